@@ -1,0 +1,121 @@
+"""The commands. `./meadowrun` sets up what they need and comes here."""
+
+import importlib
+import pathlib
+import sys
+
+import click
+
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.base.settings import KNOWN, Settings
+
+ROOT = pathlib.Path(__file__).resolve().parents[2]
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+def main() -> None:
+    """Meadowrun: segment audiences, write personal messages, send them, see what they did."""
+
+
+@main.command()
+@click.option("--scale", default=24_000, show_default=True, help="How many contacts the demo world has.")
+@click.option("--port", default=8460, show_default=True, help="Port of the application; a taken one is stepped over.")
+@click.option("--fresh", is_flag=True, help="Forget the demo world there is and make a new one.")
+def demo(scale: int, port: int, fresh: bool) -> None:
+    """Everything with demo data: database, web server, worker and the village around it."""
+    from meadowrun.demo import run
+    run.run(ROOT, scale, port, fresh)
+
+
+@main.command(context_settings={"ignore_unknown_options": True})
+@click.option("--long", "long_", is_flag=True, help="Also what does not fit into the ordinary suite.")
+@click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
+def test(long_: bool, arguments: tuple[str, ...]) -> None:
+    """Style, types and tests, on a throw-away database. ARGUMENTS go to pytest."""
+    from meadowrun.base import testing
+    sys.exit(testing.run(ROOT, long_, list(arguments)))
+
+
+@main.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8460, show_default=True)
+@click.option("--processes", default=1, show_default=True)
+def serve(host: str, port: int, processes: int) -> None:
+    """The web server."""
+    from meadowrun.shell import server
+    server.serve(Settings.read(), host, port, processes)
+
+
+@main.command()
+def work() -> None:
+    """A worker: carries out background jobs. Any number may run."""
+    from meadowrun.base import worker
+    worker.work(Settings.read())
+
+
+@main.command()
+def inbound() -> None:
+    """The listener for bounces and complaints."""
+    from meadowrun.base import worker
+    worker.inbound(Settings.read())
+
+
+@main.command()
+def migrate() -> None:
+    """Brings the database to the state this version needs."""
+    from meadowrun.base.db import Database
+    from meadowrun.base.schema import migrate as apply
+    database = Database(Settings.read().database_url)
+    apply(database)
+    database.close()
+    click.echo("The database is up to date.")
+
+
+@main.group()
+def user() -> None:
+    """People who may sign in."""
+
+
+@user.command("add")
+@click.argument("email")
+@click.option("--name", prompt=True)
+@click.option("--role", type=click.Choice(["viewer", "author", "approver", "admin"]), default="author")
+@click.password_option()
+def user_add(email: str, name: str, role: str, password: str) -> None:
+    """Lets somebody sign in."""
+    from meadowrun.base.clock import machine_now
+    from meadowrun.base.db import Database
+    from meadowrun.shell import accounts
+    database = Database(Settings.read().database_url)
+    with database.session() as session:
+        accounts.add_user(session, machine_now(), email, name, role, password)
+    database.close()
+    click.echo(f"{email} can sign in now.")
+
+
+@main.command(context_settings={"ignore_unknown_options": True})
+@click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
+def bench(arguments: tuple[str, ...]) -> None:
+    """Measurements as ratios; see --help of it."""
+    importlib.import_module("meadowrun.bench.run").main(list(arguments))
+
+
+@main.command()
+def shots() -> None:
+    """Makes docs/screenshots from demo data."""
+    from meadowrun.demo import shots as taking
+    taking.run(ROOT)
+
+
+@main.command()
+def settings() -> None:
+    """Lists the settings, environment variables all."""
+    for name, (meaning, default) in KNOWN.items():
+        click.echo(f"{name}\n    {meaning}. {'Must be given.' if default is None else f'Default: {default!r}.'}")
+
+
+if __name__ == "__main__":
+    try:
+        main()
+    except MeadowrunError as problem:
+        sys.exit(f"meadowrun: {problem}")

@@ -1,0 +1,47 @@
+"""An audit row for each change made by a person."""
+
+import dataclasses
+import datetime as dt
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import Base
+
+
+@dataclasses.dataclass(frozen=True)
+class Actor:
+    """Who does something: a signed-in person, or the name of a machine's part (`user_id` None)."""
+
+    user_id: int | None
+    name: str
+    role: str = "viewer"
+    request_id: str = ""
+
+
+SYSTEM = Actor(None, "Meadowrun", "admin")
+
+
+class AuditRow(Base):
+    __tablename__ = "audit"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    at: orm.Mapped[dt.datetime] = orm.mapped_column(index=True)
+    user_id: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+    #: the person's name as it was then, so that the row still reads well when they are gone
+    who: orm.Mapped[str]
+    #: what was done, in words: "changed the subject", "started the send"
+    did: orm.Mapped[str]
+    object_kind: orm.Mapped[str]
+    object_id: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+    object_name: orm.Mapped[str]
+    detail: orm.Mapped[dict[str, Any]]
+    request_id: orm.Mapped[str]
+    __table_args__ = (sa.Index("ix_audit_object", "object_kind", "object_id", "at"),)
+
+
+def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind: str, object_id: int | None,
+           name: str, **detail: Any) -> None:
+    """Writes down that `actor` did something to an object, in the same transaction as the change itself."""
+    session.add(AuditRow(at=now, user_id=actor.user_id, who=actor.name, did=did, object_kind=kind,
+                         object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))

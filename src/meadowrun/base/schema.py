@@ -1,0 +1,38 @@
+"""Bringing the database to the state this version of the application needs."""
+
+import datetime as dt
+import pathlib
+
+import alembic.command
+import alembic.config
+import sqlalchemy as sa
+
+from meadowrun.base import clock
+from meadowrun.base.db import Database, ensure_months
+
+ROOT = pathlib.Path(__file__).resolve().parents[3]
+MONTHS_BACK, MONTHS_AHEAD = 15, 4
+
+
+def migrate(database: Database) -> None:
+    """Applies every migration that is missing, then makes the partitions of the months around now."""
+    config = alembic.config.Config(str(ROOT / "alembic.ini"))
+    with database.engine.connect() as connection:
+        # Two processes starting together must not migrate at once.
+        connection.execute(sa.text("SELECT pg_advisory_lock(7203411)"))
+        connection.commit()
+        try:
+            config.attributes["connection"] = connection
+            alembic.command.upgrade(config, "head")
+            connection.commit()
+        finally:
+            connection.execute(sa.text("SELECT pg_advisory_unlock(7203411)"))
+            connection.commit()
+    make_partitions(database)
+
+
+def make_partitions(database: Database) -> None:
+    """Partitions from MONTHS_BACK before now to MONTHS_AHEAD after; what lies outside falls into the default one."""
+    with database.session() as session:
+        today = clock.now(session).date()
+        ensure_months(session, today - dt.timedelta(days=31 * MONTHS_BACK), today + dt.timedelta(days=31 * MONTHS_AHEAD))

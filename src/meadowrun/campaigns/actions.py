@@ -1,0 +1,70 @@
+"""Campaigns: name, kind, dates, tags and facts."""
+
+import datetime as dt
+import re
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.wording import fold
+
+KINDS = ("Open night", "Lecture", "Membership drive", "Newsletter", "Renewal", "Shop", "Schools", "Appeal", "Other")
+_TAG = re.compile(r"[a-z0-9-]+(/[a-z0-9-]+)*\Z")
+
+
+def get(session: orm.Session, campaign_id: int) -> Campaign:
+    found = session.get(Campaign, campaign_id)
+    if found is None:
+        raise NotFound("This campaign does not exist any more.")
+    return found
+
+
+def campaigns(session: orm.Session) -> list[Campaign]:
+    return list(session.scalars(sa.select(Campaign).order_by(Campaign.starts.desc().nulls_last(), Campaign.id.desc())))
+
+
+def fact_key(label: str) -> str:
+    """The name a fact is filled in by: "Night's venue" → nights_venue."""
+    return re.sub(r"[^a-z0-9]+", "_", fold(label).replace("’", "").replace("'", "")).strip("_")[:40]
+
+
+def tags(text: str) -> list[str]:
+    """Tags typed with commas: "season/leonids, members". Raises Invalid."""
+    found = []
+    for part in text.split(","):
+        tag = "/".join(re.sub(r"[^a-z0-9]+", "-", fold(p)).strip("-") for p in part.split("/"))
+        if part.strip():
+            if not _TAG.match(tag):
+                raise Invalid(f"“{part.strip()}” is no tag. Use letters and digits, with / for a path.", "tags")
+            found.append(tag)
+    return sorted(set(found))
+
+
+def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str, Any],
+         campaign: Campaign | None = None) -> Campaign:
+    """Adds a campaign or changes it. Raises Invalid naming the field, Conflict when the name is taken."""
+    name = " ".join(str(values.get("name", "")).split())
+    if not name:
+        raise Invalid("Give the campaign a name you will recognise in reports.", "name")
+    taken = session.scalar(sa.select(Campaign).where(Campaign.name == name))
+    if taken is not None and taken is not campaign:
+        raise Conflict(f"There is a campaign called “{name}” already. Add its place or date to the name.")
+    starts, ends = values.get("starts"), values.get("ends")
+    if starts and ends and ends < starts:
+        raise Invalid("The campaign ends before it begins.", "ends")
+    if campaign is None:
+        campaign = Campaign(name=name, kind="Other", created_at=now, changed_at=now, facts={}, tags=[])
+        session.add(campaign)
+    campaign.name, campaign.kind = name, str(values.get("kind") or "Other")
+    campaign.starts, campaign.ends = starts, ends
+    campaign.tags = values.get("tags", campaign.tags)
+    campaign.facts = values.get("facts", campaign.facts)
+    campaign.changed_at = now
+    session.flush()
+    audit.record(session, actor, now, "saved", "campaign", campaign.id, name)
+    return campaign

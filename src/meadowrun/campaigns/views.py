@@ -1,0 +1,109 @@
+"""Campaigns: one page each, with its facts and its sends."""
+
+import datetime as dt
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.campaigns import actions
+from meadowrun.campaigns.models import Campaign
+from meadowrun.sends.actions import create as create_send
+from meadowrun.sends.models import Send
+from meadowrun.sends.queries import recent, tally
+from meadowrun.shell.request import actor, db, done, needs, now, settings
+
+pages = flask.Blueprint("campaigns", __name__)
+
+
+@pages.get("/campaigns")
+def table() -> object:
+    counts = {row[0]: row[1] for row in db().execute(
+        sa.select(Send.campaign_id, sa.func.count()).group_by(Send.campaign_id))}
+    return flask.render_template("campaigns/table.html", rows=actions.campaigns(db()), counts=counts)
+
+
+@pages.get("/campaigns/new")
+@needs("author")
+def new() -> object:
+    return _form(None, {}, None)
+
+
+def _form(campaign: Campaign | None, given: dict[str, str], problem: MeadowrunError | None) -> str:
+    facts = [(k.replace("_", " "), str(v)) for k, v in campaign.facts.items()] if campaign else []
+    if given:
+        facts = _typed_facts()
+    return flask.render_template("campaigns/form.html", campaign=campaign, given=given, problem=problem,
+                                 kinds=actions.KINDS, facts=facts)
+
+
+def _typed_facts() -> list[tuple[str, str]]:
+    form = flask.request.form
+    return [(name.strip(), value.strip()) for name, value in zip(form.getlist("fact"), form.getlist("fact_value"),
+                                                                 strict=False) if name.strip()]
+
+
+def _read() -> dict[str, Any]:
+    form = flask.request.form
+    values: dict[str, Any] = {"name": form.get("name", ""), "kind": form.get("kind", "Other"),
+                              "tags": actions.tags(form.get("tags", ""))}
+    for name in ("starts", "ends"):
+        text = form.get(name, "")
+        try:
+            values[name] = dt.date.fromisoformat(text) if text else None
+        except ValueError:
+            raise Invalid(f"“{text}” is not a date.", name) from None
+    facts: dict[str, str] = {}
+    for label, value in _typed_facts():
+        key = actions.fact_key(label)
+        if not key or not key[0].isalpha():
+            raise Invalid(f"The fact “{label}” needs a name that begins with a letter.", "fact")
+        if key in facts:
+            raise Invalid(f"The fact “{label}” stands here twice.", "fact")
+        facts[key] = value
+    return values | {"facts": facts}
+
+
+@pages.post("/campaigns/new")
+@needs("author")
+def create() -> object:
+    try:
+        made = actions.save(db(), actor(), now(), _read())
+    except MeadowrunError as problem:
+        db().rollback()
+        return _form(None, flask.request.form.to_dict(), problem), problem.status
+    return done("campaigns.show", f"“{made.name}” has begun. Give it a send.", ident=made.id)
+
+
+@pages.get("/campaigns/<int:ident>")
+def show(ident: int) -> object:
+    campaign = actions.get(db(), ident)
+    sends = [(send, tally(db(), send)) for send, _ in recent(db(), campaign_id=ident)]
+    return flask.render_template("campaigns/show.html", campaign=campaign, sends=sends)
+
+
+@pages.get("/campaigns/<int:ident>/edit")
+@needs("author")
+def edit(ident: int) -> object:
+    return _form(actions.get(db(), ident), {}, None)
+
+
+@pages.post("/campaigns/<int:ident>/edit")
+@needs("author")
+def change(ident: int) -> object:
+    campaign = actions.get(db(), ident)
+    try:
+        actions.save(db(), actor(), now(), _read(), campaign)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _form(actions.get(db(), ident), flask.request.form.to_dict(), problem), problem.status
+    return done("campaigns.show", "Saved.", ident=ident)
+
+
+@pages.post("/campaigns/<int:ident>/send")
+@needs("author")
+def add_send(ident: int) -> object:
+    campaign = actions.get(db(), ident)
+    made = create_send(db(), actor(), now(), campaign, flask.request.form.get("name", ""), settings().timezone)
+    return done("sends.show", ident=made.id)

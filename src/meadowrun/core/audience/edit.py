@@ -1,0 +1,141 @@
+"""Edits of a definition's JSON, one small verb at a time; each returns a new definition and never changes the old."""
+
+import copy
+import secrets
+from collections.abc import Mapping
+from typing import Any
+
+from meadowrun.core.audience.definition import OPERATORS, DefinitionError
+from meadowrun.core.audience.fields import Dictionary
+
+Json = dict[str, Any]
+
+
+def new_id() -> str:
+    return secrets.token_hex(4)
+
+
+def find(data: Json, ident: str) -> tuple[list[Json], int]:
+    """The list that holds the node and its place there. Raises DefinitionError when there is none."""
+    stack: list[list[Json]] = [data["lines"]]
+    while stack:
+        lines = stack.pop()
+        for index, node in enumerate(lines):
+            if node.get("id") == ident:
+                return lines, index
+            if node.get("kind") == "group":
+                stack.append(node["lines"])
+    raise DefinitionError("That line is no longer there.", ident)
+
+
+def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
+    """A fresh line about a field (`field:town`) or an event (`event:ticket_bought`), with sensible settings."""
+    kind, _, key = about.partition(":")
+    if kind == "event" and key in words.events:
+        return {"id": new_id(), "kind": "event", "event": key, "did": True, "times": {"op": "at_least", "n": 1},
+                "span": {"last": 90}, "where": []}
+    if kind == "field" and key in words.fields:
+        spec = words.fields[key]
+        line: Json = {"id": new_id(), "kind": "field", "field": key, "op": OPERATORS[spec.type][0]}
+        first = (options or {}).get(key) or list(spec.options)
+        if spec.type in ("choice", "choices"):
+            line["value"] = first[:1] or ["…"]
+        elif spec.type == "text":
+            line["op"] = "not_blank"
+        elif spec.type == "number":
+            line |= {"op": "at_least", "value": 1}
+        elif spec.type == "date":
+            line["value"] = 30
+        return line
+    raise DefinitionError(f"There is nothing called “{about}” to write a line about.")
+
+
+def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
+    """Applies one change; returns the new definition and the id of the line it made or touched.
+
+    Verbs: add (about, into, out), group (match, into), set (id, patch), remove, up, down, switch, copy (id).
+    """
+    data = copy.deepcopy(data)
+    verb = change.get("do")
+    if verb in ("add", "group"):
+        into = change.get("into")
+        if into:
+            holder, index = find(data, str(into))
+            if holder[index].get("kind") != "group":
+                raise DefinitionError("Lines can only be put into a group.", str(into))
+            lines = holder[index]["lines"]
+        else:
+            lines = data["lines"]
+        if verb == "group":
+            node: Json = {"id": new_id(), "kind": "group", "match": change.get("match", "any"), "lines": []}
+        else:
+            node = new_line(str(change.get("about")), words)
+            if change.get("out"):
+                lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
+                return data, str(node["id"])
+        lines.append(node)
+        return data, str(node["id"])
+    lines, index = find(data, str(change.get("id")))
+    node = lines[index]
+    if verb == "set":
+        patch = dict(change.get("patch") or {})
+        if node["kind"] == "field" and "op" in patch and "value" not in patch:
+            patch |= _fitting_value(node, patch["op"], words)
+        if node["kind"] == "group" and set(patch) - {"match"}:
+            raise DefinitionError("Only what a group asks for can be set on it.", node["id"])
+        node.update(patch)
+    elif verb == "remove":
+        del lines[index]
+        _drop_empty_exclusions(data["lines"])
+        return data, None
+    elif verb in ("up", "down"):
+        other = index + (-1 if verb == "up" else 1)
+        if 0 <= other < len(lines):
+            lines[index], lines[other] = lines[other], lines[index]
+    elif verb == "switch":
+        node["off"] = not node.get("off", False)
+    elif verb == "copy":
+        twin = copy.deepcopy(node)
+        _renew(twin)
+        lines.insert(index + 1, twin)
+        return data, str(twin["id"])
+    else:
+        raise DefinitionError(f"“{verb}” is no change that can be made to a line.")
+    return data, str(node["id"])
+
+
+def _fitting_value(node: Json, op: str, words: Dictionary) -> Json:
+    """A value that suits a newly chosen operator, so that changing the operator never leaves a broken line."""
+    spec = words.fields[node["field"]]
+    old = node.get("value")
+    if op in ("blank", "not_blank") or spec.type == "yes_no":
+        return {"value": None}
+    if spec.type == "text":
+        if op in ("is", "is_not"):
+            return {"value": old if isinstance(old, list) else [old or "…"]}
+        return {"value": old[0] if isinstance(old, list) else old or "…"}
+    if spec.type in ("choice", "choices"):
+        return {"value": old or list(spec.options[:1]) or ["…"]}
+    if spec.type == "number":
+        single = (old[0] if isinstance(old, list) else old) or 1
+        return {"value": [single, single] if op == "between" else single}
+    if op in ("in_next", "in_last", "yearly_next"):
+        return {"value": old if isinstance(old, int) else 30}
+    first = old[0] if isinstance(old, list) else old
+    if not isinstance(first, str):
+        first = "2026-01-01"
+    return {"value": [first, first] if op == "between" else first}
+
+
+def _renew(node: Json) -> None:
+    node["id"] = new_id()
+    for child in node.get("lines", []):
+        _renew(child)
+
+
+def _drop_empty_exclusions(lines: list[Json]) -> None:
+    """An exclusion whose only line was removed goes with it."""
+    lines[:] = [n for n in lines if not (n.get("kind") == "group" and n["match"] == "none" and not n["lines"])]
+    for node in lines:
+        if node.get("kind") == "group":
+            _drop_empty_exclusions(node["lines"])

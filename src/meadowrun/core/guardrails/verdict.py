@@ -1,0 +1,71 @@
+"""One question: may this go to this person now, and if not, why.
+
+Every message to every person passes `verdict`, whatever sends it; estimates ask the same function, so that a last
+look and the sending itself cannot disagree about the rules.
+"""
+
+import dataclasses
+
+#: Where a person of an audience can stand, each under exactly one; the order is the order of a tally.
+OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced", "duplicate", "no_consent",
+            "suppressed", "no_address", "bad_address", "bounced_before", "not_rendered", "stopped")
+#: Outcomes after which nothing more happens by itself.
+FINAL = frozenset(OUTCOMES) - {"waiting", "in_hand", "in_doubt", "deferred"}
+#: What each outcome is called on screen.
+WORDS = {
+    "waiting": "Still to go",
+    "in_hand": "Being handed over",
+    "in_doubt": "In doubt",
+    "deferred": "Asked to come again later",
+    "delivered": "Delivered",
+    "bounced": "Bounced",
+    "duplicate": "Same address twice",
+    "no_consent": "No consent for email",
+    "suppressed": "Suppressed",
+    "no_address": "No email address",
+    "bad_address": "Unusable address",
+    "bounced_before": "Address bounced before",
+    "not_rendered": "Could not be filled in",
+    "stopped": "Stopped before it went",
+}
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Facts:
+    """What is known about one person at the moment of sending.
+
+    `consent` is True, False or None (not asked) for the message's topic where it has one, else for the channel;
+    `channel_consent` is the channel's own: a "no" there outweighs every topic.
+    """
+
+    has_address: bool
+    address_usable: bool
+    suppressed: bool
+    bounced: bool
+    consent: bool | None
+    channel_consent: bool | None
+    #: this address already gets this send under another record
+    repeated_address: bool = False
+
+
+def verdict(facts: Facts) -> str:
+    """`"go"`, or the outcome under which the person is held back.
+
+    The order states which reason is given when several hold: first what the person asked for (a wish outranks a
+    technical reason), then what makes the address unusable, then the guard against doubles.
+    """
+    if facts.suppressed:
+        return "suppressed"
+    if facts.channel_consent is False or facts.consent is False:
+        return "no_consent"
+    if not facts.has_address:
+        return "no_address"
+    if not facts.address_usable:
+        return "bad_address"
+    if facts.bounced:
+        return "bounced_before"
+    if facts.consent is None and facts.channel_consent is not True:
+        return "no_consent"
+    if facts.repeated_address:
+        return "duplicate"
+    return "go"

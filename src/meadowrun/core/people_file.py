@@ -1,0 +1,335 @@
+"""Reading a file of people: its encoding and separator, its columns, and each row as clean values or a reason why not."""
+
+import csv
+import dataclasses
+import io
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+import charset_normalizer
+import openpyxl
+
+from meadowrun.core import values
+from meadowrun.core.audience.fields import FieldSpec
+from meadowrun.core.wording import fold
+
+MOST_COLUMNS = 300
+MOST_CELL = 100_000
+SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
+STANDARD = ("email", "reference", "first_name", "last_name", "phone", "town", "language", "timezone", "company")
+#: what a header may say for each standard field, folded
+_HINTS: dict[str, tuple[str, ...]] = {
+    "email": ("email", "e mail", "mail", "email address", "e mail address", "mailadresse", "e mail adresse",
+              "courriel", "address email", "emailaddress"),
+    "reference": ("reference", "customer number", "member number", "membership number", "kundennummer", "ref",
+                  "customer id", "member id", "mitgliedsnummer", "reference number"),
+    "first_name": ("first name", "firstname", "given name", "forename", "vorname", "prenom", "christian name"),
+    "last_name": ("last name", "lastname", "surname", "family name", "nachname", "nom", "name"),
+    "phone": ("phone", "telephone", "mobile", "phone number", "telefon", "tel", "mobile number"),
+    "town": ("town", "city", "place", "ort", "stadt", "ville"),
+    "language": ("language", "sprache", "langue", "lang"),
+    "timezone": ("time zone", "timezone", "zeitzone"),
+    "company": ("company", "organisation", "organization", "firma", "school", "club", "employer"),
+}
+
+
+class FileProblem(ValueError):
+    """The file as a whole cannot be used; the text says why and what to do."""
+
+
+@dataclasses.dataclass(frozen=True)
+class Reading:
+    """How a file is read: an encoding and separator for text, or a workbook's first sheet."""
+
+    kind: str
+    encoding: str = ""
+    separator: str = ""
+    sheet: str = ""
+
+    def words(self) -> str:
+        if self.kind == "xlsx":
+            return f"spreadsheet, sheet “{self.sheet}”"
+        return f"text in {self.encoding.upper()}, cells parted by {SEPARATORS[self.separator]}s"
+
+
+@dataclasses.dataclass(frozen=True)
+class Plan:
+    """How columns become fields: for each column a standard field, `own:<key>`, or "" to leave it out."""
+
+    targets: tuple[str, ...]
+    #: email or reference: what tells that a row is somebody we know
+    identify: str = "email"
+    #: update: the file wins; fill: only blanks are filled; keep: known people stay as they are
+    known: str = "fill"
+    #: 03/05 is 3 May
+    day_first: bool = True
+    #: evidence that newcomers agreed to email, in words; empty: they did not
+    consent: str = ""
+    #: topics newcomers agreed to, 0 for all email
+    topics: tuple[int, ...] = (0,)
+    #: name of a list to put everybody from the file on; empty: none
+    list_name: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics)}
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> "Plan":
+        return cls(**{**data, "targets": tuple(data["targets"]), "topics": tuple(data["topics"])})
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Row:
+    """A usable row: `number` as a person counts lines of the file, the header being 1."""
+
+    number: int
+    standard: dict[str, str]
+    own: dict[str, Any]
+    email_usable: bool
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Refusal:
+    number: int
+    column: str
+    reason: str
+    cells: list[str]
+
+
+def recognise(content: bytes) -> Reading:
+    """Finds out how a file is to be read. Raises FileProblem for what is neither text nor a workbook."""
+    if not content.strip():
+        raise FileProblem("The file is empty.")
+    if content[:4] == b"PK\x03\x04":
+        try:
+            book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
+        except Exception:
+            raise FileProblem("This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv.") \
+                from None
+        if not book.worksheets:
+            raise FileProblem("The spreadsheet has no sheet with cells.")
+        return Reading("xlsx", sheet=book.worksheets[0].title)
+    if content[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
+        raise FileProblem("This is a spreadsheet in an old format. Save it as .xlsx or .csv and choose it again.")
+    encoding = _encoding(content)
+    sample = content[:200_000].decode(encoding, errors="replace")
+    if sample.count("\0") > 5:
+        raise FileProblem("This is no text file. Save your table as .csv or .xlsx and choose it again.")
+    return Reading("csv", encoding, _separator(sample))
+
+
+def _encoding(content: bytes) -> str:
+    for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
+        if content.startswith(mark):
+            return name
+    try:
+        content.decode("utf-8")
+        return "utf-8"
+    except UnicodeDecodeError:
+        # Western tables that are not UTF-8 are nearly always Windows-1252; ask the detector only when that fails.
+        try:
+            content.decode("cp1252")
+            return "cp1252"
+        except UnicodeDecodeError:
+            best = charset_normalizer.from_bytes(content[:100_000]).best()
+            return best.encoding if best else "latin-1"
+
+
+def _separator(sample: str) -> str:
+    """The separator that cuts the first lines into the same number of cells, more than one."""
+    best, best_score = ",", -1.0
+    for candidate in SEPARATORS:
+        rows = [r for _, r in zip(range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False) if any(r)]
+        if not rows:
+            continue
+        width = len(rows[0])
+        same = sum(1 for r in rows if len(r) == width) / len(rows)
+        score = same * width if width > 1 else 0.5
+        if score > best_score:
+            best, best_score = candidate, score
+    return best
+
+
+def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
+    """(line number, cells) of every row that is not blank, the header among them. Raises FileProblem."""
+    if reading.kind == "xlsx":
+        book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
+        sheet = book[reading.sheet]
+        for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
+            if any(c is not None and str(c).strip() for c in cells):
+                yield number, list(cells)
+        return
+    csv.field_size_limit(MOST_CELL)
+    text = io.TextIOWrapper(io.BytesIO(content), encoding=reading.encoding, errors="replace", newline="")
+    lines = csv.reader(text, delimiter=reading.separator)
+    begins = 1
+    while True:
+        try:
+            line = next(lines)
+        except StopIteration:
+            return
+        except csv.Error as problem:
+            raise FileProblem(f"Line {begins} cannot be read ({problem}). Look for a quote that is never closed.") \
+                from None
+        if any(c.strip() for c in line):
+            yield begins, list(line)
+        begins = lines.line_num + 1
+
+
+def header(content: bytes, reading: Reading, sample: int = 8) -> tuple[list[str], list[list[str]]]:
+    """The columns' names and the first rows as text. Raises FileProblem."""
+    found: list[str] | None = None
+    first: list[list[str]] = []
+    for _, cells in rows(content, reading):
+        if found is None:
+            if len(cells) > MOST_COLUMNS:
+                raise FileProblem(f"The file has {len(cells):,} columns; at most {MOST_COLUMNS} can be taken.")
+            found = [shown(c) or f"Column {i}" for i, c in enumerate(cells, 1)]
+        else:
+            first.append([shown(c) for c in cells[:len(found)]])
+            if len(first) == sample:
+                break
+    if found is None:
+        raise FileProblem("The file is empty.")
+    if any(values.email_problem(name) is None for name in found):
+        raise FileProblem("The first row holds an address, so the names of the columns are missing. "
+                          "Add a first row that names them.")
+    if not first:
+        raise FileProblem("The file has only its header; there is nobody in it.")
+    return found, first
+
+
+def shown(cell: Any) -> str:
+    """A cell as text for people."""
+    if cell is None:
+        return ""
+    if isinstance(cell, float) and cell.is_integer():
+        return str(int(cell))
+    return str(cell)[:300].strip()
+
+
+def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence[FieldSpec]) -> tuple[str, ...]:
+    """A target for each column, from its name first and from what stands in it second; each used once."""
+    taken: set[str] = set()
+    found = [""] * len(columns)
+    names = [re.sub(r"[^a-z0-9]+", " ", fold(c)).strip() for c in columns]
+    for exact in (True, False):
+        for index, name in enumerate(names):
+            if found[index] or not name:
+                continue
+            for target, hints in _HINTS.items():
+                hit = name in hints if exact else any(len(h) > 4 and h in name for h in hints)
+                if target not in taken and hit:
+                    found[index] = target
+                    taken.add(target)
+                    break
+            else:
+                for spec in own:
+                    labels = (fold(spec.label), spec.key.replace("_", " "))
+                    if f"own:{spec.key}" not in taken and spec.owner == "contact" and name in labels:
+                        found[index] = f"own:{spec.key}"
+                        taken.add(found[index])
+                        break
+    if "email" not in taken:
+        for index in range(len(columns)):
+            cells = [r[index] for r in sample if index < len(r) and r[index]]
+            if cells and sum("@" in c for c in cells) * 2 > len(cells):
+                found[index] = "email"
+                break
+    return tuple(found)
+
+
+def guess_type(cells: Sequence[str]) -> str:
+    """What sort of field a new column would be, from the cells of its first rows."""
+    filled = [c for c in cells if c]
+    for kind in ("number", "date", "yes_no"):
+        try:
+            for cell in filled:
+                values.typed(kind, cell)
+        except values.ValueProblem:
+            continue
+        if filled:
+            return kind
+    return "text"
+
+
+def check(plan: Plan, columns: Sequence[str]) -> None:
+    """Raises FileProblem when a plan cannot work."""
+    used = [t for t in plan.targets if t]
+    if plan.identify not in used:
+        name = "address" if plan.identify == "email" else "reference number"
+        raise FileProblem(f"No column is matched to the {name}, so nobody could be recognised. Choose one.")
+    for target in used:
+        if used.count(target) > 1:
+            raise FileProblem(f"Two columns are matched to {target.removeprefix('own:').replace('_', ' ')}. Keep one.")
+    if len(plan.targets) != len(columns):
+        raise FileProblem("The file's columns have changed. Choose the file again.")
+
+
+def read(content: bytes, reading: Reading, plan: Plan, own: Mapping[str, FieldSpec],
+         columns: Sequence[str]) -> Iterator[Row | Refusal]:
+    """Every row as clean values, or the reason why it is refused. A later row of somebody met before is refused."""
+    seen: dict[str, int] = {}
+    lines = rows(content, reading)
+    next(lines, None)
+    matched = [(i, t) for i, t in enumerate(plan.targets) if t]
+    for number, cells in lines:
+        try:
+            row = _row(number, cells, matched, plan, own, columns)
+            key = row.standard.get(plan.identify, "").lower()
+            if key in seen:
+                what = "address" if plan.identify == "email" else "reference number"
+                raise _Refused(plan.identify, f"the same {what} stands in row {seen[key]} already")
+            seen[key] = number
+            yield row
+        except _Refused as refused:
+            index = plan.targets.index(refused.target) if refused.target in plan.targets else 0
+            yield Refusal(number, columns[index], refused.reason, [shown(c) for c in cells[:len(columns)]])
+
+
+class _Refused(Exception):
+    def __init__(self, target: str, reason: str):
+        self.target, self.reason = target, reason
+
+
+def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan: Plan, own: Mapping[str, FieldSpec],
+         columns: Sequence[str]) -> Row:
+    if len(cells) > len(columns) and any(shown(c) for c in cells[len(columns):]):
+        raise _Refused("", f"has {len(cells)} cells where the header has {len(columns)}; is a separator unquoted?")
+    standard: dict[str, str] = {}
+    attributes: dict[str, Any] = {}
+    for index, target in matched:
+        cell = cells[index] if index < len(cells) else None
+        if cell is None or cell == "":
+            continue
+        try:
+            if target.startswith("own:"):
+                spec = own[target[4:]]
+                value = values.typed(spec.type, cell, spec.options, plan.day_first)
+                if value is not None:
+                    attributes[spec.key] = value
+                continue
+            text = values.text_or_none(shown(cell) if not isinstance(cell, str) else cell)
+            if text is None:
+                continue
+            if len(text) > 500:
+                raise values.ValueProblem("is longer than 500 characters")
+            if target == "phone":
+                text = values.phone(text)
+            elif target == "timezone":
+                text = values.timezone(text)
+            standard[target] = text
+        except values.ValueProblem as problem:
+            raise _Refused(target, str(problem)) from None
+    usable = False
+    address = standard.get("email")
+    if address is not None:
+        address = standard["email"] = address.replace(" ", "").removeprefix("mailto:").strip("<>;,")
+        reason = values.email_problem(address)
+        if reason:
+            raise _Refused("email", reason)
+        usable = True
+    if plan.identify not in standard:
+        raise _Refused(plan.identify, "has no address" if plan.identify == "email" else "has no reference number")
+    return Row(number, standard, attributes, usable)

@@ -1,0 +1,189 @@
+"""Typed values from what people write: numbers, dates, yes and no, addresses, phones."""
+
+import datetime as dt
+import functools
+import re
+import zoneinfo
+from typing import Any
+
+import email_validator
+import phonenumbers
+
+from meadowrun.core import wording
+
+
+class ValueProblem(ValueError):
+    """What is wrong with a value, in words that quote it."""
+
+
+_YES = {"yes", "y", "true", "1", "ja", "j", "oui", "si", "sí", "x", "on"}
+_NO = {"no", "n", "false", "0", "nein", "non", "off"}
+_MONTHS = {name: i for i, names in enumerate((
+    ("jan", "january", "januar", "janvier"), ("feb", "february", "februar", "février"), ("mar", "march", "märz", "mars"),
+    ("apr", "april", "avril"), ("may", "mai"), ("jun", "june", "juni", "juin"), ("jul", "july", "juli", "juillet"),
+    ("aug", "august", "août"), ("sep", "sept", "september", "septembre"), ("oct", "october", "oktober", "octobre"),
+    ("nov", "november", "novembre"), ("dec", "december", "dezember", "décembre")), 1) for name in names}
+_SPREADSHEET_EPOCH = dt.date(1899, 12, 30)
+
+
+def text_or_none(value: Any) -> str | None:
+    """Trimmed text without control characters; blank is None."""
+    if value is None:
+        return None
+    text = "".join(c for c in str(value) if c >= " " or c in "\t\n").strip()
+    return " ".join(text.split()) or None
+
+
+def number(text: str) -> float | int:
+    """1234.5, "1,234.5", "1.234,5", "12,5", "£ 30" → a number. Raises ValueProblem."""
+    bare = re.sub(r"[\s\u00a0\u202f'’£$€]", "", text).replace("−", "-")
+    if re.fullmatch(r"-?\d{1,3}(,\d{3})+(\.\d+)?", bare):
+        bare = bare.replace(",", "")
+    elif re.fullmatch(r"-?\d{1,3}(\.\d{3})+,\d+", bare) or re.fullmatch(r"-?\d+,\d+", bare):
+        bare = bare.replace(".", "").replace(",", ".")
+    if not re.fullmatch(r"-?\d+(\.\d+)?", bare) or len(bare) > 30:
+        raise ValueProblem(f"“{_short(text)}” is not a number")
+    value = float(bare)
+    return int(value) if value.is_integer() and abs(value) < 2**53 else value
+
+
+@functools.lru_cache(maxsize=20_000)
+def date(text: str, day_first: bool = True) -> dt.date:
+    """ISO, "3.5.2024", "03/05/2024" (day first unless said otherwise), "3 May 2024", a spreadsheet's day number.
+
+    Raises ValueProblem.
+    """
+    bare = text.strip()
+    problem = ValueProblem(f"“{_short(text)}” is not a date")
+    try:
+        if match := re.match(r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ].*)?$", bare):
+            return dt.date(int(match[1]), int(match[2]), int(match[3]))
+        if match := re.match(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4}|\d{2})$", bare):
+            first, second, year = int(match[1]), int(match[2]), int(match[3])
+            year += 0 if year > 99 else 2000 if year < 50 else 1900
+            day, month = (first, second) if day_first or "." in bare else (second, first)
+            return dt.date(year, month, day)
+        if match := re.match(r"(\d{1,2})\.? ([^\W\d]+)\.?,? (\d{4})$", bare):
+            return dt.date(int(match[3]), _MONTHS[match[2].lower()], int(match[1]))
+        if match := re.match(r"([^\W\d]+)\.? (\d{1,2}),? (\d{4})$", bare):
+            return dt.date(int(match[3]), _MONTHS[match[1].lower()], int(match[2]))
+        if re.fullmatch(r"\d{5}(\.\d+)?", bare):
+            return _SPREADSHEET_EPOCH + dt.timedelta(days=int(float(bare)))
+    except (ValueError, KeyError, OverflowError):
+        raise problem from None
+    raise problem
+
+
+def yes_no(text: str) -> bool:
+    word = text.strip().lower()
+    if word in _YES:
+        return True
+    if word in _NO:
+        return False
+    raise ValueProblem(f"“{_short(text)}” is neither yes nor no")
+
+
+def typed(kind: str, value: Any, options: tuple[str, ...] = (), day_first: bool = True) -> Any:
+    """A value in the form it is stored in, from text or a spreadsheet's own type; None when blank.
+
+    A choice must be among `options` where there are any, compared without case. Raises ValueProblem.
+    """
+    if isinstance(value, dt.datetime):
+        value = value.date()
+    if isinstance(value, dt.date):
+        if kind == "date":
+            return value.isoformat()
+        value = value.isoformat()
+    if kind == "number" and isinstance(value, int | float) and not isinstance(value, bool):
+        return value
+    if kind == "yes_no" and isinstance(value, bool):
+        return value
+    if kind == "choices" and isinstance(value, list):
+        value = ";".join(map(str, value))
+    if isinstance(value, float) and value.is_integer():
+        value = int(value)
+    text = text_or_none(value)
+    if text is None:
+        return None
+    if len(text) > 5000:
+        raise ValueProblem(f"“{_short(text)}” is longer than 5,000 characters")
+    if kind == "number":
+        return number(text)
+    if kind == "date":
+        return date(text, day_first).isoformat()
+    if kind == "yes_no":
+        return yes_no(text)
+    if kind == "choice":
+        return _choice(text, options)
+    if kind == "choices":
+        return sorted({_choice(t.strip(), options) for t in re.split(r"[;|,]", text) if t.strip()})
+    return text
+
+
+def _choice(text: str, options: tuple[str, ...]) -> str:
+    if not options:
+        return text
+    for option in options:
+        if option.lower() == text.lower():
+            return option
+    raise ValueProblem(f"“{_short(text)}” is none of {wording.joined(list(options[:8]))}")
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= 40 else text[:37] + "…"
+
+
+def email_key(text: str) -> str:
+    """What an address is compared by."""
+    return text.strip().lower()
+
+
+@functools.lru_cache(maxsize=50_000)
+def _domain_problem(domain: str) -> str | None:
+    try:
+        email_validator.validate_email(f"x@{domain}", check_deliverability=False, globally_deliverable=False)
+    except email_validator.EmailNotValidError:
+        return f"“{_short(domain)}” is no domain"
+    return None if "." in domain else f"“{_short(domain)}” is no complete domain"
+
+
+_PLAIN_LOCAL = re.compile(r"[a-z0-9_+-]+(\.[a-z0-9_+-]+)*\Z")
+
+
+def email_problem(text: str) -> str | None:
+    """What is wrong with an address, or None when mail can be sent to it."""
+    address = email_key(text)
+    local, at, domain = address.rpartition("@")
+    if not at:
+        return f"“{_short(text)}” has no at-sign"
+    if not local or not domain:
+        return f"“{_short(text)}” is not a complete address"
+    problem = _domain_problem(domain)
+    if problem:
+        return problem
+    if len(local) <= 64 and _PLAIN_LOCAL.match(local):
+        return None
+    try:
+        email_validator.validate_email(address, check_deliverability=False, globally_deliverable=False)
+    except email_validator.EmailNotValidError:
+        return f"“{_short(text)}” is not an address"
+    return None
+
+
+def phone(text: str, region: str = "GB") -> str:
+    """A phone number in international form. Raises ValueProblem."""
+    try:
+        parsed = phonenumbers.parse(text, region)
+    except phonenumbers.NumberParseException:
+        raise ValueProblem(f"“{_short(text)}” is not a phone number") from None
+    if not phonenumbers.is_possible_number(parsed):
+        raise ValueProblem(f"“{_short(text)}” is not a phone number")
+    return str(phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.INTERNATIONAL))
+
+
+@functools.lru_cache(maxsize=2_000)
+def timezone(text: str) -> str:
+    try:
+        return zoneinfo.ZoneInfo(text.strip()).key
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
+        raise ValueProblem(f"“{_short(text)}” is not a time zone like Europe/London") from None

@@ -1,0 +1,73 @@
+"""How numbers, dates and names are written in sentences, the same everywhere."""
+
+import datetime as dt
+import unicodedata
+
+MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+
+
+def number(value: int | float) -> str:
+    """1234 → "1,234"; a float loses a needless ".0"."""
+    if isinstance(value, float) and value.is_integer():
+        value = int(value)
+    return f"{value:,}".replace("-", "−")
+
+
+def day(value: dt.date) -> str:
+    """23 Nov 2026."""
+    return f"{value.day} {MONTHS[value.month - 1]} {value.year}"
+
+
+def span(first: dt.date, last: dt.date) -> str:
+    """"23 Nov – 2 Dec 2026"; the year once where it is shared."""
+    if first == last:
+        return day(first)
+    if first.year == last.year:
+        return f"{first.day} {MONTHS[first.month - 1]} – {day(last)}"
+    return f"{day(first)} – {day(last)}"
+
+
+def share(part: int, whole: int, places: int = 1) -> str:
+    """Part of whole as a percentage; "–" where there is no base, "under 0.1%" rather than a false zero."""
+    if whole <= 0:
+        return "–"
+    value = 100 * part / whole
+    smallest = 10 ** -places
+    if 0 < value < smallest / 2:
+        return f"under {smallest:.{places}f}%"
+    if part < whole and value > 100 - smallest / 2:
+        return f"over {100 - smallest:.{places}f}%"
+    return f"{value:.{places}f}%"
+
+
+def people(count: int) -> str:
+    """1 → "1 person", 2 → "2 people"."""
+    return "1 person" if count == 1 else f"{number(count)} people"
+
+
+def count_of(count: int, one: str, many: str | None = None) -> str:
+    """(1, "row") → "1 row"; (2, "row") → "2 rows"."""
+    return f"{number(count)} {one if count == 1 else (many or one + 's')}"
+
+
+def joined(words: list[str], last: str = "or") -> str:
+    """["a", "b", "c"] → "a, b or c"."""
+    if len(words) < 2:
+        return "".join(words)
+    return f"{', '.join(words[:-1])} {last} {words[-1]}"
+
+
+def fold(text: str) -> str:
+    """Lower case without accents and surplus spaces: how names and addresses are compared in searches."""
+    plain = unicodedata.normalize("NFKD", text.casefold())
+    return " ".join("".join(c for c in plain if not unicodedata.combining(c)).split())
+
+
+def ago(seconds: float) -> str:
+    """How long ago, in the largest sensible unit."""
+    if seconds < 60:
+        return "just now"
+    for size, one in ((86400 * 365, "year"), (86400 * 30, "month"), (86400, "day"), (3600, "hour"), (60, "minute")):
+        if seconds >= size:
+            return f"{count_of(int(seconds // size), one)} ago"
+    return "just now"

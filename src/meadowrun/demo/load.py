@@ -1,0 +1,304 @@
+"""Puts the demo world into a database: people, what they did, what was written and sent, and its results."""
+
+import datetime as dt
+import io
+import json
+import zoneinfo
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock
+from meadowrun.base.audit import Actor
+from meadowrun.base.db import Database, driver, ensure_months
+from meadowrun.base.settings import Settings
+from meadowrun.campaigns import actions as campaigns
+from meadowrun.core.audience import definition as d
+from meadowrun.core.content import document as doc
+from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.core.wording import fold
+from meadowrun.demo import names, stories, world
+from meadowrun.messages import actions as messages
+from meadowrun.people import actions as people
+from meadowrun.people.models import Topic
+from meadowrun.people.queries import dictionary
+from meadowrun.segments import actions as segments
+from meadowrun.segments.queries import count
+from meadowrun.sends.models import Send, Sender
+from meadowrun.shell import accounts
+from meadowrun.tracking.models import ApiKey, EventKind
+
+IDA = Actor(None, "Ida Vance", "admin")
+Say = Callable[[str], None]
+
+
+def load(database: Database, settings: Settings, scale: int, site: str, say: Say, sends: int = 25) -> world.World:
+    """Makes and stores a world of `scale` contacts; `site` is the address of the village's website.
+
+    Returns the world, with the hidden truth that the village's people are made from.
+    """
+    moment = clock.machine_now().replace(microsecond=0)
+    with database.session() as session:
+        ensure_months(session, (moment - dt.timedelta(days=31 * 16)).date(), (moment + dt.timedelta(days=100)).date())
+    say(f"{scale:,} people")
+    made = world.make(scale, moment)
+    with database.session() as session:
+        _dictionary(session, moment)
+        _organisation(session, moment, settings, site)
+        _people(session, made)
+        _consent(session, made)
+    say("what they did in fourteen months")
+    _events(database, made)
+    with database.session() as session:
+        session.execute(sa.text("ANALYZE contacts, companies, consents, events"))
+    say("segments, messages and campaigns")
+    with database.session() as session:
+        _writing(session, moment, settings)
+    say(f"{sends} past sends and what came of them")
+    for number in range(sends):
+        with database.session() as session:
+            _past_send(session, made, number, sends)
+    with database.session() as session:
+        session.execute(sa.text("ANALYZE"))
+    return made
+
+
+def _dictionary(session: orm.Session, now: dt.datetime) -> None:
+    for label, kind, options, meaning in (
+            ("region", "choice", ["Farrow Vale", *names.TOWNS[1:3], names.TOWNS[4]], "part of the county, from the town"),
+            ("membership", "choice", list(world.TIERS), "tier of a running membership"),
+            ("renewal date", "date", [], "when the membership runs out"),
+            ("member since", "date", [], "first day as a member"),
+            ("birthday", "date", [], "asked at the till, often blank"),
+            ("interests", "choices", list(world.INTERESTS), "ticked on the sign-up card"),
+            ("lends telescope", "yes_no", [], "has a telescope of ours at home"),
+            ("score", "number", [], "how involved, from 0 up")):
+        people.add_field(session, IDA, now, "contact", label, kind, options, meaning)
+    for label, kind, options in (("kind", "choice", list(names.COMPANY_KINDS)), ("agreement ends", "date", []),
+                                 ("pupils", "number", [])):
+        people.add_field(session, IDA, now, "company", label, kind, options)
+    for key, (did, do, details, _) in world.KINDS.items():
+        session.add(EventKind(key=key, did=did, do=do, details={k: {"label": k, "type": t} for k, t in details.items()}))
+    session.flush()
+
+
+def _organisation(session: orm.Session, now: dt.datetime, settings: Settings, site: str) -> None:
+    for email, name, role in (("ida@farrowhill.example", "Ida Vance", "admin"), ("noor@farrowhill.example", "Noor Adair", "author"),
+                              ("will@farrowhill.example", "Will Tamm", "viewer")):
+        accounts.add_user(session, now, email, name, role, "clear-night-sky")
+    session.add_all([Sender(name="Farrow Hill, members’ desk", address="members@farrowhill.example",
+                            reply_to="desk@farrowhill.example"),
+                     Sender(name="Farrow Hill Observatory", address="hello@farrowhill.example", reply_to="")])
+    session.add_all([Topic(key="sky_diary", name="Sky diary", about="what to see this month"),
+                     Topic(key="members_news", name="Members’ news", about="for members only"),
+                     Topic(key="events", name="Nights and lectures", about="what is on at the dome"),
+                     Topic(key="schools", name="Schools", about="visits for classes")])
+    session.add(ApiKey(name="Observatory’s website", kind="site", key_hash=stories.SITE_KEY, origins=[site], created_at=now))
+    session.flush()
+
+
+def _copy(session: orm.Session, statement: str, lines: io.StringIO) -> None:
+    with driver(session).cursor() as cursor, cursor.copy(f"COPY {statement} FROM STDIN") as copy:
+        lines.seek(0)
+        while part := lines.read(1 << 20):
+            copy.write(part)
+
+
+def _cell(value: Any) -> str:
+    """A value in COPY's text format."""
+    if value is None:
+        return "\\N"
+    if isinstance(value, bool):
+        return "t" if value else "f"
+    return str(value).replace("\\", "\\\\").replace("\t", " ").replace("\n", " ")
+
+
+def _people(session: orm.Session, made: world.World) -> None:
+    out = io.StringIO()
+    now = made.moment.isoformat()
+    for n, (name, _, own) in enumerate(made.companies, 1):
+        out.write("\t".join(map(_cell, (n, name, fold(name), json.dumps(own), now))) + "\n")
+    _copy(session, "companies (id, name, name_key, attributes, created_at)", out)
+    out = io.StringIO()
+    day = made.moment.date()
+    zones = ("Europe/London",) * 14 + (None, None, "Europe/Berlin", "America/New_York", "Asia/Kolkata", "Europe/London")
+    languages = ("en",) * 17 + ("de", "fr", None)
+    for i in range(made.scale):
+        first, last, address = made.first[i], made.last[i], made.email[i]
+        name_key, search_key = people.search_keys(first, last, address)
+        created = made.moment - dt.timedelta(days=int(made.created_days[i]), seconds=i % 80_000)
+        usable = bool(address and "@" in address)
+        phone = f"+44 7700 900{i % 1000:03d}" if i % 3 else None
+        out.write("\t".join(map(_cell, (
+            i + 1, address, address.lower() if usable and address else None, usable, phone, first, last,
+            int(made.company[i]) + 1 if made.company[i] >= 0 else None, languages[i % 20], zones[i * 7 % 20],
+            names.TOWNS[made.town[i]] if i % 11 else None, json.dumps(world.attributes(made, i, day), ensure_ascii=False),
+            search_key, name_key, ("website", "till", "open night", "school visit")[i % 4], created.isoformat(), now))) + "\n")
+    _copy(session, "contacts (id, email, email_key, email_usable, phone, first_name, last_name, company_id, language, timezone, "
+                   "town, attributes, search_key, name_key, source, created_at, updated_at)", out)
+    for table in ("contacts", "companies"):
+        session.execute(sa.text(f"SELECT setval(pg_get_serial_sequence('{table}', 'id'), (SELECT max(id) FROM {table}))"))
+
+
+def _consent(session: orm.Session, made: world.World) -> None:
+    """Most said yes at some time, some took it back, some were never asked; each with its evidence."""
+    out, history = io.StringIO(), io.StringIO()
+    said = made.dice.random(made.scale)
+    hows = ("ticked the box at booking", "signed the card at an open night", "asked on the website")
+    for i in range(made.scale):
+        given = made.moment - dt.timedelta(days=int(made.created_days[i]), seconds=i % 70_000)
+        how = hows[i % 3]
+        if said[i] < 0.91:
+            topics = [0] + [t for t in (1, 3) if (i * 31 + t) % 3] + ([2] if made.tier[i] >= 0 else []) + (
+                [4] if made.company[i] >= 0 else [])
+            for topic in topics:
+                agreed = not (topic == 0 and said[i] > 0.875)
+                at = given if agreed else given + (made.moment - given) * 0.6
+                line = "\t".join(map(_cell, (i + 1, "email", topic, agreed, at.isoformat(),
+                                             how if agreed else "unsubscribed on the page"))) + "\n"
+                out.write(line)
+                if not agreed:
+                    history.write("\t".join(map(_cell, (i + 1, "email", topic, True, given.isoformat(), how))) + "\n")
+                history.write(line)
+    columns = "(contact_id, channel, topic_id, agreed, at, how)"
+    _copy(session, f"consents {columns}", out)
+    _copy(session, f"consent_changes {columns}", history)
+    suppressed = [i for i in range(made.scale) if i % 797 == 11 and made.email[i] and "@" in (made.email[i] or "")]
+    for i in suppressed:
+        people.suppress(session, made.moment - dt.timedelta(days=i % 300), made.email[i] or "",
+                        "complained about a mail" if i % 2 else "asked by letter", "desk")
+
+
+def _events(database: Database, made: world.World) -> None:
+    """Stored kind by kind, in blocks that fit into memory at any scale."""
+    with database.session() as session:
+        ids = {k.key: k.id for k in session.scalars(sa.select(EventKind))}
+    for key, (_, _, _, rate) in world.KINDS.items():
+        blocks = max(1, int(made.scale * rate) // 1_500_000)
+        for _ in range(blocks):
+            who, at, details = world.events(made, key, rate / blocks)
+            stamps = np.char.add(np.datetime_as_string(at.astype("datetime64[s]")), "+00")
+            text = "\n".join("\t".join((str(w), t, str(ids[key]), "\\N" if x is None else x))
+                             for w, t, x in zip(who.tolist(), stamps.tolist(), details, strict=True))
+            with database.session() as session:
+                _copy(session, "events (contact_id, at, kind_id, details)", io.StringIO(text + "\n"))
+
+
+def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
+    words = dictionary(session)
+    for name, lines in stories.SEGMENTS.items():
+        size = count(session, d.parse({"lines": lines}, words), words, now, zoneinfo.ZoneInfo(settings.timezone))
+        segments.save(session, IDA, now - dt.timedelta(days=len(name)), words, name, {"format": 1, "lines": lines}, size=size)
+    place = f"{settings.organisation}, {settings.postal_address}"
+    for name, (subject, preheader, lines) in stories.MESSAGES.items():
+        made = messages.create(session, IDA, now - dt.timedelta(days=430), name, doc.take(
+            stories.document(subject, preheader, lines, place, settings.village_url)))
+        messages.make_edition(session, IDA, now - dt.timedelta(days=430), made, settings.public_url)
+    for name, kind, offset, tags, facts in stories.CAMPAIGNS:
+        starts = now.date() + dt.timedelta(days=offset)
+        campaigns.save(session, IDA, now - dt.timedelta(days=-offset + 20 if offset < 0 else 6), {
+            "name": name, "kind": kind, "starts": starts, "ends": starts + dt.timedelta(days=21), "tags": tags,
+            "facts": facts})
+    first = session.execute(sa.text("SELECT id FROM campaigns WHERE name = :n"), {"n": stories.CAMPAIGNS[-1][0]}).scalar_one()
+    segment = session.execute(sa.text("SELECT id FROM segments WHERE name = 'Loyal members near renewal'")).scalar_one()
+    message = session.execute(sa.text("SELECT id FROM messages WHERE name = 'Another year of stars'")).scalar_one()
+    session.add(Send(campaign_id=first, name="Another year of stars", state="draft", message_id=message, sender_id=1,
+                     audience={"in": [{"segment": segment}], "out": []}, zone=settings.timezone, topic_id=2,
+                     success_event="membership_renewed", success_days=14, created_at=now, changed_at=now))
+
+
+def _past_send(session: orm.Session, made: world.World, number: int, total: int) -> None:
+    """One send of the past, with outcomes by everyone's circumstances and reactions by the hidden truth."""
+    dice = made.dice
+    name, campaign, message, topic, share = stories.PAST[number % len(stories.PAST)]
+    ago = 400 - int(number * 392 / total)
+    taken = (made.moment - dt.timedelta(days=ago)).replace(hour=(17, 9, 18)[number % 3], minute=30, second=0)
+    ids = session.execute(sa.text(
+        "SELECT c.id, m.id, e.id, e.compiled FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
+        "WHERE c.name = :c AND m.name = :m"), {"c": campaign, "m": message}).one()
+    send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="running", message_id=ids[1], edition_id=ids[2], sender_id=1 + number % 2,
+                audience={"in": [], "out": []}, zone="Europe/London", topic_id=topic, success_event=stories.SUCCESS[message],
+                success_days=7, taken_at=taken, created_at=taken - dt.timedelta(days=3), changed_at=taken, started_by="Ida Vance",
+                finished_at=taken + dt.timedelta(minutes=9))
+    session.add(send)
+    session.flush()
+    known = np.flatnonzero((made.created_days > ago) & (dice.random(made.scale) < share)) if topic != 2 else np.flatnonzero(
+        (made.created_days > ago) & (made.tier >= 0))
+    agreed = {r[0]: (r[1], r[2]) for r in session.execute(sa.text(
+        "SELECT c.contact_id, bool_and(c.agreed) FILTER (WHERE c.topic_id = 0), bool_or(c.agreed) FILTER (WHERE c.topic_id = :t) "
+        "FROM consents c GROUP BY 1"), {"t": topic or -1})}
+    suppressed = {r[0] for r in session.execute(sa.text(
+        "SELECT c.id FROM contacts c JOIN suppressions s ON s.address_key = c.email_key"))}
+    bounced = {r[0] for r in session.execute(sa.text("SELECT id FROM contacts WHERE bounced_at IS NOT NULL"))}
+    rows, reacted, bought, hard = io.StringIO(), io.StringIO(), io.StringIO(), []
+    stamp, size = taken.isoformat(), 0
+    links = len(ids[3]["links"])
+    roll = dice.random((len(known), 6))
+    for place, i in enumerate(known.tolist()):
+        contact, size = i + 1, size + 1
+        channel, chosen = agreed.get(contact, (None, None))
+        outcome = _outcome(made, i, contact in suppressed, contact in bounced, channel, chosen)
+        at = taken + dt.timedelta(seconds=place * 500 / max(1, len(known)))
+        filled = None
+        if outcome in ("delivered", "bounced"):
+            filled = json.dumps({"contact.first_name": made.first[i], "contact.town": names.TOWNS[made.town[i]],
+                                 "contact.membership": world.TIERS[made.tier[i]] if made.tier[i] >= 0 else None,
+                                 "contact.renewal_date": None}, ensure_ascii=False)
+        rows.write("\t".join(map(_cell, (contact, send.id, stamp, place // 1000, outcome, made.email[i] if filled else None,
+                                         at.isoformat() if filled else None,
+                                         "550 nobody of that name lives here" if outcome == "bounced" else None, filled))) + "\n")
+        if outcome == "bounced":
+            hard.append(contact)
+        if outcome == "delivered":
+            _react(made, i, contact, send.id, at, roll[place], links, reacted, bought)
+    _copy(session, "deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled)", rows)
+    _copy(session, "reactions (contact_id, at, send_id, kind, link, machine, note)", reacted)
+    kind = session.execute(sa.text("SELECT id FROM event_kinds WHERE key = :k"), {"k": stories.SUCCESS[message]}).scalar()
+    if kind:
+        _copy(session, "events (contact_id, at, kind_id, details)", io.StringIO(bought.getvalue().replace("@kind@", str(kind))))
+    session.execute(sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"), {"at": taken, "ids": hard})
+    send.audience_size, send.sealed, send.state = size, True, "done"
+    session.flush()
+
+
+def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel: bool | None, chosen: bool | None) -> str:
+    address = made.email[i]
+    said = verdict(Facts(address is not None, bool(address and "@" in address), suppressed, bounced, chosen, channel))
+    if said != "go":
+        return said
+    return "bounced" if made.fate[i] == "gone" else "delivered"
+
+
+def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, roll: Any, links: int, reacted: io.StringIO,
+           bought: io.StringIO) -> None:
+    def write(after: float, kind: str, link: int | None = None, machine: bool = False, note: str = "") -> None:
+        when = at + dt.timedelta(seconds=after)
+        if when < made.moment:
+            reacted.write("\t".join(map(_cell, (contact, when.isoformat(), send, kind, link, machine, note))) + "\n")
+
+    if made.prefetches[i]:
+        write(5 + roll[5] * 50, "opened", machine=True, note="the reader calls itself “proxy”")
+    if roll[0] >= made.opens[i]:
+        if roll[3] < 0.012:
+            _buy(made, contact, at, 90_000 + roll[4] * 300_000, roll, bought)
+        return
+    wait = 90 + ((made.hour[i] - at.hour) % 24) * 3600 * (roll[1] < 0.6) + roll[4] * 20_000 * (roll[1] >= 0.6) + roll[5] * 1500
+    write(wait, "opened")
+    if roll[1] > 0.997:
+        write(wait + 40, "unsubscribed", note="with one click in the mail reader")
+    elif roll[2] < made.clicks[i] and links:
+        write(wait + 60, "clicked", int(0 if roll[5] < 0.62 else roll[5] * 997 % links))
+        if roll[3] < made.buys[i] * 1.6:
+            _buy(made, contact, at, wait + 900 + roll[4] * 90_000, roll, bought)
+    elif roll[3] < 0.02:
+        _buy(made, contact, at, wait + 50_000 + roll[4] * 300_000, roll, bought)
+
+
+def _buy(made: world.World, contact: int, at: dt.datetime, after: float, roll: Any, bought: io.StringIO) -> None:
+    when = at + dt.timedelta(seconds=after)
+    if when < made.moment:
+        amount = (8, 12, 16, 24, 36, 48)[int(roll[5] * 5.99)]
+        bought.write(f"{contact}\t{when.isoformat()}\t@kind@\t{{\"amount\": {amount}}}\n")

@@ -1,0 +1,74 @@
+"""From an uploaded file to a plan, and on to the jobs that check it and carry it out."""
+
+import datetime as dt
+
+from sqlalchemy import orm
+
+from meadowrun.base import audit, jobs
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.core import people_file as pf
+from meadowrun.imports.models import Import
+from meadowrun.people import actions as people
+from meadowrun.people.queries import dictionary
+
+MOST_BYTES = 200_000_000
+
+
+def get(session: orm.Session, import_id: int) -> Import:
+    found = session.get(Import, import_id)
+    if found is None:
+        raise NotFound("This import does not exist any more.")
+    return found
+
+
+def upload(session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes) -> Import:
+    """Keeps a file, recognises how it is read and guesses what its columns are. Raises Invalid."""
+    try:
+        reading = pf.recognise(content)
+        columns, sample = pf.header(content, reading)
+    except pf.FileProblem as problem:
+        raise Invalid(str(problem), "file") from None
+    words = dictionary(session)
+    targets = pf.guess(columns, sample, list(words.fields.values()))
+    plan = pf.Plan(targets=targets)
+    file = people.store_file(session, now, name, "application/octet-stream", content)
+    made = Import(file_id=file.id, file_name=name[:200], state="matching", reading=reading.__dict__, columns=columns,
+                  sample=sample, plan=plan.to_json(), created_at=now, created_by=actor.name)
+    session.add(made)
+    session.flush()
+    audit.record(session, actor, now, "uploaded", "import", made.id, name)
+    return made
+
+
+def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import, plan: pf.Plan,
+             new_fields: dict[int, tuple[str, str]]) -> None:
+    """Takes the author's matching; `new_fields` maps a column to (label, type) of a field to be made for it."""
+    if found.state not in ("matching", "checked", "failed"):
+        raise Conflict("This import is being carried out; it can no longer be changed.")
+    targets = list(plan.targets)
+    for index, (label, kind) in new_fields.items():
+        field = people.add_field(session, actor, now, "contact", label, kind)
+        targets[index] = f"own:{field.key}"
+    plan = pf.Plan.from_json({**plan.to_json(), "targets": targets})
+    words = dictionary(session)
+    for target in targets:
+        if target and target not in pf.STANDARD and target.removeprefix("own:") not in words.fields:
+            raise Invalid(f"There is no field “{target}” any more.", "targets")
+    try:
+        pf.check(plan, found.columns)
+    except pf.FileProblem as problem:
+        raise Invalid(str(problem), "targets") from None
+    found.plan = plan.to_json()
+    found.state, found.rows_done, found.problem, found.dry_counts = "checking", 0, "", {}
+    jobs.enqueue(session, "imports.run", import_id=found.id, dry=True)
+
+
+def carry_out(session: orm.Session, actor: Actor, now: dt.datetime, found: Import) -> None:
+    """Starts the real import after its dry run."""
+    session.refresh(found, with_for_update=True)
+    if found.state != "checked":
+        raise Conflict("This import was not checked yet, or was carried out already.")
+    found.state, found.rows_done = "importing", 0
+    jobs.enqueue(session, "imports.run", import_id=found.id, dry=False)
+    audit.record(session, actor, now, "started the import of", "import", found.id, found.file_name)

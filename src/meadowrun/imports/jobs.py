@@ -1,0 +1,240 @@
+"""Carrying an import out: clean rows are copied into a table beside, and merged into contacts in a few statements."""
+
+import json
+from collections.abc import Iterator
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.audit import Actor
+from meadowrun.base.db import Database, driver
+from meadowrun.base.jobs import context
+from meadowrun.base.logs import log
+from meadowrun.core import people_file as pf
+from meadowrun.core.values import email_key
+from meadowrun.core.wording import fold
+from meadowrun.imports.models import Import
+from meadowrun.people import actions as people
+from meadowrun.people.models import StoredFile
+from meadowrun.people.queries import dictionary
+
+COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone")
+_REPORT_EVERY = 5000
+
+STAGE = """
+CREATE TEMPORARY TABLE staged (
+    row integer, email text, email_key text, reference text, first_name text, last_name text, phone text, town text,
+    language text, timezone text, company text, company_key text, attributes jsonb, name_key text, search_key text,
+    email_usable boolean, contact_id bigint, company_id bigint, is_new boolean DEFAULT false,
+    is_changed boolean DEFAULT false) ON COMMIT DROP
+"""
+
+
+class _Dry(Exception):
+    """Rolls a dry run back."""
+
+
+@jobs.task("imports.run")
+def run(import_id: int, dry: bool) -> None:
+    """The dry run or the real one. Twice the same file changes nothing; a run that died starts anew."""
+    database = context().database
+    with database.session() as session:
+        found = session.get(Import, import_id)
+        if found is None or found.state != ("checking" if dry else "importing"):
+            return
+        content = session.get_one(StoredFile, found.file_id).content
+    counts: dict[str, int] = {}
+    try:
+        with database.session() as session:
+            counts = _Run(session, database, import_id, content, dry).carry_out()
+            if dry:
+                raise _Dry
+    except _Dry:
+        with database.session() as session:
+            found = session.get_one(Import, import_id)
+            found.state, found.dry_counts, found.rows_total = "checked", counts, counts["rows"]
+    except Exception as problem:
+        log.exception("import failed", import_id=import_id)
+        with database.session() as session:
+            found = session.get_one(Import, import_id)
+            found.state = "failed"
+            found.problem = str(problem) if isinstance(problem, pf.FileProblem) else \
+                "The import stopped because of a fault of ours; nothing was changed. Try again, or ask for help."
+
+
+class _Run:
+    """One run inside one transaction."""
+
+    def __init__(self, session: orm.Session, database: Database, import_id: int, content: bytes, dry: bool):
+        self.session, self.database, self.content, self.dry = session, database, content, dry
+        self.found = session.get_one(Import, import_id)
+        self.plan = pf.Plan.from_json(self.found.plan)
+        self.reading = pf.Reading(**self.found.reading)
+        self.now = clock.now(session)
+        self.refused: list[pf.Refusal] = []
+        self.rows = 0
+
+    def carry_out(self) -> dict[str, int]:
+        execute = self.session.execute
+        people.lock_people(self.session)
+        execute(sa.text(STAGE))
+        self._stage()
+        execute(sa.text("ANALYZE staged"))
+        key = "email_key" if self.plan.identify == "email" else "reference"
+        execute(sa.text(f"UPDATE staged s SET contact_id = m.id FROM (SELECT c.{key} AS key, min(c.id) AS id "
+                        f"FROM contacts c WHERE c.{key} IN (SELECT {key} FROM staged) GROUP BY c.{key}) m "
+                        f"WHERE m.key = s.{key}"))
+        self._companies()
+        new = self._insert()
+        changed = self._update()
+        known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
+        agreed = self._consent()
+        stay_out = execute(sa.text(
+            "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) "
+            "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = 'email' "
+            "AND k.topic_id = 0 AND NOT k.agreed)")).scalar_one()
+        counts = {"rows": self.rows, "new": new, "changed": changed, "unchanged": known - changed,
+                  "refused": len(self.refused), "agreed": agreed, "stay_out": stay_out}
+        if not self.dry:
+            self._finish(counts)
+        else:
+            self._keep_refusals()
+        return counts
+
+    def _stage(self) -> None:
+        own = {f.key: f for f in dictionary(self.session).fields.values() if f.owner == "contact" and not f.column}
+        names = ("row", "email", "email_key", "reference", *COLUMNS, "company", "company_key", "attributes", "name_key",
+                 "search_key", "email_usable")
+        with driver(self.session).cursor() as cursor, \
+                cursor.copy(f"COPY staged ({', '.join(names)}) FROM STDIN") as copy:
+            for item in self._read(own):
+                standard = item.standard
+                address = standard.get("email")
+                name_key, search_key = people.search_keys(standard.get("first_name"), standard.get("last_name"), address)
+                company = standard.get("company")
+                copy.write_row((item.number, address, email_key(address) if address else None,
+                                standard.get("reference"), *(standard.get(c) for c in COLUMNS), company,
+                                fold(company) if company else None, json.dumps(item.own), name_key, search_key,
+                                item.email_usable))
+
+    def _read(self, own: Any) -> Iterator[pf.Row]:
+        for item in pf.read(self.content, self.reading, self.plan, own, self.found.columns):
+            self.rows += 1
+            if self.rows % _REPORT_EVERY == 0:
+                self._progress()
+            if isinstance(item, pf.Refusal):
+                self.refused.append(item)
+            else:
+                yield item
+
+    def _progress(self) -> None:
+        """Told on a connection of its own, so that people see it while the import's transaction is still open."""
+        with self.database.session() as other:
+            other.execute(sa.update(Import).where(Import.id == self.found.id).values(rows_done=self.rows))
+
+    def _companies(self) -> None:
+        self.session.execute(sa.text(
+            "INSERT INTO companies (name, name_key, attributes, created_at) SELECT min(company), company_key, '{}', :now "
+            "FROM staged WHERE company_key <> '' GROUP BY company_key ON CONFLICT (name_key) DO NOTHING"),
+            {"now": self.now})
+        self.session.execute(sa.text("UPDATE staged s SET company_id = k.id FROM companies k "
+                                     "WHERE k.name_key = s.company_key"))
+
+    def _insert(self) -> int:
+        # Numbers are drawn first, so that staged rows and contacts can be told apart and joined afterwards.
+        self.session.execute(sa.text(
+            "UPDATE staged SET is_new = true, contact_id = nextval(pg_get_serial_sequence('contacts', 'id')) "
+            "WHERE contact_id IS NULL"))
+        columns = f"email, email_key, reference, {', '.join(COLUMNS)}, company_id, attributes, name_key, search_key, " \
+                  "email_usable"
+        return self.session.execute(sa.text(
+            f"INSERT INTO contacts (id, {columns}, source, created_at, updated_at) OVERRIDING SYSTEM VALUE "
+            f"SELECT contact_id, {columns}, :source, :now, :now FROM staged WHERE is_new"),
+            {"source": f"import of {self.found.file_name}", "now": self.now}).rowcount
+
+    def _update(self) -> int:
+        """Known people, by the plan; a blank cell never empties a field, an address is only changed by reference."""
+        if self.plan.known == "keep":
+            return 0
+        wins = self.plan.known == "update"
+        names = ["reference", *COLUMNS, "company_id"]
+        if self.plan.identify == "reference":
+            names += ["email", "email_key"]
+        def merged(name: str) -> str:
+            return f"coalesce(s.{name}, c.{name})" if wins else f"coalesce(c.{name}, s.{name})"
+        attributes = "c.attributes || s.attributes" if wins else "s.attributes || c.attributes"
+        differs = " OR ".join(f"c.{n} IS DISTINCT FROM {merged(n)}" for n in names)
+        sets = ", ".join(f"{n} = {merged(n)}" for n in names)
+        usable = ", email_usable = c.email_usable OR s.email_usable, bounced_at = CASE WHEN c.email_key IS DISTINCT FROM " \
+                 f"{merged('email_key')} THEN NULL ELSE c.bounced_at END" if "email" in names else ""
+        rows = self.session.execute(sa.text(
+            f"UPDATE contacts c SET {sets}, attributes = {attributes}{usable}, updated_at = :now FROM staged s "
+            f"WHERE c.id = s.contact_id AND NOT s.is_new AND ({differs} OR c.attributes <> {attributes}) "
+            "RETURNING c.id, c.first_name, c.last_name, c.email"), {"now": self.now}).all()
+        keys = [(r.id, *people.search_keys(r.first_name, r.last_name, r.email)) for r in rows]
+        if keys:
+            self.session.execute(sa.text(
+                "UPDATE contacts c SET name_key = v.n, search_key = v.s FROM unnest(CAST(:ids AS bigint[]), "
+                "CAST(:names AS text[]), CAST(:searches AS text[])) AS v(id, n, s) WHERE c.id = v.id"),
+                {"ids": [k[0] for k in keys], "names": [k[1] for k in keys], "searches": [k[2] for k in keys]})
+        return len(rows)
+
+    def _consent(self) -> int:
+        """Newcomers agreed, if there is evidence; known people keep what they said; suppressed ones stay out."""
+        if not self.plan.consent:
+            return 0
+        how = f"{self.plan.consent} (import of {self.found.file_name})"
+        agreed = 0
+        for topic in self.plan.topics:
+            for table in ("consents", "consent_changes"):
+                agreed_now = self.session.execute(sa.text(
+                    f"INSERT INTO {table} (contact_id, channel, topic_id, agreed, at, how) "
+                    "SELECT s.contact_id, 'email', :topic, true, :now, :how FROM staged s WHERE s.is_new AND NOT EXISTS "
+                    "(SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key)"),
+                    {"topic": topic, "now": self.now, "how": how}).rowcount
+            agreed = max(agreed, agreed_now)
+        return agreed
+
+    def _keep_refusals(self) -> None:
+        """Refused rows are kept beside the transaction that a dry run rolls back."""
+        with self.database.session() as other:
+            _write_refusals(other, self.found.id, self.refused)
+
+    def _finish(self, counts: dict[str, int]) -> None:
+        _write_refusals(self.session, self.found.id, self.refused)
+        if self.plan.list_name:
+            made = people.make_list(self.session, Actor(None, self.found.created_by), self.now, self.plan.list_name,
+                                    f"import of {self.found.file_name}")
+            self.session.execute(sa.text("INSERT INTO list_members (list_id, contact_id) SELECT :id, contact_id "
+                                         "FROM staged ON CONFLICT DO NOTHING"), {"id": made.id})
+            self.found.list_id = made.id
+        self.found.state, self.found.counts, self.found.finished_at = "done", counts, self.now
+        self.found.rows_total = self.found.rows_done = self.rows
+
+
+def _write_refusals(session: orm.Session, import_id: int, refused: list[pf.Refusal]) -> None:
+    session.execute(sa.text("DELETE FROM import_refusals WHERE import_id = :id"), {"id": import_id})
+    with driver(session).cursor() as cursor, cursor.copy(
+            'COPY import_refusals (import_id, row, "column", reason, cells) FROM STDIN') as copy:
+        for r in refused:
+            copy.write_row((import_id, r.number, r.column, r.reason, json.dumps(r.cells)))
+
+
+def stalled(session: orm.Session) -> list[int]:
+    """Imports whose worker died: in work, without a job that is waiting or doing."""
+    return [row[0] for row in session.execute(sa.text(
+        "SELECT i.id FROM imports i WHERE i.state IN ('checking', 'importing') AND NOT EXISTS (SELECT 1 FROM "
+        "procrastinate_jobs j LEFT JOIN procrastinate_workers w ON w.id = j.worker_id "
+        "WHERE j.task_name = 'imports.run' AND (j.args->>'import_id')::bigint = i.id AND (j.status = 'todo' "
+        "OR j.status = 'doing' AND w.last_heartbeat > now() - interval '60 seconds'))"))]
+
+
+@jobs.task("imports.revive", every="* * * * * */30")
+def revive() -> None:
+    """Starts imports anew whose worker died; their transaction was rolled back, so nothing is half done."""
+    with context().database.session() as session:
+        for import_id in stalled(session):
+            found = session.get_one(Import, import_id)
+            jobs.enqueue(session, "imports.run", import_id=import_id, dry=found.state == "checking")

@@ -1,0 +1,131 @@
+"""Pages of imports: choose a file, match its columns, see what would happen, let it happen, see what did."""
+
+import csv
+import io
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core import people_file as pf
+from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.imports import actions
+from meadowrun.imports.models import Import, ImportRefusal
+from meadowrun.people import queries as people
+from meadowrun.people.models import PeopleList
+from meadowrun.shell.request import actor, db, done, needs, now
+
+pages = flask.Blueprint("imports", __name__)
+STANDARD_LABELS = {"email": "email address", "reference": "reference number", "first_name": "first name",
+                   "last_name": "last name", "phone": "phone", "town": "town", "language": "language",
+                   "timezone": "time zone", "company": "company"}
+
+
+@pages.get("/imports")
+def table() -> object:
+    rows = list(db().scalars(sa.select(Import).order_by(Import.id.desc()).limit(100)))
+    return flask.render_template("imports/table.html", rows=rows)
+
+
+@pages.get("/imports/new")
+@needs("author")
+def start() -> object:
+    return flask.render_template("imports/start.html", problem=None)
+
+
+@pages.post("/imports/new")
+@needs("author")
+def upload() -> object:
+    file = flask.request.files.get("file")
+    try:
+        if file is None or not file.filename:
+            raise Invalid("Choose a file first: a CSV or an XLSX.", "file")
+        made = actions.upload(db(), actor(), now(), file.filename, file.read())
+    except MeadowrunError as problem:
+        db().rollback()
+        return flask.render_template("imports/start.html", problem=problem), problem.status
+    return done("imports.show", ident=made.id)
+
+
+@pages.get("/imports/<int:ident>")
+def show(ident: int) -> object:
+    return _show(actions.get(db(), ident), None, None)
+
+
+def _show(found: Import, problem: MeadowrunError | None, form: dict[str, str] | None) -> str:
+    if found.state in ("matching", "failed") or problem or flask.request.args.get("change"):
+        plan = pf.Plan.from_json(found.plan)
+        types = [pf.guess_type([r[i] for r in found.sample if i < len(r)]) for i in range(len(found.columns))]
+        return flask.render_template(
+            "imports/match.html", found=found, plan=plan, reading=pf.Reading(**found.reading).words(), problem=problem,
+            standard=STANDARD_LABELS, own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
+            type_words=TYPE_WORDS, form=form)
+    refusals = list(db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == found.id)
+                                 .order_by(ImportRefusal.row).limit(100)))
+    made = db().get(PeopleList, found.list_id) if found.list_id else None
+    return flask.render_template("imports/show.html", found=found, refusals=refusals, made=made,
+                                 plan=pf.Plan.from_json(found.plan), reading=pf.Reading(**found.reading).words())
+
+
+@pages.get("/imports/<int:ident>/progress")
+def progress(ident: int) -> object:
+    found = actions.get(db(), ident)
+    return flask.render_template("imports/progress.html", found=found)
+
+
+@pages.post("/imports/<int:ident>/plan")
+@needs("author")
+def plan(ident: int) -> object:
+    """Takes the matching and starts the dry run."""
+    found = actions.get(db(), ident)
+    form = flask.request.form
+    targets, new = [], {}
+    for index, column in enumerate(found.columns):
+        target = form.get(f"target{index}", "")
+        if target == "new":
+            new[index] = (form.get(f"label{index}", "").strip() or column, form.get(f"type{index}", "text"))
+            target = ""
+        targets.append(target)
+    consent = " ".join(form.get("consent", "").split()) if form.get("agreed") else ""
+    try:
+        if form.get("agreed") and not consent:
+            raise Invalid("Say how the newcomers agreed, so that it can be shown later; or untick it.", "consent")
+        chosen = pf.Plan(
+            targets=tuple(targets), identify="reference" if form.get("identify") == "reference" else "email",
+            known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
+            day_first=form.get("day_first") != "no", consent=consent,
+            topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
+            list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
+        actions.set_plan(db(), actor(), now(), found, chosen, new)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _show(actions.get(db(), ident), problem, form.to_dict()), problem.status
+    return done("imports.show", ident=ident)
+
+
+@pages.post("/imports/<int:ident>/go")
+@needs("author")
+def go(ident: int) -> object:
+    found = actions.get(db(), ident)
+    actions.carry_out(db(), actor(), now(), found)
+    return done("imports.show", ident=ident)
+
+
+@pages.get("/imports/<int:ident>/refused.csv")
+def refused(ident: int) -> object:
+    """The refused rows with their reasons, to mend and import again: the file's own columns, two more behind."""
+    found = actions.get(db(), ident)
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow([*found.columns, "row in the file", "reason"])
+    for r in db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == ident).order_by(ImportRefusal.row)):
+        cells = [*r.cells, *([""] * (len(found.columns) - len(r.cells)))][:len(found.columns)]
+        writer.writerow([_harmless(c) for c in cells] + [r.row, f"{r.column}: {r.reason}"])
+    name = found.file_name.rsplit(".", 1)[0].encode("ascii", "ignore").decode() or "import"
+    return flask.Response("\ufeff" + out.getvalue(), mimetype="text/csv", headers={
+        "Content-Disposition": f'attachment; filename="{name.replace(chr(34), "")}-refused.csv"'})
+
+
+def _harmless(cell: str) -> str:
+    """A cell that a spreadsheet would run as a formula, kept as text."""
+    return "'" + cell if cell[:1] in ("=", "+", "-", "@", "\t") and not cell[1:2].isdigit() else cell

@@ -1,0 +1,285 @@
+"""Write and read: a message's lines on the left, what a chosen person will see on the right."""
+
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import audit, signing
+from meadowrun.base.errors import GatewayUnavailable, Invalid, MeadowrunError
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core import values as core_values
+from meadowrun.core.audience import definition as d
+from meadowrun.core.content import document as doc
+from meadowrun.core.content import fillins
+from meadowrun.core.content.checks import checks
+from meadowrun.core.content.compiled import CompileError, Renderer, compile_document
+from meadowrun.gateways.email import Letter, gateway
+from meadowrun.messages import actions, editable, queries
+from meadowrun.messages.models import Draft, Message
+from meadowrun.people.models import Contact
+from meadowrun.people.queries import contacts_page
+from meadowrun.segments.models import Segment
+from meadowrun.segments.queries import look
+from meadowrun.sends.models import Send
+from meadowrun.sends.queries import senders
+from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
+
+pages = flask.Blueprint("messages", __name__)
+
+
+@pages.get("/messages")
+def table() -> object:
+    used = {row[0]: row[1] for row in db().execute(
+        sa.select(Send.message_id, sa.func.count()).where(Send.message_id.is_not(None)).group_by(Send.message_id))}
+    return flask.render_template("messages/table.html", rows=queries.messages(db()), used=used)
+
+
+@pages.get("/messages/new")
+@needs("author")
+def new() -> object:
+    return flask.render_template("messages/new.html", problem=None, name="", own=queries.messages(db())[:12])
+
+
+@pages.post("/messages/new")
+@needs("author")
+def create() -> object:
+    form = flask.request.form
+    try:
+        document = doc.starting(settings().organisation, settings().postal_address)
+        if form.get("from", "").isdigit():
+            document = queries.message(db(), int(form["from"])).document
+        made = actions.create(db(), actor(), now(), form.get("name", ""), document)
+    except MeadowrunError as problem:
+        db().rollback()
+        page = flask.render_template("messages/new.html", problem=problem, name=form.get("name", ""),
+                                     own=queries.messages(db())[:12])
+        return page, problem.status
+    return done("messages.edit", ident=made.id)
+
+
+@pages.get("/messages/<int:ident>")
+def edit(ident: int) -> object:
+    message = queries.message(db(), ident)
+    person = _person(flask.request.args.get("as"))
+    return flask.render_template(
+        "messages/edit.html", message=message, person=person, senders=senders(db()), segments=db().scalars(
+            sa.select(Segment).order_by(Segment.name)).all(), line_types=doc.LINE_TYPES, **_shown(message, message.document))
+
+
+def _person(chosen: str | None) -> Contact | None:
+    if chosen and chosen.isdigit():
+        found = db().get(Contact, int(chosen))
+        if found:
+            return found
+    return db().scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
+
+
+def _facts(message: Message) -> dict[str, Any] | None:
+    """The facts of the campaign whose send uses this message last; None when no send does."""
+    return db().scalar(sa.select(Campaign.facts).join(Send, Send.campaign_id == Campaign.id)
+                       .where(Send.message_id == message.id).order_by(Send.id.desc()).limit(1))
+
+
+def _shown(message: Message, document: doc.Json) -> dict[str, Any]:
+    """The parts of the page that follow from a document: checks, weight, who reads a fallback."""
+    labels = queries.known_refs(words())
+    facts = _facts(message)
+    try:
+        compiled = compile_document(document, settings().public_url)
+        weight, trouble = len(compiled.html), ""
+        blank = queries.blanks(db(), compiled.refs, words(), None)
+    except CompileError as problem:
+        weight, trouble, blank = 0, str(problem), {}
+    total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+    found = checks(document, labels, None if facts is None else list(facts), blank, total, weight)
+    fallbacks = []
+    for _, _, text in doc.texts(document):
+        for fill in fillins.used(text):
+            if fill.fallback is not None and blank.get(fill.ref):
+                fallbacks.append((labels.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
+    return {"document": document, "labels": labels, "checks": found, "weight": weight, "trouble": trouble,
+            "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
+            "plain_made": not document.get("plain")}
+
+
+@pages.post("/messages/<int:ident>/save")
+@needs("author")
+def save(ident: int) -> object:
+    """Saves the lines as typed and answers with what follows from them."""
+    message = queries.message(db(), ident)
+    data = body()
+    actions.save(db(), actor(), now(), message, data.get("document"), integer(str(data.get("draft", "")), "draft"))
+    shown = _shown(message, message.document)
+    answer: dict[str, Any] = {"draft": message.draft, "document": message.document,
+                              "saved": f"{now().astimezone(zone()):%H:%M}",
+                              "margin": flask.render_template("messages/margin.html", message=message, **shown)}
+    if data.get("redraw"):
+        answer["lines"] = flask.render_template("messages/lines.html", message=message, **shown)
+    return flask.jsonify(answer)
+
+
+@pages.post("/messages/<int:ident>/rename")
+@needs("author")
+def rename(ident: int) -> object:
+    actions.rename(db(), actor(), now(), queries.message(db(), ident), flask.request.form.get("name", ""))
+    return done("messages.edit", ident=ident)
+
+
+@pages.get("/messages/<int:ident>/line/<kind>")
+@needs("author")
+def new_line(ident: int, kind: str) -> object:
+    try:
+        return flask.jsonify(doc.new_line(kind))
+    except doc.DocumentError as problem:
+        raise Invalid(str(problem)) from None
+
+
+@pages.get("/messages/<int:ident>/read")
+def read(ident: int) -> object:
+    """What a person will see: subject and preheader as JSON, for the head of the reading side."""
+    message = queries.message(db(), ident)
+    person = _person(flask.request.args.get("as"))
+    mail = _rendered(message, person)
+    values = _values(message, person)
+    preheader = Renderer(compile_document({**message.document, "subject": message.document["preheader"]},
+                                          settings().public_url, tracked=False)).render(values).subject
+    return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=preheader, text=mail.text,
+                         person=person.id if person else None, name=_name(person))
+
+
+def _name(person: Contact | None) -> str:
+    if person is None:
+        return "nobody in particular"
+    return " ".join(n for n in (person.first_name, person.last_name) if n) or person.email or "(no name)"
+
+
+def _values(message: Message, person: Contact | None) -> dict[str, Any]:
+    refs = set(queries.known_refs(words()))
+    flat: dict[str, Any] = dict.fromkeys(refs)
+    if person is not None:
+        flat |= queries.fill_values(db(), [person.id], refs, words()).get(person.id, {})
+    facts = _facts(message) or {}
+    missing = {f.ref for _, _, t in doc.texts(message.document) for f in fillins.used(t)}
+    shown_facts = {r.removeprefix("fact."): f"[{r.removeprefix('fact.')}]" for r in missing if r.startswith("fact.")}
+    for ref in missing - refs:
+        if not ref.startswith("fact."):
+            flat[ref] = f"[{ref}]"
+    return queries.nested(flat, {**shown_facts, **facts}, "preview")
+
+
+def _rendered(message: Message, person: Contact | None) -> Any:
+    try:
+        compiled = compile_document(message.document, settings().public_url, tracked=False)
+    except CompileError as problem:
+        raise Invalid(str(problem)) from None
+    return Renderer(compiled).render(_values(message, person))
+
+
+@pages.get("/messages/<int:ident>/read.html")
+def read_html(ident: int) -> object:
+    """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but pictures."""
+    return in_frame(_rendered(queries.message(db(), ident), _person(flask.request.args.get("as"))).html)
+
+
+def in_frame(html: str) -> flask.Response:
+    """A user's content as the page of a sandboxed frame."""
+    response = flask.Response(html, mimetype="text/html")
+    response.headers["Content-Security-Policy"] = ("sandbox allow-popups; default-src 'none'; style-src 'unsafe-inline'; "
+                                                   "img-src http: https: data:; frame-ancestors 'self'")
+    response.headers["X-Frame-Options"] = "SAMEORIGIN"
+    return response
+
+
+@pages.get("/messages/<int:ident>/people")
+def people(ident: int) -> object:
+    """People to read as: those a search finds, or the next and previous of a segment or of everyone."""
+    arguments = flask.request.args
+    if "q" in arguments:
+        rows = contacts_page(db(), arguments["q"]).rows[:10]
+        return flask.jsonify(people=[{"id": r[0].id, "name": _name(r[0]), "note": r[0].email or ""} for r in rows])
+    ids = None
+    if arguments.get("segment", "").isdigit():
+        segment = db().get(Segment, int(arguments["segment"]))
+        if segment is not None:
+            try:
+                ids = list(look(db(), d.parse(segment.definition, words()), words(), now(), zone()).sieve.members)
+            except d.DefinitionError:
+                ids = []
+    near = int(arguments["from"]) if arguments.get("from", "").isdigit() else 0
+    found = queries.neighbour(db(), near, ids, arguments.get("go") != "back")
+    return flask.jsonify(id=found)
+
+
+@pages.get("/messages/<int:ident>/fills")
+def fills(ident: int) -> object:
+    """What `@` and `#` offer."""
+    message = queries.message(db(), ident)
+    known = [{"ref": ref, "label": label if not ref.startswith("company.") or label.startswith("company")
+              else f"company’s {label}"} for ref, label in queries.known_refs(words()).items()]
+    facts = [{"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
+             for key, value in (_facts(message) or {}).items()]
+    return flask.jsonify(fields=sorted(known, key=lambda k: k["label"]), facts=facts)
+
+
+@pages.get("/messages/<int:ident>/drafts")
+def drafts(ident: int) -> object:
+    message = queries.message(db(), ident)
+    return flask.render_template("messages/drafts.html", message=message, rows=queries.drafts(db(), ident),
+                                 editions=queries.editions(db(), ident))
+
+
+@pages.get("/messages/<int:ident>/drafts/<int:number>.html")
+def draft_html(ident: int, number: int) -> object:
+    message = queries.message(db(), ident)
+    draft = db().get(Draft, (ident, number))
+    if draft is None:
+        flask.abort(404)
+    shown = Message(id=message.id, document=draft.document)
+    return in_frame(_rendered(shown, _person(None)).html)
+
+
+@pages.post("/messages/<int:ident>/restore/<int:number>")
+@needs("author")
+def restore(ident: int, number: int) -> object:
+    actions.restore(db(), actor(), now(), queries.message(db(), ident), number)
+    return done("messages.edit", f"Draft {number} is the newest again; the one before it stays.", ident=ident)
+
+
+@pages.post("/messages/<int:ident>/proof")
+@needs("author")
+def proof(ident: int) -> object:
+    """Really sends the newest draft to typed addresses, as a chosen person; marked, and never counted."""
+    message = queries.message(db(), ident)
+    form = flask.request.form
+    addresses = [a.strip() for a in form.get("to", "").replace(";", ",").replace("\n", ",").split(",") if a.strip()]
+    if not addresses:
+        raise Invalid("Type at least one address to send the proof to.", "to")
+    if len(addresses) > 20:
+        raise Invalid("A proof goes to at most 20 addresses; for more people, make a send.", "to")
+    for address in addresses:
+        problem = core_values.email_problem(address)
+        if problem:
+            raise Invalid(f"{problem}.", "to")
+    sender = next((s for s in senders(db()) if str(s.id) == form.get("from")), None) or next(iter(senders(db())), None)
+    if sender is None:
+        raise Invalid("There is no sender yet.", "from")
+    person = _person(form.get("as"))
+    mail = _rendered(message, person)
+    letters = []
+    for number, address in enumerate(addresses):
+        key = f"proof-{message.id}-{message.draft}-{number}-{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
+        letters.append(Letter(
+            key=key, contact_id=0, from_name=sender.name, from_address=sender.address, reply_to=sender.reply_to,
+            to=address, return_path=f"proofs@{settings().mail_domain}", subject=f"[Proof] {mail.subject}",
+            html=mail.html, text=mail.text, date=now().timestamp(), message_id=f"<{key}@{settings().mail_domain}>"))
+    try:
+        handed = list(gateway(settings()).hand_over(letters))
+    except GatewayUnavailable as problem:
+        flask.flash(f"The proof did not go: {problem}")
+        return done("messages.edit", ident=ident)
+    refused = [f"{a} ({h.note})" for a, h in zip(addresses, handed, strict=True) if h.outcome != "delivered"]
+    audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=addresses)
+    said = f"The proof of draft {message.draft}, as {_name(person)}, went to {len(addresses) - len(refused)} of " \
+           f"{len(addresses)} addresses."
+    return done("messages.edit", said + (f" Not taken: {', '.join(refused)}." if refused else ""), ident=ident)

@@ -1,0 +1,200 @@
+"""Verbs about people. Explicit session, actor and now; never commit, never render."""
+
+import datetime as dt
+import re
+import secrets
+from collections.abc import Mapping
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import insert
+
+from meadowrun.base import audit
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core import values
+from meadowrun.core.audience.fields import TYPES
+from meadowrun.core.wording import fold
+from meadowrun.people.models import (
+    Company,
+    Consent,
+    ConsentChange,
+    Contact,
+    Field,
+    ListMember,
+    PeopleList,
+    StoredFile,
+    Suppression,
+)
+
+#: Serialises what finds a person by address and makes one where there is none.
+_PEOPLE_LOCK = 7203420
+TEXT_COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone", "reference")
+
+
+def search_keys(first: str | None, last: str | None, email: str | None) -> tuple[str, str]:
+    """(name_key, search_key) of a contact."""
+    name = fold(f"{last or ''} {first or ''}") or fold(email or "")
+    return name or "~", fold(f"{first or ''} {last or ''} {email or ''}")
+
+
+def lock_people(session: orm.Session) -> None:
+    """Held to the end of the transaction by everything that matches people by address before adding them."""
+    session.execute(sa.text("SELECT pg_advisory_xact_lock(:key)"), {"key": _PEOPLE_LOCK})
+
+
+def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Mapping[str, Any],
+                 contact: Contact | None = None, source: str = "by hand") -> Contact:
+    """Adds a contact or changes one; only the fields named in `given` are touched.
+
+    Raises Invalid naming the field. Correcting an address lifts what a bounce of the old one had set.
+    """
+    clean: dict[str, Any] = {}
+    for name, value in given.items():
+        if name in TEXT_COLUMNS or name == "email":
+            clean[name] = values.text_or_none(value)
+    if clean.get("email") and (problem := values.email_problem(clean["email"])):
+        raise Invalid(f"{problem}.", "email")
+    for name, check in (("timezone", values.timezone), ("phone", values.phone)):
+        if clean.get(name):
+            try:
+                clean[name] = check(clean[name])
+            except values.ValueProblem as problem:
+                raise Invalid(f"{problem}.", name) from None
+    own: dict[str, Any] = {}
+    for field in session.scalars(sa.select(Field).where(Field.owner == "contact")):
+        if field.key in given:
+            try:
+                own[field.key] = values.typed(field.type, given[field.key], tuple(field.options))
+            except values.ValueProblem as problem:
+                raise Invalid(f"{field.label}: {problem}.", field.key) from None
+    if contact is None and not any(clean.get(n) for n in ("email", "first_name", "last_name", "reference")):
+        raise Invalid("Give at least a name or an address.", "email")
+    lock_people(session)
+    if clean.get("email"):
+        key = values.email_key(clean["email"])
+        other = session.scalar(sa.select(Contact).where(Contact.email_key == key).limit(1))
+        if other is not None and other is not contact:
+            raise Conflict(f"{clean['email']} already belongs to {full_name(other)}. Open that contact instead.")
+    is_new = contact is None
+    if contact is None:
+        contact = Contact(attributes={}, created_at=now, source=source, search_key="", name_key="", email_usable=False)
+        session.add(contact)
+    for name, value in clean.items():
+        setattr(contact, name, value)
+    if "email" in clean:
+        _set_address(contact, clean["email"])
+    if own:
+        contact.attributes = {k: v for k, v in {**contact.attributes, **own}.items() if v is not None}
+    if "company" in given:
+        name = values.text_or_none(given["company"])
+        contact.company_id = company_by_name(session, name, now).id if name else None
+    contact.name_key, contact.search_key = search_keys(contact.first_name, contact.last_name, contact.email)
+    contact.updated_at = now
+    session.flush()
+    audit.record(session, actor, now, "added" if is_new else "changed", "contact", contact.id, full_name(contact),
+                 fields=sorted([*clean, *own]))
+    return contact
+
+
+def _set_address(contact: Contact, address: str | None) -> None:
+    key = values.email_key(address) if address else None
+    if key != contact.email_key:
+        contact.bounced_at, contact.soft_bounces = None, 0
+    contact.email_key, contact.email_usable = key, key is not None
+
+
+def full_name(contact: Contact) -> str:
+    name = " ".join(n for n in (contact.first_name, contact.last_name) if n)
+    return name or contact.email or f"(no name, {contact.id})"
+
+
+def company_by_name(session: orm.Session, name: str, now: dt.datetime) -> Company:
+    """The company of that name, made where there is none."""
+    session.execute(insert(Company).values(name=name, name_key=fold(name), attributes={}, created_at=now)
+                    .on_conflict_do_nothing())
+    return session.scalars(sa.select(Company).where(Company.name_key == fold(name))).one()
+
+
+def set_consent(session: orm.Session, now: dt.datetime, contact_id: int, topic_id: int, agreed: bool, how: str,
+                channel: str = "email") -> bool:
+    """Writes down a yes or a no; returns False when nothing changed. `how` is the evidence, in words."""
+    current = session.get(Consent, (contact_id, channel, topic_id))
+    if current is not None and current.agreed == agreed:
+        return False
+    statement = insert(Consent).values(contact_id=contact_id, channel=channel, topic_id=topic_id, agreed=agreed, at=now,
+                                       how=how)
+    session.execute(statement.on_conflict_do_update(
+        index_elements=["contact_id", "channel", "topic_id"], set_={"agreed": agreed, "at": now, "how": how}))
+    session.add(ConsentChange(contact_id=contact_id, channel=channel, topic_id=topic_id, agreed=agreed, at=now,
+                              how=how))
+    session.flush()
+    if current is not None:
+        session.refresh(current)
+    return True
+
+
+def suppress(session: orm.Session, now: dt.datetime, address: str, reason: str, source: str) -> None:
+    """Never write to this address again; a first reason is kept."""
+    session.execute(insert(Suppression).values(address_key=values.email_key(address), reason=reason, source=source,
+                                               at=now).on_conflict_do_nothing())
+
+
+def lift_suppression(session: orm.Session, actor: Actor, now: dt.datetime, address_key: str) -> None:
+    row = session.get(Suppression, address_key)
+    if row is not None:
+        session.delete(row)
+        audit.record(session, actor, now, "lifted the suppression of", "suppression", None, address_key,
+                     reason=row.reason)
+
+
+def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, label: str, kind: str,
+              options: list[str] | None = None, meaning: str = "") -> Field:
+    """Adds an own field. Its key follows from its label and never changes. Raises Invalid."""
+    label = " ".join(label.split())
+    key = re.sub(r"[^a-z0-9]+", "_", fold(label)).strip("_")[:40]
+    if not key or not key[0].isalpha():
+        raise Invalid("Give the field a name that begins with a letter.", "label")
+    if kind not in TYPES:
+        raise Invalid("Choose what sort of value the field holds.", "type")
+    if owner not in ("contact", "company"):
+        raise Invalid("A field belongs to contacts or to companies.", "owner")
+    if key in (*TEXT_COLUMNS, "email", "company", "name", "id"):
+        raise Invalid(f"“{label}” is a standard field already.", "label")
+    if session.scalar(sa.select(Field).where(Field.owner == owner, Field.key == key)):
+        raise Conflict(f"There is a field called “{label}” already.")
+    choices = [o for o in (" ".join(x.split()) for x in options or []) if o] if kind in ("choice", "choices") else []
+    field = Field(owner=owner, key=key, label=label, type=kind, options=list(dict.fromkeys(choices)), meaning=meaning,
+                  created_at=now)
+    session.add(field)
+    session.flush()
+    audit.record(session, actor, now, "added the field", "field", field.id, label, type=kind)
+    return field
+
+
+def make_list(session: orm.Session, actor: Actor, now: dt.datetime, name: str, source: str,
+              contact_ids: list[int] | None = None) -> PeopleList:
+    """A fixed list of people; a name that is taken gets a number behind it."""
+    base, number = name.strip() or "List", 1
+    while session.scalar(sa.select(PeopleList.id).where(PeopleList.name == name)):
+        number += 1
+        name = f"{base} ({number})"
+    made = PeopleList(name=name, source=source, taken_at=now)
+    session.add(made)
+    session.flush()
+    if contact_ids:
+        session.execute(insert(ListMember).on_conflict_do_nothing(),
+                        [{"list_id": made.id, "contact_id": c} for c in contact_ids])
+    audit.record(session, actor, now, "made the list", "list", made.id, name)
+    return made
+
+
+def store_file(session: orm.Session, now: dt.datetime, name: str, media_type: str, content: bytes,
+               width: int | None = None, height: int | None = None) -> StoredFile:
+    """Keeps a file. Its public address holds a part that cannot be guessed."""
+    made = StoredFile(name=name[:200] or "file", media_type=media_type, size=len(content), width=width, height=height,
+                      handle=secrets.token_urlsafe(12), content=content, created_at=now)
+    session.add(made)
+    session.flush()
+    return made

@@ -1,0 +1,168 @@
+"""Contacts, companies, their fields, what they agreed to, lists and suppressions."""
+
+import datetime as dt
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import Base
+
+BigId = sa.BigInteger
+
+
+class Company(Base):
+    __tablename__ = "companies"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str] = orm.mapped_column(index=True)
+    #: lower case without accents: what an import matches a company by
+    name_key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: own fields of companies, by field key
+    attributes: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    created_at: orm.Mapped[dt.datetime]
+
+
+class Contact(Base):
+    __tablename__ = "contacts"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    #: as given; may be blank or unusable
+    email: orm.Mapped[str | None]
+    #: lower case, trimmed: what identifies a person in imports and events. Two records may share an address
+    email_key: orm.Mapped[str | None]
+    #: the organisation's own number for this person, where it has one
+    reference: orm.Mapped[str | None] = orm.mapped_column(unique=True)
+    #: false when the address cannot be written to (no at-sign, impossible domain)
+    email_usable: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: the moment of a hard bounce; mail stops until the address is corrected
+    bounced_at: orm.Mapped[dt.datetime | None]
+    #: soft bounces in a row, without a delivery in between
+    soft_bounces: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    phone: orm.Mapped[str | None]
+    first_name: orm.Mapped[str | None]
+    last_name: orm.Mapped[str | None]
+    company_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("companies.id", ondelete="SET NULL"))
+    language: orm.Mapped[str | None]
+    #: IANA name; blank means the organisation's
+    timezone: orm.Mapped[str | None]
+    town: orm.Mapped[str | None]
+    #: own fields, by field key; dates as YYYY-MM-DD so that they compare as text
+    attributes: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: names and address, lower case without accents: what search looks through
+    search_key: orm.Mapped[str]
+    #: last and first name, lower case without accents: what the table sorts by
+    name_key: orm.Mapped[str]
+    #: where the record first came from: an import's name, "by hand", "website"
+    source: orm.Mapped[str] = orm.mapped_column(server_default="")
+    created_at: orm.Mapped[dt.datetime]
+    updated_at: orm.Mapped[dt.datetime]
+    __table_args__ = (
+        sa.Index("ix_contacts_email_key", "email_key", "id"),
+        sa.Index("ix_contacts_name", "name_key", "id"),
+        sa.Index("ix_contacts_created", "created_at", "id"),
+        sa.Index("ix_contacts_company", "company_id"),
+        sa.Index("ix_contacts_attributes", "attributes", postgresql_using="gin",
+                 postgresql_ops={"attributes": "jsonb_path_ops"}),
+        sa.Index("ix_contacts_search", "search_key", postgresql_using="gin",
+                 postgresql_ops={"search_key": "gin_trgm_ops"}),
+    )
+
+
+class Field(Base):
+    """An own field of contacts or companies. Standard fields are not rows: they are in core/audience/fields.py."""
+
+    __tablename__ = "fields"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    #: contact or company
+    owner: orm.Mapped[str]
+    #: short name used in definitions and fill-ins; never changes
+    key: orm.Mapped[str]
+    label: orm.Mapped[str]
+    #: text, number, date, datetime, yes_no, choice, choices
+    type: orm.Mapped[str]
+    #: what may be chosen, for choice and choices
+    options: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
+    meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
+    created_at: orm.Mapped[dt.datetime]
+    __table_args__ = (sa.UniqueConstraint("owner", "key"),)
+
+
+class Topic(Base):
+    __tablename__ = "topics"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    name: orm.Mapped[str]
+    about: orm.Mapped[str] = orm.mapped_column(server_default="")
+
+
+class Consent(Base):
+    """What a contact agrees to now, for a channel: everything (topic 0) or one topic. No row: not asked."""
+
+    __tablename__ = "consents"
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True)
+    channel: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    #: 0 stands for the whole channel: a "no" there outweighs every topic
+    topic_id: orm.Mapped[int] = orm.mapped_column(BigId, primary_key=True, autoincrement=False)
+    agreed: orm.Mapped[bool]
+    at: orm.Mapped[dt.datetime]
+    #: how it was given or withdrawn, in words
+    how: orm.Mapped[str]
+
+
+class ConsentChange(Base):
+    """The history behind Consent: never updated."""
+
+    __tablename__ = "consent_changes"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    contact_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"), index=True)
+    channel: orm.Mapped[str]
+    topic_id: orm.Mapped[int] = orm.mapped_column(BigId)
+    agreed: orm.Mapped[bool]
+    at: orm.Mapped[dt.datetime]
+    how: orm.Mapped[str]
+
+
+class Suppression(Base):
+    """An address that is never written to, and why."""
+
+    __tablename__ = "suppressions"
+    address_key: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    reason: orm.Mapped[str]
+    source: orm.Mapped[str]
+    at: orm.Mapped[dt.datetime]
+
+
+class PeopleList(Base):
+    """A fixed set of people."""
+
+    __tablename__ = "lists"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: where it came from, in words: "import of spring-fair.csv"
+    source: orm.Mapped[str]
+    taken_at: orm.Mapped[dt.datetime]
+
+
+class ListMember(Base):
+    __tablename__ = "list_members"
+    list_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("lists.id", ondelete="CASCADE"), primary_key=True)
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True, index=True)
+
+
+class StoredFile(Base):
+    """A file somebody gave us, kept in the database so that web and worker processes hold no state."""
+
+    __tablename__ = "files"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str]
+    media_type: orm.Mapped[str]
+    size: orm.Mapped[int] = orm.mapped_column(BigId)
+    width: orm.Mapped[int | None]
+    height: orm.Mapped[int | None]
+    #: random part of the public address of a picture, so that addresses cannot be guessed
+    handle: orm.Mapped[str] = orm.mapped_column(unique=True)
+    content: orm.Mapped[bytes]
+    created_at: orm.Mapped[dt.datetime]
+
+

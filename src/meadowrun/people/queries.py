@@ -1,0 +1,169 @@
+"""Typed reads about people. Pages by key, never by offset, so that the millionth contact is as near as the first."""
+
+import dataclasses
+import datetime as dt
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.errors import NotFound
+from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
+from meadowrun.core.wording import fold
+from meadowrun.people.models import (
+    Company,
+    Consent,
+    ConsentChange,
+    Contact,
+    Field,
+    ListMember,
+    PeopleList,
+    StoredFile,
+    Suppression,
+    Topic,
+)
+from meadowrun.tracking.models import EventKind
+
+PAGE = 50
+SORTS = {"name": (Contact.name_key, False), "email": (Contact.email_key, False), "added": (Contact.created_at, True)}
+
+
+def dictionary(session: orm.Session) -> Dictionary:
+    """All fields and event kinds that conditions and fill-ins can be about."""
+    own = [FieldSpec(f.key if f.owner == "contact" else f"company.{f.key}", f.label, f.type, tuple(f.options),
+                     meaning=f.meaning) for f in session.scalars(sa.select(Field).order_by(Field.label))]
+    events = [EventSpec(k.id, k.key, k.did, k.do, tuple(DetailSpec(key, d["label"], d["type"])
+                                                        for key, d in k.details.items()))
+              for k in session.scalars(sa.select(EventKind).order_by(EventKind.did))]
+    return Dictionary.of(own, events)
+
+
+@dataclasses.dataclass(frozen=True)
+class Page:
+    """`after` and `before` are cursors to the neighbouring pages, None at the ends."""
+
+    rows: list[Any]
+    after: str | None
+    before: str | None
+
+
+def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cursor: str | None = None) -> Page:
+    """One page of contacts. `cursor` comes from a former Page; an unreadable one starts from the beginning."""
+    column, descending = SORTS.get(sort, SORTS["name"])
+    query = sa.select(Contact, Company.name.label("company")).outerjoin(Company, Company.id == Contact.company_id)
+    query = _searched(query, search)
+    if sort == "email":
+        query = query.where(Contact.email_key.is_not(None))
+    backwards, place = False, None
+    if cursor:
+        backwards, place = _read_cursor(session, cursor, column)
+    down = descending != backwards
+    if place is not None:
+        compare = sa.tuple_(column, Contact.id)
+        query = query.where(compare < sa.tuple_(*place) if down else compare > sa.tuple_(*place))
+    order = (column.desc(), Contact.id.desc()) if down else (column.asc(), Contact.id.asc())
+    rows = list(session.execute(query.order_by(*order).limit(PAGE + 1)).all())
+    more = len(rows) > PAGE
+    rows = rows[:PAGE]
+    if backwards:
+        rows.reverse()
+    has_after = bool(rows) and (more or backwards)
+    has_before = bool(rows) and (place is not None and not backwards or backwards and more)
+    return Page(rows, f"a{rows[-1][0].id}" if has_after else None, f"b{rows[0][0].id}" if has_before else None)
+
+
+def _read_cursor(session: orm.Session, cursor: str, column: Any) -> tuple[bool, tuple[Any, int] | None]:
+    if not cursor[1:].isdigit() or cursor[0] not in "ab":
+        return False, None
+    value = session.execute(sa.select(column).where(Contact.id == int(cursor[1:]))).scalar()
+    return cursor[0] == "b", None if value is None else (value, int(cursor[1:]))
+
+
+def _searched(query: Any, search: str) -> Any:
+    words = fold(search).split()
+    for word in words:
+        escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        # Three letters make one trigram; shorter words can only use the name's beginning.
+        pattern = f"%{escaped}%" if len(word) >= 3 else f"{escaped}%"
+        query = query.where((Contact.search_key if len(word) >= 3 else Contact.name_key).like(pattern))
+    return query
+
+
+def count_contacts(session: orm.Session, search: str = "", most: int = 10_000) -> tuple[int, bool]:
+    """How many match, counted up to `most` when searching; True when there are more than that."""
+    if not search.strip():
+        return session.execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one(), False
+    limited = _searched(sa.select(Contact.id), search).limit(most + 1).subquery()
+    count = session.execute(sa.select(sa.func.count()).select_from(limited)).scalar_one()
+    return min(count, most), count > most
+
+
+def contact(session: orm.Session, contact_id: int) -> Contact:
+    found = session.get(Contact, contact_id)
+    if found is None:
+        raise NotFound("This contact does not exist, or was erased.")
+    return found
+
+
+@dataclasses.dataclass(frozen=True)
+class ConsentState:
+    topic: str
+    topic_id: int
+    agreed: bool | None
+    at: dt.datetime | None
+    how: str
+
+
+def consent_of(session: orm.Session, contact_id: int) -> list[ConsentState]:
+    """What a contact agreed to for email: the channel as a whole first, then each topic."""
+    rows = {c.topic_id: c for c in session.scalars(
+        sa.select(Consent).where(Consent.contact_id == contact_id, Consent.channel == "email"))}
+    names = [(0, "All email"), *((t.id, t.name) for t in topics(session))]
+    return [ConsentState(name, ident, row.agreed if row else None, row.at if row else None, row.how if row else "")
+            for ident, name in names for row in (rows.get(ident),)]
+
+
+def consent_history(session: orm.Session, contact_id: int, most: int = 30) -> list[ConsentChange]:
+    return list(session.scalars(sa.select(ConsentChange).where(ConsentChange.contact_id == contact_id)
+                                .order_by(ConsentChange.at.desc(), ConsentChange.id.desc()).limit(most)))
+
+
+def topics(session: orm.Session) -> list[Topic]:
+    return list(session.scalars(sa.select(Topic).order_by(Topic.name)))
+
+
+def fields(session: orm.Session, owner: str) -> list[Field]:
+    return list(session.scalars(sa.select(Field).where(Field.owner == owner).order_by(Field.label)))
+
+
+def suppression_of(session: orm.Session, address_key: str | None) -> Suppression | None:
+    return session.get(Suppression, address_key) if address_key else None
+
+
+def lists(session: orm.Session) -> list[tuple[PeopleList, int]]:
+    """Every list with its size, newest first."""
+    size = sa.select(sa.func.count()).where(ListMember.list_id == PeopleList.id).scalar_subquery()
+    return [(row[0], row[1]) for row in session.execute(
+        sa.select(PeopleList, size).order_by(PeopleList.taken_at.desc()))]
+
+
+def lists_of(session: orm.Session, contact_id: int) -> list[PeopleList]:
+    return list(session.scalars(sa.select(PeopleList).join(ListMember, ListMember.list_id == PeopleList.id)
+                                .where(ListMember.contact_id == contact_id).order_by(PeopleList.name)))
+
+
+def stored_file(session: orm.Session, handle: str) -> StoredFile:
+    found = session.scalar(sa.select(StoredFile).where(StoredFile.handle == handle))
+    if found is None:
+        raise NotFound("This file does not exist any more.")
+    return found
+
+
+def common_values(session: orm.Session, spec: FieldSpec, most: int = 40) -> list[str]:
+    """The commonest values of a text or choice field of contacts or companies, for pick lists."""
+    table = "companies" if spec.owner == "company" else "contacts"
+    expression = spec.column or "attributes->>:key"
+    rows = session.execute(sa.text(
+        f"SELECT v FROM (SELECT {expression} AS v FROM {table} LIMIT 200000) x WHERE v IS NOT NULL "
+        "GROUP BY v ORDER BY count(*) DESC, v LIMIT :most"), {"key": spec.key, "most": most})
+    return [row[0] for row in rows]

@@ -1,0 +1,252 @@
+"""Pages about people: the table, one contact, companies, fields, lists, suppressions, pictures."""
+
+import datetime as dt
+import io
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import audit
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core import values
+from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.core.wording import fold
+from meadowrun.people import actions, queries
+from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
+from meadowrun.people.timeline import timeline
+from meadowrun.shell.request import actor, db, done, integer, needs, now, public, words
+from meadowrun.tracking.models import EventKind
+
+pages = flask.Blueprint("people", __name__)
+PAGE = 50
+
+
+@pages.get("/people")
+def table() -> object:
+    arguments = flask.request.args
+    search, sort = arguments.get("q", ""), arguments.get("sort", "name")
+    sort = sort if sort in queries.SORTS else "name"
+    page = queries.contacts_page(db(), search, sort, arguments.get("at"))
+    total, more = queries.count_contacts(db(), search)
+    shown = [f for f in queries.fields(db(), "contact") if f.type in ("choice", "text", "date", "number")][:3]
+    preferred = [f for f in queries.fields(db(), "contact") if f.key in ("membership", "region")]
+    return flask.render_template("people/table.html", page=page, search=search, sort=sort, total=total, more=more,
+                                 columns=(preferred or shown)[:2], dates=dt.date.fromisoformat)
+
+
+@pages.get("/people/new")
+@needs("author")
+def new() -> object:
+    return _form(None, {}, None)
+
+
+@pages.post("/people/new")
+@needs("author")
+def create() -> object:
+    try:
+        contact = actions.save_contact(db(), actor(), now(), flask.request.form.to_dict())
+        if flask.request.form.get("agreed"):
+            how = flask.request.form.get("how", "").strip()
+            if not how:
+                raise Invalid("Say how this person agreed, so that it can be shown later.", "how")
+            actions.set_consent(db(), now(), contact.id, 0, True, how)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _form(None, flask.request.form.to_dict(), problem), problem.status
+    return done("people.show", f"{actions.full_name(contact)} was added.", ident=contact.id)
+
+
+def _form(contact: Contact | None, given: dict[str, str], problem: MeadowrunError | None) -> str:
+    shown = dict(given)
+    if contact is not None and not given:
+        shown = {name: getattr(contact, name) or "" for name in (*actions.TEXT_COLUMNS, "email")}
+        shown |= {k: "; ".join(v) if isinstance(v, list) else {True: "yes", False: "no"}.get(v, v)
+                  for k, v in contact.attributes.items()}
+        company = db().get(Company, contact.company_id) if contact.company_id else None
+        shown["company"] = company.name if company else ""
+    return flask.render_template("people/form.html", contact=contact, given=shown, problem=problem,
+                                 own=queries.fields(db(), "contact"))
+
+
+@pages.get("/people/<int:ident>/edit")
+@needs("author")
+def edit(ident: int) -> object:
+    return _form(queries.contact(db(), ident), {}, None)
+
+
+@pages.post("/people/<int:ident>/edit")
+@needs("author")
+def change(ident: int) -> object:
+    contact = queries.contact(db(), ident)
+    try:
+        actions.save_contact(db(), actor(), now(), flask.request.form.to_dict(), contact)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _form(queries.contact(db(), ident), flask.request.form.to_dict(), problem), problem.status
+    return done("people.show", "Saved.", ident=ident)
+
+
+@pages.get("/people/<int:ident>")
+def show(ident: int) -> object:
+    contact = queries.contact(db(), ident)
+    company = db().get(Company, contact.company_id) if contact.company_id else None
+    before = flask.request.args.get("before")
+    try:
+        moments = timeline(db(), ident, dt.datetime.fromisoformat(before) if before else None)
+    except ValueError:
+        raise Invalid("This page of the timeline does not exist.") from None
+    return flask.render_template(
+        "people/show.html", contact=contact, company=company, own=queries.fields(db(), "contact"),
+        consent=queries.consent_of(db(), ident), history=queries.consent_history(db(), ident, 8), moments=moments,
+        suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), most=60,
+        dates=dt.date.fromisoformat)
+
+
+@pages.post("/people/<int:ident>/consent")
+@needs("author")
+def consent(ident: int) -> object:
+    queries.contact(db(), ident)
+    form = flask.request.form
+    how = " ".join(form.get("how", "").split())
+    if form.get("agreed") == "yes" and not how:
+        raise Invalid("Say how this person agreed, so that it can be shown later.", "how")
+    topic = integer(form.get("topic"), "topic")
+    agreed = form.get("agreed") == "yes"
+    actions.set_consent(db(), now(), ident, topic, agreed, how or f"withdrawn by {actor().name}")
+    audit.record(db(), actor(), now(), "set the consent of", "contact", ident, actions.full_name(
+        queries.contact(db(), ident)), topic=topic, agreed=agreed)
+    return done("people.show", "Written down.", ident=ident)
+
+
+@pages.get("/companies")
+def companies() -> object:
+    search = flask.request.args.get("q", "")
+    size = sa.select(sa.func.count()).where(Contact.company_id == Company.id).scalar_subquery()
+    query = sa.select(Company, size).order_by(Company.name).limit(PAGE + 1)
+    if search:
+        query = query.where(Company.name_key.like(f"%{fold(search)}%"))
+    after = flask.request.args.get("after")
+    if after:
+        query = query.where(Company.name > after)
+    rows = db().execute(query).all()
+    return flask.render_template("people/companies.html", rows=rows[:PAGE], search=search, own=queries.fields(
+        db(), "company")[:4], after=rows[PAGE - 1][0].name if len(rows) > PAGE else None)
+
+
+@pages.get("/companies/<int:ident>")
+def company(ident: int) -> object:
+    found = db().get(Company, ident)
+    if found is None:
+        flask.abort(404)
+    people = list(db().scalars(sa.select(Contact).where(Contact.company_id == ident).order_by(Contact.name_key)
+                               .limit(200)))
+    return flask.render_template("people/company.html", company=found, people=people,
+                                 own=queries.fields(db(), "company"))
+
+
+@pages.get("/people/fields")
+def fields() -> object:
+    return _fields({}, None)
+
+
+def _fields(given: dict[str, str], problem: MeadowrunError | None) -> str:
+    kinds = list(db().scalars(sa.select(EventKind).order_by(EventKind.did)))
+    return flask.render_template("people/fields.html", own=[*queries.fields(db(), "contact"), *queries.fields(
+        db(), "company")], kinds=kinds, type_words=TYPE_WORDS, given=given, problem=problem,
+        standard=[f for f in words().fields.values() if f.column])
+
+
+@pages.post("/people/fields")
+@needs("author")
+def add_field() -> object:
+    form = flask.request.form
+    try:
+        field = actions.add_field(db(), actor(), now(), form.get("owner", "contact"), form.get("label", ""),
+                                  form.get("type", ""), form.get("options", "").replace("\n", ",").split(","),
+                                  form.get("meaning", "").strip())
+    except MeadowrunError as problem:
+        db().rollback()
+        return _fields(form.to_dict(), problem), problem.status
+    return done("people.fields", f"The field “{field.label}” can be used now.")
+
+
+@pages.get("/lists")
+def lists() -> object:
+    return flask.render_template("people/lists.html", rows=queries.lists(db()))
+
+
+@pages.get("/lists/<int:ident>")
+def list_members(ident: int) -> object:
+    found = db().get(PeopleList, ident)
+    if found is None:
+        flask.abort(404)
+    after = integer(flask.request.args.get("after", "0"), "after")
+    rows = list(db().scalars(sa.select(Contact).join(ListMember, ListMember.contact_id == Contact.id).where(
+        ListMember.list_id == ident, Contact.id > after).order_by(Contact.id).limit(PAGE + 1)))
+    total = db().execute(sa.select(sa.func.count()).where(ListMember.list_id == ident)).scalar_one()
+    return flask.render_template("people/list.html", found=found, rows=rows[:PAGE], total=total,
+                                 after=rows[PAGE - 1].id if len(rows) > PAGE else None)
+
+
+@pages.get("/people/suppressions")
+def suppressions() -> object:
+    search = values.email_key(flask.request.args.get("q", ""))
+    query = sa.select(Suppression).order_by(Suppression.at.desc()).limit(200)
+    if search:
+        query = query.where(Suppression.address_key.contains(search, autoescape=True))
+    total = db().execute(sa.select(sa.func.count()).select_from(Suppression)).scalar_one()
+    return flask.render_template("people/suppressions.html", rows=list(db().scalars(query)), search=search, total=total)
+
+
+@pages.post("/people/suppressions")
+@needs("author")
+def suppress() -> object:
+    form = flask.request.form
+    address = form.get("address", "").strip()
+    problem = values.email_problem(address)
+    if problem:
+        raise Invalid(f"{problem}.", "address")
+    actions.suppress(db(), now(), address, form.get("reason", "").strip() or "asked not to be written to",
+                     f"by hand, {actor().name}")
+    audit.record(db(), actor(), now(), "suppressed", "suppression", None, values.email_key(address))
+    return done("people.suppressions", f"{address} is never written to from now on.")
+
+
+@pages.post("/people/suppressions/lift")
+@needs("approver")
+def lift() -> object:
+    actions.lift_suppression(db(), actor(), now(), flask.request.form.get("address", ""))
+    return done("people.suppressions", "Lifted. Whether mail goes there again depends on consent.")
+
+
+#: what a picture file begins with → its media type
+_PICTURES = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg", b"GIF87a": "image/gif",
+             b"GIF89a": "image/gif"}
+
+
+@pages.post("/files")
+@needs("author")
+def upload_picture() -> object:
+    """A picture for a message: PNG, JPEG or GIF, told by its content and not by its name."""
+    file = flask.request.files.get("file")
+    content = file.read() if file else b""
+    kind = next((t for mark, t in _PICTURES.items() if content.startswith(mark)), None)
+    if file is None or kind is None:
+        raise Invalid("Choose a picture: PNG, JPEG or GIF.", "file")
+    if len(content) > 8_000_000:
+        raise Invalid("This picture is larger than 8 MB. Make it smaller first; readers load it on phones.", "file")
+    made = actions.store_file(db(), now(), file.filename or "picture", kind, content)
+    return flask.jsonify(src=f"/f/{made.handle}", name=made.name, size=made.size)
+
+
+@pages.get("/f/<handle>")
+@public
+def picture(handle: str) -> object:
+    found = queries.stored_file(db(), handle)
+    if not found.media_type.startswith("image/"):
+        flask.abort(404)
+    response = flask.send_file(io.BytesIO(found.content), mimetype=found.media_type)
+    response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+    response.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
+    return response
+

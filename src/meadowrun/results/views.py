@@ -1,0 +1,141 @@
+"""What a send did: every number leads to the people behind it, and all of it can be taken along."""
+
+import csv
+import io
+from typing import Any
+
+import flask
+import openpyxl
+
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.guardrails.verdict import WORDS
+from meadowrun.core.wording import share
+from meadowrun.people.models import Topic
+from meadowrun.results import queries
+from meadowrun.sends.models import Send
+from meadowrun.sends.queries import recent
+from meadowrun.sends.queries import send as get_send
+from meadowrun.shell.request import db, done, now, zone
+
+pages = flask.Blueprint("results", __name__)
+NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
+         "clicked": "Clicked", "converted": "Success", "unsubscribed": "Unsubscribed", "complained": "Complained"}
+PAGE = 100
+
+
+@pages.get("/results")
+def table() -> object:
+    rows = []
+    for send, campaign in recent(db(), ("running", "paused", "done", "stopped"), most=60):
+        rows.append((send, campaign, {w: queries.count_behind(db(), send, w) for w in
+                                      ("delivered", "opened", "clicked", "converted", "unsubscribed")}))
+    return flask.render_template("results/table.html", rows=rows)
+
+
+def _taken(ident: int) -> Send | None:
+    send = get_send(db(), ident)
+    return send if send.taken_at is not None else None
+
+
+@pages.get("/results/<int:ident>")
+def show(ident: int) -> object:
+    send = _taken(ident)
+    if send is None:
+        return done("sends.show", "It has not been sent yet; its result comes afterwards.", ident=ident)
+    result = queries.result(db(), send, now())
+    kind = result.success
+    steps = [("delivered", "Delivered", result.delivered), ("opened", "Opened", result.opened),
+             ("clicked", "Clicked", result.clicked)]
+    if kind is not None:
+        steps.append(("converted", kind.did[0].upper() + kind.did[1:], result.converted))
+    points = []
+    for index, (at, *counts) in enumerate(result.timeline):
+        here = at.astimezone(zone())
+        every = 6 if len(result.timeline) > 24 else 4
+        label = f"{here:%a %H:%M}" if index % every == 0 else ""
+        points.append((label, *counts))
+    return flask.render_template(
+        "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
+        points=points, words_of=WORDS, topic=db().get(Topic, send.topic_id) if send.topic_id else None)
+
+
+@pages.get("/results/<int:ident>/people/<what>")
+def behind(ident: int, what: str) -> object:
+    """The people behind a number."""
+    send = _taken(ident)
+    if send is None or queries.people_sql(what) is None:
+        flask.abort(404)
+    after = flask.request.args.get("after", "0")
+    rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if after.isdigit() else 0)
+    return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
+                                 total=queries.count_behind(db(), send, what), words_of=WORDS,
+                                 after=rows[PAGE - 1].id if len(rows) > PAGE else None)
+
+
+def _name(send: Send, what: str) -> str:
+    if what.startswith("link"):
+        found = next((x for x in queries.result(db(), send, now()).links if x.number == int(what[4:])), None)
+        return f"Clicked “{found.label}”" if found else "Clicked"
+    return NAMES[what]
+
+
+def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
+    """The result as named tables of rows, the first row of each its head."""
+    result = queries.result(db(), send, now())
+    summary: list[list[Any]] = [["Measure", "People", "Of", "Share"]]
+    for outcome, count in result.tally.items():
+        summary.append([WORDS[outcome], count, "audience", share(count, result.audience)])
+    summary.append(["Audience", result.audience, "", ""])
+    for name, count in (("Opened", result.opened), ("Opened by a program only", result.machine_only),
+                        ("Clicked", result.clicked), ("Unsubscribed", result.unsubscribed),
+                        ("Complained", result.complained)):
+        summary.append([name, count, "delivered", share(count, result.delivered)])
+    if result.success is not None:
+        summary.append([f"Success: {result.success.did} within {send.success_days} days", result.converted, "delivered",
+                        share(result.converted, result.delivered)])
+    links: list[list[Any]] = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]]
+    links += [[x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links]
+    times: list[list[Any]] = [["From", "Opened first", "Clicked first", "Success first"]]
+    times += [[f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts] for at, *counts in result.timeline]
+    return [("Summary", summary), ("Links", links), ("First days", times)]
+
+
+@pages.get("/results/<int:ident>.csv")
+def as_csv(ident: int) -> object:
+    send = _taken(ident)
+    if send is None:
+        flask.abort(404)
+    out = io.StringIO()
+    writer = csv.writer(out)
+    for name, rows in _sheets(send):
+        writer.writerow([name])
+        writer.writerows(rows)
+        writer.writerow([])
+    return flask.Response("\ufeff" + out.getvalue(), mimetype="text/csv",
+                          headers={"Content-Disposition": f'attachment; filename="result-{ident}.csv"'})
+
+
+@pages.get("/results/<int:ident>.xlsx")
+def as_xlsx(ident: int) -> object:
+    send = _taken(ident)
+    if send is None:
+        flask.abort(404)
+    book = openpyxl.Workbook()
+    book.remove(book.active)
+    for name, rows in _sheets(send):
+        sheet = book.create_sheet(name)
+        for row in rows:
+            # Text that begins like a formula stays text.
+            sheet.append(["'" + c if isinstance(c, str) and c[:1] in "=+@" else c for c in row])
+        sheet.column_dimensions["A"].width = 34
+    people = book.create_sheet("People")
+    people.append(["Contact", "First name", "Last name", "Address", "Outcome", "Note"])
+    after = 0
+    while rows := queries.people_behind(db(), send, "audience", 5000, after):
+        for r in rows:
+            people.append([r.id, r.first_name, r.last_name, r.email, WORDS[r.outcome], r.note])
+        after = rows[-1].id
+    out = io.BytesIO()
+    book.save(out)
+    return flask.Response(out.getvalue(), headers={"Content-Disposition": f'attachment; filename="result-{ident}.xlsx"'},
+                          mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")

@@ -1,0 +1,57 @@
+"""Saving segments: every version is kept, and nobody overwrites anybody."""
+
+import datetime as dt
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.segments.models import Segment, SegmentVersion
+
+
+def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, name: str, data: Any,
+         segment: Segment | None = None, based_on: int | None = None, size: int | None = None) -> Segment:
+    """Saves a new segment, or the next version of one.
+
+    Raises Invalid (name or definition), Conflict when the name is taken or somebody saved after version `based_on`.
+    """
+    name = " ".join(name.split())
+    if not name:
+        raise Invalid("Give the segment a name you will recognise later.", "name")
+    try:
+        definition = d.dump(d.parse(data, words))
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem), problem.line) from None
+    taken = session.scalar(sa.select(Segment).where(Segment.name == name))
+    if taken is not None and taken is not segment:
+        raise Conflict(f"There is a segment called “{name}” already. Choose another name.")
+    if segment is None:
+        segment = Segment(name=name, version=1, definition=definition, created_at=now)
+        session.add(segment)
+    else:
+        session.refresh(segment, with_for_update=True)
+        if based_on is not None and segment.version != based_on:
+            raise Conflict(f"{segment.changed_by} saved this segment while you were editing it. Your lines are still "
+                           "here: save them under another name, or reload to see theirs.")
+        segment.version += 1
+        segment.name, segment.definition = name, definition
+    segment.changed_at, segment.changed_by = now, actor.name
+    segment.size, segment.sized_at = size, now if size is not None else None
+    session.flush()
+    session.add(SegmentVersion(segment_id=segment.id, version=segment.version, name=name, definition=definition,
+                               at=now, by=actor.name))
+    audit.record(session, actor, now, "saved", "segment", segment.id, name, version=segment.version)
+    return segment
+
+
+def delete(session: orm.Session, actor: Actor, now: dt.datetime, segment: Segment, uses: list[str]) -> None:
+    """Deletes a segment that nothing uses. Raises Conflict naming what does."""
+    if uses:
+        raise Conflict(f"“{segment.name}” is used by {', '.join(uses[:5])}. Choose another audience there first.")
+    audit.record(session, actor, now, "deleted", "segment", segment.id, segment.name, definition=segment.definition)
+    session.delete(segment)

@@ -1,0 +1,35 @@
+"""Saved segments and every version they ever had."""
+
+import datetime as dt
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import Base
+
+
+class Segment(Base):
+    __tablename__ = "segments"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: grows by one with each saved change; a save that was based on an older one is refused
+    version: orm.Mapped[int]
+    definition: orm.Mapped[dict[str, Any]]
+    #: size when it was last worked out, and when
+    size: orm.Mapped[int | None]
+    sized_at: orm.Mapped[dt.datetime | None]
+    created_at: orm.Mapped[dt.datetime]
+    changed_at: orm.Mapped[dt.datetime]
+    changed_by: orm.Mapped[str]
+
+
+class SegmentVersion(Base):
+    __tablename__ = "segment_versions"
+    segment_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="CASCADE"),
+                                                    primary_key=True)
+    version: orm.Mapped[int] = orm.mapped_column(primary_key=True)
+    name: orm.Mapped[str]
+    definition: orm.Mapped[dict[str, Any]]
+    at: orm.Mapped[dt.datetime]
+    by: orm.Mapped[str]

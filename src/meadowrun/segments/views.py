@@ -1,0 +1,192 @@
+"""The segment's page: lines that read as sentences, the sieve beside them, the margin, people."""
+
+from typing import Any
+
+import flask
+from werkzeug.datastructures import MultiDict
+
+from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import edit as editing
+from meadowrun.core.audience import english
+from meadowrun.people.actions import make_list
+from meadowrun.segments import actions, queries
+from meadowrun.segments import words as opening
+from meadowrun.segments.models import Segment
+from meadowrun.sends.queries import uses_of_segment
+from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
+
+pages = flask.Blueprint("segments", __name__)
+PEOPLE_SHOWN = 50
+EMPTY: dict[str, Any] = {"format": 1, "lines": []}
+
+
+@pages.get("/segments")
+def table() -> object:
+    rows = []
+    for segment in queries.segments(db()):
+        try:
+            said = english.read_aloud(d.parse(segment.definition, words()), words(), today())
+        except d.DefinitionError as problem:
+            said = f"Needs mending: {problem}"
+        rows.append((segment, said))
+    return flask.render_template("segments/table.html", rows=rows)
+
+
+@pages.get("/segments/new")
+def new() -> object:
+    return flask.render_template("segments/edit.html", segment=None, **_looked(EMPTY))
+
+
+@pages.get("/segments/<int:ident>")
+def edit(ident: int) -> object:
+    segment = queries.segment(db(), ident)
+    shown = _looked(segment.definition, segment)
+    looked = shown["looked"]
+    if looked is not None and segment.size != looked.sieve.size:
+        segment.size, segment.sized_at = looked.sieve.size, now()
+    return flask.render_template("segments/edit.html", segment=segment, **shown)
+
+
+def _looked(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
+    """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
+    shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
+                             "today": today(), "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
+                             else [], "definition": None}
+    try:
+        definition = d.parse(data, words())
+    except d.DefinitionError as problem:
+        return shown | {"problem": problem}
+    looked = queries.look(db(), definition, words(), now(), zone())
+    sample = queries.members(db(), looked.sieve.members, 4)
+    return shown | {"definition": definition, "looked": looked, "sample": sample,
+                    "aloud": english.read_aloud(definition, words(), today())}
+
+
+@pages.post("/segments/look")
+def look() -> object:
+    """Applies a change to a posted definition and answers with the page's parts, worked out anew."""
+    data = body()
+    definition = data.get("definition") or EMPTY
+    segment = queries.segment(db(), data["segment"]) if data.get("segment") else None
+    touched = None
+    try:
+        change = data.get("change")
+        if change and change.get("do") == "answer":
+            lines, index = editing.find(definition, str(change.get("id")))
+            form = MultiDict([(str(k), str(v)) for k, v in change.get("form", [])])
+            change = {"do": "set", "id": change["id"],
+                      "patch": opening.patch(lines[index], str(change.get("slot")), form, words())}
+        if change:
+            definition, touched = editing.apply(definition, change, words())
+            d.parse(definition, words())
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem), problem.line) from None
+    shown = _looked(definition, segment)
+    return flask.jsonify(definition=definition, touched=touched, parts={
+        "sieve": flask.render_template("segments/sieve.html", segment=segment, **shown),
+        "margin": flask.render_template("segments/margin.html", segment=segment, **shown),
+        "people": flask.render_template("segments/sample.html", segment=segment, **shown)})
+
+
+@pages.post("/segments/word")
+def word() -> object:
+    """The small form of one word of a posted definition; without a line, the picker for a new one."""
+    data = body()
+    slot = str(data.get("slot", ""))
+    if slot == "new":
+        page = flask.render_template("segments/pick.html", picks=opening.picks(words()))
+        return flask.jsonify(form=page)
+    try:
+        lines, index = editing.find(data.get("definition") or EMPTY, str(data.get("id")))
+        shown = opening.context(db(), lines[index], slot, words())
+    except (d.DefinitionError, KeyError) as problem:
+        raise Invalid(str(problem)) from None
+    if shown["form"] == "about":
+        return flask.jsonify(form=flask.render_template("segments/pick.html", picks=opening.picks(words())))
+    return flask.jsonify(form=flask.render_template("segments/word.html", **shown))
+
+
+@pages.post("/segments/save")
+@needs("author")
+def save() -> object:
+    data = body()
+    segment = queries.segment(db(), data["segment"]) if data.get("segment") else None
+    definition = data.get("definition") or EMPTY
+    try:
+        parsed = d.parse(definition, words())
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem), problem.line) from None
+    size = queries.count(db(), parsed, words(), now(), zone())
+    saved = actions.save(db(), actor(), now(), words(), str(data.get("name", "")), definition, segment,
+                         data.get("version"), size)
+    flask.flash(f"Saved: {saved.name}, {size:,} people now.")
+    return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
+
+
+@pages.get("/segments/<int:ident>/people")
+def people(ident: int) -> object:
+    """Everyone in a saved segment, page by page."""
+    segment = queries.segment(db(), ident)
+    try:
+        definition = d.parse(segment.definition, words())
+    except d.DefinitionError as problem:
+        raise Conflict(f"This segment needs mending first: {problem}") from None
+    found = queries.look(db(), definition, words(), now(), zone())
+    after = flask.request.args.get("after", "0")
+    rows = queries.members(db(), found.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
+    return flask.render_template("segments/people.html", segment=segment, total=found.sieve.size,
+                                 rows=rows[:PEOPLE_SHOWN],
+                                 after=rows[PEOPLE_SHOWN - 1].id if len(rows) > PEOPLE_SHOWN else None)
+
+
+@pages.post("/segments/<int:ident>/freeze")
+@needs("author")
+def freeze(ident: int) -> object:
+    """The people of this moment as a fixed list."""
+    segment = queries.segment(db(), ident)
+    try:
+        definition = d.parse(segment.definition, words())
+    except d.DefinitionError as problem:
+        raise Conflict(f"This segment needs mending first: {problem}") from None
+    queries.forget()
+    found = queries.look(db(), definition, words(), now(), zone())
+    made = make_list(db(), actor(), now(), segment.name, f"the segment “{segment.name}” as it was then",
+                     list(found.sieve.members))
+    return done("people.list_members", "The list will stay as it is.", ident=made.id)
+
+
+@pages.get("/segments/<int:ident>/history")
+def history(ident: int) -> object:
+    segment = queries.segment(db(), ident)
+    rows = []
+    for version in queries.versions(db(), ident):
+        try:
+            said = english.read_aloud(d.parse(version.definition, words()), words(), today())
+        except d.DefinitionError as problem:
+            said = str(problem)
+        rows.append((version, said))
+    return flask.render_template("segments/history.html", segment=segment, rows=rows)
+
+
+@pages.post("/segments/<int:ident>/restore/<int:version>")
+@needs("author")
+def restore(ident: int, version: int) -> object:
+    segment = queries.segment(db(), ident)
+    found = next((v for v in queries.versions(db(), ident) if v.version == version), None)
+    if found is None:
+        flask.abort(404)
+    actions.save(db(), actor(), now(), words(), segment.name, found.definition, segment)
+    return done("segments.edit", f"Version {version} is the newest again; the one before stays in the history.", ident=ident)
+
+
+@pages.post("/segments/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    segment = queries.segment(db(), ident)
+    try:
+        actions.delete(db(), actor(), now(), segment, [f"the send “{s.name}”" for s in uses_of_segment(db(), ident)])
+    except MeadowrunError as problem:
+        flask.flash(str(problem))
+        return done("segments.edit", ident=ident)
+    return done("segments.table", f"“{segment.name}” was deleted.")

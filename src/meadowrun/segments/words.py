@@ -1,0 +1,169 @@
+"""Opening one word of a line: what its small form shows, and what an answer means for the line."""
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+from werkzeug.datastructures import MultiDict
+
+from meadowrun.core import values
+from meadowrun.core.audience.definition import BLANK, OPERATORS, DefinitionError
+from meadowrun.core.audience.english import OP_WORDS
+from meadowrun.core.audience.fields import Dictionary, EventSpec
+from meadowrun.people.queries import common_values
+
+Json = dict[str, Any]
+
+
+def context(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
+    """What the template `segments/word.html` needs to show one word's form."""
+    found: Json = {"node": node, "slot": slot, "op_words": OP_WORDS}
+    if node["kind"] == "group" or slot == "match":
+        return found | {"form": "match"}
+    if node["kind"] == "field":
+        spec = words.fields[node["field"]]
+        found |= {"spec": spec, "label": spec.label}
+        if slot == "field":
+            return found | {"form": "about"}
+        if slot == "op":
+            return found | {"form": "op", "ops": (*OPERATORS[spec.type], *BLANK)}
+        suggested = list(spec.options)
+        if spec.type in ("choice", "choices", "text") and not suggested:
+            suggested = common_values(session, spec) if spec.type != "choices" else []
+        return found | value_form(spec.type, node.get("op", ""), node.get("value"), suggested)
+    event = words.events[node["event"]]
+    found |= {"event": event, "label": event.did}
+    if slot == "event":
+        return found | {"form": "about"}
+    if slot in ("did", "times", "span"):
+        return found | {"form": slot}
+    return found | _detail(session, node, slot, event)
+
+
+def value_form(kind: str, op: str, value: Any, suggested: list[str]) -> Json:
+    """The form for a value of a type: choices, text, number, days, date or a pair of them."""
+    chosen = value if isinstance(value, list) else [] if value is None else [value]
+    if kind in ("choice", "choices") or kind == "text" and op in ("is", "is_not"):
+        options = suggested + [v for v in chosen if v not in suggested and v != "…"]
+        return {"form": "choices", "options": options, "chosen": chosen, "free": kind == "text"}
+    if kind == "text":
+        return {"form": "text", "value": value or ""}
+    if kind == "number":
+        return {"form": "pair" if op == "between" else "number", "value": value, "input": "number"}
+    if op in ("in_next", "in_last", "yearly_next"):
+        return {"form": "days", "value": value}
+    return {"form": "pair" if op == "between" else "date", "value": value, "input": "date"}
+
+
+def _detail(session: orm.Session, node: Json, slot: str, event: EventSpec) -> Json:
+    place = slot.removeprefix("where")
+    index = int(place) if place.isdigit() else len(node.get("where", []))
+    existing = node.get("where", [])[index] if index < len(node.get("where", [])) else None
+    occurred = {}
+    for detail in event.details:
+        if detail.type == "text":
+            occurred[detail.key] = [row[0] for row in session.execute(sa.text(
+                "SELECT v FROM (SELECT details->>:key AS v FROM events WHERE kind_id = :kind ORDER BY at DESC "
+                "LIMIT 20000) x WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC LIMIT 60"),
+                {"key": detail.key, "kind": event.id})]
+    return {"form": "detail", "index": index, "existing": existing, "occurred": occurred, "operators": OPERATORS}
+
+
+def patch(node: Json, slot: str, form: MultiDict[str, str], words: Dictionary) -> Json:
+    """The change to a line's JSON that an answered form asks for. Raises DefinitionError with words for the author."""
+    if slot == "match":
+        return {"match": form.get("match", "any")}
+    if slot == "op":
+        return {"op": form.get("op", "")}
+    if node["kind"] == "field":
+        spec = words.fields[node["field"]]
+        return {"value": read_value(spec.type, node.get("op", ""), form, node["id"])}
+    if slot == "did":
+        return {"did": form.get("did") == "yes"}
+    if slot == "times":
+        return {"times": {"op": form.get("times_op", "at_least"), "n": whole(form.get("n"), node["id"])}, "did": True}
+    if slot == "span":
+        return {"span": _span(form, node["id"])}
+    return _patch_detail(node, slot, form, words)
+
+
+def _patch_detail(node: Json, slot: str, form: MultiDict[str, str], words: Dictionary) -> Json:
+    where = [dict(w) for w in node.get("where", [])]
+    place = slot.removeprefix("where")
+    index = int(place) if place.isdigit() else len(where)
+    if form.get("remove"):
+        return {"where": where[:index] + where[index + 1:]}
+    detail = words.events[node["event"]].detail(form.get("detail", ""))
+    if detail is None:
+        raise DefinitionError("Choose a detail.", node["id"])
+    op = form.get(f"op-{detail.key}", OPERATORS[detail.type][0])
+    single = MultiDict([("value", form.get(f"value-{detail.key}", "")), ("second", form.get(f"second-{detail.key}", ""))])
+    made = {"detail": detail.key, "op": op, "value": read_value(detail.type, op, single, node["id"])}
+    return {"where": [*where[:index], made, *where[index + 1:]]}
+
+
+def _span(form: MultiDict[str, str], ident: str) -> Json:
+    kind = form.get("span", "last")
+    if kind == "ever":
+        return {}
+    if kind == "last":
+        return {"last": whole(form.get("days"), ident)}
+    return {k: day(form[k], ident) for k in ("from", "to") if form.get(k)}
+
+
+def read_value(kind: str, op: str, form: MultiDict[str, str], ident: str) -> Any:
+    """A condition's value from its form, in the definition's JSON."""
+    if kind in ("choice", "choices") or kind == "text" and op in ("is", "is_not"):
+        chosen = [v for v in form.getlist("value") if v]
+        chosen += [v.strip() for v in form.get("typed", "").split("\n") if v.strip()]
+        if not chosen:
+            raise DefinitionError("Choose at least one.", ident)
+        return list(dict.fromkeys(chosen))
+    text = form.get("value", "")
+    if kind == "text":
+        if not text.strip():
+            raise DefinitionError("Type some text.", ident)
+        return text.strip()
+    if kind == "number":
+        if op == "between":
+            return [_number(text, ident), _number(form.get("second", ""), ident)]
+        return _number(text, ident)
+    if op in ("in_next", "in_last", "yearly_next"):
+        return whole(text, ident)
+    if op == "between":
+        return [day(text, ident), day(form.get("second", ""), ident)]
+    return day(text, ident)
+
+
+def whole(text: str | None, ident: str) -> int:
+    try:
+        return int(text or "")
+    except ValueError:
+        raise DefinitionError(f"“{text}” is not a whole number.", ident) from None
+
+
+def day(text: str, ident: str) -> str:
+    try:
+        return dt.date.fromisoformat(text).isoformat()
+    except ValueError:
+        raise DefinitionError(f"“{text}” is not a date.", ident) from None
+
+
+def _number(text: str, ident: str) -> float | int:
+    try:
+        return values.number(text)
+    except values.ValueProblem as problem:
+        raise DefinitionError(f"{problem}.", ident) from None
+
+
+def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
+    """What a new line can be about, grouped: (about, words)."""
+    groups: dict[str, list[tuple[str, str]]] = {"who did": [], "whose": [], "whose company’s": []}
+    for event in words.events.values():
+        groups["who did"].append((f"event:{event.key}", event.did))
+    for spec in words.fields.values():
+        place = "whose company’s" if spec.owner == "company" else "whose"
+        groups[place].append((f"field:{spec.ref}", spec.label))
+    return {name: sorted(items, key=lambda i: i[1]) for name, items in groups.items() if items}

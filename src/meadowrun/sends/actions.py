@@ -1,0 +1,161 @@
+"""Verbs of sends: written like a letter of instruction, checked, started, paused, stopped."""
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit, jobs
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.content.checks import MUST, Check, checks
+from meadowrun.core.content.compiled import CompileError, compile_document
+from meadowrun.messages import actions as message_actions
+from meadowrun.messages.models import Message
+from meadowrun.messages.queries import blanks, known_refs
+from meadowrun.people.queries import dictionary
+from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.queries import EDITABLE
+from meadowrun.tracking.models import EventKind
+
+
+def create(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, name: str, zone: str) -> Send:
+    name = " ".join(name.split())
+    if not name:
+        raise Invalid("Give the send a name you will recognise in reports.", "name")
+    send = Send(campaign_id=campaign.id, name=name, state="draft", audience={"in": [], "out": []}, zone=zone,
+                success_days=7, created_at=now, changed_at=now,
+                sender_id=session.scalar(sa.select(Sender.id).order_by(Sender.id).limit(1)))
+    session.add(send)
+    session.flush()
+    audit.record(session, actor, now, "began", "send", send.id, name)
+    return send
+
+
+def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, based_on: int,
+           values: Mapping[str, Any]) -> None:
+    """Changes the sheet. Raises Conflict when it already runs or somebody else changed it after version `based_on`."""
+    session.refresh(send, with_for_update=True)
+    if send.state not in EDITABLE:
+        raise Conflict("This send has started; its sheet can no longer be changed.")
+    if send.version != based_on:
+        raise Conflict("Somebody changed this send while you were editing it. Reload to see it, then change it again.")
+    for name, value in values.items():
+        setattr(send, name, value)
+    if send.state == "planned":
+        # A changed plan is looked at again before it goes.
+        send.state = "draft"
+    send.version += 1
+    send.changed_at = now
+    audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(values))
+
+
+def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
+    """Everything that stands between this send and its people; `slot` names the line of the sheet."""
+    found: list[Check] = []
+    if not send.audience.get("in"):
+        found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
+    elif going == 0:
+        found.append(Check(MUST, "Nobody would get this now.", slot="to"))
+    if send.sender_id is None:
+        found.append(Check(MUST, "Choose whom it is from.", slot="from"))
+    if send.success_event and not session.scalar(sa.select(EventKind).where(EventKind.key == send.success_event)):
+        found.append(Check(MUST, "What counted as success no longer exists.", slot="success"))
+    message = session.get(Message, send.message_id) if send.message_id else None
+    if message is None:
+        found.append(Check(MUST, "Choose the message.", slot="message"))
+        return found
+    campaign = session.get_one(Campaign, send.campaign_id)
+    words = dictionary(session)
+    try:
+        compiled = compile_document(message.document, public_url)
+    except CompileError as problem:
+        return [*found, Check(MUST, str(problem), slot="message")]
+    found += [Check(c.level, c.text, c.line, "message") for c in checks(
+        message.document, known_refs(words), campaign.facts, blanks(session, compiled.refs, words, None), 0,
+        len(compiled.html)) if c.level == MUST]
+    return found
+
+
+def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, public_url: str, going: int,
+          based_on: int) -> None:
+    """Lets a send go: at once, or at its moment when that lies ahead.
+
+    Raises Conflict when it has started already or was changed since it was looked at, Invalid with the first thing
+    that must be mended.
+    """
+    session.refresh(send, with_for_update=True)
+    if send.state != "draft":
+        raise Conflict("This send was started already.")
+    if send.version != based_on:
+        raise Conflict("This send was changed since you looked at it. Look once more before it goes.")
+    problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
+    if problems:
+        raise Invalid(problems[0].text, problems[0].slot)
+    if send.leaves_at is not None and send.leaves_at < now - dt.timedelta(minutes=5):
+        raise Invalid("The moment it should leave has passed. Choose another, or send it now.", "leaves")
+    message = session.get_one(Message, send.message_id)
+    send.edition_id = message_actions.make_edition(session, actor, now, message, public_url).id
+    send.started_by = actor.name
+    send.changed_at = now
+    if send.leaves_at is None or send.leaves_at <= now:
+        send.state = "taking"
+        jobs.enqueue(session, "sends.take", send_id=send.id)
+    else:
+        send.state = "planned"
+    audit.record(session, actor, now, "started" if send.state == "taking" else "planned", "send", send.id, send.name,
+                 people=going)
+
+
+def _move(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, allowed: tuple[str, ...], state: str,
+          did: str) -> None:
+    session.refresh(send, with_for_update=True)
+    if send.state not in allowed:
+        raise Conflict(f"This send is {send.state}; it cannot be {did} now.")
+    send.state = state
+    send.changed_at = now
+    audit.record(session, actor, now, did, "send", send.id, send.name)
+
+
+def pause(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
+    """Nobody new is handed over; what is being handed over finishes."""
+    _move(session, actor, now, send, ("running",), "paused", "paused")
+
+
+def resume(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
+    _move(session, actor, now, send, ("paused",), "running", "resumed")
+    jobs.enqueue(session, "sends.sweep")
+
+
+def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
+    """Takes a planned send back to the desk: it will not go by itself."""
+    _move(session, actor, now, send, ("planned",), "draft", "taken back")
+
+
+def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
+    """For good: those still to go are counted as stopped."""
+    _move(session, actor, now, send, ("running", "paused"), "stopped", "stopped")
+    session.execute(sa.text(
+        "UPDATE deliveries SET outcome = 'stopped' WHERE send_id = :id AND taken_at = :at "
+        "AND outcome IN ('waiting', 'deferred')"), {"id": send.id, "at": send.taken_at})
+    send.finished_at = now
+
+
+def settle_doubt(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, contact_id: int, arrived: bool) -> None:
+    """A person says what became of a mail whose answer was lost: it counts as delivered, or goes once more."""
+    done = session.execute(sa.text(
+        "UPDATE deliveries SET outcome = :outcome, note = :note WHERE send_id = :id AND taken_at = :at "
+        "AND contact_id = :contact AND outcome = 'in_doubt'"),
+        {"outcome": "delivered" if arrived else "waiting", "note": f"settled by {actor.name}", "id": send.id,
+         "at": send.taken_at, "contact": contact_id})
+    if not done.rowcount:
+        raise Conflict("This one is no longer in doubt.")
+    if not arrived:
+        send.state = "running"
+        send.finished_at = None
+        jobs.enqueue(session, "sends.sweep")
+    audit.record(session, actor, now, "settled a doubt of", "send", send.id, send.name, contact=contact_id,
+                 arrived=arrived)

@@ -1,0 +1,303 @@
+"""How a send goes out: snapshot, one verdict per person, batches, hand-over, and what a dead worker left behind.
+
+Every delivery is a row under one outcome. A worker takes a chunk under an advisory lock that PostgreSQL lets go of
+when the worker dies; it moves a batch from waiting to in_hand and commits, hands it over, writes what became of it and
+commits. Rows found in_hand while nobody holds the chunk's lock belong to a dead worker: they are in doubt, and the
+gateway is asked by Message-ID before anything is sent again.
+"""
+
+import contextlib
+import datetime as dt
+import itertools
+import json
+import zoneinfo
+from collections.abc import Iterator
+from typing import Any
+
+import psycopg
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, jobs, signing
+from meadowrun.base.db import driver, ensure_months
+from meadowrun.base.errors import GatewayUnavailable, Invalid
+from meadowrun.base.jobs import context
+from meadowrun.base.logs import log
+from meadowrun.base.settings import Settings
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
+from meadowrun.messages.models import Edition
+from meadowrun.messages.queries import fill_sql, nested
+from meadowrun.people.queries import dictionary
+from meadowrun.segments.queries import facts_sql
+from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.queries import audience
+
+CHUNK = 1000
+BATCH = 250
+#: After so many "come again later" the address counts as bounced.
+MOST_TRIES = 5
+TRY_AGAIN = dt.timedelta(minutes=15)
+
+
+def message_id(settings: Settings, key: str) -> str:
+    """The Message-ID follows from the delivery's key, so that the gateway can be asked by it."""
+    return f"<{key}@{settings.mail_domain}>"
+
+
+@jobs.task("sends.take")
+def take(send_id: int) -> None:
+    """The snapshot: settles who is in the audience, once, in one transaction, and seals it."""
+    with context().database.session() as session:
+        send = session.get(Send, send_id, with_for_update=True)
+        if send is None or send.state != "taking" or send.sealed:
+            return
+        now = clock.now(session)
+        settings = context().settings
+        try:
+            who = audience(session, send.audience, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone))
+        except Invalid as problem:
+            send.state, send.problem = "draft", str(problem)
+            return
+        taken = now.replace(microsecond=0)
+        ensure_months(session, taken.date(), taken.date())
+        session.execute(sa.text(
+            "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, repeated) "
+            "SELECT id, :send, :taken, (row_number() OVER (ORDER BY id) - 1) / :chunk, 'waiting', rank > 1 FROM ("
+            "SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.email_key, c.id::text) ORDER BY c.id) AS rank "
+            f"FROM contacts c WHERE {who.predicate}) x"),
+            {**who.values, "send": send.id, "taken": taken, "chunk": CHUNK})
+        size = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = :id"),
+                               {"id": send.id}).scalar_one()
+        send.taken_at, send.audience_size, send.sealed, send.state = taken, size, True, "running"
+        session.flush()
+        for chunk in range((size + CHUNK - 1) // CHUNK):
+            jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
+        if not size:
+            _finish_if_done(session, send, now)
+
+
+@contextlib.contextmanager
+def _chunk_lock(send_id: int, chunk: int) -> Iterator[bool]:
+    """True when this process now works on the chunk. The lock dies with the process's connection."""
+    with psycopg.connect(context().database.url, autocommit=True) as connection:
+        row = connection.execute("SELECT pg_try_advisory_lock(%s, %s)", (send_id, chunk)).fetchone()
+        yield bool(row and row[0])
+
+
+@jobs.task("sends.chunk")
+def hand_over_chunk(send_id: int, chunk: int) -> None:
+    """Hands one chunk of a send over, as far as it may go now. Safe to run any number of times, anywhere."""
+    with _chunk_lock(send_id, chunk) as mine:
+        if not mine:
+            return
+        work = _Chunk(send_id, chunk)
+        work.settle()
+        while work.batch():
+            pass
+
+
+class _Chunk:
+    """One chunk in the hands of this worker."""
+
+    def __init__(self, send_id: int, chunk: int):
+        self.database, self.settings = context().database, context().settings
+        self.key = {"send": send_id, "chunk": chunk}
+        self.gateway: EmailGateway = gateway(self.settings)
+        with self.database.session() as session:
+            send = session.get_one(Send, send_id)
+            self.taken = send.taken_at
+            self.topic_id = send.topic_id
+            self.key["taken"] = send.taken_at
+            self.sender = session.get_one(Sender, send.sender_id)
+            edition = session.get_one(Edition, send.edition_id)
+            self.facts = session.get_one(Campaign, send.campaign_id).facts
+            self.words: Dictionary = dictionary(session)
+            self.compiled = Compiled.from_json(edition.compiled)
+            self.renderer = Renderer(self.compiled)
+
+    def settle(self) -> None:
+        """Rows in_hand now were left by a worker that died: asks the gateway what became of them."""
+        where = "send_id = :send AND taken_at = :taken AND chunk = :chunk"
+        with self.database.session() as session:
+            session.execute(sa.text(
+                f"UPDATE deliveries SET outcome = 'in_doubt', note = 'the worker died while handing this over' "
+                f"WHERE {where} AND outcome = 'in_hand'"), self.key)
+            doubtful = [row[0] for row in session.execute(sa.text(
+                f"SELECT contact_id FROM deliveries WHERE {where} AND outcome = 'in_doubt'"), self.key)]
+        if not doubtful:
+            return
+        ids = {message_id(self.settings, signing.make(self.settings.secret, self.key["send"], c)): c for c in doubtful}
+        said = self.gateway.took(list(ids))
+        results = [Handed(ids[m], "delivered" if taken else "waiting", "settled by asking the mail server")
+                   for m, taken in said.items() if m in ids]
+        with self.database.session() as session:
+            self._write(session, results, {}, {})
+
+    def batch(self) -> bool:
+        """Claims, judges and hands over one batch; False when there is nothing more to do now."""
+        with self.database.session() as session:
+            state = session.execute(sa.select(Send.state).where(Send.id == self.key["send"])).scalar()
+            if state != "running":
+                return False
+            now = clock.now(session)
+            rows = self._claim(session, now)
+            if not rows:
+                send = session.get_one(Send, self.key["send"], with_for_update=True)
+                _finish_if_done(session, send, now)
+                return False
+            held = [Handed(row.contact_id, said, "") for row in rows
+                    if (said := verdict(Facts(row.has_address, row.email_usable, row.suppressed, row.bounced,
+                                              row.consent, row.channel_consent, row.repeated))) != "go"]
+            self._write(session, held, {}, {})
+            out = {h.contact_id for h in held}
+        going = [row for row in rows if row.contact_id not in out]
+        return self._hand_over(going, now)
+
+    def _claim(self, session: orm.Session, now: dt.datetime) -> list[Any]:
+        """Moves up to BATCH people to in_hand and reads what verdict and message need of them, as of this moment."""
+        ids = [row[0] for row in session.execute(sa.text(
+            "UPDATE deliveries SET outcome = 'in_hand', at = :now, not_before = NULL "
+            "WHERE send_id = :send AND taken_at = :taken AND chunk = :chunk AND contact_id IN ("
+            "SELECT contact_id FROM deliveries WHERE send_id = :send AND taken_at = :taken AND chunk = :chunk AND "
+            "(outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) LIMIT :batch) "
+            "RETURNING contact_id"), {**self.key, "now": now, "batch": BATCH})]
+        if not ids:
+            return []
+        values = fill_sql(self.compiled.refs, self.words)
+        found = session.execute(sa.text(
+            f"SELECT f.*, d.contact_id, d.repeated, d.tries, c.email, {values} AS filled "
+            f"FROM deliveries d JOIN ({facts_sql(self.topic_id)}) f ON f.id = d.contact_id "
+            "JOIN contacts c ON c.id = d.contact_id LEFT JOIN companies k ON k.id = c.company_id "
+            "WHERE d.send_id = :send AND d.taken_at = :taken AND d.contact_id = ANY(:ids)"),
+            {**self.key, "ids": ids}).all()
+        missing = set(ids) - {row.contact_id for row in found}
+        # A contact erased since the snapshot: nothing to write to any more.
+        self._write(session, [Handed(c, "no_address", "the contact no longer exists") for c in missing], {}, {})
+        return list(found)
+
+    def _letters(self, rows: list[Any], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Letter]:
+        for row in rows:
+            key = signing.make(self.settings.secret, self.key["send"], row.contact_id)
+            try:
+                mail = self.renderer.render(nested(row.filled, self.facts, key))
+            except Exception as problem:
+                unrendered.append(Handed(row.contact_id, "not_rendered", str(problem)[:300]))
+                continue
+            yield Letter(
+                key=key, contact_id=row.contact_id, from_name=self.sender.name, from_address=self.sender.address,
+                reply_to=self.sender.reply_to, to=row.email, return_path=f"bounce+{key}@{self.settings.mail_domain}",
+                subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
+                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
+
+    def _hand_over(self, rows: list[Any], now: dt.datetime) -> bool:
+        filled = {row.contact_id: row.filled for row in rows}
+        address = {row.contact_id: row.email for row in rows}
+        tries = {row.contact_id: row.tries for row in rows}
+        results: list[Handed] = []
+        down: GatewayUnavailable | None = None
+        try:
+            for handed in self.gateway.hand_over(self._letters(rows, now, results)):
+                if handed.outcome == "deferred" and tries[handed.contact_id] + 1 >= MOST_TRIES:
+                    handed = Handed(handed.contact_id, "bounced", f"asked to come again {MOST_TRIES} times; {handed.note}")
+                results.append(handed)
+        except GatewayUnavailable as problem:
+            down = problem
+        known = {r.contact_id for r in results}
+        # What was not handed over goes back: the server never saw the end of it.
+        results += [Handed(c, "waiting", "") for c in filled if c not in known]
+        with self.database.session() as session:
+            self._write(session, results, filled, address, again=now + TRY_AGAIN)
+            self._note_bounces(session, [r for r in results if r.outcome == "bounced"], now)
+            session.execute(sa.update(Send).where(Send.id == self.key["send"]).values(problem=str(down) if down else ""))
+            # Stopped meanwhile: what came back unsent is not waiting any more.
+            session.execute(sa.text(
+                "UPDATE deliveries d SET outcome = 'stopped' FROM sends s WHERE s.id = d.send_id AND s.state = 'stopped' "
+                "AND d.send_id = :send AND d.taken_at = :taken AND d.chunk = :chunk "
+                "AND d.outcome IN ('waiting', 'deferred')"), self.key)
+        if down:
+            log.warning("mail server away", send=self.key["send"], problem=str(down))
+            return False
+        return True
+
+    def _note_bounces(self, session: orm.Session, bounced: list[Handed], now: dt.datetime) -> None:
+        """A refusal for good at the door is a hard bounce: the address is not written to again until corrected."""
+        if not bounced:
+            return
+        with driver(session).cursor() as cursor:
+            cursor.executemany(
+                "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
+                "VALUES (%s, %s, %s, 'bounced', NULL, FALSE, %s)",
+                [(b.contact_id, now, self.key["send"], b.note) for b in bounced])
+        session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE id = ANY(:ids) AND bounced_at IS NULL"),
+                        {"now": now, "ids": [b.contact_id for b in bounced]})
+
+    def _write(self, session: orm.Session, results: list[Handed], filled: dict[int, Any], address: dict[int, str],
+               again: dt.datetime | None = None) -> None:
+        """Writes many outcomes in one statement."""
+        if not results:
+            return
+        session.execute(sa.text(
+            "UPDATE deliveries d SET outcome = v.outcome, note = nullif(v.note, ''), "
+            "tries = d.tries + (v.outcome = 'deferred')::int, filled = coalesce(CAST(v.filled AS jsonb), d.filled), address = coalesce(v.address, d.address), "
+            "not_before = CASE WHEN v.outcome = 'deferred' THEN CAST(:again AS timestamptz) END "
+            "FROM unnest(CAST(:ids AS bigint[]), CAST(:outcomes AS text[]), CAST(:notes AS text[]), "
+            "CAST(:filled AS text[]), CAST(:addresses AS text[])) AS v(id, outcome, note, filled, address) "
+            "WHERE d.send_id = :send AND d.taken_at = :taken AND d.contact_id = v.id"),
+            {**self.key, "again": again, "ids": [r.contact_id for r in results],
+             "outcomes": [r.outcome for r in results], "notes": [r.note for r in results],
+             "filled": [json.dumps(filled[r.contact_id]) if r.contact_id in filled else None for r in results],
+             "addresses": [address.get(r.contact_id) for r in results]})
+
+
+def _finish_if_done(session: orm.Session, send: Send, now: dt.datetime) -> None:
+    """A running send is done when nobody is left who may still be handed over; doubts stay open for a person."""
+    left = session.execute(sa.text(
+        "SELECT 1 FROM deliveries WHERE send_id = :id AND taken_at = :at "
+        "AND outcome IN ('waiting', 'in_hand', 'deferred') LIMIT 1"), {"id": send.id, "at": send.taken_at}).scalar()
+    if send.state == "running" and left is None:
+        send.state, send.finished_at = "done", now
+
+
+@jobs.task("sends.sweep", every="* * * * * */5")
+def sweep() -> None:
+    """Everything due by now: planned sends whose moment has come, chunks that nobody works on."""
+    with context().database.session() as session:
+        now = clock.now(session)
+        for send in session.scalars(sa.select(Send).where(Send.state == "planned", Send.leaves_at <= now)
+                                    .with_for_update(skip_locked=True)):
+            send.state = "taking"
+            jobs.enqueue(session, "sends.take", send_id=send.id)
+        stuck = session.scalars(sa.select(Send).where(Send.state == "taking", Send.sealed.is_(False)))
+        for send in stuck:
+            if not _queued(session, "sends.take", send.id):
+                jobs.enqueue(session, "sends.take", send_id=send.id)
+        for send in session.scalars(sa.select(Send).where(Send.state == "running")):
+            _revive(session, send, now)
+
+
+def _revive(session: orm.Session, send: Send, now: dt.datetime) -> None:
+    """Enqueues the chunks of a running send that have work due and neither a waiting job nor a worker."""
+    chunks = [row[0] for row in session.execute(sa.text(
+        "SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id AND taken_at = :at AND (outcome IN "
+        "('waiting', 'in_hand') OR outcome = 'in_doubt' AND :ask OR outcome = 'deferred' AND not_before <= :now)"),
+        {"id": send.id, "at": send.taken_at, "now": now, "ask": bool(context().settings.mail_receipts_url)})]
+    queued = _queued(session, "sends.chunk", send.id)
+    for chunk in chunks:
+        # The lock is taken and let go at once: it only tells whether a worker is alive behind the chunk.
+        free = session.execute(sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar()
+        if free and chunk not in queued:
+            jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
+    if not chunks:
+        session.refresh(send, with_for_update=True)
+        _finish_if_done(session, send, now)
+
+
+def _queued(session: orm.Session, name: str, send_id: int) -> set[int]:
+    rows = session.execute(sa.text(
+        "SELECT coalesce((args->>'chunk')::int, 0) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name "
+        "AND (args->>'send_id')::bigint = :id"), {"name": name, "id": send_id})
+    return set(itertools.chain.from_iterable(rows))

@@ -1,0 +1,163 @@
+"""Who a send is to, what would become of them, and what did."""
+
+import dataclasses
+import datetime as dt
+import zoneinfo
+from collections.abc import Mapping
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.guardrails.verdict import OUTCOMES, Facts, verdict
+from meadowrun.people.models import PeopleList
+from meadowrun.segments.compile import Compiler
+from meadowrun.segments.models import Segment
+from meadowrun.segments.queries import facts_sql
+from meadowrun.sends.models import Delivery, Send, Sender
+
+#: States in which the sheet may still be changed.
+EDITABLE = ("draft", "planned")
+RUNNING = ("taking", "running", "paused")
+
+
+def send(session: orm.Session, send_id: int) -> Send:
+    found = session.get(Send, send_id)
+    if found is None:
+        raise NotFound("This send does not exist any more.")
+    return found
+
+
+def senders(session: orm.Session) -> list[Sender]:
+    return list(session.scalars(sa.select(Sender).order_by(Sender.id)))
+
+
+def recent(session: orm.Session, states: tuple[str, ...] | None = None, campaign_id: int | None = None,
+           most: int = 100) -> list[tuple[Send, Campaign]]:
+    """Sends with their campaigns, those that moved last first."""
+    query = sa.select(Send, Campaign).join(Campaign, Campaign.id == Send.campaign_id)
+    if states:
+        query = query.where(Send.state.in_(states))
+    if campaign_id:
+        query = query.where(Send.campaign_id == campaign_id)
+    moment = sa.func.coalesce(Send.taken_at, Send.leaves_at, Send.changed_at)
+    return [(row[0], row[1]) for row in session.execute(query.order_by(moment.desc(), Send.id.desc()).limit(most))]
+
+
+def uses_of_segment(session: orm.Session, segment_id: int) -> list[Send]:
+    """The sends that name a segment, to write to or to leave out."""
+    wanted = [{"segment": segment_id}]
+    return list(session.scalars(sa.select(Send).where(sa.or_(
+        Send.audience["in"].contains(wanted), Send.audience["out"].contains(wanted))).order_by(Send.id.desc())))
+
+
+@dataclasses.dataclass
+class Audience:
+    """An audience as SQL over `contacts c`, with its bind values."""
+
+    predicate: str
+    values: dict[str, Any]
+
+
+def _one(session: orm.Session, item: Mapping[str, Any], compiler: Compiler, words: Dictionary) -> str:
+    if "list" in item:
+        if session.get(PeopleList, item["list"]) is None:
+            raise Invalid("A list that this send names was deleted. Choose another.", "to")
+        return f"c.id IN (SELECT contact_id FROM list_members WHERE list_id = {int(item['list'])})"
+    segment = session.get(Segment, item.get("segment"))
+    if segment is None:
+        raise Invalid("A segment that this send names was deleted. Choose another.", "to")
+    try:
+        return compiler.definition(d.parse(segment.definition, words))
+    except d.DefinitionError as problem:
+        raise Invalid(f"The segment “{segment.name}” needs mending first: {problem}", "to") from None
+
+
+def audience(session: orm.Session, definition: Mapping[str, Any], words: Dictionary, now: dt.datetime,
+             zone: zoneinfo.ZoneInfo) -> Audience:
+    """Everyone in any of "in" and in none of "out"; out wins. Raises Invalid with place "to"."""
+    compiler = Compiler(words, now, zone)
+    included = [f"({_one(session, item, compiler, words)})" for item in definition.get("in", [])]
+    excluded = [f"({_one(session, item, compiler, words)})" for item in definition.get("out", [])]
+    predicate = " OR ".join(included) or "FALSE"
+    if excluded:
+        predicate = f"({predicate}) AND NOT coalesce({' OR '.join(excluded)}, FALSE)"
+    return Audience(predicate, compiler.values)
+
+
+@dataclasses.dataclass(frozen=True)
+class Estimate:
+    """What would become of everyone now: outcome → people, "go" among them; and what each exclusion takes away."""
+
+    total: int
+    outcomes: dict[str, int]
+    left_out: list[tuple[str, int]]
+    included: list[tuple[str, int]]
+
+    @property
+    def going(self) -> int:
+        return self.outcomes.get("go", 0)
+
+
+def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime,
+             zone: zoneinfo.ZoneInfo) -> Estimate:
+    """Asks the verdict about everyone of a send's audience, grouped by what it needs to know. Raises Invalid."""
+    who = audience(session, send.audience, words, now, zone)
+    rows = session.execute(sa.text(
+        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, count(*) FROM ("
+        "SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.email_key, c.id::text) ORDER BY c.id) AS rank "
+        f"FROM ({facts_sql(send.topic_id)}) f JOIN contacts c USING (id) WHERE {who.predicate}) x "
+        "GROUP BY 1, 2, 3, 4, 5, 6, 7"), who.values).all()
+    outcomes: dict[str, int] = {}
+    for row in rows:
+        said = verdict(Facts(*row[:7]))
+        outcomes[said] = outcomes.get(said, 0) + row[7]
+    total = sum(outcomes.values())
+    left_out, included = [], []
+    for item in send.audience.get("out", []):
+        alone = audience(session, {"in": send.audience.get("in", [])}, words, now, zone)
+        compiler = Compiler(words, now, zone)
+        compiler.values = alone.values
+        taken = _one(session, item, compiler, words)
+        number = session.execute(sa.text(
+            f"SELECT count(*) FROM contacts c WHERE ({alone.predicate}) AND coalesce({taken}, FALSE)"),
+            compiler.values).scalar_one()
+        left_out.append((name_of(session, item), number))
+    for item in send.audience.get("in", []):
+        alone = audience(session, {"in": [item]}, words, now, zone)
+        included.append((name_of(session, item), session.execute(sa.text(
+            f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"), alone.values).scalar_one()))
+    return Estimate(total, outcomes, left_out, included)
+
+
+def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
+    """The name of a segment or list that an audience names."""
+    found = session.get(PeopleList, item["list"]) if "list" in item else session.get(Segment, item.get("segment"))
+    return found.name if found else "(deleted)"
+
+
+def tally(session: orm.Session, send: Send) -> dict[str, int]:
+    """Every person of the audience under exactly one outcome, in the order of OUTCOMES, none left out."""
+    rows = {row[0]: row[1] for row in session.execute(
+        sa.select(Delivery.outcome, sa.func.count()).where(Delivery.send_id == send.id,
+                                                           Delivery.taken_at == send.taken_at)
+        .group_by(Delivery.outcome))} if send.taken_at else {}
+    return {name: rows[name] for name in OUTCOMES if name in rows}
+
+
+def some_going(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+               most: int = 3) -> list[int]:
+    """A few contacts who would get it now, spread over the audience by a fixed shuffle."""
+    who = audience(session, send.audience, words, now, zone)
+    rows = session.execute(sa.text(
+        f"SELECT f.* FROM ({facts_sql(send.topic_id)}) f JOIN contacts c USING (id) WHERE {who.predicate} "
+        "ORDER BY md5(f.id::text) LIMIT 60"), who.values).all()
+    return [row[0] for row in rows if verdict(Facts(*row[1:7])) == "go"][:most]
+
+
+def delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:
+    return session.scalar(sa.select(Delivery).where(Delivery.send_id == send_id, Delivery.contact_id == contact_id))

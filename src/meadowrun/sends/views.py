@@ -1,0 +1,292 @@
+"""The send's sheet: read from top to bottom like a letter of instruction, looked at once more, and let go."""
+
+import datetime as dt
+import zoneinfo
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import signing
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.content.checks import MUST
+from meadowrun.core.content.compiled import Compiled, CompileError, Renderer, compile_document
+from meadowrun.core.guardrails.verdict import WORDS
+from meadowrun.gateways.email import reachable
+from meadowrun.messages.models import Edition, Message
+from meadowrun.messages.queries import fill_values, known_refs, messages, nested
+from meadowrun.messages.views import in_frame
+from meadowrun.people.models import Contact, PeopleList, Topic
+from meadowrun.people.queries import contact as get_contact
+from meadowrun.results.queries import count_behind
+from meadowrun.segments.models import Segment
+from meadowrun.sends import actions, queries
+from meadowrun.sends.models import Send, Sender
+from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, words, zone
+from meadowrun.tracking.models import EventKind
+
+pages = flask.Blueprint("sends", __name__)
+#: outcome of the verdict → words for what would happen
+WOULD = {"go": "Will get it", **WORDS}
+
+
+@pages.get("/sends/<int:ident>")
+def show(ident: int) -> object:
+    send = queries.send(db(), ident)
+    if send.taken_at is not None or send.state == "taking":
+        return flask.render_template("sends/running.html", **_running(send))
+    return _sheet(send, None)
+
+
+def _sheet(send: Send, problem: MeadowrunError | None) -> str:
+    estimate, trouble = None, ""
+    try:
+        estimate = queries.estimate(db(), send, words(), now(), zone())
+    except Invalid as wrong:
+        trouble = str(wrong)
+    going = estimate.going if estimate else 0
+    findings = actions.findings(db(), send, settings().public_url, going)
+    three = _three(send, estimate) if estimate and going and send.message_id else []
+    return flask.render_template(
+        "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
+        trouble=trouble, findings=findings, problem=problem, three=three, would=WOULD,
+        message=db().get(Message, send.message_id) if send.message_id else None,
+        sender=db().get(Sender, send.sender_id) if send.sender_id else None,
+        topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
+        names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
+        leaves=_leaves(send), must=MUST, mail_problem=reachable(settings()), usual=_usual(send))
+
+
+def _success(send: Send) -> EventKind | None:
+    return db().scalar(sa.select(EventKind).where(EventKind.key == send.success_event)) if send.success_event else None
+
+
+def _usual(send: Send) -> tuple[int, int] | None:
+    """(converted, delivered) of the last finished send with the same success, to compare with."""
+    if not send.success_event:
+        return None
+    last = db().scalar(sa.select(Send).where(Send.success_event == send.success_event, Send.state == "done")
+                       .order_by(Send.taken_at.desc()).limit(1))
+    return (count_behind(db(), last, "converted"), count_behind(db(), last, "delivered")) if last else None
+
+
+def _leaves(send: Send) -> str:
+    """The planned moment in plain words, with whose clock it is on."""
+    if send.leaves_at is None:
+        return "as soon as it is started"
+    there = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+    return f"{there:%a} {there.day} {there:%b} {there.year} at {there:%H:%M}"
+
+
+def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
+    """Three real people's subjects, as they would read them."""
+    message = db().get_one(Message, send.message_id)
+    try:
+        renderer = Renderer(compile_document(message.document, settings().public_url, tracked=False))
+    except CompileError:
+        return []
+    ids = queries.some_going(db(), send, words(), now(), zone())
+    refs = set(known_refs(words())) | set(renderer.compiled.refs)
+    values = fill_values(db(), ids, refs, words())
+    facts = db().get_one(Campaign, send.campaign_id).facts
+    missing = {r.removeprefix("fact."): "" for r in renderer.compiled.refs if r.startswith("fact.")}
+    found = []
+    for contact in db().scalars(sa.select(Contact).where(Contact.id.in_(ids)).order_by(Contact.id)):
+        mail = renderer.render(nested(dict.fromkeys(refs) | values[contact.id], missing | facts, "preview"))
+        found.append({"contact": contact, "subject": mail.subject, "text": mail.text[:150]})
+    return found
+
+
+@pages.get("/sends/<int:ident>/word/<slot>")
+@needs("author")
+def word(ident: int, slot: str) -> object:
+    """The small form behind a changeable word of the sheet."""
+    send = queries.send(db(), ident)
+    here = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)) if send.leaves_at else \
+        (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
+    segments = list(db().scalars(sa.select(Segment).order_by(Segment.name)))
+    lists = list(db().scalars(sa.select(PeopleList).order_by(PeopleList.taken_at.desc())))
+    return flask.render_template(
+        "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=messages(db()),
+        senders=queries.senders(db()), topics=db().scalars(sa.select(Topic).order_by(Topic.name)).all(),
+        kinds=db().scalars(sa.select(EventKind).order_by(EventKind.did)).all(), here=here,
+        zones=sorted({send.zone, settings().timezone, "UTC", *_zones()}))
+
+
+def _zones() -> list[str]:
+    return [row[0] for row in db().execute(sa.text(
+        "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL LIMIT 50000) x "
+        "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"))]
+
+
+@pages.post("/sends/<int:ident>/word/<slot>")
+@needs("author")
+def answer(ident: int, slot: str) -> object:
+    """Takes the answer to one word and shows the sheet anew."""
+    send = queries.send(db(), ident)
+    try:
+        actions.change(db(), actor(), now(), send, integer(flask.request.form.get("version"), "version"),
+                       _values(send, slot))
+    except MeadowrunError as problem:
+        db().rollback()
+        return _sheet(queries.send(db(), ident), problem), problem.status
+    return done("sends.show", ident=ident)
+
+
+def _values(send: Send, slot: str) -> dict[str, Any]:
+    form = flask.request.form
+    if slot in ("in", "out"):
+        chosen = [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
+                  if kind in ("segment", "list") and number.isdigit()]
+        return {"audience": {**send.audience, slot: chosen}}
+    if slot == "message":
+        return {"message_id": integer(form.get("message"), "message")}
+    if slot == "from":
+        return {"sender_id": integer(form.get("sender"), "from")}
+    if slot == "topic":
+        return {"topic_id": integer(form["topic"], "topic") if form.get("topic") else None}
+    if slot == "name":
+        name = " ".join(form.get("name", "").split())
+        if not name:
+            raise Invalid("Give the send a name you will recognise in reports.", "name")
+        return {"name": name}
+    if slot == "leaves":
+        if form.get("when") != "at":
+            return {"leaves_at": None}
+        return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
+    if slot == "success":
+        days = integer(form.get("days") or "7", "success")
+        if not 1 <= days <= 90:
+            raise Invalid("Success can be counted for 1 to 90 days.", "success")
+        return {"success_event": form.get("event") or None, "success_days": days}
+    raise Invalid("There is no such word on the sheet.")
+
+
+def _moment(day: str, time: str, name: str) -> dict[str, Any]:
+    """A moment named on a zone's clock. A time that does not exist there moves forward; one that exists twice is
+    the first (PEP 495, fold 0)."""
+    try:
+        place = zoneinfo.ZoneInfo(name)
+        local = dt.datetime.fromisoformat(f"{day}T{time}").replace(tzinfo=place)
+    except (ValueError, zoneinfo.ZoneInfoNotFoundError):
+        raise Invalid("Give the day, the time and the zone of the moment it should leave.", "leaves") from None
+    moment = local.astimezone(dt.UTC)
+    if moment < now() - dt.timedelta(minutes=5):
+        raise Invalid(f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as soon as started.",
+                      "leaves")
+    return {"leaves_at": moment, "zone": name}
+
+
+@pages.get("/sends/<int:ident>/look")
+@needs("author")
+def last_look(ident: int) -> object:
+    """Everything once more, with the true numbers, before it goes."""
+    send = queries.send(db(), ident)
+    if send.state != "draft":
+        return done("sends.show", ident=ident)
+    try:
+        estimate = queries.estimate(db(), send, words(), now(), zone())
+    except Invalid as problem:
+        return _sheet(send, problem), 422
+    findings = actions.findings(db(), send, settings().public_url, estimate.going)
+    return flask.render_template(
+        "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, would=WOULD,
+        findings=findings, three=_three(send, estimate) if send.message_id else [], leaves=_leaves(send),
+        blocked=any(f.level == MUST for f in findings), mail_problem=reachable(settings()), success=_success(send),
+        message=db().get(Message, send.message_id) if send.message_id else None,
+        sender=db().get(Sender, send.sender_id) if send.sender_id else None,
+        names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])])
+
+
+@pages.get("/sends/<int:ident>/as/<int:contact>.html")
+def as_person(ident: int, contact: int) -> object:
+    """The mail as one person of the audience would get it now, for a frame."""
+    send = queries.send(db(), ident)
+    message = db().get(Message, send.message_id) if send.message_id else None
+    if message is None:
+        raise Invalid("Choose a message first.", "message")
+    renderer = Renderer(compile_document(message.document, settings().public_url, tracked=False))
+    refs = set(known_refs(words())) | set(renderer.compiled.refs)
+    facts = db().get_one(Campaign, send.campaign_id).facts
+    missing = {r.removeprefix("fact."): "" for r in renderer.compiled.refs if r.startswith("fact.")}
+    flat = fill_values(db(), [get_contact(db(), contact).id], refs, words())[contact]
+    return in_frame(renderer.render(nested(dict.fromkeys(refs) | flat, missing | facts, "preview")).html)
+
+
+@pages.post("/sends/<int:ident>/start")
+@needs("approver")
+def start(ident: int) -> object:
+    send = queries.send(db(), ident)
+    form = flask.request.form
+    try:
+        going = queries.estimate(db(), send, words(), now(), zone()).going
+        seen = integer(form.get("going"), "going")
+        if going != seen and not form.get("anyway"):
+            raise Invalid(f"While you looked, the number changed from {seen:,} to {going:,} people. Look once more.", "to")
+        actions.start(db(), actor(), now(), send, settings().public_url, going, integer(form.get("version"), "version"))
+    except MeadowrunError as problem:
+        db().rollback()
+        return _sheet(queries.send(db(), ident), problem), problem.status
+    return done("sends.show", f"Planned: it leaves {_leaves(send)}, {send.zone}." if send.state == "planned" else None,
+                ident=ident)
+
+
+@pages.post("/sends/<int:ident>/<any(pause, resume, stop, unplan):verb>")
+@needs("approver")
+def steer(ident: int, verb: str) -> object:
+    send = queries.send(db(), ident)
+    getattr(actions, verb)(db(), actor(), now(), send)
+    return done("sends.show", ident=ident)
+
+
+@pages.post("/sends/<int:ident>/settle/<int:contact>")
+@needs("approver")
+def settle(ident: int, contact: int) -> object:
+    actions.settle_doubt(db(), actor(), now(), queries.send(db(), ident), contact,
+                         flask.request.form.get("arrived") == "yes")
+    return done("results.behind", "Settled.", ident=ident, what="in_doubt")
+
+
+def _running(send: Send) -> dict[str, Any]:
+    counts = queries.tally(db(), send)
+    left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
+    return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
+            "words_of": WORDS, "message": db().get(Message, send.message_id)}
+
+
+@pages.get("/sends/<int:ident>/progress")
+def progress(ident: int) -> object:
+    return flask.render_template("sends/progress.html", **_running(queries.send(db(), ident)))
+
+
+def _exact(ident: int, contact: int) -> Any:
+    """The very mail that a person got: the edition with the values of that moment."""
+    found = queries.delivery(db(), ident, contact)
+    send = queries.send(db(), ident)
+    if found is None or found.filled is None or send.edition_id is None:
+        return None
+    compiled = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
+    campaign = db().get_one(Campaign, send.campaign_id)
+    return Renderer(compiled).render(nested(found.filled, campaign.facts, signing.make(settings().secret, ident, contact)))
+
+
+@pages.get("/sends/<int:ident>/mail/<int:contact>")
+def mail(ident: int, contact: int) -> object:
+    send = queries.send(db(), ident)
+    found = queries.delivery(db(), ident, contact)
+    if found is None:
+        flask.abort(404)
+    return flask.render_template("sends/mail.html", send=send, contact=get_contact(db(), contact), delivery=found,
+                                 mail=_exact(ident, contact), words_of=WORDS)
+
+
+@pages.get("/sends/<int:ident>/mail/<int:contact>.html")
+def mail_html(ident: int, contact: int) -> object:
+    exact = _exact(ident, contact)
+    if exact is None:
+        flask.abort(404)
+    # Looking at it here is no opening and no click: our own addresses lead nowhere from this frame.
+    html = exact.html.replace(f"{settings().public_url}/o/", "about:blank#").replace(
+        f"{settings().public_url}/c/", "about:blank#").replace(f"{settings().public_url}/u/", "about:blank#")
+    return in_frame(html)

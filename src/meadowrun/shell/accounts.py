@@ -1,0 +1,85 @@
+"""Who may sign in, and as what. Passwords by argon2; a leaked table of sign-ins lets nobody in."""
+
+import datetime as dt
+import hashlib
+import secrets
+
+import argon2
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid, NotAllowed, TooMany
+from meadowrun.core import values
+from meadowrun.shell.models import ROLES, SignIn, SignInAttempt, User
+
+LASTS = dt.timedelta(days=14)
+#: So many failed attempts for one address or from one place within WINDOW, and the next are refused.
+MOST_ATTEMPTS = 8
+WINDOW = dt.timedelta(minutes=10)
+_hasher = argon2.PasswordHasher()
+#: Verified when nobody has the address, so that the time taken does not tell who exists.
+_NOBODY = _hasher.hash("nobody")
+
+
+def add_user(session: orm.Session, now: dt.datetime, email: str, name: str, role: str, password: str) -> User:
+    """Lets somebody sign in. Raises Invalid or Conflict."""
+    problem = values.email_problem(email)
+    if problem:
+        raise Invalid(f"{problem}.", "email")
+    if len(password) < 10:
+        raise Invalid("A password needs at least 10 characters.", "password")
+    if role not in ROLES:
+        raise Invalid(f"A role is one of {', '.join(ROLES)}.", "role")
+    if session.scalar(sa.select(User).where(User.email == values.email_key(email))):
+        raise Conflict(f"{email} can sign in already.")
+    user = User(email=values.email_key(email), name=name.strip() or email, role=role, created_at=now,
+                password_hash=_hasher.hash(password), active=True)
+    session.add(user)
+    session.flush()
+    return user
+
+
+def too_often(session: orm.Session, now: dt.datetime, keys: list[str]) -> bool:
+    session.execute(sa.delete(SignInAttempt).where(SignInAttempt.at < now - WINDOW))
+    worst = session.execute(sa.select(sa.func.count()).where(SignInAttempt.key.in_(keys))
+                            .group_by(SignInAttempt.key).order_by(sa.func.count().desc()).limit(1)).scalar()
+    return (worst or 0) >= MOST_ATTEMPTS
+
+
+def sign_in(session: orm.Session, now: dt.datetime, email: str, password: str, place: str) -> str | None:
+    """The token for the cookie, or None when address or password are wrong. Raises TooMany."""
+    keys = [f"address:{values.email_key(email)}", f"place:{place}"]
+    if too_often(session, now, keys):
+        raise TooMany("Too many attempts to sign in. Wait ten minutes, then try again.")
+    user = session.scalar(sa.select(User).where(User.email == values.email_key(email), User.active))
+    try:
+        _hasher.verify(user.password_hash if user else _NOBODY, password)
+        good = user is not None
+    except argon2.exceptions.VerificationError:
+        good = False
+    if not good or user is None:
+        session.add_all(SignInAttempt(key=key, at=now) for key in keys)
+        return None
+    token = secrets.token_urlsafe(32)
+    session.add(SignIn(token_hash=_hash(token), user_id=user.id, started_at=now, expires_at=now + LASTS))
+    return token
+
+
+def _hash(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+def signed_in(session: orm.Session, now: dt.datetime, token: str) -> User | None:
+    return session.scalar(sa.select(User).join(SignIn, SignIn.user_id == User.id).where(
+        SignIn.token_hash == _hash(token), SignIn.expires_at > now, User.active))
+
+
+def sign_out(session: orm.Session, token: str) -> None:
+    session.execute(sa.delete(SignIn).where(SignIn.token_hash == _hash(token)))
+
+
+def require(actor: Actor, role: str) -> None:
+    """Raises NotAllowed when the actor's role does not reach `role`."""
+    if ROLES.index(actor.role) < ROLES.index(role):
+        raise NotAllowed(f"This needs the role “{role}”; yours is “{actor.role}”. Ask an administrator.")

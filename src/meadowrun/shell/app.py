@@ -1,0 +1,169 @@
+"""The web application: configuration, security headers, one transaction a request, and the features' pages."""
+
+import datetime as dt
+import importlib
+import pathlib
+import re
+import secrets
+import time
+from typing import Any
+
+import flask
+import flask_wtf
+import jinja2
+import structlog
+from werkzeug.middleware.proxy_fix import ProxyFix
+
+from meadowrun.base import clock, jobs, signing
+from meadowrun.base.db import Database
+from meadowrun.base.logs import log
+from meadowrun.base.settings import Settings
+from meadowrun.base.worker import load_tasks
+from meadowrun.core import wording
+from meadowrun.shell import accounts, problems, request
+from meadowrun.shell.draw import pictures
+
+#: Blueprints, each `pages` in a module of this name.
+FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.imports.views", "meadowrun.segments.views",
+            "meadowrun.messages.views", "meadowrun.campaigns.views", "meadowrun.sends.views",
+            "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.api")
+STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
+            ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
+_BLUEPRINT_STATION = {"people": "People", "imports": "People", "segments": "People", "messages": "Messages",
+                      "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
+_ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
+MOST_BYTES = 210_000_000
+
+
+def create_app(settings: Settings, database: Database | None = None) -> flask.Flask:
+    """The application for one set of settings."""
+    app = flask.Flask("meadowrun.shell", static_folder="static")
+    app.config.update(
+        MEADOWRUN=settings, DATABASE=database or Database(settings.database_url), SECRET_KEY=settings.secret,
+        MAX_CONTENT_LENGTH=MOST_BYTES, MAX_FORM_MEMORY_SIZE=5_000_000, SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=settings.cookie_secure, SESSION_COOKIE_NAME="meadowrun",
+        WTF_CSRF_TIME_LIMIT=None, TEMPLATES_AUTO_RELOAD=False)
+    app.wsgi_app = ProxyFix(app.wsgi_app, x_for=1, x_proto=1, x_host=1)  # type: ignore[method-assign]
+    root = pathlib.Path(__file__).parent.parent
+    app.jinja_loader = jinja2.FileSystemLoader([str(p) for p in sorted(root.glob("*/templates"))])  # type: ignore
+    app.jinja_env.undefined = jinja2.StrictUndefined
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    csrf = flask_wtf.CSRFProtect(app)
+    for name in FEATURES:
+        module = importlib.import_module(name)
+        app.register_blueprint(module.pages)
+        for view in getattr(module, "WITHOUT_CSRF", ()):
+            csrf.exempt(view)
+    load_tasks()
+    jobs.set_context(jobs.Context(app.config["DATABASE"], settings))
+    _wording(app)
+    app.before_request(_before)
+    app.after_request(_after)
+    app.teardown_request(_teardown)
+    problems.register(app)
+    return app
+
+
+def _before() -> Any:
+    flask.g.request_id = secrets.token_hex(6)
+    flask.g.started = time.perf_counter()
+    structlog.contextvars.clear_contextvars()
+    structlog.contextvars.bind_contextvars(request=flask.g.request_id)
+    settings = request.settings()
+    _village_moment(settings)
+    view = flask.current_app.view_functions.get(flask.request.endpoint or "")
+    if view is None or flask.request.endpoint == "static" or getattr(view, "is_public", False):
+        return None
+    token = flask.request.cookies.get("meadowrun_in")
+    flask.g.user = accounts.signed_in(request.db(), clock.machine_now(), token) if token else None
+    if flask.g.user is None:
+        if flask.request.method == "GET" and flask.request.accept_mimetypes.accept_html:
+            return flask.redirect(flask.url_for("shell.sign_in", to=flask.request.full_path.rstrip("?")))
+        return problems.answer("Your sign-in has ended. Sign in again in another window, then repeat this.", 401)
+    return None
+
+
+def _village_moment(settings: Settings) -> None:
+    """In the demo, a request of the village's people may say when they made it, signed with the shared secret."""
+    moment = flask.request.headers.get("X-Village-Moment")
+    if settings.demo and moment and signing.check_text(settings.secret, "moment", moment,
+                                                       flask.request.headers.get("X-Village-Signature", "")):
+        flask.g.now = dt.datetime.fromisoformat(moment)
+
+
+def _after(response: flask.Response) -> flask.Response:
+    session = flask.g.pop("db", None)
+    if session is not None:
+        try:
+            if response.status_code < 400:
+                session.commit()
+            else:
+                session.rollback()
+        finally:
+            session.close()
+    headers = response.headers
+    headers.setdefault("Content-Security-Policy",
+                       "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; "
+                       "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
+                       "frame-ancestors 'none'")
+    headers.setdefault("X-Content-Type-Options", "nosniff")
+    headers.setdefault("Referrer-Policy", "same-origin")
+    headers.setdefault("X-Frame-Options", "DENY")
+    headers.setdefault("Cross-Origin-Opener-Policy", "same-origin")
+    headers["X-Request-Id"] = flask.g.get("request_id", "")
+    if request.settings().cookie_secure:
+        headers.setdefault("Strict-Transport-Security", "max-age=31536000")
+    if flask.request.endpoint == "static":
+        headers["Cache-Control"] = "public, max-age=31536000, immutable" if "v" in flask.request.args else "no-cache"
+    else:
+        headers.setdefault("Cache-Control", "no-store")
+        seconds = time.perf_counter() - flask.g.get("started", time.perf_counter())
+        headers["Server-Timing"] = f"app;dur={seconds * 1000:.1f}"
+        log.debug("request", method=flask.request.method, path=flask.request.path, status=response.status_code,
+                  ms=round(seconds * 1000, 1))
+    return response
+
+
+def _teardown(problem: BaseException | None) -> None:
+    session = flask.g.pop("db", None)
+    if session is not None:
+        session.rollback()
+        session.close()
+
+
+def _wording(app: flask.Flask) -> None:
+    """What every template can say."""
+    version = str(max(int(p.stat().st_mtime) for p in pathlib.Path(app.static_folder or "").rglob("*")
+                      if _ASSET.search(p.name)))
+
+    def local(moment: dt.datetime) -> dt.datetime:
+        return moment.astimezone(request.zone())
+
+    def when(moment: dt.datetime | None) -> str:
+        """23 Nov 2026, 14:02; today and yesterday by their names."""
+        if moment is None:
+            return ""
+        here, days = local(moment), (request.today() - local(moment).date()).days
+        if days == 0:
+            return f"today, {here:%H:%M}"
+        if days == 1:
+            return f"yesterday, {here:%H:%M}"
+        return f"{wording.day(here.date())}, {here:%H:%M}"
+
+    app.jinja_env.filters.update(
+        n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
+        ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people)
+    app.jinja_env.globals.update(
+        share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
+        asset=lambda name: flask.url_for("static", filename=name, v=version))
+
+    @app.context_processor
+    def shell() -> dict[str, Any]:
+        blueprint = (flask.request.endpoint or "").partition(".")[0]
+        if flask.request.endpoint in ("shell.today", "shell.calendar"):
+            station = {"shell.today": "Today", "shell.calendar": "Calendar"}[flask.request.endpoint]
+        else:
+            station = _BLUEPRINT_STATION.get(blueprint, "")
+        return {"settings": request.settings(), "stations": STATIONS, "station": flask.g.get("station", station),
+                "user": flask.g.get("user"), "shown_now": local(request.now()) if request.settings().demo else None}
+

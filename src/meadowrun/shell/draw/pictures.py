@@ -1,0 +1,112 @@
+"""The pictures people look at, as SVG text. Each is drawn from plain numbers and carries its own title."""
+
+from collections.abc import Sequence
+
+from markupsafe import Markup, escape
+
+from meadowrun.core.wording import number, share
+
+COLOURS = {"delivered": "#2e5e45", "go": "#2e5e45", "bounced": "#a63a63", "no_consent": "#b8a57a",
+           "suppressed": "#8d6580", "no_address": "#66716a", "bad_address": "#8b938d", "bounced_before": "#c56f90",
+           "duplicate": "#c98a1b", "waiting": "#cfd9cf", "in_hand": "#7fa48c", "in_doubt": "#e0b04f",
+           "deferred": "#d9c38e", "stopped": "#4e5852", "not_rendered": "#7a1f43"}
+
+
+def trail(count: int, gap: int = 104) -> Markup:
+    """The winding line of the top bar, through `count` stations."""
+    points = [(32 + 10, 12)] + [(52 + gap * i, 12) for i in range(count)] + [(gap * count - 8, 12)]
+    path = f"M{points[0][0] - 42} 13"
+    for index, (x, y) in enumerate(points[1:]):
+        bend = -6 if index % 2 else 5
+        path += f" S{x - 34} {y + bend} {x} {y}"
+    return Markup('<svg width="{w}" height="26" aria-hidden="true"><path d="{p}" fill="none" stroke="#7fa48c" '
+                  'stroke-width="2"/></svg>').format(w=gap * count, p=path)
+
+
+def sieve_step(before: int, kept: int, off: bool = False, height: int = 62) -> Markup:
+    """One step of the sieve: what of those before is kept, widening again to stand for the next line's whole."""
+    width = 250
+    part = round(width * kept / before, 1) if before else 0
+    lost = before - kept
+    fill = "#2e5e45" if not off else "#9aa59e"
+    inside = part > 176
+    label = "" if not lost else (
+        f'<text x="{width - 6 if inside else part + 6}" y="24" font-size="12.5" fill="#5c6761" '
+        f'text-anchor="{"end" if inside and part < width - 40 else "start"}">−{number(lost)}</text>')
+    if lost and inside:
+        label = (f'<text x="{width}" y="46" font-size="12.5" fill="#5c6761" text-anchor="end">'
+                 f"−{number(lost)}</text>")
+    title = f"{number(kept)} of {number(before)} kept, {number(lost)} lost"
+    kept_words = share(kept, before, 0) + " kept" if lost else ""
+    offset = 11 + 8.2 * len(number(kept))
+    return Markup(
+        f'<svg class="sieve-pic" width="{width + 4}" height="{height}" role="img" aria-label="{title}">'
+        f'<rect x="0" y="10" width="{width}" height="18" fill="#efe6d0"/>'
+        f'<polygon points="0,28 {part},28 {width},{height} 0,{height}" fill="#e3ece3"/>'
+        f'<rect x="0" y="10" width="{part}" height="18" fill="{fill}"/>{label}'
+        f'<text x="5" y="46" font-size="13" font-weight="700" fill="#1f2b25">{number(kept)}</text>'
+        f'<text x="{offset:.0f}" y="46" font-size="12" fill="#5c6761">{escape(kept_words)}</text></svg>')
+
+
+def everyone(count: int) -> Markup:
+    return Markup(
+        '<svg class="sieve-pic" width="254" height="62" role="img" aria-label="{n} contacts on file">'
+        '<rect x="0" y="10" width="250" height="18" fill="#2e5e45"/><rect x="0" y="28" width="250" height="34" '
+        'fill="#e3ece3"/><text x="5" y="46" font-size="13" font-weight="700" fill="#1f2b25">{n}</text></svg>'
+    ).format(n=number(count))
+
+
+def tally_bar(outcomes: Sequence[tuple[str, str, int]], width: int = 914, height: int = 26) -> Markup:
+    """Everyone accounted for: (outcome, words, people) side by side, each at least a hairline wide."""
+    total = sum(n for _, _, n in outcomes)
+    if not total:
+        return Markup("")
+    spare = width - 2 * len([1 for _, _, n in outcomes if n])
+    parts, x = [], 0.0
+    for name, words, count in outcomes:
+        if not count:
+            continue
+        wide = max(2.0, spare * count / total)
+        parts.append(f'<rect x="{x:.1f}" y="0" width="{wide:.1f}" height="{height}" fill="{COLOURS[name]}">'
+                     f"<title>{escape(words)}: {number(count)}</title></rect>")
+        x += wide + 2
+    return Markup(f'<svg width="100%" height="{height}" viewBox="0 0 {max(x, 1):.1f} {height}" '
+                  'preserveAspectRatio="none" role="img" aria-label="Everyone accounted for; the figures stand below">'
+                  f'{"".join(parts)}</svg>')
+
+
+def swatch(outcome: str) -> Markup:
+    return Markup('<svg class="swatch" width="10" height="10" aria-hidden="true"><rect width="10" height="10" '
+                  'fill="{c}"/></svg>').format(c=COLOURS[outcome])
+
+
+def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height: int = 12) -> Markup:
+    wide = max(1.0, width * value / most) if value and most else 0
+    return Markup('<svg width="{w}" height="{h}" aria-hidden="true"><rect width="{x}" height="{h}" fill="{c}"/></svg>'
+                  ).format(w=width, h=height, x=round(wide, 1), c=colour)
+
+
+def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str, str], width: int = 440,
+             height: int = 150) -> Markup:
+    """Columns over time: (label or "", first, second, third) one behind the other, the first tallest."""
+    most = max((max(p[1:]) for p in points), default=0)
+    if not most:
+        return Markup("")
+    gap = width / max(1, len(points))
+    colours = ("#b9cdbf", "#2e5e45", "#c98a1b")
+    parts = []
+    for index, point in enumerate(points):
+        for series in range(3):
+            tall = (height - 32) * point[1 + series] / most
+            if tall:
+                inset = series * gap * 0.14
+                parts.append(f'<rect x="{index * gap + 1 + inset:.1f}" y="{height - 18 - tall:.1f}" '
+                             f'width="{max(1, gap - 2 - 2 * inset):.1f}" height="{tall:.1f}" fill="{colours[series]}">'
+                             f"<title>{escape(names[series])}: {number(point[1 + series])}</title></rect>")
+        if point[0]:
+            parts.append(f'<text x="{index * gap + 1:.1f}" y="{height - 4}" font-size="11" fill="#5c6761">'
+                         f"{escape(point[0])}</text>")
+    parts.append(f'<text x="0" y="10" font-size="11" fill="#5c6761">up to {number(most)} in one step</text>'
+                 f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>')
+    return Markup(f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" aria-label="The first days; a table '
+                  f'follows">{"".join(parts)}</svg>')

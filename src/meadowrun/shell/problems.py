@@ -1,0 +1,58 @@
+"""The one place where errors become pages or JSON."""
+
+import flask
+import flask_wtf.csrf
+import sqlalchemy.exc
+import werkzeug.exceptions
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.logs import log
+
+_TITLES = {401: "Please sign in", 403: "Not for your role", 404: "Not here", 409: "Not any more", 413: "Too large",
+           422: "That cannot be taken", 429: "A moment, please", 503: "Away for the moment"}
+
+
+def wants_json() -> bool:
+    best = flask.request.accept_mimetypes.best_match(["text/html", "application/json"])
+    return flask.request.path.startswith("/api/") or best == "application/json" or flask.request.is_json
+
+
+def answer(message: str, status: int, where: str | None = None) -> tuple[flask.Response | str, int]:
+    """An error as the asker can use it: JSON for scripts, a page for people."""
+    if wants_json():
+        return flask.jsonify(error=message, where=where, request=flask.g.get("request_id")), status
+    page = flask.render_template("problem.html", title=_TITLES.get(status, "Something went wrong"), message=message,
+                                 status=status)
+    return page, status
+
+
+def register(app: flask.Flask) -> None:
+    @app.errorhandler(MeadowrunError)
+    def ours(problem: MeadowrunError) -> object:
+        return answer(str(problem), problem.status, problem.where if isinstance(problem, Invalid) else None)
+
+    @app.errorhandler(flask_wtf.csrf.CSRFError)
+    def forged(problem: flask_wtf.csrf.CSRFError) -> object:
+        return answer("This page was open too long, or the form came from elsewhere. Reload it and try again.", 400)
+
+    @app.errorhandler(sqlalchemy.exc.OperationalError)
+    def away(problem: sqlalchemy.exc.OperationalError) -> object:
+        log.error("database away", problem=str(problem.__cause__ or problem)[:300])
+        message = "The database does not answer just now. What you typed is still in your window: try again shortly."
+        if wants_json():
+            return flask.jsonify(error=message), 503
+        return flask.render_template("plain_problem.html", message=message), 503
+
+    @app.errorhandler(werkzeug.exceptions.HTTPException)
+    def plain(problem: werkzeug.exceptions.HTTPException) -> object:
+        words = {404: "There is nothing at this address. It may have been deleted, or the link is incomplete.",
+                 405: "This address cannot be used in that way.",
+                 413: "The file is larger than 200 MB. Cut it into parts, or leave out columns you do not need."}
+        code = problem.code or 500
+        return answer(words.get(code, problem.description or ""), code)
+
+    @app.errorhandler(Exception)
+    def fault(problem: Exception) -> object:
+        log.exception("fault", path=flask.request.path)
+        return answer("Something went wrong on our side. It was written down under the number "
+                      f"{flask.g.get('request_id', '?')}; nothing was changed.", 500)

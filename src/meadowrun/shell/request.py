@@ -1,0 +1,106 @@
+"""What a view has at hand: the session, the time, who asks, and how to answer. One transaction a request."""
+
+import datetime as dt
+import functools
+import zoneinfo
+from collections.abc import Callable
+from typing import Any
+
+import flask
+from sqlalchemy import orm
+
+from meadowrun.base import clock
+from meadowrun.base.audit import SYSTEM, Actor
+from meadowrun.base.db import Database
+from meadowrun.base.errors import Invalid
+from meadowrun.base.settings import Settings
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.people.queries import dictionary
+from meadowrun.shell.accounts import require
+
+
+def settings() -> Settings:
+    found: Settings = flask.current_app.config["MEADOWRUN"]
+    return found
+
+
+def database() -> Database:
+    found: Database = flask.current_app.config["DATABASE"]
+    return found
+
+
+def db() -> orm.Session:
+    """The request's session: committed when the answer is no error, rolled back otherwise."""
+    if "db" not in flask.g:
+        flask.g.db = database().sessions()
+    session: orm.Session = flask.g.db
+    return session
+
+
+def now() -> dt.datetime:
+    """The moment of this request: read once, so that everything on a page is as of one time."""
+    if "now" not in flask.g:
+        flask.g.now = clock.now(db())
+    moment: dt.datetime = flask.g.now
+    return moment
+
+
+def zone() -> zoneinfo.ZoneInfo:
+    return zoneinfo.ZoneInfo(settings().timezone)
+
+
+def today() -> dt.date:
+    return now().astimezone(zone()).date()
+
+
+def actor() -> Actor:
+    user = flask.g.get("user")
+    if user is None:
+        return SYSTEM
+    return Actor(user.id, user.name, user.role, flask.g.get("request_id", ""))
+
+
+def words() -> Dictionary:
+    if "words" not in flask.g:
+        flask.g.words = dictionary(db())
+    found: Dictionary = flask.g.words
+    return found
+
+
+def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """A view for people whose role reaches `role`. Without it, any signed-in person may see a view."""
+    def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
+        @functools.wraps(view)
+        def guarded(*arguments: Any, **named: Any) -> Any:
+            require(actor(), role)
+            return view(*arguments, **named)
+        return guarded
+    return decorate
+
+
+def public(view: Callable[..., Any]) -> Callable[..., Any]:
+    """A view that needs no sign-in."""
+    view.is_public = True  # type: ignore[attr-defined]
+    return view
+
+
+def done(endpoint: str, message: str | None = None, **values: Any) -> flask.typing.ResponseReturnValue:
+    """After a change: on to another page (303), with a line that says what happened."""
+    if message:
+        flask.flash(message)
+    return flask.redirect(flask.url_for(endpoint, **values), 303)
+
+
+def body() -> dict[str, Any]:
+    """The posted JSON object. Raises Invalid."""
+    data = flask.request.get_json(silent=True)
+    if not isinstance(data, dict):
+        raise Invalid("Post a JSON object.")
+    return data
+
+
+def integer(text: str | None, place: str) -> int:
+    try:
+        return int(text or "")
+    except ValueError:
+        raise Invalid(f"“{text}” is not a whole number.", place) from None

@@ -1,0 +1,183 @@
+// What every page has: talking to the server, the one box, the clock, small menus, files that are dropped.
+const Meadowrun = {
+  csrf: () => document.querySelector('meta[name=csrf]').content,
+
+  // Posts JSON; resolves to the answer, or rejects with {message, where, status}.
+  async post(address, data) {
+    let response;
+    try {
+      response = await fetch(address, {
+        method: 'POST',
+        headers: {'Content-Type': 'application/json', 'Accept': 'application/json', 'X-CSRFToken': Meadowrun.csrf()},
+        body: JSON.stringify(data),
+      });
+    } catch (problem) {
+      throw {message: 'Meadowrun does not answer. What you typed is still here; it is tried again with your next change.', status: 0};
+    }
+    const answer = await response.json().catch(() => ({}));
+    if (!response.ok) throw {message: answer.error || 'That did not work.', where: answer.where, status: response.status};
+    return answer;
+  },
+
+  // Shows a problem at the top of the page, or takes it away.
+  say(message, kind) {
+    let note = document.getElementById('said');
+    if (!message) { if (note) note.remove(); return; }
+    if (!note) {
+      note = document.createElement('p');
+      note.id = 'said';
+      note.setAttribute('role', 'alert');
+      document.getElementById('main').prepend(note);
+    }
+    note.className = 'note ' + (kind || 'bad');
+    note.textContent = message;
+  },
+
+  // A small sheet that opens under a word and closes with Escape or a click elsewhere.
+  pop(under, html, onSubmit) {
+    Meadowrun.closePop();
+    const sheet = document.createElement('form');
+    sheet.className = 'pop';
+    sheet.innerHTML = html;
+    sheet.noValidate = true;
+    document.body.append(sheet);
+    const box = under.getBoundingClientRect();
+    const left = Math.max(8, Math.min(box.left + scrollX, innerWidth - sheet.offsetWidth - 12));
+    let top = box.bottom + scrollY + 4;
+    if (box.bottom + sheet.offsetHeight + 8 > innerHeight && box.top > sheet.offsetHeight) top = box.top + scrollY - sheet.offsetHeight - 4;
+    sheet.style.left = left + 'px';
+    sheet.style.top = top + 'px';
+    sheet.under = under;
+    sheet.addEventListener('submit', (event) => { event.preventDefault(); onSubmit(new FormData(sheet, event.submitter), sheet); });
+    sheet.addEventListener('input', (event) => { if (event.target.matches('[data-narrow]')) Meadowrun.narrow(sheet, event.target.value); });
+    sheet.addEventListener('keydown', (event) => {
+      if (event.key === 'ArrowDown' || event.key === 'ArrowUp') {
+        const all = [...sheet.querySelectorAll('.choice')].filter((c) => !c.hidden);
+        if (!all.length || event.target.type === 'number' || event.target.type === 'date') return;
+        const at = all.indexOf(document.activeElement);
+        const next = all[at + (event.key === 'ArrowDown' ? 1 : -1)];
+        if (next) { next.focus(); event.preventDefault(); }
+      }
+      if (event.key === 'Enter' && event.target.matches('[data-narrow]')) {
+        const first = [...sheet.querySelectorAll('button.choice')].find((c) => !c.hidden);
+        event.preventDefault();
+        if (first) first.click(); else sheet.requestSubmit();
+      }
+    });
+    const first = sheet.querySelector('[autofocus], input:not([type=hidden]), select, button.choice, textarea');
+    if (first) { first.focus(); if (first.select && first.type !== 'checkbox' && first.type !== 'radio') first.select(); }
+    return sheet;
+  },
+
+  narrow(sheet, words) {
+    const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+    sheet.querySelectorAll('.choice').forEach((choice) => {
+      const text = choice.textContent.toLowerCase();
+      choice.hidden = !wanted.every((word) => text.includes(word));
+    });
+    sheet.querySelectorAll('.choices h3').forEach((head) => {
+      let next = head.nextElementSibling, any = false;
+      while (next && next.tagName !== 'H3') { any = any || !next.hidden; next = next.nextElementSibling; }
+      head.hidden = !any;
+    });
+  },
+
+  closePop(refocus) {
+    const open = document.querySelector('.pop');
+    if (!open) return;
+    const under = open.under;
+    open.remove();
+    if (refocus && under && under.isConnected) under.focus();
+  },
+};
+window.Meadowrun = Meadowrun;
+
+document.addEventListener('keydown', (event) => {
+  if (event.key === 'Escape') Meadowrun.closePop(true);
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') { event.preventDefault(); openFind(); }
+});
+document.addEventListener('mousedown', (event) => {
+  const open = document.querySelector('.pop');
+  if (open && !open.contains(event.target) && event.target !== open.under) Meadowrun.closePop();
+});
+document.addEventListener('click', (event) => {
+  if (event.target.closest('[data-find]')) openFind();
+  const sure = event.target.closest('[data-sure]');
+  if (sure && !confirm(sure.dataset.sure)) event.preventDefault();
+  const opens = event.target.closest('[data-dialog]');
+  if (opens) document.getElementById(opens.dataset.dialog).showModal();
+  if (event.target.closest('[data-close]')) event.target.closest('dialog').close();
+});
+document.addEventListener('change', (event) => { if (event.target.matches('[data-go]')) event.target.form.requestSubmit(); });
+
+function openFind() {
+  const box = document.getElementById('find');
+  if (!box.open) box.showModal();
+  const input = box.querySelector('input');
+  input.select();
+  input.dispatchEvent(new Event('input'));
+}
+
+// Pages that follow something running renew a part of themselves.
+function follow(element) {
+  const again = async () => {
+    try {
+      const response = await fetch(element.dataset.follow, {headers: {Accept: 'text/html'}});
+      if (response.ok && !response.redirected) {
+        element.innerHTML = await response.text();
+        const state = element.querySelector('[data-finished]');
+        if (state) { location.reload(); return; }
+      }
+    } catch (problem) { /* asked again in a moment */ }
+    setTimeout(again, 1000);
+  };
+  setTimeout(again, 800);
+}
+document.querySelectorAll('[data-follow]').forEach(follow);
+
+document.addEventListener('alpine:init', () => {
+  const drop = () => ({
+    open: false,
+    toggle() { this.open = !this.open; },
+    close() { this.open = false; },
+  });
+  Alpine.data('menu', drop);
+  Alpine.data('clock', () => ({
+    open: false, moving: false, shown: '', timer: null,
+    init() { this.shown = this.$el.querySelector('span').textContent; this.timer = setInterval(() => this.look(), 20000); this.look(); },
+    toggle() { this.open = !this.open; },
+    close() { this.open = false; },
+    async look() {
+      try {
+        const state = await (await fetch('/clock', {headers: {Accept: 'application/json'}})).json();
+        if (state.shown) this.shown = state.shown;
+        const was = this.moving;
+        this.moving = state.moving;
+        if (this.moving) setTimeout(() => this.look(), 700);
+        else if (was) location.reload();
+      } catch (problem) { /* the next look will tell */ }
+    },
+    async move(by) {
+      this.moving = true;
+      const form = new FormData();
+      form.set('by', by);
+      form.set('csrf_token', Meadowrun.csrf());
+      await fetch('/clock/forward', {method: 'POST', body: form, headers: {Accept: 'application/json'}});
+      setTimeout(() => this.look(), 1500);
+    },
+  }));
+  Alpine.data('find', () => ({
+    found: [], at: 0, nothing: false,
+    async look() {
+      const words = this.$refs.words.value;
+      const answer = await (await fetch('/find?q=' + encodeURIComponent(words), {headers: {Accept: 'application/json'}})).json();
+      if (words !== this.$refs.words.value) return;
+      this.found = answer.found;
+      this.at = 0;
+      this.nothing = this.found.length === 0;
+    },
+    down() { if (this.at < this.found.length - 1) this.at++; },
+    up() { if (this.at > 0) this.at--; },
+    go() { if (this.found[this.at]) location.href = this.found[this.at].to; },
+  }));
+});

@@ -1,0 +1,115 @@
+// The segment's page. The definition lives here; every change is worked out on the server and comes back drawn.
+(() => {
+  const page = document.getElementById('segment');
+  let definition = JSON.parse(page.dataset.definition);
+  const segment = page.dataset.segment ? Number(page.dataset.segment) : null;
+  let name = page.dataset.name;
+  const past = [];
+  let busy = Promise.resolve();
+
+  function draw(answer, focus) {
+    for (const [part, html] of Object.entries(answer.parts)) page.querySelector(`[data-part=${part}]`).innerHTML = html;
+    if (focus) {
+      const target = page.querySelector(focus);
+      if (target) target.focus();
+    }
+  }
+
+  // One change after the other, so that fast typing never loses one.
+  function change(what, focus) {
+    busy = busy.then(async () => {
+      try {
+        const answer = await Meadowrun.post('/segments/look', {definition, segment, change: what});
+        past.push(definition);
+        definition = answer.definition;
+        Meadowrun.say('');
+        document.getElementById('unsaved').hidden = false;
+        document.getElementById('undo').disabled = false;
+        draw(answer, typeof focus === 'function' ? focus(answer) : focus);
+        Meadowrun.closePop();
+      } catch (problem) { Meadowrun.say(problem.message); }
+    });
+    return busy;
+  }
+
+  async function open(button, id, slot) {
+    try {
+      const answer = await Meadowrun.post('/segments/word', {definition, id, slot});
+      Meadowrun.pop(button, answer.form, (form) => {
+        if (form.get('turn')) { change({do: 'set', id, patch: {did: false}}, `[data-line="${id}"][data-slot=did]`); return; }
+        if (form.get('about')) {
+          const key = form.get('about').split(':');
+          const patch = key[0] === 'event' ? {kind: 'event', event: key[1]} : {kind: 'field', field: key[1]};
+          replace(id, patch);
+          return;
+        }
+        change({do: 'answer', id, slot, form: [...form.entries()]}, `[data-line="${id}"][data-slot="${slot}"]`);
+      });
+    } catch (problem) { Meadowrun.say(problem.message); }
+  }
+
+  // Another subject for a line: a new line in its place.
+  async function replace(id, patch) {
+    const about = patch.kind === 'event' ? 'event:' + patch.event : 'field:' + patch.field;
+    const into = parentOf(definition.lines, id, '');
+    await change({do: 'add', about, into});
+    await change({do: 'remove', id});
+  }
+
+  function parentOf(lines, id, parent) {
+    for (const node of lines) {
+      if (node.id === id) return parent;
+      if (node.lines) { const found = parentOf(node.lines, id, node.id); if (found !== null) return found; }
+    }
+    return null;
+  }
+
+  async function add(button, into, out) {
+    const answer = await Meadowrun.post('/segments/word', {definition, slot: 'new'});
+    Meadowrun.pop(button, answer.form, (form) => {
+      if (!form.get('about')) return;
+      change({do: 'add', about: form.get('about'), into, out}, (a) => `[data-line="${a.touched}"].word`);
+    });
+  }
+
+  page.addEventListener('click', (event) => {
+    const button = event.target.closest('button');
+    if (!button) return;
+    if (button.dataset.slot) open(button, button.dataset.line, button.dataset.slot);
+    else if (button.dataset.do) change({do: button.dataset.do, id: button.dataset.line}, '#narrow');
+    else if (button.dataset.group) change({do: 'group', match: button.dataset.group}, (a) => `[data-add="${a.touched}"]`);
+    else if ('add' in button.dataset) add(button, button.dataset.add, Boolean(button.dataset.out));
+    else if (button.id === 'undo') undo();
+    else if (button.id === 'save') save(button);
+  });
+
+  document.addEventListener('keydown', (event) => {
+    const typing = event.target.closest('input, textarea, select, [contenteditable]');
+    if (event.key === '/' && !typing) { event.preventDefault(); const narrow = document.getElementById('narrow'); if (narrow) add(narrow, '', false); }
+    if ((event.ctrlKey || event.metaKey) && event.key === 'z' && !typing) { event.preventDefault(); undo(); }
+  });
+
+  async function undo() {
+    if (!past.length) return;
+    definition = past.pop();
+    document.getElementById('undo').disabled = !past.length;
+    const answer = await Meadowrun.post('/segments/look', {definition, segment});
+    draw(answer, '#narrow');
+  }
+
+  function save(button) {
+    Meadowrun.pop(button, '<label class="form-label mb-0" for="sn">Name you will recognise later</label><input class="form-control" id="sn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Save</button></div>', async (form) => {
+      name = form.get('name');
+      try {
+        const answer = await Meadowrun.post('/segments/save', {definition, segment, name, version: page.dataset.version ? Number(page.dataset.version) : null});
+        past.length = 0;
+        document.getElementById('unsaved').hidden = true;
+        location.href = answer.to;
+      } catch (problem) { Meadowrun.say(problem.message); }
+    });
+    document.getElementById('sn').value = name;
+    document.getElementById('sn').select();
+  }
+
+  window.addEventListener('beforeunload', (event) => { if (!document.getElementById('unsaved').hidden) event.preventDefault(); });
+})();

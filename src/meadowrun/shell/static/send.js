@@ -1,0 +1,31 @@
+// The send's sheet: each underlined word opens its own small form, and the answer draws the sheet anew.
+(() => {
+  const page = document.getElementById('sheet');
+  page.addEventListener('click', async (event) => {
+    const button = event.target.closest('[data-word]');
+    if (!button || button.disabled) return;
+    const response = await fetch(button.dataset.word, {headers: {Accept: 'text/html'}});
+    if (!response.ok) { Meadowrun.say('That word cannot be changed now. Reload the page.'); return; }
+    const sheet = Meadowrun.pop(button, await response.text(), () => {});
+    const token = document.createElement('input');
+    token.type = 'hidden';
+    token.name = 'csrf_token';
+    token.value = Meadowrun.csrf();
+    sheet.append(token);
+    sheet.method = 'post';
+    sheet.action = button.dataset.word;
+    // A plain form post, so that the answer is a page of its own and the address stays right.
+    sheet.addEventListener('submit', (submit) => submit.stopImmediatePropagation(), {capture: true});
+    sheet.querySelectorAll('input[type=date], input[type=time]').forEach((input) => input.addEventListener('input', () => {
+      const at = sheet.querySelector('input[value=at]');
+      if (at) at.checked = true;
+    }));
+  });
+  page.addEventListener('click', (event) => {
+    const goto = event.target.closest('[data-goto]');
+    if (!goto) return;
+    const slot = {to: 'in'}[goto.dataset.goto.split(':')[1]] || goto.dataset.goto.split(':')[1];
+    const word = document.getElementById('w-' + slot);
+    if (word) { word.focus(); word.click(); }
+  });
+})();

@@ -1,0 +1,171 @@
+"""Sign-in, the page of today, the one box, the demo clock, and health."""
+
+import datetime as dt
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.audit import AuditRow
+from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.campaigns.models import Campaign
+from meadowrun.messages.models import Message
+from meadowrun.people.queries import contacts_page
+from meadowrun.results.queries import count_behind
+from meadowrun.segments.models import Segment
+from meadowrun.sends.models import Send
+from meadowrun.sends.queries import recent, tally
+from meadowrun.shell import accounts
+from meadowrun.shell.request import database, db, needs, now, public, settings, zone
+
+pages = flask.Blueprint("shell", __name__)
+
+#: What the one box can do, besides finding things: words, address.
+ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segments.new"),
+           ("New message", "messages.new"), ("New campaign", "campaigns.new"), ("Add a contact", "people.new"),
+           ("Suppressed addresses", "people.suppressions"), ("Fields", "people.fields"), ("Lists", "people.lists"),
+           ("Connections and keys", "tracking.connections"))
+
+
+@pages.get("/healthz")
+@public
+def health() -> object:
+    problem = None
+    try:
+        with database().engine.connect() as connection:
+            connection.execute(sa.text("SELECT 1"))
+    except sa.exc.SQLAlchemyError as trouble:
+        problem = str(trouble.__cause__ or trouble).strip().splitlines()[0]
+    return flask.jsonify(ok=problem is None, database=problem or "answers"), 200 if problem is None else 503
+
+
+@pages.get("/sign-in")
+@public
+def sign_in() -> object:
+    return flask.render_template("sign_in.html", to=flask.request.args.get("to", "/"), email="", problem="")
+
+
+@pages.post("/sign-in")
+@public
+def sign_in_now() -> object:
+    form = flask.request.form
+    to = form.get("to", "/")
+    # Only onwards within this application.
+    if not to.startswith("/") or to.startswith(("//", "/\\")):
+        to = "/"
+    token = accounts.sign_in(db(), clock.machine_now(), form.get("email", ""), form.get("password", ""),
+                             flask.request.remote_addr or "")
+    if token is None:
+        db().commit()
+        page = flask.render_template("sign_in.html", to=to, email=form.get("email", ""),
+                                     problem="Address or password are not right. Check both and try again.")
+        return page, 422
+    response = flask.redirect(to, 303)
+    response.set_cookie("meadowrun_in", token, max_age=int(accounts.LASTS.total_seconds()), httponly=True,
+                        samesite="Lax", secure=settings().cookie_secure)
+    return response
+
+
+@pages.post("/sign-out")
+def sign_out() -> object:
+    accounts.sign_out(db(), flask.request.cookies.get("meadowrun_in", ""))
+    response = flask.redirect(flask.url_for("shell.sign_in"), 303)
+    response.delete_cookie("meadowrun_in")
+    return response
+
+
+@pages.get("/")
+def today() -> object:
+    session = db()
+    running = [(s, c, tally(session, s)) for s, c in recent(session, ("taking", "running", "paused"))]
+    planned = recent(session, ("planned",))
+    drafts = recent(session, ("draft",), most=6)
+    finished = []
+    for send, campaign in recent(session, ("done", "stopped"), most=6):
+        finished.append((send, campaign, {what: count_behind(session, send, what)
+                                          for what in ("delivered", "opened", "clicked", "converted")}))
+    lately = list(session.scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(8)))
+    doubts = session.execute(sa.text(
+        "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "
+        "WHERE d.outcome = 'in_doubt' GROUP BY 1, 2")).all()
+    return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
+                                 lately=lately, doubts=doubts)
+
+
+@pages.get("/calendar")
+def calendar() -> object:
+    """The sends of six weeks, day by day."""
+    first = flask.request.args.get("from", "")
+    try:
+        start = dt.date.fromisoformat(first)
+    except ValueError:
+        start = now().astimezone(zone()).date() - dt.timedelta(days=14)
+    start -= dt.timedelta(days=start.weekday())
+    until = start + dt.timedelta(days=42)
+    moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
+    rows = db().execute(sa.select(Send, Campaign, moment).join(Campaign, Campaign.id == Send.campaign_id).where(
+        moment >= dt.datetime.combine(start, dt.time(), zone()),
+        moment < dt.datetime.combine(until, dt.time(), zone())).order_by(moment)).all()
+    days: dict[dt.date, list[tuple[Send, Campaign, dt.datetime]]] = {}
+    for send, campaign, at in rows:
+        days.setdefault(at.astimezone(zone()).date(), []).append((send, campaign, at))
+    weeks = [[start + dt.timedelta(days=w * 7 + d) for d in range(7)] for w in range(6)]
+    return flask.render_template("calendar.html", weeks=weeks, days=days, start=start,
+                                 this_day=now().astimezone(zone()).date(), step=dt.timedelta(days=42))
+
+
+@pages.get("/find")
+def find() -> object:
+    """What the one box finds for some words: objects by name, people, and actions."""
+    query = " ".join(flask.request.args.get("q", "").split())
+    found: list[dict[str, str]] = []
+
+    def add(kind: str, name: str, address: str) -> None:
+        found.append({"kind": kind, "name": name, "to": address})
+
+    lower = query.lower()
+    for name, endpoint in ACTIONS:
+        if all(word in name.lower() for word in lower.split()):
+            add("do", name, flask.url_for(endpoint))
+    if query:
+        pattern = "%" + lower.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+        for model, kind, endpoint in ((Segment, "segment", "segments.edit"), (Message, "message", "messages.edit"),
+                                      (Campaign, "campaign", "campaigns.show"), (Send, "send", "sends.show")):
+            rows = db().execute(sa.select(model.id, model.name).where(sa.func.lower(model.name).like(pattern))
+                                .order_by(model.id.desc()).limit(5))
+            for ident, name in rows:
+                add(kind, name, flask.url_for(endpoint, ident=ident))
+        for contact, company in contacts_page(db(), query).rows[:6]:
+            who = " ".join(x for x in (contact.first_name, contact.last_name) if x) or contact.email or "(no name)"
+            add(contact.email or company or "contact", who, flask.url_for("people.show", ident=contact.id))
+    return flask.jsonify(found=found[:16])
+
+
+@pages.post("/clock/forward")
+@needs("author")
+def forward() -> object:
+    """Moves the demo clock: by some hours, or to the next thing that happens."""
+    if not settings().demo:
+        raise NotFound("The clock can only be moved in the demo.")
+    by = flask.request.form.get("by", "")
+    if by not in ("hour", "day", "next", "week"):
+        raise Invalid("Choose an hour, a day, a week, or the next thing that happens.")
+    jobs.enqueue(db(), "village.forward", priority=5, by=by)
+    return flask.jsonify(ok=True)
+
+
+@pages.get("/clock")
+def clock_now() -> object:
+    """The clock's state, for the small control in the shell."""
+    row = db().get(clock.ClockOffset, 1)
+    here = now().astimezone(zone())
+    return flask.jsonify(shown=f"{here:%a} {here.day} {here:%b}, {here:%H:%M}",
+                         moving=bool(row and row.moving_to))
+
+
+@pages.get("/changes")
+@needs("admin")
+def changes() -> object:
+    rows = list(db().scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(200)))
+    return flask.render_template("changes.html", rows=rows)
+

@@ -1,0 +1,268 @@
+"""Taking in what comes back: events in batches, each once; openings, clicks, unsubscriptions, bounces, complaints."""
+
+import dataclasses
+import datetime as dt
+import hashlib
+import json
+import re
+import uuid
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import driver
+from meadowrun.base.errors import Invalid
+from meadowrun.core import values
+from meadowrun.people import actions as people
+from meadowrun.people.models import Contact
+from meadowrun.sends.models import Delivery, Send
+from meadowrun.tracking.models import ApiKey, EventKind
+
+MOST_EVENTS = 1000
+_OLDEST = dt.timedelta(days=365 * 20)
+_AHEAD = dt.timedelta(hours=26)
+_KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
+#: Words in the name of a program that opens pictures or links by itself.
+_PROGRAMS = re.compile(r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|monitor|curl|wget|python|headless", re.I)
+#: Nobody opens a mail this soon after it was handed over.
+TOO_SOON = dt.timedelta(seconds=2)
+
+
+@dataclasses.dataclass(frozen=True)
+class Taken:
+    """What became of a batch of events."""
+
+    stored: int
+    known_before: int
+    newcomers: int
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Incoming:
+    """One event as given: `who` is a contact's number, or an address."""
+
+    kind: str
+    who: int | str
+    at: dt.datetime
+    id: str | None
+    details: Mapping[str, Any]
+
+
+def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
+    """Checks a batch of events given as JSON. Raises Invalid naming the place, like events[3].at."""
+    if not isinstance(data, list) or not data:
+        raise Invalid("Send an object with “events”, a list of at least one event.", "events")
+    if len(data) > MOST_EVENTS:
+        raise Invalid(f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events")
+    found = []
+    for index, item in enumerate(data):
+        place = f"events[{index}]"
+        if not isinstance(item, Mapping):
+            raise Invalid(f"{place} is not an object.", place)
+        kind = item.get("event")
+        if not isinstance(kind, str) or not _KEY.match(kind):
+            raise Invalid(f"{place}.event must be a name of small letters, digits and underscores.", f"{place}.event")
+        who: int | str
+        if isinstance(item.get("contact"), int) and not isinstance(item["contact"], bool):
+            who = item["contact"]
+        elif isinstance(item.get("email"), str):
+            problem = values.email_problem(item["email"])
+            if problem:
+                raise Invalid(f"{place}.email: {problem}.", f"{place}.email")
+            who = item["email"]
+        else:
+            raise Invalid(f"{place} needs “contact” (a number) or “email”.", place)
+        details = item.get("details") or {}
+        if not isinstance(details, Mapping) or len(json.dumps(details)) > 8000:
+            raise Invalid(f"{place}.details must be an object of at most 8,000 characters.", f"{place}.details")
+        ident = item.get("id")
+        if ident is not None and (not isinstance(ident, str) or not 0 < len(ident) <= 200):
+            raise Invalid(f"{place}.id must be a text of at most 200 characters.", f"{place}.id")
+        found.append(Incoming(kind, who, _moment(item.get("at"), now, f"{place}.at"), ident, details))
+    return found
+
+
+def _moment(value: Any, now: dt.datetime, place: str) -> dt.datetime:
+    if value is None:
+        return now
+    try:
+        moment = dt.datetime.fromisoformat(str(value))
+    except ValueError:
+        raise Invalid(f"{place} must be a moment like 2026-11-23T14:02:00Z.", place) from None
+    if moment.tzinfo is None:
+        raise Invalid(f"{place} lacks its zone: add Z or +01:00.", place)
+    if not now - _OLDEST <= moment <= now + _AHEAD:
+        raise Invalid(f"{place} lies in the future, or more than 20 years back.", place)
+    return moment.astimezone(dt.UTC)
+
+
+def take_events(session: orm.Session, now: dt.datetime, source: str, events: Sequence[Incoming]) -> Taken:
+    """Stores a batch in one transaction. An id given before by the same source is not stored again.
+
+    Unknown kinds are added with plain words; unknown addresses become contacts without any consent.
+    """
+    kinds = _kinds(session, events)
+    numbers, newcomers = _contacts(session, now, events, source)
+    fresh = list(events)
+    with_id = [e for e in events if e.id is not None]
+    if with_id:
+        ids = {_receipt(source, e.id or ""): e for e in reversed(with_id)}
+        new = {row[0] for row in session.execute(sa.text(
+            "INSERT INTO event_receipts (id, at) SELECT unnest(CAST(:ids AS uuid[])), :now ON CONFLICT DO NOTHING "
+            "RETURNING id"), {"ids": list(ids), "now": now})}
+        # Of one id twice within the batch only the first counts.
+        fresh = [e for e in events if e.id is None or ((r := _receipt(source, e.id)) in new and ids[r] is e)]
+    rows = [(numbers[e.who], e.at, kinds[e.kind], json.dumps(e.details) if e.details else None) for e in fresh
+            if e.who in numbers]
+    with driver(session).cursor() as cursor, \
+            cursor.copy("COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
+        for row in rows:
+            copy.write_row(row)
+    return Taken(len(rows), len(events) - len(fresh), newcomers)
+
+
+def _receipt(source: str, ident: str) -> uuid.UUID:
+    return uuid.UUID(bytes=hashlib.md5(f"{source}\0{ident}".encode(), usedforsecurity=False).digest())
+
+
+def _kinds(session: orm.Session, events: Sequence[Incoming]) -> dict[str, int]:
+    wanted = {e.kind for e in events}
+    known = {k.key: k for k in session.scalars(sa.select(EventKind).where(EventKind.key.in_(wanted)))}
+    for key in sorted(wanted - known.keys()):
+        session.execute(sa.text(
+            "INSERT INTO event_kinds (key, did, \"do\") VALUES (:key, :did, :do) ON CONFLICT (key) DO NOTHING"),
+            {"key": key, "did": f"did “{key.replace('_', ' ')}”", "do": f"do “{key.replace('_', ' ')}”"})
+        known[key] = session.scalars(sa.select(EventKind).where(EventKind.key == key)).one()
+    for event in events:
+        kind = known[event.kind]
+        new = {k: v for k, v in event.details.items() if k not in kind.details and len(kind.details) < 40}
+        if new:
+            kind.details = kind.details | {k: {"label": k.replace("_", " "), "type": "number" if isinstance(
+                v, int | float) and not isinstance(v, bool) else "text"} for k, v in new.items()}
+    session.flush()
+    return {key: kind.id for key, kind in known.items()}
+
+
+def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming],
+              source: str) -> tuple[dict[int | str, int], int]:
+    """The contact's number for everyone named; addresses nobody has become contacts."""
+    numbers: dict[int | str, int] = {}
+    given = {e.who for e in events if isinstance(e.who, int)}
+    if given:
+        numbers |= {n: n for n in session.scalars(sa.select(Contact.id).where(Contact.id.in_(given)))}
+        unknown = given - numbers.keys()
+        if unknown:
+            raise Invalid(f"There is no contact {min(unknown)}.", "contact")
+    addresses = {e.who: values.email_key(e.who) for e in events if isinstance(e.who, str)}
+    if not addresses:
+        return numbers, 0
+    known = _by_address(session, set(addresses.values()))
+    missing = sorted(set(addresses.values()) - known.keys())
+    if missing:
+        people.lock_people(session)
+        known |= _by_address(session, set(missing))
+        for key in missing:
+            if key not in known:
+                name_key, search_key = people.search_keys(None, None, key)
+                made = Contact(email=key, email_key=key, email_usable=True, attributes={}, name_key=name_key,
+                               search_key=search_key, source=source, created_at=now, updated_at=now)
+                session.add(made)
+                session.flush()
+                known[key] = made.id
+    return numbers | {who: known[key] for who, key in addresses.items()}, len(missing)
+
+
+def _by_address(session: orm.Session, keys: set[str]) -> dict[str, int]:
+    """The oldest contact of each address."""
+    return {row[0]: row[1] for row in session.execute(
+        sa.select(Contact.email_key, sa.func.min(Contact.id)).where(Contact.email_key.in_(keys))
+        .group_by(Contact.email_key))}
+
+
+def find_delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:
+    return session.scalar(sa.select(Delivery).where(Delivery.send_id == send_id, Delivery.contact_id == contact_id))
+
+
+def react(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, kind: str, link: int | None = None,
+          machine: bool = False, note: str = "") -> None:
+    """Writes down one reaction to a delivery that exists; anything else is ignored."""
+    if find_delivery(session, send_id, contact_id) is None:
+        return
+    session.execute(sa.text(
+        "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
+        "VALUES (:contact, :at, :send, :kind, :link, :machine, :note)"),
+        {"contact": contact_id, "at": now, "send": send_id, "kind": kind, "link": link, "machine": machine,
+         "note": note[:300]})
+
+
+def by_machine(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, agent: str, kind: str) -> str:
+    """Why a program, not a person, seems to have opened or clicked; empty for a person.
+
+    Programs are told by the name they give, by opening sooner than anyone could, and by following several links
+    within two seconds.
+    """
+    if not agent:
+        return "no name of a mail reader"
+    if found := _PROGRAMS.search(agent):
+        return f"the reader calls itself “{found.group()}”"
+    sent = find_delivery(session, send_id, contact_id)
+    if sent is not None and sent.at is not None and dt.timedelta(0) <= now - sent.at < TOO_SOON:
+        return "within two seconds of being handed over"
+    if kind == "clicked":
+        lately = session.execute(sa.text(
+            "SELECT count(DISTINCT link) FROM reactions WHERE contact_id = :contact AND send_id = :send "
+            "AND kind = 'clicked' AND at > :since AND at <= :now"),
+            {"contact": contact_id, "send": send_id, "since": now - TOO_SOON, "now": now}).scalar_one()
+        if lately >= 2:
+            return "several links within two seconds"
+    return ""
+
+
+def unsubscribe(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, how: str) -> None:
+    """The person wants no more of this: of the send's topic where it has one, else of all email."""
+    send = session.get(Send, send_id)
+    if send is None or session.get(Contact, contact_id) is None:
+        return
+    changed = people.set_consent(session, now, contact_id, send.topic_id or 0, False, f"{how}, from “{send.name}”")
+    if changed:
+        react(session, now, send_id, contact_id, "unsubscribed", note=how)
+
+
+def bounce(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, hard: bool, words: str) -> None:
+    """A mail came back after it was taken. A hard bounce stops mail to the address; five soft ones do, too."""
+    contact = session.get(Contact, contact_id)
+    sent = find_delivery(session, send_id, contact_id)
+    if contact is None or sent is None or sent.outcome not in ("delivered", "in_doubt"):
+        return
+    sent.outcome, sent.note = "bounced", words[:300]
+    react(session, now, send_id, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words)
+    if hard:
+        contact.bounced_at = contact.bounced_at or now
+    else:
+        contact.soft_bounces += 1
+        if contact.soft_bounces >= 5:
+            contact.bounced_at = contact.bounced_at or now
+
+
+def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int) -> None:
+    """Somebody called our mail a nuisance: never write to that address again."""
+    contact = session.get(Contact, contact_id)
+    if contact is None or find_delivery(session, send_id, contact_id) is None:
+        return
+    react(session, now, send_id, contact_id, "complained")
+    people.set_consent(session, now, contact_id, 0, False, "complained about a mail")
+    if contact.email_key:
+        people.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
+
+
+def key_of(session: orm.Session, key: str, kind: str) -> ApiKey | None:
+    """The live API key that these characters are."""
+    stored = hash_key(key) if kind == "secret" else key
+    return session.scalar(sa.select(ApiKey).where(ApiKey.key_hash == stored, ApiKey.kind == kind,
+                                                  ApiKey.retired.is_(False)))
+
+
+def hash_key(key: str) -> str:
+    return hashlib.sha256(key.encode()).hexdigest()

@@ -1,0 +1,242 @@
+"""What readers and websites reach: the opening picture, links, the way out, preferences, and events of a site."""
+
+import json
+import re
+import secrets
+from typing import Any
+from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import audit, signing
+from meadowrun.base.errors import Invalid
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.content.compiled import Compiled, render_address
+from meadowrun.messages.models import Edition
+from meadowrun.messages.queries import nested
+from meadowrun.people import actions as people
+from meadowrun.people import queries as people_queries
+from meadowrun.people.models import Contact
+from meadowrun.sends.models import Send
+from meadowrun.shell.request import actor, db, done, needs, now, public, settings
+from meadowrun.tracking import actions
+from meadowrun.tracking.models import ApiKey
+
+pages = flask.Blueprint("tracking", __name__)
+_PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
+          b"\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")
+_EVENT = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
+
+
+def _who(token: str) -> tuple[int, int] | None:
+    return signing.read(settings().secret, token)
+
+
+@pages.get("/o/<token>")
+@public
+def opened(token: str) -> object:
+    found = _who(token)
+    if found and flask.request.method != "HEAD":
+        agent = flask.request.headers.get("User-Agent", "")
+        why = actions.by_machine(db(), now(), *found, agent, "opened")
+        actions.react(db(), now(), *found, "opened", machine=bool(why), note=why)
+    response = flask.Response(_PIXEL, mimetype="image/gif")
+    response.headers["Cross-Origin-Resource-Policy"] = "cross-origin"
+    return response
+
+
+@pages.get("/c/<token>/<int:number>")
+@public
+def clicked(token: str, number: int) -> object:
+    """On to where a link of an edition leads; the address comes from the edition, never from the request."""
+    found = _who(token)
+    target = _target(found, number) if found else None
+    if found is None or target is None:
+        page = flask.render_template("tracking/lost.html", organisation=settings().organisation)
+        return page, 404
+    if flask.request.method != "HEAD":
+        agent = flask.request.headers.get("User-Agent", "")
+        why = actions.by_machine(db(), now(), *found, agent, "clicked")
+        actions.react(db(), now(), *found, "clicked", link=number, machine=bool(why), note=why)
+    return flask.redirect(_known_visitor(target, found[1]), 302)
+
+
+def _target(found: tuple[int, int], number: int) -> str | None:
+    send_id, contact_id = found
+    send = db().get(Send, send_id)
+    delivery = actions.find_delivery(db(), send_id, contact_id)
+    if send is None or send.edition_id is None or delivery is None:
+        return None
+    links = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled).links
+    link = next((x for x in links if x.number == number), None)
+    if link is None:
+        return None
+    campaign = db().get_one(Campaign, send.campaign_id)
+    address = render_address(link.href, nested(delivery.filled or {}, campaign.facts, "")) if "{{" in link.href else link.href
+    return address if urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
+
+
+def _known_visitor(target: str, contact_id: int) -> str:
+    """The address with a sign by which our script on a known website recognises who comes."""
+    parts = urlsplit(target)
+    origin = f"{parts.scheme}://{parts.netloc}"
+    if not any(origin in key.origins for key in db().scalars(
+            sa.select(ApiKey).where(ApiKey.kind == "site", ApiKey.retired.is_(False)))):
+        return target
+    sign = f"{contact_id}.{signing.sign_text(settings().secret, 'visitor', str(contact_id))}"
+    query = [*parse_qsl(parts.query, keep_blank_values=True), ("mr", sign)]
+    return urlunsplit(parts._replace(query=urlencode(query)))
+
+
+def _public_page(name: str, **shown: Any) -> str:
+    return flask.render_template(f"tracking/{name}.html", organisation=settings().organisation, **shown)
+
+
+@pages.get("/u/<token>")
+@public
+def unsubscribe(token: str) -> object:
+    """Asks once more: mail scanners follow links, and following one must not take anybody off."""
+    found = _who(token)
+    if found is None:
+        return _public_page("lost"), 404 if token != "preview" else 200
+    send = db().get(Send, found[0])
+    topic = next((t.name for t in people_queries.topics(db()) if send and t.id == send.topic_id), None)
+    return _public_page("unsubscribe", token=token, topic=topic, gone=False)
+
+
+@pages.post("/u/<token>")
+@public
+def unsubscribe_now(token: str) -> object:
+    """From the page, or one click in a mail reader (RFC 8058)."""
+    found = _who(token)
+    if found is None:
+        return _public_page("lost"), 404
+    one_click = flask.request.form.get("List-Unsubscribe") == "One-Click"
+    actions.unsubscribe(db(), now(), *found, "with one click in the mail reader" if one_click else "on the page")
+    return _public_page("unsubscribe", token=token, topic=None, gone=True)
+
+
+@pages.get("/p/<token>")
+@public
+def preferences(token: str) -> object:
+    found = _who(token)
+    contact = db().get(Contact, found[1]) if found else None
+    if contact is None:
+        return _public_page("lost"), 404 if token != "preview" else 200
+    return _public_page("preferences", token=token, contact=contact, saved=False,
+                        consent=people_queries.consent_of(db(), contact.id))
+
+
+@pages.post("/p/<token>")
+@public
+def prefer(token: str) -> object:
+    found = _who(token)
+    contact = db().get(Contact, found[1]) if found else None
+    if contact is None or found is None:
+        return _public_page("lost"), 404
+    form = flask.request.form
+    if form.get("everything") == "stop":
+        actions.unsubscribe(db(), now(), found[0], found[1], "on the preference page")
+        people.set_consent(db(), now(), contact.id, 0, False, "on the preference page")
+    else:
+        wanted = form.getlist("topic")
+        for state in people_queries.consent_of(db(), contact.id):
+            if state.topic_id == 0 and wanted and state.agreed is False:
+                people.set_consent(db(), now(), contact.id, 0, True, "on the preference page")
+            if state.topic_id != 0:
+                agreed = str(state.topic_id) in wanted
+                if agreed or state.agreed:
+                    people.set_consent(db(), now(), contact.id, state.topic_id, agreed, "on the preference page")
+    return _public_page("preferences", token=token, contact=contact, saved=True,
+                        consent=people_queries.consent_of(db(), contact.id))
+
+
+@pages.get("/site.js")
+@public
+def site_script() -> object:
+    """The small script that websites include."""
+    response = flask.send_from_directory(flask.current_app.static_folder or "", "site.js")
+    response.headers["Cache-Control"] = "public, max-age=3600"
+    response.headers["Cross-Origin-Resource-Policy"] = "cross-origin"
+    return response
+
+
+@pages.route("/site/events", methods=["POST", "OPTIONS"])
+@public
+def site_events() -> object:
+    """Events of a website's visitor: only from its own addresses, only of a visitor that carries our sign."""
+    origin = flask.request.headers.get("Origin", "")
+    headers = {"Access-Control-Allow-Origin": origin, "Vary": "Origin", "Access-Control-Allow-Headers": "Content-Type",
+               "Access-Control-Max-Age": "3600"}
+    if flask.request.method == "OPTIONS":
+        return "", 204, headers
+    try:
+        data = json.loads(flask.request.get_data(cache=False)[:20_000])
+        key = actions.key_of(db(), str(data["key"]), "site")
+        visitor, event = str(data["visitor"]), str(data["event"])
+    except (ValueError, KeyError, TypeError):
+        raise Invalid("Post key, visitor and event as JSON.") from None
+    if key is None or origin not in key.origins:
+        return {"error": "This key is not for this website."}, 403, headers
+    number, _, signature = visitor.partition(".")
+    if not number.isdigit() or not signing.check_text(settings().secret, "visitor", number, signature):
+        return {"error": "This visitor is not known."}, 422, headers
+    if not _EVENT.match(event):
+        return {"error": "An event is named in small letters, digits and underscores."}, 422, headers
+    if db().get(Contact, int(number)) is None:
+        return {"error": "This visitor is not known."}, 422, headers
+    details = data.get("details") if isinstance(data.get("details"), dict) else {}
+    ident = str(data["id"])[:200] if data.get("id") else None
+    taken = actions.take_events(db(), now(), f"site:{key.id}", [
+        actions.Incoming(event, int(number), now(), ident, dict(list(details.items())[:20]))])
+    return {"stored": taken.stored}, 200, headers
+
+
+@pages.get("/connections")
+@needs("author")
+def connections() -> object:
+    keys = list(db().scalars(sa.select(ApiKey).where(ApiKey.retired.is_(False)).order_by(ApiKey.id)))
+    fresh = flask.session.pop("fresh_key", None)
+    return flask.render_template("tracking/connections.html", keys=keys, fresh=fresh)
+
+
+@pages.post("/connections")
+@needs("admin")
+def add_key() -> object:
+    form = flask.request.form
+    name = " ".join(form.get("name", "").split())
+    kind = "site" if form.get("kind") == "site" else "secret"
+    if not name:
+        raise Invalid("Say what the key is for.", "name")
+    origins = []
+    if kind == "site":
+        for text in form.get("origins", "").replace(",", " ").split():
+            parts = urlsplit(text)
+            if parts.scheme not in ("http", "https") or not parts.netloc:
+                raise Invalid(f"“{text}” is not the address of a website, like https://www.example.org.", "origins")
+            origins.append(f"{parts.scheme}://{parts.netloc}")
+        if not origins:
+            raise Invalid("Give the address of the website that may use this key.", "origins")
+    key = f"{'site' if kind == 'site' else 'key'}_{secrets.token_urlsafe(24)}"
+    db().add(ApiKey(name=name, kind=kind, key_hash=key if kind == "site" else actions.hash_key(key), origins=origins,
+                    created_at=now()))
+    audit.record(db(), actor(), now(), "made the key", "key", None, name, kind=kind)
+    if kind == "secret":
+        # Shown once, on the next page; only its hash is kept.
+        flask.session["fresh_key"] = key
+    return done("tracking.connections", f"The key “{name}” can be used now.")
+
+
+@pages.post("/connections/<int:ident>/retire")
+@needs("admin")
+def retire(ident: int) -> object:
+    key = db().get(ApiKey, ident)
+    if key is None:
+        flask.abort(404)
+    key.retired = True
+    audit.record(db(), actor(), now(), "retired the key", "key", ident, key.name)
+    return done("tracking.connections", f"The key “{key.name}” no longer works.")
+
+
+WITHOUT_CSRF = (unsubscribe_now, prefer, site_events)

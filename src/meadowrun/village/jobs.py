@@ -1,0 +1,93 @@
+"""Moving the demo clock on, with the village living through the time that passes."""
+
+import datetime as dt
+import json
+import time
+import urllib.request
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.db import ensure_months
+from meadowrun.base.jobs import context
+from meadowrun.base.logs import log
+from meadowrun.sends.models import Send
+
+STEPS = {"hour": dt.timedelta(hours=1), "day": dt.timedelta(days=1), "week": dt.timedelta(days=7)}
+#: So long, in real seconds, sends may take before the clock goes on without waiting for them.
+PATIENCE = 240.0
+_AT_ONCE = 300
+
+
+def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
+    request = urllib.request.Request(context().settings.village_url + path, json.dumps(data).encode() if data else None,
+                                     {"Content-Type": "application/json"})
+    with urllib.request.urlopen(request, timeout=60) as answer:
+        found: dict[str, Any] = json.load(answer)
+        return found
+
+
+@jobs.task("village.forward")
+def forward(by: str) -> None:
+    """Moves the clock by a step, or to the next thing that happens, stopping at every planned send on the way."""
+    with context().database.session() as session:
+        start = clock.now(session)
+        row = session.get(clock.ClockOffset, 1, with_for_update=True)
+        if row is None:
+            row = clock.ClockOffset(id=1, seconds=0.0)
+            session.add(row)
+        if row.moving_to is not None and row.moving_to > start:
+            return
+        target = start + STEPS[by] if by in STEPS else _next_thing(session, start)
+        row.moving_to = target
+        ensure_months(session, start.date(), target.date() + dt.timedelta(days=62))
+    try:
+        _live_until(target)
+    except OSError as problem:
+        log.warning("the village does not answer", problem=str(problem))
+    finally:
+        with context().database.session() as session:
+            clock.set_ahead(session, target)
+            session.execute(sa.update(clock.ClockOffset).values(moving_to=None))
+
+
+def _next_thing(session: orm.Session, now: dt.datetime) -> dt.datetime:
+    """A planned send's moment or a person's next deed, whichever comes first; tomorrow when nothing is planned."""
+    planned = session.scalar(sa.select(sa.func.min(Send.leaves_at)).where(Send.state == "planned", Send.leaves_at > now))
+    due = _village("/next")["due"]
+    moments = [m for m in (planned, dt.datetime.fromtimestamp(due, dt.UTC) if due else None) if m and m > now]
+    return min(moments, default=now + dt.timedelta(days=1)) + dt.timedelta(seconds=1)
+
+
+def _live_until(target: dt.datetime) -> None:
+    while True:
+        with context().database.session() as session:
+            now = clock.now(session)
+            stop = session.scalar(sa.select(sa.func.min(Send.leaves_at)).where(
+                Send.state == "planned", Send.leaves_at > now, Send.leaves_at < target)) or target
+        while _village("/live", {"until": stop.timestamp(), "most": _AT_ONCE})["left"]:
+            pass
+        with context().database.session() as session:
+            clock.set_ahead(session, stop)
+            jobs.enqueue(session, "sends.sweep", priority=3)
+        _wait_for_sends()
+        if stop >= target:
+            return
+
+
+def _wait_for_sends() -> None:
+    """Until nothing is on its way any more that could go now."""
+    deadline = time.monotonic() + PATIENCE
+    time.sleep(0.3)
+    while time.monotonic() < deadline:
+        with context().database.session() as session:
+            now = clock.now(session)
+            busy = session.execute(sa.text(
+                "SELECT 1 FROM sends s WHERE s.state = 'taking' OR s.state = 'planned' AND s.leaves_at <= :now "
+                "OR s.state = 'running' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.send_id = s.id "
+                "AND d.taken_at = s.taken_at AND d.outcome IN ('waiting', 'in_hand')) LIMIT 1"), {"now": now}).scalar()
+        if not busy:
+            return
+        time.sleep(0.4)

@@ -1,0 +1,133 @@
+"""The village's mail server: a real one, that takes, refuses, defers and returns by address."""
+
+import email
+import email.message
+import email.policy
+import email.utils
+import hashlib
+import random
+import re
+import smtplib
+from email.message import EmailMessage
+
+from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import SMTP, Envelope, Session
+
+from meadowrun.village.store import Resident, Store
+
+#: What becomes of mail to addresses that are nobody's in particular, by their domain.
+DOMAINS = {"gone.example": "gone", "full.example": "full", "returns.example": "returns"}
+LINK = re.compile(r'href="(https?://[^"]+/c/[^"]+)"')
+_PIXEL = re.compile(r'src="(https?://[^"]+/o/[^"]+)"')
+
+
+def fate_of(store: Store, address: str) -> str:
+    resident = store.resident(address)
+    if resident:
+        return resident.fate
+    return DOMAINS.get(address.rpartition("@")[2].lower(), "takes")
+
+
+class Handler:
+    def __init__(self, store: Store):
+        self.store = store
+
+    async def handle_RCPT(self, server: SMTP, session: Session, envelope: Envelope, address: str,
+                          options: list[str]) -> str:
+        fate = fate_of(self.store, address)
+        if fate == "gone":
+            return "550 5.1.1 nobody of that name lives here"
+        if fate == "full":
+            times = self.store.rows("SELECT times FROM deferrals WHERE address = ?", address.lower())
+            count = (times[0]["times"] if times else 0) + 1
+            self.store.write("INSERT OR REPLACE INTO deferrals VALUES (?, ?)", address.lower(), count)
+            if count <= 2:
+                return "452 4.2.2 the mailbox is full, come again later"
+        envelope.rcpt_tos.append(address)
+        return "250 OK"
+
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
+        raw = bytes(envelope.content or b"")
+        for address in envelope.rcpt_tos:
+            take(self.store, address, raw, envelope.mail_from or "")
+        return "250 taken"
+
+
+def take(store: Store, address: str, raw: bytes, return_path: str) -> int:
+    """Puts a mail into a mailbox; a resident makes up their mind what to do with it, and when."""
+    message = email.message_from_bytes(raw, policy=email.policy.default)
+    sent = email.utils.parsedate_to_datetime(str(message["Date"])).timestamp() if message["Date"] else 0.0
+    mail = store.write("INSERT INTO mails (address, message_id, sender, subject, at, raw, return_path) "
+                       "VALUES (?, ?, ?, ?, ?, ?, ?)", address.lower(), str(message["Message-ID"] or "").strip(),
+                       str(message["From"] or ""), str(message["Subject"] or ""), sent, raw, return_path)
+    fate = fate_of(store, address)
+    if fate == "returns":
+        store.write("INSERT INTO plans (due, mail_id, deed) VALUES (?, ?, 'return')", sent + 120, mail)
+    resident = store.resident(address)
+    if resident and fate != "returns" and not str(message["Subject"] or "").startswith("[Proof]"):
+        for due, deed, detail in make_up_mind(resident, message, sent):
+            store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)", due, mail, deed, detail)
+    return mail
+
+
+def make_up_mind(resident: Resident, message: email.message.EmailMessage, sent: float) -> list[tuple[float, str, str]]:
+    """(when, deed, detail) of what a resident will do with a mail: the same for the same mail, whenever asked."""
+    seed = hashlib.sha256(f"{resident.address}\0{message['Message-ID']}".encode()).digest()
+    dice = random.Random(seed)
+    plans: list[tuple[float, str, str]] = []
+    if resident.prefetches:
+        plans.append((sent + dice.uniform(1, 60), "prefetch", ""))
+    if dice.random() >= resident.opens:
+        return plans
+    hours = ((resident.hour - (sent / 3600) % 24) % 24) if dice.random() < 0.6 else dice.expovariate(1 / 7)
+    opened = sent + 90 + 3600 * min(hours, 96) + dice.uniform(0, 1500)
+    plans.append((opened, "open", ""))
+    if dice.random() < resident.complains:
+        plans.append((opened + 30, "complain", ""))
+    elif dice.random() < resident.leaves:
+        plans.append((opened + 45, "leave", ""))
+    elif dice.random() < resident.clicks:
+        body = message.get_body(("html",))
+        links = LINK.findall(body.get_content()) if body else []
+        if links:
+            chosen = links[0] if dice.random() < 0.7 else dice.choice(links)
+            plans.append((opened + dice.uniform(20, 200), "click", chosen.replace("&amp;", "&")))
+            if dice.random() < resident.buys:
+                plans.append((opened + dice.uniform(400, 40_000), "buy", str(dice.choice((8, 12, 16, 24, 24, 36, 48)))))
+    return plans
+
+
+def pixel_of(raw: bytes) -> str | None:
+    body = email.message_from_bytes(raw, policy=email.policy.default).get_body(("html",))
+    found = _PIXEL.search(body.get_content()) if body else None
+    return found.group(1).replace("&amp;", "&") if found else None
+
+
+def return_mail(host: str, port: int, return_path: str, address: str, raw: bytes) -> None:
+    """Sends a mail back as undeliverable (RFC 3464)."""
+    _report(host, port, return_path, "delivery-status",
+            f"Reporting-MTA: dns; post.village.example\r\n\r\nFinal-Recipient: rfc822; {address}\r\nAction: failed\r\n"
+            "Status: 5.1.1\r\nDiagnostic-Code: smtp; 550 the house stands empty\r\n", raw)
+
+
+def complain(host: str, port: int, return_path: str, raw: bytes) -> None:
+    """Reports a mail as a nuisance (RFC 5965)."""
+    _report(host, port, return_path, "feedback-report",
+            "Feedback-Type: abuse\r\nUser-Agent: Village/1.0\r\nVersion: 1\r\n", raw)
+
+
+def _report(host: str, port: int, to: str, kind: str, body: str, raw: bytes) -> None:
+    first = EmailMessage()
+    first.set_content("This is a report about a mail of yours.")
+    parts = [first.as_bytes(policy=email.policy.SMTP),
+             f"Content-Type: message/{kind}\r\n\r\n{body}".encode(),
+             b"Content-Type: text/rfc822-headers\r\n\r\n" + raw.partition(b"\r\n\r\n")[0] + b"\r\n"]
+    joint = b"".join(b"--report\r\n" + p + b"\r\n" for p in parts) + b"--report--\r\n"
+    head = (f"From: postmaster@village.example\r\nTo: {to}\r\nSubject: About a mail of yours\r\nMIME-Version: 1.0\r\n"
+            f'Content-Type: multipart/report; report-type={kind}; boundary="report"\r\n\r\n').encode()
+    with smtplib.SMTP(host, port, local_hostname="village", timeout=10) as server:
+        server.sendmail("", [to], head + joint)
+
+
+def post_office(store: Store, port: int) -> Controller:
+    return Controller(Handler(store), hostname="127.0.0.1", port=port, data_size_limit=20_000_000)

@@ -1,0 +1,76 @@
+"""What the village keeps, in one small file: its residents, their mail, and what they are going to do."""
+
+import dataclasses
+import pathlib
+import sqlite3
+import threading
+from collections.abc import Iterable
+
+SCHEMA = """
+CREATE TABLE IF NOT EXISTS residents (
+    address TEXT PRIMARY KEY, fate TEXT NOT NULL DEFAULT 'takes', opens REAL NOT NULL, clicks REAL NOT NULL,
+    buys REAL NOT NULL, leaves REAL NOT NULL, complains REAL NOT NULL, prefetches INTEGER NOT NULL, hour INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS mails (
+    id INTEGER PRIMARY KEY, address TEXT NOT NULL, message_id TEXT NOT NULL, sender TEXT NOT NULL, subject TEXT NOT NULL,
+    at REAL NOT NULL, raw BLOB NOT NULL, return_path TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS mails_address ON mails (address, id);
+CREATE INDEX IF NOT EXISTS mails_message_id ON mails (message_id);
+CREATE TABLE IF NOT EXISTS plans (
+    id INTEGER PRIMARY KEY, due REAL NOT NULL, mail_id INTEGER NOT NULL, deed TEXT NOT NULL, detail TEXT NOT NULL DEFAULT '',
+    done INTEGER NOT NULL DEFAULT 0);
+CREATE INDEX IF NOT EXISTS plans_due ON plans (done, due);
+CREATE TABLE IF NOT EXISTS deferrals (address TEXT PRIMARY KEY, times INTEGER NOT NULL);
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Resident:
+    """One person's hidden truth: chances between 0 and 1, and the hour they like.
+
+    `fate` says what becomes of mail to them: takes, gone (refused for good), full (asks to come again, twice),
+    returns (taken, and sent back afterwards).
+    """
+
+    address: str
+    fate: str
+    opens: float
+    clicks: float
+    buys: float
+    leaves: float
+    complains: float
+    prefetches: bool
+    hour: int
+
+
+class Store:
+    """The file, for any number of threads."""
+
+    def __init__(self, path: pathlib.Path | str):
+        self._connection = sqlite3.connect(str(path), check_same_thread=False, isolation_level=None)
+        self._lock = threading.Lock()
+        self._connection.execute("PRAGMA journal_mode = WAL")
+        self._connection.execute("PRAGMA synchronous = OFF")
+        self._connection.executescript(SCHEMA)
+        self._connection.row_factory = sqlite3.Row
+
+    def rows(self, query: str, *values: object) -> list[sqlite3.Row]:
+        with self._lock:
+            return self._connection.execute(query, values).fetchall()
+
+    def write(self, query: str, *values: object) -> int:
+        with self._lock:
+            return self._connection.execute(query, values).lastrowid or 0
+
+    def settle(self, residents: Iterable[Resident]) -> None:
+        with self._lock:
+            self._connection.execute("BEGIN")
+            self._connection.executemany("INSERT OR REPLACE INTO residents VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                                         (tuple(getattr(r, f.name) for f in dataclasses.fields(r)) for r in residents))
+            self._connection.execute("COMMIT")
+
+    def resident(self, address: str) -> Resident | None:
+        found = self.rows("SELECT * FROM residents WHERE address = ?", address.lower())
+        return Resident(**dict(found[0])) if found else None
+
+    def close(self) -> None:
+        self._connection.close()
