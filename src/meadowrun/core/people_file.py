@@ -140,7 +140,11 @@ def _separator(sample: str) -> str:
     """The separator that cuts the first lines into the same number of cells, more than one."""
     best, best_score = ",", -1.0
     for candidate in SEPARATORS:
-        rows = [r for _, r in zip(range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False) if any(r)]
+        rows: list[list[str]] = []
+        try:
+            rows.extend(r for _, r in zip(range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False) if any(r))
+        except csv.Error:
+            continue  # Not with this separator; if with none, reading the rows will say where it breaks.
         if not rows:
             continue
         width = len(rows[0])

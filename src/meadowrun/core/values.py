@@ -37,6 +37,8 @@ def text_or_none(value: Any) -> str | None:
 def number(text: str) -> float | int:
     """1234.5, "1,234.5", "1.234,5", "12,5", "£ 30" → a number. Raises ValueProblem."""
     bare = re.sub(r"[\s\u00a0\u202f'’£$€]", "", text).replace("−", "-")
+    if not bare.isascii():
+        raise ValueProblem(f"“{_short(text)}” is not a number")
     if re.fullmatch(r"-?\d{1,3}(,\d{3})+(\.\d+)?", bare):
         bare = bare.replace(",", "")
     elif re.fullmatch(r"-?\d{1,3}(\.\d{3})+,\d+", bare) or re.fullmatch(r"-?\d+,\d+", bare):
@@ -161,7 +163,9 @@ def email_problem(text: str) -> str | None:
     problem = _domain_problem(domain)
     if problem:
         return problem
-    if len(local) <= 64 and _PLAIN_LOCAL.match(local):
+    if len(local.encode()) > 64:
+        return f"“{_short(text)}” is not an address: its first part is longer than 64 characters"
+    if _PLAIN_LOCAL.match(local):
         return None
     try:
         email_validator.validate_email(address, check_deliverability=False, globally_deliverable=False)

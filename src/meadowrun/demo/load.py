@@ -287,7 +287,7 @@ def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, 
         return
     wait = 90 + ((made.hour[i] - at.hour) % 24) * 3600 * (roll[1] < 0.6) + roll[4] * 20_000 * (roll[1] >= 0.6) + roll[5] * 1500
     write(wait, "opened")
-    if roll[1] > 0.997:
+    if roll[1] > 0.99:
         write(wait + 40, "unsubscribed", note="with one click in the mail reader")
     elif roll[2] < made.clicks[i] and links:
         write(wait + 60, "clicked", int(0 if roll[5] < 0.62 else roll[5] * 997 % links))

@@ -79,7 +79,8 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
             raise Conflict(f"{clean['email']} already belongs to {full_name(other)}. Open that contact instead.")
     is_new = contact is None
     if contact is None:
-        contact = Contact(attributes={}, created_at=now, source=source, search_key="", name_key="", email_usable=False)
+        contact = Contact(attributes={}, created_at=now, updated_at=now, source=source, search_key="", name_key="~",
+                          email_usable=False)
         session.add(contact)
     for name, value in clean.items():
         setattr(contact, name, value)

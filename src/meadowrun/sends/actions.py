@@ -50,6 +50,8 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
         send.state = "draft"
     send.version += 1
     send.changed_at = now
+    # Written at once: the next lock reads the row anew.
+    session.flush()
     audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(values))
 
 
@@ -117,6 +119,7 @@ def _move(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, allo
         raise Conflict(f"This send is {send.state}; it cannot be {did} now.")
     send.state = state
     send.changed_at = now
+    session.flush()
     audit.record(session, actor, now, did, "send", send.id, send.name)
 
 

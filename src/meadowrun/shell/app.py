@@ -77,7 +77,7 @@ def _before() -> Any:
     token = flask.request.cookies.get("meadowrun_in")
     flask.g.user = accounts.signed_in(request.db(), clock.machine_now(), token) if token else None
     if flask.g.user is None:
-        if flask.request.method == "GET" and flask.request.accept_mimetypes.accept_html:
+        if flask.request.method == "GET" and not problems.wants_json():
             return flask.redirect(flask.url_for("shell.sign_in", to=flask.request.full_path.rstrip("?")))
         return problems.answer("Your sign-in has ended. Sign in again in another window, then repeat this.", 401)
     return None

@@ -14,11 +14,11 @@ COLOURS = {"delivered": "#2e5e45", "go": "#2e5e45", "bounced": "#a63a63", "no_co
 
 def trail(count: int, gap: int = 104) -> Markup:
     """The winding line of the top bar, through `count` stations."""
-    points = [(32 + 10, 12)] + [(52 + gap * i, 12) for i in range(count)] + [(gap * count - 8, 12)]
-    path = f"M{points[0][0] - 42} 13"
-    for index, (x, y) in enumerate(points[1:]):
-        bend = -6 if index % 2 else 5
-        path += f" S{x - 34} {y + bend} {x} {y}"
+    path = "M0 13"
+    for index in range(count):
+        x, bend = 52 + gap * index, -6 if index % 2 == 0 else 5
+        path += f" S{x - 26} {12 + bend} {x} 12"
+    path += f" S{gap * count - 20} 6 {gap * count - 6} 10"
     return Markup('<svg width="{w}" height="26" aria-hidden="true"><path d="{p}" fill="none" stroke="#7fa48c" '
                   'stroke-width="2"/></svg>').format(w=gap * count, p=path)
 

@@ -1,0 +1,64 @@
+"""What every test can ask for: a database of its own, settings, a session, people to work with."""
+
+import datetime as dt
+import os
+import uuid
+
+import psycopg
+import pytest
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.db import Database
+from meadowrun.base.settings import Settings
+from meadowrun.base.testing import TEMPLATE
+from meadowrun.base.worker import load_tasks
+from meadowrun.segments.queries import forget
+
+NOW = dt.datetime(2026, 11, 23, 14, 0, tzinfo=dt.UTC)
+
+
+def settings_for(url, **more):
+    """Settings with sensible values for tests, on a database's address."""
+    return Settings.read({
+        "MEADOWRUN_DATABASE_URL": url, "MEADOWRUN_SECRET": "s" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+        "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory",
+        "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow", "MEADOWRUN_MAIL_DOMAIN": "mail.example", **more})
+
+
+@pytest.fixture(scope="session")
+def cluster_url():
+    url = os.environ.get("MEADOWRUN_TEST_CLUSTER")
+    if not url:
+        pytest.skip("run the tests with ./meadowrun test: they need its throw-away database server")
+    return url
+
+
+@pytest.fixture
+def database(cluster_url):
+    name = f"t_{uuid.uuid4().hex[:12]}"
+    with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name} TEMPLATE {TEMPLATE} STRATEGY FILE_COPY")
+    made = Database(f"{cluster_url}/{name}")
+    forget()
+    yield made
+    made.close()
+    with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
+        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+
+
+@pytest.fixture
+def settings(database):
+    return settings_for(database.url)
+
+
+@pytest.fixture
+def job_context(database, settings):
+    load_tasks()
+    jobs.set_context(jobs.Context(database, settings))
+
+
+@pytest.fixture
+def still():
+    """The clock stands at NOW."""
+    with clock.at(NOW):
+        yield NOW

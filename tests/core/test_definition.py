@@ -1,0 +1,137 @@
+import datetime as dt
+
+import pytest
+
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import edit, english
+from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
+
+WORDS = Dictionary.of(
+    [FieldSpec("membership", "membership", "choice", ("Single", "Household")), FieldSpec("renewal", "renewal date", "date"),
+     FieldSpec("score", "score", "number"), FieldSpec("member", "member", "yes_no"),
+     FieldSpec("interests", "interests", "choices", ("sky", "sea")), FieldSpec("company.kind", "kind", "choice", ("School",))],
+    [EventSpec(1, "bought", "bought a ticket", "buy a ticket", (DetailSpec("amount", "amount", "number"),
+                                                                  DetailSpec("night", "night", "text")))])
+TODAY = dt.date(2026, 11, 23)
+
+
+def field(op, value=None, name="membership", **more):
+    return {"id": "f1", "kind": "field", "field": name, "op": op, "value": value, **more}
+
+
+def event(**more):
+    return {"id": "e1", "kind": "event", "event": "bought", **more}
+
+
+@pytest.mark.parametrize(("line", "said"), [
+    (field("is", ["Single", "Household"]), "whose membership is Single or Household"),
+    (field("in_next", 60, "renewal"), "whose renewal date is within the next 60 days"),
+    (field("blank", None, "town"), "whose town is blank"),
+    (field("between", [1, 2000], "score"), "whose score is between 1 and 2,000"),
+    (field("yes", None, "member"), "whose member is yes"),
+    (field("before", "2026-02-01", "renewal"), "whose renewal date is before 1 Feb 2026"),
+    (event(times={"op": "at_least", "n": 2}, span={"last": 90}), "who bought a ticket 2 times or more in the last 90 days"),
+    (event(did=False, span={"last": 1}), "who did not buy a ticket in the last 1 day"),
+    (event(times={"op": "exactly", "n": 1}), "who bought a ticket exactly 1 time at any time"),
+    (event(where=[{"detail": "amount", "op": "at_least", "value": 20}], span={"from": "2026-03-01"}),
+     "who bought a ticket at least once with amount at least 20 since 1 Mar 2026"),
+    ({"id": "g", "kind": "group", "match": "none", "lines": [field("is", ["Single"])]},
+     "but not anyone whose membership is Single"),
+    ({"id": "g", "kind": "group", "match": "any", "lines": [field("is", ["Single"]), event()]}, "for whom any of these holds")])
+def test_a_line_reads_as_a_sentence(line, said):
+    node = d.parse({"lines": [line]}, WORDS).lines[0]
+    assert english.text(english.sentence(node, WORDS, TODAY)) == said
+
+
+def test_the_real_days_of_a_moving_condition():
+    node = d.parse({"lines": [field("in_next", 60, "renewal")]}, WORDS).lines[0]
+    assert english.meaning_today(node, WORDS, TODAY) == "23 Nov 2026 – 22 Jan 2027"
+
+
+def test_read_aloud_is_complete():
+    lines = [field("is", ["Single"]), {"id": "g", "kind": "group", "match": "any", "lines": [
+        event(span={"last": 7}), {**field("at_least", 5, "score"), "id": "f2"}]}]
+    assert english.read_aloud(d.parse({"lines": lines}, WORDS), WORDS, TODAY) == (
+        "Everyone whose membership is Single and for whom any of these holds: (who bought a ticket at least once in the last "
+        "7 days or whose score is at least 5).")
+
+
+@pytest.mark.parametrize(("line", "why"), [
+    (field("is", ["Single"], "vanished"), "no field called “vanished”"),
+    (field("contains", "x"), "cannot be said of membership"),
+    (field("is", []), "Choose at least one"),
+    (field("at_least", "many", "score"), "is not a number"),
+    (field("between", [5, 1], "score"), "larger than the second"),
+    (field("on", "2026-02-30", "renewal"), "is not a date"),
+    (event(times={"op": "at_least", "n": 0}), "needs a number from 1 up"),
+    (event(span={"from": "2026-02-01", "to": "2026-01-01"}), "ends before it begins"),
+    (event(where=[{"detail": "colour", "op": "is", "value": "x"}]), "has no detail called “colour”"),
+    ({"id": "x", "kind": "group", "match": "some", "lines": []}, "all, any or none"),
+    ({"id": "!", "kind": "group", "match": "any", "lines": []}, "no usable id"),
+    ("rubbish", "not an object")])
+def test_what_cannot_be_taken_is_refused_with_a_reason(line, why):
+    with pytest.raises(d.DefinitionError, match=why):
+        d.parse({"lines": [line]}, WORDS)
+
+
+def test_nesting_has_a_limit():
+    node = {"id": "g0", "kind": "group", "match": "all", "lines": []}
+    for depth in range(1, 70):
+        node = {"id": f"g{depth}", "kind": "group", "match": "all", "lines": [node]}
+    with pytest.raises(d.DefinitionError, match="nested at most"):
+        d.parse({"lines": [node]}, WORDS)
+
+
+def test_dump_and_parse_are_inverse():
+    lines = [field("is", ["Single"]), event(did=False, span={"from": "2026-01-01"}, off=True),
+             {"id": "g", "kind": "group", "match": "any", "lines": [{**field("between", ["2026-01-01", "2026-02-01"], "renewal"),
+                                                                      "id": "f2"}]}]
+    parsed = d.parse({"lines": lines}, WORDS)
+    assert d.parse(d.dump(parsed), WORDS) == parsed
+
+
+class TestEdit:
+    def start(self):
+        return {"format": 1, "lines": [field("is", ["Single"]), {"id": "g1", "kind": "group", "match": "any",
+                                                                  "lines": [event()]}]}
+
+    def test_adding_never_touches_the_old_one(self):
+        old = self.start()
+        new, touched = edit.apply(old, {"do": "add", "about": "field:score", "into": "g1"}, WORDS)
+        assert old == self.start()
+        assert new["lines"][1]["lines"][1] == {"id": touched, "kind": "field", "field": "score", "op": "at_least", "value": 1}
+
+    @pytest.mark.parametrize("about", ["field:membership", "field:renewal", "field:score", "field:member", "field:interests",
+                                       "field:town", "field:company.kind", "event:bought"])
+    def test_every_new_line_is_a_valid_one(self, about):
+        new, _ = edit.apply({"lines": []}, {"do": "add", "about": about}, WORDS)
+        assert len(d.parse(new, WORDS).lines) == 1
+
+    @pytest.mark.parametrize(("name", "kind"), [("membership", "choice"), ("renewal", "date"), ("score", "number"),
+                                                ("town", "text"), ("interests", "choices"), ("member", "yes_no")])
+    def test_any_operator_after_any_other_leaves_a_valid_line(self, name, kind):
+        ops = (*d.OPERATORS[kind], *d.BLANK)
+        for first in ops:
+            for second in ops:
+                data, ident = edit.apply({"lines": []}, {"do": "add", "about": f"field:{name}"}, WORDS)
+                for op in (first, second):
+                    data, _ = edit.apply(data, {"do": "set", "id": ident, "patch": {"op": op}}, WORDS)
+                    d.parse(data, WORDS)
+
+    def test_leaving_people_out_and_taking_the_line_away_again(self):
+        new, ident = edit.apply(self.start(), {"do": "add", "about": "event:bought", "out": True}, WORDS)
+        assert new["lines"][2]["match"] == "none"
+        back, _ = edit.apply(new, {"do": "remove", "id": ident}, WORDS)
+        assert back == self.start()
+
+    def test_moving_copying_and_switching_off(self):
+        data, _ = edit.apply(self.start(), {"do": "down", "id": "f1"}, WORDS)
+        assert [n["id"] for n in data["lines"]] == ["g1", "f1"]
+        data, twin = edit.apply(data, {"do": "copy", "id": "g1"}, WORDS)
+        assert data["lines"][1]["id"] == twin and data["lines"][1]["lines"][0]["id"] != "e1"
+        data, _ = edit.apply(data, {"do": "switch", "id": "f1"}, WORDS)
+        assert d.parse(data, WORDS).lines[2].off
+
+    def test_what_is_gone_cannot_be_edited(self):
+        with pytest.raises(d.DefinitionError, match="no longer there"):
+            edit.apply(self.start(), {"do": "remove", "id": "zz"}, WORDS)

@@ -1,0 +1,75 @@
+import datetime as dt
+
+import pytest
+
+from meadowrun.core import values
+
+
+@pytest.mark.parametrize(("text", "value"), [
+    ("1234.5", 1234.5), ("1,234.5", 1234.5), ("1.234,5", 1234.5), ("12,5", 12.5), ("£ 30", 30), ("−4", -4), ("1 000", 1000),
+    ("2'500", 2500), ("7", 7)])
+def test_number(text, value):
+    assert values.number(text) == value
+
+
+@pytest.mark.parametrize("text", ["", "abc", "1,2,3", "12.3.4", "1e5", "٣"])
+def test_what_is_no_number(text):
+    with pytest.raises(values.ValueProblem):
+        values.number(text)
+
+
+@pytest.mark.parametrize(("text", "day"), [
+    ("2026-11-23", dt.date(2026, 11, 23)), ("23.11.2026", dt.date(2026, 11, 23)), ("3/5/2024", dt.date(2024, 5, 3)),
+    ("29 February 2024", dt.date(2024, 2, 29)), ("1. März 2025", dt.date(2025, 3, 1)), ("May 7, 2024", dt.date(2024, 5, 7)),
+    ("45000", dt.date(2023, 3, 15)), ("2026-11-23T10:00:00", dt.date(2026, 11, 23)), ("1.2.49", dt.date(2049, 2, 1)),
+    ("1.2.51", dt.date(1951, 2, 1))])
+def test_date(text, day):
+    assert values.date(text) == day
+
+
+def test_date_with_the_month_first():
+    assert values.date("3/5/2024", day_first=False) == dt.date(2024, 3, 5)
+    assert values.date("3.5.2024", day_first=False) == dt.date(2024, 5, 3)
+
+
+@pytest.mark.parametrize("text", ["29.2.2025", "31/4/2024", "soon", "2026-13-01", "12 Smarch 2024"])
+def test_what_is_no_date(text):
+    with pytest.raises(values.ValueProblem, match="is not a date"):
+        values.date(text)
+
+
+@pytest.mark.parametrize(("kind", "value", "options", "stored"), [
+    ("choice", "HOUSEHOLD ", ("Household", "Patron"), "Household"), ("choices", "b; a ;b", (), ["a", "b"]),
+    ("yes_no", "Ja", (), True), ("yes_no", "0", (), False), ("text", "  a  b ", (), "a b"), ("text", "", (), None),
+    ("number", 3.0, (), 3.0), ("date", dt.datetime(2026, 1, 2, 3, 4), (), "2026-01-02"), ("text", 12.0, (), "12"),  # noqa: DTZ001
+    ("date", None, (), None)])
+def test_typed(kind, value, options, stored):
+    assert values.typed(kind, value, options) == stored
+
+
+def test_a_choice_that_is_none_of_the_options_is_refused():
+    with pytest.raises(values.ValueProblem, match="none of Single or Patron"):
+        values.typed("choice", "Emperor", ("Single", "Patron"))
+
+
+@pytest.mark.parametrize("address", ["a@b.example", "First.Last+tag@sub.post.example", "o'dell@post.example", "ü@post.example",
+                                     " A@B.EXAMPLE "])
+def test_usable_addresses(address):
+    assert values.email_problem(address) is None
+
+
+@pytest.mark.parametrize(("address", "why"), [
+    ("nobody", "no at-sign"), ("@post.example", "not a complete"), ("a@", "not a complete"), ("a@localhost", "no domain"),
+    ("a@-bad-.example", "no domain"), ("a b@post.example", "not an address"), ("a..b@post.example", "not an address"),
+    ("x" * 70 + "@post.example", "not an address")])
+def test_unusable_addresses(address, why):
+    assert why in (values.email_problem(address) or "")
+
+
+def test_phone_and_zone():
+    assert values.phone("07700 900123") == "+44 7700 900123"
+    assert values.timezone("Europe/London") == "Europe/London"
+    with pytest.raises(values.ValueProblem):
+        values.phone("call me")
+    with pytest.raises(values.ValueProblem):
+        values.timezone("../../etc/passwd")

@@ -1,0 +1,211 @@
+"""Rules of the house: who may import whom, settings, sign-in, roles, health."""
+
+import ast
+import datetime as dt
+import json
+import pathlib
+
+import flask
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.audit import AuditRow
+from meadowrun.base.errors import SettingsError
+from meadowrun.base.settings import KNOWN, Settings
+from meadowrun.shell import accounts
+from meadowrun.shell.app import create_app
+from tests.conftest import NOW, settings_for
+
+SRC = pathlib.Path(__file__).resolve().parents[2] / "src" / "meadowrun"
+FEATURES = {"people", "segments", "imports", "messages", "campaigns", "sends", "results", "tracking"}
+
+
+def imports(path):
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (a.name for a in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            yield node.module or ""
+
+
+def test_the_core_knows_nothing_but_itself():
+    for path in SRC.glob("core/**/*.py"):
+        for name in imports(path):
+            assert not name.startswith(("flask", "sqlalchemy", "psycopg")), path
+            assert not name.startswith("meadowrun") or name.startswith("meadowrun.core"), (path, name)
+
+
+def test_only_the_clock_asks_the_time():
+    allowed = {"base/clock.py"}
+    for path in SRC.glob("**/*.py"):
+        text = path.read_text()
+        if str(path.relative_to(SRC)) not in allowed:
+            for sign in ("datetime.now(", "date.today(", "utcnow(", "time.time("):
+                assert sign not in text, (path, sign)
+
+
+def test_actions_and_queries_never_render_or_commit():
+    for path in [*SRC.glob("*/actions.py"), *SRC.glob("*/queries.py")]:
+        assert not any(n.startswith("flask") for n in imports(path)), path
+        assert ".commit(" not in path.read_text(), path
+
+
+def test_features_do_not_reach_into_each_others_pages():
+    for path in SRC.glob("*/*.py"):
+        if path.parent.name in FEATURES and path.name != "views.py":
+            for name in imports(path):
+                assert not name.endswith(".views") or path.name == "api.py", (path, name)
+
+
+def test_no_inline_scripts_styles_or_hosts_in_templates():
+    for path in SRC.glob("**/*.html"):
+        text = path.read_text()
+        assert "onclick=" not in text and "<style" not in text and "javascript:" not in text, path
+        if "village" not in path.parts:
+            assert 'style="' not in text, path
+            assert "<script>" not in text, path
+
+
+class TestSettings:
+    GOOD = {"MEADOWRUN_DATABASE_URL": "postgresql://x@y/z", "MEADOWRUN_SECRET": "s" * 32, "MEADOWRUN_PUBLIC_URL": "https://m.example/",
+            "MEADOWRUN_SMTP_URL": "smtp://127.0.0.1:25"}
+
+    def test_good_ones(self):
+        assert Settings.read(self.GOOD).public_url == "https://m.example"
+
+    @pytest.mark.parametrize(("name", "value"), [
+        ("MEADOWRUN_DATABASE_URL", ""), ("MEADOWRUN_DATABASE_URL", "mysql://x"), ("MEADOWRUN_SECRET", "short"),
+        ("MEADOWRUN_TIMEZONE", "Mars/Olympus"), ("MEADOWRUN_INBOUND", "nowhere"), ("MEADOWRUN_LOG_LEVEL", "LOUD"),
+        ("MEADOWRUN_DEMO", "yes"), ("MEADOWRUN_SMTP_URL", "http://x"), ("MEADOWRUN_PUBLIC_URL", "m.example")])
+    def test_an_error_names_the_variable(self, name, value):
+        with pytest.raises(SettingsError, match=name):
+            Settings.read({**self.GOOD, name: value})
+
+    def test_all_are_documented(self):
+        text = (SRC.parents[1] / "docs" / "settings.md").read_text()
+        assert all(name in text for name in KNOWN)
+
+
+@pytest.fixture
+def client(database, settings):
+    with database.session() as session:
+        for name in ("admin", "author", "viewer"):
+            accounts.add_user(session, NOW, f"{name}@farrowhill.example", name.title(), name, "a long password")
+    app = create_app(settings, database)
+    app.config["WTF_CSRF_ENABLED"] = False
+    return app.test_client()
+
+
+def sign_in(client, name="admin", password="a long password"):
+    return client.post("/sign-in", data={"email": f"{name}@farrowhill.example", "password": password, "to": "/people"})
+
+
+class TestSignIn:
+    def test_pages_are_for_people_who_signed_in(self, client):
+        assert client.get("/people").location.startswith("/sign-in?to=/people")
+        assert sign_in(client).location == "/people"
+        assert client.get("/people").status_code == 200
+        client.post("/sign-out")
+        assert client.get("/people").status_code == 302
+
+    def test_wrong_passwords_are_counted_and_then_refused(self, client):
+        for _ in range(8):
+            assert sign_in(client, password="wrong").status_code == 422
+        assert sign_in(client).status_code == 429
+
+    def test_it_never_leads_elsewhere(self, client):
+        for to in ("https://evil.example", "//evil.example", "/\\evil.example"):
+            answer = client.post("/sign-in", data={"email": "admin@farrowhill.example", "password": "a long password", "to": to})
+            assert answer.location == "/"
+
+    def test_roles(self, client):
+        sign_in(client, "viewer")
+        assert client.get("/people").status_code == 200
+        assert client.get("/people/new").status_code == 403
+        assert client.post("/campaigns/new", data={"name": "X"}).status_code == 403
+        client.post("/sign-out")
+        sign_in(client, "author")
+        assert client.post("/campaigns/new", data={"name": "X", "kind": "Other"}).status_code == 303
+        assert client.get("/changes").status_code == 403
+
+    def test_a_forged_form_is_refused(self, database, settings, client):
+        client.application.config["WTF_CSRF_ENABLED"] = True
+        assert client.post("/sign-in", data={"email": "x", "password": "y"}).status_code == 400
+
+
+def test_headers(client):
+    headers = client.get("/sign-in").headers
+    policy = headers["Content-Security-Policy"]
+    assert "script-src 'self'" in policy and "unsafe" not in policy and "frame-ancestors 'none'" in policy
+    assert headers["X-Content-Type-Options"] == "nosniff" and headers["X-Request-Id"]
+
+
+def test_a_users_mail_is_only_shown_in_a_sandbox(client):
+    sign_in(client)
+    client.post("/messages/new", data={"name": "M"})
+    policy = client.get("/messages/1/read.html").headers["Content-Security-Policy"]
+    assert policy.startswith("sandbox") and "script-src" not in policy and "default-src 'none'" in policy
+
+
+def test_every_change_by_a_person_leaves_a_row(database, client):
+    sign_in(client)
+    client.post("/campaigns/new", data={"name": "Leonids", "kind": "Open night"})
+    client.post("/people/new", data={"first_name": "Ann", "email": "ann@post.example"})
+    with database.session() as session:
+        rows = [(r.who, r.did, r.object_kind, r.object_name, bool(r.request_id)) for r in session.scalars(sa.select(AuditRow).order_by(AuditRow.id))]
+    assert rows == [("Admin", "saved", "campaign", "Leonids", True), ("Admin", "added", "contact", "Ann", True)]
+
+
+def test_nothing_typed_is_lost_when_a_form_is_refused(client):
+    sign_in(client)
+    answer = client.post("/people/new", data={"first_name": "Zoë", "email": "not an address"})
+    assert answer.status_code == 422 and "Zoë" in answer.text and "not an address" in answer.text and "has no at-sign" in answer.text
+
+
+def test_health_tells_of_a_database_that_is_away(settings, client):
+    assert client.get("/healthz").json == {"ok": True, "database": "answers"}
+    from meadowrun.base.db import Database
+    gone = create_app(settings, Database("postgresql://x:y@127.0.0.1:9/z")).test_client()
+    answer = gone.get("/healthz")
+    assert answer.status_code == 503 and answer.json["ok"] is False
+    gone.set_cookie("meadowrun_in", "x")
+    assert gone.get("/people").status_code == 503
+
+
+def test_unknown_pages_and_objects(client):
+    sign_in(client)
+    for path in ("/nowhere", "/people/99", "/segments/9", "/messages/9", "/sends/9", "/results/9", "/campaigns/9", "/imports/9"):
+        assert client.get(path).status_code == 404, path
+    assert json.loads(client.get("/people/99", headers={"Accept": "application/json"}).data)["error"].startswith("This contact")
+
+
+class TestJobs:
+    def test_a_job_is_committed_with_its_data_or_not_at_all(self, database, job_context):
+        with pytest.raises(RuntimeError, match="on purpose"), database.session() as session:
+            jobs.enqueue(session, "sends.sweep")
+            raise RuntimeError("on purpose")
+        with database.session() as session:
+            jobs.enqueue(session, "sends.sweep")
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT task_name, status::text FROM procrastinate_jobs")).all() == [("sends.sweep", "todo")]
+
+    def test_a_job_nobody_knows_is_refused_at_once(self, database, job_context):
+        with database.session() as session, pytest.raises(KeyError):
+            jobs.enqueue(session, "no.such")
+
+
+class TestClock:
+    def test_the_demo_clock_only_moves_forward(self, database):
+        with database.session() as session:
+            before = clock.now(session)
+            clock.set_ahead(session, before + dt.timedelta(days=2))
+            assert (clock.now(session) - before).days == 2
+            clock.set_ahead(session, before)
+            assert (clock.now(session) - before).days == 2
+
+    def test_a_stranger_cannot_set_the_time_of_a_request(self, database):
+        app = create_app(settings_for(database.url, MEADOWRUN_DEMO="1", MEADOWRUN_VILLAGE_URL="http://127.0.0.1:2"), database)
+        with app.test_request_context("/healthz", headers={"X-Village-Moment": "2030-01-01T00:00:00+00:00", "X-Village-Signature": "00" * 8}):
+            app.preprocess_request()
+            assert "now" not in flask.g

@@ -1,0 +1,136 @@
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.core import people_file as pf
+from meadowrun.imports import actions
+from meadowrun.imports.models import Import, ImportRefusal
+from meadowrun.people import actions as people
+from meadowrun.people.models import Consent, Contact
+from tests.conftest import NOW
+from tests.store.people import IDA, add
+
+FILE = ("Email,First name,Last name,Town,Company\n"
+        'ann@a.example,Ann,"Rook, the elder",Farrow,Tarn School\n'
+        "ben@a.example,Bén,Marsh,,tarn school\n"
+        "no-at-sign,X,Y,,\n"
+        "optout@a.example,Opal,Out,Farrow,\n"
+        "never@a.example,Nev,Er,Farrow,\n")
+NAMES = ("email", "first_name", "last_name", "town", "company")
+
+
+def bring_in(database, content, **plan):
+    """Uploads, checks and carries out an import; returns (dry counts, counts, import)."""
+    with clock.at(NOW), database.session() as session:
+        found = actions.upload(session, IDA, NOW, "fair.csv", content.encode())
+        chosen = pf.Plan(**{"targets": tuple(found.plan["targets"]), **plan})
+        actions.set_plan(session, IDA, NOW, found, chosen, {})
+        ident = found.id
+    jobs.run_here("imports.run", import_id=ident, dry=True)
+    with clock.at(NOW), database.session() as session:
+        found = session.get_one(Import, ident)
+        assert found.state == "checked", found.problem
+        dry = found.dry_counts
+        actions.carry_out(session, IDA, NOW, found)
+    jobs.run_here("imports.run", import_id=ident, dry=False)
+    with database.session() as session:
+        found = session.get_one(Import, ident)
+        assert found.state == "done", found.problem
+        return dry, found.counts, found
+
+
+def known(database):
+    with clock.at(NOW), database.session() as session:
+        add(session, NOW, "ANN@a.example", agreed=True, first_name="Annie")
+        add(session, NOW, "optout@a.example", agreed=False)
+        people.suppress(session, NOW, "never@a.example", "asked by letter", "desk")
+
+
+def snapshot(database):
+    with database.session() as session:
+        rows = session.execute(sa.text("SELECT to_jsonb(c) - 'updated_at' FROM contacts c ORDER BY id")).scalars().all()
+        consents = session.execute(sa.text("SELECT to_jsonb(c) FROM consents c ORDER BY contact_id, topic_id")).scalars().all()
+        return rows, consents
+
+
+def test_the_dry_run_says_what_happens_and_changes_nothing(database, job_context):
+    known(database)
+    before = snapshot(database)
+    with clock.at(NOW), database.session() as session:
+        found = actions.upload(session, IDA, NOW, "fair.csv", FILE.encode())
+        actions.set_plan(session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), consent="card"), {})
+        ident = found.id
+    jobs.run_here("imports.run", import_id=ident, dry=True)
+    assert snapshot(database) == before
+    with database.session() as session:
+        counts = session.get_one(Import, ident).dry_counts
+        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "agreed": 1, "stay_out": 2}
+        refusal = session.scalars(sa.select(ImportRefusal)).one()
+        assert (refusal.row, refusal.column, refusal.cells[0]) == (4, "Email", "no-at-sign")
+
+
+def test_who_opted_out_or_is_suppressed_stays_so(database, job_context):
+    known(database)
+    _, counts, _ = bring_in(database, FILE, consent="signed the card")
+    assert counts["stay_out"] == 2
+    with database.session() as session:
+        agreed = dict(session.execute(sa.select(Contact.email_key, Consent.agreed).outerjoin(
+            Consent, Consent.contact_id == Contact.id)).all())
+        assert agreed == {"ann@a.example": True, "ben@a.example": True, "optout@a.example": False, "never@a.example": None}
+        how = session.scalar(sa.select(Consent.how).join(Contact, Contact.id == Consent.contact_id).where(
+            Contact.email_key == "ben@a.example"))
+        assert how == "signed the card (import of fair.csv)"
+
+
+def test_the_same_file_twice_changes_nothing(database, job_context):
+    known(database)
+    bring_in(database, FILE, known="update", consent="card")
+    before = snapshot(database)
+    dry, counts, _ = bring_in(database, FILE, known="update", consent="card")
+    assert (counts["new"], counts["changed"], counts["unchanged"], counts["refused"]) == (0, 0, 4, 1)
+    assert dry == counts
+    assert snapshot(database) == before
+
+
+def test_filling_updating_and_keeping(database, job_context):
+    for mode, first, town in (("keep", "Annie", None), ("fill", "Annie", "Farrow"), ("update", "Ann", "Farrow")):
+        with database.session() as session:
+            session.execute(sa.text("TRUNCATE contacts CASCADE"))
+        known(database)
+        bring_in(database, FILE, known=mode)
+        with database.session() as session:
+            ann = session.scalars(sa.select(Contact).where(Contact.email_key == "ann@a.example")).one()
+            assert (ann.first_name, ann.town) == (first, town)
+
+
+def test_companies_are_shared_and_a_list_is_made(database, job_context):
+    _, _, found = bring_in(database, FILE, list_name="Spring fair")
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT name, (SELECT count(*) FROM contacts c WHERE c.company_id = k.id) "
+                                       "FROM companies k")).all() == [("Tarn School", 2)]
+        assert session.execute(sa.text("SELECT count(*) FROM list_members WHERE list_id = :id"), {"id": found.list_id}).scalar() == 4
+
+
+def test_new_fields_come_from_columns(database, job_context):
+    with clock.at(NOW), database.session() as session:
+        found = actions.upload(session, IDA, NOW, "x.csv", b"email,Shoe size\na@a.example,38\n")
+        actions.set_plan(session, IDA, NOW, found, pf.Plan(("email", "")), {1: ("Shoe size", "number")})
+        ident = found.id
+    jobs.run_here("imports.run", import_id=ident, dry=True)
+    with clock.at(NOW), database.session() as session:
+        actions.carry_out(session, IDA, NOW, session.get_one(Import, ident))
+    jobs.run_here("imports.run", import_id=ident, dry=False)
+    with database.session() as session:
+        assert session.scalars(sa.select(Contact.attributes)).one() == {"shoe_size": 38}
+
+
+def test_two_records_may_share_an_address_by_reference(database, job_context):
+    with clock.at(NOW), database.session() as session:
+        found = actions.upload(session, IDA, NOW, "x.csv", b"Reference,Email,First name\n1,two@a.example,Ann\n2,two@a.example,Ben\n")
+        actions.set_plan(session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), identify="reference"), {})
+        ident = found.id
+    jobs.run_here("imports.run", import_id=ident, dry=True)
+    with clock.at(NOW), database.session() as session:
+        actions.carry_out(session, IDA, NOW, session.get_one(Import, ident))
+    jobs.run_here("imports.run", import_id=ident, dry=False)
+    with database.session() as session:
+        assert session.scalars(sa.select(Contact.email_key)).all() == ["two@a.example"] * 2

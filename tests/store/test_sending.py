@@ -1,0 +1,292 @@
+"""The pipeline on a real database: who gets it, who does not and why, and what happens when things break."""
+
+import datetime as dt
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs, signing
+from meadowrun.base.errors import Conflict, GatewayUnavailable, Invalid
+from meadowrun.gateways.email import Handed, NullGateway
+from meadowrun.people import actions as people
+from meadowrun.people.models import Contact
+from meadowrun.sends import actions
+from meadowrun.sends import jobs as sending
+from meadowrun.sends.models import Send
+from meadowrun.sends.queries import estimate, tally
+from tests.conftest import NOW
+from tests.store.people import IDA, add, kinds, many, ready_send
+
+
+class Keeper(NullGateway):
+    """Keeps every letter; may do something else with some of them."""
+
+    def __init__(self, refuse=(), defer=(), break_after=None, remembers=None):
+        self.letters, self.refuse, self.defer, self.break_after = [], refuse, defer, break_after
+        self.remembers = remembers
+
+    def hand_over(self, letters):
+        for letter in letters:
+            if self.break_after is not None and len(self.letters) >= self.break_after:
+                raise GatewayUnavailable("The mail server hung up.")
+            self.letters.append(letter)
+            outcome = "bounced" if letter.to in self.refuse else "deferred" if letter.to in self.defer else "delivered"
+            yield Handed(letter.contact_id, outcome, "250 taken" if outcome == "delivered" else "no")
+
+    def took(self, message_ids):
+        return {} if self.remembers is None else {m: m in self.remembers for m in message_ids}
+
+
+@pytest.fixture
+def keeper(monkeypatch):
+    made = Keeper()
+    monkeypatch.setattr(sending, "gateway", lambda settings: made)
+    return made
+
+
+def start(database, settings, send_id, going):
+    with clock.at(NOW), database.session() as session:
+        send = session.get_one(Send, send_id)
+        actions.start(session, IDA, NOW, send, settings.public_url, going, send.version)
+
+
+def run_all(database, send_id, now=NOW):
+    """Does by hand what a worker does: snapshot, then every chunk."""
+    with clock.at(now):
+        jobs.run_here("sends.take", send_id=send_id)
+        with database.session() as session:
+            chunks = session.execute(sa.text("SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id"), {"id": send_id}).scalars().all()
+        for chunk in chunks:
+            jobs.run_here("sends.chunk", send_id=send_id, chunk=chunk)
+
+
+def counts(database, send_id):
+    with database.session() as session:
+        send = session.get_one(Send, send_id)
+        found = tally(session, send)
+        assert sum(found.values()) == send.audience_size
+        return found, send
+
+
+def segment(session, lines=()):
+    from meadowrun.people.queries import dictionary
+    from meadowrun.segments.actions import save
+    return save(session, IDA, NOW, dictionary(session), "Everyone", {"lines": list(lines)})
+
+
+def mixed(session):
+    """One person for each thing that can hold a mail back, and three who get it."""
+    kinds(session)
+    made = {name: add(session, NOW, f"{name}@post.example", first_name=name.title()) for name in ("ann", "ben", "cleo", "hard", "later")}
+    add(session, NOW, "no@post.example", agreed=False)
+    add(session, NOW, "unasked@post.example", agreed=None)
+    add(session, NOW, None, first_name="Nobody")
+    bounced = add(session, NOW, "old@post.example")
+    bounced.bounced_at = NOW
+    add(session, NOW, "gone@post.example")
+    people.suppress(session, NOW, "gone@post.example", "asked", "desk")
+    unusable = add(session, NOW, None, first_name="Dirty")
+    unusable.email = "dirty.post.example"
+    twin = add(session, NOW, None, first_name="Twin", reference="2")
+    twin.email, twin.email_key, twin.email_usable = "Ann@post.example", "ann@post.example", True
+    left = add(session, NOW, "left@post.example", town="Out")
+    session.flush()
+    return made, left
+
+
+def test_everyone_stands_under_exactly_one_outcome(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        mixed(session)
+        inside = segment(session)
+        from meadowrun.people.queries import dictionary
+        from meadowrun.segments.actions import save
+        out = save(session, IDA, NOW, dictionary(session), "Out of town", {"lines": [
+            {"id": "o", "kind": "field", "field": "town", "op": "is", "value": ["out"]}]})
+        send = ready_send(session, NOW, {"in": [{"segment": inside.id}], "out": [{"segment": out.id}]})
+        import zoneinfo
+        guess = estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London"))
+        ident = send.id
+    assert guess.outcomes == {"go": 5, "no_consent": 2, "no_address": 1, "bounced_before": 1, "suppressed": 1, "bad_address": 1,
+                              "duplicate": 1}
+    assert guess.left_out == [("Out of town", 1)]
+    keeper.refuse, keeper.defer = ("hard@post.example",), ("later@post.example",)
+    start(database, settings, ident, 5)
+    run_all(database, ident)
+    found, send = counts(database, ident)
+    assert found == {"deferred": 1, "delivered": 3, "bounced": 1, "duplicate": 1, "no_consent": 2, "suppressed": 1, "no_address": 1,
+                     "bad_address": 1, "bounced_before": 1}
+    assert send.state == "running"
+    with database.session() as session:
+        assert session.scalars(sa.select(Contact.bounced_at).where(Contact.email_key == "hard@post.example")).one() is not None
+    keeper.defer = ()
+    with clock.at(NOW + dt.timedelta(hours=1)):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    found, send = counts(database, ident)
+    assert (found["delivered"], "deferred" in found, send.state) == (4, False, "done")
+    assert sorted(x.to for x in keeper.letters) == ["ann@post.example", "ben@post.example", "cleo@post.example", "hard@post.example",
+                                                    "later@post.example", "later@post.example"]
+
+
+def test_a_letter_is_personal_and_has_a_way_out(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        contact = add(session, NOW, "zoe@post.example", first_name="Zoë")
+        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+        ident, person = send.id, contact.id
+    start(database, settings, ident, 1)
+    run_all(database, ident)
+    letter = keeper.letters[0]
+    key = signing.make(settings.secret, ident, person)
+    assert letter.subject == "Hello Zoë" and "Dear Zoë" in letter.html and "Dear Zoë" in letter.text
+    assert letter.message_id == f"<{key}@mail.example>" and letter.return_path == f"bounce+{key}@mail.example"
+    assert letter.unsubscribe == f"http://127.0.0.1:1/u/{key}" and f"/c/{key}/0" in letter.html
+
+
+def test_consent_is_asked_again_at_the_moment_of_sending(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        contact = add(session, NOW, "ann@post.example")
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+        person = contact.id
+    start(database, settings, ident, 1)
+    with clock.at(NOW):
+        jobs.run_here("sends.take", send_id=ident)
+    with database.session() as session:
+        people.set_consent(session, NOW, person, 0, False, "by phone")
+    with clock.at(NOW):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"no_consent": 1}
+    assert keeper.letters == []
+
+
+def test_running_everything_twice_sends_nothing_twice(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 50)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, 50)
+    run_all(database, ident)
+    run_all(database, ident)
+    assert len(keeper.letters) == 50
+    assert counts(database, ident)[0] == {"delivered": 50}
+    with pytest.raises(Conflict, match="started already"):
+        start(database, settings, ident, 50)
+
+
+def test_a_mail_server_that_hangs_up_loses_nobody(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 300)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, 300)
+    keeper.break_after = 120
+    run_all(database, ident)
+    found, send = counts(database, ident)
+    assert found == {"delivered": 120, "waiting": 180}
+    assert "hung up" in send.problem
+    keeper.break_after = None
+    with clock.at(NOW):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    found, send = counts(database, ident)
+    assert found == {"delivered": 300} and send.problem == "" and send.state == "done"
+    assert len({x.to for x in keeper.letters}) == len(keeper.letters) == 300
+
+
+@pytest.mark.parametrize(("remembers", "after"), [
+    ("first", {"delivered": 3}), (None, {"in_doubt": 1, "delivered": 2})])
+def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(database, settings, job_context, keeper, remembers, after):
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 3)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, 3)
+    with clock.at(NOW):
+        jobs.run_here("sends.take", send_id=ident)
+    with database.session() as session:
+        first = session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id = (SELECT min(contact_id) "
+                                        "FROM deliveries) RETURNING contact_id")).scalar_one()
+    key = signing.make(settings.secret, ident, first)
+    keeper.remembers = {f"<{key}@mail.example>"} if remembers else None
+    with clock.at(NOW):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == after
+    assert len(keeper.letters) == 2
+    if remembers is None:
+        with clock.at(NOW), database.session() as session:
+            actions.settle_doubt(session, IDA, NOW, session.get_one(Send, ident), first, arrived=False)
+        with clock.at(NOW):
+            jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        assert counts(database, ident)[0] == {"delivered": 3}
+
+
+def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypatch):
+    monkeypatch.setattr(sending, "BATCH", 10)
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 30)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, 30)
+    with clock.at(NOW):
+        jobs.run_here("sends.take", send_id=ident)
+        work = sending._Chunk(ident, 0)
+        assert work.batch()
+        with database.session() as session:
+            actions.pause(session, IDA, NOW, session.get_one(Send, ident))
+        assert not work.batch()
+        assert counts(database, ident)[0] == {"waiting": 20, "delivered": 10}
+        with database.session() as session:
+            actions.resume(session, IDA, NOW, session.get_one(Send, ident))
+        assert work.batch()
+        with database.session() as session:
+            actions.stop(session, IDA, NOW, session.get_one(Send, ident))
+        assert not work.batch()
+    found, send = counts(database, ident)
+    assert (found, send.state) == ({"delivered": 20, "stopped": 10}, "stopped")
+    with database.session() as session, pytest.raises(Conflict, match="cannot be resumed"):
+        actions.resume(session, IDA, NOW, session.get_one(Send, ident))
+
+
+def test_the_database_itself_guards_the_audience(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 3)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, 3)
+    run_all(database, ident)
+    for statement in ("DELETE FROM deliveries WHERE contact_id = 1",
+                      "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT 99, send_id, taken_at, 0, "
+                      "'waiting' FROM deliveries LIMIT 1", "UPDATE sends SET audience_size = 2"):
+        with pytest.raises(sa.exc.DatabaseError, match="sealed"), database.session() as session:
+            session.execute(sa.text(statement))
+    with pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_outcome"), database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'lost'"))
+
+
+class TestStarting:
+    def test_what_must_be_mended_stops_it(self, database, settings, still):
+        with database.session() as session:
+            add(session, NOW, "ann@post.example")
+            send = ready_send(session, NOW, {"in": [], "out": []}, success=None)
+            with pytest.raises(Invalid, match="Nobody is named yet"):
+                actions.start(session, IDA, NOW, send, settings.public_url, 1, send.version)
+            send.audience = {"in": [{"segment": segment(session).id}], "out": []}
+            session.flush()
+            with pytest.raises(Invalid, match="Nobody would get this"):
+                actions.start(session, IDA, NOW, send, settings.public_url, 0, send.version)
+            with pytest.raises(Conflict, match="was changed since"):
+                actions.start(session, IDA, NOW, send, settings.public_url, 1, send.version + 1)
+
+    def test_a_planned_one_goes_at_its_moment(self, database, settings, job_context, keeper):
+        with clock.at(NOW), database.session() as session:
+            add(session, NOW, "ann@post.example")
+            kinds(session)
+            send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+            send.leaves_at = NOW + dt.timedelta(hours=2)
+            ident = send.id
+        start(database, settings, ident, 1)
+        for hours, state in ((1, "planned"), (2, "taking")):
+            with clock.at(NOW + dt.timedelta(hours=hours)):
+                jobs.run_here("sends.sweep")
+            with database.session() as session:
+                assert session.get_one(Send, ident).state == state
+
+    def test_two_authors_never_overwrite_each_other(self, database, settings, still):
+        with database.session() as session:
+            send = ready_send(session, NOW, {"in": [], "out": []}, success=None)
+            version = send.version
+            actions.change(session, IDA, NOW, send, version, {"name": "First"})
+            with pytest.raises(Conflict, match="changed this send while"):
+                actions.change(session, IDA, NOW, send, version, {"name": "Second"})

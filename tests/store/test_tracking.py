@@ -1,0 +1,246 @@
+"""What comes back: by HTTP through the real application, by mail through the real listener's reader."""
+
+import dataclasses
+import datetime as dt
+import email.policy
+import json
+from email.message import EmailMessage
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, signing
+from meadowrun.base.cluster import free_port
+from meadowrun.people.models import Consent, Contact, Suppression
+from meadowrun.results.queries import count_behind, people_behind, result
+from meadowrun.sends import actions as sends
+from meadowrun.sends import jobs as sending
+from meadowrun.sends.models import Send
+from meadowrun.shell.app import create_app
+from meadowrun.tracking import actions, inbound
+from meadowrun.tracking.models import ApiKey
+from meadowrun.village.post import complain, return_mail
+from tests import conftest
+from tests.store.people import IDA, add, kinds, ready_send
+from tests.store.test_sending import Keeper, run_all, segment
+
+#: A week before the rest: the listener has a thread of its own, where the clock cannot be held still.
+NOW = conftest.NOW - dt.timedelta(days=7)
+
+READER = {"User-Agent": "Post reader 3"}
+
+
+@pytest.fixture
+def sent(database, settings, job_context, monkeypatch):
+    """A send of which five people got the mail: (send's number, {name: contact's number}, the application's client)."""
+    keeper = Keeper()
+    monkeypatch.setattr(sending, "gateway", lambda s: keeper)
+    with clock.at(NOW), database.session() as session:
+        kinds(session)
+        who = {n: add(session, NOW, f"{n}@post.example", first_name=n, town="a b&c").id for n in ("ann", "ben", "cleo", "dov", "edda")}
+        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+        session.add(ApiKey(name="site", kind="site", key_hash="site_x", origins=["https://farrowhill.example"], created_at=NOW))
+        session.add(ApiKey(name="till", kind="secret", key_hash=actions.hash_key("key_secret"), created_at=NOW))
+        ident = send.id
+        sends.start(session, IDA, NOW, send, settings.public_url, 5, send.version)
+    run_all(database, ident, NOW)
+    with clock.at(NOW + dt.timedelta(hours=1)):
+        yield ident, who, create_app(settings, database).test_client()
+
+
+def token(settings, sent, name):
+    return signing.make(settings.secret, sent[0], sent[1][name])
+
+
+def outcome(database, sent):
+    with database.session() as session:
+        return result(session, session.get_one(Send, sent[0]), NOW + dt.timedelta(hours=2))
+
+
+def test_opens_of_people_and_of_programs_apart(database, settings, sent):
+    client = sent[2]
+    for _ in range(2):
+        assert client.get(f"/o/{token(settings, sent, 'ann')}", headers=READER).data.startswith(b"GIF89a")
+    client.get(f"/o/{token(settings, sent, 'ben')}", headers={"User-Agent": "Mail image proxy"})
+    with clock.at(NOW + dt.timedelta(seconds=1)):
+        client.get(f"/o/{token(settings, sent, 'cleo')}", headers=READER)
+    client.get(f"/o/{token(settings, sent, 'dov')}", headers={"User-Agent": ""})
+    client.get("/o/forged", headers=READER)
+    client.get(f"/o/{token(settings, sent, 'edda')[:-2]}xx", headers=READER)
+    found = outcome(database, sent)
+    assert (found.opened, found.machine_only) == (1, 3)
+
+
+def test_clicks_lead_where_the_edition_says_and_nowhere_else(database, settings, sent):
+    client = sent[2]
+    answer = client.get(f"/c/{token(settings, sent, 'ann')}/0?to=https://evil.example", headers=READER)
+    assert answer.status_code == 302 and answer.location.startswith("https://farrowhill.example/book?mr=")
+    assert client.get(f"/c/{token(settings, sent, 'ann')}/1", headers=READER).location.startswith(
+        "https://farrowhill.example/more?x=a+b%26c&mr=")
+    assert client.get(f"/c/{token(settings, sent, 'ann')}/9", headers=READER).status_code == 404
+    assert client.get("/c/forged/0", headers=READER).status_code == 404
+    assert client.get(f"/c/{signing.make('other' * 9, sent[0], sent[1]['ann'])}/0", headers=READER).status_code == 404
+    found = outcome(database, sent)
+    assert (found.clicked, found.opened) == (1, 1), "a click counts as an opening"
+    assert [(x.number, x.people, x.clicks) for x in found.links] == [(0, 1, 1), (1, 1, 1)]
+
+
+def test_a_scanner_that_follows_everything_is_no_person(database, settings, sent):
+    key = token(settings, sent, "ben")
+    for number in (0, 1):
+        sent[2].get(f"/c/{key}/{number}", headers={"User-Agent": "Link scanner"})
+    assert outcome(database, sent).clicked == 0
+
+
+def test_following_the_way_out_takes_nobody_off_pressing_the_button_does(database, settings, sent):
+    key = token(settings, sent, "ann")
+    assert b"No more" in sent[2].get(f"/u/{key}").data
+    assert outcome(database, sent).unsubscribed == 0
+    assert sent[2].post(f"/u/{key}").status_code == 200
+    assert sent[2].post(f"/u/{token(settings, sent, 'ben')}", data={"List-Unsubscribe": "One-Click"}).status_code == 200
+    assert sent[2].post(f"/u/{key}").status_code == 200
+    assert outcome(database, sent).unsubscribed == 2
+    with database.session() as session:
+        said = dict(session.execute(sa.select(Consent.contact_id, Consent.how).where(Consent.agreed.is_(False))).all())
+    assert said == {sent[1]["ann"]: "on the page, from “A send”", sent[1]["ben"]: "with one click in the mail reader, from “A send”"}
+
+
+def test_preferences(database, settings, sent):
+    key = token(settings, sent, "ann")
+    assert b"What you get from us" in sent[2].get(f"/p/{key}").data
+    sent[2].post(f"/p/{key}", data={"everything": "stop"})
+    with database.session() as session:
+        assert session.get(Consent, (sent[1]["ann"], "email", 0)).agreed is False
+
+
+def reports(database, settings, sent, name, what):
+    """Sends a report as the village does, and reads it as the listener does."""
+    original = EmailMessage()
+    original["Subject"] = "Hello"
+    original.set_content("x")
+    raw = original.as_bytes(policy=email.policy.SMTP)
+    port = free_port()
+    office = inbound.listener(database, dataclasses.replace(settings, inbound=("127.0.0.1", port)))
+    office.start()
+    try:
+        path = f"bounce+{token(settings, sent, name)}@mail.example"
+        if what == "return":
+            return_mail("127.0.0.1", port, path, f"{name}@post.example", raw)
+        else:
+            complain("127.0.0.1", port, path, raw)
+    finally:
+        office.stop()
+
+
+def test_a_mail_that_comes_back_is_a_bounce_and_stops_the_next(database, settings, sent):
+    reports(database, settings, sent, "ann", "return")
+    found = outcome(database, sent)
+    assert found.tally == {"delivered": 4, "bounced": 1} and found.audience == 5
+    with database.session() as session:
+        assert session.get(Contact, sent[1]["ann"]).bounced_at is not None
+
+
+def test_a_complaint_suppresses(database, settings, sent):
+    reports(database, settings, sent, "ben", "complain")
+    assert outcome(database, sent).complained == 1
+    with database.session() as session:
+        assert session.get(Suppression, "ben@post.example").reason == "complained about a mail"
+        assert session.get(Consent, (sent[1]["ben"], "email", 0)).agreed is False
+
+
+@pytest.mark.parametrize(("raw", "said"), [
+    (b"Subject: hi\r\n\r\nhello", None), (b"", None), (b"\xff\xfe\x00rubbish", None),
+    (b'Content-Type: multipart/report; boundary="x"\r\n\r\n--x\r\nContent-Type: message/delivery-status\r\n\r\nA: b\r\n\r\n'
+     b"Action: failed\r\nStatus: 4.2.2\r\nDiagnostic-Code: smtp; full\r\n--x--", ("bounce", False, "full")),
+    (b'Content-Type: multipart/report; boundary="x"\r\n\r\n--x\r\nContent-Type: message/delivery-status\r\n\r\nA: b\r\n\r\n'
+     b"Action: delivered\r\nStatus: 2.0.0\r\n--x--", None)])
+def test_reports_are_read(raw, said):
+    assert inbound.read_report(raw) == said
+
+
+class TestEvents:
+    AUTH = {"Authorization": "Bearer key_secret"}
+
+    def post(self, sent, *events, headers=None):
+        return sent[2].post("/api/v1/events", json={"events": list(events)}, headers=self.AUTH if headers is None else headers)
+
+    def test_a_batch_is_stored_once_by_id(self, database, settings, sent):
+        one = {"event": "ticket_bought", "email": "ANN@post.example", "id": "t-1", "details": {"amount": 24}}
+        assert self.post(sent, one, one, {**one, "id": "t-2"}).json == {"stored": 2, "known_before": 1, "newcomers": 0}
+        assert self.post(sent, one).json == {"stored": 0, "known_before": 1, "newcomers": 0}
+        found = outcome(database, sent)
+        assert (found.converted, found.amount) == (1, 48.0)
+
+    def test_success_counts_within_its_span_and_from_the_mail_on(self, database, settings, sent):
+        early, late, last = NOW - dt.timedelta(minutes=1), NOW + dt.timedelta(days=7, seconds=1), NOW + dt.timedelta(hours=20)
+        with clock.at(NOW + dt.timedelta(days=8)):
+            for name, at in (("ann", early), ("ben", late), ("cleo", last)):
+                assert self.post(sent, {"event": "ticket_bought", "email": f"{name}@post.example", "at": at.isoformat()}).status_code == 200
+        assert outcome(database, sent).converted == 1
+
+    def test_unknown_kinds_details_and_people_are_taken_in_without_consent(self, database, settings, sent):
+        assert self.post(sent, {"event": "kite_flown", "email": "new@post.example", "details": {"height": 30}}).json["newcomers"] == 1
+        with database.session() as session:
+            made = session.scalars(sa.select(Contact).where(Contact.email_key == "new@post.example")).one()
+            assert session.scalars(sa.select(Consent).where(Consent.contact_id == made.id)).all() == []
+
+    @pytest.mark.parametrize(("event", "where"), [
+        ({"event": "Bad Name", "email": "a@b.example"}, "events[0].event"), ({"event": "x"}, "events[0]"),
+        ({"event": "x", "email": "nope"}, "events[0].email"), ({"event": "x", "contact": 99}, "contact"),
+        ({"event": "x", "contact": 1, "at": "yesterday"}, "events[0].at"), ({"event": "x", "contact": 1, "at": "2026-11-23"}, "events[0].at"),
+        ({"event": "x", "contact": 1, "at": "2999-01-01T00:00:00Z"}, "events[0].at"), ({"event": "x", "contact": 1, "details": []}, None),
+        ({"event": "x", "contact": 1, "id": ""}, "events[0].id"), ("x", "events[0]")])
+    def test_rubbish_is_refused_with_its_place(self, settings, sent, event, where):
+        answer = self.post(sent, event)
+        if where is None:
+            assert answer.status_code == 200
+        else:
+            assert (answer.status_code, answer.json["where"]) == (422, where)
+
+    def test_without_a_key_nothing_is_taken(self, sent):
+        for headers in ({}, {"Authorization": "Bearer wrong"}, {"Authorization": "Bearer site_x"}):
+            assert self.post(sent, {"event": "x", "contact": 1}, headers=headers).status_code == 403
+
+    def test_a_website_tells_only_of_visitors_that_carry_our_sign(self, database, settings, sent):
+        ann = sent[1]["ann"]
+        sign = f"{ann}.{signing.sign_text(settings.secret, 'visitor', str(ann))}"
+
+        def tell(origin="https://farrowhill.example", visitor=sign, key="site_x", event="ticket_bought"):
+            return sent[2].post("/site/events", data=json.dumps({
+                "key": key, "visitor": visitor, "event": event, "details": {"amount": 8}}), headers={"Origin": origin})
+
+        assert tell().json == {"stored": 1}
+        assert tell(origin="https://evil.example").status_code == 403
+        assert tell(visitor=f"{sent[1]['ben']}.{sign.split('.')[1]}").status_code == 422
+        assert tell(key="key_secret").status_code == 403
+        assert tell(event="DROP TABLE").status_code == 422
+        assert outcome(database, sent).converted == 1
+
+    def test_contacts_by_the_api(self, database, settings, sent):
+        put = lambda **data: sent[2].put("/api/v1/contacts", json=data, headers=self.AUTH)  # noqa: E731
+        made = put(email="new@post.example", first_name="New", consent={"agreed": True, "how": "till"})
+        assert made.status_code == 201
+        assert put(email="NEW@post.example", town="Farrow").json["first_name"] == "New"
+        shown = sent[2].get(f"/api/v1/contacts/{made.json['id']}", headers=self.AUTH).json
+        assert (shown["town"], shown["consent"][0]) == ("Farrow", {"topic": "All email", "agreed": True, "how": "till"})
+        assert put(email="nope").status_code == 422
+        assert put(email="x@post.example", consent={"agreed": True}).json["where"] == "consent"
+
+    def test_the_description_names_every_path(self, sent):
+        described = sent[2].get("/api/openapi.json").json
+        served = {r.rule.replace("<int:ident>", "{id}") for r in sent[2].application.url_map.iter_rules() if r.rule.startswith("/api/v1")}
+        assert set(described["paths"]) == served
+
+
+def test_every_number_leads_to_exactly_its_people(database, settings, sent):
+    client = sent[2]
+    client.get(f"/o/{token(settings, sent, 'ann')}", headers=READER)
+    client.get(f"/c/{token(settings, sent, 'ben')}/0", headers=READER)
+    client.post(f"/u/{token(settings, sent, 'ben')}")
+    with database.session() as session:
+        send = session.get_one(Send, sent[0])
+        for what, names in (("delivered", set(sent[1])), ("opened", {"ann", "ben"}), ("clicked", {"ben"}), ("link0", {"ben"}),
+                            ("link1", set()), ("unsubscribed", {"ben"}), ("audience", set(sent[1])), ("waiting", set()), ("converted", set())):
+            rows = people_behind(session, send, what, 100)
+            assert {r.first_name for r in rows} == names
+            assert count_behind(session, send, what) == len(names)
