@@ -20,7 +20,6 @@ from meadowrun.base.cluster import Cluster, free_port
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
-from meadowrun.demo.load import load
 from meadowrun.demo.stories import SITE_KEY
 from meadowrun.village.store import Store
 
@@ -71,7 +70,7 @@ class Demo:
             "MEADOWRUN_INBOUND": f"127.0.0.1:{self.ports['inbound']}", "MEADOWRUN_DEMO": "1", "MEADOWRUN_VILLAGE_URL": self.site,
             "MEADOWRUN_LOG_LEVEL": os.environ.get("MEADOWRUN_LOG_LEVEL", "WARNING"), "MEADOWRUN_COOKIE_SECURE": "0"}
 
-    def prepare(self, scale: int) -> Settings:
+    def prepare(self, scale: int, sends: int = 25) -> Settings:
         """Database started, migrated, filled once; the village's people settled."""
         base = self.cluster.start()
         with psycopg.connect(f"{base}/postgres", autocommit=True) as connection:
@@ -83,8 +82,10 @@ class Demo:
         with database.session() as session:
             filled = session.execute(sa.text("SELECT 1 FROM users LIMIT 1")).scalar()
         if not filled:
+            # Only now: it is slow to import, and a second start has no need of it.
+            from meadowrun.demo.load import load
             self.say(f"making the demo world, for the first time: about {max(20, scale // 600)} s")
-            world = load(database, settings, scale, self.site, self.say)
+            world = load(database, settings, scale, self.site, self.say, sends)
             store = Store(self.folder / "village.db")
             store.settle(world.residents())
             store.close()

@@ -9,6 +9,7 @@ import html
 import re
 from collections.abc import Mapping
 from typing import Any
+from urllib.parse import quote
 
 import css_inline
 import mrml
@@ -254,5 +255,13 @@ class Renderer:
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:
-    """A link's address for one person."""
-    return fillins.environment(False).from_string(href).render(values)
+    """A link's address for one person. Values are percent-encoded, save one that is the address's beginning."""
+    environment = fillins.environment(False)
+    parts = []
+    for place, part in enumerate(fillins.split(href)):
+        if isinstance(part, fillins.FillIn):
+            value = environment.from_string(part.source()).render(values)
+            parts.append(quote(value, safe="" if place else ":/?#[]@!$&'()*+,;=%"))
+        else:
+            parts.append(part)
+    return "".join(parts)

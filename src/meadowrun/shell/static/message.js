@@ -299,7 +299,10 @@
     });
     const input = sheet.querySelector('input');
     const find = async () => {
-      const answer = await (await fetch(base + '/people?q=' + encodeURIComponent(input.value), {headers: {Accept: 'application/json'}})).json();
+      const words = input.value;
+      const answer = await (await fetch(base + '/people?q=' + encodeURIComponent(words), {headers: {Accept: 'application/json'}})).json();
+      // Answers may overtake each other; only that to the newest words counts.
+      if (words !== input.value) return;
       const choices = sheet.querySelector('.choices');
       choices.replaceChildren(...answer.people.map((p) => {
         const choice = document.createElement('button');

@@ -1,0 +1,113 @@
+"""The whole application with a small demo world and the village, and a real browser that is signed in."""
+
+import pathlib
+import shutil
+
+import pytest
+from selenium.webdriver.common.by import By
+from selenium.webdriver.support.ui import WebDriverWait
+
+from meadowrun.base.browser import chromium
+from meadowrun.base.cluster import THROW_AWAY
+from meadowrun.base.db import Database
+from meadowrun.base.testing import memory_folder
+from meadowrun.demo.run import Demo
+
+ROOT = pathlib.Path(__file__).resolve().parents[2]
+
+
+@pytest.fixture(scope="session")
+def house(worker_id):
+    """A running demo of 1,500 people, on ports of its own."""
+    folder = memory_folder()
+    number = int(worker_id.removeprefix("gw") or 0) if worker_id != "master" else 5
+    demo = Demo(ROOT, folder / "demo", 8560 + number * 20, lambda text: None, (*THROW_AWAY, "shared_buffers=128MB"))
+    demo.cluster.wanted_port = 55100 + number * 20
+    try:
+        demo.settings = demo.prepare(1500, 3)
+        demo.start(demo.settings)
+        demo.database = Database(demo.settings.database_url)
+        yield demo
+    finally:
+        log = folder / "demo" / "log"
+        if log.exists():
+            faults = [line for line in log.read_text(errors="replace").splitlines() if '"event": "fault"' in line]
+            print("\n".join(faults[-5:]))
+        demo.stop()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+class Page:
+    """A browser, with the few things that tests do all the time."""
+
+    def __init__(self, driver, address):
+        self.driver, self.address = driver, address
+
+    def open(self, path):
+        self.driver.get(path if path.startswith("http") else self.address + path)
+
+    def wait(self, condition, seconds=12, why=""):
+        WebDriverWait(self.driver, seconds, 0.05, ignored_exceptions=(Exception,)).until(lambda d: condition(), why)
+
+    def find(self, selector):
+        self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, selector), why=f"nothing matches {selector}")
+        return self.driver.find_element(By.CSS_SELECTOR, selector)
+
+    def all(self, selector):
+        return self.driver.find_elements(By.CSS_SELECTOR, selector)
+
+    def text(self, selector="main"):
+        return self.find(selector).text
+
+    def click(self, selector):
+        self.wait(lambda: self.driver.find_element(By.CSS_SELECTOR, selector).click() is None, why=f"cannot click {selector}")
+
+    def press(self, words, within="main"):
+        """Clicks the button or link whose words begin so."""
+        def done():
+            for element in self.driver.find_elements(By.CSS_SELECTOR, f"{within} button, {within} a, {within} label"):
+                if element.is_displayed() and element.text.strip().startswith(words):
+                    element.click()
+                    return True
+            return False
+        self.wait(done, why=f"no button says “{words}”")
+
+    def type(self, selector, text, clear=True):
+        element = self.find(selector)
+        if clear:
+            element.clear()
+        element.send_keys(text)
+
+    def says(self, words, selector="main", seconds=12):
+        self.wait(lambda: words in self.driver.find_element(By.CSS_SELECTOR, selector).text, seconds,
+                  why=f"“{words}” does not stand on the page")
+
+    def problems(self):
+        """What the browser complained of: script errors, blocked content."""
+        return [e["message"] for e in self.driver.get_log("browser") if e["level"] == "SEVERE" and "favicon" not in e["message"]]
+
+
+def sign_in(page):
+    page.open("/sign-in")
+    page.type("#email", "ida@farrowhill.example")
+    page.type("#password", "clear-night-sky")
+    page.press("Sign in")
+    page.wait(lambda: page.driver.current_url.rstrip("/") == page.address)
+
+
+@pytest.fixture(scope="session")
+def driver():
+    made = chromium()
+    yield made
+    made.quit()
+
+
+@pytest.fixture
+def page(house, driver):
+    made = Page(driver, house.address)
+    driver.get(house.address + "/sign-in")
+    if "email" in driver.page_source and driver.find_elements(By.CSS_SELECTOR, "#password"):
+        driver.delete_all_cookies()
+        sign_in(made)
+    yield made
+    assert made.problems() == []
