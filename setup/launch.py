@@ -23,9 +23,9 @@ def say(text):
 def missing_packages(command):
     """Debian packages that this command needs and the machine lacks."""
     wanted = []
-    if command in NEEDS_SERVER and not any(pathlib.Path("/usr/lib/postgresql").glob("*/bin/initdb")):
-        if not shutil.which("initdb"):
-            wanted.append("postgresql")
+    installed = any(pathlib.Path("/usr/lib/postgresql").glob("*/bin/initdb")) or shutil.which("initdb")
+    if command in NEEDS_SERVER and not installed:
+        wanted.append("postgresql")
     if command in NEEDS_BROWSER:
         wanted += [name for name, program in (("chromium", "chromium"), ("chromium-driver", "chromedriver"))
                    if not shutil.which(program)]

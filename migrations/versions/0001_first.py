@@ -442,4 +442,11 @@ CREATE TABLE sends (
 );
 CREATE INDEX ix_sends_campaign_id ON sends (campaign_id);
 CREATE INDEX ix_sends_due ON sends (leaves_at) WHERE state = 'planned';
+CREATE TABLE send_numbers (
+    send_id BIGINT NOT NULL,
+    counted_at TIMESTAMP WITH TIME ZONE NOT NULL,
+    numbers JSONB NOT NULL,
+    CONSTRAINT pk_send_numbers PRIMARY KEY (send_id),
+    CONSTRAINT fk_send_numbers_send_id FOREIGN KEY(send_id) REFERENCES sends (id) ON DELETE CASCADE
+);
 """

@@ -19,7 +19,7 @@ def read(content, plan, columns):
     ("name;email\nZoë;z@a.example\n".encode("cp1252"), "cp1252", ";"),
     ("name\temail\nZoë\tz@a.example\n".encode("utf-16"), "utf-16", "\t"),
     ("\ufeffname|email\nZoë|z@a.example\n".encode(), "utf-8-sig", "|"),
-    ('name,email,note\n"Rook, Ann",a@a.example,"one; two; three; four"\n'.encode(), "utf-8", ",")])
+    (b'name,email,note\n"Rook, Ann",a@a.example,"one; two; three; four"\n', "utf-8", ",")])
 def test_encodings_and_separators_are_recognised(content, encoding, separator):
     reading = pf.recognise(content)
     assert (reading.encoding, reading.separator) == (encoding, separator)

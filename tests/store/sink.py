@@ -22,7 +22,7 @@ class Sink:
         sink = self
 
         class Receipts(http.server.BaseHTTPRequestHandler):
-            def do_POST(self):  # noqa: N802
+            def do_POST(self):
                 asked = json.loads(self.rfile.read(int(self.headers["Content-Length"])))["message_ids"]
                 body = json.dumps({"taken": {m: m in sink.taken for m in asked}}).encode()
                 self.send_response(200)

@@ -11,7 +11,8 @@ from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
 
 #: Modules that register tasks.
-TASK_MODULES = ("meadowrun.imports.jobs", "meadowrun.sends.jobs", "meadowrun.village.jobs")
+TASK_MODULES = ("meadowrun.imports.jobs", "meadowrun.sends.jobs", "meadowrun.results.jobs",
+                "meadowrun.village.jobs")
 
 
 def load_tasks() -> None:

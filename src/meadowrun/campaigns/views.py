@@ -9,9 +9,10 @@ import sqlalchemy as sa
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
+from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.actions import create as create_send
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import recent, tally
+from meadowrun.sends.queries import recent
 from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("campaigns", __name__)
@@ -79,7 +80,7 @@ def create() -> object:
 @pages.get("/campaigns/<int:ident>")
 def show(ident: int) -> object:
     campaign = actions.get(db(), ident)
-    sends = [(send, tally(db(), send)) for send, _ in recent(db(), campaign_id=ident)]
+    sends = [(send, kept_numbers(db(), send)) for send, _ in recent(db(), campaign_id=ident)]
     return flask.render_template("campaigns/show.html", campaign=campaign, sends=sends)
 
 

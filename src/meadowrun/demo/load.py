@@ -25,6 +25,7 @@ from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
+from meadowrun.results.queries import refresh_numbers
 from meadowrun.segments import actions as segments
 from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send, Sender
@@ -219,8 +220,9 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     ids = session.execute(sa.text(
         "SELECT c.id, m.id, e.id, e.compiled FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
         "WHERE c.name = :c AND m.name = :m"), {"c": campaign, "m": message}).one()
-    send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="running", message_id=ids[1], edition_id=ids[2], sender_id=1 + number % 2,
-                audience={"in": [], "out": []}, zone="Europe/London", topic_id=topic, success_event=stories.SUCCESS[message],
+    send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="running", message_id=ids[1], edition_id=ids[2],
+                sender_id=1 + number % 2, audience={"in": [], "out": []}, zone="Europe/London", topic_id=topic,
+                success_event=stories.SUCCESS[message],
                 success_days=7, taken_at=taken, created_at=taken - dt.timedelta(days=3), changed_at=taken, started_by="Ida Vance",
                 finished_at=taken + dt.timedelta(minutes=9))
     session.add(send)
@@ -262,6 +264,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     session.execute(sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"), {"at": taken, "ids": hard})
     send.audience_size, send.sealed, send.state = size, True, "done"
     session.flush()
+    refresh_numbers(session, send, made.moment)
 
 
 def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel: bool | None, chosen: bool | None) -> str:

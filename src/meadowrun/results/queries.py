@@ -6,10 +6,12 @@ from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.messages.models import Edition
+from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
 from meadowrun.tracking.models import EventKind
@@ -113,11 +115,41 @@ def count_behind(session: orm.Session, send: Send, what: str) -> int:
                            _values(session, send)).scalar_one()
 
 
+def numbers(session: orm.Session, send: Send) -> dict[str, int]:
+    """Every count of a send, of single people: its tally, and what those delivered did. Three queries."""
+    if send.taken_at is None:
+        return {}
+    values = _values(session, send)
+    row = session.execute(sa.text(
+        "SELECT count(*) FILTER (WHERE person) AS opened, count(*) FILTER (WHERE program AND NOT person) AS machine_only, "
+        "count(*) FILTER (WHERE clicked) AS clicked, count(*) FILTER (WHERE unsubscribed) AS unsubscribed, "
+        "count(*) FILTER (WHERE complained) AS complained FROM (SELECT r.contact_id, "
+        "bool_or(r.kind IN ('opened', 'clicked') AND NOT r.machine) AS person, bool_or(r.kind = 'opened' AND r.machine) AS program, "
+        "bool_or(r.kind = 'clicked' AND NOT r.machine) AS clicked, bool_or(r.kind = 'unsubscribed') AS unsubscribed, "
+        f"bool_or(r.kind = 'complained') AS complained {_REACTED} GROUP BY r.contact_id) x"), values).one()
+    found = dict(row._mapping)
+    found["converted"] = count_behind(session, send, "converted") if values["kind"] != -1 else 0
+    return tally(session, send) | found
+
+
+def kept_numbers(session: orm.Session, send: Send) -> dict[str, int]:
+    """`numbers` as last worked out in the background; worked out now when that has not happened yet."""
+    kept = session.get(SendNumbers, send.id)
+    return kept.numbers if kept is not None else numbers(session, send)
+
+
+def refresh_numbers(session: orm.Session, send: Send, now: dt.datetime) -> None:
+    """Works the kept numbers of a send out anew."""
+    found = numbers(session, send)
+    session.execute(insert(SendNumbers).values(send_id=send.id, counted_at=now, numbers=found).on_conflict_do_update(
+        index_elements=["send_id"], set_={"counted_at": now, "numbers": found}))
+
+
 def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
     """The result of a send that has been taken."""
-    counts = tally(session, send)
+    found = numbers(session, send)
+    counts = {name: found[name] for name in OUTCOMES if name in found}
     values = _values(session, send)
-    numbers = {name: count_behind(session, send, name) for name in PEOPLE_SQL if name != "delivered"}
     kind = success_kind(session, send)
     amount = None
     if kind is not None and kind.details.get("amount", {}).get("type") == "number":
@@ -128,10 +160,10 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
     step = dt.timedelta(hours=1) if send.taken_at and now - send.taken_at < dt.timedelta(days=2) \
         else dt.timedelta(hours=6)
     return Result(
-        tally=counts, audience=send.audience_size or 0, delivered=counts.get("delivered", 0), opened=numbers["opened"],
-        machine_only=numbers["machine_only"], clicked=numbers["clicked"], converted=numbers["converted"], success=kind,
-        amount=float(amount) if amount is not None else None, unsubscribed=numbers["unsubscribed"],
-        complained=numbers["complained"], bounced=counts.get("bounced", 0), links=_links(session, send, values),
+        tally=counts, audience=send.audience_size or 0, delivered=counts.get("delivered", 0), opened=found["opened"],
+        machine_only=found["machine_only"], clicked=found["clicked"], converted=found["converted"], success=kind,
+        amount=float(amount) if amount is not None else None, unsubscribed=found["unsubscribed"],
+        complained=found["complained"], bounced=counts.get("bounced", 0), links=_links(session, send, values),
         timeline=_timeline(session, send, values, step, now), step=step)
 
 

@@ -27,8 +27,7 @@ PAGE = 100
 def table() -> object:
     rows = []
     for send, campaign in recent(db(), ("running", "paused", "done", "stopped"), most=60):
-        rows.append((send, campaign, {w: queries.count_behind(db(), send, w) for w in
-                                      ("delivered", "opened", "clicked", "converted", "unsubscribed")}))
+        rows.append((send, campaign, queries.kept_numbers(db(), send)))
     return flask.render_template("results/table.html", rows=rows)
 
 

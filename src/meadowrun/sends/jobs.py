@@ -242,7 +242,8 @@ class _Chunk:
             return
         session.execute(sa.text(
             "UPDATE deliveries d SET outcome = v.outcome, note = nullif(v.note, ''), "
-            "tries = d.tries + (v.outcome = 'deferred')::int, filled = coalesce(CAST(v.filled AS jsonb), d.filled), address = coalesce(v.address, d.address), "
+            "tries = d.tries + (v.outcome = 'deferred')::int, filled = coalesce(CAST(v.filled AS jsonb), d.filled), "
+            "address = coalesce(v.address, d.address), "
             "not_before = CASE WHEN v.outcome = 'deferred' THEN CAST(:again AS timestamptz) END "
             "FROM unnest(CAST(:ids AS bigint[]), CAST(:outcomes AS text[]), CAST(:notes AS text[]), "
             "CAST(:filled AS text[]), CAST(:addresses AS text[])) AS v(id, outcome, note, filled, address) "

@@ -19,7 +19,7 @@ from meadowrun.messages.queries import fill_values, known_refs, messages, nested
 from meadowrun.messages.views import in_frame
 from meadowrun.people.models import Contact, PeopleList, Topic
 from meadowrun.people.queries import contact as get_contact
-from meadowrun.results.queries import count_behind
+from meadowrun.results.queries import kept_numbers
 from meadowrun.segments.models import Segment
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send, Sender
@@ -68,7 +68,8 @@ def _usual(send: Send) -> tuple[int, int] | None:
         return None
     last = db().scalar(sa.select(Send).where(Send.success_event == send.success_event, Send.state == "done")
                        .order_by(Send.taken_at.desc()).limit(1))
-    return (count_behind(db(), last, "converted"), count_behind(db(), last, "delivered")) if last else None
+    numbers = kept_numbers(db(), last) if last else {}
+    return (numbers.get("converted", 0), numbers.get("delivered", 0)) if last else None
 
 
 def _leaves(send: Send) -> str:

@@ -11,7 +11,7 @@ from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.campaigns.models import Campaign
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import contacts_page
-from meadowrun.results.queries import count_behind
+from meadowrun.results.queries import kept_numbers
 from meadowrun.segments.models import Segment
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import recent, tally
@@ -82,8 +82,7 @@ def today() -> object:
     drafts = recent(session, ("draft",), most=6)
     finished = []
     for send, campaign in recent(session, ("done", "stopped"), most=6):
-        finished.append((send, campaign, {what: count_behind(session, send, what)
-                                          for what in ("delivered", "opened", "clicked", "converted")}))
+        finished.append((send, campaign, kept_numbers(session, send)))
     lately = list(session.scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(8)))
     doubts = session.execute(sa.text(
         "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "

@@ -1,0 +1,234 @@
+"""The measurements themselves. Each yields what it found; goals are ratios, from the project's own figures."""
+
+import csv
+import datetime as dt
+import io
+import zoneinfo
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import jinja2.sandbox
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.audit import SYSTEM
+from meadowrun.base.db import driver
+from meadowrun.bench.run import Measurement, World, compare
+from meadowrun.core import people_file as pf
+from meadowrun.core.audience import definition as d
+from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.imports import actions as imports
+from meadowrun.imports.models import Import
+from meadowrun.messages.models import Edition
+from meadowrun.messages.queries import nested
+from meadowrun.people.queries import dictionary
+from meadowrun.segments import queries as segments
+from meadowrun.segments.compile import Compiler
+from meadowrun.sends.models import Send
+from meadowrun.tracking import actions as tracking
+
+ZONE = zoneinfo.ZoneInfo("Europe/London")
+LINES: list[dict[str, Any]] = [
+    {"id": "a", "kind": "field", "field": "region", "op": "is", "value": ["Farrow Vale", "Upper Tarn"]},
+    {"id": "b", "kind": "field", "field": "membership", "op": "not_blank"},
+    {"id": "c", "kind": "field", "field": "score", "op": "at_least", "value": 10},
+    {"id": "d", "kind": "event", "event": "visited", "times": {"op": "at_least", "n": 1}, "span": {"last": 365}},
+    {"id": "e", "kind": "event", "event": "ticket_bought", "times": {"op": "at_least", "n": 2}, "span": {"last": 200}},
+    {"id": "f", "kind": "field", "field": "language", "op": "is", "value": ["en"]},
+    {"id": "g", "kind": "field", "field": "renewal_date", "op": "in_next", "value": 180},
+    {"id": "h", "kind": "event", "event": "donated", "did": False, "span": {"last": 90}}]
+
+
+def count(world: World) -> Iterator[Measurement]:
+    """A compiled segment's count beside the same asked by hand."""
+    with world.database.session() as session:
+        words, now = dictionary(session), clock.now(session)
+        definition = d.parse({"lines": LINES[:5]}, words)
+        kinds = {key: spec.id for key, spec in words.events.items()}
+        midnight = dt.datetime.combine(now.astimezone(ZONE).date(), dt.time(), ZONE)
+        by_hand = sa.text(
+            "SELECT count(*) FROM contacts c WHERE (c.attributes @> '{\"region\": \"Farrow Vale\"}' OR c.attributes @> "
+            "'{\"region\": \"Upper Tarn\"}') AND c.attributes->>'membership' <> '' AND (c.attributes->>'score')::numeric >= 10 "
+            f"AND c.id IN (SELECT contact_id FROM events WHERE kind_id = {kinds['visited']} AND at >= :year) AND c.id IN "
+            f"(SELECT contact_id FROM events WHERE kind_id = {kinds['ticket_bought']} AND at >= :days GROUP BY contact_id "
+            "HAVING count(*) >= 2)")
+        values = {"year": midnight - dt.timedelta(days=365), "days": midnight - dt.timedelta(days=200)}
+        assert segments.count(session, definition, words, now, ZONE) == session.execute(by_hand, values).scalar_one()
+        ours = world.best(lambda: segments.count(session, definition, words, now, ZONE))
+        baseline = world.best(lambda: session.execute(by_hand, values).scalar_one())
+        yield compare("segment count ÷ hand-written SQL", ours * 1000, baseline * 1000, "ms", at_most=1.2)
+        compiling = world.best(lambda: Compiler(words, now, ZONE).definition(definition), 20)
+        yield compare("compiling it ÷ 10 ms", compiling * 1000, 10.0, "ms", at_most=1.0)
+
+
+def sieve(world: World) -> Iterator[Measurement]:
+    """The whole sieve after editing one of eight lines, and with nothing kept."""
+    with world.database.session() as session:
+        words, now = dictionary(session), clock.now(session)
+        definition = d.parse({"lines": LINES}, words)
+        keep, segments.KEEP = segments.KEEP, dt.timedelta(hours=1)
+        try:
+            segments.forget()
+            segments.look(session, definition, words, now, ZONE)
+            step = iter(range(1, 10_000))
+
+            def edit() -> None:
+                lines = [*LINES[:2], {**LINES[2], "value": 10 + next(step) / 1000}, *LINES[3:]]
+                segments.look(session, d.parse({"lines": lines}, words), words, now, ZONE)
+
+            def fetch() -> None:
+                segments.id_set(session, "SELECT c.id FROM contacts c WHERE CAST((c.attributes->>'score') AS numeric) >= :v",
+                                {"v": 10 + next(step) / 1000})
+
+            yield compare("sieve after one edit ÷ fetching that line", world.best(edit) * 1000, world.best(fetch) * 1000, "ms",
+                          at_most=1.3)
+
+            def nothing_kept() -> None:
+                segments.forget()
+                segments.look(session, definition, words, now, ZONE)
+
+            prefixes = []
+            for n in range(1, len(LINES) + 1):
+                part = d.parse({"lines": LINES[:n]}, words)
+                prefixes.append(world.best(lambda part=part: segments.count(session, part, words, now, ZONE), 3))
+            whole = world.best(nothing_kept, 3)
+            yield compare("sieve, nothing kept ÷ dearest prefix", whole * 1000, max(prefixes) * 1000, "ms", at_most=2.0)
+            yield compare("sieve, nothing kept ÷ a query for each line", whole * 1000, sum(prefixes) * 1000, "ms", at_most=1.0)
+        finally:
+            segments.KEEP = keep
+
+
+def ingest(world: World) -> Iterator[Measurement]:
+    """Events through the API's code path, 1,000 a batch, beside bare COPY of the same rows into the same table."""
+    batches, size = 20, 1000
+    rates = []
+    with world.database.session() as session:
+        now = clock.now(session)
+        addresses = session.execute(sa.text("SELECT id FROM contacts ORDER BY id LIMIT 1000")).scalars().all()
+    for through in (True, False):
+        started = clock.machine_now()
+        for batch in range(batches):
+            with world.database.session() as session:
+                data = [{"event": "page_viewed", "contact": addresses[i % len(addresses)], "id": f"{started.timestamp()}-{batch}-{i}",
+                         "at": now.isoformat(), "details": {"page": "/tickets"}} for i in range(size)]
+                if through:
+                    tracking.take_events(session, now, "bench", tracking.read_events(data, now))
+                else:
+                    with driver(session).cursor() as cursor, cursor.copy(
+                            "COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
+                        for row in data:
+                            copy.write_row((row["contact"], now, 1, '{"page": "/tickets"}'))
+        rates.append(batches * size / (clock.machine_now() - started).total_seconds())
+    with world.database.session() as session:
+        session.execute(sa.text("DELETE FROM events WHERE at = :now"), {"now": now})
+    yield compare("event ingest ÷ bare COPY", rates[0], rates[1], "rows/s", at_least=0.6)
+
+
+def importing(world: World) -> Iterator[Measurement]:
+    """A CSV with everything checked (a dry run: the same work, rolled back) beside bare COPY of the file."""
+    rows = 200_000
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["Email", "First name", "Last name", "Town", "Membership"])
+    for i in range(rows):
+        writer.writerow([f"bench{i}@import.example", "Ann", f"Rook {i}", "Farrow", "Patron"])
+    content = out.getvalue().encode()
+    with world.database.session() as session:
+        found = imports.upload(session, SYSTEM, clock.now(session), "bench.csv", content)
+        found.state, ident = "checking", found.id
+        found.plan = pf.Plan(tuple(found.plan["targets"]), consent="bench").to_json()
+    started = clock.machine_now()
+    jobs.run_here("imports.run", import_id=ident, dry=True)
+    ours = rows / (clock.machine_now() - started).total_seconds()
+    with world.database.session() as session:
+        assert session.get_one(Import, ident).dry_counts["rows"] == rows
+        session.execute(sa.text("CREATE TEMPORARY TABLE bare (a text, b text, c text, d text, e text) ON COMMIT DROP"))
+        started = clock.machine_now()
+        with driver(session).cursor() as cursor, cursor.copy("COPY bare FROM STDIN WITH (FORMAT csv, HEADER)") as copy:
+            copy.write(content)
+        bare = rows / (clock.machine_now() - started).total_seconds()
+    yield compare("import, everything checked ÷ bare COPY", ours, bare, "rows/s", at_least=0.15)
+
+
+def rendering(world: World) -> Iterator[Measurement]:
+    """One personal email beside Jinja alone on the same templates."""
+    with world.database.session() as session:
+        compiled = Compiled.from_json(session.scalars(sa.select(Edition).limit(1)).one().compiled)
+    values = nested(dict.fromkeys(compiled.refs, "Ann"), {}, "T" * 27)
+    values["fact"] = {r.removeprefix("fact."): "x" for r in compiled.refs if r.startswith("fact.")}
+    renderer = Renderer(compiled)
+    plain = jinja2.Environment(autoescape=True)
+    plain.filters.update(day=lambda x: x, titled=lambda x: x, number=lambda x: x)
+    templates = [plain.from_string(t) for t in (compiled.subject, compiled.html, compiled.text)]
+
+    def ours() -> None:
+        for _ in range(2000):
+            renderer.render(values)
+
+    def jinja() -> None:
+        for _ in range(2000):
+            for template in templates:
+                template.render(values)
+
+    yield compare("rendering an email ÷ Jinja alone", world.best(ours) / 2, world.best(jinja) / 2, "ms", at_most=1.5)
+
+
+def dispatch(world: World) -> Iterator[Measurement]:
+    """Claim, verdict, render, hand-off to the null gateway and finish, beside bare COPY of the delivery rows."""
+    size = min(20_000, world.scale)
+    with world.database.session() as session:
+        now = clock.now(session).replace(microsecond=0)
+        edition = session.scalars(sa.select(Edition).limit(1)).one()
+        campaign = session.execute(sa.text("SELECT min(id) FROM campaigns")).scalar_one()
+        send = Send(campaign_id=campaign, name="bench", state="running", message_id=edition.message_id, edition_id=edition.id,
+                    sender_id=1, audience={"in": [], "out": []}, zone="UTC", created_at=now, changed_at=now, taken_at=now)
+        session.add(send)
+        session.flush()
+        ident = send.id
+        session.execute(sa.text(
+            "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT id, :s, :t, (row_number() OVER "
+            "(ORDER BY id) - 1) / 1000, 'waiting' FROM contacts ORDER BY id LIMIT :n"), {"s": ident, "t": now, "n": size})
+    started = clock.machine_now()
+    for chunk in range(size // 1000):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=chunk)
+    ours = size / (clock.machine_now() - started).total_seconds()
+    with world.database.session() as session:
+        rows = session.execute(sa.text("SELECT contact_id, taken_at, chunk, outcome, address, at, note, filled::text FROM deliveries "
+                                       "WHERE send_id = :s"), {"s": ident}).all()
+        session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
+        started = clock.machine_now()
+        with driver(session).cursor() as cursor, cursor.copy(
+                "COPY deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled) FROM STDIN") as copy:
+            for r in rows:
+                copy.write_row((r[0], ident, *r[1:]))
+        bare = size / (clock.machine_now() - started).total_seconds()
+        session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
+        session.execute(sa.text("DELETE FROM sends WHERE id = :s"), {"s": ident})
+    yield compare("dispatch, one worker ÷ bare COPY", ours, bare, "rows/s", at_least=0.10)
+
+
+def pages(world: World) -> Iterator[Measurement]:
+    """Server time of every main page: the slowest tenth, beside the goal for this size of world."""
+    from meadowrun.shell.app import create_app
+    from meadowrun.shell.models import User
+    app = create_app(world.settings, world.database)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = app.test_client()
+    with world.database.session() as session:
+        assert session.scalar(sa.select(User).where(User.email == "ida@farrowhill.example"))
+    client.post("/sign-in", data={"email": "ida@farrowhill.example", "password": "clear-night-sky"})
+    times = []
+    for path in ("/", "/people", "/people?q=marsh", "/people?sort=added", "/people/5", "/segments", "/segments/1", "/messages",
+                 "/messages/1", "/campaigns", "/campaigns/2", "/sends/1", "/results", "/results/2", "/calendar", "/find?q=ann"):
+        client.get(path)
+        for _ in range(5):
+            answer = client.get(path)
+            assert answer.status_code == 200, path
+            times.append(float(answer.headers["Server-Timing"].partition("dur=")[2]))
+    times.sort()
+    goal = 150.0 if world.scale <= 100_000 else 400.0
+    yield compare("pages, 95th percentile ÷ goal", times[int(len(times) * 0.95)], goal, "ms", at_most=1.0)
+
+
+MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
+    "count": count, "sieve": sieve, "ingest": ingest, "import": importing, "render": rendering, "dispatch": dispatch, "pages": pages}

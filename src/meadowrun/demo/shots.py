@@ -1,0 +1,64 @@
+"""`./meadowrun shots`: one current picture of each main view, 1280×800, from a fresh demo world of the usual size."""
+
+import pathlib
+import shutil
+import time
+
+from selenium.webdriver.common.by import By
+
+from meadowrun.base.browser import chromium
+from meadowrun.base.cluster import THROW_AWAY
+from meadowrun.base.testing import memory_folder
+from meadowrun.demo.run import Demo, say
+
+#: file name → address; a second address part after a space is a selector to click first
+VIEWS = {
+    "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segments": "/segments", "segment": "/segments/1",
+    "message": "/messages/1", "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "results": "/results",
+    "result": "/results/6", "calendar": "/calendar", "find": "find", "preferences": "preferences", "village": "village",
+}
+PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988\n"
+               "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979\nbad address,Ann,Rook,Farrow,Patron,\n")
+
+
+def run(root: pathlib.Path) -> None:
+    """Makes every picture anew in docs/screenshots."""
+    folder, target = memory_folder(), root / "docs" / "screenshots"
+    target.mkdir(parents=True, exist_ok=True)
+    demo = Demo(root, folder / "demo", 8660, say, (*THROW_AWAY, "shared_buffers=256MB"))
+    demo.cluster.wanted_port = 55300
+    browser = None
+    try:
+        demo.start(demo.prepare(24_000))
+        browser = chromium()
+        browser.get(demo.address + "/sign-in")
+        browser.find_element(By.ID, "email").send_keys("ida@farrowhill.example")
+        browser.find_element(By.ID, "password").send_keys("clear-night-sky")
+        browser.find_element(By.CSS_SELECTOR, "button.btn-primary").click()
+        for name, place in VIEWS.items():
+            if place == "import":
+                browser.get(demo.address + "/imports/new")
+                file = folder / "spring-fair.csv"
+                file.write_text(PEOPLE_FILE)
+                browser.find_element(By.ID, "file").send_keys(str(file))
+                browser.find_element(By.CSS_SELECTOR, "main button.btn-primary").click()
+            elif place == "find":
+                browser.get(demo.address + "/")
+                browser.find_element(By.CSS_SELECTOR, "[data-find]").click()
+                browser.find_element(By.CSS_SELECTOR, "#find input").send_keys("leo")
+            elif place == "preferences":
+                from meadowrun.base import signing
+                token = signing.make((folder / "demo" / "secret").read_text(), 2, 23)
+                browser.get(f"{demo.address}/p/{token}")
+            elif place == "village":
+                browser.get(demo.site + "/observatory/tickets")
+            else:
+                browser.get(demo.address + place)
+            time.sleep(0.9)
+            browser.save_screenshot(str(target / f"{name}.png"))
+            say(f"docs/screenshots/{name}.png")
+    finally:
+        if browser:
+            browser.quit()
+        demo.stop()
+        shutil.rmtree(folder, ignore_errors=True)

@@ -1,0 +1,121 @@
+"""Every page: no WCAG 2.1 AA violation that axe can find, nothing blocked, nothing sticking out sideways."""
+
+import json
+import pathlib
+
+import pytest
+from selenium.webdriver.common.keys import Keys
+
+from meadowrun.base import signing
+
+AXE = (pathlib.Path(__file__).parent / "vendor" / "axe.min.js").read_text()
+PAGES = ["/", "/people", "/people?q=marsh", "/people?q=zzzz", "/people/new", "/people/5", "/people/5/edit", "/companies", "/companies/1",
+         "/people/fields", "/lists", "/people/suppressions", "/imports", "/imports/new", "/segments", "/segments/new", "/segments/1",
+         "/segments/1/people", "/segments/1/history", "/messages", "/messages/new", "/messages/1", "/messages/1/drafts", "/campaigns",
+         "/campaigns/new", "/campaigns/1", "/campaigns/1/edit", "/sends/1", "/sends/1/look", "/sends/2", "/results", "/results/2",
+         "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/connections", "/nowhere"]
+
+
+def violations(page):
+    page.driver.execute_cdp_cmd("Page.setBypassCSP", {"enabled": True})
+    page.driver.execute_script(AXE)
+    found = page.driver.execute_async_script(
+        "const done = arguments[0]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'], iframes: false})"
+        ".then((r) => done(r.violations.map((v) => [v.id, v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160))])))")
+    return found
+
+
+@pytest.mark.parametrize("path", PAGES)
+def test_a_page_is_sound(page, path):
+    page.open(path)
+    page.find("main")
+    assert violations(page) == []
+    wide = page.driver.execute_script("return document.documentElement.scrollWidth")
+    assert wide <= 1280, f"{path} is {wide} pixels wide"
+    complaints = [p for p in page.problems() if "404" not in p]
+    assert complaints == []
+
+
+@pytest.mark.parametrize("kind", ["u", "p"])
+def test_pages_that_readers_see_work_on_a_phone(page, house, kind):
+    token = signing.make((house.folder / "secret").read_text(), 2, 7)
+    page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+    try:
+        page.open(f"/{kind}/{token}")
+        assert violations(page) == []
+        assert page.driver.execute_script("return document.documentElement.scrollWidth") <= 390
+    finally:
+        page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
+                                    {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+
+
+def test_the_one_box_finds_and_does(page):
+    page.open("/")
+    page.find("body").send_keys(Keys.CONTROL, "k")
+    page.type("#find input", "near renewal")
+    page.says("Loyal members near renewal", "#find")
+    page.find("#find input").send_keys(Keys.ENTER)
+    page.wait(lambda: "/segments/" in page.driver.current_url)
+    page.click("[data-find]")
+    page.type("#find input", "import")
+    page.says("Import people from a file", "#find")
+    page.find("#find input").send_keys(Keys.ESCAPE)
+    assert not page.find("#find").is_displayed()
+
+
+def test_a_segment_by_keyboard_alone_and_back_again(page):
+    page.open("/segments/new")
+    everyone = page.text("[data-size]")
+    page.find("body").send_keys("/")
+    page.find(".pop [data-narrow]").send_keys("visited", Keys.ENTER)
+    page.says("visited the dome", "[data-part=sieve]")
+    page.wait(lambda: page.text("[data-size]") != everyone)
+    # The first word of the new line has the focus: Enter opens just that word.
+    page.driver.switch_to.active_element.send_keys(Keys.ENTER)
+    page.find(".pop [name=n]").send_keys(Keys.CONTROL, "a")
+    page.find(".pop [name=n]").send_keys("3", Keys.ENTER)
+    page.says("3 times or more", "[data-part=sieve]")
+    page.find("body").send_keys(Keys.CONTROL, "z")
+    page.says("at least once", "[data-part=sieve]")
+    page.click("#undo")
+    page.wait(lambda: page.text("[data-size]") == everyone)
+    page.driver.execute_script("document.getElementById('unsaved').hidden = true")
+
+
+def test_two_authors_of_one_segment(page, house):
+    """The second to save is told, and what they made is not lost."""
+    page.open("/segments/2")
+    data = json.loads(page.find("#segment").get_attribute("data-definition"))
+    first = page.driver.execute_async_script(
+        "const done = arguments[0]; Meadowrun.post('/segments/save', {definition: JSON.parse(document.getElementById('segment').dataset"
+        ".definition), segment: 2, name: 'Members', version: Number(document.getElementById('segment').dataset.version)}).then(done)")
+    assert "to" in first and data["lines"]
+    page.click("#save")
+    page.find("#sn").send_keys(Keys.ENTER)
+    page.says("saved this segment while you were editing it")
+    page.says("whose membership is not blank", "[data-part=sieve]")
+    assert [p for p in page.problems() if "409" not in p] == []
+
+
+def test_moving_the_clock_lets_the_village_live(page, house):
+    """A planned send leaves when its moment comes, and people react by themselves."""
+    import sqlalchemy as sa
+    with house.database.session() as session:
+        session.execute(sa.text("UPDATE sends SET audience = '{\"in\": [{\"segment\": 2}], \"out\": []}' WHERE id = 1"))
+    page.open("/sends/1")
+    page.click("#w-leaves")
+    page.click(".pop input[value=at]")
+    page.press("Take it", ".pop")
+    page.says("on the clock of Europe/London")
+    page.press("Last look, then send")
+    page.press("Plan it for")
+    page.says("Planned: it leaves")
+    for _ in range(2):
+        page.click(".clock-open")
+        page.press("A day on", ".drop-sheet")
+        page.wait(lambda: "Time is passing" in page.find(".drop-sheet").text, 5)
+        page.wait(lambda: not page.all(".drop-sheet") or "Time is passing" not in page.find(".drop-sheet").text, 90)
+    page.open("/results/1")
+    shown = {e.get_attribute("data-count"): int(e.text.replace(",", "")) for e in page.all("[data-count]")}
+    assert shown["delivered"] > 50 and shown["opened"] > 10
+    assert shown["clicked"] >= 1
