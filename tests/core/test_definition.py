@@ -27,6 +27,8 @@ def event(**more):
     (field("is", ["Single", "Household"]), "whose membership is Single or Household"),
     (field("in_next", 60, "renewal"), "whose renewal date is within the next 60 days"),
     (field("blank", None, "town"), "whose town is blank"),
+    (field("is", ["School"], "company.kind"), "whose company’s kind is School"),
+    (field("contains", "tarn", "company.name"), "whose company’s name contains “tarn”"),
     (field("between", [1, 2000], "score"), "whose score is between 1 and 2,000"),
     (field("yes", None, "member"), "whose member is yes"),
     (field("before", "2026-02-01", "renewal"), "whose renewal date is before 1 Feb 2026"),

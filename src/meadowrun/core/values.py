@@ -30,7 +30,9 @@ def text_or_none(value: Any) -> str | None:
     """Trimmed text without control characters; blank is None."""
     if value is None:
         return None
-    text = "".join(c for c in str(value) if c >= " " or c in "\t\n").strip()
+    text = value if isinstance(value, str) else str(value)
+    if not text.isprintable():
+        text = "".join(c for c in text if c >= " " or c in "\t\n")
     return " ".join(text.split()) or None
 
 

@@ -59,6 +59,8 @@ def joined(words: list[str], last: str = "or") -> str:
 
 def fold(text: str) -> str:
     """Lower case without accents and surplus spaces: how names and addresses are compared in searches."""
+    if text.isascii():
+        return " ".join(text.lower().split())
     plain = unicodedata.normalize("NFKD", text.casefold())
     return " ".join("".join(c for c in plain if not unicodedata.combining(c)).split())
 

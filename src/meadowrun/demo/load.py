@@ -47,7 +47,7 @@ def load(database: Database, settings: Settings, scale: int, site: str, say: Say
     say(f"{scale:,} people")
     made = world.make(scale, moment)
     with database.session() as session:
-        _dictionary(session, moment)
+        _dictionary(session, moment - dt.timedelta(days=420))
         _organisation(session, moment, settings, site)
         _people(session, made)
         _consent(session, made)
@@ -64,6 +64,10 @@ def load(database: Database, settings: Settings, scale: int, site: str, say: Say
             _past_send(session, made, number, sends)
     with database.session() as session:
         session.execute(sa.text("ANALYZE"))
+    # After the statistics: without them, counting reactions is planned badly.
+    with database.session() as session:
+        for send in session.scalars(sa.select(Send).where(Send.taken_at.is_not(None))):
+            refresh_numbers(session, send, made.moment)
     return made
 
 
@@ -209,13 +213,21 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
     session.add(Send(campaign_id=first, name="Another year of stars", state="draft", message_id=message, sender_id=1,
                      audience={"in": [{"segment": segment}], "out": []}, zone=settings.timezone, topic_id=2,
                      success_event="membership_renewed", success_days=14, created_at=now, changed_at=now))
+    diary = session.execute(sa.text("SELECT c.id, m.id, e.id, g.id FROM campaigns c, messages m JOIN editions e ON e.message_id = "
+                                    "m.id, segments g WHERE c.name = 'Sky diary' AND m.name = 'Sky diary' AND g.name = "
+                                    "'Dome regulars'")).one()
+    leaves = (now + dt.timedelta(days=2)).replace(hour=17, minute=30, second=0)
+    session.add(Send(campaign_id=diary[0], name=f"Sky diary, {leaves:%B %Y}", state="planned", message_id=diary[1],
+                     edition_id=diary[2], sender_id=2, audience={"in": [{"segment": diary[3]}], "out": []},
+                     zone=settings.timezone, topic_id=1, success_event="ticket_bought", success_days=7, leaves_at=leaves,
+                     created_at=now, changed_at=now, started_by=IDA.name))
 
 
 def _past_send(session: orm.Session, made: world.World, number: int, total: int) -> None:
     """One send of the past, with outcomes by everyone's circumstances and reactions by the hidden truth."""
     dice = made.dice
     name, campaign, message, topic, share = stories.PAST[number % len(stories.PAST)]
-    ago = 400 - int(number * 392 / total)
+    ago = 400 - int(number * 397 / max(1, total - 1))
     taken = (made.moment - dt.timedelta(days=ago)).replace(hour=(17, 9, 18)[number % 3], minute=30, second=0)
     ids = session.execute(sa.text(
         "SELECT c.id, m.id, e.id, e.compiled FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
@@ -264,7 +276,6 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     session.execute(sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"), {"at": taken, "ids": hard})
     send.audience_size, send.sealed, send.state = size, True, "done"
     session.flush()
-    refresh_numbers(session, send, made.moment)
 
 
 def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel: bool | None, chosen: bool | None) -> str:

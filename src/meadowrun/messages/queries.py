@@ -8,6 +8,8 @@ from sqlalchemy import orm
 
 from meadowrun.base.errors import NotFound
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.content.document import Json, texts
+from meadowrun.core.content.fillins import used
 from meadowrun.messages.models import Draft, Edition, Message
 from meadowrun.people.models import Contact
 
@@ -101,13 +103,23 @@ def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: 
     return dict(zip(wanted, row, strict=True))
 
 
-def example_people(session: orm.Session, near: int | None, search: str = "", most: int = 8) -> list[Contact]:
-    """People to read a message as: those a search finds, else a handful from `near` on."""
-    from meadowrun.people.queries import contacts_page
-    if search:
-        return [row[0] for row in contacts_page(session, search).rows[:most]]
-    query = sa.select(Contact).order_by(Contact.id).limit(most)
-    return list(session.scalars(query.where(Contact.id >= near) if near else query))
+def telling_person(session: orm.Session, document: Json, words: Dictionary) -> Contact | None:
+    """Somebody to read a message as who has a value for everything it fills in, else anybody with a name."""
+    known = known_refs(words)
+    refs = sorted({fill.ref for _, _, text in texts(document) for fill in used(text)} & known.keys())
+    conditions = []
+    for ref in refs:
+        root, _, key = ref.partition(".")
+        spec = words.fields[ref if root == "company" else key]
+        table = "k" if root == "company" else "c"
+        value = f"{table}.{spec.column}" if spec.column else f"{table}.attributes->>'{spec.key}'"
+        conditions.append(f"coalesce({value}, '') <> ''")
+    found = session.execute(sa.text(
+        "SELECT c.id FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
+        f"WHERE {' AND '.join(conditions) or 'c.first_name IS NOT NULL'} LIMIT 1")).scalar()
+    if found is None:
+        return session.scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
+    return session.get(Contact, found)
 
 
 def neighbour(session: orm.Session, contact_id: int, ids: Sequence[int] | None, forward: bool) -> int | None:

@@ -61,7 +61,8 @@ def create() -> object:
 @pages.get("/messages/<int:ident>")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
-    person = _person(flask.request.args.get("as"))
+    person = _person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
+        db(), message.document, words())
     return flask.render_template(
         "messages/edit.html", message=message, person=person, senders=senders(db()), segments=db().scalars(
             sa.select(Segment).order_by(Segment.name)).all(), line_types=doc.LINE_TYPES, **_shown(message, message.document))

@@ -29,22 +29,22 @@ _Kept = tuple[dt.datetime, dict[str, BitMap]]
 _kept: OrderedDict[str, _Kept] = OrderedDict()
 _lock = threading.Lock()
 
-#: What the verdict needs to know of each contact of `{source}` (a query that yields contact ids).
+#: What the verdict needs to know of each contact; callers may add columns, joins and a condition on `c`.
 FACTS_SQL = """
 SELECT c.id, c.email IS NOT NULL AS has_address, c.email_usable, s.address_key IS NOT NULL AS suppressed,
-       c.bounced_at IS NOT NULL AS bounced, {topic} AS consent, ch.agreed AS channel_consent
+       c.bounced_at IS NOT NULL AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
 FROM contacts c
 LEFT JOIN suppressions s ON s.address_key = c.email_key
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'email' AND ch.topic_id = 0
 {join}"""
 
 
-def facts_sql(topic_id: int | None) -> str:
-    """FACTS_SQL for a message of one topic, or of none."""
+def facts_sql(topic_id: int | None, columns: str = "", join: str = "") -> str:
+    """FACTS_SQL for a message of one topic, or of none; `columns` begins with a comma."""
     if topic_id is None:
-        return FACTS_SQL.format(topic="NULL::boolean", join="")
-    return FACTS_SQL.format(topic="t.agreed", join="LEFT JOIN consents t ON t.contact_id = c.id AND t.channel = 'email'"
-                                                   f" AND t.topic_id = {int(topic_id)}")
+        return FACTS_SQL.format(topic="NULL::boolean", columns=columns, join=join)
+    topic = f"LEFT JOIN consents t ON t.contact_id = c.id AND t.channel = 'email' AND t.topic_id = {int(topic_id)} "
+    return FACTS_SQL.format(topic="t.agreed", columns=columns, join=topic + join)
 
 
 def id_set(session: orm.Session, query: str, values: dict[str, object]) -> BitMap:

@@ -7,6 +7,7 @@ gateway is asked by Message-ID before anything is sent again.
 """
 
 import contextlib
+import dataclasses
 import datetime as dt
 import itertools
 import json
@@ -37,7 +38,7 @@ from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import audience
 
 CHUNK = 1000
-BATCH = 250
+BATCH = 500
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
 TRY_AGAIN = dt.timedelta(minutes=15)
@@ -72,6 +73,9 @@ def take(send_id: int) -> None:
             {**who.values, "send": send.id, "taken": taken, "chunk": CHUNK})
         size = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = :id"),
                                {"id": send.id}).scalar_one()
+        if size > 2000:
+            # Without fresh statistics the claims of a large send are planned as if it were small.
+            session.execute(sa.text("ANALYZE deliveries"))
         send.taken_at, send.audience_size, send.sealed, send.state = taken, size, True, "running"
         session.flush()
         for chunk in range((size + CHUNK - 1) // CHUNK):
@@ -98,6 +102,17 @@ def hand_over_chunk(send_id: int, chunk: int) -> None:
         work.settle()
         while work.batch():
             pass
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class _Person:
+    """One claimed person: what to fill in, and what the verdict says at this moment."""
+
+    contact_id: int
+    email: str
+    filled: dict[str, Any]
+    tries: int
+    verdict: str
 
 
 class _Chunk:
@@ -149,37 +164,30 @@ class _Chunk:
                 send = session.get_one(Send, self.key["send"], with_for_update=True)
                 _finish_if_done(session, send, now)
                 return False
-            held = [Handed(row.contact_id, said, "") for row in rows
-                    if (said := verdict(Facts(row.has_address, row.email_usable, row.suppressed, row.bounced,
-                                              row.consent, row.channel_consent, row.repeated))) != "go"]
-            self._write(session, held, {}, {})
-            out = {h.contact_id for h in held}
-        going = [row for row in rows if row.contact_id not in out]
-        return self._hand_over(going, now)
+            self._write(session, [Handed(p.contact_id, p.verdict, "") for p in rows if p.verdict != "go"], {}, {})
+        return self._hand_over([p for p in rows if p.verdict == "go"], now)
 
-    def _claim(self, session: orm.Session, now: dt.datetime) -> list[Any]:
+    def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
         """Moves up to BATCH people to in_hand and reads what verdict and message need of them, as of this moment."""
-        ids = [row[0] for row in session.execute(sa.text(
-            "UPDATE deliveries SET outcome = 'in_hand', at = :now, not_before = NULL "
-            "WHERE send_id = :send AND taken_at = :taken AND chunk = :chunk AND contact_id IN ("
-            "SELECT contact_id FROM deliveries WHERE send_id = :send AND taken_at = :taken AND chunk = :chunk AND "
-            "(outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) LIMIT :batch) "
-            "RETURNING contact_id"), {**self.key, "now": now, "batch": BATCH})]
-        if not ids:
+        claimed = {row.contact_id: row for row in session.execute(sa.text(
+            "WITH picked AS MATERIALIZED (SELECT contact_id FROM deliveries WHERE send_id = :send AND taken_at = :taken AND "
+            "chunk = :chunk AND (outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) LIMIT :batch) "
+            "UPDATE deliveries d SET outcome = 'in_hand', at = :now, not_before = NULL FROM picked WHERE "
+            "d.contact_id = picked.contact_id AND d.send_id = :send AND d.taken_at = :taken "
+            "RETURNING d.contact_id, d.repeated, d.tries"), {**self.key, "now": now, "batch": BATCH})}
+        if not claimed:
             return []
-        values = fill_sql(self.compiled.refs, self.words)
-        found = session.execute(sa.text(
-            f"SELECT f.*, d.contact_id, d.repeated, d.tries, c.email, {values} AS filled "
-            f"FROM deliveries d JOIN ({facts_sql(self.topic_id)}) f ON f.id = d.contact_id "
-            "JOIN contacts c ON c.id = d.contact_id LEFT JOIN companies k ON k.id = c.company_id "
-            "WHERE d.send_id = :send AND d.taken_at = :taken AND d.contact_id = ANY(:ids)"),
-            {**self.key, "ids": ids}).all()
-        missing = set(ids) - {row.contact_id for row in found}
+        facts = facts_sql(self.topic_id, f", c.email, {fill_sql(self.compiled.refs, self.words)} AS filled",
+                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)")
+        found = [_Person(row.id, row.email, row.filled, claimed[row.id].tries, verdict(Facts(
+            row.has_address, row.email_usable, row.suppressed, row.bounced, row.consent, row.channel_consent,
+            claimed[row.id].repeated))) for row in session.execute(sa.text(facts), {"ids": list(claimed)})]
+        missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.
         self._write(session, [Handed(c, "no_address", "the contact no longer exists") for c in missing], {}, {})
-        return list(found)
+        return found
 
-    def _letters(self, rows: list[Any], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Letter]:
+    def _letters(self, rows: list[_Person], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Letter]:
         for row in rows:
             key = signing.make(self.settings.secret, self.key["send"], row.contact_id)
             try:
@@ -193,7 +201,7 @@ class _Chunk:
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
                 message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
 
-    def _hand_over(self, rows: list[Any], now: dt.datetime) -> bool:
+    def _hand_over(self, rows: list[_Person], now: dt.datetime) -> bool:
         filled = {row.contact_id: row.filled for row in rows}
         address = {row.contact_id: row.email for row in rows}
         tries = {row.contact_id: row.tries for row in rows}

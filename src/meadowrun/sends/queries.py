@@ -128,6 +128,10 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
             compiler.values).scalar_one()
         left_out.append((name_of(session, item), number))
     for item in send.audience.get("in", []):
+        if len(send.audience["in"]) == 1 and not left_out:
+            # Nothing to ask: it is the whole audience.
+            included.append((name_of(session, item), total))
+            continue
         alone = audience(session, {"in": [item]}, words, now, zone)
         included.append((name_of(session, item), session.execute(sa.text(
             f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"), alone.values).scalar_one()))

@@ -41,7 +41,9 @@ def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -
         return _group(node, words, today)
     if isinstance(node, FieldLine):
         spec = words.fields[node.field]
-        parts = [Part("text", "anyone whose" if out else "whose"), Part("strong", spec.label, "field"),
+        whose = "whose company’s" if spec.owner == "company" else "whose"
+        label = spec.label.removeprefix("company’s ")
+        parts = [Part("text", f"anyone {whose}" if out else whose), Part("strong", label, "field"),
                  Part("word", OP_WORDS[node.op], "op")]
         return parts + _value(spec.type, node.op, node.value, "value")
     event = words.events[node.event]
