@@ -419,6 +419,7 @@ CREATE TABLE sends (
     audience JSONB NOT NULL,
     message_id BIGINT,
     edition_id BIGINT,
+    facts JSONB DEFAULT '{}' NOT NULL,
     sender_id BIGINT,
     topic_id BIGINT,
     leaves_at TIMESTAMP WITH TIME ZONE,

@@ -230,10 +230,10 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     ago = 400 - int(number * 397 / max(1, total - 1))
     taken = (made.moment - dt.timedelta(days=ago)).replace(hour=(17, 9, 18)[number % 3], minute=30, second=0)
     ids = session.execute(sa.text(
-        "SELECT c.id, m.id, e.id, e.compiled FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
+        "SELECT c.id, m.id, e.id, e.compiled, c.facts FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
         "WHERE c.name = :c AND m.name = :m"), {"c": campaign, "m": message}).one()
     send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="running", message_id=ids[1], edition_id=ids[2],
-                sender_id=1 + number % 2, audience={"in": [], "out": []}, zone="Europe/London", topic_id=topic,
+                sender_id=1 + number % 2, audience={"in": [], "out": []}, zone="Europe/London", topic_id=topic, facts=ids[4],
                 success_event=stories.SUCCESS[message],
                 success_days=7, taken_at=taken, created_at=taken - dt.timedelta(days=3), changed_at=taken, started_by="Ida Vance",
                 finished_at=taken + dt.timedelta(minutes=9))

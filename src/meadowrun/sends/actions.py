@@ -101,6 +101,7 @@ def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, publ
         raise Invalid("The moment it should leave has passed. Choose another, or send it now.", "leaves")
     message = session.get_one(Message, send.message_id)
     send.edition_id = message_actions.make_edition(session, actor, now, message, public_url).id
+    send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
     send.started_by = actor.name
     send.changed_at = now
     if send.leaves_at is None or send.leaves_at <= now:

@@ -25,7 +25,6 @@ from meadowrun.base.errors import GatewayUnavailable, Invalid
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
-from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.guardrails.verdict import Facts, verdict
@@ -129,7 +128,7 @@ class _Chunk:
             self.key["taken"] = send.taken_at
             self.sender = session.get_one(Sender, send.sender_id)
             edition = session.get_one(Edition, send.edition_id)
-            self.facts = session.get_one(Campaign, send.campaign_id).facts
+            self.facts = send.facts
             self.words: Dictionary = dictionary(session)
             self.compiled = Compiled.from_json(edition.compiled)
             self.renderer = Renderer(self.compiled)

@@ -31,6 +31,8 @@ class Send(Base):
     audience: orm.Mapped[dict[str, Any]]
     message_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("messages.id"))
     edition_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("editions.id"))
+    #: the campaign's facts as they were when it was started: what was sent stays as it was
+    facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
     #: the topic it belongs to: people who said no to it are left alone. None: all email
     topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))

@@ -268,8 +268,7 @@ def _exact(ident: int, contact: int) -> Any:
     if found is None or found.filled is None or send.edition_id is None:
         return None
     compiled = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    campaign = db().get_one(Campaign, send.campaign_id)
-    return Renderer(compiled).render(nested(found.filled, campaign.facts, signing.make(settings().secret, ident, contact)))
+    return Renderer(compiled).render(nested(found.filled, send.facts, signing.make(settings().secret, ident, contact)))
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>")

@@ -11,7 +11,6 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
-from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.compiled import Compiled, render_address
 from meadowrun.messages.models import Edition
 from meadowrun.messages.queries import nested
@@ -72,8 +71,7 @@ def _target(found: tuple[int, int], number: int) -> str | None:
     link = next((x for x in links if x.number == number), None)
     if link is None:
         return None
-    campaign = db().get_one(Campaign, send.campaign_id)
-    address = render_address(link.href, nested(delivery.filled or {}, campaign.facts, "")) if "{{" in link.href else link.href
+    address = render_address(link.href, nested(delivery.filled or {}, send.facts, "")) if "{{" in link.href else link.href
     return address if urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
 
 
