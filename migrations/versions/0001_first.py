@@ -158,7 +158,7 @@ CREATE TABLE event_receipts (
     at TIMESTAMP WITH TIME ZONE NOT NULL,
     CONSTRAINT pk_event_receipts PRIMARY KEY (id)
 );
-CREATE INDEX ix_event_receipts_at ON event_receipts (at);
+CREATE INDEX ix_event_receipts_at ON event_receipts USING brin (at);
 CREATE TABLE events (
     contact_id BIGINT NOT NULL,
     at TIMESTAMP WITH TIME ZONE NOT NULL,

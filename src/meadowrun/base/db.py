@@ -3,11 +3,13 @@
 import contextlib
 import datetime as dt
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, TypeVar
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONB
+
+from meadowrun.base.errors import NotFound
 
 
 class Base(orm.DeclarativeBase):
@@ -46,6 +48,17 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+Row = TypeVar("Row", bound=Base)
+
+
+def found(session: orm.Session, model: type[Row], ident: object, what: str) -> Row:
+    """The row with this key. Raises NotFound: “This <what> does not exist any more.”"""
+    row = session.get(model, ident)
+    if row is None:
+        raise NotFound(f"This {what} does not exist any more.")
+    return row
 
 
 def driver(session: orm.Session) -> Any:

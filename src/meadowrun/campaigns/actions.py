@@ -9,7 +9,8 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.base.db import found
+from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.wording import fold
 
@@ -18,10 +19,7 @@ _TAG = re.compile(r"[a-z0-9-]+(/[a-z0-9-]+)*\Z")
 
 
 def get(session: orm.Session, campaign_id: int) -> Campaign:
-    found = session.get(Campaign, campaign_id)
-    if found is None:
-        raise NotFound("This campaign does not exist any more.")
-    return found
+    return found(session, Campaign, campaign_id, "campaign")
 
 
 def campaigns(session: orm.Session) -> list[Campaign]:

@@ -6,7 +6,8 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
-from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.base.db import found
+from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import people_file as pf
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
@@ -16,10 +17,7 @@ MOST_BYTES = 200_000_000
 
 
 def get(session: orm.Session, import_id: int) -> Import:
-    found = session.get(Import, import_id)
-    if found is None:
-        raise NotFound("This import does not exist any more.")
-    return found
+    return found(session, Import, import_id, "import")
 
 
 def upload(session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes) -> Import:
@@ -62,6 +60,7 @@ def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import
     found.plan = plan.to_json()
     found.state, found.rows_done, found.problem, found.dry_counts = "checking", 0, "", {}
     jobs.enqueue(session, "imports.run", import_id=found.id, dry=True)
+    audit.record(session, actor, now, "matched the columns of", "import", found.id, found.file_name)
 
 
 def carry_out(session: orm.Session, actor: Actor, now: dt.datetime, found: Import) -> None:

@@ -6,7 +6,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.errors import NotFound
+from meadowrun.base.db import found
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.document import Json, texts
 from meadowrun.core.content.fillins import used
@@ -15,10 +15,7 @@ from meadowrun.people.models import Contact
 
 
 def message(session: orm.Session, message_id: int) -> Message:
-    found = session.get(Message, message_id)
-    if found is None:
-        raise NotFound("This message does not exist any more.")
-    return found
+    return found(session, Message, message_id, "message")
 
 
 def messages(session: orm.Session) -> list[Message]:
@@ -30,10 +27,7 @@ def drafts(session: orm.Session, message_id: int) -> list[Draft]:
 
 
 def edition(session: orm.Session, edition_id: int) -> Edition:
-    found = session.get(Edition, edition_id)
-    if found is None:
-        raise NotFound("This edition does not exist.")
-    return found
+    return found(session, Edition, edition_id, "edition")
 
 
 def editions(session: orm.Session, message_id: int) -> list[Edition]:
@@ -46,6 +40,17 @@ def known_refs(words: Dictionary) -> dict[str, str]:
     return {ref if ref.startswith("company.") else f"contact.{ref}": spec.label for ref, spec in words.fields.items()}
 
 
+def _value_sql(ref: str, words: Dictionary, as_text: bool = True) -> str:
+    """The SQL expression of a known ref's value over `c` (contacts) and `k` (companies).
+
+    Keys are our own slugs (letters, digits, underscores), so they stand safely in quotes.
+    """
+    root, _, key = ref.partition(".")
+    spec = words.fields[ref if root == "company" else key]
+    table = "k" if root == "company" else "c"
+    return f"{table}.{spec.column}" if spec.column else f"{table}.attributes->{'>' if as_text else ''}'{spec.key}'"
+
+
 def fill_sql(refs: Collection[str], words: Dictionary) -> str:
     """An SQL expression over `c` (contacts) and `k` (companies) that yields the named values as one jsonb object.
 
@@ -56,12 +61,7 @@ def fill_sql(refs: Collection[str], words: Dictionary) -> str:
     for ref in sorted(refs):
         if ref.startswith("fact.") or ref not in known:
             continue
-        root, _, key = ref.partition(".")
-        spec = words.fields[ref if root == "company" else key]
-        table = "k" if root == "company" else "c"
-        # Keys are our own slugs (letters, digits, underscores), so they stand safely in quotes.
-        value = f"{table}.{spec.column}" if spec.column else f"{table}.attributes->'{spec.key}'"
-        pairs.append(f"'{ref}', {value}")
+        pairs.append(f"'{ref}', {_value_sql(ref, words, as_text=False)}")
     return f"jsonb_build_object({', '.join(pairs)})" if pairs else "'{}'::jsonb"
 
 
@@ -90,13 +90,7 @@ def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: 
     if not wanted:
         return {}
     where = "WHERE c.id = ANY(:ids)" if ids is not None else ""
-    counts = []
-    for ref in wanted:
-        root, _, key = ref.partition(".")
-        spec = words.fields[ref if root == "company" else key]
-        table = "k" if root == "company" else "c"
-        value = f"{table}.{spec.column}" if spec.column else f"{table}.attributes->>'{spec.key}'"
-        counts.append(f"count(*) FILTER (WHERE coalesce({value}::text, '') = '')")
+    counts = [f"count(*) FILTER (WHERE coalesce({_value_sql(ref, words)}, '') = '')" for ref in wanted]
     row = session.execute(sa.text(
         f"SELECT {', '.join(counts)} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where}"),
         {"ids": list(ids)} if ids is not None else {}).one()
@@ -107,13 +101,7 @@ def telling_person(session: orm.Session, document: Json, words: Dictionary) -> C
     """Somebody to read a message as who has a value for everything it fills in, else anybody with a name."""
     known = known_refs(words)
     refs = sorted({fill.ref for _, _, text in texts(document) for fill in used(text)} & known.keys())
-    conditions = []
-    for ref in refs:
-        root, _, key = ref.partition(".")
-        spec = words.fields[ref if root == "company" else key]
-        table = "k" if root == "company" else "c"
-        value = f"{table}.{spec.column}" if spec.column else f"{table}.attributes->>'{spec.key}'"
-        conditions.append(f"coalesce({value}, '') <> ''")
+    conditions = [f"coalesce({_value_sql(ref, words)}, '') <> ''" for ref in refs]
     found = session.execute(sa.text(
         "SELECT c.id FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
         f"WHERE {' AND '.join(conditions) or 'c.first_name IS NOT NULL'} LIMIT 1")).scalar()

@@ -7,6 +7,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.db import found
 from meadowrun.base.errors import NotFound
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.wording import fold
@@ -99,10 +100,7 @@ def count_contacts(session: orm.Session, search: str = "", most: int = 10_000) -
 
 
 def contact(session: orm.Session, contact_id: int) -> Contact:
-    found = session.get(Contact, contact_id)
-    if found is None:
-        raise NotFound("This contact does not exist, or was erased.")
-    return found
+    return found(session, Contact, contact_id, "contact")
 
 
 @dataclasses.dataclass(frozen=True)

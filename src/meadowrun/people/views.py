@@ -236,6 +236,7 @@ def upload_picture() -> object:
     if len(content) > 8_000_000:
         raise Invalid("This picture is larger than 8 MB. Make it smaller first; readers load it on phones.", "file")
     made = actions.store_file(db(), now(), file.filename or "picture", kind, content)
+    audit.record(db(), actor(), now(), "uploaded", "picture", made.id, made.name)
     return flask.jsonify(src=f"/f/{made.handle}", name=made.name, size=made.size)
 
 

@@ -13,7 +13,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 
 from meadowrun.base.clock import machine_now
-from meadowrun.base.errors import NotFound
+from meadowrun.base.db import found
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.sieve import Sieve, sieve
@@ -77,10 +77,11 @@ def _keep(key: str, now: dt.datetime, work: object) -> _Kept:
     return made
 
 
-def forget() -> None:
+def forget(all_but: str | None = None) -> None:
     """Drops every kept set: after this process changed people itself, and between tests."""
     with _lock:
-        _kept.clear()
+        for key in [k for k in _kept if all_but is None or not k.endswith(f":{all_but}")]:
+            del _kept[key]
 
 
 @dataclasses.dataclass(frozen=True)
@@ -152,10 +153,7 @@ def members(session: orm.Session, ids: BitMap, most: int, after: int = 0) -> lis
 
 
 def segment(session: orm.Session, segment_id: int) -> Segment:
-    found = session.get(Segment, segment_id)
-    if found is None:
-        raise NotFound("This segment does not exist any more.")
-    return found
+    return found(session, Segment, segment_id, "segment")
 
 
 def segments(session: orm.Session) -> list[Segment]:

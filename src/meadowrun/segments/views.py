@@ -124,14 +124,19 @@ def save() -> object:
     return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
 
 
+def _usable(segment: Segment) -> d.Definition:
+    """A saved segment's definition. Raises Conflict when it names what no longer exists."""
+    try:
+        return d.parse(segment.definition, words())
+    except d.DefinitionError as problem:
+        raise Conflict(f"This segment needs mending first: {problem}") from None
+
+
 @pages.get("/segments/<int:ident>/people")
 def people(ident: int) -> object:
     """Everyone in a saved segment, page by page."""
     segment = queries.segment(db(), ident)
-    try:
-        definition = d.parse(segment.definition, words())
-    except d.DefinitionError as problem:
-        raise Conflict(f"This segment needs mending first: {problem}") from None
+    definition = _usable(segment)
     found = queries.look(db(), definition, words(), now(), zone())
     after = flask.request.args.get("after", "0")
     rows = queries.members(db(), found.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
@@ -145,10 +150,7 @@ def people(ident: int) -> object:
 def freeze(ident: int) -> object:
     """The people of this moment as a fixed list."""
     segment = queries.segment(db(), ident)
-    try:
-        definition = d.parse(segment.definition, words())
-    except d.DefinitionError as problem:
-        raise Conflict(f"This segment needs mending first: {problem}") from None
+    definition = _usable(segment)
     queries.forget()
     found = queries.look(db(), definition, words(), now(), zone())
     made = make_list(db(), actor(), now(), segment.name, f"the segment “{segment.name}” as it was then",

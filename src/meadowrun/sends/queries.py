@@ -9,7 +9,8 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.base.db import found
+from meadowrun.base.errors import Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -26,10 +27,7 @@ RUNNING = ("taking", "running", "paused")
 
 
 def send(session: orm.Session, send_id: int) -> Send:
-    found = session.get(Send, send_id)
-    if found is None:
-        raise NotFound("This send does not exist any more.")
-    return found
+    return found(session, Send, send_id, "send")
 
 
 def senders(session: orm.Session) -> list[Sender]:

@@ -95,7 +95,8 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
     found = []
     for contact in db().scalars(sa.select(Contact).where(Contact.id.in_(ids)).order_by(Contact.id)):
         mail = renderer.render(nested(dict.fromkeys(refs) | values[contact.id], missing | facts, "preview"))
-        found.append({"contact": contact, "subject": mail.subject, "text": mail.text[:150]})
+        found.append({"contact": contact, "subject": mail.subject,
+                      "text": " ".join(line for line in mail.text.split("\n") if line.strip("= "))[:150]})
     return found
 
 

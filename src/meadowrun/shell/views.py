@@ -6,7 +6,7 @@ import flask
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
-from meadowrun.base.audit import AuditRow
+from meadowrun.base.audit import AuditRow, record
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.campaigns.models import Campaign
 from meadowrun.messages.models import Message
@@ -16,7 +16,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import recent, tally
 from meadowrun.shell import accounts
-from meadowrun.shell.request import database, db, needs, now, public, settings, zone
+from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
 
 pages = flask.Blueprint("shell", __name__)
 
@@ -150,6 +150,7 @@ def forward() -> object:
     if by not in ("hour", "day", "next", "week"):
         raise Invalid("Choose an hour, a day, a week, or the next thing that happens.")
     jobs.enqueue(db(), "village.forward", priority=5, by=by)
+    record(db(), actor(), now(), "moved on", "clock", None, {"next": "to the next thing"}.get(by, f"by a {by}"))
     return flask.jsonify(ok=True)
 
 

@@ -5,7 +5,6 @@ import datetime as dt
 import hashlib
 import json
 import re
-import uuid
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -48,6 +47,8 @@ class Incoming:
     at: dt.datetime
     id: str | None
     details: Mapping[str, Any]
+    #: the details as they are stored; empty for none
+    text: str = ""
 
 
 def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
@@ -75,12 +76,13 @@ def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
         else:
             raise Invalid(f"{place} needs “contact” (a number) or “email”.", place)
         details = item.get("details") or {}
-        if not isinstance(details, Mapping) or len(json.dumps(details)) > 8000:
+        text = json.dumps(details) if details else ""
+        if not isinstance(details, Mapping) or len(text) > 8000:
             raise Invalid(f"{place}.details must be an object of at most 8,000 characters.", f"{place}.details")
         ident = item.get("id")
         if ident is not None and (not isinstance(ident, str) or not 0 < len(ident) <= 200):
             raise Invalid(f"{place}.id must be a text of at most 200 characters.", f"{place}.id")
-        found.append(Incoming(kind, who, _moment(item.get("at"), now, f"{place}.at"), ident, details))
+        found.append(Incoming(kind, who, _moment(item.get("at"), now, f"{place}.at"), ident, details, text))
     return found
 
 
@@ -105,26 +107,34 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     """
     kinds = _kinds(session, events)
     numbers, newcomers = _contacts(session, now, events, source)
-    fresh = list(events)
-    with_id = [e for e in events if e.id is not None]
-    if with_id:
-        ids = {_receipt(source, e.id or ""): e for e in reversed(with_id)}
+    fresh = events
+    receipts = [_receipt(source, e.id) if e.id is not None else None for e in events]
+    asked = {r: place for place, r in reversed(list(enumerate(receipts))) if r}
+    if asked:
         new = {row[0] for row in session.execute(sa.text(
             "INSERT INTO event_receipts (id, at) SELECT unnest(CAST(:ids AS uuid[])), :now ON CONFLICT DO NOTHING "
-            "RETURNING id"), {"ids": list(ids), "now": now})}
+            "RETURNING replace(id::text, '-', '')"), {"ids": list(asked), "now": now})}
         # Of one id twice within the batch only the first counts.
-        fresh = [e for e in events if e.id is None or ((r := _receipt(source, e.id)) in new and ids[r] is e)]
-    rows = [(numbers[e.who], e.at, kinds[e.kind], json.dumps(e.details) if e.details else None) for e in fresh
-            if e.who in numbers]
-    with driver(session).cursor() as cursor, \
-            cursor.copy("COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
-        for row in rows:
-            copy.write_row(row)
+        fresh = [e for place, (e, r) in enumerate(zip(events, receipts, strict=True))
+                 if r is None or (r in new and asked[r] == place)]
+    rows = []
+    stamps: dict[dt.datetime, str] = {}
+    for e in fresh:
+        if e.who in numbers:
+            stamp = stamps.get(e.at) or stamps.setdefault(e.at, e.at.isoformat())
+            text = e.text or (json.dumps(e.details) if e.details else "")
+            # JSON has no tabs or line ends of its own; only its backslashes mean something to COPY.
+            rows.append(f"{numbers[e.who]}\t{stamp}\t{kinds[e.kind]}\t" + (text.replace("\\", "\\\\") or "\\N"))
+    if rows:
+        with driver(session).cursor() as cursor, \
+                cursor.copy("COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
+            copy.write("\n".join(rows) + "\n")
     return Taken(len(rows), len(events) - len(fresh), newcomers)
 
 
-def _receipt(source: str, ident: str) -> uuid.UUID:
-    return uuid.UUID(bytes=hashlib.md5(f"{source}\0{ident}".encode(), usedforsecurity=False).digest())
+def _receipt(source: str, ident: str) -> str:
+    """32 hexadecimal digits, the text of a UUID without its dashes."""
+    return hashlib.md5(f"{source}\0{ident}".encode(), usedforsecurity=False).hexdigest()
 
 
 def _kinds(session: orm.Session, events: Sequence[Incoming]) -> dict[str, int]:
@@ -151,7 +161,8 @@ def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming]
     numbers: dict[int | str, int] = {}
     given = {e.who for e in events if isinstance(e.who, int)}
     if given:
-        numbers |= {n: n for n in session.scalars(sa.select(Contact.id).where(Contact.id.in_(given)))}
+        numbers |= {n: n for n in session.scalars(sa.select(Contact.id).where(
+            Contact.id == sa.any_(sa.literal(list(given), sa.ARRAY(sa.BigInteger)))))}
         unknown = given - numbers.keys()
         if unknown:
             raise Invalid(f"There is no contact {min(unknown)}.", "contact")
@@ -177,7 +188,8 @@ def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming]
 def _by_address(session: orm.Session, keys: set[str]) -> dict[str, int]:
     """The oldest contact of each address."""
     return {row[0]: row[1] for row in session.execute(
-        sa.select(Contact.email_key, sa.func.min(Contact.id)).where(Contact.email_key.in_(keys))
+        sa.select(Contact.email_key, sa.func.min(Contact.id)).where(
+            Contact.email_key == sa.any_(sa.literal(list(keys), sa.ARRAY(sa.Text))))
         .group_by(Contact.email_key))}
 
 

@@ -103,7 +103,7 @@ def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str,
                 parts.append(f'<rect x="{index * gap + 1 + inset:.1f}" y="{height - 18 - tall:.1f}" '
                              f'width="{max(1, gap - 2 - 2 * inset):.1f}" height="{tall:.1f}" fill="{colours[series]}">'
                              f"<title>{escape(names[series])}: {number(point[1 + series])}</title></rect>")
-        if point[0]:
+        if point[0] and index * gap < width - 60:
             parts.append(f'<text x="{index * gap + 1:.1f}" y="{height - 4}" font-size="11" fill="#5c6761">'
                          f"{escape(point[0])}</text>")
     parts.append(f'<text x="0" y="10" font-size="11" fill="#5c6761">up to {number(most)} in one step</text>'
