@@ -52,6 +52,33 @@ def render(text, **contact):
     return fillins.environment(True).from_string(text).render(contact=contact, company={}, fact={})
 
 
+values = st.one_of(st.none(), st.booleans(), st.integers(-9999, 9999), st.floats(-1e6, 1e6), st.text(max_size=20),
+                   st.lists(st.text(max_size=5), max_size=3), st.sampled_from(["2026-11-23", "McKay", "ANN LEE", "<b>&\"'"]))
+
+
+@given(st.lists(st.tuples(st.text(alphabet="ab <>&\n", max_size=6), st.lists(st.sampled_from(["upper", "lower", "day", "titled"]),
+                          max_size=2), st.one_of(st.none(), st.text(alphabet="xyz <&\"", max_size=5))), max_size=4), values, st.booleans())
+def test_filling_in_gives_what_jinja_gives(pieces, value, escape):
+    source = "".join(text + fillins.FillIn("contact.n", fallback, tuple(filters)).source() for text, filters, fallback in pieces)
+    given_values = {"contact": {"n": value}, "company": {}, "fact": {}, "token": "T"}
+    by_jinja = fillins.environment(escape).from_string(source).render(given_values)
+    assert fillins.template(source, escape)(given_values) == by_jinja
+
+
+def test_a_blank_stays_blank_in_capitals():
+    assert fillins.template("{{ contact.n | upper }}", False)({"contact": {"n": None}}) == ""
+
+
+def test_a_field_that_is_not_there_is_no_blank():
+    with pytest.raises(KeyError):
+        fillins.template("{{ contact.n }}", False)({"contact": {}})
+
+
+def test_the_fall_back_comes_last():
+    with pytest.raises(fillins.FillInError, match="must come last"):
+        fillins.parse('{{ contact.n | default("x") | upper }}')
+
+
 def test_values_are_inserted_never_run():
     assert render("{{ contact.n }}", n="{{ 7 * 7 }}<b>") == "{{ 7 * 7 }}&lt;b&gt;"
 

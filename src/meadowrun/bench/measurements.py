@@ -78,8 +78,7 @@ def sieve(world: World) -> Iterator[Measurement]:
                 segments.look(session, d.parse({"lines": lines}, words), words, now, ZONE)
 
             def fetch() -> None:
-                segments.id_set(session, "SELECT c.id FROM contacts c WHERE CAST((c.attributes->>'score') AS numeric) >= :v",
-                                {"v": 10 + next(step) / 1000})
+                segments.id_sets(session, ["CAST((c.attributes->>'score') AS numeric) >= :v"], {"v": 10 + next(step) / 1000})
 
             yield compare("sieve after one edit ÷ fetching that line", world.best(edit) * 1000, world.best(fetch) * 1000, "ms",
                           at_most=1.3)

@@ -6,6 +6,7 @@ import json
 import threading
 import zoneinfo
 from collections import OrderedDict
+from collections.abc import Sequence
 
 import numpy as np
 import sqlalchemy as sa
@@ -47,10 +48,14 @@ def facts_sql(topic_id: int | None, columns: str = "", join: str = "") -> str:
     return FACTS_SQL.format(topic="t.agreed", columns=columns, join=topic + join)
 
 
-def id_set(session: orm.Session, query: str, values: dict[str, object]) -> BitMap:
-    """The numbers that a query of one bigint column named id yields, fetched as one binary value."""
-    binary = session.execute(sa.text(f"SELECT array_send(array_agg(x.id)) FROM ({query}) x"), values).scalar()
-    return from_array(binary)
+def id_sets(session: orm.Session, predicates: Sequence[str], values: dict[str, object]) -> list[BitMap]:
+    """The numbers of the contacts that match each predicate over `c`, all from one pass; each as one binary value."""
+    wanted = ", ".join(f"array_send(array_agg(c.id) FILTER (WHERE {p}))" for p in predicates)
+    if len(predicates) == 1:
+        # On its own a predicate can use an index.
+        wanted = f"array_send(array_agg(c.id)) FROM contacts c WHERE {predicates[0]}"
+        return [from_array(session.execute(sa.text(f"SELECT {wanted}"), values).scalar())]
+    return [from_array(b) for b in session.execute(sa.text(f"SELECT {wanted} FROM contacts c"), values).one()]
 
 
 def from_array(binary: bytes | None) -> BitMap:
@@ -62,19 +67,21 @@ def from_array(binary: bytes | None) -> BitMap:
     return BitMap(items["value"].astype(np.uint32))
 
 
-def _keep(key: str, now: dt.datetime, work: object) -> _Kept:
-    moment = machine_now()
+def _fresh(key: str, moment: dt.datetime) -> _Kept | None:
     with _lock:
         found = _kept.get(key)
         if found and moment - found[0] < KEEP:
             _kept.move_to_end(key)
             return found
-    made: _Kept = (moment, work())  # type: ignore[operator]
+    return None
+
+
+def _put(key: str, moment: dt.datetime, sets: dict[str, BitMap]) -> _Kept:
     with _lock:
-        _kept[key] = made
+        _kept[key] = (moment, sets)
         while len(_kept) > _MOST_KEPT:
             _kept.popitem(last=False)
-    return made
+        return _kept[key]
 
 
 def forget(all_but: str | None = None) -> None:
@@ -100,27 +107,25 @@ def look(session: orm.Session, definition: d.Definition, words: Dictionary, now:
     started = machine_now()
     place = str(session.get_bind().engine.url)
     today = now.astimezone(zone).date()
-    oldest = started
-    sets: dict[str, BitMap] = {}
-
-    def fetch(query: str, values: dict[str, object]) -> dict[str, BitMap]:
-        return {"": id_set(session, query, values)}
-
-    at, made = _keep(f"{place}:everyone", now, lambda: fetch("SELECT c.id FROM contacts c", {}))
-    everyone, oldest = made[""], min(oldest, at)
+    compiler = Compiler(words, now, zone)
+    keys: dict[str, str] = {"": f"{place}:everyone"}
+    missing: dict[str, str] = {}
+    if not _fresh(keys[""], started):
+        missing[keys[""]] = "TRUE"
     for node in definition.walk():
-        if isinstance(node, d.Group):
-            continue
-        content = d.dump_node(node)
-        content.pop("id"), content.pop("off", None)
-        key = f"{place}:{today}:{json.dumps(content, sort_keys=True)}"
-        compiler = Compiler(words, now, zone)
-        predicate = compiler.node(node)
-        at, made = _keep(key, now, lambda p=predicate, v=compiler.values: fetch(
-            f"SELECT c.id FROM contacts c WHERE {p}", v))
-        sets[node.id], oldest = made[""], min(oldest, at)
-    found = sieve(definition, sets, everyone)
-    _, reach_sets = _keep(f"{place}:reach", now, lambda: outcome_sets(session, None))
+        if not isinstance(node, d.Group):
+            content = d.dump_node(node)
+            content.pop("id"), content.pop("off", None)
+            keys[node.id] = f"{place}:{today}:{json.dumps(content, sort_keys=True)}"
+            if not _fresh(keys[node.id], started):
+                missing[keys[node.id]] = compiler.node(node)
+    fetched = dict(zip(missing, id_sets(session, list(missing.values()), compiler.values), strict=True)) if missing else {}
+    kept = {ident: _put(key, started, {"": fetched[key]}) if key in fetched else _fresh(key, started) or (started, {})
+            for ident, key in keys.items()}
+    oldest = min(at for at, _ in kept.values())
+    found = sieve(definition, {ident: made[""] for ident, (_, made) in kept.items() if ident}, kept[""][1][""])
+    reach_key = f"{place}:reach"
+    reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, None)))[1]
     reach = {name: len(found.members & members) for name, members in reach_sets.items()}
     return Looking(found, reach, oldest, (machine_now() - started).total_seconds())
 

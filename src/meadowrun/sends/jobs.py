@@ -249,16 +249,14 @@ class _Chunk:
             return
         session.execute(sa.text(
             "UPDATE deliveries d SET outcome = v.outcome, note = nullif(v.note, ''), "
-            "tries = d.tries + (v.outcome = 'deferred')::int, filled = coalesce(CAST(v.filled AS jsonb), d.filled), "
+            "tries = d.tries + (v.outcome = 'deferred')::int, filled = coalesce(v.filled, d.filled), "
             "address = coalesce(v.address, d.address), "
             "not_before = CASE WHEN v.outcome = 'deferred' THEN CAST(:again AS timestamptz) END "
-            "FROM unnest(CAST(:ids AS bigint[]), CAST(:outcomes AS text[]), CAST(:notes AS text[]), "
-            "CAST(:filled AS text[]), CAST(:addresses AS text[])) AS v(id, outcome, note, filled, address) "
+            "FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, outcome text, note text, filled jsonb, address text) "
             "WHERE d.send_id = :send AND d.taken_at = :taken AND d.contact_id = v.id"),
-            {**self.key, "again": again, "ids": [r.contact_id for r in results],
-             "outcomes": [r.outcome for r in results], "notes": [r.note for r in results],
-             "filled": [json.dumps(filled[r.contact_id]) if r.contact_id in filled else None for r in results],
-             "addresses": [address.get(r.contact_id) for r in results]})
+            {**self.key, "again": again, "rows": json.dumps([
+                {"id": r.contact_id, "outcome": r.outcome, "note": r.note, "filled": filled.get(r.contact_id),
+                 "address": address.get(r.contact_id)} for r in results])})
 
 
 def _finish_if_done(session: orm.Session, send: Send, now: dt.datetime) -> None:

@@ -138,7 +138,7 @@ def compile_document(document: Json, public_url: str, tracked: bool = True) -> C
     openings; without, links are as typed: for previews. Raises CompileError.
     """
     parts = _Parts()
-    token = parts.hide("{{ token }}") if tracked else "preview"
+    token = parts.hide(fillins.TOKEN) if tracked else "preview"
     stop = f"{public_url}/u/{token}"
     legal = f'<p><a href="{stop}">Unsubscribe</a> or <a href="{public_url}/p/{token}">choose what you get</a></p>'
     source = mjml(document, parts, public_url, legal)
@@ -240,27 +240,24 @@ class Renderer:
 
     def __init__(self, compiled: Compiled):
         self.compiled = compiled
-        plain, marked = fillins.environment(False), fillins.environment(True)
-        self._subject = plain.from_string(compiled.subject)
-        self._html = marked.from_string(compiled.html)
-        self._text = plain.from_string(compiled.text)
+        self._subject = fillins.template(compiled.subject, escape=False)
+        self._html = fillins.template(compiled.html, escape=True)
+        self._text = fillins.template(compiled.text, escape=False)
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
         """One person's mail. `values` holds contact, company, fact (mappings) and token.
 
         The subject is one line whatever a value holds, so that a value can never add a header.
         """
-        return Rendered(" ".join(self._subject.render(values).split()), self._html.render(values),
-                        self._text.render(values))
+        return Rendered(" ".join(self._subject(values).split()), self._html(values), self._text(values))
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:
     """A link's address for one person. Values are percent-encoded, save one that is the address's beginning."""
-    environment = fillins.environment(False)
     parts = []
     for place, part in enumerate(fillins.split(href)):
         if isinstance(part, fillins.FillIn):
-            value = environment.from_string(part.source()).render(values)
+            value = fillins.template(part.source(), escape=False)(values)
             parts.append(quote(value, safe="" if place else ":/?#[]@!$&'()*+,;=%"))
         else:
             parts.append(part)

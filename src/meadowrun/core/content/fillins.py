@@ -8,7 +8,7 @@ loop, reach into objects or grow without bound; and values are only ever inserte
 import dataclasses
 import datetime as dt
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import jinja2
@@ -19,6 +19,8 @@ from meadowrun.core import wording
 
 ROOTS = ("contact", "company", "fact")
 PART = re.compile(r"\{\{.*?\}\}", re.DOTALL)
+#: what stands for a delivery's token in templates of ours; authors cannot write it
+TOKEN = "{{ token }}"
 _ANY_JINJA = re.compile(r"\{\{|\}\}|\{%|%\}|\{#|#\}")
 
 
@@ -43,8 +45,16 @@ def _titled(value: Any) -> Any:
     return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in text.split(" ")) or value
 
 
+def _upper(value: Any) -> Any:
+    return value if value is None else str(value).upper()
+
+
+def _lower(value: Any) -> Any:
+    return value if value is None else str(value).lower()
+
+
 FILTERS: dict[str, Callable[..., Any] | None] = {
-    "default": None, "upper": None, "lower": None, "day": _day, "number": _number, "titled": _titled,
+    "default": None, "upper": _upper, "lower": _lower, "day": _day, "number": _number, "titled": _titled,
 }
 
 
@@ -108,6 +118,8 @@ def parse(part: str) -> FillIn:
         if node.name == "default":
             if not node.args or not all(isinstance(a, nodes.Const) for a in node.args):
                 raise FillInError(f"The fallback in “{shown}” must be plain text in quotes.")
+            if filters or fallback is not None:
+                raise FillInError(f"The fallback in “{shown}” must come last.")
             first = node.args[0]
             fallback = str(first.value) if isinstance(first, nodes.Const) else ""
         elif node.args:
@@ -118,6 +130,50 @@ def parse(part: str) -> FillIn:
     if not (isinstance(node, nodes.Getattr) and isinstance(node.node, nodes.Name) and node.node.name in ROOTS):
         raise FillInError(f"“{shown}” names nothing that can be filled in. Type @ to choose a field.")
     return FillIn(f"{node.node.name}.{node.attr}", fallback, tuple(filters))
+
+
+def template(source: str, escape: bool) -> Callable[[Mapping[str, Any]], str]:
+    """A function that fills a source in for one person: what Jinja would give, several times as fast.
+
+    `values` maps contact, company and fact to their fields, and token to the delivery's token. Raises KeyError for a
+    field that is not there at all and has no fallback; a blank one is None.
+    """
+    parts: list[str] = []
+    fills: list[tuple[int, Callable[[Mapping[str, Any]], str]]] = []
+    place = 0
+    for match in PART.finditer(source):
+        parts += [source[place:match.start()], ""]
+        fills.append((len(parts) - 1, _filler(match.group(), escape)))
+        place = match.end()
+    parts.append(source[place:])
+
+    def render(values: Mapping[str, Any]) -> str:
+        filled = parts.copy()
+        for index, fill in fills:
+            filled[index] = fill(values)
+        return "".join(filled)
+
+    return render
+
+
+def _filler(part: str, escape: bool) -> Callable[[Mapping[str, Any]], str]:
+    if part == TOKEN:
+        return lambda values: str(values["token"])
+    fill = parse(part)
+    root, _, key = fill.ref.partition(".")
+    functions = [function for name in fill.filters if (function := FILTERS[name])]
+    fallback = fill.fallback
+
+    def render(values: Mapping[str, Any]) -> str:
+        value = values[root][key] if fallback is None else values[root].get(key)
+        for function in functions:
+            value = function(value)
+        if fallback is not None and not value:
+            value = fallback
+        text = str(_blank(value))
+        return str(Markup.escape(text)) if escape else text
+
+    return render
 
 
 def split(text: str) -> list[str | FillIn]:
