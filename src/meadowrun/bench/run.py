@@ -45,6 +45,7 @@ class World:
     database: Database
     settings: Settings
     scale: int
+    stop: Callable[[], None]
 
     def best(self, work: Callable[[], object], times: int = 5) -> float:
         """The median of several runs, in seconds, after one to warm up."""
@@ -74,7 +75,9 @@ def build(scale: int) -> World:
     cluster = Cluster(folder / "postgresql", ("jit=off", "synchronous_commit=off"), 54900)
     base = cluster.start()
     with psycopg.connect(f"{base}/postgres", autocommit=True) as connection:
-        if not connection.execute("SELECT 1 FROM pg_database WHERE datname = 'bench'").fetchone():
+        if not (folder / "loaded").exists():
+            # What an interrupted build left behind is no world to measure on.
+            connection.execute("DROP DATABASE IF EXISTS bench WITH (FORCE)")
             connection.execute("CREATE DATABASE bench")
     settings = Settings.read({
         "MEADOWRUN_DATABASE_URL": f"{base}/bench", "MEADOWRUN_SECRET": "b" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
@@ -89,9 +92,7 @@ def build(scale: int) -> World:
         (folder / "loaded").write_text("yes")
     load_tasks()
     jobs.set_context(jobs.Context(database, settings))
-    world = World(database, settings, scale)
-    world.stop = cluster.stop  # type: ignore[attr-defined]
-    return world
+    return World(database, settings, scale, cluster.stop)
 
 
 def main(arguments: list[str]) -> None:
@@ -123,4 +124,4 @@ def main(arguments: list[str]) -> None:
             print(json.dumps({"scale": given.scale, "measurements": [m.to_json() for m in found]}, ensure_ascii=False))
     finally:
         world.database.close()
-        world.stop()  # type: ignore[attr-defined]
+        world.stop()

@@ -20,7 +20,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.sieve import Sieve, sieve
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.people.models import Contact
-from meadowrun.segments.compile import Compiler
+from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.models import Segment, SegmentVersion
 
 #: Kept sets are looked at, never sent to; so long may a number on screen lag behind the data.
@@ -52,8 +52,8 @@ def id_sets(session: orm.Session, predicates: Sequence[str], values: dict[str, o
     """The numbers of the contacts that match each predicate over `c`, all from one pass; each as one binary value."""
     wanted = ", ".join(f"array_send(array_agg(c.id) FILTER (WHERE {p}))" for p in predicates)
     if len(predicates) == 1:
-        # On its own a predicate can use an index.
-        wanted = f"array_send(array_agg(c.id)) FROM contacts c WHERE {predicates[0]}"
+        # On its own a predicate may be joined, or use an index.
+        wanted = f"array_send(array_agg(c.id)) FROM contacts c WHERE {predicates[0].removesuffix(SEPARATE)}"
         return [from_array(session.execute(sa.text(f"SELECT {wanted}"), values).scalar())]
     return [from_array(b) for b in session.execute(sa.text(f"SELECT {wanted} FROM contacts c"), values).one()]
 

@@ -37,10 +37,13 @@ from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import audience
 
 CHUNK = 1000
-BATCH = 500
+BATCH = 1000
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
 TRY_AGAIN = dt.timedelta(minutes=15)
+#: Templates of the editions this process is sending, by database and edition: an edition never changes.
+_renderers: dict[tuple[str, int], Renderer] = {}
+_MOST_RENDERERS = 20
 
 
 def message_id(settings: Settings, key: str) -> str:
@@ -130,8 +133,13 @@ class _Chunk:
             edition = session.get_one(Edition, send.edition_id)
             self.facts = send.facts
             self.words: Dictionary = dictionary(session)
-            self.compiled = Compiled.from_json(edition.compiled)
-            self.renderer = Renderer(self.compiled)
+            place = (self.database.url, edition.id)
+            if place not in _renderers:
+                while len(_renderers) >= _MOST_RENDERERS:
+                    _renderers.pop(next(iter(_renderers)))
+                _renderers[place] = Renderer(Compiled.from_json(edition.compiled))
+            self.renderer = _renderers[place]
+            self.compiled = self.renderer.compiled
 
     def settle(self) -> None:
         """Rows in_hand now were left by a worker that died: asks the gateway what became of them."""
