@@ -290,3 +290,30 @@ class TestStarting:
             actions.change(session, IDA, NOW, send, version, {"name": "First"})
             with pytest.raises(Conflict, match="changed this send while"):
                 actions.change(session, IDA, NOW, send, version, {"name": "Second"})
+
+
+def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 2)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, 2)
+    with clock.at(NOW):
+        jobs.run_here("sends.take", send_id=ident)
+    with database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand'"))
+    seen = []
+
+    def took(message_ids):
+        # Meanwhile another worker looks whether the send is done.
+        with database.session() as session:
+            send = session.get_one(Send, ident, with_for_update=True)
+            sending._finish_if_done(session, send, NOW)
+            seen.append(send.state)
+        return dict.fromkeys(message_ids, False)
+
+    keeper.took = took
+    with clock.at(NOW):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert seen == ["running"]
+    found, send = counts(database, ident)
+    assert (found, send.state) == ({"delivered": 2}, "done")

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, signing
 from meadowrun.base.cluster import free_port
-from meadowrun.people.models import Consent, Contact, Suppression
+from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.results.queries import count_behind, people_behind, result
 from meadowrun.sends import actions as sends
 from meadowrun.sends import jobs as sending
@@ -111,6 +111,26 @@ def test_preferences(database, settings, sent):
     sent[2].post(f"/p/{key}", data={"everything": "stop"})
     with database.session() as session:
         assert session.get(Consent, (sent[1]["ann"], "email", 0)).agreed is False
+
+
+def test_preferences_topic_by_topic(database, settings, sent):
+    """Unticking what was never asked about is a no; lifting a no to everything brings back only what is ticked."""
+    with database.session() as session:
+        session.add_all([Topic(key=k, name=k.title()) for k in ("diary", "news", "nights")])
+        session.flush()
+        diary, news, nights = (session.scalars(sa.select(Topic.id).where(Topic.key == k)).one() for k in ("diary", "news", "nights"))
+    key, ann = token(settings, sent, "ann"), sent[1]["ann"]
+
+    def said():
+        with database.session() as session:
+            return {c.topic_id: c.agreed for c in session.scalars(sa.select(Consent).where(Consent.contact_id == ann))}
+
+    sent[2].post(f"/p/{key}", data={"topic": [str(diary), str(nights)]})
+    assert said() == {0: True, news: False}
+    sent[2].post(f"/p/{key}", data={"everything": "stop"})
+    assert said()[0] is False
+    sent[2].post(f"/p/{key}", data={"topic": [str(news)]})
+    assert said() == {0: True, diary: False, news: True, nights: False}
 
 
 def reports(database, settings, sent, name, what):
@@ -214,6 +234,8 @@ class TestEvents:
         assert tell(visitor=f"{sent[1]['ben']}.{sign.split('.')[1]}").status_code == 422
         assert tell(key="key_secret").status_code == 403
         assert tell(event="DROP TABLE").status_code == 422
+        assert tell(event="never_heard_of").status_code == 422
+        assert tell(event="page_viewed").status_code == 200
         assert outcome(database, sent).converted == 1
 
     def test_contacts_by_the_api(self, database, settings, sent):

@@ -26,6 +26,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
     "MEADOWRUN_LOG_LEVEL": ("DEBUG, INFO, WARNING or ERROR", "INFO"),
+    "MEADOWRUN_BEHIND_PROXY": ("1 when a proxy of yours stands before it and sets X-Forwarded-For, -Proto and -Host", "0"),
     "MEADOWRUN_COOKIE_SECURE": ("1 when people reach the installation by https only", "0"),
 }
 
@@ -47,6 +48,7 @@ class Settings:
     demo: bool
     village_url: str
     log_level: str
+    behind_proxy: bool
     cookie_secure: bool
 
     @classmethod
@@ -82,7 +84,7 @@ class Settings:
             raise bad("MEADOWRUN_INBOUND", "is not host:port")
         if values["MEADOWRUN_LOG_LEVEL"] not in {"DEBUG", "INFO", "WARNING", "ERROR"}:
             raise bad("MEADOWRUN_LOG_LEVEL", "is none of the four levels")
-        for name in ("MEADOWRUN_DEMO", "MEADOWRUN_COOKIE_SECURE"):
+        for name in ("MEADOWRUN_DEMO", "MEADOWRUN_BEHIND_PROXY", "MEADOWRUN_COOKIE_SECURE"):
             if values[name] not in {"0", "1"}:
                 raise bad(name, "must be 0 or 1")
         return cls(
@@ -99,5 +101,6 @@ class Settings:
             demo=values["MEADOWRUN_DEMO"] == "1",
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
             log_level=values["MEADOWRUN_LOG_LEVEL"],
+            behind_proxy=values["MEADOWRUN_BEHIND_PROXY"] == "1",
             cookie_secure=values["MEADOWRUN_COOKIE_SECURE"] == "1",
         )

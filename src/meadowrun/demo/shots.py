@@ -15,7 +15,7 @@ from meadowrun.demo.run import Demo, say
 VIEWS = {
     "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segments": "/segments", "segment": "/segments/1",
     "message": "/messages/1", "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "results": "/results",
-    "result": "/results/6", "calendar": "/calendar", "find": "find", "preferences": "preferences", "village": "village",
+    "result": "/results/27", "calendar": "/calendar", "find": "find", "preferences": "preferences", "village": "village",
 }
 PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988\n"
                "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979\nbad address,Ann,Rook,Farrow,Patron,\n")

@@ -142,20 +142,25 @@ class _Chunk:
             self.compiled = self.renderer.compiled
 
     def settle(self) -> None:
-        """Rows in_hand now were left by a worker that died: asks the gateway what became of them."""
-        where = "send_id = :send AND taken_at = :taken AND chunk = :chunk"
+        """Rows in_hand now were left by a worker that died: asks the gateway what became of them.
+
+        They stay in_hand until the answer is written, so that nobody takes the send for done meanwhile. What the
+        gateway cannot tell is in doubt.
+        """
         with self.database.session() as session:
-            session.execute(sa.text(
-                f"UPDATE deliveries SET outcome = 'in_doubt', note = 'the worker died while handing this over' "
-                f"WHERE {where} AND outcome = 'in_hand'"), self.key)
-            doubtful = [row[0] for row in session.execute(sa.text(
-                f"SELECT contact_id FROM deliveries WHERE {where} AND outcome = 'in_doubt'"), self.key)]
-        if not doubtful:
+            left = [row[0] for row in session.execute(sa.text(
+                "SELECT contact_id FROM deliveries WHERE send_id = :send AND taken_at = :taken AND chunk = :chunk "
+                "AND outcome IN ('in_hand', 'in_doubt')"), self.key)]
+        if not left:
             return
-        ids = {message_id(self.settings, signing.make(self.settings.secret, self.key["send"], c)): c for c in doubtful}
+        ids = {message_id(self.settings, signing.make(self.settings.secret, self.key["send"], c)): c for c in left}
         said = self.gateway.took(list(ids))
-        results = [Handed(ids[m], "delivered" if taken else "waiting", "settled by asking the mail server")
-                   for m, taken in said.items() if m in ids]
+        results = []
+        for message, contact in ids.items():
+            if message in said:
+                results.append(Handed(contact, "delivered" if said[message] else "waiting", "settled by asking the mail server"))
+            else:
+                results.append(Handed(contact, "in_doubt", "the worker died while handing this over"))
         with self.database.session() as session:
             self._write(session, results, {}, {})
 
@@ -301,9 +306,9 @@ def _revive(session: orm.Session, send: Send, now: dt.datetime) -> None:
         {"id": send.id, "at": send.taken_at, "now": now, "ask": bool(context().settings.mail_receipts_url)})]
     queued = _queued(session, "sends.chunk", send.id)
     for chunk in chunks:
-        # The lock is taken and let go at once: it only tells whether a worker is alive behind the chunk.
-        free = session.execute(sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar()
-        if free and chunk not in queued:
+        # The lock is let go with this transaction: it only tells whether a worker is alive behind the chunk.
+        if chunk not in queued and session.execute(
+                sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar():
             jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
     if not chunks:
         session.refresh(send, with_for_update=True)

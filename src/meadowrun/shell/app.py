@@ -43,7 +43,9 @@ def create_app(settings: Settings, database: Database | None = None) -> flask.Fl
         MAX_CONTENT_LENGTH=MOST_BYTES, MAX_FORM_MEMORY_SIZE=5_000_000, SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=settings.cookie_secure, SESSION_COOKIE_NAME="meadowrun",
         WTF_CSRF_TIME_LIMIT=None, TEMPLATES_AUTO_RELOAD=False)
-    app.wsgi_app = ProxyFix(app.wsgi_app, x_for=1, x_proto=1, x_host=1)  # type: ignore[method-assign]
+    if settings.behind_proxy:
+        # Never otherwise: anybody could claim to be anywhere.
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=1, x_proto=1, x_host=1)  # type: ignore[method-assign]
     root = pathlib.Path(__file__).parent.parent
     app.jinja_loader = jinja2.FileSystemLoader([str(p) for p in sorted(root.glob("*/templates"))])  # type: ignore
     app.jinja_env.undefined = jinja2.StrictUndefined

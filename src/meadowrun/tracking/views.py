@@ -20,7 +20,7 @@ from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings
 from meadowrun.tracking import actions
-from meadowrun.tracking.models import ApiKey
+from meadowrun.tracking.models import ApiKey, EventKind
 
 pages = flask.Blueprint("tracking", __name__)
 _PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
@@ -138,16 +138,25 @@ def prefer(token: str) -> object:
         actions.unsubscribe(db(), now(), found[0], found[1], "on the preference page")
         people.set_consent(db(), now(), contact.id, 0, False, "on the preference page")
     else:
-        wanted = form.getlist("topic")
-        for state in people_queries.consent_of(db(), contact.id):
-            if state.topic_id == 0 and wanted and state.agreed is False:
-                people.set_consent(db(), now(), contact.id, 0, True, "on the preference page")
-            if state.topic_id != 0:
-                agreed = str(state.topic_id) in wanted
-                if agreed or state.agreed:
-                    people.set_consent(db(), now(), contact.id, state.topic_id, agreed, "on the preference page")
+        _choose(contact.id, set(form.getlist("topic")))
     return _public_page("preferences", token=token, contact=contact, saved=True,
                         consent=people_queries.consent_of(db(), contact.id))
+
+
+def _choose(contact_id: int, wanted: set[str]) -> None:
+    """Writes down what a person ticked and unticked. What was shown ticked and is not any more becomes a no."""
+    whole, *topics = people_queries.consent_of(db(), contact_id)
+    how = "on the preference page"
+    for state in topics:
+        ticked = str(state.topic_id) in wanted
+        shown = whole.agreed is not False and (state.agreed or state.agreed is None and whole.agreed)
+        if ticked and not shown:
+            people.set_consent(db(), now(), contact_id, state.topic_id, True, how)
+        elif not ticked and (shown or whole.agreed is False and wanted):
+            # Also when a no to everything is lifted: only what was ticked comes back.
+            people.set_consent(db(), now(), contact_id, state.topic_id, False, how)
+    if whole.agreed is False and wanted:
+        people.set_consent(db(), now(), contact_id, 0, True, how)
 
 
 @pages.get("/site.js")
@@ -182,6 +191,9 @@ def site_events() -> object:
         return {"error": "This visitor is not known."}, 422, headers
     if not _EVENT.match(event):
         return {"error": "An event is named in small letters, digits and underscores."}, 422, headers
+    if event != "page_viewed" and db().scalar(sa.select(EventKind.id).where(EventKind.key == event)) is None:
+        # A public key must not fill the dictionary with whatever a visitor's browser sends.
+        return {"error": f"There is no kind of event called {event} yet. The API adds it with its first event."}, 422, headers
     if db().get(Contact, int(number)) is None:
         return {"error": "This visitor is not known."}, 422, headers
     details = data.get("details") if isinstance(data.get("details"), dict) else {}
