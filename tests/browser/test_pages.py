@@ -13,7 +13,7 @@ PAGES = ["/", "/people", "/people?q=marsh", "/people?q=zzzz", "/people/new", "/p
          "/people/fields", "/lists", "/people/suppressions", "/imports", "/imports/new", "/segments", "/segments/new", "/segments/1",
          "/segments/1/people", "/segments/1/history", "/messages", "/messages/new", "/messages/1", "/messages/1/drafts", "/campaigns",
          "/campaigns/new", "/campaigns/1", "/campaigns/1/edit", "/sends/1", "/sends/1/look", "/sends/2", "/results", "/results/2",
-         "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/connections", "/nowhere"]
+         "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/connections", "/senders", "/nowhere"]
 
 
 def violations(page):

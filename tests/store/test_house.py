@@ -163,6 +163,18 @@ def test_nothing_typed_is_lost_when_a_form_is_refused(client):
     assert answer.status_code == 422 and "Zoë" in answer.text and "not an address" in answer.text and "has no at-sign" in answer.text
 
 
+def test_a_new_installation_names_its_senders_and_topics(client):
+    sign_in(client)
+    assert "Nobody yet" in client.get("/senders").text
+    answer = client.post("/senders", data={"name": "The desk", "address": "nowhere"})
+    assert answer.status_code == 422 and "no at-sign" in answer.text and "The desk" in answer.text
+    assert client.post("/senders", data={"name": "The desk", "address": "desk@farrowhill.example"}).status_code == 303
+    assert client.post("/senders", data={"topic": "Sky diary", "about": "what to see"}).status_code == 303
+    assert client.post("/senders", data={"topic": "sky  DIARY"}).status_code == 409
+    shown = client.get("/senders").text
+    assert "desk@farrowhill.example" in shown and "what to see" in shown
+
+
 def test_health_tells_of_a_database_that_is_away(settings, client):
     assert client.get("/healthz").json == {"ok": True, "database": "answers"}
     from meadowrun.base.db import Database

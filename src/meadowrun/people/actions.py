@@ -26,6 +26,7 @@ from meadowrun.people.models import (
     PeopleList,
     StoredFile,
     Suppression,
+    Topic,
 )
 
 #: Serialises what finds a person by address and makes one where there is none.
@@ -199,3 +200,18 @@ def store_file(session: orm.Session, now: dt.datetime, name: str, media_type: st
     session.add(made)
     session.flush()
     return made
+
+
+def add_topic(session: orm.Session, actor: Actor, now: dt.datetime, name: str, about: str) -> Topic:
+    """Something a contact can agree to get. Raises Invalid or Conflict."""
+    name = " ".join(name.split())
+    key = re.sub(r"[^a-z0-9]+", "_", fold(name)).strip("_")[:40]
+    if not key:
+        raise Invalid("Give the topic the name that readers see.", "topic")
+    if session.scalar(sa.select(Topic).where(Topic.key == key)):
+        raise Conflict(f"There is a topic called “{name}” already.")
+    topic = Topic(key=key, name=name, about=" ".join(about.split()))
+    session.add(topic)
+    session.flush()
+    audit.record(session, actor, now, "added the topic", "topic", topic.id, name)
+    return topic

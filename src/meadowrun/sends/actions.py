@@ -11,6 +11,7 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core import values
 from meadowrun.core.content.checks import MUST, Check, checks
 from meadowrun.core.content.compiled import CompileError, compile_document
 from meadowrun.messages import actions as message_actions
@@ -36,14 +37,14 @@ def create(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campa
 
 
 def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, based_on: int,
-           values: Mapping[str, Any]) -> None:
+           changed: Mapping[str, Any]) -> None:
     """Changes the sheet. Raises Conflict when it already runs or somebody else changed it after version `based_on`."""
     session.refresh(send, with_for_update=True)
     if send.state not in EDITABLE:
         raise Conflict("This send has started; its sheet can no longer be changed.")
     if send.version != based_on:
         raise Conflict("Somebody changed this send while you were editing it. Reload to see it, then change it again.")
-    for name, value in values.items():
+    for name, value in changed.items():
         setattr(send, name, value)
     if send.state == "planned":
         # A changed plan is looked at again before it goes.
@@ -52,7 +53,7 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     send.changed_at = now
     # Written at once: the next lock reads the row anew.
     session.flush()
-    audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(values))
+    audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(changed))
 
 
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
@@ -163,3 +164,19 @@ def settle_doubt(session: orm.Session, actor: Actor, now: dt.datetime, send: Sen
         jobs.enqueue(session, "sends.sweep")
     audit.record(session, actor, now, "settled a doubt of", "send", send.id, send.name, contact=contact_id,
                  arrived=arrived)
+
+
+def add_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str, address: str, reply_to: str) -> Sender:
+    """An identity that mail is sent as. Raises Invalid naming the field."""
+    name, address, reply_to = " ".join(name.split()), address.strip(), reply_to.strip()
+    if not name:
+        raise Invalid("Give the name that readers see beside the mail.", "name")
+    for text, where in ((address, "address"), (reply_to, "reply_to")):
+        problem = values.email_problem(text) if text or where == "address" else None
+        if problem:
+            raise Invalid(f"{problem}.", where)
+    sender = Sender(name=name, address=address, reply_to=reply_to)
+    session.add(sender)
+    session.flush()
+    audit.record(session, actor, now, "added the sender", "sender", sender.id, name, address=address)
+    return sender

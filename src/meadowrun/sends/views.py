@@ -17,8 +17,10 @@ from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import fill_values, known_refs, messages, nested
 from meadowrun.messages.views import in_frame
+from meadowrun.people.actions import add_topic
 from meadowrun.people.models import Contact, PeopleList, Topic
 from meadowrun.people.queries import contact as get_contact
+from meadowrun.people.queries import topics
 from meadowrun.results.queries import kept_numbers
 from meadowrun.segments.models import Segment
 from meadowrun.sends import actions, queries
@@ -291,3 +293,31 @@ def mail_html(ident: int, contact: int) -> object:
     html = exact.html.replace(f"{settings().public_url}/o/", "about:blank#").replace(
         f"{settings().public_url}/c/", "about:blank#").replace(f"{settings().public_url}/u/", "about:blank#")
     return in_frame(html)
+
+
+@pages.get("/senders")
+@needs("author")
+def senders_page() -> object:
+    """Whom mail is from, and what it can be about."""
+    return _senders({}, None)
+
+
+def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
+    return flask.render_template("sends/senders.html", senders=queries.senders(db()), topics=topics(db()), given=given,
+                                 problem=problem)
+
+
+@pages.post("/senders")
+@needs("admin")
+def add_sender_or_topic() -> object:
+    form = flask.request.form
+    try:
+        if "topic" in form:
+            made = add_topic(db(), actor(), now(), form["topic"], form.get("about", "")).name
+        else:
+            made = actions.add_sender(db(), actor(), now(), form.get("name", ""), form.get("address", ""),
+                                      form.get("reply_to", "")).name
+    except MeadowrunError as problem:
+        db().rollback()
+        return _senders(form.to_dict(), problem), problem.status
+    return done("sends.senders_page", f"“{made}” can be chosen now.")

@@ -24,7 +24,7 @@ pages = flask.Blueprint("shell", __name__)
 ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segments.new"),
            ("New message", "messages.new"), ("New campaign", "campaigns.new"), ("Add a contact", "people.new"),
            ("Suppressed addresses", "people.suppressions"), ("Fields", "people.fields"), ("Lists", "people.lists"),
-           ("Connections and keys", "tracking.connections"))
+           ("Senders and topics", "sends.senders_page"), ("Website script and API keys", "tracking.connections"))
 
 
 @pages.get("/healthz")
