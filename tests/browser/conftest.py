@@ -46,7 +46,7 @@ class Page:
     def open(self, path):
         self.driver.get(path if path.startswith("http") else self.address + path)
 
-    def wait(self, condition, seconds=12, why=""):
+    def wait(self, condition, seconds=30, why=""):
         WebDriverWait(self.driver, seconds, 0.05, ignored_exceptions=(Exception,)).until(lambda d: condition(), why)
 
     def find(self, selector):
@@ -78,7 +78,7 @@ class Page:
             element.clear()
         element.send_keys(text)
 
-    def says(self, words, selector="main", seconds=12):
+    def says(self, words, selector="main", seconds=30):
         self.wait(lambda: words in self.driver.find_element(By.CSS_SELECTOR, selector).text, seconds,
                   why=f"“{words}” does not stand on the page")
 
