@@ -59,7 +59,7 @@ def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
         ident = send.id
         actions.start(session, IDA, now, send, settings.public_url, PEOPLE - PEOPLE // 100, send.version)
     doomed, _ = workers(), workers()
-    looks, killed, deadline = 0, False, time.monotonic() + 150
+    looks, killed, deadline = 0, False, time.monotonic() + 400
     while time.monotonic() < deadline:
         with database.session() as session:
             send = session.get_one(Send, ident)
