@@ -215,25 +215,24 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(databas
 
 
 def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypatch):
-    monkeypatch.setattr(sending, "BATCH", 10)
+    monkeypatch.setattr(sending, "CHUNK", 10)
     with clock.at(NOW), database.session() as session:
         many(session, NOW, 30)
         ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
     start(database, settings, ident, 30)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
-        work = sending._Chunk(ident, 0)
-        assert work.batch()
+        sending.hand_over_chunk(ident, 0)
         with database.session() as session:
             actions.pause(session, IDA, NOW, session.get_one(Send, ident))
-        assert not work.batch()
+        sending.hand_over_chunk(ident, 1)
         assert counts(database, ident)[0] == {"waiting": 20, "delivered": 10}
         with database.session() as session:
             actions.resume(session, IDA, NOW, session.get_one(Send, ident))
-        assert work.batch()
+        sending.hand_over_chunk(ident, 1)
         with database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, ident))
-        assert not work.batch()
+        sending.hand_over_chunk(ident, 2)
     found, send = counts(database, ident)
     assert (found, send.state) == ({"delivered": 20, "stopped": 10}, "stopped")
     with database.session() as session, pytest.raises(Conflict, match="cannot be resumed"):
@@ -307,7 +306,7 @@ def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database
         # Meanwhile another worker looks whether the send is done.
         with database.session() as session:
             send = session.get_one(Send, ident, with_for_update=True)
-            sending._finish_if_done(session, send, NOW)
+            sending._finish_if_done(session, ident, send.taken_at, NOW)
             seen.append(send.state)
         return dict.fromkeys(message_ids, False)
 

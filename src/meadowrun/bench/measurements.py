@@ -3,6 +3,7 @@
 import csv
 import datetime as dt
 import io
+import time
 import zoneinfo
 from collections.abc import Callable, Iterator
 from typing import Any
@@ -102,23 +103,25 @@ def sieve(world: World) -> Iterator[Measurement]:
 def ingest(world: World) -> Iterator[Measurement]:
     """Events through the API's code path, 1,000 a batch, beside bare COPY of the same rows into the same table."""
     batches, size = 20, 1000
-    rates = []
+    seconds = [0.0, 0.0]
     with world.database.session() as session:
         now = clock.now(session)
         addresses = session.execute(sa.text("SELECT id FROM contacts ORDER BY id LIMIT 1000")).scalars().all()
-    for through in (True, False):
-        started = clock.machine_now()
-        for batch in range(batches):
+    for batch in range(batches):
+        # Turn by turn, so that a busy moment of the machine hits both.
+        for turn, through in enumerate((True, False)):
+            data = [{"event": "page_viewed", "contact": addresses[i % len(addresses)], "id": f"{now.timestamp()}-{batch}-{i}",
+                     "at": now.isoformat(), "details": {"page": "/tickets"}} for i in range(size)]
+            started = time.perf_counter()
             with world.database.session() as session:
-                data = [{"event": "page_viewed", "contact": addresses[i % len(addresses)], "id": f"{started.timestamp()}-{batch}-{i}",
-                         "at": now.isoformat(), "details": {"page": "/tickets"}} for i in range(size)]
                 if through:
                     tracking.take_events(session, now, "bench", tracking.read_events(data, now))
                 else:
                     with driver(session).cursor() as cursor, cursor.copy(
                             "COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
                         copy.write("".join(f'{row["contact"]}\t{now.isoformat()}\t1\t{{"page": "/tickets"}}\n' for row in data))
-        rates.append(batches * size / (clock.machine_now() - started).total_seconds())
+            seconds[turn] += time.perf_counter() - started
+    rates = [batches * size / s for s in seconds]
     with world.database.session() as session:
         session.execute(sa.text("DELETE FROM events WHERE at = :now"), {"now": now})
     yield compare("event ingest ÷ bare COPY", rates[0], rates[1], "rows/s", at_least=0.6)

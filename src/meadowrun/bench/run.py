@@ -83,9 +83,9 @@ def build(scale: int) -> World:
         "MEADOWRUN_DATABASE_URL": f"{base}/bench", "MEADOWRUN_SECRET": "b" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
         "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_MAIL_DOMAIN": "mail.example"})
     database = Database(settings.database_url)
+    migrate(database)
     if not (folder / "loaded").exists():
         print(f"building a world of {scale:,} contacts, once …", file=sys.stderr, flush=True)
-        migrate(database)
         load(database, settings, scale, "http://127.0.0.1:2", lambda text: print(f"  {text}", file=sys.stderr, flush=True), 3)
         with psycopg.connect(f"{base}/bench", autocommit=True) as connection:
             connection.execute("VACUUM ANALYZE")

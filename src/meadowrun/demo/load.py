@@ -1,7 +1,6 @@
 """Puts the demo world into a database: people, what they did, what was written and sent, and its results."""
 
 import datetime as dt
-import io
 import json
 import zoneinfo
 from collections.abc import Callable
@@ -13,14 +12,14 @@ from sqlalchemy import orm
 
 from meadowrun.base import clock
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import Database, driver, ensure_months
+from meadowrun.base.db import Database, ensure_months
 from meadowrun.base.settings import Settings
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
 from meadowrun.core.content import document as doc
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
-from meadowrun.demo import names, stories, world
+from meadowrun.demo import bulk, names, stories, world
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people.models import Topic
@@ -46,22 +45,27 @@ def load(database: Database, settings: Settings, scale: int, site: str, say: Say
         ensure_months(session, (moment - dt.timedelta(days=31 * 16)).date(), (moment + dt.timedelta(days=100)).date())
     say(f"{scale:,} people")
     made = world.make(scale, moment)
-    with database.session() as session:
-        _dictionary(session, moment - dt.timedelta(days=420))
-        _organisation(session, moment, settings, site)
-        _people(session, made)
-        _consent(session, made)
-    say("what they did in fourteen months")
-    _events(database, made)
+    with bulk.indexes_later(database, "contacts", "consent_changes", "events"):
+        with database.session() as session:
+            _dictionary(session, moment - dt.timedelta(days=420))
+            _organisation(session, moment, settings, site)
+        with database.session() as session:
+            bulk.trusted(session)
+            _people(session, made)
+            _consent(session, made)
+        say("what they did in fourteen months")
+        _events(database, made)
+        say("indexes")
     with database.session() as session:
         session.execute(sa.text("ANALYZE contacts, companies, consents, events"))
     say("segments, messages and campaigns")
     with database.session() as session:
         _writing(session, moment, settings)
     say(f"{sends} past sends and what came of them")
-    for number in range(sends):
-        with database.session() as session:
-            _past_send(session, made, number, sends)
+    with bulk.indexes_later(database, "deliveries", "reactions"):
+        for number in range(sends):
+            with database.session() as session:
+                _past_send(session, made, number, sends)
     with database.session() as session:
         session.execute(sa.text("ANALYZE"))
     # After the statistics: without them, counting reactions is planned badly.
@@ -105,29 +109,14 @@ def _organisation(session: orm.Session, now: dt.datetime, settings: Settings, si
     session.flush()
 
 
-def _copy(session: orm.Session, statement: str, lines: io.StringIO) -> None:
-    with driver(session).cursor() as cursor, cursor.copy(f"COPY {statement} FROM STDIN") as copy:
-        lines.seek(0)
-        while part := lines.read(1 << 20):
-            copy.write(part)
-
-
-def _cell(value: Any) -> str:
-    """A value in COPY's text format."""
-    if value is None:
-        return "\\N"
-    if isinstance(value, bool):
-        return "t" if value else "f"
-    return str(value).replace("\\", "\\\\").replace("\t", " ").replace("\n", " ")
-
-
 def _people(session: orm.Session, made: world.World) -> None:
-    out = io.StringIO()
     now = made.moment.isoformat()
+    out = bulk.Rows(session, "companies (id, name, name_key, attributes, created_at)")
     for n, (name, _, own) in enumerate(made.companies, 1):
-        out.write("\t".join(map(_cell, (n, name, fold(name), json.dumps(own), now))) + "\n")
-    _copy(session, "companies (id, name, name_key, attributes, created_at)", out)
-    out = io.StringIO()
+        out.add(n, name, fold(name), json.dumps(own), now)
+    out.send()
+    out = bulk.Rows(session, "contacts (id, email, email_key, email_usable, phone, first_name, last_name, company_id, language, "
+                             "timezone, town, attributes, search_key, name_key, source, created_at, updated_at)")
     day = made.moment.date()
     zones = ("Europe/London",) * 14 + (None, None, "Europe/Berlin", "America/New_York", "Asia/Kolkata", "Europe/London")
     languages = ("en",) * 17 + ("de", "fr", None)
@@ -137,20 +126,20 @@ def _people(session: orm.Session, made: world.World) -> None:
         created = made.moment - dt.timedelta(days=int(made.created_days[i]), seconds=i % 80_000)
         usable = bool(address and "@" in address)
         phone = f"+44 7700 900{i % 1000:03d}" if i % 3 else None
-        out.write("\t".join(map(_cell, (
+        out.add(
             i + 1, address, address.lower() if usable and address else None, usable, phone, first, last,
             int(made.company[i]) + 1 if made.company[i] >= 0 else None, languages[i % 20], zones[i * 7 % 20],
             names.TOWNS[made.town[i]] if i % 11 else None, json.dumps(world.attributes(made, i, day), ensure_ascii=False),
-            search_key, name_key, ("website", "till", "open night", "school visit")[i % 4], created.isoformat(), now))) + "\n")
-    _copy(session, "contacts (id, email, email_key, email_usable, phone, first_name, last_name, company_id, language, timezone, "
-                   "town, attributes, search_key, name_key, source, created_at, updated_at)", out)
+            search_key, name_key, ("website", "till", "open night", "school visit")[i % 4], created.isoformat(), now)
+    out.send()
     for table in ("contacts", "companies"):
         session.execute(sa.text(f"SELECT setval(pg_get_serial_sequence('{table}', 'id'), (SELECT max(id) FROM {table}))"))
 
 
 def _consent(session: orm.Session, made: world.World) -> None:
     """Most said yes at some time, some took it back, some were never asked; each with its evidence."""
-    out, history = io.StringIO(), io.StringIO()
+    columns = "(contact_id, channel, topic_id, agreed, at, how)"
+    out, history = bulk.Rows(session, f"consents {columns}"), bulk.Rows(session, f"consent_changes {columns}")
     said = made.dice.random(made.scale)
     hows = ("ticked the box at booking", "signed the card at an open night", "asked on the website")
     for i in range(made.scale):
@@ -162,15 +151,13 @@ def _consent(session: orm.Session, made: world.World) -> None:
             for topic in topics:
                 agreed = not (topic == 0 and said[i] > 0.875)
                 at = given if agreed else given + (made.moment - given) * 0.6
-                line = "\t".join(map(_cell, (i + 1, "email", topic, agreed, at.isoformat(),
-                                             how if agreed else "unsubscribed on the page"))) + "\n"
-                out.write(line)
+                row = (i + 1, "email", topic, agreed, at.isoformat(), how if agreed else "unsubscribed on the page")
+                out.add(*row)
                 if not agreed:
-                    history.write("\t".join(map(_cell, (i + 1, "email", topic, True, given.isoformat(), how))) + "\n")
-                history.write(line)
-    columns = "(contact_id, channel, topic_id, agreed, at, how)"
-    _copy(session, f"consents {columns}", out)
-    _copy(session, f"consent_changes {columns}", history)
+                    history.add(i + 1, "email", topic, True, given.isoformat(), how)
+                history.add(*row)
+    out.send()
+    history.send()
     suppressed = [i for i in range(made.scale) if i % 797 == 11 and made.email[i] and "@" in (made.email[i] or "")]
     for i in suppressed:
         people.suppress(session, made.moment - dt.timedelta(days=i % 300), made.email[i] or "",
@@ -189,7 +176,7 @@ def _events(database: Database, made: world.World) -> None:
             text = "\n".join("\t".join((str(w), t, str(ids[key]), "\\N" if x is None else x))
                              for w, t, x in zip(who.tolist(), stamps.tolist(), details, strict=True))
             with database.session() as session:
-                _copy(session, "events (contact_id, at, kind_id, details)", io.StringIO(text + "\n"))
+                bulk.copy(session, "events (contact_id, at, kind_id, details)", text + "\n")
 
 
 def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
@@ -247,8 +234,18 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     suppressed = {r[0] for r in session.execute(sa.text(
         "SELECT c.id FROM contacts c JOIN suppressions s ON s.address_key = c.email_key"))}
     bounced = {r[0] for r in session.execute(sa.text("SELECT id FROM contacts WHERE bounced_at IS NOT NULL"))}
-    rows, reacted, bought, hard = io.StringIO(), io.StringIO(), io.StringIO(), []
+    kind = session.execute(sa.text("SELECT id FROM event_kinds WHERE key = :k"), {"k": stories.SUCCESS[message]}).scalar()
+    rows = bulk.Rows(session, "deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled)")
+    reacted = bulk.Rows(session, "reactions (contact_id, at, send_id, kind, link, machine, note)")
+    bought = bulk.Rows(session, "events (contact_id, at, kind_id, details)")
+    hard: list[int] = []
     stamp, size = taken.isoformat(), 0
+
+    def buy(contact: int, at: dt.datetime, after: float, roll: Any) -> None:
+        when = at + dt.timedelta(seconds=after)
+        if kind and when < made.moment:
+            bought.add(contact, when.isoformat(), kind, f'{{"amount": {(8, 12, 16, 24, 36, 48)[int(roll[5] * 5.99)]}}}')
+
     links = len(ids[3]["links"])
     roll = dice.random((len(known), 6))
     for place, i in enumerate(known.tolist()):
@@ -261,18 +258,15 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
             filled = json.dumps({"contact.first_name": made.first[i], "contact.town": names.TOWNS[made.town[i]],
                                  "contact.membership": world.TIERS[made.tier[i]] if made.tier[i] >= 0 else None,
                                  "contact.renewal_date": None}, ensure_ascii=False)
-        rows.write("\t".join(map(_cell, (contact, send.id, stamp, place // 1000, outcome, made.email[i] if filled else None,
-                                         at.isoformat() if filled else None,
-                                         "550 nobody of that name lives here" if outcome == "bounced" else None, filled))) + "\n")
+        rows.add(contact, send.id, stamp, place // 1000, outcome, made.email[i] if filled else None,
+                 at.isoformat() if filled else None,
+                 "550 nobody of that name lives here" if outcome == "bounced" else None, filled)
         if outcome == "bounced":
             hard.append(contact)
         if outcome == "delivered":
-            _react(made, i, contact, send.id, at, roll[place], links, reacted, bought)
-    _copy(session, "deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled)", rows)
-    _copy(session, "reactions (contact_id, at, send_id, kind, link, machine, note)", reacted)
-    kind = session.execute(sa.text("SELECT id FROM event_kinds WHERE key = :k"), {"k": stories.SUCCESS[message]}).scalar()
-    if kind:
-        _copy(session, "events (contact_id, at, kind_id, details)", io.StringIO(bought.getvalue().replace("@kind@", str(kind))))
+            _react(made, i, contact, send.id, at, roll[place], links, reacted, buy)
+    for done in (rows, reacted, bought):
+        done.send()
     session.execute(sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"), {"at": taken, "ids": hard})
     send.audience_size, send.sealed, send.state = size, True, "done"
     session.flush()
@@ -286,18 +280,18 @@ def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel
     return "bounced" if made.fate[i] == "gone" else "delivered"
 
 
-def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, roll: Any, links: int, reacted: io.StringIO,
-           bought: io.StringIO) -> None:
+def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, roll: Any, links: int, reacted: bulk.Rows,
+           buy: Callable[[int, dt.datetime, float, Any], None]) -> None:
     def write(after: float, kind: str, link: int | None = None, machine: bool = False, note: str = "") -> None:
         when = at + dt.timedelta(seconds=after)
         if when < made.moment:
-            reacted.write("\t".join(map(_cell, (contact, when.isoformat(), send, kind, link, machine, note))) + "\n")
+            reacted.add(contact, when.isoformat(), send, kind, link, machine, note)
 
     if made.prefetches[i]:
         write(5 + roll[5] * 50, "opened", machine=True, note="the reader calls itself “proxy”")
     if roll[0] >= made.opens[i]:
         if roll[3] < 0.012:
-            _buy(made, contact, at, 90_000 + roll[4] * 300_000, roll, bought)
+            buy(contact, at, 90_000 + roll[4] * 300_000, roll)
         return
     wait = 90 + ((made.hour[i] - at.hour) % 24) * 3600 * (roll[1] < 0.6) + roll[4] * 20_000 * (roll[1] >= 0.6) + roll[5] * 1500
     write(wait, "opened")
@@ -306,13 +300,6 @@ def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, 
     elif roll[2] < made.clicks[i] and links:
         write(wait + 60, "clicked", int(0 if roll[5] < 0.62 else roll[5] * 997 % links))
         if roll[3] < made.buys[i] * 1.6:
-            _buy(made, contact, at, wait + 900 + roll[4] * 90_000, roll, bought)
+            buy(contact, at, wait + 900 + roll[4] * 90_000, roll)
     elif roll[3] < 0.02:
-        _buy(made, contact, at, wait + 50_000 + roll[4] * 300_000, roll, bought)
-
-
-def _buy(made: world.World, contact: int, at: dt.datetime, after: float, roll: Any, bought: io.StringIO) -> None:
-    when = at + dt.timedelta(seconds=after)
-    if when < made.moment:
-        amount = (8, 12, 16, 24, 36, 48)[int(roll[5] * 5.99)]
-        bought.write(f"{contact}\t{when.isoformat()}\t@kind@\t{{\"amount\": {amount}}}\n")
+        buy(contact, at, wait + 50_000 + roll[4] * 300_000, roll)

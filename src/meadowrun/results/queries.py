@@ -48,6 +48,11 @@ class Result:
     step: dt.timedelta
 
 
+def _step(column: str) -> str:
+    """The step of a person's first time, as a column."""
+    return f"floor(extract(epoch FROM {column} - :taken) / :step)::int AS step"
+
+
 #: What counts as delivered: taken and not come back. Everyone counted after that is among them.
 _OF_SEND = "d.send_id = :send AND d.taken_at = :taken"
 #: Reactions are only looked for from the snapshot on, which leaves out older partitions.
@@ -69,8 +74,7 @@ PEOPLE_SQL: dict[str, str] = {
 }
 
 
-def _values(session: orm.Session, send: Send) -> dict[str, Any]:
-    kind = success_kind(session, send)
+def _values(send: Send, kind: EventKind | None) -> dict[str, Any]:
     return {"send": send.id, "taken": send.taken_at, "kind": kind.id if kind else -1,
             "days": dt.timedelta(days=send.success_days)}
 
@@ -104,7 +108,7 @@ def people_behind(session: orm.Session, send: Send, what: str, most: int, after:
         f"FROM (SELECT DISTINCT q.contact_id FROM ({query}) q WHERE q.contact_id > :after "
         "ORDER BY q.contact_id LIMIT :most) p JOIN contacts c ON c.id = p.contact_id "
         "JOIN deliveries x ON x.contact_id = p.contact_id AND x.send_id = :send AND x.taken_at = :taken "
-        "ORDER BY c.id"), {**_values(session, send), "after": after, "most": most}).all())
+        "ORDER BY c.id"), {**_values(send, success_kind(session, send)), "after": after, "most": most}).all())
 
 
 def count_behind(session: orm.Session, send: Send, what: str) -> int:
@@ -112,24 +116,61 @@ def count_behind(session: orm.Session, send: Send, what: str) -> int:
     if query is None or send.taken_at is None:
         return 0
     return session.execute(sa.text(f"SELECT count(DISTINCT q.contact_id) FROM ({query}) q"),
-                           _values(session, send)).scalar_one()
+                           _values(send, success_kind(session, send))).scalar_one()
+
+
+#: One pass over a send's reactions: x is each of them, p each person, with their first times.
+_REACTIONS_PASS = f"""
+WITH x AS MATERIALIZED (SELECT r.contact_id, r.kind, r.link, r.machine, r.at {_REACTED}),
+p AS MATERIALIZED (SELECT contact_id, min(at) FILTER (WHERE kind IN ('opened', 'clicked') AND NOT machine) AS opened,
+    min(at) FILTER (WHERE kind = 'clicked' AND NOT machine) AS clicked, bool_or(kind = 'opened' AND machine) AS program,
+    bool_or(kind = 'unsubscribed') AS unsubscribed, bool_or(kind = 'complained') AS complained FROM x GROUP BY contact_id)
+SELECT (SELECT jsonb_build_object('opened', count(opened), 'machine_only', count(*) FILTER (WHERE program AND opened IS NULL),
+        'clicked', count(clicked), 'unsubscribed', count(*) FILTER (WHERE unsubscribed),
+        'complained', count(*) FILTER (WHERE complained)) FROM p),
+    (SELECT jsonb_object_agg(link, counts) FROM (SELECT link, jsonb_build_array(count(DISTINCT contact_id), count(*)) AS counts
+        FROM x WHERE kind = 'clicked' AND NOT machine GROUP BY link) l),
+    (SELECT jsonb_object_agg(step, n) FROM (SELECT {_step("opened")}, count(*) AS n FROM p WHERE opened < :until GROUP BY 1) o),
+    (SELECT jsonb_object_agg(step, n) FROM (SELECT {_step("clicked")}, count(*) AS n FROM p WHERE clicked < :until GROUP BY 1) c)
+"""
+#: The same over what they did afterwards that counts as success. An event is counted once however it is reached.
+_SUCCESS_PASS = f"""
+WITH p AS MATERIALIZED (SELECT y.contact_id, min(y.at) AS first, sum(y.amount) AS amount FROM ({{events}}) y GROUP BY 1)
+SELECT (SELECT count(*) FROM p), (SELECT coalesce(sum(amount), 0) FROM p),
+    (SELECT jsonb_object_agg(step, n) FROM (SELECT {_step("first")}, count(*) AS n FROM p WHERE first < :until GROUP BY 1) f)
+"""
+
+
+@dataclasses.dataclass(frozen=True)
+class _Counted:
+    """What the passes over a send found. Steps are numbered from the snapshot on: {"3": people}."""
+
+    numbers: dict[str, int]
+    #: {link number as text: [people, clicks]}
+    links: dict[str, list[int]]
+    steps: dict[str, dict[str, int]]
+    amount: float | None
+
+
+def _count(session: orm.Session, send: Send, kind: EventKind | None, step: dt.timedelta, until: dt.datetime) -> _Counted:
+    values = _values(send, kind) | {"step": step.total_seconds(), "until": until}
+    found, links, opened, clicked = session.execute(sa.text(_REACTIONS_PASS), values).one()
+    converted, amount, bought = 0, None, {}
+    if kind is not None:
+        has_amount = kind.details.get("amount", {}).get("type") == "number"
+        column = "(e.details->>'amount')::numeric" if has_amount else "NULL::numeric"
+        events = PEOPLE_SQL["converted"].replace("SELECT e.contact_id", f"SELECT e.contact_id, e.at, {column} AS amount", 1)
+        converted, summed, bought = session.execute(sa.text(_SUCCESS_PASS.format(events=events)), values).one()
+        amount = float(summed) if has_amount else None
+    return _Counted(tally(session, send) | found | {"converted": converted}, links or {},
+                    {"opened": opened or {}, "clicked": clicked or {}, "converted": bought or {}}, amount)
 
 
 def numbers(session: orm.Session, send: Send) -> dict[str, int]:
-    """Every count of a send, of single people: its tally, and what those delivered did. Three queries."""
+    """Every count of a send, of single people: its tally, and what those delivered did."""
     if send.taken_at is None:
         return {}
-    values = _values(session, send)
-    row = session.execute(sa.text(
-        "SELECT count(*) FILTER (WHERE person) AS opened, count(*) FILTER (WHERE program AND NOT person) AS machine_only, "
-        "count(*) FILTER (WHERE clicked) AS clicked, count(*) FILTER (WHERE unsubscribed) AS unsubscribed, "
-        "count(*) FILTER (WHERE complained) AS complained FROM (SELECT r.contact_id, "
-        "bool_or(r.kind IN ('opened', 'clicked') AND NOT r.machine) AS person, bool_or(r.kind = 'opened' AND r.machine) AS program, "
-        "bool_or(r.kind = 'clicked' AND NOT r.machine) AS clicked, bool_or(r.kind = 'unsubscribed') AS unsubscribed, "
-        f"bool_or(r.kind = 'complained') AS complained {_REACTED} GROUP BY r.contact_id) x"), values).one()
-    found = dict(row._mapping)
-    found["converted"] = count_behind(session, send, "converted") if values["kind"] != -1 else 0
-    return tally(session, send) | found
+    return _count(session, send, success_kind(session, send), dt.timedelta(days=1), send.taken_at).numbers
 
 
 def kept_numbers(session: orm.Session, send: Send) -> dict[str, int]:
@@ -147,54 +188,28 @@ def refresh_numbers(session: orm.Session, send: Send, now: dt.datetime) -> None:
 
 def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
     """The result of a send that has been taken."""
-    found = numbers(session, send)
-    counts = {name: found[name] for name in OUTCOMES if name in found}
-    values = _values(session, send)
+    assert send.taken_at is not None
     kind = success_kind(session, send)
-    amount = None
-    if kind is not None and kind.details.get("amount", {}).get("type") == "number":
-        amount = session.execute(sa.text(
-            "SELECT coalesce(sum((e.details->>'amount')::numeric), 0) FROM deliveries d JOIN events e "
-            "ON e.contact_id = d.contact_id AND e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days "
-            f"WHERE {_OF_SEND} AND d.outcome = 'delivered' AND e.at >= :taken"), values).scalar_one()
-    step = dt.timedelta(hours=1) if send.taken_at and now - send.taken_at < dt.timedelta(days=2) \
-        else dt.timedelta(hours=6)
+    early = now - send.taken_at < dt.timedelta(days=2)
+    # The first two days by the hour, five days by the quarter of a day.
+    step, most = (dt.timedelta(hours=1), 48) if early else (dt.timedelta(hours=6), 20)
+    until = min(now, send.taken_at + step * most)
+    counted = _count(session, send, kind, step, until)
+    found = counted.numbers
+    steps = max(1, int((until - send.taken_at) / step) + 1)
     return Result(
-        tally=counts, audience=send.audience_size or 0, delivered=counts.get("delivered", 0), opened=found["opened"],
-        machine_only=found["machine_only"], clicked=found["clicked"], converted=found["converted"], success=kind,
-        amount=float(amount) if amount is not None else None, unsubscribed=found["unsubscribed"],
-        complained=found["complained"], bounced=counts.get("bounced", 0), links=_links(session, send, values),
-        timeline=_timeline(session, send, values, step, now), step=step)
+        tally={name: found[name] for name in OUTCOMES if name in found}, audience=send.audience_size or 0,
+        delivered=found.get("delivered", 0), opened=found["opened"], machine_only=found["machine_only"], clicked=found["clicked"],
+        converted=found["converted"], success=kind, amount=counted.amount, unsubscribed=found["unsubscribed"],
+        complained=found["complained"], bounced=found.get("bounced", 0), links=_links(session, send, counted.links),
+        timeline=[(send.taken_at + step * i, *(counted.steps[name].get(str(i), 0) for name in ("opened", "clicked", "converted")))
+                  for i in range(steps)], step=step)
 
 
-def _links(session: orm.Session, send: Send, values: dict[str, Any]) -> list[LinkResult]:
+def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> list[LinkResult]:
     if send.edition_id is None:
         return []
     edition = session.get_one(Edition, send.edition_id)
-    counts = {row[0]: (row[1], row[2]) for row in session.execute(sa.text(
-        f"SELECT r.link, count(DISTINCT r.contact_id), count(*) {_REACTED} AND r.kind = 'clicked' AND NOT r.machine "
-        "GROUP BY r.link"), values)}
-    found = [LinkResult(link.number, link.label, link.href, *counts.get(link.number, (0, 0)))
+    found = [LinkResult(link.number, link.label, link.href, *counts.get(str(link.number), (0, 0)))
              for link in Compiled.from_json(edition.compiled).links]
     return sorted(found, key=lambda x: (-x.people, x.number))
-
-
-def _timeline(session: orm.Session, send: Send, values: dict[str, Any], step: dt.timedelta,
-              now: dt.datetime) -> list[tuple[dt.datetime, int, int, int]]:
-    """The first four days (two in steps of an hour): each person once, at their first time."""
-    if send.taken_at is None:
-        return []
-    until = min(now, send.taken_at + step * (48 if step == dt.timedelta(hours=1) else 20))
-    first: dict[str, dict[int, int]] = {}
-    sources = {"opened": (PEOPLE_SQL["opened"], "r"), "clicked": (PEOPLE_SQL["clicked"], "r"),
-               "converted": (PEOPLE_SQL["converted"], "e")}
-    for name, (query, table) in sources.items():
-        inner = query.replace(f"SELECT {table}.contact_id", f"SELECT {table}.contact_id, min({table}.at) AS at", 1)
-        rows = session.execute(sa.text(
-            "SELECT floor(extract(epoch FROM x.at - :taken) / :step)::int, count(*) FROM "
-            f"({inner} GROUP BY {table}.contact_id) x WHERE x.at < :until GROUP BY 1"),
-            {**values, "step": step.total_seconds(), "until": until})
-        first[name] = {row[0]: row[1] for row in rows}
-    steps = max(1, int((until - send.taken_at) / step) + 1)
-    return [(send.taken_at + step * i, first["opened"].get(i, 0), first["clicked"].get(i, 0),
-             first["converted"].get(i, 0)) for i in range(steps)]

@@ -10,12 +10,11 @@ import contextlib
 import dataclasses
 import datetime as dt
 import itertools
-import json
 import zoneinfo
 from collections.abc import Iterator
 from typing import Any
 
-import psycopg
+import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
@@ -36,8 +35,8 @@ from meadowrun.segments.queries import facts_sql
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import audience
 
+#: People a worker takes in hand at once; what may be in doubt when it dies.
 CHUNK = 1000
-BATCH = 1000
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
 TRY_AGAIN = dt.timedelta(minutes=15)
@@ -83,15 +82,25 @@ def take(send_id: int) -> None:
         for chunk in range((size + CHUNK - 1) // CHUNK):
             jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
         if not size:
-            _finish_if_done(session, send, now)
+            _finish_if_done(session, send.id, send.taken_at, now)
 
 
 @contextlib.contextmanager
 def _chunk_lock(send_id: int, chunk: int) -> Iterator[bool]:
     """True when this process now works on the chunk. The lock dies with the process's connection."""
-    with psycopg.connect(context().database.url, autocommit=True) as connection:
-        row = connection.execute("SELECT pg_try_advisory_lock(%s, %s)", (send_id, chunk)).fetchone()
-        yield bool(row and row[0])
+    key = {"s": send_id, "c": chunk}
+    with context().database.engine.connect() as pooled:
+        connection = pooled.execution_options(isolation_level="AUTOCOMMIT")
+        mine = connection.execute(sa.text("SELECT pg_try_advisory_lock(:s, :c)"), key).scalar()
+        try:
+            yield bool(mine)
+        finally:
+            if mine:
+                try:
+                    connection.execute(sa.text("SELECT pg_advisory_unlock(:s, :c)"), key)
+                except sa.exc.DBAPIError:
+                    # The connection is lost, and the lock with it.
+                    connection.invalidate()
 
 
 @jobs.task("sends.chunk")
@@ -102,8 +111,7 @@ def hand_over_chunk(send_id: int, chunk: int) -> None:
             return
         work = _Chunk(send_id, chunk)
         work.settle()
-        while work.batch():
-            pass
+        work.run()
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -130,14 +138,13 @@ class _Chunk:
             self.topic_id = send.topic_id
             self.key["taken"] = send.taken_at
             self.sender = session.get_one(Sender, send.sender_id)
-            edition = session.get_one(Edition, send.edition_id)
             self.facts = send.facts
             self.words: Dictionary = dictionary(session)
-            place = (self.database.url, edition.id)
+            place = (self.database.url, send.edition_id or 0)
             if place not in _renderers:
                 while len(_renderers) >= _MOST_RENDERERS:
                     _renderers.pop(next(iter(_renderers)))
-                _renderers[place] = Renderer(Compiled.from_json(edition.compiled))
+                _renderers[place] = Renderer(Compiled.from_json(session.get_one(Edition, send.edition_id).compiled))
             self.renderer = _renderers[place]
             self.compiled = self.renderer.compiled
 
@@ -164,29 +171,25 @@ class _Chunk:
         with self.database.session() as session:
             self._write(session, results, {}, {})
 
-    def batch(self) -> bool:
-        """Claims, judges and hands over one batch; False when there is nothing more to do now."""
+    def run(self) -> None:
+        """Claims, judges and hands over everybody of the chunk who may go now."""
         with self.database.session() as session:
             state = session.execute(sa.select(Send.state).where(Send.id == self.key["send"])).scalar()
             if state != "running":
-                return False
+                return
             now = clock.now(session)
             rows = self._claim(session, now)
-            if not rows:
-                send = session.get_one(Send, self.key["send"], with_for_update=True)
-                _finish_if_done(session, send, now)
-                return False
             self._write(session, [Handed(p.contact_id, p.verdict, "") for p in rows if p.verdict != "go"], {}, {})
-        return self._hand_over([p for p in rows if p.verdict == "go"], now)
+            if not rows:
+                _finish_if_done(session, self.key["send"], self.taken, now)
+        self._hand_over([p for p in rows if p.verdict == "go"], now)
 
     def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
-        """Moves up to BATCH people to in_hand and reads what verdict and message need of them, as of this moment."""
+        """Moves whoever waits to in_hand and reads what verdict and message need of them, as of this moment."""
         claimed = {row.contact_id: row for row in session.execute(sa.text(
-            "WITH picked AS MATERIALIZED (SELECT contact_id FROM deliveries WHERE send_id = :send AND taken_at = :taken AND "
-            "chunk = :chunk AND (outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) LIMIT :batch) "
-            "UPDATE deliveries d SET outcome = 'in_hand', at = :now, not_before = NULL FROM picked WHERE "
-            "d.contact_id = picked.contact_id AND d.send_id = :send AND d.taken_at = :taken "
-            "RETURNING d.contact_id, d.repeated, d.tries"), {**self.key, "now": now, "batch": BATCH})}
+            "UPDATE deliveries SET outcome = 'in_hand', at = :now, not_before = NULL WHERE send_id = :send AND taken_at = :taken AND "
+            "chunk = :chunk AND (outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) "
+            "RETURNING contact_id, repeated, tries"), {**self.key, "now": now})}
         if not claimed:
             return []
         facts = facts_sql(self.topic_id, f", c.email, {fill_sql(self.compiled.refs, self.words)} AS filled",
@@ -213,7 +216,7 @@ class _Chunk:
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
                 message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
 
-    def _hand_over(self, rows: list[_Person], now: dt.datetime) -> bool:
+    def _hand_over(self, rows: list[_Person], now: dt.datetime) -> None:
         filled = {row.contact_id: row.filled for row in rows}
         address = {row.contact_id: row.email for row in rows}
         tries = {row.contact_id: row.tries for row in rows}
@@ -238,10 +241,9 @@ class _Chunk:
                 "UPDATE deliveries d SET outcome = 'stopped' FROM sends s WHERE s.id = d.send_id AND s.state = 'stopped' "
                 "AND d.send_id = :send AND d.taken_at = :taken AND d.chunk = :chunk "
                 "AND d.outcome IN ('waiting', 'deferred')"), self.key)
+            _finish_if_done(session, self.key["send"], self.taken, now)
         if down:
             log.warning("mail server away", send=self.key["send"], problem=str(down))
-            return False
-        return True
 
     def _note_bounces(self, session: orm.Session, bounced: list[Handed], now: dt.datetime) -> None:
         """A refusal for good at the door is a hard bounce: the address is not written to again until corrected."""
@@ -267,18 +269,23 @@ class _Chunk:
             "not_before = CASE WHEN v.outcome = 'deferred' THEN CAST(:again AS timestamptz) END "
             "FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, outcome text, note text, filled jsonb, address text) "
             "WHERE d.send_id = :send AND d.taken_at = :taken AND d.contact_id = v.id"),
-            {**self.key, "again": again, "rows": json.dumps([
+            {**self.key, "again": again, "rows": orjson.dumps([
                 {"id": r.contact_id, "outcome": r.outcome, "note": r.note, "filled": filled.get(r.contact_id),
-                 "address": address.get(r.contact_id)} for r in results])})
+                 "address": address.get(r.contact_id)} for r in results]).decode()})
 
 
-def _finish_if_done(session: orm.Session, send: Send, now: dt.datetime) -> None:
-    """A running send is done when nobody is left who may still be handed over; doubts stay open for a person."""
+def _finish_if_done(session: orm.Session, send_id: int, taken: dt.datetime | None, now: dt.datetime) -> None:
+    """A running send is done when nobody is left who may still be handed over; doubts stay open for a person.
+
+    The send's row is locked only then, so that workers on other chunks do not wait for each other. Two that end at once
+    may each still see the other's rows in hand; the sweep finishes such a send.
+    """
     left = session.execute(sa.text(
-        "SELECT 1 FROM deliveries WHERE send_id = :id AND taken_at = :at "
-        "AND outcome IN ('waiting', 'in_hand', 'deferred') LIMIT 1"), {"id": send.id, "at": send.taken_at}).scalar()
-    if send.state == "running" and left is None:
-        send.state, send.finished_at = "done", now
+        "SELECT 1 FROM deliveries WHERE send_id = :id AND taken_at = :taken "
+        "AND outcome IN ('waiting', 'in_hand', 'deferred') LIMIT 1"), {"id": send_id, "taken": taken}).scalar()
+    if left is None:
+        session.execute(sa.text("UPDATE sends SET state = 'done', finished_at = :now WHERE id = :id AND state = 'running'"),
+                        {"id": send_id, "now": now})
 
 
 @jobs.task("sends.sweep", every="* * * * * */5")
@@ -311,8 +318,7 @@ def _revive(session: orm.Session, send: Send, now: dt.datetime) -> None:
                 sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar():
             jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
     if not chunks:
-        session.refresh(send, with_for_update=True)
-        _finish_if_done(session, send, now)
+        _finish_if_done(session, send.id, send.taken_at, now)
 
 
 def _queued(session: orm.Session, name: str, send_id: int) -> set[int]:

@@ -83,5 +83,5 @@ class Delivery(Base):
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: for a deferred one: not before
     not_before: orm.Mapped[dt.datetime | None]
-    __table_args__ = (sa.Index("ix_deliveries_send", "send_id", "chunk", "outcome"),
+    __table_args__ = (sa.Index("ix_deliveries_send", "send_id", "outcome", "chunk"),
                       {"postgresql_partition_by": "RANGE (taken_at)"})

@@ -3,11 +3,11 @@
 import dataclasses
 import datetime as dt
 import hashlib
-import json
 import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
@@ -76,9 +76,12 @@ def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
         else:
             raise Invalid(f"{place} needs “contact” (a number) or “email”.", place)
         details = item.get("details") or {}
-        text = json.dumps(details) if details else ""
-        if not isinstance(details, Mapping) or len(text) > 8000:
-            raise Invalid(f"{place}.details must be an object of at most 8,000 characters.", f"{place}.details")
+        try:
+            text = orjson.dumps(details).decode() if details else ""
+        except orjson.JSONEncodeError as problem:
+            raise Invalid(f"{place}.details: {problem}.", f"{place}.details") from None
+        if not isinstance(details, Mapping) or len(text) > 8000 or "\\u0000" in text:
+            raise Invalid(f"{place}.details must be an object of at most 8,000 characters, none of them null.", f"{place}.details")
         ident = item.get("id")
         if ident is not None and (not isinstance(ident, str) or not 0 < len(ident) <= 200):
             raise Invalid(f"{place}.id must be a text of at most 200 characters.", f"{place}.id")
@@ -111,9 +114,7 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     receipts = [_receipt(source, e.id) if e.id is not None else None for e in events]
     asked = {r: place for place, r in reversed(list(enumerate(receipts))) if r}
     if asked:
-        new = {row[0] for row in session.execute(sa.text(
-            "INSERT INTO event_receipts (id, at) SELECT unnest(CAST(:ids AS uuid[])), :now ON CONFLICT DO NOTHING "
-            "RETURNING replace(id::text, '-', '')"), {"ids": list(asked), "now": now})}
+        new = _keep_receipts(session, now, list(asked))
         # Of one id twice within the batch only the first counts.
         fresh = [e for place, (e, r) in enumerate(zip(events, receipts, strict=True))
                  if r is None or (r in new and asked[r] == place)]
@@ -122,7 +123,7 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     for e in fresh:
         if e.who in numbers:
             stamp = stamps.get(e.at) or stamps.setdefault(e.at, e.at.isoformat())
-            text = e.text or (json.dumps(e.details) if e.details else "")
+            text = e.text or (orjson.dumps(e.details).decode() if e.details else "")
             # JSON has no tabs or line ends of its own; only its backslashes mean something to COPY.
             rows.append(f"{numbers[e.who]}\t{stamp}\t{kinds[e.kind]}\t" + (text.replace("\\", "\\\\") or "\\N"))
     if rows:
@@ -130,6 +131,19 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
                 cursor.copy("COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
             copy.write("\n".join(rows) + "\n")
     return Taken(len(rows), len(events) - len(fresh), newcomers)
+
+
+def _keep_receipts(session: orm.Session, now: dt.datetime, ids: list[str]) -> set[str]:
+    """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another."""
+    values = {"ids": f"{{{','.join(ids)}}}", "now": now}
+    stored = session.execute(sa.text(
+        "INSERT INTO event_receipts (id, at) SELECT unnest(CAST(:ids AS uuid[])), :now ON CONFLICT DO NOTHING"), values)
+    if stored.rowcount == len(ids):  # type: ignore[attr-defined]
+        return set(ids)
+    # Sending back a thousand ids costs as much as storing them, so they are asked for only when some were known.
+    return {row[0] for row in session.execute(sa.text(
+        "SELECT replace(id::text, '-', '') FROM event_receipts WHERE id = ANY(CAST(:ids AS uuid[])) "
+        "AND xmin = pg_current_xact_id()::xid"), values)}
 
 
 def _receipt(source: str, ident: str) -> str:
@@ -161,11 +175,12 @@ def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming]
     numbers: dict[int | str, int] = {}
     given = {e.who for e in events if isinstance(e.who, int)}
     if given:
-        numbers |= {n: n for n in session.scalars(sa.select(Contact.id).where(
-            Contact.id == sa.any_(sa.literal(list(given), sa.ARRAY(sa.BigInteger)))))}
-        unknown = given - numbers.keys()
-        if unknown:
-            raise Invalid(f"There is no contact {min(unknown)}.", "contact")
+        numbers |= {n: n for n in given}
+        literal = {"ids": f"{{{','.join(map(str, given))}}}"}
+        asked = "unnest(CAST(:ids AS bigint[])) AS x(id) LEFT JOIN contacts c ON c.id = x.id WHERE c.id IS NULL"
+        unknown = session.execute(sa.text(f"SELECT min(x.id) FROM {asked}"), literal).scalar()
+        if unknown is not None:
+            raise Invalid(f"There is no contact {unknown}.", "contact")
     addresses = {e.who: values.email_key(e.who) for e in events if isinstance(e.who, str)}
     if not addresses:
         return numbers, 0
