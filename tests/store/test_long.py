@@ -17,6 +17,7 @@ from meadowrun.base.cluster import Cluster
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
+from meadowrun.bench.sink import Sink
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.judge import matches
 from meadowrun.segments import queries
@@ -25,7 +26,6 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
 from tests.conftest import NOW, settings_for
 from tests.store.people import IDA, many, ready_send
-from tests.store.sink import Sink
 from tests.store.test_segments import ZONE, nodes, numbered, people_and_words  # noqa: F401 - a fixture
 from tests.store.test_sending import segment
 

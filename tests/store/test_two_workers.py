@@ -11,12 +11,12 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base.clock import machine_now
+from meadowrun.bench.sink import Sink
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
 from tests.conftest import settings_for
 from tests.store.people import IDA, many, ready_send
-from tests.store.sink import Sink
 from tests.store.test_sending import segment
 
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src"

@@ -15,6 +15,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
 from meadowrun.base.logs import configure
+from meadowrun.bench import sending
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience import definition as d
@@ -26,7 +27,6 @@ from meadowrun.messages.queries import nested
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import queries as segments
 from meadowrun.segments.compile import Compiler
-from meadowrun.sends.models import Send
 from meadowrun.tracking import actions as tracking
 
 ZONE = zoneinfo.ZoneInfo("Europe/London")
@@ -185,41 +185,6 @@ def rendering(world: World) -> Iterator[Measurement]:
     yield compare("rendering an email ÷ Jinja alone", world.best(ours) / 2, world.best(jinja) / 2, "ms", at_most=1.5)
 
 
-def dispatch(world: World) -> Iterator[Measurement]:
-    """Claim, verdict, render, hand-off to the null gateway and finish, beside bare COPY of the delivery rows."""
-    size = min(20_000, world.scale)
-    with world.database.session() as session:
-        now = clock.now(session).replace(microsecond=0)
-        edition = session.scalars(sa.select(Edition).limit(1)).one()
-        campaign = session.execute(sa.text("SELECT min(id) FROM campaigns")).scalar_one()
-        send = Send(campaign_id=campaign, name="bench", state="running", message_id=edition.message_id, edition_id=edition.id,
-                    sender_id=1, audience={"in": [], "out": []}, zone="UTC", created_at=now, changed_at=now, taken_at=now)
-        session.add(send)
-        session.flush()
-        ident = send.id
-        session.execute(sa.text(
-            "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT id, :s, :t, (row_number() OVER "
-            "(ORDER BY id) - 1) / 1000, 'waiting' FROM contacts ORDER BY id LIMIT :n"), {"s": ident, "t": now, "n": size})
-        session.execute(sa.text("ANALYZE deliveries"))
-    started = clock.machine_now()
-    for chunk in range(size // 1000):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=chunk)
-    ours = size / (clock.machine_now() - started).total_seconds()
-    with world.database.session() as session:
-        rows = session.execute(sa.text("SELECT contact_id, taken_at, chunk, outcome, address, at, note, filled::text FROM deliveries "
-                                       "WHERE send_id = :s"), {"s": ident}).all()
-        session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
-        started = clock.machine_now()
-        with driver(session).cursor() as cursor, cursor.copy(
-                "COPY deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled) FROM STDIN") as copy:
-            for r in rows:
-                copy.write_row((r[0], ident, *r[1:]))
-        bare = size / (clock.machine_now() - started).total_seconds()
-        session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
-        session.execute(sa.text("DELETE FROM sends WHERE id = :s"), {"s": ident})
-    yield compare("dispatch, one worker ÷ bare COPY", ours, bare, "rows/s", at_least=0.10)
-
-
 def pages(world: World) -> Iterator[Measurement]:
     """Server time of every main page: the slowest tenth, beside the goal for this size of world."""
     from meadowrun.shell.app import create_app
@@ -245,4 +210,6 @@ def pages(world: World) -> Iterator[Measurement]:
 
 
 MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
-    "count": count, "sieve": sieve, "ingest": ingest, "import": importing, "render": rendering, "dispatch": dispatch, "pages": pages}
+    "count": count, "sieve": sieve, "ingest": ingest, "import": importing, "render": rendering,
+    "dispatch": sending.dispatch, "smtp": sending.smtp, "pages": pages,
+    "memory": sending.memory}

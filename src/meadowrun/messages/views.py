@@ -7,6 +7,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import GatewayUnavailable, Invalid, MeadowrunError
+from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values as core_values
 from meadowrun.core.audience import definition as d
@@ -26,6 +27,7 @@ from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
 
 pages = flask.Blueprint("messages", __name__)
+_blanks: Kept[dict[str, int]] = Kept()
 
 
 @pages.get("/messages")
@@ -89,7 +91,7 @@ def _shown(message: Message, document: doc.Json) -> dict[str, Any]:
     try:
         compiled = compile_document(document, settings().public_url)
         weight, trouble = len(compiled.html), ""
-        blank = queries.blanks(db(), compiled.refs, words(), None)
+        blank, _ = _blanks.get(db(), compiled.refs, now(), lambda: queries.blanks(db(), compiled.refs, words(), None))
     except CompileError as problem:
         weight, trouble, blank = 0, str(problem), {}
     total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()

@@ -8,6 +8,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import insert
 
+from meadowrun.base.kept import Kept
 from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.messages.models import Edition
@@ -46,6 +47,8 @@ class Result:
     #: (start of the hour or day, opened, clicked, converted), counting each person's first time
     timeline: list[tuple[dt.datetime, int, int, int]]
     step: dt.timedelta
+    #: the moment it was counted
+    as_of: dt.datetime
 
 
 def _step(column: str) -> str:
@@ -152,6 +155,9 @@ class _Counted:
     amount: float | None
 
 
+_counts: Kept[_Counted] = Kept()
+
+
 def _count(session: orm.Session, send: Send, kind: EventKind | None, step: dt.timedelta, until: dt.datetime) -> _Counted:
     values = _values(send, kind) | {"step": step.total_seconds(), "until": until}
     found, links, opened, clicked = session.execute(sa.text(_REACTIONS_PASS), values).one()
@@ -194,7 +200,7 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
     # The first two days by the hour, five days by the quarter of a day.
     step, most = (dt.timedelta(hours=1), 48) if early else (dt.timedelta(hours=6), 20)
     until = min(now, send.taken_at + step * most)
-    counted = _count(session, send, kind, step, until)
+    counted, as_of = _counts.get(session, (send.id, send.state, step), now, lambda: _count(session, send, kind, step, until))
     found = counted.numbers
     steps = max(1, int((until - send.taken_at) / step) + 1)
     return Result(
@@ -203,7 +209,7 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
         converted=found["converted"], success=kind, amount=counted.amount, unsubscribed=found["unsubscribed"],
         complained=found["complained"], bounced=found.get("bounced", 0), links=_links(session, send, counted.links),
         timeline=[(send.taken_at + step * i, *(counted.steps[name].get(str(i), 0) for name in ("opened", "clicked", "converted")))
-                  for i in range(steps)], step=step)
+                  for i in range(steps)], step=step, as_of=as_of)
 
 
 def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> list[LinkResult]:

@@ -16,7 +16,7 @@ from meadowrun.core.content.checks import MUST, Check, checks
 from meadowrun.core.content.compiled import CompileError, compile_document
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import blanks, known_refs
+from meadowrun.messages.queries import known_refs
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import EDITABLE
@@ -78,8 +78,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     except CompileError as problem:
         return [*found, Check(MUST, str(problem), slot="message")]
     found += [Check(c.level, c.text, c.line, "message") for c in checks(
-        message.document, known_refs(words), campaign.facts, blanks(session, compiled.refs, words, None), 0,
-        len(compiled.html)) if c.level == MUST]
+        message.document, known_refs(words), campaign.facts, {}, 0, len(compiled.html)) if c.level == MUST]
     return found
 
 

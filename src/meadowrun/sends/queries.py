@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+import json
 import zoneinfo
 from collections.abc import Mapping
 from typing import Any
@@ -11,6 +12,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
+from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -87,6 +89,10 @@ def audience(session: orm.Session, definition: Mapping[str, Any], words: Diction
     return Audience(predicate, compiler.values)
 
 
+#: How many people a sheet shows the mail of.
+SOME = 3
+
+
 @dataclasses.dataclass(frozen=True)
 class Estimate:
     """What would become of everyone now: outcome → people, "go" among them; and what each exclusion takes away."""
@@ -95,10 +101,15 @@ class Estimate:
     outcomes: dict[str, int]
     left_out: list[tuple[str, int]]
     included: list[tuple[str, int]]
+    #: a few of those who would get it, spread over the audience by a fixed shuffle
+    some: tuple[int, ...]
 
     @property
     def going(self) -> int:
         return self.outcomes.get("go", 0)
+
+
+_estimates: Kept[Estimate] = Kept()
 
 
 def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime,
@@ -106,14 +117,18 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
     """Asks the verdict about everyone of a send's audience, grouped by what it needs to know. Raises Invalid."""
     who = audience(session, send.audience, words, now, zone)
     rows = session.execute(sa.text(
-        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, count(*) FROM ("
+        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, count(*), "
+        f"(array_agg(id ORDER BY hashint8(id)))[1:{SOME}] FROM ("
         "SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.email_key, c.id::text) ORDER BY c.id) AS rank "
         f"FROM ({facts_sql(send.topic_id)}) f JOIN contacts c USING (id) WHERE {who.predicate}) x "
         "GROUP BY 1, 2, 3, 4, 5, 6, 7"), who.values).all()
     outcomes: dict[str, int] = {}
+    some: tuple[int, ...] = ()
     for row in rows:
         said = verdict(Facts(*row[:7]))
         outcomes[said] = outcomes.get(said, 0) + row[7]
+        if said == "go" and len(some) < SOME:
+            some = (some + tuple(row[8]))[:SOME]
     total = sum(outcomes.values())
     left_out, included = [], []
     for item in send.audience.get("out", []):
@@ -133,7 +148,16 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
         alone = audience(session, {"in": [item]}, words, now, zone)
         included.append((name_of(session, item), session.execute(sa.text(
             f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"), alone.values).scalar_one()))
-    return Estimate(total, outcomes, left_out, included)
+    return Estimate(total, outcomes, left_out, included, some)
+
+
+def kept_estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+                  fresh: bool) -> tuple[Estimate, dt.datetime]:
+    """`estimate` for a sheet that is being written, and the moment it is of."""
+    segments = [session.get(Segment, item["segment"]) for part in ("in", "out") for item in send.audience.get(part, [])
+                if "segment" in item]
+    key = (send.id, json.dumps(send.audience), send.topic_id, str([s and s.definition for s in segments]))
+    return _estimates.get(session, key, now, lambda: estimate(session, send, words, now, zone), fresh)
 
 
 def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
@@ -149,16 +173,6 @@ def tally(session: orm.Session, send: Send) -> dict[str, int]:
                                                            Delivery.taken_at == send.taken_at)
         .group_by(Delivery.outcome))} if send.taken_at else {}
     return {name: rows[name] for name in OUTCOMES if name in rows}
-
-
-def some_going(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-               most: int = 3) -> list[int]:
-    """A few contacts who would get it now, spread over the audience by a fixed shuffle."""
-    who = audience(session, send.audience, words, now, zone)
-    rows = session.execute(sa.text(
-        f"SELECT f.* FROM ({facts_sql(send.topic_id)}) f JOIN contacts c USING (id) WHERE {who.predicate} "
-        "ORDER BY md5(f.id::text) LIMIT 60"), who.values).all()
-    return [row[0] for row in rows if verdict(Facts(*row[1:7])) == "go"][:most]
 
 
 def delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:

@@ -42,9 +42,9 @@ def show(ident: int) -> object:
 
 
 def _sheet(send: Send, problem: MeadowrunError | None) -> str:
-    estimate, trouble = None, ""
+    estimate, as_of, trouble = None, now(), ""
     try:
-        estimate = queries.estimate(db(), send, words(), now(), zone())
+        estimate, as_of = queries.kept_estimate(db(), send, words(), now(), zone(), fresh=problem is not None)
     except Invalid as wrong:
         trouble = str(wrong)
     going = estimate.going if estimate else 0
@@ -52,7 +52,7 @@ def _sheet(send: Send, problem: MeadowrunError | None) -> str:
     three = _three(send, estimate) if estimate and going and send.message_id else []
     return flask.render_template(
         "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
-        trouble=trouble, findings=findings, problem=problem, three=three, would=WOULD,
+        trouble=trouble, findings=findings, problem=problem, three=three, would=WOULD, as_of=as_of,
         message=db().get(Message, send.message_id) if send.message_id else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
@@ -89,7 +89,7 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
         renderer = Renderer(compile_document(message.document, settings().public_url, tracked=False))
     except CompileError:
         return []
-    ids = queries.some_going(db(), send, words(), now(), zone())
+    ids = estimate.some
     refs = set(known_refs(words())) | set(renderer.compiled.refs)
     values = fill_values(db(), ids, refs, words())
     facts = db().get_one(Campaign, send.campaign_id).facts

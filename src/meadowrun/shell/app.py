@@ -154,6 +154,7 @@ def _wording(app: flask.Flask) -> None:
 
     app.jinja_env.filters.update(
         n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
+        exact=lambda m: f"{local(m):%H:%M:%S}",
         ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people)
     app.jinja_env.globals.update(
         share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,

@@ -1,0 +1,145 @@
+"""Measurements of the way a send takes: dispatch, hand-over by SMTP, and what a worker needs of memory meanwhile."""
+
+import datetime as dt
+import os
+import pathlib
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.db import driver
+from meadowrun.bench.run import Measurement, World, compare
+from meadowrun.gateways.email import Letter, SmtpGateway, mime
+from meadowrun.messages.models import Edition
+from meadowrun.sends.jobs import CHUNK
+from meadowrun.sends.models import Send
+
+SRC = pathlib.Path(__file__).resolve().parents[2]
+
+
+def _ready(session: orm.Session, size: int) -> tuple[int, dt.datetime]:
+    """A running send to the first `size` contacts: its number, and its snapshot's moment."""
+    now = clock.now(session).replace(microsecond=0)
+    edition = session.scalars(sa.select(Edition).limit(1)).one()
+    campaign = session.execute(sa.text("SELECT min(id) FROM campaigns")).scalar_one()
+    send = Send(campaign_id=campaign, name="bench", state="running", message_id=edition.message_id, edition_id=edition.id,
+                sender_id=1, audience={"in": [], "out": []}, zone="UTC", created_at=now, changed_at=now, taken_at=now)
+    session.add(send)
+    session.flush()
+    session.execute(sa.text(
+        "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT id, :s, :t, (row_number() OVER "
+        "(ORDER BY id) - 1) / :chunk, 'waiting' FROM contacts ORDER BY id LIMIT :n"),
+        {"s": send.id, "t": now, "n": size, "chunk": CHUNK})
+    session.execute(sa.text("ANALYZE deliveries"))
+    return send.id, now
+
+
+def _forget(session: orm.Session, ident: int) -> None:
+    session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
+    session.execute(sa.text("DELETE FROM send_numbers WHERE send_id = :s"), {"s": ident})
+    session.execute(sa.text("DELETE FROM sends WHERE id = :s"), {"s": ident})
+
+
+def dispatch(world: World) -> Iterator[Measurement]:
+    """Claim, verdict, render, hand-off to the null gateway and finish, beside bare COPY of the delivery rows."""
+    size = min(20_000, world.scale)
+    with world.database.session() as session:
+        ident, _ = _ready(session, size)
+    started = time.perf_counter()
+    for chunk in range(size // CHUNK):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=chunk)
+    ours = size / (time.perf_counter() - started)
+    with world.database.session() as session:
+        rows = session.execute(sa.text("SELECT contact_id, taken_at, chunk, outcome, address, at, note, filled::text FROM deliveries "
+                                       "WHERE send_id = :s"), {"s": ident}).all()
+        session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
+        started = time.perf_counter()
+        with driver(session).cursor() as cursor, cursor.copy(
+                "COPY deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled) FROM STDIN") as copy:
+            for r in rows:
+                copy.write_row((r[0], ident, *r[1:]))
+        bare = size / (time.perf_counter() - started)
+        _forget(session, ident)
+    yield compare("dispatch, one worker ÷ bare COPY", ours, bare, "rows/s", at_least=0.10)
+
+
+def smtp(world: World) -> Iterator[Measurement]:
+    """Letters by our gateway beside the same letters by a client in C (curl), both to a sink in a process of its own."""
+    if shutil.which("curl") is None:
+        print("  smtp is left out: there is no curl to compare with", file=sys.stderr)
+        return
+    letters = 3000
+    made = [Letter(f"key{i}", i, "Farrow Hill", "desk@farrowhill.example", "", f"p{i}@post.example", f"bounce+{i}@mail.example",
+                   "Another year of stars", "<p>" + "Dear Ann, the dome opens at eight. " * 250 + "</p>", "Dear Ann\n" * 40,
+                   time.time(), f"<key{i}@mail.example>", "http://127.0.0.1/u/1") for i in range(letters)]
+    sink = subprocess.Popen([sys.executable, "-m", "meadowrun.bench.sink"], stdout=subprocess.PIPE, text=True,
+                            env={**os.environ, "PYTHONPATH": str(SRC)})
+    assert sink.stdout is not None
+    url = f"smtp://127.0.0.1:{int(sink.stdout.readline())}"
+    with tempfile.TemporaryDirectory() as folder:
+        mail, config = pathlib.Path(folder, "mail.eml"), pathlib.Path(folder, "curl.conf")
+        mail.write_bytes(mime(made[0]))
+        config.write_text("next\n".join(
+            f'url = "{url}"\nmail-from = "bounce+{i}@mail.example"\nmail-rcpt = "p{i}@post.example"\nupload-file = "{mail}"\nsilent\n'
+            for i in range(letters)))
+
+        def ours() -> None:
+            assert all(h.outcome == "delivered" for h in SmtpGateway(url).hand_over(made))
+
+        def theirs() -> None:
+            subprocess.run(["curl", "--config", str(config)], check=True)
+
+        try:
+            rates = [letters / world.best(work, 3) for work in (ours, theirs)]
+        finally:
+            sink.kill()
+            sink.wait()
+    yield compare("SMTP hand-off ÷ a C client", rates[0], rates[1], "mails/s", at_least=0.5)
+
+
+def memory(world: World) -> Iterator[Measurement]:
+    """The resident memory of a real worker while it sends to everyone in the world, by the null gateway."""
+    with world.database.session() as session:
+        ident, _ = _ready(session, world.scale)
+        for chunk in range((world.scale + CHUNK - 1) // CHUNK):
+            jobs.enqueue(session, "sends.chunk", send_id=ident, chunk=chunk)
+    # The settings it was opened with, null gateway and all.
+    worker = subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env={
+        **os.environ, "PYTHONPATH": str(SRC), "MEADOWRUN_DATABASE_URL": world.settings.database_url,
+        "MEADOWRUN_SECRET": world.settings.secret, "MEADOWRUN_PUBLIC_URL": world.settings.public_url,
+        "MEADOWRUN_SMTP_URL": world.settings.smtp_url, "MEADOWRUN_LOG_LEVEL": "WARNING"})
+    seen: list[tuple[int, float]] = []
+    try:
+        while True:
+            time.sleep(0.5)
+            with world.database.session() as session:
+                done = session.execute(sa.text("SELECT count(*) FROM procrastinate_jobs WHERE status = 'succeeded' AND "
+                                               "task_name = 'sends.chunk' AND (args->>'send_id')::bigint = :s"), {"s": ident}).scalar_one()
+                state = session.execute(sa.text("SELECT state FROM sends WHERE id = :s"), {"s": ident}).scalar_one()
+            if worker.poll() is not None:
+                raise RuntimeError("the worker ended before the send was done")
+            seen.append((done, _resident(worker.pid)))
+            if state == "done":
+                break
+    finally:
+        worker.terminate()
+        worker.wait()
+        with world.database.session() as session:
+            session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE (args->>'send_id')::bigint = :s"), {"s": ident})
+            _forget(session, ident)
+    half = seen[len(seen) // 2:]
+    yield compare("memory of a worker during a send ÷ 300 MB", max(mb for _, mb in seen), 300.0, "MB", at_most=1.0)
+    yield compare("its memory at the end ÷ halfway", half[-1][1], half[0][1], "MB", at_most=1.1)
+
+
+def _resident(pid: int) -> float:
+    """Resident memory of a process in MB, from /proc (proc(5): VmRSS in kB)."""
+    text = pathlib.Path(f"/proc/{pid}/status").read_text()
+    return next(int(line.split()[1]) for line in text.splitlines() if line.startswith("VmRSS")) / 1024
