@@ -16,6 +16,7 @@ from meadowrun.base.settings import KNOWN, Settings
 from meadowrun.shell import accounts
 from meadowrun.shell.app import create_app
 from tests.conftest import NOW, settings_for
+from tests.store.web import sign_in
 
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src" / "meadowrun"
 FEATURES = {"people", "segments", "imports", "messages", "campaigns", "sends", "results", "tracking"}
@@ -85,20 +86,6 @@ class TestSettings:
     def test_all_are_documented(self):
         text = (SRC.parents[1] / "docs" / "settings.md").read_text()
         assert all(name in text for name in KNOWN)
-
-
-@pytest.fixture
-def client(database, settings):
-    with database.session() as session:
-        for name in ("admin", "author", "viewer"):
-            accounts.add_user(session, NOW, f"{name}@farrowhill.example", name.title(), name, "a long password")
-    app = create_app(settings, database)
-    app.config["WTF_CSRF_ENABLED"] = False
-    return app.test_client()
-
-
-def sign_in(client, name="admin", password="a long password"):
-    return client.post("/sign-in", data={"email": f"{name}@farrowhill.example", "password": password, "to": "/people"})
 
 
 class TestSignIn:

@@ -78,7 +78,7 @@ def smtp(world: World) -> Iterator[Measurement]:
     letters = 3000
     made = [Letter(f"key{i}", i, "Farrow Hill", "desk@farrowhill.example", "", f"p{i}@post.example", f"bounce+{i}@mail.example",
                    "Another year of stars", "<p>" + "Dear Ann, the dome opens at eight. " * 250 + "</p>", "Dear Ann\n" * 40,
-                   time.time(), f"<key{i}@mail.example>", "http://127.0.0.1/u/1") for i in range(letters)]
+                   clock.machine_now().timestamp(), f"<key{i}@mail.example>", "http://127.0.0.1/u/1") for i in range(letters)]
     sink = subprocess.Popen([sys.executable, "-m", "meadowrun.bench.sink"], stdout=subprocess.PIPE, text=True,
                             env={**os.environ, "PYTHONPATH": str(SRC)})
     assert sink.stdout is not None

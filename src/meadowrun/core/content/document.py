@@ -132,8 +132,10 @@ def _whole(value: Any, line: str | None, slot: str) -> int:
 
 
 def _line(data: Any, seen: set[str]) -> Json:
-    if not isinstance(data, dict) or data.get("type") not in LINE_TYPES:
-        raise DocumentError("A line has no type that exists.")
+    if not isinstance(data, dict):
+        raise DocumentError("A line is not an object.")
+    if data.get("type") not in LINE_TYPES:
+        raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
     ident = str(data.get("id", ""))
     if not re.fullmatch(r"[A-Za-z0-9]{1,12}", ident) or ident in seen:
         raise DocumentError("A line has no id of its own.")

@@ -1,0 +1,171 @@
+"""The message's page over HTTP: writing, drafts, reading as somebody, fill-ins, proofs; and what the editor shows."""
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.core.content import document as doc
+from meadowrun.messages import actions, editable
+from meadowrun.messages.models import Draft, Message
+from meadowrun.sends.models import Sender
+from tests.conftest import NOW
+from tests.store.people import IDA, add
+from tests.store.web import sign_in, words
+
+LETTER = {"subject": "Stars for {{ contact.first_name | default('you', true) }}", "preheader": "Come", "lines": [
+    {"id": "h", "type": "heading", "text": "Good evening"},
+    {"id": "t", "type": "text", "html": "<p>Dear {{ contact.first_name | default('friend', true) }} of {{ contact.town }}</p>"},
+    {"id": "b", "type": "button", "label": "Book", "href": "https://farrowhill.example/book?who={{ contact.email }}"},
+    {"id": "f", "type": "footer", "html": "<p>Farrow Hill</p>"}]}
+
+
+@pytest.fixture
+def letter(database):
+    with database.session() as session:
+        add(session, NOW, "ann@post.example", first_name="Ann", town="Farrow")
+        add(session, NOW, "bo@post.example", first_name=None, town=None)
+        made = actions.create(session, IDA, NOW, "A letter", doc.take(LETTER))
+        session.add(Sender(name="The desk", address="desk@farrowhill.example", reply_to=""))
+        return made.id
+
+
+def changed(**lines):
+    """The letter with other words in some of its lines."""
+    return {**LETTER, "lines": [{**line, **lines.get(line["id"], {})} for line in LETTER["lines"]]}
+
+
+class TestDrafts:
+    def test_one_person_s_saves_within_ten_minutes_share_a_draft(self, database, letter):
+        import datetime as dt
+        with database.session() as session:
+            message = session.get_one(Message, letter)
+            actions.save(session, IDA, NOW, message, changed(h={"text": "One"}), 1)
+            actions.save(session, IDA, NOW + dt.timedelta(minutes=3), message, changed(h={"text": "Two"}), 2)
+            assert message.draft == 2
+            actions.save(session, IDA, NOW + dt.timedelta(minutes=20), message, changed(h={"text": "Three"}), 2)
+            assert message.draft == 3
+            texts = [d.document["lines"][0]["text"] for d in session.scalars(sa.select(Draft).order_by(Draft.number))]
+            assert texts == ["Good evening", "Two", "Three"]
+
+    def test_a_draft_is_restored_without_losing_the_newer(self, web, letter):
+        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Newer"}), "draft": 1})
+        assert web.post(f"/messages/{letter}/restore/1").status_code == 303
+        shown = words(web.get(f"/messages/{letter}/drafts").text)
+        assert "draft 1 brought back" in shown
+        assert "Newer" in web.get(f"/messages/{letter}/drafts/2.html").text
+        assert "Good evening" in web.get(f"/messages/{letter}/read.html").text
+        assert web.get(f"/messages/{letter}/drafts/9.html").status_code == 404
+
+    def test_somebody_else_s_newer_draft_is_not_overwritten(self, client, letter):
+        sign_in(client, "admin")
+        assert client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Mine"}), "draft": 1}).status_code == 200
+        sign_in(client, "author")
+        answer = client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Theirs"}), "draft": 1})
+        assert answer.status_code == 409 and "Admin saved draft 2" in answer.json["error"]
+        assert "Mine" in client.get(f"/messages/{letter}/read.html").text
+
+    def test_an_edition_is_made_only_when_something_changed(self, database, letter):
+        with database.session() as session:
+            message = session.get_one(Message, letter)
+            first = actions.make_edition(session, IDA, NOW, message, "http://m")
+            assert actions.make_edition(session, IDA, NOW, message, "http://m").id == first.id
+            actions.save(session, IDA, NOW, message, changed(h={"text": "Other"}), 1)
+            second = actions.make_edition(session, IDA, NOW, message, "http://m")
+            assert (first.number, second.number) == (1, 2)
+            assert first.document["lines"][0]["text"] == "Good evening"
+
+    @pytest.mark.parametrize(("lines", "where", "says"), [
+        ([{"id": "x", "type": "spell"}], "x:", "no type that exists"),
+        ([{"id": "t", "type": "text", "html": "<p>{{ contact.first_name </p>"}], "t:html", "stray “{{”"),
+        ([{"id": "d", "type": "space", "height": "tall"}], "d:height", "not a whole number")])
+    def test_what_cannot_be_saved_names_line_and_slot(self, web, letter, lines, where, says):
+        answer = web.post(f"/messages/{letter}/save", json={"document": {**LETTER, "lines": lines}, "draft": 1})
+        assert answer.status_code == 422 and answer.json["where"] == where and says in answer.json["error"]
+        assert "Good evening" in web.get(f"/messages/{letter}/read.html").text
+
+
+class TestReading:
+    def test_as_a_person_and_as_one_with_blanks(self, web, letter):
+        as_ann = web.get(f"/messages/{letter}/read?as=1").json
+        assert as_ann["subject"] == "Stars for Ann" and as_ann["name"] == "Ann" and "Dear Ann of Farrow" in as_ann["text"]
+        as_bo = web.get(f"/messages/{letter}/read?as=2").json
+        assert as_bo["subject"] == "Stars for you" and "Dear friend of" in as_bo["text"]
+
+    def test_next_previous_and_found_by_search(self, web, letter):
+        assert web.get(f"/messages/{letter}/people?from=1&go=on").json == {"id": 2}
+        assert web.get(f"/messages/{letter}/people?from=2&go=back").json == {"id": 1}
+        assert web.get(f"/messages/{letter}/people?from=2&go=on").json == {"id": None}
+        found = web.get(f"/messages/{letter}/people?q=ann").json["people"]
+        assert [(p["id"], p["name"]) for p in found] == [(1, "Ann")]
+
+    def test_next_of_a_segment(self, web, letter):
+        web.post("/segments/save", json={"name": "Blank towns", "definition": {"lines": [
+            {"id": "a", "kind": "field", "field": "town", "op": "blank"}]}})
+        assert web.get(f"/messages/{letter}/people?from=0&segment=1").json == {"id": 2}
+
+    def test_fill_ins_on_offer(self, web, letter):
+        offered = web.get(f"/messages/{letter}/fills").json
+        assert "contact.first_name" in [f["ref"] for f in offered["fields"]] and offered["facts"] == []
+
+    def test_checks_count_those_who_would_read_a_gap(self, web, letter):
+        shown = words(web.get(f"/messages/{letter}").text)
+        assert "1 person of 2 has no town" in shown
+
+    def test_a_new_line_of_each_kind(self, web, letter):
+        for kind in doc.LINE_TYPES:
+            assert web.get(f"/messages/{letter}/line/{kind}").json["type"] == kind
+        assert web.get(f"/messages/{letter}/line/spell").status_code == 422
+
+
+class TestProofs:
+    @pytest.mark.parametrize(("to", "says"), [("", "at least one address"), ("nobody", "no at-sign"),
+                                              (",".join(f"p{n}@post.example" for n in range(21)), "at most 20")])
+    def test_bad_addresses(self, web, letter, to, says):
+        answer = web.post(f"/messages/{letter}/proof", data={"to": to}, headers={"Accept": "application/json"})
+        assert answer.status_code == 422 and says in answer.json["error"]
+
+    def test_it_goes_marked_and_is_never_counted(self, web, letter, database, monkeypatch):
+        from meadowrun.gateways.email import NullGateway
+        letters = []
+        monkeypatch.setattr(NullGateway, "hand_over", lambda self, given, real=NullGateway.hand_over: real(self, letters.extend(
+            given := list(given)) or given))
+        web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example; noor@farrowhill.example", "as": "1"})
+        assert [x.to for x in letters] == ["ida@farrowhill.example", "noor@farrowhill.example"]
+        assert {x.subject for x in letters} == {"[Proof] Stars for Ann"} and "/c/" not in letters[0].html
+        assert "went to 2 of 2 addresses" in web.get(f"/messages/{letter}").text
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
+
+    def test_a_mail_server_that_is_away_is_told(self, web, letter, monkeypatch):
+        from meadowrun.base.errors import GatewayUnavailable
+        from meadowrun.gateways.email import NullGateway
+
+        def away(self, given):
+            raise GatewayUnavailable("it sleeps")
+        monkeypatch.setattr(NullGateway, "hand_over", away)
+        web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example"})
+        assert "The proof did not go: it sleeps" in words(web.get(f"/messages/{letter}").text)
+
+
+class TestNames:
+    def test_begun_from_another_renamed_and_never_twice(self, web, letter):
+        assert web.post("/messages/new", data={"name": "Second", "from": str(letter)}).location == "/messages/2"
+        assert "Good evening" in web.get("/messages/2/read.html").text
+        answer = web.post("/messages/new", data={"name": "Second"})
+        assert answer.status_code == 409 and "Second" in answer.text
+        web.post("/messages/2/rename", data={"name": "Third"})
+        assert "Third" in web.get("/messages").text
+
+
+@pytest.mark.parametrize(("source", "shown"), [
+    ("Hi {{ contact.first_name }}", 'Hi <span class="fill" contenteditable="false" data-fill="{{ contact.first_name }}" '
+     'data-ref="contact.first_name" data-fallback="">first name</span>'),
+    ("{{ fact.venue }} & co", '<span class="fill fact" contenteditable="false" data-fill="{{ fact.venue }}" data-ref="fact.venue" '
+     'data-fallback="">venue</span> &amp; co')])
+def test_fill_ins_are_words_in_the_editor(source, shown):
+    assert editable.plain(source, {"contact.first_name": "first name"}) == shown
+
+
+def test_fill_ins_inside_an_address_stay_as_they_are():
+    html = '<p><a href="https://x.example/?w={{ contact.town }}">{{ contact.town }}</a></p>'
+    shown = str(editable.rich(html, {"contact.town": "town"}))
+    assert 'href="https://x.example/?w={{ contact.town }}"' in shown and shown.count("<span") == 1

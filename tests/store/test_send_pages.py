@@ -1,0 +1,172 @@
+"""Campaigns, sends and results over HTTP: every word of the sheet, the last look, steering, files."""
+
+import csv
+import datetime as dt
+import io
+
+import openpyxl
+import pytest
+
+from meadowrun.base import clock, jobs
+from meadowrun.people.models import Topic
+from meadowrun.sends.models import Send
+from meadowrun.tracking import actions as tracking
+from tests.conftest import NOW
+from tests.store.people import add, ready_send
+from tests.store.web import sign_in, words
+
+
+@pytest.fixture
+def ready(database, web, job_context):
+    """A campaign with a ready send to three people, one of whom never agreed."""
+    with database.session() as session:
+        for name, agreed in (("Ann", True), ("Bo", True), ("Cy", None)):
+            add(session, NOW, f"{name.lower()}@post.example", agreed=agreed, first_name=name)
+    web.post("/segments/save", json={"name": "Everybody", "definition": {"lines": []}})
+    with database.session() as session:
+        session.add(Topic(key="diary", name="Sky diary", about="monthly"))
+        send = ready_send(session, NOW, {"in": [{"segment": 1}], "out": []})
+        session.flush()
+        return send.id
+
+
+def word(web, ident, slot, database, **form):
+    with database.session() as session:
+        version = session.get_one(Send, ident).version
+    return web.post(f"/sends/{ident}/word/{slot}", data={"version": version, **form})
+
+
+class TestSheet:
+    def test_it_says_who_would_get_it_and_why_not(self, web, ready, still):
+        shown = words(web.get(f"/sends/{ready}").text)
+        assert "2 would get it" in shown and "Hello Ann" in shown and "Hello Bo" in shown and "Hello Cy" not in shown
+
+    @pytest.mark.parametrize(("slot", "shows"), [("in", "Everybody"), ("out", "Everybody"), ("message", "Message"), ("from", "The desk"),
+                                                 ("topic", "Sky diary"), ("name", "A send"), ("leaves", "Europe/London"),
+                                                 ("success", "bought a ticket")])
+    def test_every_word_opens(self, web, ready, slot, shows):
+        assert shows in web.get(f"/sends/{ready}/word/{slot}").text
+
+    @pytest.mark.parametrize(("slot", "form", "column", "value"), [
+        ("name", {"name": " A  better name "}, "name", "A better name"), ("topic", {"topic": "1"}, "topic_id", 1),
+        ("success", {"event": "visited", "days": "3"}, "success_event", "visited"), ("success", {"event": ""}, "success_event", None),
+        ("out", {"who": ["segment:1", "nonsense"]}, "audience", {"in": [{"segment": 1}], "out": [{"segment": 1}]}),
+        ("leaves", {"when": "at", "day": "2026-12-01", "time": "18:30", "zone": "Europe/Berlin"}, "leaves_at",
+         dt.datetime(2026, 12, 1, 17, 30, tzinfo=dt.UTC)),
+        # On the night the clocks go forward 02:30 does not exist: it is taken on the old offset, an hour later by the new.
+        ("leaves", {"when": "at", "day": "2027-03-28", "time": "02:30", "zone": "Europe/Berlin"}, "leaves_at",
+         dt.datetime(2027, 3, 28, 1, 30, tzinfo=dt.UTC)),
+        ("leaves", {"when": "now"}, "leaves_at", None)])
+    def test_answers_are_kept(self, web, ready, database, still, slot, form, column, value):
+        assert word(web, ready, slot, database, **form).status_code == 303
+        with database.session() as session:
+            assert getattr(session.get_one(Send, ready), column) == value
+
+    @pytest.mark.parametrize(("slot", "form", "says"), [
+        ("name", {"name": " "}, "Give the send a name"), ("success", {"event": "visited", "days": "0"}, "1 to 90 days"),
+        ("leaves", {"when": "at", "day": "2026-11-22", "time": "10:00", "zone": "UTC"}, "has passed"),
+        ("leaves", {"when": "at", "day": "", "time": "10:00", "zone": "UTC"}, "Give the day"),
+        ("leaves", {"when": "at", "day": "2026-12-01", "time": "10:00", "zone": "Mars/Dome"}, "zone"),
+        ("from", {"sender": "x"}, "number"), ("spell", {}, "no such word")])
+    def test_what_cannot_be_is_told_on_the_sheet(self, web, ready, database, still, slot, form, says):
+        answer = word(web, ready, slot, database, **form)
+        assert answer.status_code == 422 and says in words(answer.text) and "A send" in answer.text
+
+    def test_two_authors_never_overwrite_each_other(self, web, ready):
+        assert web.post(f"/sends/{ready}/word/name", data={"version": 1, "name": "B"}).status_code in (303, 409)
+        assert web.post(f"/sends/{ready}/word/name", data={"version": 1, "name": "C"}).status_code == 409
+
+    def test_what_stands_in_the_way(self, web, ready, database, still):
+        word(web, ready, "in", database)
+        shown = words(web.get(f"/sends/{ready}").text)
+        assert "Nobody is named yet" in shown
+        assert "Nobody is named yet" in words(web.get(f"/sends/{ready}/look").text)
+
+
+class TestGoing:
+    def start(self, web, database, ready, going=2):
+        with database.session() as session:
+            version = session.get_one(Send, ready).version
+        return web.post(f"/sends/{ready}/start", data={"version": version, "going": going})
+
+    def test_last_look_start_and_result(self, web, ready, database):
+        with clock.at(NOW):
+            shown = words(web.get(f"/sends/{ready}/look").text)
+            assert "2" in shown and "Ann" in shown
+            assert "Hello Ann" not in web.get(f"/sends/{ready}/as/1.html").text and "Dear Ann" in web.get(f"/sends/{ready}/as/1.html").text
+            assert self.start(web, database, ready).status_code == 303
+            assert web.get(f"/results/{ready}").status_code == 303
+            jobs.run_here("sends.take", send_id=ready)
+            jobs.run_here("sends.chunk", send_id=ready, chunk=0)
+        with clock.at(NOW + dt.timedelta(minutes=5)), database.session() as session:
+            tracking.react(session, NOW + dt.timedelta(minutes=4), ready, 1, "opened")
+            tracking.react(session, NOW + dt.timedelta(minutes=5), ready, 1, "clicked", link=0)
+            tracking.react(session, NOW + dt.timedelta(minutes=1), ready, 2, "opened", machine=True)
+        with clock.at(NOW + dt.timedelta(hours=1)):
+            text = words(web.get(f"/results/{ready}").text)
+            assert "delivered" in text.lower() and "Audience 3" in text
+            assert "Ann" in web.get(f"/results/{ready}/people/clicked").text and "Bo" not in web.get(f"/results/{ready}/people/clicked").text
+            assert "Bo" in web.get(f"/results/{ready}/people/machine_only").text
+            assert "Cy" in web.get(f"/results/{ready}/people/no_consent").text
+            assert "Clicked “Book”" in words(web.get(f"/results/{ready}/people/link0").text)
+            assert web.get(f"/results/{ready}/people/nonsense").status_code == 404
+            assert "Dear Ann" in web.get(f"/sends/{ready}/mail/1.html").text
+            self.files(web, ready)
+
+    def files(self, web, ready):
+        rows = list(csv.reader(io.StringIO(web.get(f"/results/{ready}.csv").text.lstrip("\ufeff"))))
+        found = {row[0]: row[1] for row in rows if len(row) == 4}
+        assert (found["Audience"], found["Opened"], found["Clicked"], found["Opened by a program only"]) == ("3", "1", "1", "1")
+        book = openpyxl.load_workbook(io.BytesIO(web.get(f"/results/{ready}.xlsx").data))
+        assert book.sheetnames == ["Summary", "Links", "First days", "People"]
+        assert [r[1].value for r in book["People"].iter_rows(min_row=2)] == ["Ann", "Bo", "Cy"]
+
+    def test_a_number_that_changed_while_looking(self, web, ready, database, still):
+        answer = self.start(web, database, ready, going=3)
+        assert answer.status_code == 422 and "changed from 3 to 2 people" in words(answer.text)
+
+    def test_planned_then_taken_back(self, web, ready, database, still):
+        word(web, ready, "leaves", database, when="at", day="2026-12-01", time="10:00", zone="UTC")
+        assert self.start(web, database, ready).status_code == 303
+        assert "It leaves Tue 1 Dec 2026 at 10:00" in words(web.get(f"/sends/{ready}").text)
+        assert "A send" in web.get("/calendar?month=2026-12").text
+        web.post(f"/sends/{ready}/unplan")
+        with database.session() as session:
+            assert session.get_one(Send, ready).state == "draft"
+
+    def test_authors_write_and_approvers_start(self, client, ready, database, still):
+        sign_in(client, "author")
+        assert self.start(client, database, ready).status_code == 403
+
+    def test_a_running_send_is_steered(self, web, ready, database, still):
+        self.start(web, database, ready)
+        jobs.run_here("sends.take", send_id=ready)
+        for verb, state in (("pause", "paused"), ("resume", "running"), ("stop", "stopped")):
+            assert web.post(f"/sends/{ready}/{verb}").status_code == 303
+            with database.session() as session:
+                assert session.get_one(Send, ready).state == state
+        assert web.post(f"/sends/{ready}/resume", headers={"Accept": "application/json"}).status_code == 409
+        assert web.get(f"/sends/{ready}/progress").status_code == 200
+
+
+class TestCampaigns:
+    FORM = {"name": "Leonids", "kind": "Open night", "tags": "night, Meteors", "starts": "2026-11-17", "ends": "2026-11-18",
+            "fact": ["venue", "doors open"], "fact_value": ["the dome", "19:00"]}
+
+    def test_made_shown_and_changed(self, web):
+        assert web.post("/campaigns/new", data=self.FORM).location == "/campaigns/1"
+        shown = words(web.get("/campaigns/1").text)
+        assert all(x in shown for x in ("Leonids", "Open night", "the dome", "doors open", "night"))
+        assert "19:00" in web.get("/campaigns/1/edit").text
+        web.post("/campaigns/1/edit", data={**self.FORM, "name": "Geminids"})
+        assert "Geminids" in web.get("/campaigns").text
+        assert web.post("/campaigns/1/send", data={"name": "Invitation"}).location == "/sends/1"
+
+    @pytest.mark.parametrize(("change", "says"), [
+        ({"name": ""}, "name"), ({"starts": "soon"}, "“soon” is not a date"), ({"fact": ["venue", "Venue"]}, "stands here twice"),
+        ({"fact": ["1st", "x"]}, "begins with a letter"), ({"ends": "2026-11-01"}, "end")])
+    def test_what_is_refused_keeps_what_was_typed(self, web, change, says):
+        answer = web.post("/campaigns/new", data={**self.FORM, **change})
+        assert answer.status_code == 422 and says in words(answer.text) and "the dome" in answer.text
+
+
