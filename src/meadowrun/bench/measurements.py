@@ -130,7 +130,7 @@ def ingest(world: World) -> Iterator[Measurement]:
 def importing(world: World) -> Iterator[Measurement]:
     """A CSV with everything checked (a dry run: the same work, rolled back) beside bare COPY of the same people.
 
-    The baseline goes into a table with the indexes of contacts, as for events and deliveries.
+    The baseline goes into contacts itself, with all that its indexes hold already, and is rolled back, too.
     """
     rows = 200_000
     out = io.StringIO()
@@ -148,17 +148,17 @@ def importing(world: World) -> Iterator[Measurement]:
     ours = rows / (clock.machine_now() - started).total_seconds()
     with world.database.session() as session:
         assert session.get_one(Import, ident).dry_counts["rows"] == rows
-        session.execute(sa.text("CREATE TEMPORARY TABLE bare (LIKE contacts INCLUDING ALL) ON COMMIT DROP"))
-        ready = [(i, f"bench{i}@import.example", f"bench{i}@import.example", True, "Ann", f"Rook {i}", "Farrow",
+        ready = [(10**9 + i, f"bench{i}@import.example", f"bench{i}@import.example", True, "Ann", f"Rook {i}", "Farrow",
                   '{"membership": "Patron"}', f"ann rook {i} bench{i}@import.example", f"rook {i} ann", started, started)
                  for i in range(rows)]
         started = clock.machine_now()
         with driver(session).cursor() as cursor, cursor.copy(
-                "COPY bare (id, email, email_key, email_usable, first_name, last_name, town, attributes, search_key, name_key, "
+                "COPY contacts (id, email, email_key, email_usable, first_name, last_name, town, attributes, search_key, name_key, "
                 "created_at, updated_at) FROM STDIN") as copy:
             for row in ready:
                 copy.write_row(row)
         bare = rows / (clock.machine_now() - started).total_seconds()
+        session.rollback()
     yield compare("import, everything checked ÷ bare COPY", ours, bare, "rows/s", at_least=0.15)
 
 
