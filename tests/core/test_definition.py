@@ -63,7 +63,7 @@ def test_read_aloud_is_complete():
     (field("contains", "x"), "cannot be said of membership"),
     (field("is", []), "Choose at least one"),
     (field("at_least", "many", "score"), "is not a number"),
-    (field("between", [5, 1], "score"), "larger than the second"),
+    (field("between", [5, 1], "score"), "comes after the second"),
     (field("on", "2026-02-30", "renewal"), "is not a date"),
     (event(times={"op": "at_least", "n": 0}), "needs a number from 1 up"),
     (event(span={"from": "2026-02-01", "to": "2026-01-01"}), "ends before it begins"),

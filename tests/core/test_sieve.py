@@ -2,12 +2,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pyroaring import BitMap
 
-from meadowrun.core.audience.definition import Definition, FieldLine, Group
+from meadowrun.core.audience.nodes import Definition, FieldLine, Group
 from meadowrun.core.audience.sieve import sieve
 
 
 def line(ident, off=False):
-    return FieldLine(ident, "town", "not_blank", None, off)
+    return FieldLine(ident, "town", "not_blank", off=off)
 
 
 def test_a_sieve_worked_by_hand():

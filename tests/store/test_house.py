@@ -13,9 +13,8 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.audit import AuditRow
 from meadowrun.base.errors import SettingsError
 from meadowrun.base.settings import KNOWN, Settings
-from meadowrun.shell import accounts
 from meadowrun.shell.app import create_app
-from tests.conftest import NOW, settings_for
+from tests.conftest import settings_for
 from tests.store.web import sign_in
 
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src" / "meadowrun"

@@ -19,14 +19,13 @@ from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
 from meadowrun.bench.sink import Sink
 from meadowrun.core.audience import definition as d
-from meadowrun.core.audience.judge import matches
 from meadowrun.segments import queries
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
 from tests.conftest import NOW, settings_for
 from tests.store.people import IDA, many, ready_send
-from tests.store.test_segments import ZONE, nodes, numbered, people_and_words  # noqa: F401 - a fixture
+from tests.store.test_segments import ZONE, expected_by_judge, nodes, numbered, people_and_words  # noqa: F401 - a fixture
 from tests.store.test_sending import segment
 
 pytestmark = pytest.mark.long
@@ -38,7 +37,7 @@ SRC = pathlib.Path(__file__).resolve().parents[2] / "src"
 def test_three_evaluators_agree_on_three_thousand_audiences(people_and_words, lines):  # noqa: F811
     session, persons, words = people_and_words
     definition = d.parse(numbered(lines), words)
-    expected = {ident for ident, person in persons.items() if matches(definition, person, words, NOW, ZONE)}
+    expected = expected_by_judge(session, persons, words, definition)
     assert set(queries.look(session, definition, words, NOW, ZONE).sieve.members) == expected
     assert queries.count(session, definition, words, NOW, ZONE) == len(expected)
 

@@ -18,6 +18,11 @@ def day(value: dt.date) -> str:
     return f"{value.day} {MONTHS[value.month - 1]} {value.year}"
 
 
+def day_month(value: str) -> str:
+    """"12-31" → "31 Dec"."""
+    return f"{int(value[3:])} {MONTHS[int(value[:2]) - 1]}"
+
+
 def span(first: dt.date, last: dt.date) -> str:
     """"23 Nov – 2 Dec 2026"; the year once where it is shared."""
     if first == last:

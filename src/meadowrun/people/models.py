@@ -60,6 +60,7 @@ class Contact(Base):
         sa.Index("ix_contacts_name", "name_key", "id"),
         sa.Index("ix_contacts_created", "created_at", "id"),
         sa.Index("ix_contacts_company", "company_id"),
+        sa.Index("ix_contacts_timezone", "timezone"),
         sa.Index("ix_contacts_attributes", "attributes", postgresql_using="gin",
                  postgresql_ops={"attributes": "jsonb_path_ops"}),
         sa.Index("ix_contacts_search", "search_key", postgresql_using="gin",

@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+import functools
 from typing import Any
 
 import sqlalchemy as sa
@@ -36,7 +37,33 @@ def dictionary(session: orm.Session) -> Dictionary:
     events = [EventSpec(k.id, k.key, k.did, k.do, tuple(DetailSpec(key, d["label"], d["type"])
                                                         for key, d in k.details.items()))
               for k in session.scalars(sa.select(EventKind).order_by(EventKind.did))]
-    return Dictionary.of(own, events)
+    named: dict[str, dict[int, str]] = {}
+    for kind, number, name in session.execute(sa.text(_NAMED)):
+        named.setdefault(kind, {})[number] = name
+    tags = tuple(session.scalars(sa.text("SELECT DISTINCT unnest(tags) AS tag FROM campaigns ORDER BY tag")))
+
+    # Asked for only when a line names one, and once.
+    @functools.cache
+    def segment(number: int) -> dict[str, Any] | None:
+        return session.execute(sa.text("SELECT definition FROM segments WHERE id = :id"), {"id": number}).scalar()
+
+    @functools.cache
+    def partition(number: int) -> list[dict[str, Any]] | None:
+        return session.execute(sa.text("SELECT parts FROM partitions WHERE id = :id"), {"id": number}).scalar()
+
+    @functools.cache
+    def links(message: int) -> dict[int, str]:
+        found = session.execute(sa.text("SELECT compiled->'links' FROM editions WHERE message_id = :id ORDER BY number DESC LIMIT 1"),
+                                {"id": message}).scalar()
+        return {link["number"]: link["label"] for link in found or []}
+
+    return Dictionary.of(own, events, named=named, tags=tags, segment=segment, partition=partition, links=links)
+
+
+#: Everything with a name that lines speak of by number.
+_NAMED = " UNION ALL ".join(f"SELECT '{kind}', id, name FROM {table}" for kind, table in (
+    ("message", "messages"), ("campaign", "campaigns"), ("send", "sends"), ("list", "lists"), ("topic", "topics"),
+    ("segment", "segments"), ("partition", "partitions")))
 
 
 @dataclasses.dataclass(frozen=True)

@@ -2,26 +2,46 @@
 
 import datetime as dt
 import json
-import zoneinfo
+from collections.abc import Callable, Hashable, Iterable
 from typing import Any
 
-from meadowrun.core.audience.dates import month_days, rolling
-from meadowrun.core.audience.definition import Definition, Detail, EventLine, FieldLine, Group, Node
+from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling, zone_of
+from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
-from meadowrun.core.audience.judge import span_moments
+from meadowrun.core.audience.judge import FORMS, SENT, span_moments
+from meadowrun.core.audience.nodes import (
+    ConsentLine,
+    Definition,
+    Detail,
+    EventLine,
+    FieldLine,
+    Group,
+    MailLine,
+    Node,
+    ReachLine,
+    SetLine,
+    ShareLine,
+    Span,
+)
 
 #: Keeps a line on events a set of its own, asked once and looked up in. Left to itself the planner turns it into a join,
 #: and where it underestimates how many the other lines leave (it knows nothing of own fields), that join was measured a
 #: hundred times slower.
 SEPARATE = " IS TRUE"
+_FORM = {"letters": "lower({})", "loose": "loose({})", "exact": "{}"}
+#: The address or its domain is suppressed now.
+SUPPRESSED = "(c.email_key IN (SELECT s.address_key FROM suppressions s))"
 
 
 class Compiler:
-    """Collects bind values while it writes predicates. One for each statement."""
+    """Collects bind values while it writes predicates. One for each statement.
 
-    def __init__(self, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo):
-        self.words, self.now, self.zone = words, now, zone
-        self.today = now.astimezone(zone).date()
+    `zones` are the time zones that contacts name; everyone else lives on the organisation's clock.
+    """
+
+    def __init__(self, words: Dictionary, clock: Clock, zones: Iterable[str] = ()):
+        self.words, self.clock = words, clock
+        self.zones = [z for z in zones if zone_of(z) is not None]
         self.values: dict[str, Any] = {}
 
     def bind(self, value: Any) -> str:
@@ -35,31 +55,94 @@ class Compiler:
         return " AND ".join(f"({p})" for p in parts) or "TRUE"
 
     def node(self, node: Node) -> str:
-        if isinstance(node, Group):
-            parts = [f"({self.node(n)})" for n in node.lines if not n.off]
-            if not parts:
-                return "TRUE"
-            if node.match == "all":
-                return " AND ".join(parts)
-            union = " OR ".join(parts)
-            # A part may be unknown for a blank value; unknown is not a match, so it must not survive the NOT.
-            return union if node.match == "any" else f"NOT coalesce({union}, FALSE)"
-        if isinstance(node, FieldLine):
-            return self._field(node)
-        return self._event(node) + SEPARATE
+        match node:
+            case Group():
+                return self._group(node)
+            case FieldLine():
+                return self._field(node)
+            case EventLine():
+                return self._event(node) + SEPARATE
+            case MailLine():
+                return self._mail(node) + SEPARATE
+            case ConsentLine():
+                said = {"agreed": " AND s.agreed", "refused": " AND NOT s.agreed", "unasked": ""}[node.state]
+                inner = f"SELECT s.contact_id FROM consents s WHERE s.channel = 'email' AND s.topic_id = {node.topic}{said}"
+                return f"(c.id {'NOT IN' if node.state == 'unasked' else 'IN'} ({inner})){SEPARATE}"
+            case ReachLine():
+                can = (f"c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL AND {SUPPRESSED} IS NOT TRUE AND c.id IN "
+                       "(SELECT s.contact_id FROM consents s WHERE s.channel = 'email' AND s.topic_id = 0 AND s.agreed)")
+                return f"({can}){SEPARATE}" if node.can else f"({can}) IS NOT TRUE"
+            case ShareLine():
+                salted = f"md5(c.id || CAST({self.bind(':' + node.salt)} AS text))"
+                return f"CAST(CAST('x' || substr({salted}, 1, 8) AS bit(32)) AS bigint) % 10000 < {round(node.percent * 100)}"
+            case SetLine():
+                return self._inside(node)
+
+    def _group(self, node: Group) -> str:
+        parts = [f"({self.node(n)})" for n in node.lines if not n.off]
+        if node.match == "colleagues":
+            # Inside, c is somebody of the same company: the inner name hides the outer one.
+            inner = " AND ".join(parts) or "TRUE"
+            return f"(c.company_id IN (SELECT c.company_id FROM contacts c WHERE c.company_id IS NOT NULL AND {inner})){SEPARATE}"
+        if not parts:
+            return "TRUE"
+        if node.match == "all":
+            return " AND ".join(parts)
+        union = " OR ".join(parts)
+        # A part may be unknown for a blank value; unknown is not a match, so it must not survive the NOT.
+        return union if node.match == "any" else f"NOT coalesce({union}, FALSE)"
+
+    def _inside(self, node: SetLine) -> str:
+        if node.kind == "list":
+            inner = f"c.id IN (SELECT m.contact_id FROM list_members m WHERE m.list_id = {node.of})"
+            return f"({inner}){SEPARATE}" if node.inside else f"({inner}) IS NOT TRUE"
+        if node.kind == "segment":
+            inner = self.definition(parse(self.words.segment(node.of), self.words))
+        else:
+            inner = self.part(node.of, node.part)
+        return f"({inner})" if node.inside else f"({inner}) IS NOT TRUE"
+
+    def part(self, partition: int, key: str) -> str:
+        """Who falls in one part: matches it, and none of the parts before it."""
+        before: list[str] = []
+        for part in self.words.partition(partition) or []:
+            own = f"({self.definition(parse({'lines': part['lines']}, self.words))})"
+            if part["key"] == key:
+                return " AND ".join([own, *(f"{p} IS NOT TRUE" for p in before)])
+            before.append(own)
+        return " AND ".join(f"{p} IS NOT TRUE" for p in before) or "TRUE"
+
+    def _by_clock(self, of: Callable[[str | None], Hashable], say: Callable[[Any], str], zone: str = "c.timezone") -> str:
+        """An expression that depends on the contact's clock, by what `of` says of their zone; written once where all agree."""
+        default = of(None)
+        others: dict[Hashable, list[str]] = {}
+        for name in self.zones:
+            if (found := of(name)) != default:
+                others.setdefault(found, []).append(name)
+        if not others:
+            return say(default)
+        cases = " ".join(f"WHEN {zone} = ANY({self.bind(names)}) THEN {say(found)}" for found, names in others.items())
+        return f"CASE {cases} ELSE {say(default)} END"
 
     def _field(self, line: FieldLine) -> str:
         spec = self.words.fields[line.field]
-        if spec.owner == "company":
-            inner = self._compare(spec, "k", line.op, line.value)
-            if line.op == "blank":
-                filled = self._compare(spec, "k", "not_blank", None)
-                return f"coalesce(c.company_id NOT IN (SELECT k.id FROM companies k WHERE {filled}), TRUE)"
-            return f"c.company_id IN (SELECT k.id FROM companies k WHERE {inner})"
-        return self._compare(spec, "c", line.op, line.value)
+        if spec.type == "date" and line.op in ("in_next", "in_last", "ago", "ahead", "yearly_next", "yearly_last"):
+            return f"({self._by_clock(self.clock.today, lambda today: self._owned(spec, line, today))})"
+        return self._owned(spec, line, self.clock.today())
 
-    def _compare(self, spec: FieldSpec, table: str, op: str, value: Any) -> str:
-        if not spec.column and op in ("is", "yes", "no") and spec.type in ("choice", "yes_no"):
+    def _owned(self, spec: FieldSpec, line: FieldLine, today: dt.date) -> str:
+        """The comparison where the field lives: on the contact, or on their company."""
+        if spec.owner != "company":
+            return self._compare(spec, "c", line.op, line.value, today, line.compare)
+        if line.op == "blank":
+            filled = self._compare(spec, "k", "not_blank", None, today)
+            return f"coalesce(c.company_id NOT IN (SELECT k.id FROM companies k WHERE {filled}), TRUE)"
+        inner = self._compare(spec, "k", line.op, line.value, today, line.compare)
+        return f"c.company_id IN (SELECT k.id FROM companies k WHERE {inner})"
+
+    def _compare(self, spec: FieldSpec, table: str, op: str, value: Any, today: dt.date, compare: str = "letters") -> str:
+        if not spec.column and op in ("is", "yes", "no") and spec.type in ("choice", "yes_no") and (
+                spec.type == "yes_no" or len(value) < 50):
             # Containment can use the index on attributes.
             wanted = [op == "yes"] if spec.type == "yes_no" else list(value)
             found = [f"{table}.attributes @> CAST({self.bind(json.dumps({spec.key: w}))} AS jsonb)" for w in wanted]
@@ -70,9 +153,9 @@ class Compiler:
             return f"coalesce({text}, '') IN ('', '[]')"
         if op == "not_blank":
             return f"coalesce({text}, '') NOT IN ('', '[]')"
-        return self._typed(spec.type, op, value, text, f"{table}.attributes->{key}")
+        return self._typed(spec.type, op, value, text, f"{table}.attributes->{key}", today, compare)
 
-    def _typed(self, kind: str, op: str, value: Any, text: str, json_value: str) -> str:
+    def _typed(self, kind: str, op: str, value: Any, text: str, json_value: str, today: dt.date, compare: str = "letters") -> str:
         """A comparison of `text` (an SQL text expression), by the type of what it holds."""
         if kind == "yes_no":
             return f"{text} = {self.bind('true' if op == 'yes' else 'false')}"
@@ -83,36 +166,73 @@ class Compiler:
             return f"{text} {'= ANY' if op == 'is' else '<> ALL'}({self.bind(list(value))})" + (
                 "" if op == "is" else f" AND {text} <> ''")
         if kind == "text":
-            if op in ("is", "is_not"):
-                wanted = self.bind([v.lower() for v in value])
-                return f"lower({text}) {'= ANY' if op == 'is' else '<> ALL'}({wanted})"
-            escaped = value.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-            pattern = self.bind(f"{escaped}%" if op == "begins" else f"%{escaped}%")
-            return f"lower({text}) {'NOT ' if op == 'not_contains' else ''}LIKE {pattern}"
+            return self._text(op, value, text, compare)
         if kind == "number":
             as_number = f"CAST({text} AS numeric)"
             if op == "between":
                 return f"{as_number} BETWEEN {self.bind(value[0])} AND {self.bind(value[1])}"
             return f"{as_number} {({'is': '=', 'at_least': '>=', 'at_most': '<='})[op]} {self.bind(value)}"
-        if op == "yearly_next":
-            return f"substr({text}, 6, 5) = ANY({self.bind(sorted(month_days(self.today, value)))})"
+        if op in ("yearly_next", "yearly_last", "day_month"):
+            days = between_month_days(*value) if op == "day_month" else month_days(today, value if op == "yearly_next" else -value)
+            return f"substr({text}, 6, 5) = ANY({self.bind(sorted(days))})"
+        if op in ("ago", "ahead"):
+            edge = rolling("in_last", value, today)[0] if op == "ago" else rolling("in_next", value, today)[1]
+            return f"{text} {'<' if op == 'ago' else '>'} {self.bind(edge.isoformat())}"
         if op in ("in_next", "in_last", "between"):
-            first, last = value if op == "between" else rolling(op, value, self.today)
+            first, last = value if op == "between" else rolling(op, value, today)
             return f"{text} BETWEEN {self.bind(first.isoformat())} AND {self.bind(last.isoformat())}"
         return f"{text} {({'on': '=', 'before': '<', 'after': '>'})[op]} {self.bind(value.isoformat())}"
 
+    def _text(self, op: str, value: Any, text: str, compare: str) -> str:
+        shown, form = _FORM[compare].format(text), FORMS[compare]
+        if op in ("is", "is_not"):
+            wanted = self.bind(list(dict.fromkeys(form(v) for v in value)))
+            return f"{shown} {'= ANY' if op == 'is' else '<> ALL'}({wanted})" + ("" if op == "is" else f" AND {text} <> ''")
+        escaped = form(value).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        pattern = self.bind(f"{escaped}%" if op == "begins" else f"%{escaped}%")
+        return f"{shown} {'NOT ' if op == 'not_contains' else ''}LIKE {pattern} AND {text} <> ''"
+
+    def _moments(self, span: Span, column: str, person: str) -> list[str]:
+        """Conditions that keep a moment within a span of days on its person's own clock.
+
+        Only the few hours in which a day has begun for some and not for others are looked at person by person.
+        """
+        found = []
+        for place, sign in ((0, ">="), (1, "<")):
+            edges = {span_moments(span, self.clock, z)[place] for z in (None, *self.zones)} - {None}
+            if not edges:
+                continue
+            early, late = min(edges), max(edges)  # type: ignore[type-var]
+            if early == late:
+                found.append(f"{column} {sign} {self.bind(early)}")
+                continue
+            own = self._by_clock(lambda z, p=place: span_moments(span, self.clock, z)[p],  # type: ignore[misc]
+                                 lambda edge: f"CAST({self.bind(edge)} AS timestamptz)", "z.timezone")
+            looked = f"(SELECT {own} FROM contacts z WHERE z.id = {person})"
+            outer, inner = (early, late) if sign == ">=" else (late, early)
+            found.append(f"{column} {sign} {self.bind(outer)}")
+            found.append(f"({column} {sign} {self.bind(inner)} OR {column} {sign} {looked})")
+        return found
+
     def _event(self, line: EventLine) -> str:
-        first, until = span_moments(line.span, self.now, self.zone)
         spec = self.words.events[line.event]
-        where = [f"e.kind_id = {spec.id}"]
-        if first:
-            where.append(f"e.at >= {self.bind(first)}")
-        if until:
-            where.append(f"e.at < {self.bind(until)}")
-        where += [self._detail(d, line) for d in line.where]
+        where = [f"e.kind_id = {spec.id}", *(self._detail(d, line) for d in line.where)]
+        if line.which != "any":
+            pick = "min" if line.which == "first" else "max"
+            ever = f"SELECT e.contact_id, {pick}(e.at) AS at FROM events e WHERE {' AND '.join(where)} GROUP BY e.contact_id"
+            within = " AND ".join(self._moments(line.span, "o.at", "o.contact_id")) or "TRUE"
+            return f"(c.id IN (SELECT o.contact_id FROM ({ever}) o WHERE {within}))"
+        where += self._moments(line.span, "e.at", "e.contact_id")
+        if line.then is not None:
+            where.append(self._followed(line))
         source = f"SELECT e.contact_id FROM events e WHERE {' AND '.join(where)}"
         if not line.did:
             return f"(c.id NOT IN ({source}))"
+        if line.total is not None:
+            summed = f"sum(CAST(e.details->>{self.bind(line.total.detail)} AS numeric))"
+            sign = ">=" if line.total.op == "at_least" else "<="
+            times = f"count(*) {({'at_least': '>=', 'exactly': '=', 'at_most': '<='})[line.times_op]} {line.times}"
+            return f"(c.id IN ({source} GROUP BY e.contact_id HAVING {times} AND {summed} {sign} {self.bind(line.total.value)}))"
         if line.times_op == "at_least":
             if line.times == 1:
                 return f"(c.id IN ({source}))"
@@ -123,8 +243,58 @@ class Compiler:
             return f"(c.id NOT IN ({source}))"
         return f"(c.id IN ({source} GROUP BY e.contact_id HAVING count(*) = {line.times}))"
 
+    def _followed(self, line: EventLine) -> str:
+        assert line.then is not None
+        length = f"CAST({self.bind(dt.timedelta(days=line.then.days))} AS interval)"
+        came = (f"EXISTS (SELECT 1 FROM events f WHERE f.contact_id = e.contact_id AND f.kind_id = "
+                f"{self.words.events[line.then.event].id} AND f.at > e.at AND f.at <= e.at + {length})")
+        return came if line.then.did else f"NOT {came} AND e.at + {length} <= {self.bind(self.clock.now)}"
+
     def _detail(self, detail: Detail, line: EventLine) -> str:
         spec = self.words.events[line.event].detail(detail.detail)
         kind = spec.type if spec else "text"
         key = self.bind(detail.detail)
-        return self._typed(kind, detail.op, detail.value, f"(e.details->>{key})", f"e.details->{key}")
+        return self._typed(kind, detail.op, detail.value, f"(e.details->>{key})", f"e.details->{key}", self.clock.today())
+
+    def _mail(self, line: MailLine) -> str:
+        sent = self._mailed(line, "sent")
+        source = sent if line.what == "sent" else self._mailed(line, line.what)
+        found = f"SELECT x.contact_id FROM ({source}) x" + (
+            f" GROUP BY x.contact_id HAVING count(DISTINCT x.send_id) >= {line.times}" if line.times > 1 else "")
+        if line.did:
+            return f"(c.id IN ({found}))"
+        if line.among == "everyone":
+            return f"(c.id NOT IN ({found}))"
+        return f"(c.id IN (SELECT x.contact_id FROM ({sent}) x) AND c.id NOT IN ({found}))"
+
+    def _sends(self, line: MailLine, column: str) -> list[str]:
+        """Conditions on the number of the send."""
+        kind, what = line.of
+        if kind == "any":
+            return []
+        if kind == "send":
+            return [f"{column} = {what}"]
+        if kind == "tag":
+            return [f"{column} IN (SELECT s.id FROM sends s JOIN campaigns g ON g.id = s.campaign_id WHERE {self.bind(what)} = "
+                    "ANY(g.tags))"]
+        return [f"{column} IN (SELECT s.id FROM sends s WHERE s.{kind}_id = {what})"]
+
+    def _mailed(self, line: MailLine, what: str) -> str:
+        """A query of (contact_id, send_id) of those for whom it happened, within the line's span."""
+        if what in ("sent", "delivered", "bounced"):
+            outcomes = ", ".join(f"'{o}'" for o in (SENT if what == "sent" else (what,)))
+            where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.send_id"),
+                     *self._moments(line.span, "d.at", "d.contact_id")]
+            return f"SELECT d.contact_id, d.send_id FROM deliveries d WHERE {' AND '.join(where)}"
+        if what == "converted":
+            where = ["d.outcome = 'delivered'", *self._sends(line, "d.send_id"), *self._moments(line.span, "e.at", "e.contact_id")]
+            return ("SELECT d.contact_id, d.send_id FROM deliveries d JOIN sends w ON w.id = d.send_id JOIN event_kinds k ON "
+                    "k.key = w.success_event JOIN events e ON e.contact_id = d.contact_id AND e.kind_id = k.id AND e.at >= d.at "
+                    f"AND e.at < d.at + make_interval(days => w.success_days) WHERE {' AND '.join(where)}")
+        kinds = "'opened', 'clicked'" if what == "opened" else f"'{what}'"
+        where = [f"r.kind IN ({kinds})", *self._sends(line, "r.send_id"), *self._moments(line.span, "r.at", "r.contact_id")]
+        if what in ("opened", "clicked"):
+            where.append("NOT r.machine")
+        if line.link is not None:
+            where.append(f"r.link = {line.link}")
+        return f"SELECT r.contact_id, r.send_id FROM reactions r WHERE {' AND '.join(where)}"

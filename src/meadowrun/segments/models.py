@@ -1,4 +1,4 @@
-"""Saved segments and every version they ever had."""
+"""Saved segments, every version they ever had, their sizes over time; and partitions."""
 
 import datetime as dt
 from typing import Any
@@ -33,3 +33,29 @@ class SegmentVersion(Base):
     definition: orm.Mapped[dict[str, Any]]
     at: orm.Mapped[dt.datetime]
     by: orm.Mapped[str]
+
+
+class SegmentSize(Base):
+    """How large a segment was on a day: the last count of that day."""
+
+    __tablename__ = "segment_sizes"
+    segment_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True)
+    day: orm.Mapped[dt.date] = orm.mapped_column(primary_key=True)
+    size: orm.Mapped[int]
+
+
+class Partition(Base):
+    """Ordered parts that never overlap: everyone is in the first they match, or in “everyone else”."""
+
+    __tablename__ = "partitions"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str] = orm.mapped_column(unique=True)
+    version: orm.Mapped[int]
+    #: [{"key", "name", "lines"}] in order; the key never changes
+    parts: orm.Mapped[list[Any]]
+    #: key → people when it was last worked out, "else" among them; and when
+    sizes: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    sized_at: orm.Mapped[dt.datetime | None]
+    created_at: orm.Mapped[dt.datetime]
+    changed_at: orm.Mapped[dt.datetime]
+    changed_by: orm.Mapped[str]

@@ -17,8 +17,10 @@ from sqlalchemy import orm
 
 from meadowrun.base.clock import machine_now
 from meadowrun.base.db import found
-from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.dates import Clock
+from meadowrun.core.audience.definition import dump_node
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.nodes import Definition, Group
 from meadowrun.core.audience.sieve import Sieve, sieve
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.people.models import Contact
@@ -108,6 +110,19 @@ def forget(all_but: str | None = None) -> None:
             del _kept[key]
 
 
+def zones(session: orm.Session) -> list[str]:
+    """Every time zone that a contact names, by stepping through the index from one name to the next."""
+    return list(session.scalars(sa.text(
+        "WITH RECURSIVE z AS ((SELECT timezone FROM contacts WHERE timezone IS NOT NULL ORDER BY timezone LIMIT 1) UNION ALL "
+        "SELECT (SELECT c.timezone FROM contacts c WHERE c.timezone > z.timezone ORDER BY c.timezone LIMIT 1) FROM z "
+        "WHERE z.timezone IS NOT NULL) SELECT timezone FROM z WHERE timezone IS NOT NULL")))
+
+
+def compiler_for(session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Compiler:
+    """A compiler that knows the clocks people live by; `zone` is for those without one."""
+    return Compiler(words, Clock(now, zone), zones(session))
+
+
 @dataclasses.dataclass(frozen=True)
 class Looking:
     """What one look at a definition found; `as_of` is when the oldest set in it was fetched."""
@@ -118,20 +133,20 @@ class Looking:
     seconds: float
 
 
-def look(session: orm.Session, definition: d.Definition, words: Dictionary, now: dt.datetime,
+def look(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime,
          zone: zoneinfo.ZoneInfo) -> Looking:
     """The whole sieve of a definition, from kept sets where there are fresh ones."""
     started = machine_now()
     place = str(session.get_bind().engine.url)
     today = now.astimezone(zone).date()
-    compiler = Compiler(words, now, zone)
+    compiler = compiler_for(session, words, now, zone)
     keys: dict[str, str] = {"": f"{place}:everyone"}
     missing: dict[str, str] = {}
     if not _fresh(keys[""], started):
         missing[keys[""]] = "TRUE"
     for node in definition.walk():
-        if not isinstance(node, d.Group):
-            content = d.dump_node(node)
+        if not isinstance(node, Group) or node.match == "colleagues":
+            content = dump_node(node)
             content.pop("id"), content.pop("off", None)
             keys[node.id] = f"{place}:{today}:{json.dumps(content, sort_keys=True)}"
             if not _fresh(keys[node.id], started):
@@ -159,10 +174,10 @@ def outcome_sets(session: orm.Session, topic_id: int | None) -> dict[str, BitMap
     return found
 
 
-def count(session: orm.Session, definition: d.Definition, words: Dictionary, now: dt.datetime,
+def count(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime,
           zone: zoneinfo.ZoneInfo) -> int:
     """How many match, straight from the database."""
-    compiler = Compiler(words, now, zone)
+    compiler = compiler_for(session, words, now, zone)
     predicate = compiler.definition(definition)
     return session.execute(sa.text(f"SELECT count(*) FROM contacts c WHERE {predicate}"), compiler.values).scalar_one()
 

@@ -9,6 +9,7 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english
+from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.actions import make_list
 from meadowrun.segments import actions, queries
 from meadowrun.segments import words as opening
@@ -124,7 +125,7 @@ def save() -> object:
     return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
 
 
-def _usable(segment: Segment) -> d.Definition:
+def _usable(segment: Segment) -> Definition:
     """A saved segment's definition. Raises Conflict when it names what no longer exists."""
     try:
         return d.parse(segment.definition, words())

@@ -20,7 +20,7 @@ from meadowrun.core.guardrails.verdict import OUTCOMES, Facts, verdict
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.models import Segment
-from meadowrun.segments.queries import facts_sql
+from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends.models import Delivery, Send, Sender
 
 #: States in which the sheet may still be changed.
@@ -80,7 +80,7 @@ def _one(session: orm.Session, item: Mapping[str, Any], compiler: Compiler, word
 def audience(session: orm.Session, definition: Mapping[str, Any], words: Dictionary, now: dt.datetime,
              zone: zoneinfo.ZoneInfo) -> Audience:
     """Everyone in any of "in" and in none of "out"; out wins. Raises Invalid with place "to"."""
-    compiler = Compiler(words, now, zone)
+    compiler = compiler_for(session, words, now, zone)
     included = [f"({_one(session, item, compiler, words)})" for item in definition.get("in", [])]
     excluded = [f"({_one(session, item, compiler, words)})" for item in definition.get("out", [])]
     predicate = " OR ".join(included) or "FALSE"
@@ -133,7 +133,7 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
     left_out, included = [], []
     for item in send.audience.get("out", []):
         alone = audience(session, {"in": send.audience.get("in", [])}, words, now, zone)
-        compiler = Compiler(words, now, zone)
+        compiler = compiler_for(session, words, now, zone)
         compiler.values = alone.values
         taken = _one(session, item, compiler, words)
         number = session.execute(sa.text(

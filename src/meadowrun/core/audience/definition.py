@@ -1,34 +1,63 @@
-"""A segment's definition: a tree of lines, as frozen values and as the JSON that is stored.
+"""A segment's definition: between the JSON that is stored or posted and the lines of nodes.py.
 
     {"format": 1, "lines": [node, …]}                                   all of the top lines must hold
-    {"id", "kind": "group", "match": "all"|"any"|"none", "lines": […]}
-    {"id", "kind": "field", "field", "op", "value"}
-    {"id", "kind": "event", "event", "did", "times": {"op", "n"}, "span": {…}, "where": [{"detail", "op", "value"}]}
+    {"id", "kind": "group", "match": "all"|"any"|"none"|"colleagues", "lines": […]}
+    {"id", "kind": "field", "field", "op", "value", "compare"}
+    {"id", "kind": "event", "event", "did", "times": {"op", "n"}, "span": {…}, "where": [{"detail", "op", "value"}],
+           "which": "any"|"first"|"latest", "total": {"detail", "op", "value"}, "then": {"event", "did", "days"}}
+    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send": N | "tag": "x"}, "link", "times", "span", "among"}
+    {"id", "kind": "consent", "topic": N, "state": "agreed"|"refused"|"unasked"}
+    {"id", "kind": "reach", "channel": "email", "can"}
+    {"id", "kind": "list", "list": N, "inside"}    {"id", "kind": "segment", "segment": N, "inside"}
+    {"id", "kind": "part", "partition": N, "part": "key", "inside"}
+    {"id", "kind": "share", "percent", "salt"}
 
 Any node may carry "off": true: it is kept but does not count. A span is {} (ever), {"last": N} calendar days,
-or {"from": "YYYY-MM-DD", "to": "YYYY-MM-DD"} with either end missing.
+or {"from": "YYYY-MM-DD", "to": "YYYY-MM-DD"} with either end missing. The JSON Schema is segment.schema.json beside this.
 """
 
-import dataclasses
 import datetime as dt
 import re
-from collections.abc import Iterator, Mapping
-from typing import Any, Union
+from collections.abc import Iterable, Mapping
+from typing import Any
 
-from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.fields import NAMED, Dictionary
+from meadowrun.core.audience.nodes import (
+    ConsentLine,
+    Definition,
+    Detail,
+    EventLine,
+    FieldLine,
+    Group,
+    MailLine,
+    Node,
+    ReachLine,
+    SetLine,
+    ShareLine,
+    Span,
+    Then,
+    Total,
+)
 
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins"),
     "number": ("is", "at_least", "at_most", "between"),
-    "date": ("in_next", "in_last", "on", "before", "after", "between", "yearly_next"),
+    "date": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month"),
     "yes_no": ("yes", "no"),
     "choice": ("is", "is_not"),
     "choices": ("has", "has_not"),
 }
 BLANK = ("blank", "not_blank")
+#: operators of dates whose value is a number of days
+IN_DAYS = ("in_next", "in_last", "ahead", "ago", "yearly_next", "yearly_last")
+COMPARE = ("letters", "loose", "exact")
+MAIL = ("sent", "delivered", "opened", "clicked", "bounced", "complained", "unsubscribed", "converted")
+MATCH = ("all", "any", "none", "colleagues")
 MOST_LINES = 200
 MOST_DEPTH = 60
+#: values a line may name one by one, as in a pasted list
+MOST_VALUES = 100_000
 _ID = re.compile(r"[A-Za-z0-9]{1,12}\Z")
 
 
@@ -40,136 +69,175 @@ class DefinitionError(ValueError):
         self.line = line
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class FieldLine:
-    id: str
-    field: str
-    op: str
-    value: Any = None
-    off: bool = False
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Detail:
-    detail: str
-    op: str
-    value: Any = None
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Span:
-    """When: the last N calendar days up to now, or from a day to a day (both inclusive), or ever."""
-
-    last: int | None = None
-    first: dt.date | None = None
-    until: dt.date | None = None
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class EventLine:
-    id: str
-    event: str
-    did: bool = True
-    #: at_least, exactly or at_most so many times
-    times_op: str = "at_least"
-    times: int = 1
-    span: Span = Span()
-    where: tuple[Detail, ...] = ()
-    off: bool = False
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Group:
-    id: str
-    match: str
-    lines: tuple["Node", ...]
-    off: bool = False
-
-
-Node = Union[FieldLine, EventLine, Group]  # noqa: UP007 - a forward reference inside
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Definition:
-    lines: tuple[Node, ...] = ()
-
-    def walk(self) -> Iterator[Node]:
-        """Every node, parents before children."""
-        stack: list[Node] = list(reversed(self.lines))
-        while stack:
-            node = stack.pop()
-            yield node
-            if isinstance(node, Group):
-                stack.extend(reversed(node.lines))
-
-
-def parse(data: Any, words: Dictionary) -> Definition:
+def parse(data: Any, words: Dictionary, inside: Iterable[int] = ()) -> Definition:
     """Reads stored or posted JSON into a Definition.
 
-    Raises DefinitionError with the line's id and a sentence on what to mend. Fields and events must exist in `words`.
+    Raises DefinitionError with the line's id and a sentence on what to mend. What lines name must exist in `words`.
+    `inside` are the segments this one is being read for: naming one of them again would be a circle.
     """
     if not isinstance(data, Mapping) or not isinstance(data.get("lines"), list):
         raise DefinitionError("The definition is not an object with a list of lines.")
     if data.get("format", 1) != 1:
         raise DefinitionError("This definition was written by a newer version of Meadowrun.")
-    seen: set[str] = set()
-    lines = tuple(_node(item, words, 1, seen) for item in data["lines"])
-    return Definition(lines)
+    reader = _Reader(words, tuple(inside))
+    return Definition(tuple(reader.node(item, 1) for item in data["lines"]))
 
 
-def _node(data: Any, words: Dictionary, depth: int, seen: set[str]) -> Node:
-    if not isinstance(data, Mapping):
-        raise DefinitionError("A line is not an object.")
-    ident = data.get("id")
-    if not isinstance(ident, str) or not _ID.match(ident):
-        raise DefinitionError("A line has no usable id (letters and digits, at most 12).")
-    if ident in seen:
-        raise DefinitionError(f"Two lines have the same id, {ident}.", ident)
-    seen.add(ident)
-    if len(seen) > MOST_LINES:
-        raise DefinitionError(f"A segment can have at most {MOST_LINES} lines.", ident)
-    if depth > MOST_DEPTH:
-        raise DefinitionError(f"Groups can be nested at most {MOST_DEPTH} deep.", ident)
-    off = bool(data.get("off", False))
-    kind = data.get("kind")
-    if kind == "group":
-        match = data.get("match")
-        if match not in ("all", "any", "none"):
-            raise DefinitionError("A group holds all, any or none of its lines.", ident)
-        if not isinstance(data.get("lines"), list):
-            raise DefinitionError("A group has no list of lines.", ident)
-        return Group(ident, match, tuple(_node(n, words, depth + 1, seen) for n in data["lines"]), off)
-    if kind == "field":
-        spec = words.fields.get(str(data.get("field")))
+class _Reader:
+    def __init__(self, words: Dictionary, inside: tuple[int, ...]):
+        self.words, self.inside = words, inside
+        self.seen: set[str] = set()
+
+    def node(self, data: Any, depth: int) -> Node:
+        if not isinstance(data, Mapping):
+            raise DefinitionError("A line is not an object.")
+        ident = data.get("id")
+        if not isinstance(ident, str) or not _ID.match(ident):
+            raise DefinitionError("A line has no usable id (letters and digits, at most 12).")
+        if ident in self.seen:
+            raise DefinitionError(f"Two lines have the same id, {ident}.", ident)
+        self.seen.add(ident)
+        if len(self.seen) > MOST_LINES:
+            raise DefinitionError(f"A segment can have at most {MOST_LINES} lines.", ident)
+        if depth > MOST_DEPTH:
+            raise DefinitionError(f"Groups can be nested at most {MOST_DEPTH} deep.", ident)
+        off = bool(data.get("off", False))
+        kind = data.get("kind")
+        if kind == "group":
+            if data.get("match") not in MATCH:
+                raise DefinitionError("A group holds all, any or none of its lines, or speaks of colleagues.", ident)
+            if not isinstance(data.get("lines"), list):
+                raise DefinitionError("A group has no list of lines.", ident)
+            return Group(ident, str(data["match"]), tuple(self.node(n, depth + 1) for n in data["lines"]), off)
+        read = {"field": self._field, "event": self._event, "mail": self._mail, "consent": self._consent, "reach": self._reach,
+                "list": self._set, "segment": self._set, "part": self._set, "share": self._share}.get(str(kind))
+        if read is None:
+            raise DefinitionError(f"“{kind}” is no kind of line.", ident)
+        return read(data, ident, off)
+
+    def _field(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        spec = self.words.fields.get(str(data.get("field")))
         if spec is None:
             raise DefinitionError(f"There is no field called “{data.get('field')}” any more. Choose another, "
                                   "or remove the line.", ident)
         op = data.get("op")
         if op not in (*OPERATORS[spec.type], *BLANK):
             raise DefinitionError(f"“{op}” cannot be said of {spec.label}.", ident)
-        return FieldLine(ident, spec.ref, op, _value(spec.type, op, data.get("value"), spec.label, ident), off)
-    if kind == "event":
-        event = words.events.get(str(data.get("event")))
-        if event is None:
-            raise DefinitionError(f"There is no kind of event called “{data.get('event')}”.", ident)
+        compare = data.get("compare", "letters")
+        if compare not in COMPARE:
+            raise DefinitionError("Text is compared by letters, loosely or exactly.", ident)
+        return FieldLine(ident, spec.ref, op, _value(spec.type, op, data.get("value"), spec.label, ident), compare, off)
+
+    def _event(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        event = self._kind(data.get("event"), ident)
         times = data.get("times") or {}
         times_op, n = times.get("op", "at_least"), times.get("n", 1)
         if times_op not in ("at_least", "exactly", "at_most") or not isinstance(n, int) or not 0 <= n <= 100_000:
             raise DefinitionError("How often must be a whole number from 0 to 100,000.", ident)
         if times_op == "at_least" and n < 1:
             raise DefinitionError("“At least” needs a number from 1 up; use “exactly 0 times” for never.", ident)
-        details = []
-        for item in data.get("where") or []:
-            detail = event.detail(str(item.get("detail")))
-            if detail is None:
-                raise DefinitionError(f"“{event.did}” has no detail called “{item.get('detail')}”.", ident)
-            if item.get("op") not in OPERATORS.get(detail.type, ()):
-                raise DefinitionError(f"“{item.get('op')}” cannot be said of {detail.label}.", ident)
-            details.append(Detail(detail.key, item["op"],
-                                  _value(detail.type, item["op"], item.get("value"), detail.label, ident)))
-        return EventLine(ident, event.key, bool(data.get("did", True)), times_op, n,
-                         _span(data.get("span") or {}, ident), tuple(details), off)
-    raise DefinitionError(f"“{kind}” is no kind of line.", ident)
+        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in data.get("where") or [])
+        did, which = bool(data.get("did", True)), data.get("which", "any")
+        if which not in ("any", "first", "latest"):
+            raise DefinitionError("An event can be any, the first or the latest one.", ident)
+        total = then = None
+        if data.get("total"):
+            key, op, value = self._detail(data["total"], event.key, ident)
+            spec = event.detail(key)
+            if spec is None or spec.type != "number" or op not in ("at_least", "at_most"):
+                raise DefinitionError("Only a number among the details can add up to at least or at most so much.", ident)
+            total = Total(key, op, value)
+        if data.get("then"):
+            after = data["then"]
+            days = after.get("days")
+            if isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= 3650:
+                raise DefinitionError("What follows must do so within 1 to 3,650 days.", ident)
+            then = Then(self._kind(after.get("event"), ident).key, bool(after.get("did", True)), days)
+        if (total or then or which != "any") and not did:
+            raise DefinitionError("First, latest, totals and what followed can only be said of what somebody did.", ident)
+        if which != "any" and (total or then):
+            raise DefinitionError("A first or latest time goes without totals and without what followed.", ident)
+        return EventLine(ident, event.key, did, times_op, n, _span(data.get("span") or {}, ident), details, which, total, then, off)
+
+    def _kind(self, key: Any, ident: str) -> Any:
+        event = self.words.events.get(str(key))
+        if event is None:
+            raise DefinitionError(f"There is no kind of event called “{key}”.", ident)
+        return event
+
+    def _detail(self, item: Any, event_key: str, ident: str) -> tuple[str, str, Any]:
+        event = self.words.events[event_key]
+        detail = event.detail(str(item.get("detail")))
+        if detail is None:
+            raise DefinitionError(f"“{event.did}” has no detail called “{item.get('detail')}”.", ident)
+        if item.get("op") not in OPERATORS.get(detail.type, ()):
+            raise DefinitionError(f"“{item.get('op')}” cannot be said of {detail.label}.", ident)
+        return detail.key, item["op"], _value(detail.type, item["op"], item.get("value"), detail.label, ident)
+
+    def _mail(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        what, among, times = data.get("what"), data.get("among", "sent"), data.get("times", 1)
+        if what not in MAIL:
+            raise DefinitionError(f"Of mail it can be said that it was {', '.join(MAIL)}.", ident)
+        if among not in ("sent", "everyone"):
+            raise DefinitionError("“Did not” is said among those it was sent to, or among everyone.", ident)
+        if isinstance(times, bool) or not isinstance(times, int) or not 1 <= times <= 1000:
+            raise DefinitionError("How many different mails must be a whole number from 1 to 1,000.", ident)
+        of: tuple[str, int | str | None] = ("any", None)
+        given = data.get("of") or {}
+        for kind in ("message", "campaign", "send"):
+            if kind in given:
+                of = (kind, self._named(kind, given[kind], ident))
+        if "tag" in given:
+            of = ("tag", str(given["tag"]))
+        link = data.get("link")
+        if link is not None and (what != "clicked" or of[0] != "message" or not isinstance(link, int)):
+            raise DefinitionError("One link can only be named for clicks in one message.", ident)
+        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, _span(data.get("span") or {}, ident), among, off)
+
+    def _named(self, kind: str, number: Any, ident: str) -> int:
+        assert kind in NAMED
+        if isinstance(number, bool) or not isinstance(number, int) or self.words.name(kind, number) is None:
+            raise DefinitionError(f"The {kind} this line names does not exist any more. Choose another, or remove the line.", ident)
+        return number
+
+    def _consent(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        topic, state = data.get("topic", 0), data.get("state")
+        if state not in ("agreed", "refused", "unasked"):
+            raise DefinitionError("Somebody agreed, refused, or was never asked.", ident)
+        return ConsentLine(ident, 0 if topic == 0 else self._named("topic", topic, ident), state, off)
+
+    def _reach(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        if data.get("channel", "email") != "email":
+            raise DefinitionError("The only channel so far is email.", ident)
+        return ReachLine(ident, "email", bool(data.get("can", True)), off)
+
+    def _set(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        kind = str(data["kind"])
+        key = "partition" if kind == "part" else kind
+        number = self._named(key, data.get(key), ident)
+        part = ""
+        if kind == "segment":
+            if number in self.inside:
+                raise DefinitionError(f"“{self.words.name('segment', number)}” is made of this segment itself: that would be a circle.",
+                                      ident)
+            try:
+                parse(self.words.segment(number) or {"lines": []}, self.words, (*self.inside, number))
+            except DefinitionError as problem:
+                raise DefinitionError(f"In the segment “{self.words.name('segment', number)}”: {problem}", ident) from None
+        elif kind == "part":
+            part = str(data.get("part", ""))
+            if not part or part not in {p["key"] for p in self.words.partition(number) or []} | {"else"}:
+                raise DefinitionError("Choose a part of the partition.", ident)
+        return SetLine(ident, kind, number, bool(data.get("inside", True)), part, off)
+
+    def _share(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        percent = _number(data.get("percent"), ident)
+        salt = data.get("salt")
+        if not 0.01 <= percent <= 100:
+            raise DefinitionError("A share is from 0.01 to 100 percent.", ident)
+        if not isinstance(salt, str) or not _ID.match(salt):
+            raise DefinitionError("A share needs a salt of letters and digits, so that it stays the same.", ident)
+        return ShareLine(ident, percent, salt, off)
 
 
 def _span(data: Mapping[str, Any], ident: str) -> Span:
@@ -194,8 +262,15 @@ def _date(value: Any, ident: str) -> dt.date:
         raise DefinitionError(f"“{value}” is not a date.", ident) from None
 
 
+def _month_day(value: Any, ident: str) -> str:
+    try:
+        return f"{dt.date.fromisoformat(f'2024-{value}'):%m-%d}"
+    except ValueError:
+        raise DefinitionError(f"“{value}” is not a day and month like 12-31.", ident) from None
+
+
 def _number(value: Any, ident: str) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float):
+    if isinstance(value, bool) or not isinstance(value, int | float) or value != value or abs(value) == float("inf"):
         raise DefinitionError(f"“{value}” is not a number.", ident)
     return value
 
@@ -209,30 +284,27 @@ def _value(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
         texts = tuple(v for v in values if isinstance(v, str) and v != "")
         if len(texts) != len(values) or not texts:
             raise DefinitionError(f"Choose at least one value for {label}.", ident)
+        if len(texts) > MOST_VALUES:
+            raise DefinitionError(f"A line takes at most {MOST_VALUES:,} values; import longer lists as a list of people.", ident)
         return texts
     if kind == "text":
         if not isinstance(value, str) or not value:
             raise DefinitionError(f"Type some text for {label}.", ident)
         return value
-    if kind == "number":
-        if op == "between":
-            if not isinstance(value, list) or len(value) != 2:
-                raise DefinitionError(f"Give two numbers for {label}.", ident)
-            low, high = _number(value[0], ident), _number(value[1], ident)
-            if low > high:
-                raise DefinitionError(f"The first number for {label} is larger than the second.", ident)
-            return (low, high)
-        return _number(value, ident)
-    if op in ("in_next", "in_last", "yearly_next"):
+    if op in IN_DAYS:
         return _days(value, ident)
-    if op == "between":
+    if op in ("between", "day_month"):
+        one = "number" if kind == "number" else "date"
         if not isinstance(value, list) or len(value) != 2:
-            raise DefinitionError(f"Give two dates for {label}.", ident)
-        first, last = _date(value[0], ident), _date(value[1], ident)
-        if first > last:
-            raise DefinitionError(f"The span for {label} ends before it begins.", ident)
-        return (first, last)
-    return _date(value, ident)
+            raise DefinitionError(f"Give two {one}s for {label}.", ident)
+        if op == "day_month":
+            return (_month_day(value[0], ident), _month_day(value[1], ident))
+        read = _number if kind == "number" else _date
+        low, high = read(value[0], ident), read(value[1], ident)
+        if low > high:  # type: ignore[operator]
+            raise DefinitionError(f"The first {one} for {label} comes after the second.", ident)
+        return (low, high)
+    return _number(value, ident) if kind == "number" else _date(value, ident)
 
 
 def dump(definition: Definition) -> dict[str, Any]:
@@ -241,26 +313,51 @@ def dump(definition: Definition) -> dict[str, Any]:
 
 
 def dump_node(node: Node) -> dict[str, Any]:
-    data: dict[str, Any] = {"id": node.id}
-    if isinstance(node, Group):
-        data |= {"kind": "group", "match": node.match, "lines": [dump_node(n) for n in node.lines]}
-    elif isinstance(node, FieldLine):
-        data |= {"kind": "field", "field": node.field, "op": node.op}
-        if node.value is not None:
-            data["value"] = _plain(node.value)
-    else:
-        span: dict[str, Any] = {}
-        if node.span.last is not None:
-            span["last"] = node.span.last
-        if node.span.first:
-            span["from"] = node.span.first.isoformat()
-        if node.span.until:
-            span["to"] = node.span.until.isoformat()
-        data |= {"kind": "event", "event": node.event, "did": node.did,
-                 "times": {"op": node.times_op, "n": node.times}, "span": span,
-                 "where": [{"detail": d.detail, "op": d.op, "value": _plain(d.value)} for d in node.where]}
+    data: dict[str, Any] = {"id": node.id, **_content(node)}
     if node.off:
         data["off"] = True
+    return data
+
+
+def _content(node: Node) -> dict[str, Any]:
+    data: dict[str, Any]
+    match node:
+        case Group():
+            return {"kind": "group", "match": node.match, "lines": [dump_node(n) for n in node.lines]}
+        case FieldLine():
+            data = {"kind": "field", "field": node.field, "op": node.op}
+            return data | ({"value": _plain(node.value)} if node.value is not None else {}) | (
+                {"compare": node.compare} if node.compare != "letters" else {})
+        case EventLine():
+            data = {"kind": "event", "event": node.event, "did": node.did, "times": {"op": node.times_op, "n": node.times},
+                    "span": _dump_span(node.span),
+                    "where": [{"detail": d.detail, "op": d.op, "value": _plain(d.value)} for d in node.where]}
+            return data | ({"which": node.which} if node.which != "any" else {}) | (
+                {"total": {"detail": node.total.detail, "op": node.total.op, "value": node.total.value}} if node.total else {}) | (
+                {"then": {"event": node.then.event, "did": node.then.did, "days": node.then.days}} if node.then else {})
+        case MailLine():
+            data = {"kind": "mail", "what": node.what, "did": node.did, "of": {} if node.of[0] == "any" else {node.of[0]: node.of[1]},
+                    "times": node.times, "span": _dump_span(node.span), "among": node.among}
+            return data | ({"link": node.link} if node.link is not None else {})
+        case ConsentLine():
+            return {"kind": "consent", "topic": node.topic, "state": node.state}
+        case ReachLine():
+            return {"kind": "reach", "channel": node.channel, "can": node.can}
+        case SetLine():
+            data = {"kind": node.kind, ("partition" if node.kind == "part" else node.kind): node.of, "inside": node.inside}
+            return data | ({"part": node.part} if node.part else {})
+        case ShareLine():
+            return {"kind": "share", "percent": node.percent, "salt": node.salt}
+
+
+def _dump_span(span: Span) -> dict[str, Any]:
+    data: dict[str, Any] = {}
+    if span.last is not None:
+        data["last"] = span.last
+    if span.first:
+        data["from"] = span.first.isoformat()
+    if span.until:
+        data["to"] = span.until.isoformat()
     return data
 
 

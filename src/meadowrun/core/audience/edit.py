@@ -5,7 +5,7 @@ import secrets
 from collections.abc import Mapping
 from typing import Any
 
-from meadowrun.core.audience.definition import OPERATORS, DefinitionError
+from meadowrun.core.audience.definition import IN_DAYS, OPERATORS, DefinitionError
 from meadowrun.core.audience.fields import Dictionary
 
 Json = dict[str, Any]
@@ -29,8 +29,12 @@ def find(data: Json, ident: str) -> tuple[list[Json], int]:
 
 
 def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
-    """A fresh line about a field (`field:town`) or an event (`event:ticket_bought`), with sensible settings."""
+    """A fresh line with sensible settings about a field (`field:town`), an event (`event:ticket_bought`), mail (`mail:opened`),
+    consent (`consent:0`, a topic's number), reach (`reach:email`), a list, segment or partition (`list:3`), or a share (`share:10`).
+    """
     kind, _, key = about.partition(":")
+    if kind in ("mail", "consent", "reach", "list", "segment", "part", "share"):
+        return {"id": new_id(), **_other(kind, key, words)}
     if kind == "event" and key in words.events:
         return {"id": new_id(), "kind": "event", "event": key, "did": True, "times": {"op": "at_least", "n": 1},
                 "span": {"last": 90}, "where": []}
@@ -50,10 +54,27 @@ def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | N
     raise DefinitionError(f"There is nothing called “{about}” to write a line about.")
 
 
+def _other(kind: str, key: str, words: Dictionary) -> Json:
+    if kind == "mail":
+        return {"kind": kind, "what": key, "did": True, "of": {}, "times": 1, "span": {"last": 90}, "among": "sent"}
+    if kind == "reach":
+        return {"kind": kind, "channel": key, "can": True}
+    if kind == "share":
+        return {"kind": kind, "percent": int(key) if key.isdigit() else 10, "salt": secrets.token_hex(4)}
+    number = int(key) if key.isdigit() else -1
+    if kind == "consent":
+        return {"kind": kind, "topic": number, "state": "agreed"}
+    if kind == "part":
+        parts = words.partition(number) or []
+        return {"kind": kind, "partition": number, "part": parts[0]["key"] if parts else "else", "inside": True}
+    return {"kind": kind, kind: number, "inside": True}
+
+
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
     """Applies one change; returns the new definition and the id of the line it made or touched.
 
-    Verbs: add (about, into, out), group (match, into), set (id, patch), remove, up, down, switch, copy (id).
+    Verbs: add (about, into, out) or add (line), group (match, into), set (id, patch), remove, up, down, into (the group before),
+    out (of its group), switch, copy (id).
     """
     data = copy.deepcopy(data)
     verb = change.get("do")
@@ -69,7 +90,8 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
         if verb == "group":
             node: Json = {"id": new_id(), "kind": "group", "match": change.get("match", "any"), "lines": []}
         else:
-            node = new_line(str(change.get("about")), words)
+            given = change.get("line")
+            node = {**given, "id": new_id()} if isinstance(given, dict) else new_line(str(change.get("about")), words)
             if change.get("out"):
                 lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
                 return data, str(node["id"])
@@ -92,6 +114,13 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
         other = index + (-1 if verb == "up" else 1)
         if 0 <= other < len(lines):
             lines[index], lines[other] = lines[other], lines[index]
+    elif verb == "into":
+        if index == 0 or lines[index - 1].get("kind") != "group":
+            raise DefinitionError("There is no group before this line to move it into.", node["id"])
+        lines[index - 1]["lines"].append(lines.pop(index))
+    elif verb == "out":
+        _move_out(data["lines"], node)
+        _drop_empty_exclusions(data["lines"])
     elif verb == "switch":
         node["off"] = not node.get("off", False)
     elif verb == "copy":
@@ -119,12 +148,25 @@ def _fitting_value(node: Json, op: str, words: Dictionary) -> Json:
     if spec.type == "number":
         single = (old[0] if isinstance(old, list) else old) or 1
         return {"value": [single, single] if op == "between" else single}
-    if op in ("in_next", "in_last", "yearly_next"):
+    if op in IN_DAYS:
         return {"value": old if isinstance(old, int) else 30}
+    if op == "day_month":
+        return {"value": ["12-01", "12-31"]}
     first = old[0] if isinstance(old, list) else old
-    if not isinstance(first, str):
+    if not isinstance(first, str) or len(first) < 10:
         first = "2026-01-01"
     return {"value": [first, first] if op == "between" else first}
+
+
+def _move_out(lines: list[Json], node: Json) -> None:
+    """Puts a line right behind the group it is in; one at the top stays."""
+    for index, group in enumerate(lines):
+        if group.get("kind") == "group":
+            if any(child is node for child in group["lines"]):
+                group["lines"] = [child for child in group["lines"] if child is not node]
+                lines.insert(index + 1, node)
+                return
+            _move_out(group["lines"], node)
 
 
 def _renew(node: Json) -> None:

@@ -6,8 +6,22 @@ from typing import Any
 
 from meadowrun.core import wording
 from meadowrun.core.audience.dates import rolling
-from meadowrun.core.audience.definition import Definition, Detail, EventLine, FieldLine, Group, Node, Span
+from meadowrun.core.audience.definition import IN_DAYS
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.nodes import (
+    ConsentLine,
+    Definition,
+    Detail,
+    EventLine,
+    FieldLine,
+    Group,
+    MailLine,
+    Node,
+    ReachLine,
+    SetLine,
+    ShareLine,
+    Span,
+)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -24,10 +38,22 @@ OP_WORDS: dict[str, str] = {
     "is": "is", "is_not": "is not", "contains": "contains", "not_contains": "does not contain",
     "begins": "begins with", "at_least": "is at least", "at_most": "is at most", "between": "is between",
     "in_next": "is within the next", "in_last": "was within the last", "on": "is", "before": "is before",
-    "after": "is after", "yearly_next": "comes round within the next", "yes": "is yes", "no": "is no",
+    "after": "is after", "yearly_next": "comes round within the next",
+    "yearly_last": "came round within the last", "ago": "was more than", "ahead": "is more than",
+    "day_month": "falls, in any year, between", "yes": "is yes", "no": "is no",
     "has": "includes", "has_not": "does not include", "blank": "is blank", "not_blank": "is not blank",
 }
-GROUP_WORDS = {"all": "all", "any": "any", "none": "none"}
+GROUP_WORDS = {"all": "all", "any": "any", "none": "none", "colleagues": "somebody of the same company"}
+COMPARE_WORDS = {"letters": "", "loose": "(accents do not matter)", "exact": "(exactly as written)"}
+#: what came of a mail → (did, did not)
+MAIL_WORDS = {
+    "sent": ("was sent", "was not sent"), "delivered": ("received", "did not receive"), "opened": ("opened", "did not open"),
+    "clicked": ("clicked in", "did not click in"), "bounced": ("bounced", "did not bounce"),
+    "complained": ("complained about", "did not complain about"), "unsubscribed": ("unsubscribed from", "did not unsubscribe from"),
+    "converted": ("did what counts as success after", "did not do what counts as success after"),
+}
+STATE_WORDS = {"agreed": "agreed to", "refused": "said no to", "unasked": "was never asked about"}
+WHICH_WORDS = {"any": "", "first": "for the first time", "latest": "for the latest time"}
 TIMES_WORDS = {"at_least": "or more", "exactly": "exactly", "at_most": "at most"}
 
 
@@ -37,27 +63,84 @@ def op_words(op: str) -> str:
 
 def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -> list[Part]:
     """The parts of a line's sentence, without its joining word ("and", "or"); `out` for a line that leaves out."""
-    if isinstance(node, Group):
-        return _group(node, words, today)
-    if isinstance(node, FieldLine):
-        spec = words.fields[node.field]
-        whose = "whose company’s" if spec.owner == "company" else "whose"
-        label = spec.label.removeprefix("company’s ")
-        parts = [Part("text", f"anyone {whose}" if out else whose), Part("strong", label, "field"),
-                 Part("word", OP_WORDS[node.op], "op")]
-        return parts + _value(spec.type, node.op, node.value, "value")
+    who = Part("text", "anyone who" if out else "who")
+    match node:
+        case Group():
+            return _group(node, words, today)
+        case FieldLine():
+            spec = words.fields[node.field]
+            whose = "whose company’s" if spec.owner == "company" else "whose"
+            label = spec.label.removeprefix("company’s ")
+            parts = [Part("text", f"anyone {whose}" if out else whose), Part("strong", label, "field"),
+                     Part("word", OP_WORDS[node.op], "op"), *_value(spec.type, node.op, node.value, "value")]
+            return [*parts, Part("word", COMPARE_WORDS[node.compare], "compare")] if node.compare != "letters" else parts
+        case EventLine():
+            return [who, *_event(node, words)]
+        case MailLine():
+            return [who, *_mail(node, words)]
+        case ConsentLine():
+            topic = (words.name("topic", node.topic) or "?") if node.topic else "all email"
+            return [who, Part("word", STATE_WORDS[node.state], "state"), Part("strong", topic, "topic")]
+        case ReachLine():
+            return [who, Part("word", "can" if node.can else "cannot", "can"), Part("text", "get"), Part("strong", "email")]
+        case ShareLine():
+            return [Part("text", "anyone in" if out else "in"), Part("word", f"a steady {wording.number(node.percent)}%", "percent"),
+                    Part("text", "picked by chance")]
+        case SetLine():
+            return [who, *_inside(node, words)]
+
+
+def _event(node: EventLine, words: Dictionary) -> list[Part]:
     event = words.events[node.event]
-    verb = event.did if node.did else event.do
-    parts = [Part("text", "anyone who" if out else "who")]
-    if not node.did:
-        parts.append(Part("word", "did not", "did"))
-    parts.append(Part("strong", verb, "event"))
-    if node.did:
+    parts: list[Part] = [] if node.did else [Part("word", "did not", "did")]
+    if node.which != "any":
+        parts.append(Part("word", WHICH_WORDS[node.which], "times"))
+    parts.append(Part("strong", event.did if node.did else event.do, "event"))
+    if node.did and node.which == "any":
         parts.append(Part("word", times(node), "times"))
     for index, detail in enumerate(node.where):
         parts += _detail(detail, index, node, words)
+    if node.total is not None:
+        spec = event.detail(node.total.detail)
+        parts += [Part("text", "with"), Part("strong", spec.label if spec else node.total.detail, "total"),
+                  Part("word", OP_WORDS[node.total.op].removeprefix("is "), "total"),
+                  Part("word", wording.number(node.total.value), "total"), Part("text", "in total")]
     parts.append(Part("word", span_words(node.span), "span"))
+    if node.then is not None:
+        then = words.events[node.then.event]
+        said = f"then {then.did}" if node.then.did else f"then did not {then.do}"
+        parts += [Part("text", ","), Part("word", said, "then"), Part("word", f"within {wording.count_of(node.then.days, 'day')}", "then")]
     return parts
+
+
+def _mail(node: MailLine, words: Dictionary) -> list[Part]:
+    kind, number = node.of
+    name = number if kind == "tag" else words.name(kind, int(number)) if isinstance(number, int) else None
+    many = node.times > 1
+    if kind == "any":
+        of = f"at least {node.times} mails" if many else "any mail"
+    elif kind in ("message", "send"):
+        of = f"the {kind} “{name}”"
+    else:
+        mails = f"at least {node.times} mails" if many else "any mail"
+        of = f"{mails} tagged “{name}”" if kind == "tag" else f"{mails} of the campaign “{name}”"
+    parts = [Part("word", MAIL_WORDS[node.what][0 if node.did else 1], "what")]
+    if node.link is not None and isinstance(number, int):
+        label = (words.links(number) or {}).get(node.link, f"number {node.link + 1}")
+        parts += [Part("text", "the link"), Part("word", f"“{label}”", "of"), Part("text", "of")]
+    parts += [Part("strong", of, "of"), Part("word", span_words(node.span), "span")]
+    if not node.did and node.what != "sent":
+        parts.append(Part("word", "among those it was sent to" if node.among == "sent" else "whether it was sent to them or not", "among"))
+    return parts
+
+
+def _inside(node: SetLine, words: Dictionary) -> list[Part]:
+    if node.kind == "part":
+        parts = {p["key"]: p["name"] for p in words.partition(node.of) or []} | {"else": "everyone else"}
+        return [Part("word", "falls" if node.inside else "does not fall", "inside"), Part("text", "under"),
+                Part("strong", f"“{parts.get(node.part, '?')}”", "part"), Part("text", f"of {words.name('partition', node.of)}")]
+    verb = ("is" if node.inside else "is not") + (" on the list" if node.kind == "list" else " in the segment")
+    return [Part("word", verb, "inside"), Part("strong", f"“{words.name(node.kind, node.of)}”", "of")]
 
 
 def times(line: EventLine) -> str:
@@ -104,8 +187,12 @@ def _value(kind: str, op: str, value: Any, slot: str) -> list[Part]:
         if len(value) > 4:
             parts += [Part("text", "or"), Part("word", f"{len(value) - 4} more", slot)]
         return parts
-    if op in ("in_next", "in_last", "yearly_next"):
-        return [Part("word", wording.count_of(value, "day"), slot)]
+    if op in IN_DAYS:
+        days = [Part("word", wording.count_of(value, "day"), slot)]
+        return days + [Part("text", op)] if op in ("ago", "ahead") else days
+    if op == "day_month":
+        start, end = (wording.day_month(str(v)) for v in value)
+        return [Part("word", start, slot), Part("text", "and"), Part("word", end, slot)]
     if op == "between":
         low, high = (wording.day(v) if isinstance(v, dt.date) else wording.number(v) for v in value)
         return [Part("word", low, slot), Part("text", "and"), Part("word", high, slot)]
@@ -119,25 +206,33 @@ def _value(kind: str, op: str, value: Any, slot: str) -> list[Part]:
 def _group(node: Group, words: Dictionary, today: dt.date) -> list[Part]:
     if node.match == "none" and len(node.lines) == 1 and not isinstance(node.lines[0], Group):
         return [Part("text", "but"), Part("strong", "not", "match"), *sentence(node.lines[0], words, today, out=True)]
+    if node.match == "colleagues":
+        return [Part("text", "for whom"), Part("word", GROUP_WORDS["colleagues"], "match"), Part("text", "is one")]
     return [Part("text", "for whom"), Part("word", GROUP_WORDS[node.match], "match"),
             Part("text", "of these holds" if node.match != "all" else "of these hold")]
 
 
 def meaning_today(node: Node, words: Dictionary, today: dt.date) -> str:
     """The real dates a moving condition means today, or nothing."""
-    if isinstance(node, FieldLine) and node.op in ("in_next", "in_last"):
-        return wording.span(*rolling(node.op, node.value, today))
-    if isinstance(node, FieldLine) and node.op == "yearly_next":
-        return wording.span(*rolling("in_next", min(node.value, 366), today)) + ", in any year"
-    if isinstance(node, EventLine) and node.span.last is not None:
-        return wording.span(*rolling("in_last", node.span.last, today))
-    if isinstance(node, Group) and len(node.lines) == 1:
-        return meaning_today(node.lines[0], words, today)
+    match node:
+        case FieldLine(op="in_next" | "in_last"):
+            return wording.span(*rolling(node.op, node.value, today))
+        case FieldLine(op="yearly_next" | "yearly_last"):
+            op = "in_next" if node.op == "yearly_next" else "in_last"
+            return wording.span(*rolling(op, min(node.value, 366), today)) + ", in any year"
+        case FieldLine(op="ago"):
+            return f"before {wording.day(rolling('in_last', node.value, today)[0])}"
+        case FieldLine(op="ahead"):
+            return f"after {wording.day(rolling('in_next', node.value, today)[1])}"
+        case EventLine() | MailLine() if node.span.last is not None:
+            return wording.span(*rolling("in_last", node.span.last, today))
+        case Group() if len(node.lines) == 1:
+            return meaning_today(node.lines[0], words, today)
     return ""
 
 
 def text(parts: list[Part]) -> str:
-    return " ".join(p.text for p in parts).replace(" ,", ",")
+    return " ".join(p.text for p in parts if p.text).replace(" ,", ",")
 
 
 def read_aloud(definition: Definition, words: Dictionary, today: dt.date) -> str:
@@ -151,7 +246,7 @@ def read_aloud(definition: Definition, words: Dictionary, today: dt.date) -> str
             words_of = text(sentence(node, words, today))
             single = isinstance(node, Group) and node.match == "none" and len(node.lines) == 1
             if isinstance(node, Group) and not (single and not isinstance(node.lines[0], Group)):
-                inner = walk(node.lines, "and" if node.match == "all" else "or")
+                inner = walk(node.lines, "and" if node.match in ("all", "colleagues") else "or")
                 words_of = f"{words_of}: ({inner})"
             said.append(words_of if index == 0 or words_of.startswith("but not") else f"{joiner} {words_of}")
         return " ".join(said)

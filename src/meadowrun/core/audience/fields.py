@@ -1,7 +1,8 @@
-"""What conditions can be about: fields of contacts and companies, and kinds of event."""
+"""What conditions can be about: fields of contacts and companies, kinds of event, and things with a name."""
 
 import dataclasses
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
 TYPES = ("text", "number", "date", "yes_no", "choice", "choices")
 TYPE_WORDS = {"text": "text", "number": "number", "date": "date", "yes_no": "yes or no", "choice": "one choice",
@@ -65,13 +66,34 @@ STANDARD = (
 )
 
 
+#: Things with a name that lines speak of by number.
+NAMED = ("message", "campaign", "send", "list", "topic", "segment", "partition")
+
+
+def _nothing(_: int) -> Any:
+    return None
+
+
 @dataclasses.dataclass(frozen=True)
 class Dictionary:
-    """All fields and event kinds that exist, by what definitions call them."""
+    """Everything that lines can be about, by what definitions call it."""
 
     fields: Mapping[str, FieldSpec]
     events: Mapping[str, EventSpec]
+    #: kind of NAMED → number → name
+    named: Mapping[str, Mapping[int, str]] = dataclasses.field(default_factory=dict)
+    tags: tuple[str, ...] = ()
+    #: a segment's lines as JSON, by its number; asked for only when a line names one
+    segment: Callable[[int], dict[str, Any] | None] = _nothing
+    #: a partition's parts in order, [{"key", "name", "lines"}], by its number
+    partition: Callable[[int], list[dict[str, Any]] | None] = _nothing
+    #: a message's links, number → label
+    links: Callable[[int], Mapping[int, str] | None] = _nothing
 
     @classmethod
-    def of(cls, own: Iterable[FieldSpec], events: Iterable[EventSpec]) -> "Dictionary":
-        return cls({f.ref: f for f in (*STANDARD, *own)}, {e.key: e for e in events})
+    def of(cls, own: Iterable[FieldSpec], events: Iterable[EventSpec], **more: Any) -> "Dictionary":
+        return cls({f.ref: f for f in (*STANDARD, *own)}, {e.key: e for e in events}, **more)
+
+    def name(self, kind: str, number: int) -> str | None:
+        """What something with a name is called; None when it does not exist."""
+        return self.named.get(kind, {}).get(number)

@@ -2,13 +2,32 @@
 
 import dataclasses
 import datetime as dt
-import zoneinfo
-from collections.abc import Mapping, Sequence
+import hashlib
+import re
+import unicodedata
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
-from meadowrun.core.audience.dates import month_days, rolling
-from meadowrun.core.audience.definition import Definition, EventLine, FieldLine, Group, Node, Span
+from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling
+from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.nodes import (
+    ConsentLine,
+    Definition,
+    EventLine,
+    FieldLine,
+    Group,
+    MailLine,
+    Node,
+    ReachLine,
+    SetLine,
+    ShareLine,
+    Span,
+)
+from meadowrun.core.guardrails.verdict import Facts, verdict
+
+#: Outcomes under which a mail counts as sent: it left the house.
+SENT = ("delivered", "bounced", "in_doubt")
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -19,30 +38,79 @@ class Happening:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class Reacted:
+    """`kind` is opened, clicked, unsubscribed, bounced or complained."""
+
+    kind: str
+    at: dt.datetime
+    link: int | None = None
+    machine: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Mail:
+    """One mail to a person: what it was of, what became of it, and what they did with it."""
+
+    send: int
+    message: int | None
+    campaign: int
+    tags: Sequence[str]
+    outcome: str
+    at: dt.datetime | None
+    reactions: Sequence[Reacted] = ()
+    #: what counted as success, and for how many days
+    success: str | None = None
+    success_days: int = 7
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class Person:
     """`values` by field ref; a missing or None value is blank, and so is an empty text."""
 
     values: Mapping[str, Any]
-    events: Sequence[Happening]
+    events: Sequence[Happening] = ()
+    id: int = 0
+    company: int | None = None
+    #: topic (0 for all email) → agreed or refused
+    consents: Mapping[int, bool] = dataclasses.field(default_factory=dict)
+    lists: frozenset[int] = frozenset()
+    mails: Sequence[Mail] = ()
+    #: what the verdict needs to know for a message of no topic
+    facts: Facts = Facts(False, False, False, False, None, None)
+
+    @property
+    def zone(self) -> str | None:
+        return self.values.get("timezone")
 
 
-def span_moments(span: Span, now: dt.datetime, zone: dt.tzinfo) -> tuple[dt.datetime | None, dt.datetime | None]:
+def loose(text: str) -> str:
+    """Lower case without accents, with single spaces: what a loose comparison compares."""
+    bare = re.sub("[\u0300-\u036f]", "", unicodedata.normalize("NFKD", text))
+    return re.sub(r"\s+", " ", bare.lower()).strip(" ")
+
+
+#: how text is compared → the form of it that is compared
+FORMS: Mapping[str, Callable[[str], str]] = {"letters": str.lower, "loose": loose, "exact": str}
+
+
+def span_moments(span: Span, clock: Clock, zone: str | None) -> tuple[dt.datetime | None, dt.datetime | None]:
     """The half-open span of moments [from, to) that a Span means: whole calendar days on the zone's clock."""
-    def midnight(day: dt.date) -> dt.datetime:
-        return dt.datetime.combine(day, dt.time(), zone).astimezone(dt.UTC)
     if span.last is not None:
-        return midnight(rolling("in_last", span.last, now.astimezone(zone).date())[0]), None
-    return (midnight(span.first) if span.first else None,
-            midnight(span.until + dt.timedelta(days=1)) if span.until else None)
+        return clock.midnight(rolling("in_last", span.last, clock.today(zone))[0], zone), None
+    return (clock.midnight(span.first, zone) if span.first else None,
+            clock.midnight(span.until + dt.timedelta(days=1), zone) if span.until else None)
 
 
-def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date) -> bool:
+def share_number(person: int, salt: str) -> int:
+    """From 0 to 9,999, the same for a person and salt for ever."""
+    return int(hashlib.md5(f"{person}:{salt}".encode(), usedforsecurity=False).hexdigest()[:8], 16) % 10_000
+
+
+def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: str = "letters") -> bool:
     """One comparison. A blank value matches nothing but "is blank"."""
     blank = value is None or value == "" or value == []
-    if op == "blank":
-        return blank
-    if op == "not_blank":
-        return not blank
+    if op in ("blank", "not_blank"):
+        return blank == (op == "blank")
     if blank:
         return False
     if kind == "yes_no":
@@ -52,61 +120,159 @@ def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date) -> bool:
     if kind == "choices":
         return any(v in wanted for v in value) == (op == "has")
     if kind == "text":
-        text = str(value).lower()
-        if op in ("is", "is_not"):
-            return (text in [w.lower() for w in wanted]) == (op == "is")
-        if op == "begins":
-            return text.startswith(wanted.lower())
-        return (wanted.lower() in text) == (op == "contains")
+        return _text_holds(op, wanted, str(value), FORMS[compare])
     if kind == "number":
         if op == "between":
             return bool(wanted[0] <= value <= wanted[1])
         return bool({"is": value == wanted, "at_least": value >= wanted, "at_most": value <= wanted}[op])
-    day = dt.date.fromisoformat(value)
+    return _day_holds(op, wanted, dt.date.fromisoformat(value), today)
+
+
+def _text_holds(op: str, wanted: Any, value: str, form: Callable[[str], str]) -> bool:
+    text = form(value)
+    if op in ("is", "is_not"):
+        return (text in [form(w) for w in wanted]) == (op == "is")
+    if op == "begins":
+        return text.startswith(form(wanted))
+    return (form(wanted) in text) == (op == "contains")
+
+
+def _day_holds(op: str, wanted: Any, day: dt.date, today: dt.date) -> bool:
     if op in ("in_next", "in_last"):
         first, last = rolling(op, wanted, today)
         return first <= day <= last
-    if op == "yearly_next":
-        return f"{day:%m-%d}" in month_days(today, wanted)
+    if op == "ago":
+        return day < rolling("in_last", wanted, today)[0]
+    if op == "ahead":
+        return day > rolling("in_next", wanted, today)[1]
+    if op in ("yearly_next", "yearly_last"):
+        return f"{day:%m-%d}" in month_days(today, wanted if op == "yearly_next" else -wanted)
+    if op == "day_month":
+        return f"{day:%m-%d}" in between_month_days(*wanted)
     if op == "between":
         return bool(wanted[0] <= day <= wanted[1])
     return bool({"on": day == wanted, "before": day < wanted, "after": day > wanted}[op])
 
 
-def matches(definition: Definition, person: Person, words: Dictionary, now: dt.datetime,
-            zone: zoneinfo.ZoneInfo) -> bool:
-    """Whether one person is in the segment."""
-    return all(node_holds(n, person, words, now, zone) for n in definition.lines if not n.off)
+class Judge:
+    """Judges people one by one. `colleagues` gives everyone of a person's company, themselves included."""
 
+    def __init__(self, words: Dictionary, clock: Clock, colleagues: Callable[[Person], Iterable[Person]] = lambda p: [p]):
+        self.words, self.clock, self.colleagues = words, clock, colleagues
 
-def node_holds(node: Node, person: Person, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> bool:
-    today = now.astimezone(zone).date()
-    if isinstance(node, Group):
-        answers = [node_holds(n, person, words, now, zone) for n in node.lines if not n.off]
+    def matches(self, definition: Definition, person: Person) -> bool:
+        """Whether one person is in the segment."""
+        return all(self.holds(n, person) for n in definition.lines if not n.off)
+
+    def holds(self, node: Node, person: Person) -> bool:
+        """Whether one line holds for one person, whatever the lines beside it say."""
+        match node:
+            case Group():
+                return self._group(node, person)
+            case FieldLine():
+                return holds(self.words.fields[node.field].type, node.op, node.value, person.values.get(node.field),
+                             self.clock.today(person.zone), node.compare)
+            case EventLine():
+                return self._event(node, person)
+            case MailLine():
+                return self._mail(node, person)
+            case ConsentLine():
+                said = person.consents.get(node.topic)
+                return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
+            case ReachLine():
+                return (verdict(person.facts) == "go") == node.can
+            case ShareLine():
+                return share_number(person.id, node.salt) < round(node.percent * 100)
+            case SetLine():
+                return self._inside(node, person) == node.inside
+
+    def _group(self, node: Group, person: Person) -> bool:
+        live = [n for n in node.lines if not n.off]
+        if node.match == "colleagues":
+            return person.company is not None and any(
+                all(self.holds(n, one) for n in live) for one in self.colleagues(person))
+        answers = [self.holds(n, person) for n in live]
         if not answers:
             return True
         return {"all": all(answers), "any": any(answers), "none": not any(answers)}[node.match]
-    if isinstance(node, FieldLine):
-        return holds(words.fields[node.field].type, node.op, node.value, person.values.get(node.field), today)
-    return _event_holds(node, person, words, now, zone, today)
 
+    def _inside(self, node: SetLine, person: Person) -> bool:
+        if node.kind == "list":
+            return node.of in person.lists
+        if node.kind == "segment":
+            return self.matches(parse(self.words.segment(node.of), self.words), person)
+        for part in self.words.partition(node.of) or []:
+            if self.matches(parse({"lines": part["lines"]}, self.words), person):
+                return bool(part["key"] == node.part)
+        return node.part == "else"
 
-def _event_holds(line: EventLine, person: Person, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-                 today: dt.date) -> bool:
-    first, until = span_moments(line.span, now, zone)
-    spec = words.events[line.event]
+    def fitting(self, line: EventLine, person: Person, spanned: bool = True) -> list[Happening]:
+        """A person's events that a line is about, in order of time; within its span unless told otherwise."""
+        first, until = span_moments(line.span, self.clock, person.zone) if spanned else (None, None)
+        spec, today = self.words.events[line.event], self.clock.today()
+        found = []
+        for happening in sorted(person.events, key=lambda h: h.at):
+            if happening.event != line.event or (first and happening.at < first) or (until and happening.at >= until):
+                continue
+            details = [(spec.detail(w.detail), w) for w in line.where]
+            if all(detail is not None and holds(detail.type, w.op, w.value, happening.details.get(w.detail), today)
+                   for detail, w in details):
+                found.append(happening)
+        return found
 
-    def fits(happening: Happening) -> bool:
-        if happening.event != line.event or (first and happening.at < first) or (until and happening.at >= until):
-            return False
-        for wanted in line.where:
-            detail = spec.detail(wanted.detail)
-            if detail is None or not holds(detail.type, wanted.op, wanted.value,
-                                           happening.details.get(wanted.detail), today):
+    def _event(self, line: EventLine, person: Person) -> bool:
+        if line.which != "any":
+            ever = self.fitting(line, person, spanned=False)
+            first, until = span_moments(line.span, self.clock, person.zone)
+            if not ever:
                 return False
-        return True
+            at = ever[0 if line.which == "first" else -1].at
+            return not ((first and at < first) or (until and at >= until))
+        fits = self.fitting(line, person)
+        if line.then is not None:
+            fits = [h for h in fits if self._followed(line, h, person)]
+        if not line.did:
+            return not fits
+        n = len(fits)
+        if not {"at_least": n >= line.times, "exactly": n == line.times, "at_most": n <= line.times}[line.times_op]:
+            return False
+        if line.total is None:
+            return True
+        numbers = [h.details[line.total.detail] for h in fits if h.details.get(line.total.detail) is not None]
+        total = sum(numbers)
+        return bool(numbers) and (total >= line.total.value if line.total.op == "at_least" else total <= line.total.value)
 
-    n = sum(1 for happening in person.events if fits(happening))
-    if not line.did:
-        return n == 0
-    return {"at_least": n >= line.times, "exactly": n == line.times, "at_most": n <= line.times}[line.times_op]
+    def _followed(self, line: EventLine, happening: Happening, person: Person) -> bool:
+        """Whether what a line asks to follow did, or did not. “Did not” can be said only when the time for it is over."""
+        assert line.then is not None
+        until = happening.at + dt.timedelta(days=line.then.days)
+        came = any(h.event == line.then.event and happening.at < h.at <= until for h in person.events)
+        return came if line.then.did else not came and until <= self.clock.now
+
+    def _mail(self, line: MailLine, person: Person) -> bool:
+        first, until = span_moments(line.span, self.clock, person.zone)
+
+        def within(at: dt.datetime | None) -> bool:
+            return at is not None and not (first and at < first) and not (until and at >= until)
+
+        of = [m for m in person.mails if line.of[0] == "any" or line.of[1] in (
+            m.tags if line.of[0] == "tag" else (getattr(m, line.of[0]),))]
+        count = len({m.send for m in of if any(within(at) for at in self._moments(line, m, person))})
+        if line.did:
+            return count >= line.times
+        sent = any(m.outcome in SENT and within(m.at) for m in of)
+        return count < line.times and (sent or line.among == "everyone")
+
+    @staticmethod
+    def _moments(line: MailLine, mail: Mail, person: Person) -> list[dt.datetime | None]:
+        """When what a line asks for happened with one mail."""
+        if line.what in ("sent", "delivered", "bounced"):
+            return [mail.at] if mail.outcome in (SENT if line.what == "sent" else (line.what,)) else []
+        if line.what == "converted":
+            if mail.at is None or mail.outcome != "delivered":
+                return []
+            end = mail.at + dt.timedelta(days=mail.success_days)
+            return [h.at for h in person.events if h.event == mail.success and mail.at <= h.at < end]
+        kinds = ("opened", "clicked") if line.what == "opened" else (line.what,)
+        return [r.at for r in mail.reactions if r.kind in kinds and not (r.machine and line.what in ("opened", "clicked"))
+                and (line.link is None or r.link == line.link)]

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 
 from pyroaring import BitMap
 
-from meadowrun.core.audience.definition import Definition, Group, Node
+from meadowrun.core.audience.nodes import Definition, Group, Node
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -42,7 +42,10 @@ def node_set(node: Node, sets: Mapping[str, BitMap], everyone: BitMap, alone: di
     if isinstance(node, Group):
         live = [(n, node_set(n, sets, everyone, alone)) for n in node.lines]
         parts = [s for n, s in live if not n.off]
-        if not parts:
+        if node.match == "colleagues":
+            # Who works with whom is known to the database only: it gives the set, as for a single line.
+            result = sets[node.id]
+        elif not parts:
             result = everyone
         elif node.match == "all":
             result = BitMap.intersection(*parts) if len(parts) > 1 else parts[0]

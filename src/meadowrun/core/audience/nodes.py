@@ -1,0 +1,160 @@
+"""The lines a segment is made of, as frozen values. Their JSON is in definition.py."""
+
+import dataclasses
+import datetime as dt
+from collections.abc import Iterator
+from typing import Any, Union
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class FieldLine:
+    """A field of the contact, or of their company, compared with a value."""
+
+    id: str
+    field: str
+    op: str
+    value: Any = None
+    #: how text is compared: "letters" (capitals do not matter), "loose" (nor do accents and spaces), "exact"
+    compare: str = "letters"
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Detail:
+    detail: str
+    op: str
+    value: Any = None
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Span:
+    """When: the last N calendar days up to now, or from a day to a day (both inclusive), or ever."""
+
+    last: int | None = None
+    first: dt.date | None = None
+    until: dt.date | None = None
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Total:
+    """What a number among the details must add up to, over every fitting event: at_least or at_most."""
+
+    detail: str
+    op: str
+    value: float
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Then:
+    """What must, or must not, have followed within so many days (of 24 hours) after a fitting event."""
+
+    event: str
+    did: bool
+    days: int
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class EventLine:
+    id: str
+    event: str
+    did: bool = True
+    #: at_least, exactly or at_most so many times
+    times_op: str = "at_least"
+    times: int = 1
+    span: Span = Span()
+    where: tuple[Detail, ...] = ()
+    #: "any", or the "first" or "latest" fitting event ever lies within the span
+    which: str = "any"
+    total: Total | None = None
+    then: Then | None = None
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class MailLine:
+    """Something we sent and what came of it."""
+
+    id: str
+    what: str
+    did: bool = True
+    #: which mail: ("any", None), or message, campaign, send (a number), or tag (a text)
+    of: tuple[str, int | str | None] = ("any", None)
+    #: for "clicked", the number of one link of a message
+    link: int | None = None
+    #: at least so many different sends
+    times: int = 1
+    span: Span = Span()
+    #: for "did not": only those who were sent one ("sent"), or everyone
+    among: str = "sent"
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class ConsentLine:
+    """What somebody said to email (topic 0) or to one topic: agreed, refused, or unasked."""
+
+    id: str
+    topic: int
+    state: str
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class ReachLine:
+    """Whether a message of no particular topic could go to them now."""
+
+    id: str
+    channel: str
+    can: bool = True
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class SetLine:
+    """Being in a list, in another segment, or in a part of a partition; `kind` is list, segment or part."""
+
+    id: str
+    kind: str
+    of: int
+    inside: bool = True
+    #: the part's key
+    part: str = ""
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class ShareLine:
+    """A steady share picked by chance: the same people every time for the same salt."""
+
+    id: str
+    percent: float
+    salt: str
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Group:
+    """`match` is all, any or none of the lines; or "colleagues": somebody of the same company matches all of them."""
+
+    id: str
+    match: str
+    lines: tuple["Node", ...]
+    off: bool = False
+
+
+Leaf = FieldLine | EventLine | MailLine | ConsentLine | ReachLine | SetLine | ShareLine
+Node = Union[FieldLine, EventLine, MailLine, ConsentLine, ReachLine, SetLine, ShareLine, Group]  # noqa: UP007 - forward reference
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Definition:
+    lines: tuple[Node, ...] = ()
+
+    def walk(self) -> Iterator[Node]:
+        """Every node, parents before children."""
+        stack: list[Node] = list(reversed(self.lines))
+        while stack:
+            node = stack.pop()
+            yield node
+            if isinstance(node, Group):
+                stack.extend(reversed(node.lines))

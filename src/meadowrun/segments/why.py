@@ -1,0 +1,124 @@
+"""One contact judged line by line: everything the plain evaluator needs to know of them, from the database."""
+
+import dataclasses
+import datetime as dt
+import zoneinfo
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.errors import NotFound
+from meadowrun.core import wording
+from meadowrun.core.audience.dates import Clock
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.judge import Happening, Judge, Mail, Person, Reacted, share_number
+from meadowrun.core.audience.nodes import (
+    ConsentLine,
+    Definition,
+    EventLine,
+    FieldLine,
+    Group,
+    MailLine,
+    Node,
+    ReachLine,
+    ShareLine,
+)
+from meadowrun.core.guardrails.verdict import WORDS, Facts, verdict
+from meadowrun.segments.queries import facts_sql
+
+
+@dataclasses.dataclass(frozen=True)
+class Answer:
+    """What one line says of a person. `value` is what it looked at, in words; groups have their lines' answers inside."""
+
+    node: Node
+    holds: bool
+    value: str
+    inside: tuple["Answer", ...] = ()
+
+
+def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
+    """A contact with all that lines can ask about. Raises NotFound."""
+    row = session.execute(sa.text(
+        "SELECT c.*, k.name AS company_name, k.attributes AS company_attributes FROM contacts c "
+        "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = :id"), {"id": contact_id}).mappings().one_or_none()
+    if row is None:
+        raise NotFound("This contact does not exist any more.")
+    values: dict[str, Any] = {}
+    for ref, spec in words.fields.items():
+        if spec.owner == "company":
+            values[ref] = row["company_name"] if spec.column else (row["company_attributes"] or {}).get(spec.key)
+        else:
+            values[ref] = row[spec.column] if spec.column else row["attributes"].get(spec.key)
+    kinds = {spec.id: key for key, spec in words.events.items()}
+    events = tuple(Happening(kinds.get(e.kind_id, ""), e.at, e.details or {}) for e in session.execute(sa.text(
+        "SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"), {"id": contact_id}))
+    facts = session.execute(sa.text(facts_sql(None, "", "WHERE c.id = :id")), {"id": contact_id}).one()
+    return Person(
+        values, events, contact_id, row["company_id"],
+        {c.topic_id: c.agreed for c in session.execute(sa.text(
+            "SELECT topic_id, agreed FROM consents WHERE contact_id = :id AND channel = 'email'"), {"id": contact_id})},
+        frozenset(session.scalars(sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"), {"id": contact_id})),
+        _mails(session, contact_id), Facts(*facts[1:7]))
+
+
+def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
+    reacted: dict[int, list[Reacted]] = {}
+    for r in session.execute(sa.text("SELECT send_id, kind, at, link, machine FROM reactions WHERE contact_id = :id ORDER BY at"),
+                             {"id": contact_id}):
+        reacted.setdefault(r.send_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
+    return tuple(Mail(m.send_id, m.message_id, m.campaign_id, m.tags, m.outcome, m.at, tuple(reacted.get(m.send_id, ())),
+                      m.success_event, m.success_days) for m in session.execute(sa.text(
+                          "SELECT d.send_id, s.message_id, s.campaign_id, g.tags, d.outcome, d.at, s.success_event, s.success_days "
+                          "FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN campaigns g ON g.id = s.campaign_id "
+                          "WHERE d.contact_id = :id"), {"id": contact_id}))
+
+
+def judge(session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Judge:
+    """A judge that can look up who works with whom."""
+    def colleagues(one: Person) -> list[Person]:
+        ids = session.scalars(sa.text("SELECT id FROM contacts WHERE company_id = :id"), {"id": one.company}).all()
+        return [person(session, i, words) for i in ids]
+    return Judge(words, Clock(now, zone), colleagues)
+
+
+def why(session: orm.Session, definition: Definition, contact_id: int, words: Dictionary, now: dt.datetime,
+        zone: zoneinfo.ZoneInfo) -> tuple[bool, tuple[Answer, ...]]:
+    """Whether a contact is in the segment, and each line with the value it looked at and its yes or no."""
+    one, by = person(session, contact_id, words), judge(session, words, now, zone)
+    return by.matches(definition, one), tuple(_answer(n, one, by) for n in definition.lines)
+
+
+def _answer(node: Node, one: Person, by: Judge) -> Answer:
+    inside = tuple(_answer(n, one, by) for n in node.lines) if isinstance(node, Group) and node.match != "colleagues" else ()
+    return Answer(node, by.holds(node, one), _value(node, one, by), inside)
+
+
+def _value(node: Node, one: Person, by: Judge) -> str:
+    match node:
+        case FieldLine():
+            value = one.values.get(node.field)
+            if value in (None, "", []):
+                return "blank"
+            spec = by.words.fields[node.field]
+            if spec.type == "date":
+                return wording.day(dt.date.fromisoformat(value))
+            return ", ".join(value) if isinstance(value, list) else "yes" if value is True else "no" if value is False else \
+                wording.number(value) if isinstance(value, int | float) else str(value)
+        case EventLine():
+            found = by.fitting(node, one, spanned=node.which == "any")
+            latest = f", the latest on {wording.day(found[-1].at.date())}" if found else ""
+            return wording.count_of(len(found), "time") + latest
+        case MailLine():
+            of = [m for m in one.mails if node.of[0] == "any" or node.of[1] in (
+                m.tags if node.of[0] == "tag" else (getattr(m, node.of[0]),))]
+            return wording.count_of(len(of), "mail") + " of these in all"
+        case ConsentLine():
+            return {True: "agreed", False: "said no", None: "was never asked"}[one.consents.get(node.topic)]
+        case ReachLine():
+            said = verdict(one.facts)
+            return "can get email" if said == "go" else WORDS[said].lower()
+        case ShareLine():
+            return f"drew {share_number(one.id, node.salt) / 100:.2f} of 100"
+    return ""
