@@ -8,7 +8,8 @@ from werkzeug.datastructures import MultiDict
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
-from meadowrun.core.audience import english
+from meadowrun.core.audience import english, typed
+from meadowrun.core.audience.dates import shaded
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.actions import make_list
 from meadowrun.segments import actions, queries
@@ -52,7 +53,7 @@ def edit(ident: int) -> object:
 def _looked(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
     """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
     shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
-                             "today": today(), "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
+                             "today": today(), "shaded": shaded, "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
                              else [], "definition": None}
     try:
         definition = d.parse(data, words())
@@ -106,6 +107,20 @@ def word() -> object:
     if shown["form"] == "about":
         return flask.jsonify(form=flask.render_template("segments/pick.html", picks=opening.picks(words())))
     return flask.jsonify(form=flask.render_template("segments/word.html", **shown))
+
+
+@pages.post("/segments/typed")
+def typed_line() -> object:
+    """The lines a typed sentence may mean, each with its English, the likeliest first."""
+    found = []
+    for line in typed.read(str(body().get("text", ""))[:300], words(), today()):
+        try:
+            (node,) = d.parse({"lines": [{**line, "id": "t"}]}, words()).lines
+        except d.DefinitionError:
+            continue
+        meant = english.meaning_today(node, words(), today())
+        found.append({"line": line, "said": english.text(english.sentence(node, words(), today())), "meaning": meant})
+    return flask.jsonify(readings=found)
 
 
 @pages.post("/segments/save")

@@ -9,8 +9,8 @@ from sqlalchemy import orm
 from werkzeug.datastructures import MultiDict
 
 from meadowrun.core import values
-from meadowrun.core.audience.definition import BLANK, OPERATORS, DefinitionError
-from meadowrun.core.audience.english import OP_WORDS
+from meadowrun.core.audience.definition import BLANK, IN_DAYS, OPERATORS, DefinitionError
+from meadowrun.core.audience.english import MAIL_WORDS, OP_WORDS, STATE_WORDS
 from meadowrun.core.audience.fields import Dictionary, EventSpec
 from meadowrun.people.queries import common_values
 
@@ -28,18 +28,40 @@ def context(session: orm.Session, node: Json, slot: str, words: Dictionary) -> J
         if slot == "field":
             return found | {"form": "about"}
         if slot == "op":
-            return found | {"form": "op", "ops": (*OPERATORS[spec.type], *BLANK)}
+            return found | {"form": "op", "ops": (*OPERATORS[spec.type], *BLANK), "text": spec.type == "text"}
+        if slot == "compare":
+            return found | {"form": "compare"}
         suggested = list(spec.options)
         if spec.type in ("choice", "choices", "text") and not suggested:
             suggested = common_values(session, spec) if spec.type != "choices" else []
         return found | value_form(spec.type, node.get("op", ""), node.get("value"), suggested)
+    if node["kind"] != "event":
+        return found | _other(node, slot, words)
     event = words.events[node["event"]]
-    found |= {"event": event, "label": event.did}
+    found |= {"event": event, "label": event.did, "events": words.events}
     if slot == "event":
         return found | {"form": "about"}
-    if slot in ("did", "times", "span"):
-        return found | {"form": slot}
+    if slot in ("did", "times", "span", "then", "total"):
+        return found | {"form": slot, "numbers": [d for d in event.details if d.type == "number"]}
     return found | _detail(session, node, slot, event)
+
+
+def _other(node: Json, slot: str, words: Dictionary) -> Json:
+    """The form of a word of a line about mail, consent, reach, a list, segment or part, or a share."""
+    kind = node["kind"]
+    if kind == "mail":
+        if slot == "of":
+            chosen = next(iter((node.get("of") or {}).items()), ("any", None))
+            links = words.links(int(chosen[1])) if chosen[0] == "message" and node["what"] == "clicked" else None
+            return {"form": "mail_of", "named": words.named, "tags": words.tags, "chosen": chosen, "links": links or {}}
+        return {"form": slot, "mail_words": MAIL_WORDS}
+    if kind == "consent":
+        return {"form": slot, "topics": words.named.get("topic", {}), "state_words": STATE_WORDS}
+    if kind == "part" and slot == "part":
+        return {"form": "part", "parts": [*(words.partition(node["partition"]) or []), {"key": "else", "name": "everyone else"}]}
+    if slot == "of":
+        return {"form": "named", "options": words.named.get(kind, {}), "chosen": node.get(kind)}
+    return {"form": slot}
 
 
 def value_form(kind: str, op: str, value: Any, suggested: list[str]) -> Json:
@@ -52,8 +74,10 @@ def value_form(kind: str, op: str, value: Any, suggested: list[str]) -> Json:
         return {"form": "text", "value": value or ""}
     if kind == "number":
         return {"form": "pair" if op == "between" else "number", "value": value, "input": "number"}
-    if op in ("in_next", "in_last", "yearly_next"):
+    if op in IN_DAYS:
         return {"form": "days", "value": value}
+    if op == "day_month":
+        return {"form": "day_month", "value": value or ["12-01", "12-31"]}
     return {"form": "pair" if op == "between" else "date", "value": value, "input": "date"}
 
 
@@ -76,17 +100,59 @@ def patch(node: Json, slot: str, form: MultiDict[str, str], words: Dictionary) -
     if slot == "match":
         return {"match": form.get("match", "any")}
     if slot == "op":
-        return {"op": form.get("op", "")}
+        return {"op": form.get("op", "")} | ({"compare": form["compare"]} if form.get("compare") else {})
+    if slot == "compare":
+        return {"compare": form.get("compare", "letters")}
     if node["kind"] == "field":
         spec = words.fields[node["field"]]
         return {"value": read_value(spec.type, node.get("op", ""), form, node["id"])}
-    if slot == "did":
-        return {"did": form.get("did") == "yes"}
-    if slot == "times":
-        return {"times": {"op": form.get("times_op", "at_least"), "n": whole(form.get("n"), node["id"])}, "did": True}
     if slot == "span":
         return {"span": _span(form, node["id"])}
+    if node["kind"] != "event":
+        return _patch_other(node, slot, form)
+    if slot == "did":
+        # What only somebody who did can be asked goes when it turns into “did not”.
+        return {"did": True} if form.get("did") == "yes" else {"did": False, "which": "any", "total": None, "then": None}
+    if slot == "times":
+        which = form.get("which", "any")
+        patch: Json = {"times": {"op": form.get("times_op", "at_least"), "n": whole(form.get("n"), node["id"])}, "did": True,
+                       "which": which}
+        return patch if which == "any" else patch | {"total": None, "then": None, "times": {"op": "at_least", "n": 1}}
+    if slot == "total":
+        if form.get("remove"):
+            return {"total": None}
+        return {"total": {"detail": form.get("detail"), "op": form.get("total_op", "at_least"), "value": _number(
+            form.get("value", ""), node["id"])}, "did": True, "which": "any"}
+    if slot == "then":
+        if form.get("remove"):
+            return {"then": None}
+        return {"then": {"event": form.get("event"), "did": form.get("then_did") == "yes", "days": whole(form.get("days"), node["id"])},
+                "did": True, "which": "any"}
     return _patch_detail(node, slot, form, words)
+
+
+def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
+    kind, ident = node["kind"], node["id"]
+    if kind == "mail":
+        if slot == "what":
+            what, _, did = form.get("pair", "").partition(":")
+            return {"what": what, "did": did == "yes", "link": None}
+        if slot == "among":
+            return {"among": form.get("among")}
+        chosen, _, name = form.get("of", "any").partition(":")
+        of: Json = {} if chosen == "any" else {chosen: name if chosen == "tag" else whole(name, ident)}
+        link = form.get("link", "")
+        same = of == (node.get("of") or {})
+        return {"of": of, "times": whole(form.get("times") or "1", ident), "link": int(link) if link.isdigit() and same else None}
+    if kind == "consent":
+        return {"state": form.get("state")} if slot == "state" else {"topic": whole(form.get("topic"), ident)}
+    if kind == "reach":
+        return {"can": form.get("can") == "yes"}
+    if kind == "share":
+        return {"percent": _number(form.get("value", ""), ident)}
+    if slot == "inside":
+        return {"inside": form.get("inside") == "yes"}
+    return {"part": form.get("part")} if slot == "part" else {kind: whole(form.get("of"), ident)}
 
 
 def _patch_detail(node: Json, slot: str, form: MultiDict[str, str], words: Dictionary) -> Json:
@@ -130,8 +196,10 @@ def read_value(kind: str, op: str, form: MultiDict[str, str], ident: str) -> Any
         if op == "between":
             return [_number(text, ident), _number(form.get("second", ""), ident)]
         return _number(text, ident)
-    if op in ("in_next", "in_last", "yearly_next"):
+    if op in IN_DAYS:
         return whole(text, ident)
+    if op == "day_month":
+        return [f"{whole(form.get(f'month{n}'), ident):02d}-{whole(form.get(f'day{n}'), ident):02d}" for n in (1, 2)]
     if op == "between":
         return [day(text, ident), day(form.get("second", ""), ident)]
     return day(text, ident)
@@ -160,10 +228,16 @@ def _number(text: str, ident: str) -> float | int:
 
 def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
     """What a new line can be about, grouped: (about, words)."""
-    groups: dict[str, list[tuple[str, str]]] = {"who did": [], "whose": [], "whose company’s": []}
-    for event in words.events.values():
-        groups["who did"].append((f"event:{event.key}", event.did))
+    groups: dict[str, list[tuple[str, str]]] = {
+        "who did": [(f"event:{event.key}", event.did) for event in words.events.values()],
+        "whose": [], "whose company’s": [],
+        "what we sent": [(f"mail:{what}", f"{did} a mail") for what, (did, _) in MAIL_WORDS.items()],
+        "who agreed to": [("consent:0", "all email"), *((f"consent:{n}", name) for n, name in words.named.get("topic", {}).items())],
+        "who is": [("reach:email", "reachable by email"), ("share:10", "in a steady share picked by chance"),
+                   *((f"list:{n}", f"on the list “{name}”") for n, name in words.named.get("list", {}).items()),
+                   *((f"segment:{n}", f"in the segment “{name}”") for n, name in words.named.get("segment", {}).items()),
+                   *((f"part:{n}", f"in a part of “{name}”") for n, name in words.named.get("partition", {}).items())]}
     for spec in words.fields.values():
-        place = "whose company’s" if spec.owner == "company" else "whose"
-        groups[place].append((f"field:{spec.ref}", spec.label))
-    return {name: sorted(items, key=lambda i: i[1]) for name, items in groups.items() if items}
+        groups["whose company’s" if spec.owner == "company" else "whose"].append((f"field:{spec.ref}", spec.label))
+    ordered = ("what we sent", "who is")
+    return {name: items if name in ordered else sorted(items, key=lambda i: i[1]) for name, items in groups.items() if items}

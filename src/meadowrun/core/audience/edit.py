@@ -73,8 +73,8 @@ def _other(kind: str, key: str, words: Dictionary) -> Json:
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
     """Applies one change; returns the new definition and the id of the line it made or touched.
 
-    Verbs: add (about, into, out) or add (line), group (match, into), set (id, patch), remove, up, down, into (the group before),
-    out (of its group), switch, copy (id).
+    Verbs: add (about or line, into, out), group (match, into), become (id, about or line), set (id, patch), remove, up, down,
+    into (the group before), out (of its group), switch, copy (id).
     """
     data = copy.deepcopy(data)
     verb = change.get("do")
@@ -99,7 +99,11 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
         return data, str(node["id"])
     lines, index = find(data, str(change.get("id")))
     node = lines[index]
-    if verb == "set":
+    if verb == "become":
+        given = change.get("line")
+        fresh = dict(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
+        lines[index] = node = {**fresh, "id": node["id"], **({"off": True} if node.get("off") else {})}
+    elif verb == "set":
         patch = dict(change.get("patch") or {})
         if node["kind"] == "field" and "op" in patch and "value" not in patch:
             patch |= _fitting_value(node, patch["op"], words)

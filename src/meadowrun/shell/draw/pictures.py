@@ -1,6 +1,7 @@
 """The pictures people look at, as SVG text. Each is drawn from plain numbers and carries its own title."""
 
-from collections.abc import Sequence
+import datetime as dt
+from collections.abc import Collection, Sequence
 
 from markupsafe import Markup, escape
 
@@ -110,3 +111,28 @@ def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str,
                  f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>')
     return Markup(f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" aria-label="The first days; a table '
                   f'follows">{"".join(parts)}</svg>')
+
+
+def year_strip(days: Collection[str], today: dt.date) -> Markup:
+    """The twelve months of a year with the days a condition takes shaded ("MM-DD"), and today marked; nothing for none."""
+    if not days:
+        return Markup("")
+    width, height = 366, 12
+    first = dt.date(2024, 1, 1)
+    every = [f"{first + dt.timedelta(days=n):%m-%d}" for n in range(width)]
+    runs: list[tuple[int, int]] = []
+    for place, day in enumerate(every):
+        if day in days:
+            if runs and runs[-1][0] + runs[-1][1] == place:
+                runs[-1] = (runs[-1][0], runs[-1][1] + 1)
+            else:
+                runs.append((place, 1))
+    months = [(first.replace(month=m) - first).days for m in range(1, 13)]
+    parts = [f'<rect width="{width}" height="{height}" class="strip-ground"/>']
+    parts += [f'<rect x="{x}" width="{max(2, w)}" height="{height}" class="strip-days"/>' for x, w in runs]
+    parts += [f'<path d="M{x} 0v{height}" class="strip-month"/>' for x in months[1:]]
+    parts.append(f'<path d="M{every.index(f"{today:%m-%d}")}.5 -2v{height + 4}" class="strip-today"/>')
+    parts += [f'<text x="{x + 15}" y="{height + 10}" text-anchor="middle">{name}</text>' for x, name in zip(months, "JFMAMJJASOND", strict=True)]
+    said = f"{len(days)} {'day' if len(days) == 1 else 'days'} of the year are taken"
+    return Markup(f'<svg class="year-strip" viewBox="0 -3 {width} {height + 15}" width="{width}" height="{height + 15}" role="img" '
+                  f'aria-label="{said}">{"".join(parts)}</svg>')

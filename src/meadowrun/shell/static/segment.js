@@ -35,41 +35,50 @@
   async function open(button, id, slot) {
     try {
       const answer = await Meadowrun.post('/segments/word', {definition, id, slot});
-      Meadowrun.pop(button, answer.form, (form) => {
+      listen(Meadowrun.pop(button, answer.form, (form) => {
         if (form.get('turn')) { change({do: 'set', id, patch: {did: false}}, `[data-line="${id}"][data-slot=did]`); return; }
-        if (form.get('about')) {
-          const key = form.get('about').split(':');
-          const patch = key[0] === 'event' ? {kind: 'event', event: key[1]} : {kind: 'field', field: key[1]};
-          replace(id, patch);
+        if (form.get('reading') || form.get('about')) {
+          const what = form.get('reading') ? {line: JSON.parse(form.get('reading'))} : {about: form.get('about')};
+          change({do: 'become', id, ...what}, `[data-line="${id}"].word`);
           return;
         }
         change({do: 'answer', id, slot, form: [...form.entries()]}, `[data-line="${id}"][data-slot="${slot}"]`);
-      });
+      }));
     } catch (problem) { Meadowrun.say(problem.message); }
   }
 
-  // Another subject for a line: a new line in its place.
-  async function replace(id, patch) {
-    const about = patch.kind === 'event' ? 'event:' + patch.event : 'field:' + patch.field;
-    const into = parentOf(definition.lines, id, '');
-    await change({do: 'add', about, into});
-    await change({do: 'remove', id});
-  }
-
-  function parentOf(lines, id, parent) {
-    for (const node of lines) {
-      if (node.id === id) return parent;
-      if (node.lines) { const found = parentOf(node.lines, id, node.id); if (found !== null) return found; }
-    }
-    return null;
+  // A sentence typed where a line is picked: what it may mean stands above the list, after a short rest.
+  function listen(sheet) {
+    const box = sheet.querySelector('[data-typed]');
+    if (!box) return;
+    const place = sheet.querySelector('[data-readings]');
+    let timer = null, asked = '';
+    box.addEventListener('input', () => {
+      clearTimeout(timer);
+      timer = setTimeout(async () => {
+        asked = box.value;
+        const answer = asked.trim().length > 2 ? await Meadowrun.post('/segments/typed', {text: asked}) : {readings: []};
+        if (box.value !== asked) return;
+        place.replaceChildren(...answer.readings.map((reading) => {
+          const choice = document.createElement('button');
+          choice.className = 'choice reading';
+          choice.name = 'reading';
+          choice.value = JSON.stringify(reading.line);
+          choice.textContent = reading.said;
+          choice.title = reading.meaning;
+          return choice;
+        }));
+      }, 180);
+    });
   }
 
   async function add(button, into, out) {
     const answer = await Meadowrun.post('/segments/word', {definition, slot: 'new'});
-    Meadowrun.pop(button, answer.form, (form) => {
-      if (!form.get('about')) return;
-      change({do: 'add', about: form.get('about'), into, out}, (a) => `[data-line="${a.touched}"].word`);
-    });
+    listen(Meadowrun.pop(button, answer.form, (form) => {
+      const what = form.get('reading') ? {line: JSON.parse(form.get('reading'))} : {about: form.get('about')};
+      if (!what.line && !what.about) return;
+      change({do: 'add', ...what, into, out}, (a) => `[data-line="${a.touched}"].word`);
+    }));
   }
 
   page.addEventListener('click', (event) => {
