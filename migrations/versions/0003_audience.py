@@ -30,6 +30,12 @@ STATEMENTS = (
         day DATE NOT NULL,
         size INTEGER NOT NULL,
         CONSTRAINT pk_segment_sizes PRIMARY KEY (segment_id, day))""",
+    """CREATE TABLE segment_members (
+        segment_id BIGINT NOT NULL CONSTRAINT pk_segment_members PRIMARY KEY
+            CONSTRAINT fk_segment_members_segment_id REFERENCES segments (id) ON DELETE CASCADE,
+        version INTEGER NOT NULL,
+        as_of TIMESTAMP WITH TIME ZONE NOT NULL,
+        numbers BYTEA NOT NULL)""",
 )
 
 

@@ -11,6 +11,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.nodes import Definition
 from meadowrun.segments.models import Segment, SegmentVersion
 
 
@@ -24,7 +25,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
     if not name:
         raise Invalid("Give the segment a name you will recognise later.", "name")
     try:
-        definition = d.dump(d.parse(data, words))
+        definition = d.dump(d.parse(data, words, (segment.id,) if segment else ()))
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
     taken = session.scalar(sa.select(Segment).where(Segment.name == name))
@@ -47,6 +48,14 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
                                at=now, by=actor.name))
     audit.record(session, actor, now, "saved", "segment", segment.id, name, version=segment.version)
     return segment
+
+
+def usable(segment: Segment, words: Dictionary) -> Definition:
+    """A saved segment's definition. Raises Conflict when it names what no longer exists."""
+    try:
+        return d.parse(segment.definition, words, (segment.id,))
+    except d.DefinitionError as problem:
+        raise Conflict(f"“{segment.name}” needs mending first: {problem}") from None
 
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, segment: Segment, uses: list[str]) -> None:

@@ -44,6 +44,18 @@ class SegmentSize(Base):
     size: orm.Mapped[int]
 
 
+class SegmentMembers(Base):
+    """Who was in a segment when it was last worked out in the background; for comparing, never for sending."""
+
+    __tablename__ = "segment_members"
+    segment_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True)
+    #: the version of the segment that these are the members of
+    version: orm.Mapped[int]
+    as_of: orm.Mapped[dt.datetime]
+    #: a serialised roaring bitmap of contact numbers
+    numbers: orm.Mapped[bytes]
+
+
 class Partition(Base):
     """Ordered parts that never overlap: everyone is in the first they match, or in “everyone else”."""
 

@@ -131,6 +131,9 @@ class Looking:
     reach: dict[str, int]
     as_of: dt.datetime
     seconds: float
+    #: the set of each line, by its id, and everyone
+    sets: dict[str, BitMap]
+    everyone: BitMap
 
 
 def look(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime,
@@ -155,11 +158,12 @@ def look(session: orm.Session, definition: Definition, words: Dictionary, now: d
     kept = {ident: _put(key, started, {"": fetched[key]}) if key in fetched else _fresh(key, started) or (started, {})
             for ident, key in keys.items()}
     oldest = min(at for at, _ in kept.values())
-    found = sieve(definition, {ident: made[""] for ident, (_, made) in kept.items() if ident}, kept[""][1][""])
+    sets, everyone = {ident: made[""] for ident, (_, made) in kept.items() if ident}, kept[""][1][""]
+    found = sieve(definition, sets, everyone)
     reach_key = f"{place}:reach"
     reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, None)))[1]
     reach = {name: len(found.members & members) for name, members in reach_sets.items()}
-    return Looking(found, reach, oldest, (machine_now() - started).total_seconds())
+    return Looking(found, reach, oldest, (machine_now() - started).total_seconds(), sets, everyone)
 
 
 def outcome_sets(session: orm.Session, topic_id: int | None) -> dict[str, BitMap]:
@@ -180,6 +184,13 @@ def count(session: orm.Session, definition: Definition, words: Dictionary, now: 
     compiler = compiler_for(session, words, now, zone)
     predicate = compiler.definition(definition)
     return session.execute(sa.text(f"SELECT count(*) FROM contacts c WHERE {predicate}"), compiler.values).scalar_one()
+
+
+def member_set(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> BitMap:
+    """Everyone who matches, straight from the database."""
+    compiler = compiler_for(session, words, now, zone)
+    (found,) = id_sets(session, [compiler.definition(definition)], compiler.values)
+    return found
 
 
 def members(session: orm.Session, ids: BitMap, most: int, after: int = 0) -> list[Contact]:

@@ -5,14 +5,13 @@ from typing import Any
 import flask
 from werkzeug.datastructures import MultiDict
 
-from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
+from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
 from meadowrun.core.audience.dates import shaded
-from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.actions import make_list
-from meadowrun.segments import actions, queries
+from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import words as opening
 from meadowrun.segments.models import Segment
 from meadowrun.sends.queries import uses_of_segment
@@ -56,13 +55,15 @@ def _looked(data: dict[str, Any], segment: Segment | None = None) -> dict[str, A
                              "today": today(), "shaded": shaded, "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
                              else [], "definition": None}
     try:
-        definition = d.parse(data, words())
+        definition = d.parse(data, words(), (segment.id,) if segment else ())
     except d.DefinitionError as problem:
         return shown | {"problem": problem}
     looked = queries.look(db(), definition, words(), now(), zone())
     sample = queries.members(db(), looked.sieve.members, 4)
-    return shown | {"definition": definition, "looked": looked, "sample": sample,
-                    "aloud": english.read_aloud(definition, words(), today())}
+    members = looked.sieve.members
+    return shown | {"definition": definition, "looked": looked, "sample": sample, "aloud": english.read_aloud(definition, words(), today()),
+                    "alike": insight.alike(db(), members, segment.id if segment else None) if definition.lines else [],
+                    "growth": insight.growth(db(), segment.id, today()) if segment else []}
 
 
 @pages.post("/segments/look")
@@ -140,19 +141,11 @@ def save() -> object:
     return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
 
 
-def _usable(segment: Segment) -> Definition:
-    """A saved segment's definition. Raises Conflict when it names what no longer exists."""
-    try:
-        return d.parse(segment.definition, words())
-    except d.DefinitionError as problem:
-        raise Conflict(f"This segment needs mending first: {problem}") from None
-
-
 @pages.get("/segments/<int:ident>/people")
 def people(ident: int) -> object:
     """Everyone in a saved segment, page by page."""
     segment = queries.segment(db(), ident)
-    definition = _usable(segment)
+    definition = actions.usable(segment, words())
     found = queries.look(db(), definition, words(), now(), zone())
     after = flask.request.args.get("after", "0")
     rows = queries.members(db(), found.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
@@ -166,7 +159,7 @@ def people(ident: int) -> object:
 def freeze(ident: int) -> object:
     """The people of this moment as a fixed list."""
     segment = queries.segment(db(), ident)
-    definition = _usable(segment)
+    definition = actions.usable(segment, words())
     queries.forget()
     found = queries.look(db(), definition, words(), now(), zone())
     made = make_list(db(), actor(), now(), segment.name, f"the segment “{segment.name}” as it was then",

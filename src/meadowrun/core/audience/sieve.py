@@ -30,6 +30,10 @@ class Sieve:
     steps: tuple[Step, ...]
     #: node id → how many match it on its own, for every node at any depth
     alone: Mapping[str, int]
+    #: top line's id → how many there would be if that line were off
+    without: Mapping[str, int]
+    #: pairs of top lines that nobody matches together, though each is matched by somebody
+    clashes: tuple[tuple[str, str], ...]
     members: BitMap
 
     @property
@@ -64,9 +68,29 @@ def sieve(definition: Definition, sets: Mapping[str, BitMap], everyone: BitMap) 
     alone: dict[str, int] = {}
     steps = []
     current = everyone
+    live: list[tuple[str, BitMap]] = []
     for node in definition.lines:
         own = node_set(node, sets, everyone, alone)
         after = current if node.off else current & own
         steps.append(Step(node.id, len(current), len(after), len(own), node.off))
         current = after
-    return Sieve(len(everyone), tuple(steps), alone, current)
+        if not node.off:
+            live.append((node.id, own))
+    without = {}
+    for ident, _ in live:
+        others = [s for other, s in live if other != ident]
+        without[ident] = len(BitMap.intersection(everyone, *others)) if others else len(everyone)
+    clashes = tuple((a, b) for place, (a, first) in enumerate(live) for b, second in live[place + 1:]
+                    if first and second and not first.intersect(second))
+    return Sieve(len(everyone), tuple(steps), alone, without, clashes, current)
+
+
+def before(definition: Definition, ident: str, sets: Mapping[str, BitMap], everyone: BitMap) -> tuple[BitMap, BitMap]:
+    """Who is left before a top line, and who of them after it."""
+    current = everyone
+    for node in definition.lines:
+        after = current if node.off else current & node_set(node, sets, everyone, {})
+        if node.id == ident:
+            return current, after
+        current = after
+    return current, current

@@ -35,7 +35,7 @@ def sieve_step(before: int, kept: int, off: bool = False, height: int = 62) -> M
         f'<text x="{width - 6 if inside else part + 6}" y="24" font-size="12.5" fill="#5c6761" '
         f'text-anchor="{"end" if inside and part < width - 40 else "start"}">−{number(lost)}</text>')
     if lost and inside:
-        label = (f'<text x="{width}" y="46" font-size="12.5" fill="#5c6761" text-anchor="end">'
+        label = (f'<text x="{part - 6}" y="24" font-size="12.5" fill="#fffef9" text-anchor="end">'
                  f"−{number(lost)}</text>")
     title = f"{number(kept)} of {number(before)} kept, {number(lost)} lost"
     kept_words = share(kept, before, 0) + " kept" if lost else ""
@@ -136,3 +136,44 @@ def year_strip(days: Collection[str], today: dt.date) -> Markup:
     said = f"{len(days)} {'day' if len(days) == 1 else 'days'} of the year are taken"
     return Markup(f'<svg class="year-strip" viewBox="0 -3 {width} {height + 15}" width="{width}" height="{height + 15}" role="img" '
                   f'aria-label="{said}">{"".join(parts)}</svg>')
+
+
+def regions(names: Sequence[str], sizes: Sequence[int], parts: Sequence[tuple[tuple[bool, ...], int]], width: int = 914) -> Markup:
+    """Two or three sets as lanes over shared columns: each column is a part, as wide as it has people."""
+    colours, lane, left = ("#2e5e45", "#c98a1b", "#8d6580"), 30, 210
+    total = sum(count for _, count in parts) or 1
+    drawn, x = [], float(left)
+    for inside, count in parts:
+        w = (width - left) * count / total
+        for row, here in enumerate(inside):
+            if here and count:
+                drawn.append(f'<rect x="{x:.1f}" y="{row * (lane + 6)}" width="{max(w - 1, 0.8):.1f}" height="{lane}" fill="{colours[row]}"/>')
+        if w > 46:
+            drawn.append(f'<text x="{x + w / 2:.1f}" y="{len(names) * (lane + 6) + 14}" text-anchor="middle" font-size="12.5" '
+                         f'fill="#1f2b25">{number(count)}</text>')
+        x += w
+    for row, (name, size) in enumerate(zip(names, sizes, strict=True)):
+        short = name if len(name) <= 26 else name[:25] + "…"
+        drawn.append(f'<text x="0" y="{row * (lane + 6) + 13}" font-size="13" font-weight="700" fill="#1f2b25">{escape(short)}</text>'
+                     f'<text x="0" y="{row * (lane + 6) + 28}" font-size="12" fill="#5c6761">{number(size)}</text>')
+    height = len(names) * (lane + 6) + 20
+    return Markup(f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" aria-label="What the segments share, in proportion; '
+                  f'a table follows">{"".join(drawn)}</svg>')
+
+
+def beside(here: float, everyone_: float, colour: str, width: int = 220) -> Markup:
+    """A share as a bar, with a mark at the share of everyone. Both from 0 to 1."""
+    return Markup(f'<svg width="{width}" height="16" aria-hidden="true"><rect y="3" width="{width}" height="10" fill="#eee9da"/>'
+                  f'<rect y="3" width="{width * here:.1f}" height="10" fill="{colour}"/>'
+                  f'<path d="M{width * everyone_:.1f} 0v16" stroke="#1f2b25" stroke-width="2"/></svg>')
+
+
+def sparkline(values: Sequence[int], width: int = 220, height: int = 34) -> Markup:
+    """A size over time, from its smallest to its largest value; a single value has no line."""
+    if len(values) < 2:
+        return Markup("")
+    low, high = min(values), max(values)
+    reach = (high - low) or 1
+    points = " ".join(f"{width * i / (len(values) - 1):.1f},{height - 4 - (height - 8) * (v - low) / reach:.1f}" for i, v in enumerate(values))
+    return Markup(f'<svg width="{width}" height="{height}" role="img" aria-label="from {number(values[0])} to {number(values[-1])}">'
+                  f'<polyline points="{points}" fill="none" stroke="#2e5e45" stroke-width="1.6"/></svg>')

@@ -85,6 +85,7 @@
     const button = event.target.closest('button');
     if (!button) return;
     if (button.dataset.slot) open(button, button.dataset.line, button.dataset.slot);
+    else if (button.dataset.lost) lost(button, button.dataset.lost);
     else if (button.dataset.do) change({do: button.dataset.do, id: button.dataset.line}, '#narrow');
     else if (button.dataset.group) change({do: 'group', match: button.dataset.group}, (a) => `[data-add="${a.touched}"]`);
     else if ('add' in button.dataset) add(button, button.dataset.add, Boolean(button.dataset.out));
@@ -97,6 +98,13 @@
     if (event.key === '/' && !typing) { event.preventDefault(); const narrow = document.getElementById('narrow'); if (narrow) add(narrow, '', false); }
     if ((event.ctrlKey || event.metaKey) && event.key === 'z' && !typing) { event.preventDefault(); undo(); }
   });
+
+  async function lost(button, line) {
+    try {
+      const answer = await Meadowrun.post('/segments/lost', {definition, line});
+      Meadowrun.pop(button, answer.form, () => {});
+    } catch (problem) { Meadowrun.say(problem.message); }
+  }
 
   async function undo() {
     if (!past.length) return;

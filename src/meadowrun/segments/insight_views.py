@@ -1,0 +1,161 @@
+"""Pages that explain a segment: who was lost at a line, why somebody is in or out, what it shares, whom it holds."""
+
+import io
+import json
+from typing import Any
+
+import flask
+from pyroaring import BitMap
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.kept import Kept
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
+from meadowrun.core.audience.nodes import Definition
+from meadowrun.core.audience.sieve import before
+from meadowrun.people.queries import contact as get_contact
+from meadowrun.segments import actions, insight, queries
+from meadowrun.segments import why as explaining
+from meadowrun.segments.models import Segment
+from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
+
+pages = flask.Blueprint("insight", __name__)
+SHOWN = 12
+_profiles: Kept[list[insight.Trait]] = Kept(seconds=120)
+
+
+def usable(segment: Segment) -> Definition:
+    """A saved segment's definition. Raises Conflict when it names what no longer exists."""
+    return actions.usable(segment, words())
+
+
+@pages.post("/segments/lost")
+def lost() -> object:
+    """Who was lost at one line of a posted definition, with what each had there."""
+    data = body()
+    try:
+        definition = d.parse(data.get("definition") or {"lines": []}, words())
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem), problem.line) from None
+    looked = queries.look(db(), definition, words(), now(), zone())
+    ident = str(data.get("line"))
+    node = next((n for n in definition.lines if n.id == ident), None)
+    if node is None:
+        raise Invalid("That line is no longer there.", ident)
+    was, kept = before(definition, ident, looked.sets, looked.everyone)
+    gone = was - kept
+    rows = []
+    for contact in queries.members(db(), gone, SHOWN):
+        _, answers = explaining.why(db(), Definition((node,)), contact.id, words(), now(), zone())
+        rows.append((contact, answers[0].value))
+    return flask.jsonify(form=flask.render_template("segments/lost.html", rows=rows, count=len(gone), said=english.text(
+        english.sentence(node, words(), today()))))
+
+
+@pages.get("/segments/<int:ident>/why/<int:contact>")
+def why(ident: int, contact: int) -> object:
+    """Each line of a segment with what it sees of one contact, and its yes or no."""
+    segment = queries.segment(db(), ident)
+    inside, answers = explaining.why(db(), usable(segment), contact, words(), now(), zone())
+    return flask.render_template("segments/why.html", segment=segment, contact=get_contact(db(), contact), inside=inside,
+                                 answers=answers, english=english, words=words(), today=today())
+
+
+@pages.get("/people/<int:ident>/segments")
+def of_contact(ident: int) -> object:
+    """Every segment, with whether one contact is in it now."""
+    contact = get_contact(db(), ident)
+    person, judge = explaining.person(db(), ident, words()), explaining.judge(db(), words(), now(), zone())
+    rows = []
+    for segment in queries.segments(db()):
+        try:
+            rows.append((segment, judge.matches(d.parse(segment.definition, words()), person)))
+        except d.DefinitionError:
+            rows.append((segment, None))
+    return flask.render_template("segments/of_contact.html", contact=contact, rows=rows)
+
+
+@pages.get("/segments/<int:ident>/profile")
+def profile(ident: int) -> object:
+    """What is commoner and what is rarer in a segment than among everyone."""
+    segment = queries.segment(db(), ident)
+    members = queries.look(db(), usable(segment), words(), now(), zone()).sieve.members
+    traits, as_of = _profiles.get(db(), (ident, segment.version), now(),
+                                  lambda: insight.profile(db(), members, words(), now(), zone()))
+    return flask.render_template("segments/profile.html", segment=segment, size=len(members), as_of=as_of,
+                                 more=[t for t in traits if t.strength > 0][:14], less=[t for t in traits if t.strength < 0][:8])
+
+
+def _chosen() -> list[Segment]:
+    numbers = [int(n) for n in flask.request.values.getlist("of") if n.isdigit()]
+    return [queries.segment(db(), n) for n in dict.fromkeys(numbers)][:3]
+
+
+@pages.get("/segments/compare")
+def compare() -> object:
+    """Two or three segments: what they share and what each has alone, in proportion."""
+    return _compare(None)
+
+
+def _compare(problem: MeadowrunError | None) -> str:
+    chosen = _chosen()
+    sets = [queries.look(db(), usable(s), words(), now(), zone()).sieve.members for s in chosen]
+    found = sorted(insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))) if len(sets) > 1 else []
+    return flask.render_template("segments/compare.html", chosen=chosen, sizes=[len(s) for s in sets], regions=found, problem=problem,
+                                 every=queries.segments(db()), union=len(BitMap.union(*sets)) if len(sets) > 1 else 0, said=_region_said)
+
+
+def _region_said(chosen: list[Segment], inside: tuple[bool, ...]) -> str:
+    """A region in words: “in A and B, not in C”."""
+    ins = [f"“{s.name}”" for s, i in zip(chosen, inside, strict=True) if i]
+    outs = [f"“{s.name}”" for s, i in zip(chosen, inside, strict=True) if not i]
+    return f"in {' and '.join(ins)}" + (f", not in {' nor '.join(outs)}" if outs else "")
+
+
+@pages.post("/segments/compare")
+@needs("author")
+def keep_region() -> object:
+    """One region as a new segment, made of the segments it is a part of."""
+    chosen, mask = _chosen(), flask.request.form.get("region", "")
+    inside = [c == "1" for c in mask]
+    if len(inside) != len(chosen) or not any(inside):
+        raise Invalid("Choose one of the parts.", "region")
+    lines = [{"id": f"s{s.id}", "kind": "segment", "segment": s.id, "inside": i} for s, i in zip(chosen, inside, strict=True)]
+    try:
+        made = actions.save(db(), actor(), now(), words(), flask.request.form.get("name", ""), {"format": 1, "lines": lines})
+    except MeadowrunError as problem:
+        db().rollback()
+        return _compare(problem), problem.status
+    return done("segments.edit", f"“{made.name}” follows the segments it is made of.", ident=made.id)
+
+
+@pages.get("/segments/<int:ident>.json")
+def export(ident: int) -> object:
+    """The definition as a file, with its name; segments it names are named by name as well."""
+    segment = queries.segment(db(), ident)
+    text = json.dumps({"name": segment.name, **segment.definition}, ensure_ascii=False, indent=2)
+    return flask.Response(text, mimetype="application/json", headers={
+        "Content-Disposition": f'attachment; filename="segment-{ident}.json"'})
+
+
+@pages.post("/segments/import")
+@needs("author")
+def take_in() -> object:
+    """A definition from a file, as a new segment."""
+    given = flask.request.files.get("file")
+    try:
+        data: Any = json.load(io.TextIOWrapper(given.stream, "utf-8-sig")) if given else None
+    except (ValueError, UnicodeDecodeError):
+        data = None
+    if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
+        flask.flash("That file is not a segment: it should hold JSON with a list of lines, as “Take it along” writes it.")
+        return done("segments.table")
+    try:
+        name = str(data.get("name") or given.filename if given else "")
+        made = actions.save(db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": data["lines"]})
+    except MeadowrunError as problem:
+        db().rollback()
+        flask.flash(f"It was not taken in: {problem}")
+        return done("segments.table")
+    return done("segments.edit", f"“{made.name}” was taken in.", ident=made.id)
+

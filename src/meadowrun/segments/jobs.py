@@ -1,0 +1,30 @@
+"""Keeps saved segments worked out: their size of the day, and who is in them, for pages that compare."""
+
+import datetime as dt
+import zoneinfo
+
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.jobs import context
+from meadowrun.people.queries import dictionary
+from meadowrun.segments.insight import refresh
+from meadowrun.segments.models import Segment, SegmentMembers
+
+#: No segment is worked out again sooner than this by itself.
+AGAIN = dt.timedelta(minutes=10)
+
+
+@jobs.task("segments.refresh", every="* * * * * */30")
+def refresh_due() -> None:
+    """Works out segments that changed, or were last worked out a while ago, one transaction each, the oldest first."""
+    with context().database.session() as session:
+        now = clock.now(session)
+        due = session.scalars(sa.select(Segment.id).outerjoin(SegmentMembers, SegmentMembers.segment_id == Segment.id).where(
+            sa.or_(SegmentMembers.segment_id.is_(None), SegmentMembers.version != Segment.version, SegmentMembers.as_of < now - AGAIN))
+            .order_by(SegmentMembers.as_of.asc().nulls_first()).limit(20)).all()
+    for ident in due:
+        with context().database.session() as session:
+            segment = session.get(Segment, ident, with_for_update={"skip_locked": True})
+            if segment is not None:
+                refresh(session, segment, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
