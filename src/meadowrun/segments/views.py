@@ -52,7 +52,7 @@ def edit(ident: int) -> object:
 def _looked(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
     """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
     shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
-                             "today": today(), "shaded": shaded, "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
+                             "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
                              else [], "definition": None}
     try:
         definition = d.parse(data, words(), (segment.id,) if segment else ())

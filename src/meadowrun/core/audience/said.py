@@ -75,6 +75,8 @@ def _take_when(said: Said, today: dt.date) -> None:
     unit = r"(days?|nights?|weeks?|months?|quarters?|years?)\b"
     if m := _take(said, rf"\bmore than {_N} {unit} (ago|ahead|from now)"):
         said.when = When("ago" if m[3] == "ago" else "ahead", _days(m[1], m[2]))
+    elif m := _take(said, r"(?<!the )\b(this|last) (year|month|week)\b"):
+        said.when = _calendar(m[1], m[2], today)
     elif m := _take(said, rf"\b(?:in|within|during|over|for)? ?(?:the )?(?:last|past|previous) (?:{_N} )?{unit}"):
         said.when = When("last", _days(m[1], m[2]))
     elif m := _take(said, rf"\b(?:in|within|during)? ?(?:the )?(?:next|coming|following) (?:{_N} )?{unit}"):
@@ -83,8 +85,6 @@ def _take_when(said: Said, today: dt.date) -> None:
         said.when = When("within", _days(m[1], m[2]))
     elif m := _take(said, rf"\bfor {_N} {unit}"):
         said.when = When("last", _days(m[1], m[2]))
-    elif m := _take(said, r"\b(this|last) (year|month|week)\b"):
-        said.when = _calendar(m[1], m[2], today)
     elif _take(said, r"\btoday\b"):
         said.when = When("last", 0)
     elif _take(said, r"\b(ever|at any time)\b"):
