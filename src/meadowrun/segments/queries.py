@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from numpy.typing import NDArray
 from pyroaring import BitMap
 from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import JSONPATH
 
 from meadowrun.base.clock import machine_now
 from meadowrun.base.db import found
@@ -25,7 +26,7 @@ from meadowrun.core.audience.sieve import Sieve, sieve
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.people.models import Contact
 from meadowrun.segments.compile import SEPARATE, Compiler
-from meadowrun.segments.models import Segment, SegmentVersion
+from meadowrun.segments.models import Partition, Segment, SegmentVersion
 
 #: Kept sets are looked at, never sent to; so long may a number on screen lag behind the data.
 KEEP = dt.timedelta(seconds=20)
@@ -206,6 +207,20 @@ def segment(session: orm.Session, segment_id: int) -> Segment:
 
 def segments(session: orm.Session) -> list[Segment]:
     return list(session.scalars(sa.select(Segment).order_by(Segment.name)))
+
+
+def naming(session: orm.Session, kind: str, key: str, number: int) -> list[Segment]:
+    """The segments with a line, at any depth, of this kind whose `key` is this number."""
+    path = sa.cast(f'$.** ? (@.kind == "{kind}" && @.{key} == {int(number)})', JSONPATH)
+    return list(session.scalars(sa.select(Segment).where(sa.func.jsonb_path_exists(Segment.definition, path)).order_by(Segment.name)))
+
+
+def users(session: orm.Session, segment_id: int) -> list[str]:
+    """What else is made of a segment, in words: other segments, and partitions."""
+    path = sa.cast(f'$.** ? (@.kind == "segment" && @.segment == {int(segment_id)})', JSONPATH)
+    parted = session.scalars(sa.select(Partition.name).where(sa.func.jsonb_path_exists(Partition.parts, path)).order_by(Partition.name))
+    return [f"the segment “{s.name}”" for s in naming(session, "segment", "segment", segment_id)] + [
+        f"the partition “{name}”" for name in parted]
 
 
 def versions(session: orm.Session, segment_id: int) -> list[SegmentVersion]:

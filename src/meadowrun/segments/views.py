@@ -36,24 +36,25 @@ def table() -> object:
 
 @pages.get("/segments/new")
 def new() -> object:
-    return flask.render_template("segments/edit.html", segment=None, **_looked(EMPTY))
+    return flask.render_template("segments/edit.html", segment=None, partition=None, **looked_at(EMPTY))
 
 
 @pages.get("/segments/<int:ident>")
 def edit(ident: int) -> object:
     segment = queries.segment(db(), ident)
-    shown = _looked(segment.definition, segment)
+    shown = looked_at(segment.definition, segment)
     looked = shown["looked"]
     if looked is not None and segment.size != looked.sieve.size:
         segment.size, segment.sized_at = looked.sieve.size, now()
-    return flask.render_template("segments/edit.html", segment=segment, **shown)
+    return flask.render_template("segments/edit.html", segment=segment, partition=None, **shown)
 
 
-def _looked(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
+def looked_at(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
     """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
     shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
-                             "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "uses": uses_of_segment(db(), segment.id) if segment
-                             else [], "definition": None}
+                             "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "definition": None,
+                             "uses": uses_of_segment(db(), segment.id) if segment else [],
+                             "users": queries.users(db(), segment.id) if segment else []}
     try:
         definition = d.parse(data, words(), (segment.id,) if segment else ())
     except d.DefinitionError as problem:
@@ -85,7 +86,7 @@ def look() -> object:
             d.parse(definition, words())
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    shown = _looked(definition, segment)
+    shown = looked_at(definition, segment)
     return flask.jsonify(definition=definition, touched=touched, parts={
         "sieve": flask.render_template("segments/sieve.html", segment=segment, **shown),
         "margin": flask.render_template("segments/margin.html", segment=segment, **shown),
@@ -196,7 +197,8 @@ def restore(ident: int, version: int) -> object:
 def delete(ident: int) -> object:
     segment = queries.segment(db(), ident)
     try:
-        actions.delete(db(), actor(), now(), segment, [f"the send “{s.name}”" for s in uses_of_segment(db(), ident)])
+        actions.delete(db(), actor(), now(), segment, [
+            *(f"the send “{s.name}”" for s in uses_of_segment(db(), ident)), *queries.users(db(), ident)])
     except MeadowrunError as problem:
         flask.flash(str(problem))
         return done("segments.edit", ident=ident)

@@ -177,3 +177,26 @@ def sparkline(values: Sequence[int], width: int = 220, height: int = 34) -> Mark
     points = " ".join(f"{width * i / (len(values) - 1):.1f},{height - 4 - (height - 8) * (v - low) / reach:.1f}" for i, v in enumerate(values))
     return Markup(f'<svg width="{width}" height="{height}" role="img" aria-label="from {number(values[0])} to {number(values[-1])}">'
                   f'<polyline points="{points}" fill="none" stroke="#2e5e45" stroke-width="1.6"/></svg>')
+
+
+_PARTS = ("#2e5e45", "#c98a1b", "#8d6580", "#7fa48c", "#a63a63", "#66716a", "#d9a441", "#4e5852")
+
+
+def part_colour(place: int) -> str:
+    return _PARTS[place % len(_PARTS)]
+
+
+def parts_bar(parts: Sequence[tuple[str, str, int]], width: int = 914, height: int = 30) -> Markup:
+    """Parts (key, name, people) side by side, as wide as they are large; the last is everyone else."""
+    total, x, drawn = sum(size for *_, size in parts) or 1, 0.0, []
+    for place, (key, name, size) in enumerate(parts):
+        w = width * size / total
+        colour = "#cfd9cf" if key == "else" else part_colour(place)
+        drawn.append(f'<rect x="{x:.1f}" width="{max(w - 1, 0):.1f}" height="{height}" fill="{colour}"/>')
+        if w > 7.2 * len(name) + 12:
+            ink = "#1f2b25" if key == "else" or colour in ("#c98a1b", "#7fa48c", "#d9a441") else "#fffef9"
+            drawn.append(f'<text x="{x + 7:.1f}" y="20" font-size="12.5" fill="{ink}">{escape(name)}</text>')
+        x += w
+    said = "; ".join(f"{name}: {number(size)}" for _, name, size in parts)
+    return Markup('<svg width="100%" viewBox="0 0 {w} {h}" role="img" aria-label="{said}">{drawn}</svg>').format(
+        w=width, h=height, said=said, drawn=Markup("".join(drawn)))

@@ -118,7 +118,7 @@
     Meadowrun.pop(button, '<label class="form-label mb-0" for="sn">Name you will recognise later</label><input class="form-control" id="sn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Save</button></div>', async (form) => {
       name = form.get('name');
       try {
-        const answer = await Meadowrun.post('/segments/save', {definition, segment, name, version: page.dataset.version ? Number(page.dataset.version) : null});
+        const answer = await Meadowrun.post(page.dataset.save, {definition, segment, name, part: page.dataset.partKey, version: page.dataset.version ? Number(page.dataset.version) : null});
         past.length = 0;
         document.getElementById('unsaved').hidden = true;
         location.href = answer.to;

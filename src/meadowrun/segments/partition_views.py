@@ -1,0 +1,95 @@
+"""Pages of partitions. A part's lines are written on the segment's own page, saved to the part."""
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
+from meadowrun.segments import partitions
+from meadowrun.segments.models import Partition
+from meadowrun.segments.views import looked_at
+from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
+
+pages = flask.Blueprint("partitions", __name__)
+
+
+@pages.get("/partitions")
+def table() -> object:
+    rows = list(db().scalars(sa.select(Partition).order_by(Partition.name)))
+    return flask.render_template("segments/partitions.html", rows=rows, problem=None, name="")
+
+
+@pages.post("/partitions")
+@needs("author")
+def create() -> object:
+    try:
+        made = partitions.create(db(), actor(), now(), flask.request.form.get("name", ""))
+    except MeadowrunError as problem:
+        db().rollback()
+        rows = list(db().scalars(sa.select(Partition).order_by(Partition.name)))
+        page = flask.render_template("segments/partitions.html", rows=rows, problem=problem, name=flask.request.form.get("name", ""))
+        return page, problem.status
+    return done("partitions.show", ident=made.id)
+
+
+@pages.get("/partitions/<int:ident>")
+def show(ident: int) -> object:
+    partition = partitions.get(db(), ident)
+    sizes, said, problem = [], {}, None
+    try:
+        sizes = partitions.sizes(db(), partition.parts, words(), now(), zone())
+        said = {p["key"]: english.read_aloud(d.parse({"lines": p["lines"]}, words()), words(), today()) for p in partition.parts}
+    except d.DefinitionError as wrong:
+        problem = wrong
+    return flask.render_template("segments/partition.html", partition=partition, sizes=sizes, said=said, problem=problem,
+                                 uses=partitions.using(db(), ident))
+
+
+@pages.get("/partitions/<int:ident>/parts/<key>")
+@needs("author")
+def part(ident: int, key: str) -> object:
+    """A part on the segment's page; the key “new” adds one."""
+    partition = partitions.get(db(), ident)
+    found = next((p for p in partition.parts if p["key"] == key), {"key": "", "name": "", "lines": []})
+    if key != "new" and not found["key"]:
+        flask.abort(404)
+    return flask.render_template("segments/edit.html", segment=None, partition=partition, part=found,
+                                 **looked_at({"format": 1, "lines": found["lines"]}))
+
+
+@pages.post("/partitions/<int:ident>/save")
+@needs("author")
+def save(ident: int) -> object:
+    data = body()
+    partition = partitions.get(db(), ident)
+    partitions.change(db(), actor(), now(), words(), partition, {
+        "do": "set", "key": data.get("part"), "name": data.get("name"), "version": data.get("version"),
+        "lines": (data.get("definition") or {}).get("lines")})
+    flask.flash("Saved.")
+    return flask.jsonify(to=flask.url_for("partitions.show", ident=ident))
+
+
+@pages.post("/partitions/<int:ident>/<any(up, down, remove, rename):verb>")
+@needs("author")
+def change(ident: int, verb: str) -> object:
+    partition = partitions.get(db(), ident)
+    form = flask.request.form
+    try:
+        partitions.change(db(), actor(), now(), words(), partition, {"do": verb, "key": form.get("key"), "name": form.get("name")})
+    except MeadowrunError as problem:
+        db().rollback()
+        flask.flash(str(problem))
+    return done("partitions.show", ident=ident)
+
+
+@pages.post("/partitions/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    partition = partitions.get(db(), ident)
+    try:
+        partitions.delete(db(), actor(), now(), partition)
+    except MeadowrunError as problem:
+        flask.flash(str(problem))
+        return done("partitions.show", ident=ident)
+    return done("partitions.table", f"“{partition.name}” was deleted.")
