@@ -74,7 +74,10 @@ def test_any_text_gives_lines_that_can_be_taken(text):
     said(text)
 
 
-@given(st.lists(st.sampled_from("bought a ticket twice since march not never in the last 30 days renewal date within more than 5 ago opened sky "
-                                "diary score at least patron town is farrow in total birthday between and 1 may".split()), max_size=9))
+WORDS_OF_SENTENCES = """bought a ticket twice since march not never in the last 30 days renewal date within more than 5 ago opened sky
+    diary score at least patron town is farrow in total birthday between and 1 may"""
+
+
+@given(st.lists(st.sampled_from(WORDS_OF_SENTENCES.split()), max_size=9))
 def test_any_words_give_lines_that_can_be_taken(words):
     said(" ".join(words))

@@ -15,6 +15,7 @@ from meadowrun.base import clock
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
@@ -100,9 +101,9 @@ def build(session):
         "agreement_ends": "2026-12-01"}' AS jsonb) ELSE CAST('{"kind": "Club"}' AS jsonb) END"""))
     people.set_consent(session, NOW, numbers["Eve"], 1, False, "test")
     people.set_consent(session, NOW, numbers["Ann"], 1, True, "test")
-    people.suppress(session, NOW, "fay@post.example", "asked by letter", "desk")
+    keeping.suppress(session, NOW, "fay@post.example", "asked by letter", "desk")
     session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE first_name = 'Gil'"), {"now": NOW})
-    people.make_list(session, IDA, NOW, "Guests", "by hand", [numbers["Ann"], numbers["Di"]])
+    keeping.make_list(session, IDA, NOW, "Guests", "by hand", [numbers["Ann"], numbers["Di"]])
     mails(session, numbers)
     words = dictionary(session)
     actions.save(session, IDA, NOW, words, "Farrow people", {"lines": [field("town", "is", ["farrow"])]})
@@ -114,8 +115,9 @@ def build(session):
 def mails(session, numbers):
     """Send 1 (tag night) went 40 days ago, send 2 (tags night, free) 20 days ago; success is a ticket within 3 days."""
     first, second = send_of(session, 1, ["night"]), send_of(session, 2, ["night", "free"])
-    rows = [(first, "Ann", "delivered", [("opened", 1, None, False), ("clicked", 1, 0, False)]), (first, "Bo", "delivered", [("opened", 0, None, True)]),
-            (first, "Cy", "no_consent", []), (first, "Eve", "delivered", []), (first, "Gil", "bounced", []),
+    rows = [(first, "Ann", "delivered", [("opened", 1, None, False), ("clicked", 1, 0, False)]),
+            (first, "Bo", "delivered", [("opened", 0, None, True)]), (first, "Cy", "no_consent", []),
+            (first, "Eve", "delivered", []), (first, "Gil", "bounced", []),
             (first, "Fay", "delivered", [("opened", 2, None, False), ("complained", 2, None, False)]),
             (second, "Ann", "delivered", [("opened", 0, None, False)]), (second, "Bo", "delivered", [("clicked", 3, 1, False)]),
             (second, "Di", "delivered", [("unsubscribed", 1, None, False)])]
@@ -231,7 +233,8 @@ CASES = [
     ("said no to a topic", NOW, [{"id": "c", "kind": "consent", "topic": 1, "state": "refused"}], "Eve"),
     ("can get email: no suppressed, bounced, refused, unasked or missing address", NOW, [{"id": "r", "kind": "reach", "can": True}], "Ann Bo Eve"),
     ("cannot", NOW, [{"id": "r", "kind": "reach", "can": False}], "Cy Di Fay Gil Hal"),
-    ("on a list, not in a segment", NOW, [{"id": "l", "kind": "list", "list": 1}, {"id": "s", "kind": "segment", "segment": 1, "inside": False}], "Di"),
+    ("on a list, not in a segment", NOW, [
+        {"id": "l", "kind": "list", "list": 1}, {"id": "s", "kind": "segment", "segment": 1, "inside": False}], "Di"),
     ("a part: the first that matches wins", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "f"}], "Bo"),
     ("everyone else", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "else"}], "Di Eve Fay Gil Hal"),
     ("a full share is everyone", NOW, [{"id": "h", "kind": "share", "percent": 100, "salt": "s"}], EVERYONE),

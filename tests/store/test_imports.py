@@ -4,7 +4,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.core import people_file as pf
 from meadowrun.imports import actions
 from meadowrun.imports.models import Import, ImportRefusal
-from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import Consent, Contact
 from tests.conftest import NOW
 from tests.store.people import IDA, add
@@ -42,7 +42,7 @@ def known(database):
     with clock.at(NOW), database.session() as session:
         add(session, NOW, "ANN@a.example", agreed=True, first_name="Annie")
         add(session, NOW, "optout@a.example", agreed=False)
-        people.suppress(session, NOW, "never@a.example", "asked by letter", "desk")
+        keeping.suppress(session, NOW, "never@a.example", "asked by letter", "desk")
 
 
 def snapshot(database):

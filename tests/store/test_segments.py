@@ -14,6 +14,7 @@ from meadowrun.base import clock
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
@@ -69,8 +70,8 @@ def build(session):
     session.execute(sa.text("UPDATE companies SET attributes = CASE name WHEN 'School One' THEN CAST('{\"kind\": \"School\", "
                             "\"agreement_ends\": \"2026-11-23\"}' AS jsonb) ELSE CAST('{\"kind\": \"Club\"}' AS jsonb) END"))
     session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE id % 9 = 0"), {"now": NOW})
-    people.suppress(session, NOW, "shared@post.example", "asked by letter", "desk")
-    people.make_list(session, IDA, NOW, "Guests", "by hand", made[::3])
+    keeping.suppress(session, NOW, "shared@post.example", "asked by letter", "desk")
+    keeping.make_list(session, IDA, NOW, "Guests", "by hand", made[::3])
     words = dictionary(session)
     actions.save(session, IDA, NOW, words, "Farrow", {"lines": [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["farrow"]}]})
     session.add(Partition(name="Tiers", version=1, created_at=NOW, changed_at=NOW, changed_by="Ida", parts=[
@@ -162,7 +163,8 @@ others = st.sampled_from([
     *({"kind": "segment", "segment": 1, "inside": i} for i in (True, False)),
     *({"kind": "part", "partition": 1, "part": part, "inside": i} for part in ("p", "f", "else") for i in (True, False)),
     {"kind": "share", "percent": 30, "salt": "abc"}, {"kind": "share", "percent": 0.5, "salt": "x1"}])
-nodes = st.recursive(st.one_of(field_lines, event_lines, picked_events, totals, followed, mail_lines, clicks, others), lambda inner: st.fixed_dictionaries({
+leaves = st.one_of(field_lines, event_lines, picked_events, totals, followed, mail_lines, clicks, others)
+nodes = st.recursive(leaves, lambda inner: st.fixed_dictionaries({
     "kind": st.just("group"), "match": st.sampled_from(["all", "any", "none", "colleagues"]), "lines": st.lists(inner, max_size=3)}), max_leaves=5)
 
 

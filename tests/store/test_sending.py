@@ -9,6 +9,7 @@ from meadowrun.base import clock, jobs, signing
 from meadowrun.base.errors import Conflict, GatewayUnavailable, Invalid
 from meadowrun.gateways.email import Handed, NullGateway
 from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.sends import actions
 from meadowrun.sends import jobs as sending
@@ -84,7 +85,7 @@ def mixed(session):
     bounced = add(session, NOW, "old@post.example")
     bounced.bounced_at = NOW
     add(session, NOW, "gone@post.example")
-    people.suppress(session, NOW, "gone@post.example", "asked", "desk")
+    keeping.suppress(session, NOW, "gone@post.example", "asked", "desk")
     unusable = add(session, NOW, None, first_name="Dirty")
     unusable.email = "dirty.post.example"
     twin = add(session, NOW, None, first_name="Twin", reference="2")

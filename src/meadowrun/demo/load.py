@@ -22,6 +22,7 @@ from meadowrun.core.wording import fold
 from meadowrun.demo import bulk, names, stories, world
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
@@ -160,7 +161,7 @@ def _consent(session: orm.Session, made: world.World) -> None:
     history.send()
     suppressed = [i for i in range(made.scale) if i % 797 == 11 and made.email[i] and "@" in (made.email[i] or "")]
     for i in suppressed:
-        people.suppress(session, made.moment - dt.timedelta(days=i % 300), made.email[i] or "",
+        keeping.suppress(session, made.moment - dt.timedelta(days=i % 300), made.email[i] or "",
                         "complained about a mail" if i % 2 else "asked by letter", "desk")
 
 

@@ -17,6 +17,7 @@ from meadowrun.core.values import email_key
 from meadowrun.core.wording import fold
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import StoredFile
 from meadowrun.people.queries import dictionary
 
@@ -92,7 +93,8 @@ class _Run:
         known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
         agreed = self._consent()
         stay_out = execute(sa.text(
-            "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) "
+            "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key IN "
+            "(s.email_key, '@' || split_part(s.email_key, '@', 2))) "
             "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = 'email' "
             "AND k.topic_id = 0 AND NOT k.agreed)")).scalar_one()
         counts = {"rows": self.rows, "new": new, "changed": changed, "unchanged": known - changed,
@@ -192,7 +194,7 @@ class _Run:
                 agreed_now = self.session.execute(sa.text(
                     f"INSERT INTO {table} (contact_id, channel, topic_id, agreed, at, how) "
                     "SELECT s.contact_id, 'email', :topic, true, :now, :how FROM staged s WHERE s.is_new AND NOT EXISTS "
-                    "(SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key)"),
+                    "(SELECT 1 FROM suppressions x WHERE x.address_key IN (s.email_key, '@' || split_part(s.email_key, '@', 2)))"),
                     {"topic": topic, "now": self.now, "how": how}).rowcount
             agreed = max(agreed, agreed_now)
         return agreed
@@ -205,7 +207,7 @@ class _Run:
     def _finish(self, counts: dict[str, int]) -> None:
         _write_refusals(self.session, self.found.id, self.refused)
         if self.plan.list_name:
-            made = people.make_list(self.session, Actor(None, self.found.created_by), self.now, self.plan.list_name,
+            made = keeping.make_list(self.session, Actor(None, self.found.created_by), self.now, self.plan.list_name,
                                     f"import of {self.found.file_name}")
             self.session.execute(sa.text("INSERT INTO list_members (list_id, contact_id) SELECT :id, contact_id "
                                          "FROM staged ON CONFLICT DO NOTHING"), {"id": made.id})

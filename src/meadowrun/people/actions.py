@@ -22,10 +22,7 @@ from meadowrun.people.models import (
     ConsentChange,
     Contact,
     Field,
-    ListMember,
-    PeopleList,
     StoredFile,
-    Suppression,
     Topic,
 )
 
@@ -137,20 +134,6 @@ def set_consent(session: orm.Session, now: dt.datetime, contact_id: int, topic_i
     return True
 
 
-def suppress(session: orm.Session, now: dt.datetime, address: str, reason: str, source: str) -> None:
-    """Never write to this address again; a first reason is kept."""
-    session.execute(insert(Suppression).values(address_key=values.email_key(address), reason=reason, source=source,
-                                               at=now).on_conflict_do_nothing())
-
-
-def lift_suppression(session: orm.Session, actor: Actor, now: dt.datetime, address_key: str) -> None:
-    row = session.get(Suppression, address_key)
-    if row is not None:
-        session.delete(row)
-        audit.record(session, actor, now, "lifted the suppression of", "suppression", None, address_key,
-                     reason=row.reason)
-
-
 def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, label: str, kind: str,
               options: list[str] | None = None, meaning: str = "") -> Field:
     """Adds an own field. Its key follows from its label and never changes. Raises Invalid."""
@@ -173,23 +156,6 @@ def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, 
     session.flush()
     audit.record(session, actor, now, "added the field", "field", field.id, label, type=kind)
     return field
-
-
-def make_list(session: orm.Session, actor: Actor, now: dt.datetime, name: str, source: str,
-              contact_ids: list[int] | None = None) -> PeopleList:
-    """A fixed list of people; a name that is taken gets a number behind it."""
-    base, number = name.strip() or "List", 1
-    while session.scalar(sa.select(PeopleList.id).where(PeopleList.name == name)):
-        number += 1
-        name = f"{base} ({number})"
-    made = PeopleList(name=name, source=source, taken_at=now)
-    session.add(made)
-    session.flush()
-    if contact_ids:
-        session.execute(insert(ListMember).on_conflict_do_nothing(),
-                        [{"list_id": made.id, "contact_id": c} for c in contact_ids])
-    audit.record(session, actor, now, "made the list", "list", made.id, name)
-    return made
 
 
 def store_file(session: orm.Session, now: dt.datetime, name: str, media_type: str, content: bytes,

@@ -124,13 +124,15 @@ class ConsentChange(Base):
 
 
 class Suppression(Base):
-    """An address that is never written to, and why."""
+    """An address ("a@b"), or a whole domain ("@b"), that is not written to, and why."""
 
     __tablename__ = "suppressions"
     address_key: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     reason: orm.Mapped[str]
     source: orm.Mapped[str]
     at: orm.Mapped[dt.datetime]
+    #: None: for ever
+    until: orm.Mapped[dt.datetime | None]
 
 
 class PeopleList(Base):
@@ -142,6 +144,8 @@ class PeopleList(Base):
     #: where it came from, in words: "import of spring-fair.csv"
     source: orm.Mapped[str]
     taken_at: orm.Mapped[dt.datetime]
+    #: the segment it was frozen from, so that it can be worked out again
+    segment_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="SET NULL"))
 
 
 class ListMember(Base):

@@ -176,8 +176,26 @@ def fields(session: orm.Session, owner: str) -> list[Field]:
     return list(session.scalars(sa.select(Field).where(Field.owner == owner).order_by(Field.label)))
 
 
+def segment_name(session: orm.Session, segment_id: int | None) -> str | None:
+    """The name of the segment a list was frozen from; None when there is none any more."""
+    return session.execute(sa.text("SELECT name FROM segments WHERE id = :id"), {"id": segment_id}).scalar() if segment_id else None
+
+
+def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
+    """What uses a list, in words: segments and partitions with a line on it, and sends."""
+    path = f'$.** ? (@.kind == "list" && @.list == {int(list_id)})'
+    rows = session.execute(sa.text(
+        "SELECT 'the segment', name FROM segments WHERE jsonb_path_exists(definition, CAST(:path AS jsonpath)) UNION ALL "
+        "SELECT 'the partition', name FROM partitions WHERE jsonb_path_exists(parts, CAST(:path AS jsonpath)) UNION ALL "
+        "SELECT 'the send', name FROM sends WHERE jsonb_path_exists(audience, CAST(:named AS jsonpath)) ORDER BY 2"),
+        {"path": path, "named": f"$.** ? (@.list == {int(list_id)})"})
+    return [f"{kind} “{name}”" for kind, name in rows]
+
+
 def suppression_of(session: orm.Session, address_key: str | None) -> Suppression | None:
-    return session.get(Suppression, address_key) if address_key else None
+    if not address_key:
+        return None
+    return session.get(Suppression, address_key) or session.get(Suppression, f"@{address_key.partition('@')[2]}")
 
 
 def lists(session: orm.Session) -> list[tuple[PeopleList, int]]:

@@ -8,11 +8,10 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
-from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import fold
 from meadowrun.people import actions, queries
-from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
+from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
 from meadowrun.shell.request import actor, db, done, integer, needs, now, public, words
 from meadowrun.tracking.models import EventKind
@@ -168,55 +167,6 @@ def add_field() -> object:
         db().rollback()
         return _fields(form.to_dict(), problem), problem.status
     return done("people.fields", f"The field “{field.label}” can be used now.")
-
-
-@pages.get("/lists")
-def lists() -> object:
-    return flask.render_template("people/lists.html", rows=queries.lists(db()))
-
-
-@pages.get("/lists/<int:ident>")
-def list_members(ident: int) -> object:
-    found = db().get(PeopleList, ident)
-    if found is None:
-        flask.abort(404)
-    after = integer(flask.request.args.get("after", "0"), "after")
-    rows = list(db().scalars(sa.select(Contact).join(ListMember, ListMember.contact_id == Contact.id).where(
-        ListMember.list_id == ident, Contact.id > after).order_by(Contact.id).limit(PAGE + 1)))
-    total = db().execute(sa.select(sa.func.count()).where(ListMember.list_id == ident)).scalar_one()
-    return flask.render_template("people/list.html", found=found, rows=rows[:PAGE], total=total,
-                                 after=rows[PAGE - 1].id if len(rows) > PAGE else None)
-
-
-@pages.get("/people/suppressions")
-def suppressions() -> object:
-    search = values.email_key(flask.request.args.get("q", ""))
-    query = sa.select(Suppression).order_by(Suppression.at.desc()).limit(200)
-    if search:
-        query = query.where(Suppression.address_key.contains(search, autoescape=True))
-    total = db().execute(sa.select(sa.func.count()).select_from(Suppression)).scalar_one()
-    return flask.render_template("people/suppressions.html", rows=list(db().scalars(query)), search=search, total=total)
-
-
-@pages.post("/people/suppressions")
-@needs("author")
-def suppress() -> object:
-    form = flask.request.form
-    address = form.get("address", "").strip()
-    problem = values.email_problem(address)
-    if problem:
-        raise Invalid(f"{problem}.", "address")
-    actions.suppress(db(), now(), address, form.get("reason", "").strip() or "asked not to be written to",
-                     f"by hand, {actor().name}")
-    audit.record(db(), actor(), now(), "suppressed", "suppression", None, values.email_key(address))
-    return done("people.suppressions", f"{address} is never written to from now on.")
-
-
-@pages.post("/people/suppressions/lift")
-@needs("approver")
-def lift() -> object:
-    actions.lift_suppression(db(), actor(), now(), flask.request.form.get("address", ""))
-    return done("people.suppressions", "Lifted. Whether mail goes there again depends on consent.")
 
 
 #: what a picture file begins with → its media type

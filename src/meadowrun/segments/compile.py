@@ -30,7 +30,8 @@ from meadowrun.core.audience.nodes import (
 SEPARATE = " IS TRUE"
 _FORM = {"letters": "lower({})", "loose": "loose({})", "exact": "{}"}
 #: The address or its domain is suppressed now.
-SUPPRESSED = "(c.email_key IN (SELECT s.address_key FROM suppressions s))"
+SUPPRESSED = ("(c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN "
+              "(SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%'))")
 
 
 class Compiler:

@@ -8,7 +8,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.segments import partitions
 from meadowrun.segments.models import Partition
-from meadowrun.segments.views import looked_at
+from meadowrun.segments.page import looked_at
 from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
 
 pages = flask.Blueprint("partitions", __name__)

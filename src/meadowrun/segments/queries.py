@@ -37,10 +37,12 @@ _lock = threading.Lock()
 
 #: What the verdict needs to know of each contact; callers may add columns, joins and a condition on `c`.
 FACTS_SQL = """
-SELECT c.id, c.email IS NOT NULL AS has_address, c.email_usable, s.address_key IS NOT NULL AS suppressed,
+SELECT c.id, c.email IS NOT NULL AS has_address, c.email_usable,
+       s.address_key IS NOT NULL OR sd.address_key IS NOT NULL AS suppressed,
        c.bounced_at IS NOT NULL AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
 FROM contacts c
 LEFT JOIN suppressions s ON s.address_key = c.email_key
+LEFT JOIN suppressions sd ON sd.address_key = '@' || split_part(c.email_key, '@', 2)
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'email' AND ch.topic_id = 0
 {join}"""
 

@@ -5,15 +5,15 @@ from typing import Any
 import flask
 from werkzeug.datastructures import MultiDict
 
+from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
-from meadowrun.core.audience.dates import shaded
-from meadowrun.people.actions import make_list
-from meadowrun.segments import actions, insight, queries
+from meadowrun.people.keeping import make_list, work_out_again
+from meadowrun.people.models import PeopleList
+from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
-from meadowrun.segments.models import Segment
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
 
@@ -36,35 +36,17 @@ def table() -> object:
 
 @pages.get("/segments/new")
 def new() -> object:
-    return flask.render_template("segments/edit.html", segment=None, partition=None, **looked_at(EMPTY))
+    return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(EMPTY))
 
 
 @pages.get("/segments/<int:ident>")
 def edit(ident: int) -> object:
     segment = queries.segment(db(), ident)
-    shown = looked_at(segment.definition, segment)
+    shown = page.looked_at(segment.definition, segment)
     looked = shown["looked"]
     if looked is not None and segment.size != looked.sieve.size:
         segment.size, segment.sized_at = looked.sieve.size, now()
     return flask.render_template("segments/edit.html", segment=segment, partition=None, **shown)
-
-
-def looked_at(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
-    """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
-    shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
-                             "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "definition": None,
-                             "uses": uses_of_segment(db(), segment.id) if segment else [],
-                             "users": queries.users(db(), segment.id) if segment else []}
-    try:
-        definition = d.parse(data, words(), (segment.id,) if segment else ())
-    except d.DefinitionError as problem:
-        return shown | {"problem": problem}
-    looked = queries.look(db(), definition, words(), now(), zone())
-    sample = queries.members(db(), looked.sieve.members, 4)
-    members = looked.sieve.members
-    return shown | {"definition": definition, "looked": looked, "sample": sample, "aloud": english.read_aloud(definition, words(), today()),
-                    "alike": insight.alike(db(), members, segment.id if segment else None) if definition.lines else [],
-                    "growth": insight.growth(db(), segment.id, today()) if segment else []}
 
 
 @pages.post("/segments/look")
@@ -86,7 +68,7 @@ def look() -> object:
             d.parse(definition, words())
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    shown = looked_at(definition, segment)
+    shown = page.looked_at(definition, segment)
     return flask.jsonify(definition=definition, touched=touched, parts={
         "sieve": flask.render_template("segments/sieve.html", segment=segment, **shown),
         "margin": flask.render_template("segments/margin.html", segment=segment, **shown),
@@ -99,8 +81,7 @@ def word() -> object:
     data = body()
     slot = str(data.get("slot", ""))
     if slot == "new":
-        page = flask.render_template("segments/pick.html", picks=opening.picks(words()))
-        return flask.jsonify(form=page)
+        return flask.jsonify(form=flask.render_template("segments/pick.html", picks=opening.picks(words())))
     try:
         lines, index = editing.find(data.get("definition") or EMPTY, str(data.get("id")))
         shown = opening.context(db(), lines[index], slot, words())
@@ -147,10 +128,10 @@ def people(ident: int) -> object:
     """Everyone in a saved segment, page by page."""
     segment = queries.segment(db(), ident)
     definition = actions.usable(segment, words())
-    found = queries.look(db(), definition, words(), now(), zone())
+    looked = queries.look(db(), definition, words(), now(), zone())
     after = flask.request.args.get("after", "0")
-    rows = queries.members(db(), found.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
-    return flask.render_template("segments/people.html", segment=segment, total=found.sieve.size,
+    rows = queries.members(db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
+    return flask.render_template("segments/people.html", segment=segment, total=looked.sieve.size,
                                  rows=rows[:PEOPLE_SHOWN],
                                  after=rows[PEOPLE_SHOWN - 1].id if len(rows) > PEOPLE_SHOWN else None)
 
@@ -162,10 +143,24 @@ def freeze(ident: int) -> object:
     segment = queries.segment(db(), ident)
     definition = actions.usable(segment, words())
     queries.forget()
-    found = queries.look(db(), definition, words(), now(), zone())
+    looked = queries.look(db(), definition, words(), now(), zone())
     made = make_list(db(), actor(), now(), segment.name, f"the segment “{segment.name}” as it was then",
-                     list(found.sieve.members))
-    return done("people.list_members", "The list will stay as it is.", ident=made.id)
+                     list(looked.sieve.members), segment.id)
+    return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
+
+
+@pages.post("/lists/<int:ident>/again")
+@needs("author")
+def list_again(ident: int) -> object:
+    """A list that was frozen from a segment, with the people who are in the segment now."""
+    kept = found_row(db(), PeopleList, ident, "list")
+    if kept.segment_id is None:
+        raise Invalid("This list was not frozen from a segment, or the segment is gone.")
+    segment = queries.segment(db(), kept.segment_id)
+    queries.forget()
+    looked = queries.look(db(), actions.usable(segment, words()), words(), now(), zone())
+    work_out_again(db(), actor(), now(), kept, list(looked.sieve.members))
+    return done("keeping.list_members", f"It holds the {looked.sieve.size:,} people who are in “{segment.name}” now.", ident=ident)
 
 
 @pages.get("/segments/<int:ident>/history")

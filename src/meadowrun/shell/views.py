@@ -23,7 +23,7 @@ pages = flask.Blueprint("shell", __name__)
 #: What the one box can do, besides finding things: words, address.
 ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segments.new"),
            ("New message", "messages.new"), ("New campaign", "campaigns.new"), ("Add a contact", "people.new"),
-           ("Suppressed addresses", "people.suppressions"), ("Fields", "people.fields"), ("Lists", "people.lists"),
+           ("Suppressed addresses", "keeping.suppressions"), ("Fields", "people.fields"), ("Lists", "keeping.lists"),
            ("Senders and topics", "sends.senders_page"), ("Website script and API keys", "tracking.connections"))
 
 

@@ -15,6 +15,7 @@ from meadowrun.base.db import driver
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.people import actions as people
+from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.sends.models import Delivery, Send
 from meadowrun.tracking.models import ApiKey, EventKind
@@ -281,7 +282,7 @@ def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: i
     react(session, now, send_id, contact_id, "complained")
     people.set_consent(session, now, contact_id, 0, False, "complained about a mail")
     if contact.email_key:
-        people.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
+        keeping.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
 
 
 def key_of(session: orm.Session, key: str, kind: str) -> ApiKey | None:

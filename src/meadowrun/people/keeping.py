@@ -1,0 +1,152 @@
+"""Changes of lists and suppressions."""
+
+import dataclasses
+import datetime as dt
+import re
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import insert
+
+from meadowrun.base import audit
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core import values
+from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
+
+_DOMAIN = re.compile(r"@?((?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63})\Z")
+MOST_PASTED = 100_000
+
+
+@dataclasses.dataclass(frozen=True)
+class Pasted:
+    """What became of pasted lines: how many were taken, were there already, and those refused with their reason."""
+
+    taken: int
+    known: int
+    refused: list[tuple[str, str]]
+
+
+def address_or_domain(text: str) -> str:
+    """The key of something to suppress: an address, or "@domain" for all of a domain. Raises Invalid."""
+    text = text.strip().lower()
+    domain = _DOMAIN.match(text)
+    if domain:
+        return f"@{domain.group(1)}"
+    problem = values.email_problem(text)
+    if problem:
+        raise Invalid(f"{problem}.", "address")
+    return values.email_key(text)
+
+
+def suppress(session: orm.Session, now: dt.datetime, key: str, reason: str, source: str, until: dt.datetime | None = None) -> bool:
+    """Never write there again, or not before `until`; a first reason is kept, a longer time wins. False when known already."""
+    new = session.execute(insert(Suppression).values(address_key=key, reason=reason, source=source, at=now, until=until)
+                          .on_conflict_do_nothing().returning(Suppression.address_key)).scalar()
+    if new is not None:
+        return True
+    row = session.get_one(Suppression, key)
+    if row.until is not None and (until is None or until > row.until):
+        row.until = until
+    return False
+
+
+def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: str, reason: str,
+                  until: dt.datetime | None = None) -> Pasted:
+    """Suppresses pasted or uploaded lines: an address or a domain first, a reason of its own after a comma or tab."""
+    lines = [line for line in text.replace("\ufeff", "").splitlines() if line.strip()]
+    if len(lines) > MOST_PASTED:
+        raise Invalid(f"Take in at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many")
+    taken, refused = 0, []
+    for number, line in enumerate(lines):
+        first, *rest = (part.strip().strip('"') for part in re.split(r"[,;\t]", line, maxsplit=1))
+        try:
+            key = address_or_domain(first)
+        except Invalid as problem:
+            if number or "@" in first:
+                refused.append((first, str(problem)))
+            continue
+        taken += suppress(session, now, key, (rest[0] if rest and rest[0] else reason)[:300], f"taken in by {actor.name}", until)
+    audit.record(session, actor, now, "suppressed many", "suppression", None, reason, taken=taken)
+    return Pasted(taken, len(lines) - taken - len(refused), refused)
+
+
+def expire(session: orm.Session, now: dt.datetime) -> int:
+    """Forgets suppressions whose time is over; returns how many."""
+    done = session.execute(sa.delete(Suppression).where(Suppression.until <= now))
+    return int(done.rowcount)  # type: ignore[attr-defined]
+
+
+def lift_suppression(session: orm.Session, actor: Actor, now: dt.datetime, key: str) -> None:
+    row = session.get(Suppression, key)
+    if row is not None:
+        session.delete(row)
+        audit.record(session, actor, now, "lifted the suppression of", "suppression", None, key, reason=row.reason)
+
+
+def make_list(session: orm.Session, actor: Actor, now: dt.datetime, name: str, source: str, contact_ids: list[int] | None = None,
+              segment_id: int | None = None) -> PeopleList:
+    """A fixed list of people; a name that is taken gets a number behind it."""
+    base, number = name.strip() or "List", 1
+    name = base
+    while session.scalar(sa.select(PeopleList.id).where(PeopleList.name == name)):
+        number += 1
+        name = f"{base} ({number})"
+    made = PeopleList(name=name, source=source, taken_at=now, segment_id=segment_id)
+    session.add(made)
+    session.flush()
+    put_in(session, made.id, contact_ids or [])
+    audit.record(session, actor, now, "made the list", "list", made.id, name, people=len(contact_ids or []))
+    return made
+
+
+def put_in(session: orm.Session, list_id: int, contact_ids: list[int]) -> int:
+    """Adds contacts that exist to a list; returns how many were not in it before."""
+    done = session.execute(sa.text(
+        "INSERT INTO list_members (list_id, contact_id) SELECT :list, c.id FROM contacts c WHERE c.id = ANY(CAST(:ids AS bigint[])) "
+        "ON CONFLICT DO NOTHING"), {"list": list_id, "ids": f"{{{','.join(map(str, contact_ids))}}}"})
+    return int(done.rowcount)  # type: ignore[attr-defined]
+
+
+def work_out_again(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, contact_ids: list[int]) -> None:
+    """The people of a list that was frozen from a segment, as the segment is now."""
+    session.execute(sa.delete(ListMember).where(ListMember.list_id == found.id))
+    put_in(session, found.id, contact_ids)
+    found.taken_at = now
+    audit.record(session, actor, now, "worked out again", "list", found.id, found.name, people=len(contact_ids))
+
+
+def add_by_address(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, text: str) -> Pasted:
+    """Adds the contacts with these addresses or numbers, one in a line; an address nobody has is refused."""
+    wanted = list(dict.fromkeys(part.strip() for part in re.split(r"[\n,;]", text) if part.strip()))
+    if len(wanted) > MOST_PASTED:
+        raise Invalid(f"Take in at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who")
+    by_key = {row[0]: row[1] for row in session.execute(sa.select(Contact.email_key, sa.func.min(Contact.id)).where(
+        Contact.email_key.in_([values.email_key(w) for w in wanted])).group_by(Contact.email_key))}
+    numbers = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_([int(w) for w in wanted if w.isdigit() and len(w) < 19]))))
+    ids, refused = [], []
+    for one in wanted:
+        known = int(one) if one.isdigit() and len(one) < 19 and int(one) in numbers else by_key.get(values.email_key(one))
+        if known is None:
+            refused.append((one, "no contact has this address or number"))
+        else:
+            ids.append(known)
+    added = put_in(session, found.id, ids)
+    audit.record(session, actor, now, "added to the list", "list", found.id, found.name, people=added)
+    return Pasted(added, len(ids) - added, refused)
+
+
+def take_out(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, contact_ids: list[int]) -> int:
+    """Removes contacts from a list; the contacts themselves stay."""
+    done = session.execute(sa.delete(ListMember).where(ListMember.list_id == found.id, ListMember.contact_id.in_(contact_ids)))
+    count = int(done.rowcount)  # type: ignore[attr-defined]
+    audit.record(session, actor, now, "took out of the list", "list", found.id, found.name, people=count)
+    return count
+
+
+def delete_list(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, uses: list[str]) -> None:
+    """Deletes a list that nothing uses; the people stay. Raises Conflict naming what does."""
+    if uses:
+        raise Conflict(f"“{found.name}” is used by {', '.join(uses[:5])}. Change those first.")
+    audit.record(session, actor, now, "deleted the list", "list", found.id, found.name)
+    session.delete(found)

@@ -1,0 +1,164 @@
+"""Pages of lists and of suppressed addresses."""
+
+import datetime as dt
+import zoneinfo
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import audit
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core import values
+from meadowrun.people import keeping, queries
+from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
+from meadowrun.shell.request import actor, db, done, integer, needs, now, zone
+
+pages = flask.Blueprint("keeping", __name__)
+PAGE = 50
+
+
+@pages.get("/lists")
+def lists() -> object:
+    return flask.render_template("people/lists.html", rows=queries.lists(db()), problem=None)
+
+
+@pages.post("/lists")
+@needs("author")
+def make() -> object:
+    """A list by hand, from pasted addresses or numbers."""
+    form = flask.request.form
+    name = form.get("name", "").strip()
+    if not name:
+        problem = Invalid("Give the list a name you will recognise later.", "name")
+        return flask.render_template("people/lists.html", rows=queries.lists(db()), problem=problem), 422
+    made = keeping.make_list(db(), actor(), now(), name, f"by hand, {actor().name}")
+    return _added(made, keeping.add_by_address(db(), actor(), now(), made, form.get("who", "")))
+
+
+def _added(found: PeopleList, pasted: keeping.Pasted) -> object:
+    said = f"{pasted.taken:,} added" + (f", {pasted.known:,} were in it already" if pasted.known else "") + "."
+    if pasted.refused:
+        said += " Not added, because nobody has it: " + ", ".join(r[0] for r in pasted.refused[:8]) + (
+            f" and {len(pasted.refused) - 8} more." if len(pasted.refused) > 8 else ".")
+    return done("keeping.list_members", said, ident=found.id)
+
+
+def _list(ident: int) -> PeopleList:
+    return queries.found(db(), PeopleList, ident, "list")
+
+
+def _query(ident: int, other: int | None, show: str) -> Any:
+    """Members of a list; with another list, those in both, only here, or only there."""
+    members = sa.select(ListMember.contact_id).where(ListMember.list_id == (other if show == "there" else ident))
+    if other is not None:
+        beside = sa.select(ListMember.contact_id).where(ListMember.list_id == (ident if show == "there" else other))
+        members = members.where(ListMember.contact_id.in_(beside) if show == "both" else ListMember.contact_id.not_in(beside))
+    return members
+
+
+@pages.get("/lists/<int:ident>")
+def list_members(ident: int) -> object:
+    found = _list(ident)
+    arguments = flask.request.args
+    after = integer(arguments.get("after", "0"), "after")
+    other = db().get(PeopleList, int(arguments["with"])) if arguments.get("with", "").isdigit() else None
+    show = arguments.get("show", "both") if other else ""
+    members = _query(ident, other.id if other else None, show)
+    rows = list(db().scalars(sa.select(Contact).where(Contact.id.in_(members), Contact.id > after).order_by(Contact.id).limit(PAGE + 1)))
+
+    def count(query: Any) -> int:
+        return int(db().execute(sa.select(sa.func.count()).select_from(query.subquery())).scalar_one())
+
+    beside = {key: count(_query(ident, other.id, key)) for key in ("both", "here", "there")} if other else {}
+    return flask.render_template(
+        "people/list.html", found=found, rows=rows[:PAGE], total=count(_query(ident, None, "")), other=other, show=show, beside=beside,
+        others=[item for item, _ in queries.lists(db()) if item.id != ident], shown=count(members),
+        segment=queries.segment_name(db(), found.segment_id), after=rows[PAGE - 1].id if len(rows) > PAGE else None)
+
+
+@pages.post("/lists/<int:ident>/add")
+@needs("author")
+def add(ident: int) -> object:
+    found = _list(ident)
+    return _added(found, keeping.add_by_address(db(), actor(), now(), found, flask.request.form.get("who", "")))
+
+
+@pages.post("/lists/<int:ident>/remove/<int:contact>")
+@needs("author")
+def remove(ident: int, contact: int) -> object:
+    keeping.take_out(db(), actor(), now(), _list(ident), [contact])
+    return done("keeping.list_members", "Taken out of the list; the contact stays.", ident=ident)
+
+
+@pages.post("/lists/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    found = _list(ident)
+    try:
+        keeping.delete_list(db(), actor(), now(), found, queries.uses_of_list(db(), ident))
+    except MeadowrunError as problem:
+        flask.flash(str(problem))
+        return done("keeping.list_members", ident=ident)
+    return done("keeping.lists", f"“{found.name}” was deleted; its people stay.")
+
+
+@pages.get("/people/suppressions")
+def suppressions() -> object:
+    return _suppressions(None, {})
+
+
+def _suppressions(problem: MeadowrunError | None, given: dict[str, str]) -> str:
+    search = values.email_key(flask.request.args.get("q", ""))
+    query = sa.select(Suppression).order_by(Suppression.at.desc()).limit(200)
+    if search:
+        query = query.where(Suppression.address_key.contains(search, autoescape=True))
+    total = db().execute(sa.select(sa.func.count()).select_from(Suppression)).scalar_one()
+    return flask.render_template("people/suppressions.html", rows=list(db().scalars(query)), search=search, total=total,
+                                 problem=problem, given=given)
+
+
+def _until(text: str) -> dt.datetime | None:
+    """The end of a day on the organisation's clock; None for ever."""
+    if not text:
+        return None
+    try:
+        day = dt.date.fromisoformat(text)
+    except ValueError:
+        raise Invalid(f"“{text}” is not a date.", "until") from None
+    place: zoneinfo.ZoneInfo = zone()
+    moment = dt.datetime.combine(day + dt.timedelta(days=1), dt.time(), place).astimezone(dt.UTC)
+    if moment <= now():
+        raise Invalid("That day has passed. Leave it empty to suppress for ever.", "until")
+    return moment
+
+
+@pages.post("/people/suppressions")
+@needs("author")
+def suppress() -> object:
+    """One address or domain, or many: pasted, or from a file."""
+    form, file = flask.request.form, flask.request.files.get("file")
+    reason = form.get("reason", "").strip() or "asked not to be written to"
+    try:
+        until = _until(form.get("until", ""))
+        many = form.get("many", "") + ("\n" + file.read().decode("utf-8", errors="replace") if file and file.filename else "")
+        if many.strip():
+            pasted = keeping.suppress_many(db(), actor(), now(), many, reason, until)
+            said = f"{pasted.taken:,} suppressed, {pasted.known:,} were known."
+            if pasted.refused:
+                said += f" {len(pasted.refused):,} could not be read, like “{pasted.refused[0][0]}”: {pasted.refused[0][1]}"
+            return done("keeping.suppressions", said)
+        key = keeping.address_or_domain(form.get("address", ""))
+        keeping.suppress(db(), now(), key, reason, f"by hand, {actor().name}", until)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _suppressions(problem, form.to_dict()), problem.status
+    audit.record(db(), actor(), now(), "suppressed", "suppression", None, key)
+    return done("keeping.suppressions", f"{'All of ' if key.startswith('@') else ''}{key} is not written to from now on.")
+
+
+@pages.post("/people/suppressions/lift")
+@needs("approver")
+def lift() -> object:
+    keeping.lift_suppression(db(), actor(), now(), flask.request.form.get("address", ""))
+    return done("keeping.suppressions", "Lifted. Whether mail goes there again depends on consent.")

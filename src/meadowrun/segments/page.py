@@ -1,0 +1,29 @@
+"""What the page of a segment, or of a partition's part, shows of a definition."""
+
+from typing import Any
+
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
+from meadowrun.core.audience.dates import shaded
+from meadowrun.segments import insight, queries
+from meadowrun.segments.models import Segment
+from meadowrun.sends.queries import uses_of_segment
+from meadowrun.shell.request import db, now, today, words, zone
+
+
+def looked_at(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
+    """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
+    shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
+                             "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "definition": None,
+                             "uses": uses_of_segment(db(), segment.id) if segment else [],
+                             "users": queries.users(db(), segment.id) if segment else []}
+    try:
+        definition = d.parse(data, words(), (segment.id,) if segment else ())
+    except d.DefinitionError as problem:
+        return shown | {"problem": problem}
+    looked = queries.look(db(), definition, words(), now(), zone())
+    sample = queries.members(db(), looked.sieve.members, 4)
+    members = looked.sieve.members
+    return shown | {"definition": definition, "looked": looked, "sample": sample, "aloud": english.read_aloud(definition, words(), today()),
+                    "alike": insight.alike(db(), members, segment.id if segment else None) if definition.lines else [],
+                    "growth": insight.growth(db(), segment.id, today()) if segment else []}
