@@ -116,6 +116,22 @@ def company_by_name(session: orm.Session, name: str, now: dt.datetime) -> Compan
     return session.scalars(sa.select(Company).where(Company.name_key == fold(name))).one()
 
 
+def save_company(session: orm.Session, actor: Actor, now: dt.datetime, name: str, given: Mapping[str, Any]) -> Company:
+    """Adds the company of this name, or changes the own fields that are named. Raises Invalid naming the field."""
+    company = company_by_name(session, name, now)
+    own = dict(company.attributes)
+    for field in session.scalars(sa.select(Field).where(Field.owner == "company")):
+        if field.key in given:
+            try:
+                own[field.key] = values.typed(field.type, given[field.key], tuple(field.options))
+            except values.ValueProblem as problem:
+                raise Invalid(f"{field.label}: {problem}.", field.key) from None
+    company.attributes = {k: v for k, v in own.items() if v is not None}
+    session.flush()
+    audit.record(session, actor, now, "saved", "company", company.id, company.name)
+    return company
+
+
 def set_consent(session: orm.Session, now: dt.datetime, contact_id: int, topic_id: int, agreed: bool, how: str,
                 channel: str = "email") -> bool:
     """Writes down a yes or a no; returns False when nothing changed. `how` is the evidence, in words."""

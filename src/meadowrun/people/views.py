@@ -2,6 +2,7 @@
 
 import datetime as dt
 import io
+import json
 
 import flask
 import sqlalchemy as sa
@@ -10,7 +11,7 @@ from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import fold
-from meadowrun.people import actions, queries
+from meadowrun.people import actions, queries, wholly
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
 from meadowrun.shell.request import actor, db, done, integer, needs, now, public, words
@@ -99,6 +100,23 @@ def show(ident: int) -> object:
         consent=queries.consent_of(db(), ident), history=queries.consent_history(db(), ident, 8), moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), most=60,
         dates=dt.date.fromisoformat)
+
+
+@pages.get("/people/<int:ident>/everything.json")
+@needs("author")
+def take_along(ident: int) -> object:
+    """Everything kept of one contact, as a file."""
+    text = json.dumps(wholly.everything(db(), ident), ensure_ascii=False, indent=2, default=str)
+    audit.record(db(), actor(), now(), "took along everything of", "contact", ident, actions.full_name(queries.contact(db(), ident)))
+    return flask.Response(text, mimetype="application/json", headers={
+        "Content-Disposition": f'attachment; filename="contact-{ident}.json"'})
+
+
+@pages.post("/people/<int:ident>/erase")
+@needs("approver")
+def erase_contact(ident: int) -> object:
+    wholly.erase(db(), actor(), now(), ident)
+    return done("people.table", "Erased for good. Past sums stay as they are.")
 
 
 @pages.post("/people/<int:ident>/consent")

@@ -27,7 +27,7 @@ from meadowrun.shell.draw import pictures
 FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.people.keeping_views", "meadowrun.imports.views",
             "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
             "meadowrun.messages.views", "meadowrun.campaigns.views", "meadowrun.sends.views",
-            "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.api")
+            "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.api.views")
 STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
             ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
 _BLUEPRINT_STATION = {"people": "People", "keeping": "People", "imports": "People", "segments": "People", "insight": "People", "partitions": "People",

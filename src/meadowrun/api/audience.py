@@ -1,0 +1,109 @@
+"""The API's endpoints about audiences: segments, counts, members by page, why somebody is in or out, partitions."""
+
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.api.door import MOST, PAGED, TEXT, Json, endpoint, paged, thing, whole
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
+from meadowrun.segments import actions, partitions, queries
+from meadowrun.segments import why as explaining
+from meadowrun.segments.models import Partition, Segment
+from meadowrun.sends.queries import uses_of_segment
+from meadowrun.shell.request import body, db, now, today, words, zone
+
+_DEFINITION: Json = {"$ref": "/api/segment.schema.json"}
+
+
+def _parsed(data: Any) -> d.Definition:
+    try:
+        return d.parse(data, words())
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem), problem.line) from None
+
+
+def _segment(segment: Segment) -> Json:
+    return {"id": segment.id, "name": segment.name, "version": segment.version, "definition": segment.definition, "size": segment.size,
+            "sized_at": segment.sized_at.isoformat() if segment.sized_at else None, "changed_by": segment.changed_by,
+            "changed_at": segment.changed_at.isoformat()}
+
+
+@endpoint("get", "/v1/segments", "Every segment with its definition, and its size as last worked out")
+def list_segments(actor: Actor) -> object:
+    return flask.jsonify(items=[_segment(s) for s in queries.segments(db())])
+
+
+@endpoint("post", "/v1/segments", "Save a new segment", takes=thing(["name", "definition"], name=TEXT, definition=_DEFINITION), codes=(201,))
+def add_segment(actor: Actor) -> object:
+    data = body()
+    return flask.jsonify(_segment(actions.save(db(), actor, now(), words(), str(data.get("name", "")), data.get("definition")))), 201
+
+
+@endpoint("get", "/v1/segments/<int:ident>", "One segment, with its English")
+def get_segment(actor: Actor, ident: int) -> object:
+    segment = queries.segment(db(), ident)
+    return flask.jsonify(_segment(segment) | {"says": english.read_aloud(actions.usable(segment, words()), words(), today())})
+
+
+@endpoint("put", "/v1/segments/<int:ident>", "Save the next version of a segment; refused when somebody saved after “version”",
+          takes=thing(["definition"], name=TEXT, definition=_DEFINITION, version={"type": "integer"}))
+def change_segment(actor: Actor, ident: int) -> object:
+    data, segment = body(), queries.segment(db(), ident)
+    saved = actions.save(db(), actor, now(), words(), str(data.get("name") or segment.name), data.get("definition"), segment, data.get("version"))
+    return flask.jsonify(_segment(saved))
+
+
+@endpoint("delete", "/v1/segments/<int:ident>", "Delete a segment that nothing uses")
+def delete_segment(actor: Actor, ident: int) -> object:
+    uses = [*(f"the send “{s.name}”" for s in uses_of_segment(db(), ident)), *queries.users(db(), ident)]
+    actions.delete(db(), actor, now(), queries.segment(db(), ident), uses)
+    return flask.jsonify(deleted=ident)
+
+
+@endpoint("post", "/v1/segments/count", "How many a definition matches now, line by line, and how many of them email can reach",
+          takes=thing(["definition"], definition=_DEFINITION))
+def count_segment(actor: Actor) -> object:
+    definition = _parsed(body().get("definition"))
+    looked = queries.look(db(), definition, words(), now(), zone())
+    return flask.jsonify(
+        size=looked.sieve.size, everyone=looked.sieve.everyone, reach=looked.reach, as_of=looked.as_of.isoformat(),
+        says=english.read_aloud(definition, words(), today()), clashes=[list(pair) for pair in looked.sieve.clashes],
+        steps=[{"id": s.id, "before": s.before, "kept": s.kept, "alone": s.alone, "without": looked.sieve.without.get(s.id)}
+               for s in looked.sieve.steps])
+
+
+@endpoint("get", "/v1/segments/<int:ident>/members", "Who is in a segment now, page by page", query=PAGED)
+def segment_members(actor: Actor, ident: int) -> object:
+    limit = whole("limit", 100, MOST)
+    looked = queries.look(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
+    rows = queries.members(db(), looked.sieve.members, limit + 1, whole("after", 0))
+    return paged(rows, limit, lambda c: {"id": c.id, "email": c.email, "first_name": c.first_name, "last_name": c.last_name}, lambda c: c.id)
+
+
+@endpoint("get", "/v1/segments/<int:ident>/why/<int:contact>", "Whether a contact is in a segment, and each line’s yes or no")
+def explain(actor: Actor, ident: int, contact: int) -> object:
+    inside, answers = explaining.why(db(), actions.usable(queries.segment(db(), ident), words()), contact, words(), now(), zone())
+
+    def shape(answer: explaining.Answer) -> Json:
+        return {"id": answer.node.id, "says": english.text(english.sentence(answer.node, words(), today())), "here": answer.value,
+                "holds": answer.holds, "inside": [shape(a) for a in answer.inside]}
+    return flask.jsonify(inside=inside, lines=[shape(a) for a in answers])
+
+
+@endpoint("get", "/v1/partitions", "Every partition with its parts in order")
+def list_partitions(actor: Actor) -> object:
+    return flask.jsonify(items=[{"id": p.id, "name": p.name, "version": p.version, "parts": p.parts}
+                                for p in db().scalars(sa.select(Partition).order_by(Partition.name))])
+
+
+@endpoint("get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last")
+def partition_sizes(actor: Actor, ident: int) -> object:
+    try:
+        found = partitions.sizes(db(), partitions.get(db(), ident).parts, words(), now(), zone())
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem), problem.line) from None
+    return flask.jsonify(items=[{"key": s.key, "name": s.name, "size": s.size, "match": s.own} for s in found])

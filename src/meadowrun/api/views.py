@@ -1,0 +1,228 @@
+"""The API's endpoints about people: contacts, companies, fields, events, lists, suppressions; and its description."""
+
+import datetime as dt
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.api import audience
+from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, paged, pages, thing, whole
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid
+from meadowrun.core import values
+from meadowrun.core.audience.schema import schema
+from meadowrun.people import actions as people
+from meadowrun.people import keeping, queries
+from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
+from meadowrun.people.wholly import erase, everything
+from meadowrun.shell.request import body, db, now, public, settings
+from meadowrun.tracking import actions
+
+#: Importing the module of audiences has registered its endpoints on the same pages.
+__all__ = ["WITHOUT_CSRF", "audience", "pages"]
+
+_EVENT: Json = thing(["event"], **{
+    "event": {**TEXT, "pattern": "^[a-z][a-z0-9_]{0,59}$", "description": "What happened: ticket_bought"},
+    "contact": {"type": "integer", "description": "The contact’s number"},
+    "email": {**TEXT, "description": "or their address; an unknown one becomes a contact without consent"},
+    "at": {**TEXT, "format": "date-time", "description": "When, with its zone; now if left out"},
+    "id": {**TEXT, "maxLength": 200, "description": "Your id of it: the same id is stored once"},
+    "details": {"type": "object", "description": "Typed details: {\"amount\": 24.0}"}})
+_CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["string", "null"]} for n in people.TEXT_COLUMNS}, consent=thing(
+    ["agreed", "how"], agreed={"type": "boolean"}, how={**TEXT, "description": "the evidence, in words"}, topic=TEXT)),
+    "additionalProperties": {"description": "Own fields, by key"}}
+
+
+@endpoint("post", "/v1/events", "Record up to 1,000 events; one whose id was taken before is not stored again",
+          takes=thing(["events"], events={"type": "array", "minItems": 1, "maxItems": actions.MOST_EVENTS, "items": _EVENT}),
+          gives="How many were stored, known before, and made a newcomer")
+def record_events(actor: Actor) -> object:
+    taken = actions.take_events(db(), now(), f"key:{flask.g.api_key.id}", actions.read_events(body().get("events"), now()))
+    return flask.jsonify(stored=taken.stored, known_before=taken.known_before, newcomers=taken.newcomers)
+
+
+@endpoint("get", "/v1/contacts", "Contacts by number, page by page; or those of an address", query={**PAGED, "email": TEXT})
+def list_contacts(actor: Actor) -> object:
+    limit = whole("limit", 100, MOST)
+    query = sa.select(Contact).where(Contact.id > whole("after", 0)).order_by(Contact.id).limit(limit + 1)
+    if flask.request.args.get("email"):
+        query = query.where(Contact.email_key == values.email_key(flask.request.args["email"]))
+    return paged(list(db().scalars(query)), limit, _contact, lambda c: c.id)
+
+
+@endpoint("put", "/v1/contacts", "Add the contact with this address, or change the fields that are named", takes=_CONTACT, codes=(200, 201))
+def put_contact(actor: Actor) -> object:
+    data = body()
+    email = values.text_or_none(data.get("email"))
+    if not email:
+        raise Invalid("A contact is found by “email”.", "email")
+    known = db().scalar(sa.select(Contact).where(Contact.email_key == values.email_key(email)).order_by(Contact.id).limit(1))
+    fields = {k: v for k, v in data.items() if k != "consent"}
+    contact = people.save_contact(db(), actor, now(), fields, known, f"API, {flask.g.api_key.name}")
+    consent = data.get("consent")
+    if consent is not None:
+        if not isinstance(consent, dict) or not isinstance(consent.get("agreed"), bool) or not consent.get("how"):
+            raise Invalid("consent needs “agreed” (true or false) and “how” (the evidence, in words).", "consent")
+        topics = {t.key: t.id for t in queries.topics(db())}
+        if consent.get("topic") and consent["topic"] not in topics:
+            raise Invalid(f"There is no topic “{consent['topic']}”.", "consent.topic")
+        people.set_consent(db(), now(), contact.id, topics.get(consent.get("topic"), 0), consent["agreed"],
+                           str(consent["how"])[:300])
+    return flask.jsonify(_contact(contact)), 200 if known else 201
+
+
+@endpoint("get", "/v1/contacts/<int:ident>", "One contact, with fields and consent")
+def get_contact(actor: Actor, ident: int) -> object:
+    return flask.jsonify(_contact(queries.contact(db(), ident)))
+
+
+@endpoint("get", "/v1/contacts/<int:ident>/everything", "Everything that is kept of one contact")
+def export_contact(actor: Actor, ident: int) -> object:
+    return flask.jsonify(everything(db(), ident))
+
+
+@endpoint("delete", "/v1/contacts/<int:ident>", "Erase a contact for good, leaving the sums of past sends intact")
+def erase_contact(actor: Actor, ident: int) -> object:
+    erase(db(), actor, now(), ident)
+    return flask.jsonify(erased=ident)
+
+
+def _contact(contact: Contact) -> Json:
+    standard = {name: getattr(contact, name) for name in ("email", *people.TEXT_COLUMNS)}
+    return {"id": contact.id, **standard, "company_id": contact.company_id, **contact.attributes,
+            "consent": [{"topic": c.topic, "agreed": c.agreed, "how": c.how} for c in queries.consent_of(db(), contact.id)]}
+
+
+@endpoint("get", "/v1/companies", "Companies by number, page by page", query=PAGED)
+def list_companies(actor: Actor) -> object:
+    limit = whole("limit", 100, MOST)
+    rows = list(db().scalars(sa.select(Company).where(Company.id > whole("after", 0)).order_by(Company.id).limit(limit + 1)))
+    return paged(rows, limit, _company, lambda c: c.id)
+
+
+@endpoint("put", "/v1/companies", "Add the company of this name, or change its own fields",
+          takes={**thing(["name"], name=TEXT), "additionalProperties": {"description": "Own fields, by key"}})
+def put_company(actor: Actor) -> object:
+    data = body()
+    name = values.text_or_none(data.get("name"))
+    if not name:
+        raise Invalid("A company is found by “name”.", "name")
+    return flask.jsonify(_company(people.save_company(db(), actor, now(), name, {k: v for k, v in data.items() if k != "name"})))
+
+
+def _company(company: Company) -> Json:
+    return {"id": company.id, "name": company.name, **company.attributes}
+
+
+@endpoint("get", "/v1/fields", "Fields and kinds of event: what segments and fill-ins can be about")
+def dictionary(actor: Actor) -> object:
+    words = queries.dictionary(db())
+    return flask.jsonify(
+        fields=[{"ref": f.ref, "label": f.label, "type": f.type, "options": list(f.options), "meaning": f.meaning} for f in words.fields.values()],
+        events=[{"event": e.key, "did": e.did, "details": {d.key: d.type for d in e.details}} for e in words.events.values()])
+
+
+@endpoint("get", "/v1/lists", "Fixed lists, newest first")
+def all_lists(actor: Actor) -> object:
+    return flask.jsonify(items=[_list(found, size) for found, size in queries.lists(db())])
+
+
+def _list(found: PeopleList, size: int) -> Json:
+    return {"id": found.id, "name": found.name, "source": found.source, "taken_at": found.taken_at.isoformat(), "people": size}
+
+
+@endpoint("post", "/v1/lists", "Make a list of these contacts", takes=thing(["name"], name=TEXT, contacts=NUMBERS), codes=(201,))
+def make_list(actor: Actor) -> object:
+    data = body()
+    if not str(data.get("name", "")).strip():
+        raise Invalid("A list needs a name.", "name")
+    made = keeping.make_list(db(), actor, now(), str(data["name"]), f"API, {flask.g.api_key.name}")
+    return flask.jsonify(_list(made, keeping.put_in(db(), made.id, _numbers(data)))), 201
+
+
+def _numbers(data: Json) -> list[int]:
+    given = data.get("contacts", [])
+    if not isinstance(given, list) or not all(isinstance(n, int) and not isinstance(n, bool) for n in given) or len(given) > 100_000:
+        raise Invalid("“contacts” is a list of at most 100,000 contact numbers.", "contacts")
+    return given
+
+
+@endpoint("get", "/v1/lists/<int:ident>/members", "The contacts of a list, page by page", query=PAGED)
+def list_members(actor: Actor, ident: int) -> object:
+    queries.found(db(), PeopleList, ident, "list")
+    limit = whole("limit", 100, MOST)
+    rows = list(db().scalars(sa.select(Contact).join(ListMember, ListMember.contact_id == Contact.id).where(
+        ListMember.list_id == ident, Contact.id > whole("after", 0)).order_by(Contact.id).limit(limit + 1)))
+    return paged(rows, limit, _contact, lambda c: c.id)
+
+
+@endpoint("post", "/v1/lists/<int:ident>/members", "Put contacts into a list", takes=thing(["contacts"], contacts=NUMBERS))
+def put_members(actor: Actor, ident: int) -> object:
+    queries.found(db(), PeopleList, ident, "list")
+    return flask.jsonify(added=keeping.put_in(db(), ident, _numbers(body())))
+
+
+@endpoint("delete", "/v1/lists/<int:ident>/members", "Take contacts out of a list", takes=thing(["contacts"], contacts=NUMBERS))
+def remove_members(actor: Actor, ident: int) -> object:
+    found = queries.found(db(), PeopleList, ident, "list")
+    return flask.jsonify(removed=keeping.take_out(db(), actor, now(), found, _numbers(body())))
+
+
+@endpoint("delete", "/v1/lists/<int:ident>", "Delete a list that nothing uses; its people stay")
+def delete_list(actor: Actor, ident: int) -> object:
+    keeping.delete_list(db(), actor, now(), queries.found(db(), PeopleList, ident, "list"), queries.uses_of_list(db(), ident))
+    return flask.jsonify(deleted=ident)
+
+
+@endpoint("get", "/v1/suppressions", "Suppressed addresses and domains in order, page by page",
+          query={"after": {**TEXT, "description": "the last address of the page before"}, "limit": PAGED["limit"]})
+def list_suppressions(actor: Actor) -> object:
+    limit = whole("limit", 100, MOST)
+    rows = list(db().scalars(sa.select(Suppression).where(Suppression.address_key > flask.request.args.get("after", ""))
+                             .order_by(Suppression.address_key).limit(limit + 1)))
+    answer: Json = {"items": [{"address": s.address_key, "reason": s.reason, "source": s.source, "at": s.at.isoformat(),
+                               "until": s.until.isoformat() if s.until else None} for s in rows[:limit]]}
+    return flask.jsonify(answer | ({"after": rows[limit - 1].address_key} if len(rows) > limit else {}))
+
+
+@endpoint("put", "/v1/suppressions", "Never write to an address, or to a whole domain (“@domain”)",
+          takes=thing(["address"], address=TEXT, reason=TEXT, until={**TEXT, "format": "date-time", "description": "for ever if left out"}))
+def put_suppression(actor: Actor) -> object:
+    data = body()
+    until = None
+    if data.get("until"):
+        try:
+            until = dt.datetime.fromisoformat(str(data["until"]))
+        except ValueError:
+            raise Invalid("until must be a moment like 2026-12-01T00:00:00Z.", "until") from None
+        if until.tzinfo is None or until <= now():
+            raise Invalid("until needs its zone, and to lie ahead.", "until")
+    key = keeping.address_or_domain(str(data.get("address", "")))
+    new = keeping.suppress(db(), now(), key, str(data.get("reason") or "by the API")[:300], f"API, {flask.g.api_key.name}", until)
+    return flask.jsonify(address=key, new=new)
+
+
+@endpoint("delete", "/v1/suppressions/<path:address>", "Lift a suppression")
+def lift_suppression(actor: Actor, address: str) -> object:
+    keeping.lift_suppression(db(), actor, now(), keeping.address_or_domain(address))
+    return flask.jsonify(lifted=address)
+
+
+@pages.get("/segment.schema.json")
+@public
+def segment_schema() -> object:
+    return flask.jsonify(schema(f"{settings().public_url}/api/segment.schema.json"))
+
+
+@pages.get("/openapi.json")
+@public
+def openapi() -> object:
+    """OpenAPI 3.1, gathered from the endpoints themselves."""
+    return flask.jsonify({
+        "openapi": "3.1.0", "info": {"title": "Meadowrun", "version": "1"}, "servers": [{"url": settings().public_url}],
+        "components": {"securitySchemes": {"key": {"type": "http", "scheme": "bearer"}}}, "security": [{"key": []}], "paths": PATHS})
+
+
+#: Grows with every endpoint; keys are no cookies, so nobody can be made to send one.
+WITHOUT_CSRF: list[Any] = VIEWS

@@ -1,0 +1,196 @@
+"""The JSON API: keys, its description, contacts, companies, lists, suppressions, segments; and a record taken along or erased."""
+
+import jsonschema
+import pytest
+import sqlalchemy as sa
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.schema import schema
+from meadowrun.people import actions as people
+from meadowrun.people import keeping
+from meadowrun.results.queries import result
+from meadowrun.segments.queries import forget
+from meadowrun.sends.models import Send
+from meadowrun.tracking.actions import hash_key
+from meadowrun.tracking.models import ApiKey
+from tests.conftest import NOW
+from tests.store.people import IDA, add, kinds, ready_send
+from tests.store.test_segments import nodes, numbered, people_and_words  # noqa: F401 - a fixture
+from tests.store.web import words
+
+
+@pytest.fixture
+def api(database, client):
+    """Calls the API with a live key: api("get", "/lists") → (status, JSON)."""
+    with database.session() as session:
+        session.add(ApiKey(name="Desk", kind="secret", key_hash=hash_key("key_x"), created_at=NOW))
+        people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Single", "Patron"])
+        people.add_field(session, IDA, NOW, "company", "pupils", "number", [])
+    forget()
+
+    def call(method, path, body=None, key="key_x"):
+        answer = getattr(client, method)(f"/api/v1{path}", json=body, headers={"Authorization": f"Bearer {key}"})
+        return answer.status_code, answer.json
+    return call
+
+
+def line(**more):
+    return {"lines": [{"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"], **more}]}
+
+
+class TestDescription:
+    def test_everything_served_is_described_and_asks_for_a_key(self, client):
+        described = client.get("/api/openapi.json").json
+        jsonschema.Draft202012Validator.check_schema(client.get("/api/segment.schema.json").json)
+        served = {}
+        for rule in client.application.url_map.iter_rules():
+            if rule.rule.startswith("/api/v1"):
+                path = rule.rule.replace("<int:", "{").replace("<path:", "{").replace(">", "}")
+                served.setdefault(path, set()).update(m.lower() for m in rule.methods - {"HEAD", "OPTIONS"})
+                for method in rule.methods - {"HEAD", "OPTIONS"}:
+                    url = rule.rule.replace("<int:ident>", "1").replace("<int:contact>", "1").replace("<path:address>", "x")
+                    assert client.open(url, method=method).status_code == 403, (method, url)
+        assert {path: set(methods) for path, methods in described["paths"].items()} == served
+        for path, methods in described["paths"].items():
+            for operation in methods.values():
+                assert operation["summary"] and {p["name"] for p in operation["parameters"] if p["in"] == "path"} == {
+                    part[1:-1] for part in path.split("/") if part.startswith("{")}
+
+    def test_a_dead_key(self, api):
+        assert api("get", "/lists", key="key_y")[0] == 403
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(nodes, max_size=3))
+def test_whatever_is_written_down_fits_the_published_schema(people_and_words, lines):  # noqa: F811
+    _, _, dictionary = people_and_words
+    written = d.dump(d.parse(numbered(lines), dictionary))
+    jsonschema.Draft202012Validator(schema("x")).validate(written)
+
+
+@pytest.mark.parametrize("broken", [
+    {}, {"lines": [{"kind": "field"}]}, line(op="resembles"), line(id="not good!"), {"lines": [], "extra": 1},
+    {"lines": [{"id": "a", "kind": "event", "event": "x", "span": {"last": -1}}]}, {"lines": [{"id": "a", "kind": "spell"}]},
+    {"lines": [{"id": "a", "kind": "share", "percent": 101, "salt": "x"}]}])
+def test_rubbish_does_not_fit_it(broken):
+    assert not jsonschema.Draft202012Validator(schema("x")).is_valid(broken)
+
+
+class TestPeople:
+    def test_contacts_page_by_page_and_by_address(self, api):
+        for n in range(5):
+            assert api("put", "/contacts", {"email": f"p{n}@post.example", "tier": "Patron"})[0] == 201
+        assert api("put", "/contacts", {"email": "P1@post.example", "first_name": "Ann"})[0] == 200
+        first = api("get", "/contacts?limit=2")[1]
+        second = api("get", f"/contacts?limit=2&after={first['after']}")[1]
+        last = api("get", f"/contacts?limit=2&after={second['after']}")[1]
+        assert [c["email"][:2].lower() for page in (first, second, last) for c in page["items"]] == ["p0", "p1", "p2", "p3", "p4"]
+        assert "after" not in last
+        (found,) = api("get", "/contacts?email=p1@post.example")[1]["items"]
+        assert (found["first_name"], found["tier"]) == ("Ann", "Patron")
+        assert api("get", "/contacts?limit=x")[1]["where"] == "limit"
+
+    def test_companies(self, api):
+        assert api("put", "/companies", {"name": "Tarn School", "pupils": "1,200"})[1]["pupils"] == 1200
+        assert api("put", "/companies", {"name": "tarn school", "pupils": 900})[1] == {"id": 1, "name": "Tarn School", "pupils": 900}
+        status, refused = api("put", "/companies", {"name": "Tarn School", "pupils": "many"})
+        assert status == 422 and refused["where"] == "pupils" and "many" in refused["error"]
+        assert len(api("get", "/companies")[1]["items"]) == 1
+
+    def test_the_dictionary(self, api):
+        found = api("get", "/fields")[1]
+        assert {"ref": "tier", "label": "tier", "type": "choice", "options": ["Single", "Patron"], "meaning": ""} in found["fields"]
+
+    def test_lists(self, api):
+        for n in range(4):
+            api("put", "/contacts", {"email": f"p{n}@post.example"})
+        made = api("post", "/lists", {"name": "Guests", "contacts": [1, 2, 99]})
+        assert made[0] == 201 and made[1]["people"] == 2
+        assert api("post", "/lists/1/members", {"contacts": [2, 3]})[1] == {"added": 1}
+        assert api("delete", "/lists/1/members", {"contacts": [1]})[1] == {"removed": 1}
+        assert [c["id"] for c in api("get", "/lists/1/members")[1]["items"]] == [2, 3]
+        assert api("post", "/lists", {"name": "X", "contacts": ["1"]})[1]["where"] == "contacts"
+        assert api("get", "/lists/7/members")[0] == 404
+        assert api("delete", "/lists/1")[0] == 200 and api("get", "/lists")[1] == {"items": []}
+
+    def test_suppressions(self, api):
+        assert api("put", "/suppressions", {"address": "Ann@post.example", "reason": "asked"})[1] == {"address": "ann@post.example", "new": True}
+        api("put", "/suppressions", {"address": "@rival.example", "until": "2099-01-01T00:00:00Z"})
+        items = api("get", "/suppressions")[1]["items"]
+        assert [(s["address"], s["until"]) for s in items] == [("@rival.example", "2099-01-01T00:00:00+00:00"), ("ann@post.example", None)]
+        assert api("put", "/suppressions", {"address": "x@y.example", "until": "2020-01-01T00:00:00Z"})[1]["where"] == "until"
+        assert api("delete", "/suppressions/ann@post.example")[0] == 200
+        assert len(api("get", "/suppressions")[1]["items"]) == 1
+
+
+class TestAudiences:
+    @pytest.fixture
+    def patrons(self, api):
+        for n, tier in enumerate(["Patron", "Single", "Patron"]):
+            api("put", "/contacts", {"email": f"p{n}@post.example", "tier": tier, "consent": {"agreed": n == 0, "how": "test"}})
+        forget()
+        return api("post", "/segments", {"name": "Patrons", "definition": line()})[1]
+
+    def test_saved_counted_members_and_why(self, api, patrons):
+        assert api("get", f"/segments/{patrons['id']}")[1]["says"] == "Everyone whose tier is Patron."
+        count = api("post", "/segments/count", {"definition": line()})[1]
+        assert (count["size"], count["everyone"], count["reach"]) == (2, 3, {"go": 1, "no_consent": 1})
+        assert [c["id"] for c in api("get", "/segments/1/members")[1]["items"]] == [1, 3]
+        assert api("get", "/segments/1/members?limit=1&after=1")[1]["items"][0]["id"] == 3
+        assert api("get", "/segments/1/why/2")[1] == {"inside": False, "lines": [
+            {"id": "a", "says": "whose tier is Patron", "here": "Single", "holds": False, "inside": []}]}
+
+    def test_versions_keep_two_programs_apart(self, api, patrons):
+        assert api("put", "/segments/1", {"definition": line(value=["Single"]), "version": 1})[1]["version"] == 2
+        assert api("put", "/segments/1", {"definition": line(), "version": 1})[0] == 409
+        assert api("post", "/segments", {"name": "Bad", "definition": line(field="county")})[1]["where"] == "a"
+        assert api("delete", "/segments/1")[0] == 200 and api("get", "/segments")[1]["items"] == []
+
+    def test_partitions(self, api, patrons, web):
+        web.post("/partitions", data={"name": "Tiers"})
+        web.post("/partitions/1/save", json={"name": "Patrons", "definition": line()})
+        assert [(s["name"], s["size"]) for s in api("get", "/partitions/1/sizes")[1]["items"]] == [("Patrons", 2), ("everyone else", 1)]
+
+
+class TestWhole:
+    @pytest.fixture
+    def ann(self, database):
+        """Ann got a mail, clicked, and bought; her record is full."""
+        with database.session() as session:
+            ids = kinds(session)
+            contact = add(session, NOW, "ann@post.example", first_name="Ann", town="Farrow")
+            send = ready_send(session, NOW, {"in": [], "out": []})
+            send.state, send.taken_at = "done", NOW
+            keeping.make_list(session, IDA, NOW, "Guests", "by hand", [contact.id])
+            values = {"c": contact.id, "s": send.id, "at": NOW, "k": ids["ticket_bought"]}
+            for statement in (
+                    "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, at, address, filled) VALUES (:c, :s, :at, 0, "
+                    "'delivered', :at, 'ann@post.example', '{\"contact.first_name\": \"Ann\"}')",
+                    "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) VALUES (:c, :at, :s, 'clicked', 0, false, 'x')",
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, '{\"amount\": 24, \"night\": \"for Ann\"}')"):
+                session.execute(sa.text(statement.replace('": ', '"\\: ')), values)
+            return send.id
+
+    def test_everything_kept_is_taken_along(self, api, ann):
+        found = api("get", "/contacts/1/everything")[1]
+        assert found["contact"]["email"] == "ann@post.example" and found["lists"] == ["Guests"]
+        assert found["events"][0]["details"] == {"amount": 24, "night": "for Ann"}
+        assert found["mails"][0]["filled"] == {"contact.first_name": "Ann"} and found["reactions"][0]["kind"] == "clicked"
+        assert found["consent_history"][0]["how"] == "test"
+
+    def test_erased_for_good_and_the_sums_stay(self, api, ann, database, web):
+        with database.session() as session:
+            before = result(session, session.get_one(Send, ann), NOW)
+        assert api("delete", "/contacts/1")[1] == {"erased": 1}
+        assert api("get", "/contacts/1")[0] == 404 and api("delete", "/contacts/1")[0] == 404
+        with database.session() as session:
+            after = result(session, session.get_one(Send, ann), NOW)
+            assert (after.tally, after.clicked, after.converted, after.amount) == (before.tally, before.clicked, before.converted, before.amount)
+            assert (after.clicked, after.converted, after.amount) == (1, 1, 24.0)
+            for table in ("contacts", "consents", "consent_changes", "list_members", "deliveries", "reactions", "events", "audit"):
+                rows = session.execute(sa.text(f"SELECT CAST(t AS text) FROM {table} t")).scalars().all()
+                assert not any("ann@" in row.lower() or "for ann" in row.lower() or '"ann"' in row.lower() for row in rows), table
+        assert "an erased contact" in words(web.get("/changes").text)
+        assert web.get(f"/results/{ann}").status_code == 200 and web.get(f"/results/{ann}/people/clicked").status_code == 200
