@@ -61,6 +61,7 @@ class Contact(Base):
         sa.Index("ix_contacts_created", "created_at", "id"),
         sa.Index("ix_contacts_company", "company_id"),
         sa.Index("ix_contacts_timezone", "timezone"),
+        sa.Index("ix_contacts_phone", "phone", postgresql_where=sa.text("phone IS NOT NULL")),
         sa.Index("ix_contacts_attributes", "attributes", postgresql_using="gin",
                  postgresql_ops={"attributes": "jsonb_path_ops"}),
         sa.Index("ix_contacts_search", "search_key", postgresql_using="gin",
@@ -84,7 +85,22 @@ class Field(Base):
     options: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
     meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
     created_at: orm.Mapped[dt.datetime]
+    #: offered nowhere any more; what uses it goes on
+    retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     __table_args__ = (sa.UniqueConstraint("owner", "key"),)
+
+
+class Merge(Base):
+    """Two contacts made one, with what is needed to part them again."""
+
+    __tablename__ = "merges"
+    id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
+    kept_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"), index=True)
+    gone_id: orm.Mapped[int] = orm.mapped_column(BigId)
+    at: orm.Mapped[dt.datetime]
+    by: orm.Mapped[str]
+    #: both records as they were, and the rows that moved
+    undo: orm.Mapped[dict[str, Any]]
 
 
 class Topic(Base):

@@ -33,9 +33,9 @@ SORTS = {"name": (Contact.name_key, False), "email": (Contact.email_key, False),
 def dictionary(session: orm.Session) -> Dictionary:
     """All fields and event kinds that conditions and fill-ins can be about."""
     own = [FieldSpec(f.key if f.owner == "contact" else f"company.{f.key}", f.label, f.type, tuple(f.options),
-                     meaning=f.meaning) for f in session.scalars(sa.select(Field).order_by(Field.label))]
+                     meaning=f.meaning, retired=f.retired) for f in session.scalars(sa.select(Field).order_by(Field.label))]
     events = [EventSpec(k.id, k.key, k.did, k.do, tuple(DetailSpec(key, d["label"], d["type"])
-                                                        for key, d in k.details.items()))
+                                                        for key, d in k.details.items()), k.retired)
               for k in session.scalars(sa.select(EventKind).order_by(EventKind.did))]
     named: dict[str, dict[int, str]] = {}
     for kind, number, name in session.execute(sa.text(_NAMED)):

@@ -229,7 +229,7 @@ def _number(text: str, ident: str) -> float | int:
 def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
     """What a new line can be about, grouped: (about, words)."""
     groups: dict[str, list[tuple[str, str]]] = {
-        "who did": [(f"event:{event.key}", event.did) for event in words.events.values()],
+        "who did": [(f"event:{event.key}", event.did) for event in words.events.values() if not event.retired],
         "whose": [], "whose company’s": [],
         "what we sent": [(f"mail:{what}", f"{did} a mail") for what, (did, _) in MAIL_WORDS.items()],
         "who agreed to": [("consent:0", "all email"), *((f"consent:{n}", name) for n, name in words.named.get("topic", {}).items())],
@@ -238,6 +238,8 @@ def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
                    *((f"segment:{n}", f"in the segment “{name}”") for n, name in words.named.get("segment", {}).items()),
                    *((f"part:{n}", f"in a part of “{name}”") for n, name in words.named.get("partition", {}).items())]}
     for spec in words.fields.values():
+        if spec.retired:
+            continue
         groups["whose company’s" if spec.owner == "company" else "whose"].append((f"field:{spec.ref}", spec.label))
     ordered = ("what we sent", "who is")
     return {name: items if name in ordered else sorted(items, key=lambda i: i[1]) for name, items in groups.items() if items}

@@ -24,14 +24,16 @@ from meadowrun.shell import accounts, problems, request
 from meadowrun.shell.draw import pictures
 
 #: Blueprints, each `pages` in a module of this name.
-FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.people.keeping_views", "meadowrun.imports.views",
+FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.people.keeping_views",
+            "meadowrun.people.dictionary_views", "meadowrun.people.doubles_views", "meadowrun.imports.views",
             "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
             "meadowrun.messages.views", "meadowrun.campaigns.views", "meadowrun.sends.views",
             "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.api.views")
 STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
             ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
-_BLUEPRINT_STATION = {"people": "People", "keeping": "People", "imports": "People", "segments": "People", "insight": "People", "partitions": "People",
-                      "messages": "Messages", "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
+_BLUEPRINT_STATION = {
+    **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions"), "People"),
+    "messages": "Messages", "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
 MOST_BYTES = 210_000_000
 

@@ -23,6 +23,9 @@ class EventKind(Base):
     do: orm.Mapped[str]
     #: detail key → {"label", "type"}
     details: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: offered nowhere any more; what uses it goes on
+    retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
 
 
 class Event(Base):

@@ -22,6 +22,8 @@ class FieldSpec:
     options: tuple[str, ...] = ()
     column: str | None = None
     meaning: str = ""
+    #: offered nowhere any more
+    retired: bool = False
 
     @property
     def owner(self) -> str:
@@ -48,6 +50,8 @@ class EventSpec:
     did: str
     do: str
     details: tuple[DetailSpec, ...] = ()
+    #: offered nowhere any more
+    retired: bool = False
 
     def detail(self, key: str) -> DetailSpec | None:
         return next((d for d in self.details if d.key == key), None)

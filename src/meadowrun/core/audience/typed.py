@@ -75,6 +75,8 @@ def _span(when: When) -> Json:
 def _events(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
     found = []
     for event in words.events.values():
+        if event.retired:
+            continue
         tokens = _tokens(said.rest)
         score = max(_likeness(tokens, name) for name in (event.did, event.do, event.key.replace("_", " ")))
         where: list[Json] = []
@@ -117,6 +119,8 @@ def _event_line(said: Said, event: EventSpec) -> Json:
 def _fields(said: Said, words: Dictionary, text: str) -> list[tuple[float, Json]]:
     found: list[tuple[float, Json]] = []
     for spec in words.fields.values():
+        if spec.retired:
+            continue
         for option in spec.options:
             # A choice's value alone says the field as well: “patrons”.
             if any(_alike(t, o) for t in _tokens(said.rest) for o in _tokens(option)) and len(_tokens(said.rest)) <= 3:

@@ -1,0 +1,181 @@
+"""Fields and kinds of event as a dictionary: how full, commonest values, near doubles, where used; renamed, merged, retired."""
+
+import dataclasses
+import datetime as dt
+import difflib
+from collections.abc import Iterator
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit
+from meadowrun.base.audit import Actor
+from meadowrun.base.clock import now as clock_now
+from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core.wording import fold
+from meadowrun.people.models import Field
+from meadowrun.tracking.models import EventKind
+
+
+@dataclasses.dataclass(frozen=True)
+class Entry:
+    """What is known of one own field. `used` says where, in words."""
+
+    field: Field
+    filled: int
+    of: int
+    common: list[tuple[str, int]]
+    doubles: list[Field]
+    used: list[str]
+
+
+def get(session: orm.Session, ident: int) -> Field:
+    found = session.get(Field, ident)
+    if found is None:
+        raise Invalid("This field does not exist any more.")
+    return found
+
+
+def entry(session: orm.Session, field: Field) -> Entry:
+    """Everything the dictionary says of a field."""
+    table = "contacts" if field.owner == "contact" else "companies"
+    total = session.execute(sa.text(f"SELECT count(*) FROM {table}")).scalar_one()
+    filled = session.execute(sa.text(f"SELECT count(*) FROM {table} WHERE coalesce(attributes->>:key, '') NOT IN ('', '[]')"),
+                             {"key": field.key}).scalar_one()
+    value = "jsonb_array_elements_text(CASE jsonb_typeof(attributes->:key) WHEN 'array' THEN attributes->:key END)" \
+        if field.type == "choices" else "attributes->>:key"
+    common = [(row[0], row[1]) for row in session.execute(sa.text(
+        f"SELECT v, count(*) FROM (SELECT {value} AS v FROM {table}) x WHERE v <> '' GROUP BY v ORDER BY 2 DESC, 1 LIMIT 8"),
+        {"key": field.key})]
+    others = session.scalars(sa.select(Field).where(Field.owner == field.owner, Field.id != field.id).order_by(Field.label)).all()
+    return Entry(field, filled, total, common, [o for o in others if alike(o.label, field.label)], uses(session, field))
+
+
+def alike(one: str, other: str) -> bool:
+    """Whether two labels look like the same thing: “state” and “State code”, “birth day” and “birthday”."""
+    a, b = fold(one), fold(other)
+    if a.replace(" ", "") == b.replace(" ", "") or difflib.SequenceMatcher(None, a, b).ratio() >= 0.82:
+        return True
+    mine, theirs = set(a.split()), set(b.split())
+    return mine < theirs or theirs < mine
+
+
+def ref(field: Field) -> str:
+    """How definitions name a field."""
+    return field.key if field.owner == "contact" else f"company.{field.key}"
+
+
+def uses(session: orm.Session, field: Field) -> list[str]:
+    """Where a field is used, in words: segments, partitions, messages."""
+    path = f'$.** ? (@.kind == "field" && @.field == "{ref(field)}")'
+    fill = f"%{'contact' if field.owner == 'contact' else 'company'}.{field.key}%".replace("_", r"\_")
+    rows = session.execute(sa.text(
+        "SELECT 'the segment', name FROM segments WHERE jsonb_path_exists(definition, CAST(:path AS jsonpath)) UNION ALL "
+        "SELECT 'the partition', name FROM partitions WHERE jsonb_path_exists(parts, CAST(:path AS jsonpath)) UNION ALL "
+        "SELECT 'the message', name FROM messages WHERE document::text LIKE :fill ORDER BY 1, 2"), {"path": path, "fill": fill})
+    return [f"{kind} “{name}”" for kind, name in rows]
+
+
+def change(session: orm.Session, actor: Actor, field: Field, label: str, meaning: str, options: list[str]) -> None:
+    """Another name, meaning or choices; the key stays, so that nothing breaks. Choices that are in use cannot go. Raises Invalid."""
+    label = " ".join(label.split())
+    if not label:
+        raise Invalid("A field needs a name.", "label")
+    options = list(dict.fromkeys(o for o in (" ".join(x.split()) for x in options) if o))
+    if field.type in ("choice", "choices"):
+        gone = set(field.options) - set(options)
+        held = gone & {value for value, _ in entry(session, field).common}
+        if held:
+            raise Invalid(f"“{sorted(held)[0]}” is still somebody’s value. Change those contacts first.", "options")
+        field.options = options
+    field.label, field.meaning = label, meaning.strip()
+    audit.record(session, actor, clock_now(session), "changed the field", "field", field.id, label)
+
+
+def retire(session: orm.Session, actor: Actor, field: Field, retired: bool) -> None:
+    """A retired field is offered nowhere; what uses it goes on, and its values stay."""
+    field.retired = retired
+    audit.record(session, actor, clock_now(session), "retired" if retired else "took back", "field", field.id, field.label)
+
+
+def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field) -> int:
+    """Moves what `gone` holds to `kept`, where that is blank, and lines of segments with it; `gone` is deleted.
+
+    Returns how many records took a value over. Raises Conflict where both hold different values, or a message fills it in.
+    """
+    if gone.id == kept.id or gone.owner != kept.owner or gone.type != kept.type:
+        raise Invalid("Two fields of the same sort and owner can be merged.", "into")
+    messages = [u for u in uses(session, gone) if u.startswith("the message")]
+    if messages:
+        raise Conflict(f"{messages[0]} fills it in. Change that first.")
+    table = "contacts" if gone.owner == "contact" else "companies"
+    values = {"gone": gone.key, "kept": kept.key}
+    differ = session.execute(sa.text(
+        f"SELECT count(*) FROM {table} WHERE jsonb_exists(attributes, :gone) AND jsonb_exists(attributes, :kept) "
+        "AND attributes->:gone <> attributes->:kept"), values).scalar_one()
+    if differ:
+        raise Conflict(f"{differ:,} {'contacts' if table == 'contacts' else 'companies'} hold different values in both. Look at those first.")
+    moved = session.execute(sa.text(
+        f"UPDATE {table} SET attributes = (attributes - CAST(:gone AS text)) || jsonb_build_object(CAST(:kept AS text), attributes->:gone) "
+        "WHERE jsonb_exists(attributes, :gone)"), values).rowcount  # type: ignore[attr-defined]
+    if kept.type in ("choice", "choices"):
+        kept.options = list(dict.fromkeys([*kept.options, *gone.options]))
+    for model, column in (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts")):
+        _rewrite(session, model, column, ref(gone), ref(kept))
+    audit.record(session, actor, clock_now(session), "merged the field", "field", kept.id, kept.label, gone=gone.label, moved=moved)
+    session.delete(gone)
+    session.flush()
+    return int(moved)
+
+
+def _rewrite(session: orm.Session, table: str, column: str, old: str, new: str) -> None:
+    """Lines that name one field name another."""
+    path = f'$.** ? (@.kind == "field" && @.field == "{old}")'
+    rows = session.execute(sa.text(f"SELECT ctid, {column} FROM {table} WHERE jsonb_path_exists({column}, CAST(:path AS jsonpath))"),
+                           {"path": path}).all()
+    for place, data in rows:
+        for node in _nodes(data):
+            if node.get("kind") == "field" and node.get("field") == old:
+                node["field"] = new
+        session.execute(sa.text(f"UPDATE {table} SET {column} = :data WHERE ctid = CAST(:place AS tid)").bindparams(
+            sa.bindparam("data", type_=sa.dialects.postgresql.JSONB)), {"data": data, "place": str(place)})
+
+
+def _nodes(data: Any) -> Iterator[dict[str, Any]]:
+    if isinstance(data, list):
+        for item in data:
+            yield from _nodes(item)
+    elif isinstance(data, dict):
+        yield data
+        for value in data.values():
+            if isinstance(value, list | dict):
+                yield from _nodes(value)
+
+
+def change_kind(session: orm.Session, actor: Actor, kind: EventKind, did: str, do: str, meaning: str, retired: bool) -> None:
+    """The words a kind of event is spoken of in. Raises Invalid."""
+    did, do = " ".join(did.split()), " ".join(do.split())
+    if not did or not do:
+        raise Invalid("Give both: what somebody did (“bought a ticket”), and what they did not do (“buy a ticket”).", "did")
+    kind.did, kind.do, kind.meaning, kind.retired = did, do, meaning.strip(), retired
+    audit.record(session, actor, clock_now(session), "changed the event", "event_kind", kind.id, did)
+
+
+def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:
+    """How often an event came in the last 90 days, from how many people, and the commonest values of its details."""
+    values = {"k": kind.id, "since": clock_now(session) - dt.timedelta(days=90)}
+    count, people = session.execute(sa.text(
+        "SELECT count(*), count(DISTINCT contact_id) FROM events WHERE kind_id = :k AND at >= :since"), values).one()
+    common: dict[str, list[tuple[str, int]]] = {}
+    for key in list(kind.details)[:8]:
+        common[key] = [(row[0], row[1]) for row in session.execute(sa.text(
+            "SELECT details->>:key AS v, count(*) FROM events WHERE kind_id = :k AND at >= :since AND details->>:key IS NOT NULL "
+            "GROUP BY 1 ORDER BY 2 DESC LIMIT 6"), {**values, "key": key})]
+    path = f'$.** ? (@.kind == "event" && @.event == "{kind.key}")'
+    used = session.scalars(sa.text("SELECT name FROM segments WHERE jsonb_path_exists(definition, CAST(:path AS jsonpath)) ORDER BY name"),
+                           {"path": path}).all()
+    sends = session.scalars(sa.text("SELECT name FROM sends WHERE success_event = :key ORDER BY id DESC LIMIT 5"), {"key": kind.key}).all()
+    return {"count": count, "people": people, "common": common,
+            "used": [f"the segment “{n}”" for n in used] + [f"the send “{n}”, as its success" for n in sends]}
+

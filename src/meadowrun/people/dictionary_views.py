@@ -1,0 +1,66 @@
+"""Pages of the dictionary: one own field, one kind of event."""
+
+import flask
+
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.people import dictionary, queries
+from meadowrun.shell.request import actor, db, done, integer, needs
+from meadowrun.tracking.models import EventKind
+
+pages = flask.Blueprint("dictionary", __name__)
+
+
+@pages.get("/people/fields/<int:ident>")
+def field(ident: int) -> object:
+    return _field(ident, None)
+
+
+def _field(ident: int, problem: MeadowrunError | None) -> str:
+    found = dictionary.get(db(), ident)
+    same = [f for f in queries.fields(db(), found.owner) if f.id != ident and f.type == found.type]
+    return flask.render_template("people/field.html", entry=dictionary.entry(db(), found), field=found, same=same, type_words=TYPE_WORDS,
+                                 problem=problem)
+
+
+@pages.post("/people/fields/<int:ident>/<any(change, retire, take_back, merge):verb>")
+@needs("author")
+def change_field(ident: int, verb: str) -> object:
+    form, found = flask.request.form, dictionary.get(db(), ident)
+    try:
+        if verb == "change":
+            dictionary.change(db(), actor(), found, form.get("label", ""), form.get("meaning", ""),
+                              form.get("options", "").replace("\n", ",").split(","))
+        elif verb == "merge":
+            kept = dictionary.get(db(), integer(form.get("into"), "into"))
+            moved = dictionary.merge(db(), actor(), found, kept)
+            return done("dictionary.field", f"Merged: {moved:,} values moved here, and the lines that named the other.", ident=kept.id)
+        else:
+            dictionary.retire(db(), actor(), found, verb == "retire")
+    except MeadowrunError as problem:
+        db().rollback()
+        return _field(ident, problem), problem.status
+    return done("dictionary.field", "Saved.", ident=ident)
+
+
+@pages.get("/people/events/<int:ident>")
+def event_kind(ident: int) -> object:
+    return _kind(ident, None)
+
+
+def _kind(ident: int, problem: MeadowrunError | None) -> str:
+    found = queries.found(db(), EventKind, ident, "kind of event")
+    return flask.render_template("people/event_kind.html", kind=found, problem=problem, **dictionary.kind_facts(db(), found))
+
+
+@pages.post("/people/events/<int:ident>")
+@needs("author")
+def change_kind(ident: int) -> object:
+    form = flask.request.form
+    try:
+        dictionary.change_kind(db(), actor(), queries.found(db(), EventKind, ident, "kind of event"), form.get("did", ""), form.get("do", ""),
+                               form.get("meaning", ""), form.get("retired") == "yes")
+    except MeadowrunError as problem:
+        db().rollback()
+        return _kind(ident, problem), problem.status
+    return done("dictionary.event_kind", "Saved.", ident=ident)

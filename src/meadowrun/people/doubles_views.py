@@ -1,0 +1,64 @@
+"""Pages of likely doubles: the pairs, both records side by side, merging and parting."""
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.people import doubles, queries
+from meadowrun.people.models import Company
+from meadowrun.shell.request import actor, db, done, integer, needs, now, words
+
+pages = flask.Blueprint("doubles", __name__)
+
+
+@pages.get("/people/doubles")
+def table() -> object:
+    return flask.render_template("people/doubles.html", pairs=doubles.candidates(db()), merges=doubles.recent(db(), now()))
+
+
+@pages.get("/people/doubles/<int:first>/<int:second>")
+def pair(first: int, second: int) -> object:
+    """Both records side by side; what differs is chosen before they become one."""
+    if first == second:
+        raise Invalid("Choose two different contacts.")
+    a, b = queries.contact(db(), first), queries.contact(db(), second)
+    labels = {ref: spec.label for ref, spec in words().fields.items()} | {"company_id": "company", "email": "email"}
+    companies = {c.id: c.name for c in db().scalars(sa.select(Company).where(Company.id.in_([a.company_id or 0, b.company_id or 0])))}
+
+    def shown(name: str, value: object) -> str:
+        if value in (None, "", []):
+            return ""
+        if name == "company_id" and isinstance(value, int):
+            return companies.get(value, "")
+        return ", ".join(map(str, value)) if isinstance(value, list) else {True: "yes", False: "no"}.get(value, str(value)) if isinstance(
+            value, bool) else str(value)
+
+    rows = [(name, labels.get(name, name), shown(name, x), shown(name, y)) for name, x, y in doubles.preview(a, b)]
+    history = {c.id: db().execute(sa.text("SELECT (SELECT count(*) FROM events WHERE contact_id = :id), (SELECT count(*) FROM deliveries "
+                                          "WHERE contact_id = :id)"), {"id": c.id}).one() for c in (a, b)}
+    return flask.render_template("people/double.html", a=a, b=b, rows=rows, history=history)
+
+
+@pages.post("/people/doubles/<int:first>/<int:second>")
+@needs("author")
+def merge(first: int, second: int) -> object:
+    form = flask.request.form
+    kept = integer(form.get("keep"), "keep")
+    if kept not in (first, second):
+        raise Invalid("Choose which record stays.", "keep")
+    gone = second if kept == first else first
+    chosen = {name for name in form if form[name] == str(gone)} - {"keep"}
+    doubles.merge(db(), actor(), now(), kept, gone, chosen)
+    return done("people.show", "They are one record now. It can be undone for 30 days, under “Likely doubles”.", ident=kept)
+
+
+@pages.post("/people/doubles/undo/<int:ident>")
+@needs("author")
+def undo(ident: int) -> object:
+    try:
+        parted = doubles.undo(db(), actor(), now(), ident)
+    except MeadowrunError as problem:
+        db().rollback()
+        flask.flash(str(problem))
+        return done("doubles.table")
+    return done("people.show", "They are two records again, each with its own history.", ident=parted.gone_id)
