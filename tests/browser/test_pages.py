@@ -13,7 +13,11 @@ from meadowrun.base import clock, signing
 AXE = (pathlib.Path(__file__).parent / "vendor" / "axe.min.js").read_text()
 PAGES = ["/", "/people", "/people?q=marsh", "/people?q=zzzz", "/people/new", "/people/5", "/people/5/edit", "/companies", "/companies/1",
          "/people/fields", "/lists", "/people/suppressions", "/imports", "/imports/new", "/segments", "/segments/new", "/segments/1",
-         "/segments/1/people", "/segments/1/history", "/messages", "/messages/new", "/messages/1", "/messages/1/drafts", "/campaigns",
+         "/segments/1/people", "/segments/1/history", "/segments/1/profile",
+         "/segments/compare", "/segments/compare?of=1&of=2&of=3", "/segments/1/why/5", "/people/5/segments", "/partitions", "/partitions/1",
+         "/partitions/1/parts/new",
+         "/people/doubles", "/people/fields/1", "/people/events/1", "/lists/1", "/messages", "/messages/new", "/messages/1",
+         "/messages/1/drafts", "/campaigns",
          "/campaigns/new", "/campaigns/1", "/campaigns/1/edit", "/sends/1", "/sends/1/look", "/sends/2", "/results", "/results/2",
          "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/connections", "/senders", "/nowhere"]
 

@@ -27,6 +27,7 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
 from meadowrun.segments import actions as segments
+from meadowrun.segments import partitions
 from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell import accounts
@@ -185,6 +186,11 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
     for name, lines in stories.SEGMENTS.items():
         size = count(session, d.parse({"lines": lines}, words), words, now, zoneinfo.ZoneInfo(settings.timezone))
         segments.save(session, IDA, now - dt.timedelta(days=len(name)), words, name, {"format": 1, "lines": lines}, size=size)
+    regions = partitions.create(session, IDA, now - dt.timedelta(days=200), "Regions")
+    for region in ("Farrow Vale", *names.TOWNS[1:3]):
+        partitions.change(session, IDA, now - dt.timedelta(days=200), words, regions, {
+            "do": "set", "name": region, "lines": [{"id": "a", "kind": "field", "field": "region", "op": "is", "value": [region]}]})
+    keeping.make_list(session, IDA, now - dt.timedelta(days=30), "Open night guests", "by hand, Ida Vance", list(range(3, 240, 7)))
     place = f"{settings.organisation}, {settings.postal_address}"
     for name, (subject, preheader, lines) in stories.MESSAGES.items():
         made = messages.create(session, IDA, now - dt.timedelta(days=430), name, doc.take(

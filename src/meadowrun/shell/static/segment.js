@@ -87,7 +87,7 @@
     if (button.dataset.slot) open(button, button.dataset.line, button.dataset.slot);
     else if (button.dataset.lost) lost(button, button.dataset.lost);
     else if (button.dataset.do) change({do: button.dataset.do, id: button.dataset.line}, '#narrow');
-    else if (button.dataset.group) change({do: 'group', match: button.dataset.group}, (a) => `[data-add="${a.touched}"]`);
+    else if (button.dataset.group) change({do: 'group', match: button.dataset.group}, (a) => `.sieve-row.in [data-add="${a.touched}"]`);
     else if ('add' in button.dataset) add(button, button.dataset.add, Boolean(button.dataset.out));
     else if (button.id === 'undo') undo();
     else if (button.id === 'save') save(button);
@@ -95,7 +95,12 @@
 
   document.addEventListener('keydown', (event) => {
     const typing = event.target.closest('input, textarea, select, [contenteditable]');
-    if (event.key === '/' && !typing) { event.preventDefault(); const narrow = document.getElementById('narrow'); if (narrow) add(narrow, '', false); }
+    if (!typing && !event.ctrlKey && !event.metaKey && !event.altKey && !document.querySelector('.pop')) {
+      // One key for each way to go on: / narrows, - leaves out, g begins a group.
+      const way = {'/': '#narrow', '-': '[data-out]', g: '[data-group]'}[event.key];
+      const button = way && page.querySelector(way);
+      if (button) { event.preventDefault(); button.click(); }
+    }
     if ((event.ctrlKey || event.metaKey) && event.key === 'z' && !typing) { event.preventDefault(); undo(); }
   });
 
