@@ -1,5 +1,6 @@
 """Reading a file of people: its encoding and separator, its columns, and each row as clean values or a reason why not."""
 
+import contextlib
 import csv
 import dataclasses
 import io
@@ -141,10 +142,11 @@ def _separator(sample: str) -> str:
     best, best_score = ",", -1.0
     for candidate in SEPARATORS:
         rows: list[list[str]] = []
-        try:
-            rows.extend(r for _, r in zip(range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False) if any(r))
-        except csv.Error:
-            continue  # Not with this separator; if with none, reading the rows will say where it breaks.
+        # What can be read before it breaks still tells; reading the rows will say where it breaks.
+        with contextlib.suppress(csv.Error):
+            for _, row in zip(range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False):
+                if any(row):
+                    rows.append(row)
         if not rows:
             continue
         width = len(rows[0])
