@@ -14,6 +14,7 @@ from meadowrun.demo.run import Demo, say
 #: file name → address; a second address part after a space is a selector to click first
 VIEWS = {
     "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segments": "/segments", "segment": "/segments/1",
+    "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
     "message": "/messages/1", "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "results": "/results",
     "result": "/results/27", "calendar": "/calendar", "find": "find", "preferences": "preferences", "village": "village",
 }
