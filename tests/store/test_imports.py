@@ -18,12 +18,12 @@ FILE = ("Email,First name,Last name,Town,Company\n"
 NAMES = ("email", "first_name", "last_name", "town", "company")
 
 
-def bring_in(database, content, **plan):
+def bring_in(database, content, new=None, **plan):
     """Uploads, checks and carries out an import; returns (dry counts, counts, import)."""
     with clock.at(NOW), database.session() as session:
         found = actions.upload(session, IDA, NOW, "fair.csv", content.encode())
         chosen = pf.Plan(**{"targets": tuple(found.plan["targets"]), **plan})
-        actions.set_plan(session, IDA, NOW, found, chosen, {})
+        actions.set_plan(session, IDA, NOW, found, chosen, new or {})
         ident = found.id
     jobs.run_here("imports.run", import_id=ident, dry=True)
     with clock.at(NOW), database.session() as session:
@@ -111,26 +111,12 @@ def test_companies_are_shared_and_a_list_is_made(database, job_context):
 
 
 def test_new_fields_come_from_columns(database, job_context):
-    with clock.at(NOW), database.session() as session:
-        found = actions.upload(session, IDA, NOW, "x.csv", b"email,Shoe size\na@a.example,38\n")
-        actions.set_plan(session, IDA, NOW, found, pf.Plan(("email", "")), {1: ("Shoe size", "number")})
-        ident = found.id
-    jobs.run_here("imports.run", import_id=ident, dry=True)
-    with clock.at(NOW), database.session() as session:
-        actions.carry_out(session, IDA, NOW, session.get_one(Import, ident))
-    jobs.run_here("imports.run", import_id=ident, dry=False)
+    bring_in(database, "email,Shoe size\na@a.example,38\n", {1: ("Shoe size", "number")}, targets=("email", ""))
     with database.session() as session:
         assert session.scalars(sa.select(Contact.attributes)).one() == {"shoe_size": 38}
 
 
 def test_two_records_may_share_an_address_by_reference(database, job_context):
-    with clock.at(NOW), database.session() as session:
-        found = actions.upload(session, IDA, NOW, "x.csv", b"Reference,Email,First name\n1,two@a.example,Ann\n2,two@a.example,Ben\n")
-        actions.set_plan(session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), identify="reference"), {})
-        ident = found.id
-    jobs.run_here("imports.run", import_id=ident, dry=True)
-    with clock.at(NOW), database.session() as session:
-        actions.carry_out(session, IDA, NOW, session.get_one(Import, ident))
-    jobs.run_here("imports.run", import_id=ident, dry=False)
+    bring_in(database, "Reference,Email,First name\n1,two@a.example,Ann\n2,two@a.example,Ben\n", identify="reference")
     with database.session() as session:
         assert session.scalars(sa.select(Contact.email_key)).all() == ["two@a.example"] * 2

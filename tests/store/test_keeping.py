@@ -8,11 +8,12 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
+from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Suppression
 from meadowrun.segments.queries import facts_sql, forget
 from tests.conftest import NOW
-from tests.store.people import add
+from tests.store.people import IDA, add
 from tests.store.web import words
 
 
@@ -129,3 +130,16 @@ class TestSuppressions:
     def test_a_day_that_has_passed(self, web, four, still):
         answer = web.post("/people/suppressions", data={"address": "ann@post.example", "until": "2026-11-01"})
         assert answer.status_code == 422 and "has passed" in answer.text and "ann@post.example" in answer.text
+
+
+def test_a_company_is_changed_on_its_page(web, database):
+    with database.session() as session:
+        people.add_field(session, IDA, NOW, "company", "kind", "choice", ["School", "Club"])
+        people.add_field(session, IDA, NOW, "company", "pupils", "number", [])
+        add(session, NOW, "ann@post.example", first_name="Ann", company="Tarn School")
+    assert web.post("/companies/1", data={"kind": "School", "pupils": "1,200"}).status_code == 303
+    assert "1200" in words(web.get("/companies/1").text).replace("1,200", "1200")
+    answer = web.post("/companies/1", data={"kind": "School", "pupils": "many"})
+    assert answer.status_code == 422 and "many" in answer.text and "pupils" in words(answer.text)
+    web.post("/companies/1", data={"kind": "", "pupils": "900"})
+    assert "School Pupils" not in words(web.get("/companies/1").text)

@@ -51,6 +51,15 @@ def start(database, settings, send_id, going):
         actions.start(session, IDA, NOW, send, settings.public_url, going, send.version)
 
 
+def started(database, settings, people):
+    """A send to so many people that was started; its snapshot is still to be taken."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, people)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    start(database, settings, ident, people)
+    return ident
+
+
 def run_all(database, send_id, now=NOW):
     """Does by hand what a worker does: snapshot, then every chunk."""
     with clock.at(now):
@@ -172,10 +181,7 @@ def test_running_everything_twice_sends_nothing_twice(database, settings, job_co
 
 
 def test_a_mail_server_that_hangs_up_loses_nobody(database, settings, job_context, keeper):
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, 300)
-        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    start(database, settings, ident, 300)
+    ident = started(database, settings, 300)
     keeper.break_after = 120
     run_all(database, ident)
     found, send = counts(database, ident)
@@ -192,10 +198,7 @@ def test_a_mail_server_that_hangs_up_loses_nobody(database, settings, job_contex
 @pytest.mark.parametrize(("remembers", "after"), [
     ("first", {"delivered": 3}), (None, {"in_doubt": 1, "delivered": 2})])
 def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(database, settings, job_context, keeper, remembers, after):
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, 3)
-        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    start(database, settings, ident, 3)
+    ident = started(database, settings, 3)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
     with database.session() as session:
@@ -217,10 +220,7 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(databas
 
 def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypatch):
     monkeypatch.setattr(sending, "CHUNK", 10)
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, 30)
-        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    start(database, settings, ident, 30)
+    ident = started(database, settings, 30)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
         sending.hand_over_chunk(ident, 0)
@@ -241,10 +241,7 @@ def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypa
 
 
 def test_the_database_itself_guards_the_audience(database, settings, job_context, keeper):
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, 3)
-        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    start(database, settings, ident, 3)
+    ident = started(database, settings, 3)
     run_all(database, ident)
     for statement in ("DELETE FROM deliveries WHERE contact_id = 1",
                       "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT 99, send_id, taken_at, 0, "
@@ -293,10 +290,7 @@ class TestStarting:
 
 
 def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database, settings, job_context, keeper):
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, 2)
-        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    start(database, settings, ident, 2)
+    ident = started(database, settings, 2)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
     with database.session() as session:

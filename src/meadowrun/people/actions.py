@@ -60,13 +60,7 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
                 clean[name] = check(clean[name])
             except values.ValueProblem as problem:
                 raise Invalid(f"{problem}.", name) from None
-    own: dict[str, Any] = {}
-    for field in session.scalars(sa.select(Field).where(Field.owner == "contact")):
-        if field.key in given:
-            try:
-                own[field.key] = values.typed(field.type, given[field.key], tuple(field.options))
-            except values.ValueProblem as problem:
-                raise Invalid(f"{field.label}: {problem}.", field.key) from None
+    own = _own_values(session, "contact", given)
     if contact is None and not any(clean.get(n) for n in ("email", "first_name", "last_name", "reference")):
         raise Invalid("Give at least a name or an address.", "email")
     lock_people(session)
@@ -97,6 +91,18 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
     return contact
 
 
+def _own_values(session: orm.Session, owner: str, given: Mapping[str, Any]) -> dict[str, Any]:
+    """The own fields among `given`, by key, in their type. Raises Invalid naming the field."""
+    own: dict[str, Any] = {}
+    for field in session.scalars(sa.select(Field).where(Field.owner == owner)):
+        if field.key in given:
+            try:
+                own[field.key] = values.typed(field.type, given[field.key], tuple(field.options))
+            except values.ValueProblem as problem:
+                raise Invalid(f"{field.label}: {problem}.", field.key) from None
+    return own
+
+
 def _set_address(contact: Contact, address: str | None) -> None:
     key = values.email_key(address) if address else None
     if key != contact.email_key:
@@ -119,13 +125,7 @@ def company_by_name(session: orm.Session, name: str, now: dt.datetime) -> Compan
 def save_company(session: orm.Session, actor: Actor, now: dt.datetime, name: str, given: Mapping[str, Any]) -> Company:
     """Adds the company of this name, or changes the own fields that are named. Raises Invalid naming the field."""
     company = company_by_name(session, name, now)
-    own = dict(company.attributes)
-    for field in session.scalars(sa.select(Field).where(Field.owner == "company")):
-        if field.key in given:
-            try:
-                own[field.key] = values.typed(field.type, given[field.key], tuple(field.options))
-            except values.ValueProblem as problem:
-                raise Invalid(f"{field.label}: {problem}.", field.key) from None
+    own = {**company.attributes, **_own_values(session, "company", given)}
     company.attributes = {k: v for k, v in own.items() if v is not None}
     session.flush()
     audit.record(session, actor, now, "saved", "company", company.id, company.name)

@@ -152,13 +152,27 @@ def companies() -> object:
 
 @pages.get("/companies/<int:ident>")
 def company(ident: int) -> object:
-    found = db().get(Company, ident)
-    if found is None:
-        flask.abort(404)
+    return _company(ident, {}, None)
+
+
+def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) -> str:
+    found = queries.found(db(), Company, ident, "company")
     people = list(db().scalars(sa.select(Contact).where(Contact.company_id == ident).order_by(Contact.name_key)
                                .limit(200)))
-    return flask.render_template("people/company.html", company=found, people=people,
+    return flask.render_template("people/company.html", company=found, people=people, given=given, problem=problem, dates=dt.date.fromisoformat,
                                  own=queries.fields(db(), "company"))
+
+
+@pages.post("/companies/<int:ident>")
+@needs("author")
+def change_company(ident: int) -> object:
+    found = queries.found(db(), Company, ident, "company")
+    try:
+        actions.save_company(db(), actor(), now(), found.name, {k: v or None for k, v in flask.request.form.items()})
+    except MeadowrunError as problem:
+        db().rollback()
+        return _company(ident, flask.request.form.to_dict(), problem), problem.status
+    return done("people.company", "Saved.", ident=ident)
 
 
 @pages.get("/people/fields")

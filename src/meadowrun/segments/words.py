@@ -88,8 +88,8 @@ def _detail(session: orm.Session, node: Json, slot: str, event: EventSpec) -> Js
     occurred = {}
     for detail in event.details:
         if detail.type == "text":
-            occurred[detail.key] = [row[0] for row in session.execute(sa.text(
-                "SELECT v FROM (SELECT details->>:key AS v FROM events WHERE kind_id = :kind ORDER BY at DESC "
+            occurred[detail.key] = [(row[0], row[1]) for row in session.execute(sa.text(
+                "SELECT v, count(*) FROM (SELECT details->>:key AS v FROM events WHERE kind_id = :kind ORDER BY at DESC "
                 "LIMIT 20000) x WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC LIMIT 60"),
                 {"key": detail.key, "kind": event.id})]
     return {"form": "detail", "index": index, "existing": existing, "occurred": occurred, "operators": OPERATORS}
