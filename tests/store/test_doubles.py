@@ -60,7 +60,7 @@ def twins(database):
 def test_pairs_and_their_reasons(database, twins):
     one, two, _ = twins
     with database.session() as session:
-        (pair,) = doubles.candidates(session)
+        (pair,), _ = doubles.candidates(session, NOW)
         assert (pair.first.id, pair.second.id) == (one, two)
         assert pair.why == ("nearly the same address", "the same name and town")
 

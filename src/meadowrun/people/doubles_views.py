@@ -13,7 +13,8 @@ pages = flask.Blueprint("doubles", __name__)
 
 @pages.get("/people/doubles")
 def table() -> object:
-    return flask.render_template("people/doubles.html", pairs=doubles.candidates(db()), merges=doubles.recent(db(), now()))
+    pairs, as_of = doubles.candidates(db(), now())
+    return flask.render_template("people/doubles.html", pairs=pairs, as_of=as_of, merges=doubles.recent(db(), now()))
 
 
 @pages.get("/people/doubles/<int:first>/<int:second>")
