@@ -1,9 +1,12 @@
 """Pages of likely doubles: the pairs, both records side by side, merging and parting."""
 
+import datetime as dt
+
 import flask
 import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core import wording
 from meadowrun.people import doubles, queries
 from meadowrun.people.models import Company
 from meadowrun.shell.request import actor, db, done, integer, needs, now, words
@@ -23,7 +26,8 @@ def pair(first: int, second: int) -> object:
     if first == second:
         raise Invalid("Choose two different contacts.")
     a, b = queries.contact(db(), first), queries.contact(db(), second)
-    labels = {ref: spec.label for ref, spec in words().fields.items()} | {"company_id": "company", "email": "email"}
+    specs = words().fields
+    labels = {ref: spec.label for ref, spec in specs.items()} | {"company_id": "company", "email": "email"}
     companies = {c.id: c.name for c in db().scalars(sa.select(Company).where(Company.id.in_([a.company_id or 0, b.company_id or 0])))}
 
     def shown(name: str, value: object) -> str:
@@ -31,6 +35,8 @@ def pair(first: int, second: int) -> object:
             return ""
         if name == "company_id" and isinstance(value, int):
             return companies.get(value, "")
+        if name in specs and specs[name].type == "date":
+            return wording.day(dt.date.fromisoformat(str(value)))
         return ", ".join(map(str, value)) if isinstance(value, list) else {True: "yes", False: "no"}.get(value, str(value)) if isinstance(
             value, bool) else str(value)
 

@@ -91,6 +91,9 @@ def why(session: orm.Session, definition: Definition, contact_id: int, words: Di
 
 
 def _answer(node: Node, one: Person, by: Judge) -> Answer:
+    if isinstance(node, Group) and node.match == "none" and len(node.lines) == 1 and not isinstance(node.lines[0], Group):
+        # It reads as one line, “but not anyone who …”, and is answered as one.
+        return Answer(node, by.holds(node, one), _value(node.lines[0], one, by))
     inside = tuple(_answer(n, one, by) for n in node.lines) if isinstance(node, Group) and node.match != "colleagues" else ()
     return Answer(node, by.holds(node, one), _value(node, one, by), inside)
 
