@@ -37,9 +37,14 @@ BY_HAND = {
     "donated": "NOT EXISTS (SELECT 1 FROM events e JOIN event_kinds k ON k.id = e.kind_id WHERE e.contact_id = c.id AND k.key = 'donated')"}
 
 
+#: What else email needs; the line on consent is one of the six.
+REACH = ("c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL AND NOT EXISTS (SELECT 1 FROM suppressions s WHERE "
+         "s.address_key = c.email_key)")
+
+
 def counts(house, names):
     """How many contacts match all of these conditions, by hand. `here` is each contact's own calendar day."""
-    where = " AND ".join(f"({BY_HAND[n]})" for n in names) or "TRUE"
+    where = " AND ".join(f"({BY_HAND.get(n, REACH)})" for n in names) or "TRUE"
     with house.database.session() as session:
         return session.execute(sa.text(
             "SELECT count(*) FROM contacts c CROSS JOIN LATERAL (SELECT ((now() + make_interval(secs => coalesce((SELECT seconds FROM "
@@ -86,8 +91,7 @@ def test_six_lines_by_keyboard_alone_and_every_number_right(page, house):
     without = {n: counts(house, [m for m in names if m != n]) for n in names}
     most = max(without.values())
     assert f"without it there would be {most:,}" in margin
-    reach = counts(house, names)
-    assert f"{reach:,} can get email" not in margin or reach == before
+    assert f"{counts(house, [*names, 'reach']):,} can get email" in margin
     page.driver.execute_script("document.getElementById('unsaved').hidden = true")
 
 

@@ -89,7 +89,7 @@ class TestSuppressions:
     def test_for_a_time(self, web, four, database, job_context):
         with clock.at(NOW):
             web.post("/people/suppressions", data={"address": "ann@post.example", "until": "2026-11-30"})
-            assert "30 Nov" in words(web.get("/people/suppressions").text) or "1 Dec" in words(web.get("/people/suppressions").text)
+            assert "1 Dec 2026, 00:00" in words(web.get("/people/suppressions").text)
             jobs.run_here("people.expire")
         assert self.held(database) == {1}
         # Midnight after the last day, on the organisation's clock.
@@ -138,7 +138,7 @@ def test_a_company_is_changed_on_its_page(web, database):
         people.add_field(session, IDA, NOW, "company", "pupils", "number", [])
         add(session, NOW, "ann@post.example", first_name="Ann", company="Tarn School")
     assert web.post("/companies/1", data={"kind": "School", "pupils": "1,200"}).status_code == 303
-    assert "1200" in words(web.get("/companies/1").text).replace("1,200", "1200")
+    assert "Kind School Pupils 1,200" in words(web.get("/companies/1").text)
     answer = web.post("/companies/1", data={"kind": "School", "pupils": "many"})
     assert answer.status_code == 422 and "many" in answer.text and "pupils" in words(answer.text)
     web.post("/companies/1", data={"kind": "", "pupils": "900"})

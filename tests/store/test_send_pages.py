@@ -72,9 +72,13 @@ class TestSheet:
         answer = word(web, ready, slot, database, **form)
         assert answer.status_code == 422 and says in words(answer.text) and "A send" in answer.text
 
-    def test_two_authors_never_overwrite_each_other(self, web, ready):
-        assert web.post(f"/sends/{ready}/word/name", data={"version": 1, "name": "B"}).status_code in (303, 409)
-        assert web.post(f"/sends/{ready}/word/name", data={"version": 1, "name": "C"}).status_code == 409
+    def test_two_authors_never_overwrite_each_other(self, web, ready, database):
+        with database.session() as session:
+            version = session.get_one(Send, ready).version
+        assert web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "B"}).status_code == 303
+        assert web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "C"}).status_code == 409
+        with database.session() as session:
+            assert session.get_one(Send, ready).name == "B"
 
     def test_what_stands_in_the_way(self, web, ready, database, still):
         word(web, ready, "in", database)
