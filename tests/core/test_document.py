@@ -9,8 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.checks import checks
-from meadowrun.core.content.compiled import Renderer, compile_document, plain_text
+from meadowrun.core.content.checks import About, checks
+from meadowrun.core.content.compiled import Renderer, compile_document
+from meadowrun.core.content.differences import differences
+from meadowrun.core.content.plain import plain_text
 from meadowrun.gateways.email import Letter, mime
 
 PUBLIC = "http://mail.example"
@@ -70,7 +72,7 @@ def test_the_whole_mail():
 
 def test_an_edited_plain_text_keeps_the_way_out():
     made = message(FOOTER, plain="Only this, {{ contact.first_name }}.")
-    assert plain_text(made, "http://out") == "Only this, {{ contact.first_name }}.\n\nUnsubscribe: http://out\n"
+    assert plain_text(made, made["lines"], "http://out") == "Only this, {{ contact.first_name }}.\n\nUnsubscribe: http://out\n"
 
 
 word = st.text(alphabet=st.characters(codec="utf-8", exclude_characters="{}%#\x00", exclude_categories=("Cs", "Cc")), max_size=30)
@@ -106,7 +108,7 @@ def test_no_value_ever_adds_a_header(text):
 
 
 def found(document, known=("contact.first_name",), facts=(), blanks=None):
-    return [(c.level, c.text) for c in checks(document, known, facts, blanks or {}, 100, 5000)]
+    return [(c.level, c.text) for c in checks(document, About(known, facts, blanks or {}, 100, 5000))]
 
 
 def test_checks_name_what_must_be_mended():
@@ -131,4 +133,5 @@ def test_differences_in_words():
     old = message(("heading", {"text": "A"}), ("divider", {}), FOOTER)
     new = message(("heading", {"text": "B"}), FOOTER, subject="Other")
     new["lines"][1]["id"] = "l2"
-    assert doc.differences(old, new) == ["subject changed", "heading in line 1 changed", "divider of line 2 removed"]
+    assert differences(old, new) == [
+        "subject says “Other”", "heading of line 1 says “B”", "divider of line 2 removed"]

@@ -3,6 +3,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import fillins
+from meadowrun.core.content.filling import template
 
 
 @pytest.mark.parametrize(("text", "ref", "fallback", "filters"), [
@@ -24,7 +25,7 @@ def test_everything_else_is_refused(text):
         fillins.used(text)
 
 
-@pytest.mark.parametrize("text", ["{% for x in y %}", "a }} b", "{# note #}", "{{ contact.town", "%}"])
+@pytest.mark.parametrize("text", ["a }} b", "{# note #}", "{{ contact.town", "%}"])
 def test_stray_signs_are_refused_with_their_place(text):
     with pytest.raises(fillins.FillInError, match="stray|complete"):
         fillins.split(text)
@@ -62,16 +63,16 @@ def test_filling_in_gives_what_jinja_gives(pieces, value, escape):
     source = "".join(text + fillins.FillIn("contact.n", fallback, tuple(filters)).source() for text, filters, fallback in pieces)
     given_values = {"contact": {"n": value}, "company": {}, "fact": {}, "token": "T"}
     by_jinja = fillins.environment(escape).from_string(source).render(given_values)
-    assert fillins.template(source, escape)(given_values) == by_jinja
+    assert template(source, escape)(given_values) == by_jinja
 
 
 def test_a_blank_stays_blank_in_capitals():
-    assert fillins.template("{{ contact.n | upper }}", False)({"contact": {"n": None}}) == ""
+    assert template("{{ contact.n | upper }}", False)({"contact": {"n": None}}) == ""
 
 
 def test_a_field_that_is_not_there_is_no_blank():
     with pytest.raises(KeyError):
-        fillins.template("{{ contact.n }}", False)({"contact": {}})
+        template("{{ contact.n }}", False)({"contact": {}})
 
 
 def test_the_fall_back_comes_last():

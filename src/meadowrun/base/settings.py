@@ -25,6 +25,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_INBOUND": ("host:port on which bounces and complaints are received by SMTP", "127.0.0.1:2526"),
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
+    "MEADOWRUN_FEED_HOSTS": ("Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none", ""),
     "MEADOWRUN_LOG_LEVEL": ("DEBUG, INFO, WARNING or ERROR", "INFO"),
     "MEADOWRUN_BEHIND_PROXY": ("1 when a proxy of yours stands before it and sets X-Forwarded-For, -Proto and -Host", "0"),
     "MEADOWRUN_COOKIE_SECURE": ("1 when people reach the installation by https only", "0"),
@@ -47,6 +48,7 @@ class Settings:
     inbound: tuple[str, int]
     demo: bool
     village_url: str
+    feed_hosts: frozenset[str]
     log_level: str
     behind_proxy: bool
     cookie_secure: bool
@@ -100,6 +102,7 @@ class Settings:
             inbound=(host, int(port)),
             demo=values["MEADOWRUN_DEMO"] == "1",
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
+            feed_hosts=frozenset(h.strip() for h in values["MEADOWRUN_FEED_HOSTS"].split(",") if h.strip()),
             log_level=values["MEADOWRUN_LOG_LEVEL"],
             behind_proxy=values["MEADOWRUN_BEHIND_PROXY"] == "1",
             cookie_secure=values["MEADOWRUN_COOKIE_SECURE"] == "1",

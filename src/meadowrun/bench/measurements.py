@@ -24,7 +24,7 @@ from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.imports import actions as imports
 from meadowrun.imports.models import Import
 from meadowrun.messages.models import Edition
-from meadowrun.messages.queries import nested
+from meadowrun.messages.values import nested
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import queries as segments
 from meadowrun.segments.compile import Compiler

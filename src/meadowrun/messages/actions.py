@@ -11,14 +11,19 @@ from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.compiled import CompileError, compile_document
-from meadowrun.messages.models import Draft, Edition, Message
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.content.compiled import CompileError
+from meadowrun.core.content.differences import differences
+from meadowrun.core.content.lines import Json, walk
+from meadowrun.messages import queries
+from meadowrun.messages.models import Draft, Edition, Message, Review
 
 #: Saves of one person within this time share a draft, so that drafts are worth looking at.
 SAME_DRAFT = dt.timedelta(minutes=10)
 
 
-def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str, document: doc.Json) -> Message:
+def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str, document: Json) -> Message:
     name = _free_name(session, " ".join(name.split()), None)
     message = Message(name=name, draft=1, document=document, created_at=now, changed_at=now, changed_by=actor.name)
     session.add(message)
@@ -43,15 +48,33 @@ def rename(session: orm.Session, actor: Actor, now: dt.datetime, message: Messag
     audit.record(session, actor, now, "renamed", "message", message.id, message.name)
 
 
-def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, data: Any, based_on: int) -> Message:
-    """Saves what an author wrote as the newest draft.
-
-    Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when somebody else saved after draft `based_on`.
-    """
+def take(data: Any, words: Dictionary) -> Json:
+    """A document that comes from outside, checked with the conditions in it. Raises Invalid naming "<line>:<slot>"."""
     try:
         document = doc.take(data)
     except doc.DocumentError as problem:
         raise Invalid(str(problem), f"{problem.line or ''}:{problem.slot or ''}") from None
+    check_conditions(document["lines"], words)
+    return document
+
+
+def check_conditions(lines: list[Json], words: Dictionary) -> None:
+    """Raises Invalid when a condition in lines names something that does not exist."""
+    for line in walk(lines):
+        for case in line.get("cases", ()):
+            try:
+                d.parse({"lines": case["lines"]}, words)
+            except d.DefinitionError as problem:
+                raise Invalid(f"Who reads “{case['name'] or 'this version'}”: {problem}", f"{case['id']}:lines") from None
+
+
+def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, data: Any, based_on: int,
+         words: Dictionary) -> Message:
+    """Saves what an author wrote as the newest draft.
+
+    Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when somebody else saved after draft `based_on`.
+    """
+    document = take(data, words)
     session.refresh(message, with_for_update=True)
     newest = session.get_one(Draft, (message.id, message.draft))
     if message.draft != based_on and newest.by != actor.name:
@@ -74,8 +97,8 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message,
     return message
 
 
-def _changes(old: doc.Json, new: doc.Json) -> str:
-    said = doc.differences(old, new)
+def _changes(old: Json, new: Json) -> str:
+    said = differences(old, new)
     return ", ".join(said[:4]) + (f" and {len(said) - 4} more changes" if len(said) > 4 else "") or "nothing changed"
 
 
@@ -94,19 +117,68 @@ def restore(session: orm.Session, actor: Actor, now: dt.datetime, message: Messa
     return message
 
 
-def make_edition(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, public_url: str) -> Edition:
+def make_edition(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, public_url: str,
+                 approved_by: str = "") -> Edition:
     """The newest draft as an edition; the last one again when nothing changed since. Raises Invalid."""
     last = session.scalar(sa.select(Edition).where(Edition.message_id == message.id)
                           .order_by(Edition.number.desc()).limit(1))
     try:
-        compiled = compile_document(message.document, public_url).to_json()
+        compiled = queries.compiled(session, message.document, public_url).to_json()
     except CompileError as problem:
         raise Invalid(str(problem)) from None
     if last is not None and last.document == message.document and last.compiled == compiled:
+        last.approved_by = approved_by or last.approved_by
         return last
     edition = Edition(message_id=message.id, number=(last.number if last else 0) + 1, document=message.document,
-                      compiled=compiled, at=now, by=actor.name)
+                      compiled=compiled, at=now, by=actor.name, approved_by=approved_by)
     session.add(edition)
     session.flush()
     audit.record(session, actor, now, "made an edition of", "message", message.id, message.name, edition=edition.number)
     return edition
+
+
+def edition_to_send(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, public_url: str) -> Edition:
+    """What a send of this message gives people: the newest draft, or, where the house asks for review, the newest approved
+    edition, which serves on while the next is written. Raises Invalid."""
+    if not queries.house(session).review:
+        return make_edition(session, actor, now, message, public_url)
+    approved = queries.approved(session, message.id)
+    if approved is None:
+        raise Invalid("Nobody has approved this message yet. Ask for a review on its page.", "message")
+    return approved
+
+
+def ask_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, reviewer_id: int) -> Review:
+    """Asks a person to look at the newest draft. Raises Invalid when it has no subject, or one would ask oneself."""
+    if not message.document["subject"] and not message.document.get("one_of"):
+        raise Invalid("Give it a subject first; a message without one cannot be approved.", "subject")
+    if reviewer_id == actor.user_id:
+        raise Invalid("Ask somebody else: one's own message is read by another pair of eyes.", "reviewer")
+    for older in queries.reviews(session, message.id):
+        if older.state == "asked":
+            older.state = "overtaken"
+    review = Review(message_id=message.id, draft=message.draft, reviewer_id=reviewer_id, asked_by=actor.name, asked_at=now,
+                    state="asked")
+    session.add(review)
+    session.flush()
+    audit.record(session, actor, now, "asked for a review of", "message", message.id, message.name, draft=message.draft)
+    return review
+
+
+def answer_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, review: Review, approve: bool,
+                  note: str, public_url: str) -> None:
+    """Approves a draft, which becomes an edition, or sends it back with a word why.
+
+    Raises Conflict when the message was changed since, Invalid when sent back without a word.
+    """
+    if review.state != "asked":
+        raise Conflict("This review was answered or overtaken already.")
+    if approve and message.draft != review.draft:
+        raise Conflict(f"Draft {message.draft} was written since draft {review.draft} was shown to you. Read the newest first.")
+    if not approve and not note.strip():
+        raise Invalid("Say what should be changed.", "note")
+    review.state, review.note, review.answered_at = "approved" if approve else "sent_back", note.strip(), now
+    if approve:
+        make_edition(session, actor, now, message, public_url, approved_by=actor.name)
+    audit.record(session, actor, now, "approved" if approve else "sent back", "message", message.id, message.name,
+                 draft=message.draft)

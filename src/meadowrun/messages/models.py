@@ -5,6 +5,7 @@ from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import JSONB
 
 from meadowrun.base.db import Base
 
@@ -21,6 +22,8 @@ class Message(Base):
     created_at: orm.Mapped[dt.datetime]
     changed_at: orm.Mapped[dt.datetime]
     changed_by: orm.Mapped[str]
+    #: offered where a new message is begun
+    starting_point: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
 
 
 class Draft(Base):
@@ -49,4 +52,119 @@ class Edition(Base):
     compiled: orm.Mapped[dict[str, Any]]
     at: orm.Mapped[dt.datetime]
     by: orm.Mapped[str]
+    #: who let it go out; empty where nobody was asked
+    approved_by: orm.Mapped[str] = orm.mapped_column(server_default="")
     __table_args__ = (sa.UniqueConstraint("message_id", "number"),)
+
+
+class KeptRow(Base):
+    """Finished lines stored once and used in many messages. With an “only if” line it is an adaptive block."""
+
+    __tablename__ = "kept_rows"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: number of the newest version
+    version: orm.Mapped[int]
+    lines: orm.Mapped[list[Any]]
+    changed_at: orm.Mapped[dt.datetime]
+    changed_by: orm.Mapped[str]
+
+    @property
+    def adaptive(self) -> bool:
+        return any(line["type"] == "only" for line in self.lines)
+
+
+class KeptRowVersion(Base):
+    """What a row held. Never changes: a message keeps the version it was given until its author takes a newer one."""
+
+    __tablename__ = "kept_row_versions"
+    row_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("kept_rows.id", ondelete="CASCADE"), primary_key=True)
+    number: orm.Mapped[int] = orm.mapped_column(primary_key=True)
+    lines: orm.Mapped[list[Any]]
+    changes: orm.Mapped[str]
+    at: orm.Mapped[dt.datetime]
+    by: orm.Mapped[str]
+
+
+class HouseStyle(Base):
+    """How the organisation's messages look and speak, kept once. One row."""
+
+    __tablename__ = "house_style"
+    id: orm.Mapped[int] = orm.mapped_column(primary_key=True)
+    #: settings of a new document
+    looks: orm.Mapped[dict[str, Any]]
+    #: [[from hour, words], …] by the reader's clock, in order of hours
+    greetings: orm.Mapped[list[Any]]
+    agreed_words: orm.Mapped[list[Any]]
+    avoided_words: orm.Mapped[list[Any]]
+    #: only approved editions may be sent
+    review: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: addresses that a proof may go to at once, parted by commas
+    proof_group: orm.Mapped[str] = orm.mapped_column(server_default="")
+
+
+class Feed(Base):
+    """JSON looked up by HTTP at the moment of sending."""
+
+    __tablename__ = "feeds"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: with fill-ins it is asked for each person, else once for all
+    url: orm.Mapped[str]
+    #: the part of the answer that counts, like “forecast.tonight”; empty for all of it
+    part: orm.Mapped[str] = orm.mapped_column(server_default="")
+    timeout_ms: orm.Mapped[int]
+    #: how long an answer may be used again
+    keep_seconds: orm.Mapped[int]
+    #: an answer to read messages with before they go
+    sample: orm.Mapped[Any | None] = orm.mapped_column(JSONB(none_as_null=True))
+    #: fallback, wait, or leave_out
+    when_down: orm.Mapped[str]
+    fallback: orm.Mapped[Any | None] = orm.mapped_column(JSONB(none_as_null=True))
+
+
+class DataTable(Base):
+    """Reference data from a CSV, looked up by one column: prices by tier, tonight's programme by date."""
+
+    __tablename__ = "data_tables"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    key_column: orm.Mapped[str]
+    #: whose value is looked up: contact.membership, or “today” on the reader's clock
+    looked_up_by: orm.Mapped[str]
+    columns: orm.Mapped[list[Any]]
+    #: key, folded to small letters → {column: value}
+    rows: orm.Mapped[dict[str, Any]]
+    changed_at: orm.Mapped[dt.datetime]
+    changed_by: orm.Mapped[str]
+
+
+class Comment(Base):
+    """What a colleague says about a line of a message."""
+
+    __tablename__ = "comments"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True)
+    draft: orm.Mapped[int]
+    #: the line's id; empty for the whole message
+    line: orm.Mapped[str]
+    text: orm.Mapped[str]
+    at: orm.Mapped[dt.datetime]
+    by: orm.Mapped[str]
+    done_by: orm.Mapped[str | None]
+
+
+class Review(Base):
+    """Somebody was asked to look at a draft."""
+
+    __tablename__ = "reviews"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True)
+    draft: orm.Mapped[int]
+    reviewer_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("users.id"))
+    asked_by: orm.Mapped[str]
+    asked_at: orm.Mapped[dt.datetime]
+    #: asked, approved, sent_back; overtaken when another draft was asked about
+    state: orm.Mapped[str]
+    note: orm.Mapped[str] = orm.mapped_column(server_default="")
+    answered_at: orm.Mapped[dt.datetime | None]

@@ -1,16 +1,32 @@
 """Reading messages, and the values that fill them in."""
 
+import dataclasses
 from collections.abc import Collection, Sequence
-from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
+from sqlalchemy.dialects.postgresql import JSONPATH
 
 from meadowrun.base.db import found
+from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.content.document import Json, texts
+from meadowrun.core.content.compiled import Compiled, CompileError, Link, compile_document
+from meadowrun.core.content.document import SETTINGS, Json, texts
 from meadowrun.core.content.fillins import used
-from meadowrun.messages.models import Draft, Edition, Message
+from meadowrun.core.content.lines import rows_used, walk
+from meadowrun.messages.models import (
+    Comment,
+    DataTable,
+    Draft,
+    Edition,
+    Feed,
+    HouseStyle,
+    KeptRow,
+    KeptRowVersion,
+    Message,
+    Review,
+)
+from meadowrun.messages.values import GREETINGS, known_refs, value_sql
 from meadowrun.people.models import Contact
 
 
@@ -35,62 +51,120 @@ def editions(session: orm.Session, message_id: int) -> list[Edition]:
                                 .order_by(Edition.number.desc())))
 
 
-def known_refs(words: Dictionary) -> dict[str, str]:
-    """Every fill-in that exists for people, with its label: contact.town, company.kind."""
-    return {ref if ref.startswith("company.") else f"contact.{ref}": spec.label for ref, spec in words.fields.items()}
+def rows_of(session: orm.Session, *documents: Json) -> dict[tuple[int, int], list[Json]]:
+    """The kept rows that documents name, by (row, version)."""
+    wanted = set[tuple[int, int]]().union(*(rows_used(document["lines"]) for document in documents))
+    if not wanted:
+        return {}
+    return {(v.row_id, v.number): v.lines for v in session.scalars(sa.select(KeptRowVersion).where(
+        sa.tuple_(KeptRowVersion.row_id, KeptRowVersion.number).in_(wanted)))}
 
 
-def _value_sql(ref: str, words: Dictionary, as_text: bool = True) -> str:
-    """The SQL expression of a known ref's value over `c` (contacts) and `k` (companies).
-
-    Keys are our own slugs (letters, digits, underscores), so they stand safely in quotes.
-    """
-    root, _, key = ref.partition(".")
-    spec = words.fields[ref if root == "company" else key]
-    table = "k" if root == "company" else "c"
-    return f"{table}.{spec.column}" if spec.column else f"{table}.attributes->{'>' if as_text else ''}'{spec.key}'"
+def kept_rows(session: orm.Session) -> list[KeptRow]:
+    return list(session.scalars(sa.select(KeptRow).order_by(KeptRow.name)))
 
 
-def fill_sql(refs: Collection[str], words: Dictionary) -> str:
-    """An SQL expression over `c` (contacts) and `k` (companies) that yields the named values as one jsonb object.
-
-    Refs that do not exist are left out: the message then names an unknown field, which is refused before sending.
-    """
-    known = known_refs(words)
-    pairs = []
-    for ref in sorted(refs):
-        if ref.startswith("fact.") or ref not in known:
-            continue
-        pairs.append(f"'{ref}', {_value_sql(ref, words, as_text=False)}")
-    return f"jsonb_build_object({', '.join(pairs)})" if pairs else "'{}'::jsonb"
+def kept_row(session: orm.Session, row_id: int) -> KeptRow:
+    return found(session, KeptRow, row_id, "kept row")
 
 
-def fill_values(session: orm.Session, contact_ids: Sequence[int], refs: Collection[str],
-                words: Dictionary) -> dict[int, dict[str, Any]]:
-    """The values of `refs` for some contacts: {contact id: {"contact.town": …}}."""
-    rows = session.execute(sa.text(
-        f"SELECT c.id, {fill_sql(refs, words)} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
-        "WHERE c.id = ANY(:ids)"), {"ids": list(contact_ids)})
-    return {row[0]: row[1] for row in rows}
+def users_of_row(session: orm.Session, row_id: int) -> list[tuple[Message, set[int]]]:
+    """The messages that use a kept row, each with the versions of it that stand in it."""
+    path = sa.cast(f'$.lines.** ? (@.type == "kept" && @.row == {int(row_id)})', JSONPATH)
+    rows = session.scalars(sa.select(Message).where(sa.func.jsonb_path_exists(Message.document, path)).order_by(Message.name))
+    return [(m, {version for row, version in rows_used(m.document["lines"]) if row == row_id}) for m in rows]
 
 
-def nested(flat: dict[str, Any], facts: dict[str, Any], token: str) -> dict[str, Any]:
-    """Flat values as what templates see: contact, company and fact objects, and the delivery's token."""
-    made: dict[str, Any] = {"contact": {}, "company": {}, "fact": facts, "token": token}
-    for ref, value in flat.items():
-        root, _, key = ref.partition(".")
-        made[root][key] = value
-    return made
+def compiled(session: orm.Session, document: Json, public_url: str, tracked: bool = True) -> Compiled:
+    """The templates of a document with its kept rows, or of the messages it chooses from. Raises CompileError."""
+    chosen = document.get("one_of")
+    if not chosen:
+        return compile_document(document, public_url, tracked, rows_of(session, document))
+    members: dict[str, Compiled] = {}
+    links: list[Link] = []
+    for value, number in (*chosen["values"].items(), *([("", chosen["otherwise"])] if chosen["otherwise"] else [])):
+        member = session.get(Message, number)
+        if member is None or member.document.get("one_of"):
+            raise CompileError(f"The message for “{value or 'everyone else'}” is gone, or is itself chosen by a field.")
+        made = compile_document(member.document, public_url, tracked, rows_of(session, member.document), len(links))
+        members[value] = made
+        links += [dataclasses.replace(link, label=f"{value or 'else'}: {link.label}") for link in made.links]
+    first = next(iter(members.values()), None)
+    if first is None:
+        raise CompileError("No message was chosen for any value.")
+    return Compiled(first.subject, "", "", tuple(links), (), "", {}, chosen["field"], members)
+
+
+def approved(session: orm.Session, message_id: int) -> Edition | None:
+    """The newest edition that somebody approved."""
+    return session.scalar(sa.select(Edition).where(Edition.message_id == message_id, Edition.approved_by != "")
+                          .order_by(Edition.number.desc()).limit(1))
+
+
+def to_send(session: orm.Session, message: Message) -> Json:
+    """The document a send would give people: the newest draft, or, where the house asks for review, the approved one."""
+    edition = approved(session, message.id) if house(session).review else None
+    return edition.document if edition else message.document
+
+
+def members(session: orm.Session, document: Json) -> list[Json]:
+    """The documents that people read: itself, or those it chooses from by a field."""
+    chosen = document.get("one_of")
+    if not chosen:
+        return [document]
+    numbers = {*chosen["values"].values(), chosen["otherwise"]}
+    return [m.document for m in session.scalars(sa.select(Message).where(Message.id.in_(numbers)))]
+
+
+def broken(document: Json, words: Dictionary) -> dict[str, str]:
+    """The “only if” versions whose condition cannot be worked out any more, with why."""
+    found: dict[str, str] = {}
+    for line in walk(document["lines"]):
+        for case in line.get("cases", ()):
+            try:
+                d.parse({"lines": case["lines"]}, words)
+            except d.DefinitionError as problem:
+                found[case["id"]] = str(problem)
+        if line["type"] == "only" and line["partition"] and words.partition(line["partition"]) is None:
+            found |= {case["id"]: "the partition is gone." for case in line["cases"]}
+    return found
+
+
+def house(session: orm.Session) -> HouseStyle:
+    """The house style; one with our own defaults where none was kept yet."""
+    return session.get(HouseStyle, 1) or HouseStyle(
+        id=1, looks=dict(SETTINGS), greetings=[list(g) for g in GREETINGS], agreed_words=[], avoided_words=[], review=False,
+        proof_group="")
+
+
+def feeds(session: orm.Session) -> list[Feed]:
+    return list(session.scalars(sa.select(Feed).order_by(Feed.key)))
+
+
+def tables(session: orm.Session) -> list[DataTable]:
+    return list(session.scalars(sa.select(DataTable).order_by(DataTable.key)))
+
+
+def known(session: orm.Session, words: Dictionary) -> dict[str, str]:
+    """Every name a message may hold besides facts and feeds, with its label."""
+    return known_refs(words) | {f"table.{t.key}.{column}": f"{column} from {t.key}" for t in tables(session) for column in t.columns}
+
+
+def comments(session: orm.Session, message_id: int) -> list[Comment]:
+    return list(session.scalars(sa.select(Comment).where(Comment.message_id == message_id).order_by(Comment.id)))
+
+
+def reviews(session: orm.Session, message_id: int) -> list[Review]:
+    return list(session.scalars(sa.select(Review).where(Review.message_id == message_id).order_by(Review.id.desc())))
 
 
 def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
     """For how many people each ref is blank, among `ids` or everyone."""
-    known = known_refs(words)
-    wanted = [r for r in sorted(refs) if r in known]
+    wanted = [r for r in sorted(refs) if r in known_refs(words)]
     if not wanted:
         return {}
     where = "WHERE c.id = ANY(:ids)" if ids is not None else ""
-    counts = [f"count(*) FILTER (WHERE coalesce({_value_sql(ref, words)}, '') = '')" for ref in wanted]
+    counts = [f"count(*) FILTER (WHERE coalesce({value_sql(ref, words)}, '') = '')" for ref in wanted]
     row = session.execute(sa.text(
         f"SELECT {', '.join(counts)} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where}"),
         {"ids": list(ids)} if ids is not None else {}).one()
@@ -99,9 +173,8 @@ def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: 
 
 def telling_person(session: orm.Session, document: Json, words: Dictionary) -> Contact | None:
     """Somebody to read a message as who has a value for everything it fills in, else anybody with a name."""
-    known = known_refs(words)
-    refs = sorted({fill.ref for _, _, text in texts(document) for fill in used(text)} & known.keys())
-    conditions = [f"coalesce({_value_sql(ref, words)}, '') <> ''" for ref in refs]
+    refs = sorted({fill.ref for _, _, text in texts(document) for fill in used(text)} & known_refs(words).keys())
+    conditions = [f"coalesce({value_sql(ref, words)}, '') <> ''" for ref in refs]
     found = session.execute(sa.text(
         "SELECT c.id FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
         f"WHERE {' AND '.join(conditions) or 'c.first_name IS NOT NULL'} LIMIT 1")).scalar()

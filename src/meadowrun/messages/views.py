@@ -4,27 +4,30 @@ from typing import Any
 
 import flask
 import sqlalchemy as sa
+from markupsafe import escape
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import GatewayUnavailable, Invalid, MeadowrunError
 from meadowrun.base.kept import Kept
-from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values as core_values
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
+from meadowrun.core.content import begin, fillins, readers
 from meadowrun.core.content import document as doc
-from meadowrun.core.content import fillins
-from meadowrun.core.content.checks import checks
-from meadowrun.core.content.compiled import CompileError, Renderer, compile_document
+from meadowrun.core.content.checks import About, checks
+from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
+from meadowrun.core.content.formats import FORMATS
+from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.gateways.email import Letter, gateway
-from meadowrun.messages import actions, editable, queries
+from meadowrun.messages import actions, editable, queries, reading
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
-from meadowrun.people.queries import contacts_page
+from meadowrun.people.queries import contacts_page, file_weights
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import look
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import senders
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
+from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
 
 pages = flask.Blueprint("messages", __name__)
 _blanks: Kept[dict[str, int]] = Kept()
@@ -40,7 +43,7 @@ def table() -> object:
 @pages.get("/messages/new")
 @needs("author")
 def new() -> object:
-    return flask.render_template("messages/new.html", problem=None, name="", own=queries.messages(db())[:12])
+    return flask.render_template("messages/new.html", problem=None, name="", own=queries.messages(db()), layouts=begin.LAYOUTS)
 
 
 @pages.post("/messages/new")
@@ -48,14 +51,13 @@ def new() -> object:
 def create() -> object:
     form = flask.request.form
     try:
-        document = doc.starting(settings().organisation, settings().postal_address)
-        if form.get("from", "").isdigit():
-            document = queries.message(db(), int(form["from"])).document
+        document = begin.document(form.get("from", ""), settings().organisation, settings().postal_address,
+                                  queries.house(db()).looks, lambda number: queries.message(db(), number).document)
         made = actions.create(db(), actor(), now(), form.get("name", ""), document)
     except MeadowrunError as problem:
         db().rollback()
         page = flask.render_template("messages/new.html", problem=problem, name=form.get("name", ""),
-                                     own=queries.messages(db())[:12])
+                                     own=queries.messages(db()), layouts=begin.LAYOUTS)
         return page, problem.status
     return done("messages.edit", ident=made.id)
 
@@ -67,7 +69,7 @@ def edit(ident: int) -> object:
         db(), message.document, words())
     return flask.render_template(
         "messages/edit.html", message=message, person=person, senders=senders(db()), segments=db().scalars(
-            sa.select(Segment).order_by(Segment.name)).all(), line_types=doc.LINE_TYPES, **_shown(message, message.document))
+            sa.select(Segment).order_by(Segment.name)).all(), house=queries.house(db()), **_shown(message, message.document))
 
 
 def _person(chosen: str | None) -> Contact | None:
@@ -78,32 +80,49 @@ def _person(chosen: str | None) -> Contact | None:
     return db().scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
 
 
-def _facts(message: Message) -> dict[str, Any] | None:
-    """The facts of the campaign whose send uses this message last; None when no send does."""
-    return db().scalar(sa.select(Campaign.facts).join(Send, Send.campaign_id == Campaign.id)
-                       .where(Send.message_id == message.id).order_by(Send.id.desc()).limit(1))
-
-
 def _shown(message: Message, document: doc.Json) -> dict[str, Any]:
-    """The parts of the page that follow from a document: checks, weight, who reads a fallback."""
-    labels = queries.known_refs(words())
-    facts = _facts(message)
+    """The parts of the page that follow from a document: checks, weight, who reads which version or a fallback."""
+    known = queries.known(db(), words())
+    facts = reading.facts(db(), message.id)
+    rows = queries.rows_of(db(), document)
     try:
-        compiled = compile_document(document, settings().public_url)
+        compiled = queries.compiled(db(), document, settings().public_url)
         weight, trouble = len(compiled.html), ""
         blank, _ = _blanks.get(db(), compiled.refs, now(), lambda: queries.blanks(db(), compiled.refs, words(), None))
     except CompileError as problem:
         weight, trouble, blank = 0, str(problem), {}
     total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
-    found = checks(document, labels, None if facts is None else list(facts), blank, total, weight)
+    found = checks(document, About(
+        known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
+        feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(document, words()), rows=rows.keys(),
+        weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
+    among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
+    readers, among_size = reading.who_reads(db(), document, words(), now(), zone(), among)
     fallbacks = []
     for _, _, text in doc.texts(document):
         for fill in fillins.used(text):
             if fill.fallback is not None and blank.get(fill.ref):
-                fallbacks.append((labels.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
-    return {"document": document, "labels": labels, "checks": found, "weight": weight, "trouble": trouble,
+                fallbacks.append((known.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
+    return {"document": document, "labels": known, "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
-            "plain_made": not document.get("plain")}
+            "plain_made": not document.get("plain"), "readers": readers, "among": among_size, "whose": whose,
+            "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
+            "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
+            "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id)}
+
+
+def condition_english(case: doc.Json, partition: int) -> str:
+    """Who reads a version, in words."""
+    if partition:
+        part = next((p["name"] for p in words().partition(partition) or [] if p["key"] == case["part"]), None)
+        return f"part “{part}”" if part else "everyone else" if case["part"] == "else" else "no part was chosen"
+    try:
+        definition = d.parse({"lines": case["lines"]}, words())
+    except d.DefinitionError as problem:
+        return f"needs mending: {problem}"
+    if not definition.lines:
+        return "nobody was chosen yet"
+    return "; ".join(english.text(english.sentence(line, words(), today())) for line in definition.lines)
 
 
 @pages.post("/messages/<int:ident>/save")
@@ -112,7 +131,7 @@ def save(ident: int) -> object:
     """Saves the lines as typed and answers with what follows from them."""
     message = queries.message(db(), ident)
     data = body()
-    actions.save(db(), actor(), now(), message, data.get("document"), integer(str(data.get("draft", "")), "draft"))
+    actions.save(db(), actor(), now(), message, data.get("document"), integer(str(data.get("draft", "")), "draft"), words())
     shown = _shown(message, message.document)
     answer: dict[str, Any] = {"draft": message.draft, "document": message.document,
                               "saved": f"{now().astimezone(zone()):%H:%M}",
@@ -132,22 +151,18 @@ def rename(ident: int) -> object:
 @pages.get("/messages/<int:ident>/line/<kind>")
 @needs("author")
 def new_line(ident: int, kind: str) -> object:
-    try:
-        return flask.jsonify(doc.new_line(kind))
-    except doc.DocumentError as problem:
-        raise Invalid(str(problem)) from None
+    if kind not in doc.LINE_TYPES:
+        raise Invalid(f"There is no line of the type “{kind}”.")
+    return flask.jsonify(doc.new_line(kind))
 
 
 @pages.get("/messages/<int:ident>/read")
 def read(ident: int) -> object:
-    """What a person will see: subject and preheader as JSON, for the head of the reading side."""
+    """What a person will see: subject, preheader and plain text as JSON, for the head of the reading side."""
     message = queries.message(db(), ident)
     person = _person(flask.request.args.get("as"))
     mail = _rendered(message, person)
-    values = _values(message, person)
-    preheader = Renderer(compile_document({**message.document, "subject": message.document["preheader"]},
-                                          settings().public_url, tracked=False)).render(values).subject
-    return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=preheader, text=mail.text,
+    return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=mail.preheader, text=mail.text,
                          person=person.id if person else None, name=_name(person))
 
 
@@ -157,32 +172,27 @@ def _name(person: Contact | None) -> str:
     return " ".join(n for n in (person.first_name, person.last_name) if n) or person.email or "(no name)"
 
 
-def _values(message: Message, person: Contact | None) -> dict[str, Any]:
-    refs = set(queries.known_refs(words()))
-    flat: dict[str, Any] = dict.fromkeys(refs)
-    if person is not None:
-        flat |= queries.fill_values(db(), [person.id], refs, words()).get(person.id, {})
-    facts = _facts(message) or {}
-    missing = {f.ref for _, _, t in doc.texts(message.document) for f in fillins.used(t)}
-    shown_facts = {r.removeprefix("fact."): f"[{r.removeprefix('fact.')}]" for r in missing if r.startswith("fact.")}
-    for ref in missing - refs:
-        if not ref.startswith("fact."):
-            flat[ref] = f"[{ref}]"
-    return queries.nested(flat, {**shown_facts, **facts}, "preview")
-
-
-def _rendered(message: Message, person: Contact | None) -> Any:
+def _rendered(message: Message, person: Contact | None, document: doc.Json | None = None) -> Rendered:
     try:
-        compiled = compile_document(message.document, settings().public_url, tracked=False)
+        return reading.read_as(db(), message, document or message.document, person, words(), now(), zone(), settings().public_url)
     except CompileError as problem:
         raise Invalid(str(problem)) from None
-    return Renderer(compiled).render(_values(message, person))
+    except NoVersion as problem:
+        return Rendered("(nothing)", "", f"{_name(person)} gets nothing: {problem}.")
 
 
 @pages.get("/messages/<int:ident>/read.html")
 def read_html(ident: int) -> object:
     """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but pictures."""
-    return in_frame(_rendered(queries.message(db(), ident), _person(flask.request.args.get("as"))).html)
+    mail = _rendered(queries.message(db(), ident), _person(flask.request.args.get("as")))
+    return in_frame(_looked(mail, flask.request.args.get("look", "desk")))
+
+
+def _looked(mail: Rendered, look: str) -> str:
+    """The page of a mail as some look shows it. Marks of lines, which the editor finds its way by, stay in."""
+    if not mail.html:
+        return f"<!doctype html><meta charset='utf-8'><body style='margin:24px'><pre style='white-space:pre-wrap'>{escape(mail.text)}</pre>"
+    return readers.shown(mail.html, look)
 
 
 def in_frame(html: str) -> flask.Response:
@@ -219,10 +229,13 @@ def fills(ident: int) -> object:
     """What `@` and `#` offer."""
     message = queries.message(db(), ident)
     known = [{"ref": ref, "label": label if not ref.startswith("company.") or label.startswith("company")
-              else f"company’s {label}"} for ref, label in queries.known_refs(words()).items()]
+              else f"company’s {label}"} for ref, label in queries.known(db(), words()).items()]
+    known += [{"ref": "greeting", "label": "greeting that fits the hour"}, {"ref": "sender.signature", "label": "sender’s signature"},
+              *({"ref": f"feed.{f.key}", "label": f"feed {f.key}"} for f in queries.feeds(db()))]
     facts = [{"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
-             for key, value in (_facts(message) or {}).items()]
-    return flask.jsonify(fields=sorted(known, key=lambda k: k["label"]), facts=facts)
+             for key, value in (reading.facts(db(), message.id) or {}).items()]
+    segments = [{"id": s.id, "name": s.name} for s in db().scalars(sa.select(Segment).order_by(Segment.name))]
+    return flask.jsonify(fields=sorted(known, key=lambda k: k["label"].lower()), facts=facts, formats=FORMATS, segments=segments)
 
 
 @pages.get("/messages/<int:ident>/drafts")
@@ -238,8 +251,7 @@ def draft_html(ident: int, number: int) -> object:
     draft = db().get(Draft, (ident, number))
     if draft is None:
         flask.abort(404)
-    shown = Message(id=message.id, document=draft.document)
-    return in_frame(_rendered(shown, _person(None)).html)
+    return in_frame(_looked(_rendered(message, _person(None), draft.document), "desk"))
 
 
 @pages.post("/messages/<int:ident>/restore/<int:number>")

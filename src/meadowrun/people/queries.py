@@ -225,3 +225,10 @@ def common_values(session: orm.Session, spec: FieldSpec, most: int = 40) -> list
         f"SELECT v FROM (SELECT {expression} AS v FROM {table} LIMIT 200000) x WHERE v IS NOT NULL "
         "GROUP BY v ORDER BY count(*) DESC, v LIMIT :most"), {"key": spec.key, "most": most})
     return [row[0] for row in rows]
+
+
+def file_weights(session: orm.Session, addresses: list[str]) -> dict[str, int]:
+    """Bytes of the stored files at addresses like /f/<handle>."""
+    handles = [a.removeprefix("/f/") for a in addresses if a.startswith("/f/")]
+    return {f"/f/{handle}": size for handle, size in session.execute(
+        sa.select(StoredFile.handle, StoredFile.size).where(StoredFile.handle.in_(handles)))} if handles else {}

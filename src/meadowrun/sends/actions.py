@@ -12,11 +12,11 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
-from meadowrun.core.content.checks import MUST, Check, checks
-from meadowrun.core.content.compiled import CompileError, compile_document
+from meadowrun.core.content.checks import MUST, About, Check, checks
+from meadowrun.core.content.compiled import CompileError
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import known_refs
+from meadowrun.messages import queries as message_queries
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import EDITABLE
@@ -73,12 +73,16 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         return found
     campaign = session.get_one(Campaign, send.campaign_id)
     words = dictionary(session)
+    document = message_queries.to_send(session, message)
     try:
-        compiled = compile_document(message.document, public_url)
+        compiled = message_queries.compiled(session, document, public_url)
     except CompileError as problem:
         return [*found, Check(MUST, str(problem), slot="message")]
-    found += [Check(c.level, c.text, c.line, "message") for c in checks(
-        message.document, known_refs(words), campaign.facts, {}, 0, len(compiled.html)) if c.level == MUST]
+    for read in message_queries.members(session, document):
+        about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
+                      feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
+                      broken=message_queries.broken(read, words))
+        found += [Check(c.level, c.text, c.line, "message") for c in checks(read, about) if c.level == MUST]
     return found
 
 
@@ -100,7 +104,7 @@ def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, publ
     if send.leaves_at is not None and send.leaves_at < now - dt.timedelta(minutes=5):
         raise Invalid("The moment it should leave has passed. Choose another, or send it now.", "leaves")
     message = session.get_one(Message, send.message_id)
-    send.edition_id = message_actions.make_edition(session, actor, now, message, public_url).id
+    send.edition_id = message_actions.edition_to_send(session, actor, now, message, public_url).id
     send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
     send.started_by = actor.name
     send.changed_at = now

@@ -29,9 +29,10 @@ from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
 from meadowrun.messages.models import Edition
-from meadowrun.messages.queries import fill_sql, nested
+from meadowrun.messages.feeds import NoAnswer
+from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people.queries import dictionary
-from meadowrun.segments.queries import facts_sql
+from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import audience
 
@@ -146,7 +147,11 @@ class _Chunk:
                     _renderers.pop(next(iter(_renderers)))
                 _renderers[place] = Renderer(Compiled.from_json(session.get_one(Edition, send.edition_id).compiled))
             self.renderer = _renderers[place]
-            self.compiled = self.renderer.compiled
+            self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
+            needs = Needs.of(self.renderer.compiled)
+            own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
+            self.needs = dataclasses.replace(needs, refs=needs.refs | own)
+            self.filler = Filler.of(session, self.needs, self.zone, self.settings.feed_hosts)
 
     def settle(self) -> None:
         """Rows in_hand now were left by a worker that died: asks the gateway what became of them.
@@ -192,11 +197,12 @@ class _Chunk:
             "RETURNING contact_id, repeated, tries"), {**self.key, "now": now})}
         if not claimed:
             return []
-        facts = facts_sql(self.topic_id, f", c.email, {fill_sql(self.compiled.refs, self.words)} AS filled",
+        compiler = compiler_for(session, self.words, now, self.zone)
+        facts = facts_sql(self.topic_id, f", c.email, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
                           "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)")
         found = [_Person(row.id, row.email, row.filled, claimed[row.id].tries, verdict(Facts(
             row.has_address, row.email_usable, row.suppressed, row.bounced, row.consent, row.channel_consent,
-            claimed[row.id].repeated))) for row in session.execute(sa.text(facts), {"ids": list(claimed)})]
+            claimed[row.id].repeated))) for row in session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)})]
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.
         self._write(session, [Handed(c, "no_address", "the contact no longer exists") for c in missing], {}, {})
@@ -205,16 +211,34 @@ class _Chunk:
     def _letters(self, rows: list[_Person], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Letter]:
         for row in rows:
             key = signing.make(self.settings.secret, self.key["send"], row.contact_id)
+            sender = self._signs(row.filled)
             try:
+                self.filler.complete(row.filled, now)
                 mail = self.renderer.render(nested(row.filled, self.facts, key))
+            except NoAnswer as problem:
+                again = problem.wait and row.tries + 1 < MOST_TRIES
+                unrendered.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
+                continue
             except Exception as problem:
                 unrendered.append(Handed(row.contact_id, "not_rendered", str(problem)[:300]))
                 continue
             yield Letter(
-                key=key, contact_id=row.contact_id, from_name=self.sender.name, from_address=self.sender.address,
-                reply_to=self.sender.reply_to, to=row.email, return_path=f"bounce+{key}@{self.settings.mail_domain}",
+                key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
+                reply_to=sender[2], to=row.email, return_path=f"bounce+{key}@{self.settings.mail_domain}",
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
                 message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
+
+    def _signs(self, filled: dict[str, Any]) -> tuple[str, str, str]:
+        """Name, address and reply address: the person's own desk contact where both are known, else the sender's.
+
+        Fills in what the message says of its sender, too.
+        """
+        name, address = filled.get(self.sender.name_ref), filled.get(self.sender.address_ref)
+        signs = (str(name), str(address), "") if name and address else (self.sender.name, self.sender.address, self.sender.reply_to)
+        for ref, value in (("sender.name", signs[0]), ("sender.address", signs[1]), ("sender.signature", self.sender.signature)):
+            if ref in self.needs.refs:
+                filled[ref] = value
+        return signs
 
     def _hand_over(self, rows: list[_Person], now: dt.datetime) -> None:
         filled = {row.contact_id: row.filled for row in rows}

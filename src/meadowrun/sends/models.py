@@ -16,6 +16,11 @@ class Sender(Base):
     name: orm.Mapped[str]
     address: orm.Mapped[str]
     reply_to: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: closing words under the lines of a message, as {{ sender.signature }}
+    signature: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: fields (contact.desk_name, contact.desk_email) that hold the person's own desk contact, who signs where both are filled
+    name_ref: orm.Mapped[str] = orm.mapped_column(server_default="")
+    address_ref: orm.Mapped[str] = orm.mapped_column(server_default="")
 
 
 class Send(Base):

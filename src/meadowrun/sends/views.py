@@ -1,21 +1,24 @@
 """The send's sheet: read from top to bottom like a letter of instruction, looked at once more, and let go."""
 
+import contextlib
 import datetime as dt
 import zoneinfo
 from typing import Any
 
 import flask
 import sqlalchemy as sa
+from markupsafe import escape
 
 from meadowrun.base import signing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.checks import MUST
-from meadowrun.core.content.compiled import Compiled, CompileError, Renderer, compile_document
+from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
 from meadowrun.core.guardrails.verdict import WORDS
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
-from meadowrun.messages.queries import fill_values, known_refs, messages, nested
+from meadowrun.messages.queries import compiled, messages, to_send
+from meadowrun.messages.values import Needs, as_nobody, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import add_topic
 from meadowrun.people.models import Contact, PeopleList, Topic
@@ -86,19 +89,28 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
     """Three real people's subjects, as they would read them."""
     message = db().get_one(Message, send.message_id)
     try:
-        renderer = Renderer(compile_document(message.document, settings().public_url, tracked=False))
+        mails = _would_read(send, message, estimate.some)
     except CompileError:
         return []
-    ids = estimate.some
-    refs = set(known_refs(words())) | set(renderer.compiled.refs)
-    values = fill_values(db(), ids, refs, words())
-    facts = db().get_one(Campaign, send.campaign_id).facts
-    missing = {r.removeprefix("fact."): "" for r in renderer.compiled.refs if r.startswith("fact.")}
     found = []
-    for contact in db().scalars(sa.select(Contact).where(Contact.id.in_(ids)).order_by(Contact.id)):
-        mail = renderer.render(nested(dict.fromkeys(refs) | values[contact.id], missing | facts, "preview"))
+    for contact in db().scalars(sa.select(Contact).where(Contact.id.in_(estimate.some)).order_by(Contact.id)):
+        mail = mails.get(contact.id)
+        if mail is None:
+            continue
         found.append({"contact": contact, "subject": mail.subject,
                       "text": " ".join(line for line in mail.text.split("\n") if line.strip("= "))[:150]})
+    return found
+
+
+def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rendered]:
+    """What some people would get now. Whoever has no version of the message is left out. Raises CompileError."""
+    renderer = Renderer(compiled(db(), to_send(db(), message), settings().public_url, tracked=False))
+    values = of_people(db(), ids, Needs.of(renderer.compiled), words(), now(), zone())
+    facts = db().get_one(Campaign, send.campaign_id).facts
+    found = {}
+    for ident, flat in values.items():
+        with contextlib.suppress(NoVersion):
+            found[ident] = renderer.render(as_nobody(renderer.compiled, flat, facts, words()))
     return found
 
 
@@ -210,12 +222,10 @@ def as_person(ident: int, contact: int) -> object:
     message = db().get(Message, send.message_id) if send.message_id else None
     if message is None:
         raise Invalid("Choose a message first.", "message")
-    renderer = Renderer(compile_document(message.document, settings().public_url, tracked=False))
-    refs = set(known_refs(words())) | set(renderer.compiled.refs)
-    facts = db().get_one(Campaign, send.campaign_id).facts
-    missing = {r.removeprefix("fact."): "" for r in renderer.compiled.refs if r.startswith("fact.")}
-    flat = fill_values(db(), [get_contact(db(), contact).id], refs, words())[contact]
-    return in_frame(renderer.render(nested(dict.fromkeys(refs) | flat, missing | facts, "preview")).html)
+    mail = _would_read(send, message, [get_contact(db(), contact).id]).get(contact)
+    if mail is None:
+        raise Invalid("There is no version of the message for this person.", "message")
+    return in_frame(mail.html or f"<pre>{escape(mail.text)}</pre>")
 
 
 @pages.post("/sends/<int:ident>/start")
@@ -270,8 +280,8 @@ def _exact(ident: int, contact: int) -> Any:
     send = queries.send(db(), ident)
     if found is None or found.filled is None or send.edition_id is None:
         return None
-    compiled = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    return Renderer(compiled).render(nested(found.filled, send.facts, signing.make(settings().secret, ident, contact)))
+    made = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
+    return Renderer(made).render(nested(found.filled, send.facts, signing.make(settings().secret, ident, contact)))
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>")

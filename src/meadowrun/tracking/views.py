@@ -13,7 +13,7 @@ from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content.compiled import Compiled, render_address
 from meadowrun.messages.models import Edition
-from meadowrun.messages.queries import nested
+from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
 from meadowrun.people.models import Contact
@@ -71,7 +71,7 @@ def _target(found: tuple[int, int], number: int) -> str | None:
     link = next((x for x in links if x.number == number), None)
     if link is None:
         return None
-    address = render_address(link.href, nested(delivery.filled or {}, send.facts, "")) if "{{" in link.href else link.href
+    address = render_address(link.href, nested(delivery.filled or {}, send.facts, "")) if "{" in link.href else link.href
     return address if urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
 
 

@@ -2,15 +2,27 @@
 
 import dataclasses
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
-from meadowrun.core.content.document import LINE_TYPES, Json, address_problem, texts
+from meadowrun.core.content.colour import contrast
+from meadowrun.core.content.document import address_problem, texts
+from meadowrun.core.content.lines import LINE_TYPES, Json, live, places, walk
+from meadowrun.core.content.plain import mark_of
 
 MUST, SHOULD, COULD = "must", "should", "could"
 SUBJECT_ON_PHONES = 45
+PREHEADER_ON_PHONES = 90
+#: Bytes of HTML after which many mail readers cut a mail off.
+CUT_OFF = 100_000
+#: Bytes of one picture that load late on phones.
+HEAVY = 300_000
 _ORDER = {MUST: 0, SHOULD: 1, COULD: 2}
+#: WCAG 2.1, 1.4.3: text against its ground
+_READABLE = 4.5
+#: Words of the day, and the hours in which they are true.
+_GREETINGS = {"good morning": (0, 12), "good afternoon": (12, 18), "good evening": (17, 24), "tonight": (6, 24)}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -23,83 +35,213 @@ class Check:
     slot: str = ""
 
 
-def checks(document: Json, known: Collection[str], facts: Collection[str] | None, blanks: Mapping[str, int],
-           audience: int, html_bytes: int) -> list[Check]:
-    """All findings, the gravest first.
+@dataclasses.dataclass(frozen=True)
+class About:
+    """What a message is checked against.
 
-    `known` are the refs that exist (`contact.town`); `facts` those of the campaign, None when no campaign is known yet;
-    `blanks` counts people of the `audience` for whom a ref is blank.
+    `known` are the refs that exist (`contact.town`, `table.prices.student`); `facts` those of the campaign, None when no
+    campaign is known yet; `blanks` counts people of the `audience` for whom a ref is blank; `weights` are the bytes of
+    pictures in the store, by address; `hours` those in which it will go, as (first, last), where that is known.
     """
-    found: list[Check] = []
-    if not document["subject"]:
-        found.append(Check(MUST, "There is no subject.", "", "subject"))
-    elif len(fillins.PART.sub("xxxxxx", document["subject"])) > SUBJECT_ON_PHONES:
-        found.append(Check(COULD, f"Phones show about {SUBJECT_ON_PHONES} characters of a subject; this one is longer.",
-                           "", "subject"))
-    if not document["preheader"]:
-        found.append(Check(SHOULD, "There is no preheader, so the first words of the body stand beside the subject.",
-                           "", "preheader"))
-    if not any(line["type"] == "footer" and line["unsubscribe"] for line in document["lines"]):
-        found.append(Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add"))
-    numbers = {line["id"]: n for n, line in enumerate(document["lines"], 1)}
+
+    known: Collection[str] = ()
+    facts: Collection[str] | None = None
+    blanks: Mapping[str, int] = dataclasses.field(default_factory=dict)
+    audience: int = 0
+    html_bytes: int = 0
+    feeds: Collection[str] = ()
+    weights: Mapping[str, int] = dataclasses.field(default_factory=dict)
+    hours: tuple[int, int] | None = None
+    #: the key of an “only if” version whose condition cannot be used → why
+    broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
+    #: rows that exist, as (row, version)
+    rows: Collection[tuple[int, int]] = ()
+
+
+def checks(document: Json, about: About) -> list[Check]:
+    """All findings, the gravest first."""
+    lines = live(document["lines"]) if not document.get("code") else []
+    document = document | {"lines": lines}
+    found = [*_head(document), *_body(document, lines), *_looks(document["settings"], lines)]
+    numbers = places(document["lines"])
     said: set[str] = set()
     for ident, slot, text in texts(document):
-        for fill in fillins.used(text):
-            found += _fill_in(fill, ident, slot, known, facts, blanks, audience, said)
-    for line in document["lines"]:
-        found += _line(line, numbers[line["id"]])
-    if html_bytes > 100_000:
-        found.append(Check(SHOULD, f"The mail weighs {html_bytes // 1000} kB; many mail readers cut it off at 100 kB."))
-    return sorted(found, key=lambda c: _ORDER[c.level])
+        for ref, fallback in _names(text):
+            found += _fill_in(ref, fallback, ident, slot, about, said)
+        found += list(_hours(text, ident, slot, about.hours))
+    for line in walk(lines):
+        name = f"{LINE_TYPES[line['type']][0]} in line {numbers.get(line['id'], '?')}"
+        if line["type"] in _LINE:
+            found += list(_LINE[line["type"]](line, name, about))
+    if about.html_bytes > CUT_OFF:
+        found.append(Check(SHOULD, f"The mail weighs {about.html_bytes // 1000} kB; many mail readers cut it off at "
+                                   f"{CUT_OFF // 1000} kB, and the way to unsubscribe with it."))
+    return sorted(dict.fromkeys(found), key=lambda c: _ORDER[c.level])
 
 
-def _fill_in(fill: fillins.FillIn, ident: str, slot: str, known: Collection[str], facts: Collection[str] | None,
-             blanks: Mapping[str, int], audience: int, said: set[str]) -> list[Check]:
-    root, _, name = fill.ref.partition(".")
+def _head(document: Json) -> Iterator[Check]:
+    if not document["subject"]:
+        yield Check(MUST, "There is no subject.", "", "subject")
+    elif len(fillins.PART.sub("xxxxxx", document["subject"])) > SUBJECT_ON_PHONES:
+        yield Check(COULD, f"Phones show about {SUBJECT_ON_PHONES} characters of a subject; this one is longer.", "", "subject")
+    if not document["preheader"]:
+        yield Check(SHOULD, "There is no preheader, so the first words of the body stand beside the subject.", "", "preheader")
+    elif len(fillins.PART.sub("xxxxxx", document["preheader"])) > PREHEADER_ON_PHONES:
+        yield Check(COULD, f"Phones cut a preheader at about {PREHEADER_ON_PHONES} characters.", "", "preheader")
+
+
+def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
+    code = document.get("code") or ""
+    if code:
+        if "unsubscribe" not in fillins.refs(code):
+            yield Check(MUST, "There is no way to unsubscribe. Put a link to {{ unsubscribe }} into the code.", "", "code")
+        if re.search(r"<img(?![^>]*\balt=)", code):
+            yield Check(SHOULD, "A picture in the code has no alternative text.", "", "code")
+        for href in re.findall(r'<a[^>]*href="([^"]*)"', code):
+            problem = address_problem(href.replace("&amp;", "&"))
+            if problem and not href.startswith("#"):
+                yield Check(MUST, f"A link in the code {problem}.", "", "code")
+    elif document.get("text_only"):
+        if not document.get("plain") and not lines:
+            yield Check(MUST, "The text is empty.", "", "plain")
+    elif not any(line["type"] == "footer" and line["unsubscribe"] for line in lines) and not any(
+            line["type"] == "kept" for line in walk(lines)):
+        yield Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add")
+    if document.get("plain") and document.get("plain_of") and document["plain_of"] != mark_of(document, lines):
+        yield Check(SHOULD, "The lines have changed since you wrote the plain text; it may say something else now.", "", "plain")
+
+
+def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
+    for name, ground, words in (("text", "sheet", "ink"), ("words on buttons", "accent", "on_accent"), ("links", "sheet", "accent")):
+        ratio = contrast(looks[ground], looks[words])
+        if ratio < _READABLE:
+            yield Check(SHOULD, f"The {name} can hardly be read: contrast {ratio:.1f} to 1, wanted {_READABLE}.", "", "looks")
+    for line in walk(lines):
+        if line["type"] == "button" and (line["fill"] or line["colour"]):
+            ratio = contrast(line["fill"] or looks["accent"], line["colour"] or looks["on_accent"])
+        elif line.get("colour") and line["type"] in ("heading", "text"):
+            ratio = contrast(looks["sheet"], line["colour"])
+        else:
+            continue
+        if ratio < _READABLE:
+            yield Check(SHOULD, f"{LINE_TYPES[line['type']][0]}: the words can hardly be read, contrast {ratio:.1f} to 1.",
+                        line["id"], "colour")
+
+
+def _names(text: str) -> Iterator[tuple[str, str | None]]:
+    """Each name of a text with its fallback; a name asked in a condition needs none."""
+    for fill in fillins.used(text):
+        yield fill.ref, fill.fallback
+    for ref in fillins.refs(text) - {fill.ref for fill in fillins.used(text)}:
+        yield ref, ""
+
+
+def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About, said: set[str]) -> list[Check]:
+    root, _, name = ref.partition(".")
+    if root in (*fillins.BARE, "when", "part", "item", "event", "sender"):
+        return []
     if root == "fact":
-        if facts is not None and name not in facts and fill.fallback is None:
+        if about.facts is not None and name not in about.facts and fallback is None:
             return [Check(MUST, f"The campaign has no fact “{name}”.", ident, slot)]
         return []
-    if fill.ref not in known:
-        return [Check(MUST, f"There is no field “{name}”.", ident, slot)]
-    if fill.fallback is None and blanks.get(fill.ref) and fill.ref not in said:
-        said.add(fill.ref)
-        count = blanks[fill.ref]
-        return [Check(SHOULD, f"{wording.people(count)} of {wording.number(audience)} "
+    if root == "feed":
+        return [] if name.split(".")[0] in about.feeds else [Check(MUST, f"There is no feed “{name.split('.')[0]}”.", ident, slot)]
+    if ref not in about.known:
+        what = "table or column" if root == "table" else "field"
+        return [Check(MUST, f"There is no {what} “{name}”.", ident, slot)]
+    if fallback is None and about.blanks.get(ref) and ref not in said:
+        said.add(ref)
+        count = about.blanks[ref]
+        return [Check(SHOULD, f"{wording.people(count)} of {wording.number(about.audience)} "
                               f"{'has' if count == 1 else 'have'} no {name.replace('_', ' ')} and would read a gap. "
                               "Add a fallback.", ident, slot)]
     return []
 
 
-def _line(line: Json, number: int) -> list[Check]:
-    kind, ident = line["type"], line["id"]
-    name = f"{LINE_TYPES[kind][0]} in line {number}"
-    found = []
-    if kind == "button":
-        problem = address_problem(line["href"])
+def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> Iterator[Check]:
+    """Words of the day against the hours of sending."""
+    if hours is None:
+        return
+    bare = re.sub(r"<[^>]*>|\s+", " ", text).lower()
+    for words, (first, last) in _GREETINGS.items():
+        if words in bare and not (first <= hours[0] and hours[1] <= last):
+            yield Check(SHOULD, f"“{words.capitalize()}” stands here, but it goes out between {hours[0]}:00 and {hours[1]}:00. "
+                                "The fill-in “greeting” always fits.", ident, slot)
+
+
+def _button(line: Json, name: str, about: About) -> Iterator[Check]:
+    problem = address_problem(line["href"])
+    if problem:
+        yield Check(MUST, f"{name} {problem}.", line["id"], "href")
+    if not line["label"]:
+        yield Check(MUST, f"{name} has no words on it.", line["id"], "label")
+
+
+def _picture(line: Json, name: str, about: About) -> Iterator[Check]:
+    ident = line["id"]
+    if not line["src"]:
+        yield Check(MUST, f"{name} has no picture yet.", ident, "src")
+    elif not line["src"].startswith("/f/") and address_problem(line["src"]):
+        yield Check(MUST, f"{name} {address_problem(line['src'])}.", ident, "src")
+    else:
+        if not line["alt"]:
+            yield Check(SHOULD, f"{name} has no alternative text for people who do not see it.", ident, "alt")
+        if about.weights.get(line["src"], 0) > HEAVY:
+            yield Check(SHOULD, f"{name} weighs {about.weights[line['src']] // 1000} kB and loads late on phones; "
+                                f"{HEAVY // 1000} kB are plenty.", ident, "src")
+    if line["link"] and address_problem(line["link"]):
+        yield Check(MUST, f"{name} {address_problem(line['link'])}.", ident, "link")
+
+
+def _heading(line: Json, name: str, about: About) -> Iterator[Check]:
+    if not line["text"]:
+        yield Check(MUST, f"{name} is empty.", line["id"], "text")
+
+
+def _rich(line: Json, name: str, about: About) -> Iterator[Check]:
+    bare = re.sub(r"<[^>]*>", "", line["html"]).strip()
+    if line["type"] != "footer" and not bare:
+        yield Check(MUST, f"{name} is empty.", line["id"], "html")
+    for href in re.findall(r'<a[^>]*href="([^"]*)"', line["html"]):
+        problem = address_problem(href.replace("&amp;", "&"))
         if problem:
-            found.append(Check(MUST, f"{name} {problem}.", ident, "href"))
-        if not line["label"]:
-            found.append(Check(MUST, f"{name} has no words on it.", ident, "label"))
-    elif kind == "picture":
-        if not line["src"]:
-            found.append(Check(MUST, f"{name} has no picture yet.", ident, "src"))
-        elif not line["src"].startswith("/f/") and address_problem(line["src"]):
-            found.append(Check(MUST, f"{name} {address_problem(line['src'])}.", ident, "src"))
-        elif not line["alt"]:
-            found.append(Check(SHOULD, f"{name} has no alternative text for people who do not see it.", ident, "alt"))
-        if line["link"] and address_problem(line["link"]):
-            found.append(Check(MUST, f"{name} {address_problem(line['link'])}.", ident, "link"))
-    elif kind == "heading" and not line["text"]:
-        found.append(Check(MUST, f"{name} is empty.", ident, "text"))
-    elif kind in ("text", "footer"):
-        bare = re.sub(r"<[^>]*>", "", line["html"]).strip()
-        if kind == "text" and not bare:
-            found.append(Check(MUST, f"{name} is empty.", ident, "html"))
-        for href in re.findall(r'<a[^>]*href="([^"]*)"', line["html"]):
-            problem = address_problem(href.replace("&amp;", "&"))
-            if problem:
-                found.append(Check(MUST, f"A link in line {number} {problem}.", ident, "html"))
-        if "<a>" in line["html"]:
-            found.append(Check(MUST, f"A link in line {number} has no usable address.", ident, "html"))
-    return found
+            yield Check(MUST, f"A link in {name.lower()} {problem}.", line["id"], "html")
+    if "<a>" in line["html"]:
+        yield Check(MUST, f"A link in {name.lower()} has no usable address.", line["id"], "html")
+
+
+def _only(line: Json, name: str, about: About) -> Iterator[Check]:
+    if not line["cases"]:
+        yield Check(MUST, f"{name} has no version yet.", line["id"], "cases")
+    for case in line["cases"]:
+        title = f"“{case['name']}”" if case["name"] else "a version"
+        if case["id"] in about.broken:
+            yield Check(MUST, f"{name}: who reads {title} cannot be worked out: {about.broken[case['id']]}", case["id"], "lines")
+        elif not line["partition"] and not case["lines"]:
+            yield Check(MUST, f"{name}: nobody was chosen yet to read {title}.", case["id"], "lines")
+        if not case["content"]:
+            yield Check(COULD, f"{name}: {title} is empty, so those people read nothing there.", case["id"], "content")
+
+
+def _feed(line: Json, name: str, about: About) -> Iterator[Check]:
+    if line["feed"].split(".")[0] not in about.feeds:
+        yield Check(MUST, f"{name} has no feed that exists.", line["id"], "feed")
+    yield from _rich(line, name, about)
+
+
+def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
+    if not any(icon["href"] for icon in line["icons"]):
+        yield Check(MUST, f"{name} has no address yet.", line["id"], "icons")
+    for place, icon in enumerate(line["icons"]):
+        if icon["href"] and address_problem(icon["href"]):
+            yield Check(MUST, f"{name}: {icon['icon']} {address_problem(icon['href'])}.", line["id"], f"icon{place}")
+
+
+def _kept(line: Json, name: str, about: About) -> Iterator[Check]:
+    if (line["row"], line["version"]) not in about.rows:
+        yield Check(MUST, f"{name}: no row was chosen, or it is gone.", line["id"], "row")
+
+
+_LINE: dict[str, Callable[[Json, str, About], Iterator[Check]]] = {
+    "button": _button, "picture": _picture, "heading": _heading, "text": _rich, "footer": _rich, "quote": _rich,
+    "only": _only, "feed": _feed, "icons": _icons, "kept": _kept}

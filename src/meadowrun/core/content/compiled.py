@@ -7,7 +7,7 @@ because they damage raw Jinja, and every word must come back exactly as often as
 import dataclasses
 import html
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
@@ -16,14 +16,25 @@ import mrml
 
 from meadowrun.core.content import fillins
 from meadowrun.core.content.document import Json, texts
+from meadowrun.core.content.filling import template
+from meadowrun.core.content.layout import Parts, branches, mjml
+from meadowrun.core.content.lines import live, walk, with_rows
+from meadowrun.core.content.plain import plain_text
 
-_WORD = re.compile(r"MRPART(\d+)X")
+_WORD = re.compile(r"<!--MRPART(\d+)X-->|MRPART(\d+)X")
+_CODE = re.compile(r"MRCODE(\d+)X")
 _HREF = re.compile(r'href="([^"]*)"')
 _URL = re.compile(r"https?://[^\s<>\"]+")
+_GAPS = re.compile(r"\n{3,}")
+Rows = Mapping[tuple[int, int], Sequence[Json]]
 
 
 class CompileError(ValueError):
     """The document cannot be made into a mail; the text says why."""
+
+
+class NoVersion(ValueError):
+    """A message chosen by a field's value has none for this person."""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -37,132 +48,133 @@ class Link:
 
 @dataclasses.dataclass(frozen=True)
 class Compiled:
-    """Template sources and what they use. `refs` are all fields and facts named in them."""
+    """Template sources and what they use.
+
+    `refs` are all names that must be known to fill it in; `conditions` the lines behind each `when.<key>`. With `field`,
+    the message is one of `members`, chosen by the value of that field; an empty value's is for everyone else.
+    """
 
     subject: str
     html: str
     text: str
     links: tuple[Link, ...]
     refs: tuple[str, ...]
+    preheader: str = ""
+    conditions: Mapping[str, list[Json]] = dataclasses.field(default_factory=dict)
+    field: str = ""
+    members: Mapping[str, "Compiled"] = dataclasses.field(default_factory=dict)
 
     def to_json(self) -> Json:
-        return {"subject": self.subject, "html": self.html, "text": self.text, "refs": list(self.refs),
-                "links": [dataclasses.asdict(link) for link in self.links]}
+        made: Json = {"subject": self.subject, "html": self.html, "text": self.text, "refs": list(self.refs),
+                      "preheader": self.preheader, "links": [dataclasses.asdict(link) for link in self.links]}
+        if self.conditions:
+            made["conditions"] = dict(self.conditions)
+        if self.field:
+            made |= {"field": self.field, "members": {value: member.to_json() for value, member in self.members.items()}}
+        return made
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Compiled":
         return cls(data["subject"], data["html"], data["text"], tuple(Link(**link) for link in data["links"]),
-                   tuple(data["refs"]))
+                   tuple(data["refs"]), data.get("preheader", ""), data.get("conditions", {}), data.get("field", ""),
+                   {value: cls.from_json(member) for value, member in data.get("members", {}).items()})
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Rendered:
+    """One person's mail. `html` is empty for a message of text only."""
+
     subject: str
     html: str
     text: str
+    preheader: str = ""
 
 
-class _Parts:
-    """Hides Jinja behind plain words and brings it back."""
-
-    def __init__(self) -> None:
-        self.sources: list[str] = []
-
-    def hide(self, source: str) -> str:
-        self.sources.append(source)
-        return f"MRPART{len(self.sources) - 1}X"
-
-    def hide_in(self, text: str) -> str:
-        return "".join(self.hide(p.source()) if isinstance(p, fillins.FillIn) else p for p in fillins.split(text))
-
-    def check(self, before: str, after: str) -> None:
-        """Raises CompileError when a part of `before` does not stand in `after` as often."""
-        for number, source in enumerate(self.sources):
-            word = f"MRPART{number}X"
-            if after.count(word) < before.count(word):
-                raise CompileError(f"“{source}” was lost while the mail was laid out; move or retype it.")
-
-    def restore(self, text: str) -> str:
-        return _WORD.sub(lambda m: self.sources[int(m.group(1))], text)
+def _check(parts: Parts, before: str, after: str) -> None:
+    """Raises CompileError when a hidden part of `before` does not stand in `after` as often."""
+    for number, source in enumerate(parts.sources):
+        word = f"MRPART{number}X"
+        if after.count(word) < before.count(word):
+            raise CompileError(f"“{source}” was lost while the mail was laid out; move or retype it.")
 
 
-def mjml(document: Json, parts: _Parts, public_url: str, legal: str) -> str:
-    """The document as MJML, fill-ins hidden in `parts`."""
-    looks = document["settings"]
-    body = []
-    for line in document["lines"]:
-        body.append(_line_mjml(line, looks, parts, public_url, legal))
-    preheader = html.escape(parts.hide_in(document["preheader"]))
-    return (f"<mjml><mj-head><mj-preview>{preheader}</mj-preview><mj-attributes>"
-            f'<mj-all font-family="Georgia, serif" /><mj-text color="{looks["ink"]}" font-size="16px" '
-            'line-height="1.5" font-family="Helvetica, Arial, sans-serif" padding="8px 28px" />'
-            f"</mj-attributes><mj-style>a {{ color: {looks['accent']}; }} p {{ margin: 0 0 12px; }}</mj-style></mj-head>"
-            f'<mj-body width="{looks["width"]}px" background-color="{looks["ground"]}">'
-            f'<mj-section background-color="{looks["sheet"]}" padding="20px 0"><mj-column>{"".join(body)}'
-            "</mj-column></mj-section></mj-body></mjml>")
+def _restore(parts: Parts, text: str) -> str:
+    return _WORD.sub(lambda m: parts.sources[int(m.group(1) or m.group(2))], text)
 
 
-def _line_mjml(line: Json, looks: Json, parts: _Parts, public_url: str, legal: str) -> str:
-    kind = line["type"]
-    if kind == "heading":
-        text = html.escape(parts.hide_in(line["text"]))
-        return (f'<mj-text align="{line["align"]}" font-family="Georgia, serif" font-size="26px" line-height="1.25" '
-                f'font-weight="600"><h1 style="margin:0;font-size:26px;font-weight:600">{text}</h1></mj-text>')
-    if kind == "text":
-        return f'<mj-text align="{line["align"]}">{parts.hide_in(line["html"])}</mj-text>'
-    if kind == "picture":
-        if not line["src"]:
-            return ""
-        source = public_url + line["src"] if line["src"].startswith("/") else line["src"]
-        pixels = round((looks["width"] - 56) * line["width"] / 100)
-        link = f' href="{html.escape(parts.hide_in(line["link"]))}"' if line["link"] else ""
-        alt = html.escape(parts.hide_in(line["alt"]))
-        return (f'<mj-image src="{html.escape(source)}" alt="{alt}" width="{pixels}px"{link} '
-                'padding="8px 28px" fluid-on-mobile="true" />')
-    if kind == "button":
-        return (f'<mj-button href="{html.escape(parts.hide_in(line["href"]))}" align="{line["align"]}" '
-                f'background-color="{looks["accent"]}" color="#ffffff" border-radius="4px" font-size="16px" '
-                f'inner-padding="12px 26px" padding="12px 28px">{html.escape(parts.hide_in(line["label"]))}</mj-button>')
-    if kind == "divider":
-        return '<mj-divider border-width="1px" border-color="#d9d3c2" padding="12px 28px" />'
-    if kind == "space":
-        return f'<mj-spacer height="{line["height"]}px" />'
-    return (f'<mj-text font-size="13px" color="#66716a" padding="16px 28px 4px">{parts.hide_in(line["html"])}'
-            f"{legal if line['unsubscribe'] else ''}</mj-text>")
+def placed(document: Json, rows: Rows | None = None) -> list[Json]:
+    """The lines that count: none that is switched off, and kept rows replaced by what they hold."""
+    return live(with_rows(document["lines"], rows or {}))
 
 
-def compile_document(document: Json, public_url: str, tracked: bool = True) -> Compiled:
-    """Makes the three templates of a document.
+def compile_document(document: Json, public_url: str, tracked: bool = True, rows: Rows | None = None,
+                     first_link: int = 0) -> Compiled:
+    """Makes the templates of a document.
 
-    With `tracked`, links lead through our own signed addresses (`{{ token }}`) and a picture of one pixel tells of
-    openings; without, links are as typed: for previews. Raises CompileError.
+    With `tracked`, links lead through our own signed addresses (`{{ token }}`), numbered from `first_link`, and a picture
+    of one pixel tells of openings; without, links are as typed: for previews. `rows` are the kept rows by (row, version).
+    Raises CompileError.
     """
-    parts = _Parts()
+    parts, lines = Parts(), placed(document, rows)
     token = parts.hide(fillins.TOKEN) if tracked else "preview"
-    stop = f"{public_url}/u/{token}"
-    legal = f'<p><a href="{stop}">Unsubscribe</a> or <a href="{public_url}/p/{token}">choose what you get</a></p>'
-    source = mjml(document, parts, public_url, legal)
-    try:
-        page = mrml.to_html(source).content
-        page = css_inline.CSSInliner(keep_style_tags=True, load_remote_stylesheets=False).inline(page)
-    except Exception as problem:
-        raise CompileError(f"The mail could not be laid out: {problem}") from problem
-    parts.check(source, page)
     links: list[Link] = []
-    if tracked:
-        page = _HREF.sub(lambda m: _tracked(m, page, links, parts, public_url, token), page)
+    page = ""
+    if not document.get("text_only"):
+        page = _page(document, lines, parts, public_url, token)
+    if page and tracked:
+        page = _HREF.sub(lambda m: _tracked(m, page, links, parts, public_url, token, first_link), page)
         pixel = f'<img src="{public_url}/o/{token}" width="1" height="1" alt="" style="display:block;border:0" />'
         page = page.replace("</body>", pixel + "</body>", 1)
-    restored = parts.restore(page)
-    text = plain_text(document, f"{public_url}/u/{'{{ token }}' if tracked else 'preview'}")
+    text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKEN if tracked else 'preview'}")
     if tracked:
-        text = _track_text(text, links, public_url)
-    refs = sorted({part.ref for _, _, t in texts(document) for part in fillins.used(t)})
-    return Compiled(document["subject"], restored, text, tuple(links), tuple(refs))
+        text = _track_text(text, links, public_url, bool(document.get("text_only")), first_link)
+    way_out = {"unsubscribe": f"{public_url}/u/", "preferences": f"{public_url}/p/"}
+    token_source = fillins.TOKEN if tracked else "preview"
+
+    def ways(source: str) -> str:
+        return re.sub(r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)] + token_source, source)
+
+    used = {"subject": document["subject"], "preheader": document["preheader"], "lines": lines, "plain": document.get("plain"),
+            "code": document.get("code")}
+    refs = {ref for _, _, t in texts(used) for ref in fillins.refs(t)} | {
+        ref for line in walk(lines) if line["type"] == "only" for test, _ in branches(line) for ref in fillins.refs(f"{{% if {test} %}}")} | {
+        f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
+    conditions = {case["id"]: case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
+                  for case in line["cases"]}
+    return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
+                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], conditions)
 
 
-def _tracked(match: re.Match[str], page: str, links: list[Link], parts: _Parts, public_url: str, token: str) -> str:
+def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str) -> str:
+    """The HTML, laid out and with its styles inlined, fill-ins still hidden."""
+    legal = (f'<p><a href="{public_url}/u/{token}">Unsubscribe</a> or '
+             f'<a href="{public_url}/p/{token}">choose what you get</a></p>')
+    if document.get("code"):
+        before = (f'<!doctype html><html><head><meta charset="utf-8"><title>{parts.attribute(document["subject"])}</title></head><body>'
+                  f'<div style="display:none;max-height:0;overflow:hidden">{parts.attribute(document["preheader"])}</div>'
+                  f"{parts.hide_in(document['code'], tags_as_comments=True)}</body></html>")
+        laid = before
+    else:
+        before = laid = mjml(document, lines, parts, public_url, legal)
+        try:
+            laid = mrml.to_html(before).content
+        except Exception as problem:
+            raise CompileError(f"The mail could not be laid out: {problem}") from problem
+        before = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], before)
+        laid = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], laid)
+    try:
+        page = css_inline.CSSInliner(keep_style_tags=True, load_remote_stylesheets=False).inline(laid)
+    except Exception as problem:
+        raise CompileError(f"The styles could not be worked in: {problem}") from problem
+    _check(parts, before, page)
+    return page
+
+
+def _tracked(match: re.Match[str], page: str, links: list[Link], parts: Parts, public_url: str, token: str, first: int) -> str:
     href = html.unescape(match.group(1))
+    hidden = _WORD.match(href)
+    if hidden and parts.sources[int(hidden.group(2) or 0)].strip("{} ") in fillins.BARE:
+        return match.group()
     if not href.startswith(("http", "MRPART")) or href.startswith((f"{public_url}/u/", f"{public_url}/p/")):
         return match.group()
     after = page[match.end():match.end() + 2000]
@@ -171,13 +183,16 @@ def _tracked(match: re.Match[str], page: str, links: list[Link], parts: _Parts, 
     if not label:
         alt = re.search(r'alt="([^"]*)"', after.split("</a>", 1)[0])
         label = (_WORD.sub("…", html.unescape(alt.group(1))) if alt else "") or "Picture"
-    number = len(links)
-    links.append(Link(number, label[:80], parts.restore(href)))
+    number = first + len(links)
+    links.append(Link(number, label[:80], _restore(parts, href)))
     return f'href="{public_url}/c/{token}/{number}"'
 
 
-def _track_text(text: str, links: list[Link], public_url: str) -> str:
-    """Addresses in the plain part that are also links of the HTML part lead through the same tracked address."""
+def _track_text(text: str, links: list[Link], public_url: str, add: bool, first: int) -> str:
+    """Addresses in the plain part that are also links of the HTML part lead through the same tracked address.
+
+    With `add`, for messages of text only, the others are tracked, too.
+    """
     numbers: dict[str, int] = {}
     for link in links:
         numbers.setdefault(link.href, link.number)
@@ -188,51 +203,12 @@ def _track_text(text: str, links: list[Link], public_url: str) -> str:
         bare = match.group()[:len(match.group()) - len(tail)]
         if bare.startswith(f"{public_url}/"):
             return match.group()
+        if bare not in numbers and add:
+            numbers[bare] = first + len(links)
+            links.append(Link(numbers[bare], bare.split("://", 1)[-1][:80], bare))
         return f"{public_url}/c/{{{{ token }}}}/{numbers[bare]}{tail}" if bare in numbers else match.group()
 
     return _URL.sub(swap, text)
-
-
-def plain_text(document: Json, unsubscribe: str) -> str:
-    """The plain part: as edited by the author, else made from the lines. Never lacks the way out of a footer."""
-    has_footer = any(line["type"] == "footer" and line["unsubscribe"] for line in document["lines"])
-    if document.get("plain"):
-        text = str(document["plain"]).rstrip() + "\n"
-    else:
-        blocks = [block for line in document["lines"] if (block := _line_text(line))]
-        text = "\n\n".join(blocks) + "\n"
-    return text + (f"\nUnsubscribe: {unsubscribe}\n" if has_footer else "")
-
-
-def _line_text(line: Json) -> str:
-    kind = line["type"]
-    if kind == "heading":
-        return f"{line['text']}\n{'=' * min(60, len(fillins.PART.sub('xxxxxx', line['text'])))}"
-    if kind in ("text", "footer"):
-        return _html_text(str(line["html"]))
-    if kind == "picture":
-        return " ".join(x for x in (f"[{line['alt']}]" if line["alt"] else "", line["link"]) if x)
-    if kind == "button":
-        return f"{line['label']}: {line['href']}" if line["label"] else str(line["href"])
-    return "-" * 40 if kind == "divider" else ""
-
-
-def _html_text(source: str) -> str:
-    """Rich text as plain text: paragraphs apart, list items with a dash, links followed by their address."""
-    hidden = _Parts()
-    text = hidden.hide_in(source)
-    text = re.sub(r'<a\s[^>]*href="([^"]*)"[^>]*>(.*?)</a>', _link_text, text, flags=re.DOTALL)
-    text = re.sub(r"<br\s*/?>", "\n", text)
-    text = re.sub(r"<li>", "\n- ", text)
-    text = re.sub(r"</(p|ul|ol)>", "\n\n", text)
-    text = html.unescape(re.sub(r"<[^>]*>", "", text))
-    text = re.sub(r"\n{3,}", "\n\n", "\n".join(line.strip() for line in text.splitlines())).strip()
-    return hidden.restore(text)
-
-
-def _link_text(match: re.Match[str]) -> str:
-    href, label = match.group(1), re.sub(r"<[^>]*>", "", match.group(2))
-    return href if href == label else f"{label} ({href})"
 
 
 class Renderer:
@@ -240,25 +216,37 @@ class Renderer:
 
     def __init__(self, compiled: Compiled):
         self.compiled = compiled
-        self._subject = fillins.template(compiled.subject, escape=False)
-        self._html = fillins.template(compiled.html, escape=True)
-        self._text = fillins.template(compiled.text, escape=False)
+        self._members = {value: Renderer(member) for value, member in compiled.members.items()}
+        if not compiled.field:
+            self._subject = template(compiled.subject, escape=False)
+            self._html = template(compiled.html, escape=True)
+            self._text = template(compiled.text, escape=False)
+            self._preheader = template(compiled.preheader, escape=False)
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
-        """One person's mail. `values` holds contact, company, fact (mappings) and token.
+        """One person's mail. `values` holds contact, company, fact … (mappings) and token.
 
-        The subject is one line whatever a value holds, so that a value can never add a header.
+        The subject is one line whatever a value holds, so that a value can never add a header. Raises NoVersion.
         """
-        return Rendered(" ".join(self._subject(values).split()), self._html(values), self._text(values))
+        if self.compiled.field:
+            value = fillins.reach(values, self.compiled.field)
+            member = self._members.get("" if value is None else str(value)) or self._members.get("")
+            if member is None:
+                raise NoVersion(f"there is no version of the message for “{value or 'a blank'}”")
+            return member.render(values)
+        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)),
+                        " ".join(self._preheader(values).split()))
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:
     """A link's address for one person. Values are percent-encoded, save one that is the address's beginning."""
     parts = []
-    for place, part in enumerate(fillins.split(href)):
-        if isinstance(part, fillins.FillIn):
-            value = fillins.template(part.source(), escape=False)(values)
-            parts.append(quote(value, safe="" if place else ":/?#[]@!$&'()*+,;=%"))
-        else:
+    for place, part in enumerate(fillins.tree(href)):
+        if isinstance(part, str):
             parts.append(part)
+        else:
+            value = template(part.source() if isinstance(part, fillins.FillIn) else href, escape=False)(values)
+            if not isinstance(part, fillins.FillIn):
+                return value
+            parts.append(quote(value, safe="" if place else ":/?#[]@!$&'()*+,;=%"))
     return "".join(parts)

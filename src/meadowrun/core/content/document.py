@@ -1,39 +1,45 @@
 """A message's document: what is stored, checked when it comes in.
 
-    {"subject", "preheader", "plain": text or null, "settings": {…}, "lines": [line, …]}
+    {"subject", "preheader", "plain": text or null, "text_only": false, "code": html or null, "settings": {…}, "lines": [line, …]}
 
-Every line has an `id` and a `type`; texts may hold fill-ins (see fillins.py), `html` only the tags in TAGS.
+Every line has an `id` and a `type` (see lines.py); texts may hold fill-ins (see fillins.py), `html` only the tags in TAGS.
+With `code`, the body is that HTML and the lines are not used; with `text_only`, there is no HTML at all.
 """
 
-import copy
 import html
 import re
-import secrets
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
 from urllib.parse import urlsplit
 
 import nh3
 
 from meadowrun.core.content import fillins
+from meadowrun.core.content.lines import EVERY, ICONS, LINE_TYPES, MOST_CASES, TEXT_SLOTS, Json, fresh_id, live, new_line, walk
+from meadowrun.core.content.plain import mark_of
 
-Json = dict[str, Any]
-TAGS = {"p", "br", "b", "strong", "i", "em", "a", "ul", "ol", "li"}
+__all__ = ["LINE_TYPES", "Json", "new_line"]
+TAGS = {"p", "br", "b", "strong", "i", "em", "a", "ul", "ol", "li", "span"}
 ALIGN = ("left", "center", "right")
 COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
-#: type → what it is called, and its settings with their defaults
-LINE_TYPES: dict[str, tuple[str, Json]] = {
-    "heading": ("Heading", {"text": "", "align": "left"}),
-    "text": ("Text", {"html": "<p></p>", "align": "left"}),
-    "picture": ("Picture", {"src": "", "alt": "", "link": "", "width": 100}),
-    "button": ("Button", {"label": "", "href": "", "align": "center"}),
-    "divider": ("Divider", {}),
-    "space": ("Space", {"height": 24}),
-    "footer": ("Footer", {"html": "<p></p>", "unsubscribe": True}),
-}
-SETTINGS: Json = {"width": 600, "ground": "#efeadd", "sheet": "#ffffff", "ink": "#1f2b25", "accent": "#2e5e45"}
-MOST_LINES = 120
+#: Fonts that mail readers have; others would need to be fetched.
+FONTS = {"Georgia, serif": "Georgia", "'Times New Roman', Times, serif": "Times", "Helvetica, Arial, sans-serif": "Helvetica",
+         "Verdana, Geneva, sans-serif": "Verdana", "'Trebuchet MS', Tahoma, sans-serif": "Trebuchet",
+         "'Courier New', Courier, monospace": "Courier"}
+#: Looks of the whole message; a house style gives the organisation's own defaults.
+SETTINGS: Json = {"width": 600, "ground": "#efeadd", "sheet": "#ffffff", "ink": "#1f2b25", "accent": "#2e5e45",
+                  "on_accent": "#ffffff", "heading_font": "Georgia, serif", "text_font": "Helvetica, Arial, sans-serif",
+                  "size": 16, "round": 4}
+_SIZES = {"width": (320, 800), "size": (12, 22), "round": (0, 30)}
+MOST_LINES = 240
 MOST_TEXT = 40_000
+MOST_CODE = 400_000
+_DEEPEST = 5
+#: What a code line may hold: looks and tables, nothing that runs or asks for input.
+_CODE_TAGS = nh3.ALLOWED_TAGS | {"style", "center", "font", "section", "html", "head", "body", "title", "meta", "link"} - {"link"}
+_CODE_ATTRIBUTES = {"style", "class", "id", "align", "valign", "width", "height", "bgcolor", "background", "border",
+                    "cellpadding", "cellspacing", "role", "dir", "lang", "title", "color", "face", "size", "name", "content"}
+_WRAPPED = re.compile(r"MRFILL(\d+)X")
 
 
 class DocumentError(ValueError):
@@ -44,23 +50,27 @@ class DocumentError(ValueError):
         self.line, self.slot = line, slot
 
 
-def new_line(kind: str) -> Json:
-    if kind not in LINE_TYPES:
-        raise DocumentError(f"There is no line of the type “{kind}”.")
-    return {"id": secrets.token_hex(4), "type": kind, **copy.deepcopy(LINE_TYPES[kind][1])}
+def empty(settings: Json | None = None) -> Json:
+    """A document without any line."""
+    return {"subject": "", "preheader": "", "plain": None, "text_only": False, "code": None,
+            "settings": SETTINGS | (settings or {}), "lines": []}
 
 
-def starting(organisation: str, postal_address: str) -> Json:
+def starting(organisation: str, postal_address: str, settings: Json | None = None) -> Json:
     """What a new message begins with: the lines nearly every mail has, empty where only the author can know."""
-    lines = [new_line(k) for k in ("heading", "text", "button", "footer")]
+    lines = [new_line(k) for k in ("heading", "text", "button")]
     lines[1]["html"] = '<p>Dear {{ contact.first_name | default("friend", true) }},</p><p></p>'
+    return empty(settings) | {"lines": [*lines, closing(organisation, postal_address)]}
+
+
+def closing(organisation: str, postal_address: str) -> Json:
+    """The footer that every mail needs: who writes, from where, and the way out."""
     place = f"{organisation}, {postal_address}" if postal_address else organisation
-    lines[3]["html"] = f"<p>{html.escape(place)}. You get this because you asked us to write.</p>"
-    return {"subject": "", "preheader": "", "plain": None, "settings": dict(SETTINGS), "lines": lines}
+    return new_line("footer", html=f"<p>{html.escape(place)}. You get this because you asked us to write.</p>")
 
 
-def clean_html(text: str) -> str:
-    """Rich text with only the tags we write, links with safe schemes, and fill-ins unharmed."""
+def _cleaned(text: str, clean: Callable[[str], str]) -> str:
+    """Cleans HTML while its fill-ins are hidden behind words, and brings them back."""
     parts: list[str] = []
 
     def hide(match: re.Match[str]) -> str:
@@ -69,23 +79,50 @@ def clean_html(text: str) -> str:
 
     hidden = fillins.PART.sub(hide, text)
     # A link's address may be a fill-in, which is no address to a cleaner: give it a scheme while it is hidden.
-    hidden = re.sub(r'href="MRFILL(\d+)X', r'href="https://mrfill.invalid/MRFILL\1X', hidden)
-    safe = nh3.clean(hidden, tags=TAGS, attributes={"a": {"href"}}, link_rel=None,
-                     url_schemes={"http", "https", "mailto", "tel"})
-    safe = safe.replace("https://mrfill.invalid/", "")
-    return re.sub(r"MRFILL(\d+)X", lambda m: parts[int(m.group(1))] if int(m.group(1)) < len(parts) else "", safe)
+    hidden = re.sub(r'(href|src)="MRFILL(\d+)X', r'\1="https://mrfill.invalid/MRFILL\2X', hidden)
+    safe = clean(hidden).replace("https://mrfill.invalid/", "")
+    return _WRAPPED.sub(lambda m: parts[int(m.group(1))] if int(m.group(1)) < len(parts) else "", safe)
+
+
+def clean_html(text: str) -> str:
+    """Rich text with only the tags we write, links with safe schemes, and fill-ins unharmed."""
+    return _cleaned(text, lambda hidden: nh3.clean(
+        hidden, tags=TAGS, attributes={"a": {"href"}, "span": {"style"}}, filter_style_properties={"color"}, link_rel=None,
+        url_schemes={"http", "https", "mailto", "tel"}))
+
+
+def clean_code(text: str) -> str:
+    """HTML from elsewhere without anything that runs: looks, tables, pictures and links stay as they are."""
+    def clean(hidden: str) -> str:
+        # A style sheet's text is no markup, so it is kept aside as it is; in it only what could leave it is taken out.
+        sheets: list[str] = []
+
+        def keep(match: re.Match[str]) -> str:
+            sheets.append(re.sub(r"</|<!--|-->|@import[^;]*;?|expression\s*\(|javascript:", "", match.group(1), flags=re.IGNORECASE))
+            return f"MRSHEET{len(sheets) - 1}X"
+
+        bare = re.sub(r"<style[^>]*>(.*?)</style>", keep, hidden, flags=re.DOTALL | re.IGNORECASE)
+        safe = nh3.clean(bare, tags=_CODE_TAGS - {"style"}, clean_content_tags={"script", "style", "title"}, attributes={
+            "*": _CODE_ATTRIBUTES, "a": {"href", "target"}, "img": {"src", "alt"}}, link_rel=None,
+            url_schemes={"http", "https", "mailto", "tel"})
+        return re.sub(r"MRSHEET(\d+)X", lambda m: f"<style>{sheets[int(m.group(1))]}</style>", safe)
+
+    return _cleaned(text, clean)
 
 
 def texts(document: Json) -> Iterator[tuple[str, str, str]]:
     """Every text a fill-in may stand in: (line id or "", slot, text)."""
     for slot in ("subject", "preheader"):
         yield "", slot, document[slot]
-    if document.get("plain"):
-        yield "", "plain", document["plain"]
-    for line in document["lines"]:
-        for slot in ("text", "html", "label", "href", "alt", "link"):
+    for slot in ("plain", "code"):
+        if document.get(slot):
+            yield "", slot, document[slot]
+    for line in walk(document["lines"]):
+        for slot in TEXT_SLOTS:
             if isinstance(line.get(slot), str):
                 yield line["id"], slot, line[slot]
+        for place, icon in enumerate(line.get("icons", ())):
+            yield line["id"], f"icon{place}", icon["href"]
 
 
 def take(data: Any) -> Json:
@@ -95,29 +132,63 @@ def take(data: Any) -> Json:
     """
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
         raise DocumentError("The message is not an object with a list of lines.")
-    if len(data["lines"]) > MOST_LINES:
-        raise DocumentError(f"A message can have at most {MOST_LINES} lines.")
-    plain = data.get("plain")
-    made: Json = {"subject": _one_line(data.get("subject", "")), "preheader": _one_line(data.get("preheader", "")),
-                  "plain": str(plain) if plain else None, "settings": dict(SETTINGS), "lines": []}
-    for name, value in (data.get("settings") or {}).items():
-        if name == "width":
-            made["settings"]["width"] = max(320, min(800, _whole(value, None, "width")))
-        elif name in SETTINGS:
-            if not COLOUR.match(str(value)):
-                raise DocumentError(f"“{value}” is not a colour like #2e5e45.", None, name)
-            made["settings"][name] = str(value)
-    seen: set[str] = set()
-    for line in data["lines"]:
-        made["lines"].append(_line(line, seen))
+    made: Json = empty() | {
+        "subject": _one_line(data.get("subject", "")), "preheader": _one_line(data.get("preheader", "")),
+        "plain": str(data["plain"]) if data.get("plain") else None, "text_only": bool(data.get("text_only")),
+        "code": clean_code(str(data["code"])) if data.get("code") else None}
+    if data.get("one_of"):
+        made["one_of"] = _one_of(data["one_of"])
+    made["settings"] = take_settings(data.get("settings") or {})
+    made["lines"] = take_lines(data["lines"])
+    if made["plain"]:
+        # What the author's own text was written beside; a new one is marked when it comes in.
+        made["plain_of"] = str(data.get("plain_of") or mark_of(made, live(made["lines"])))[:16]
     for ident, slot, text in texts(made):
-        if len(text) > MOST_TEXT:
-            raise DocumentError(f"This text is longer than {MOST_TEXT:,} characters.", ident or None, slot)
+        most = MOST_CODE if slot == "code" else MOST_TEXT
+        if len(text) > most:
+            raise DocumentError(f"This text is longer than {most:,} characters.", ident or None, slot)
         try:
-            fillins.split(text)
+            fillins.tree(text)
         except fillins.FillInError as problem:
             raise DocumentError(str(problem), ident or None, slot) from None
     return made
+
+
+def take_settings(data: Any) -> Json:
+    """Looks that come from outside, the rest by default. Raises DocumentError."""
+    made = dict(SETTINGS)
+    for name, value in data.items():
+        if name in _SIZES:
+            least, most = _SIZES[name]
+            made[name] = max(least, min(most, _whole(value, None, name)))
+        elif name in ("heading_font", "text_font"):
+            if value not in FONTS:
+                raise DocumentError(f"“{value}” is not a font that mail readers have.", None, name)
+            made[name] = value
+        elif name in SETTINGS:
+            made[name] = _colour(value, None, name)
+    return made
+
+
+def take_lines(data: list[Any]) -> list[Json]:
+    """Lines that come from outside, checked and cleaned. Raises DocumentError."""
+    seen: set[str] = set()
+    made = [_line(line, seen, 1, False) for line in data]
+    if len(seen) > MOST_LINES:
+        raise DocumentError(f"A message can have at most {MOST_LINES} lines.")
+    return made
+
+
+def _one_of(data: Any) -> Json:
+    """A message chosen by a field's value: {"field": ref, "values": {value: message}, "otherwise": message or 0}."""
+    try:
+        values = {str(k)[:200]: int(v) for k, v in data["values"].items()}
+        field, otherwise = str(data["field"]), int(data.get("otherwise") or 0)
+    except (KeyError, TypeError, ValueError, AttributeError):
+        raise DocumentError("What chooses the message is not complete.", None, "one_of") from None
+    if not re.fullmatch(r"(contact|company)\.[a-z]\w*", field) or len(values) > MOST_CASES:
+        raise DocumentError(f"Choose one field, and a message for each of at most {MOST_CASES} values.", None, "one_of")
+    return {"field": field, "values": values, "otherwise": otherwise}
 
 
 def _one_line(text: Any) -> str:
@@ -131,31 +202,117 @@ def _whole(value: Any, line: str | None, slot: str) -> int:
         raise DocumentError(f"“{value}” is not a whole number.", line, slot) from None
 
 
-def _line(data: Any, seen: set[str]) -> Json:
-    if not isinstance(data, dict):
-        raise DocumentError("A line is not an object.")
-    if data.get("type") not in LINE_TYPES:
-        raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
-    ident = str(data.get("id", ""))
+def _colour(value: Any, line: str | None, slot: str) -> str:
+    if not COLOUR.match(str(value)):
+        raise DocumentError(f"“{value}” is not a colour like #2e5e45.", line, slot)
+    return str(value)
+
+
+def _ident(data: Any, seen: set[str]) -> str:
+    ident = str(data.get("id", "")) if isinstance(data, dict) else ""
     if not re.fullmatch(r"[A-Za-z0-9]{1,12}", ident) or ident in seen:
         raise DocumentError("A line has no id of its own.")
     seen.add(ident)
-    line: Json = {"id": ident, "type": data["type"]}
-    for name, default in LINE_TYPES[data["type"]][1].items():
-        value = data.get(name, default)
-        if name == "html":
-            line[name] = clean_html(str(value))
-        elif name == "align":
-            line[name] = value if value in ALIGN else default
-        elif name == "width":
-            line[name] = max(10, min(100, _whole(value, ident, name)))
-        elif name == "height":
-            line[name] = max(4, min(200, _whole(value, ident, name)))
-        elif isinstance(default, bool):
-            line[name] = bool(value)
-        else:
-            line[name] = _one_line(value)
+    return ident
+
+
+def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
+    if not isinstance(data, dict):
+        raise DocumentError("A line is not an object.")
+    kind = data.get("type")
+    if kind not in LINE_TYPES:
+        raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
+    if depth > _DEEPEST:
+        raise DocumentError(f"Lines stand more than {_DEEPEST} deep in each other.", str(data.get("id", ""))[:12] or None)
+    ident = _ident(data, seen)
+    if kind == "columns" and in_columns:
+        raise DocumentError("Columns cannot stand inside columns; phones could not stack them.", ident)
+    line: Json = {"id": ident, "type": kind}
+    for name, default in (LINE_TYPES[kind][1] | EVERY).items():
+        line[name] = _slot(data.get(name, default), default, ident, name)
+
+    def held(inner: Any, columns: bool) -> list[Json]:
+        if not isinstance(inner, list):
+            raise DocumentError("What stands inside this line is not a list of lines.", ident)
+        return [_line(one, seen, depth + 1, columns) for one in inner]
+
+    if kind == "columns":
+        line["split"] = _split(line["split"], ident)
+        columns = data.get("columns", [])
+        if not isinstance(columns, list) or len(columns) != len(line["split"]):
+            raise DocumentError("There must be as many columns as widths.", ident, "split")
+        line["columns"] = [held(c, True) for c in columns]
+    elif kind == "only":
+        if not isinstance(data.get("cases", []), list) or len(data.get("cases", [])) > MOST_CASES:
+            raise DocumentError(f"A line can have at most {MOST_CASES} versions.", ident)
+        line["cases"] = [_case(case, seen, lambda inner: held(inner, in_columns)) for case in data.get("cases", [])]
+        line["otherwise"] = held(data.get("otherwise", []), in_columns)
+    elif kind == "icons":
+        line["icons"] = [_icon(icon, ident) for icon in data.get("icons", [])][:12]
     return line
+
+
+def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
+    if name == "html":
+        return clean_html(str(value))
+    if name == "code":
+        return clean_code(str(value))
+    if name == "align":
+        return value if value in ALIGN else default
+    if name in ("colour", "fill"):
+        return _colour(value, ident, name) if value else ""
+    if name == "width":
+        return max(10, min(100, _whole(value, ident, name)))
+    if name == "height":
+        return max(4, min(200, _whole(value, ident, name)))
+    if name == "most":
+        return max(1, min(fillins.MOST_ITEMS, _whole(value, ident, name)))
+    if isinstance(default, bool):
+        return bool(value)
+    if isinstance(default, int):
+        return _whole(value, ident, name)
+    return _one_line(value) if isinstance(default, str) else value
+
+
+def _split(value: Any, ident: str) -> list[int]:
+    """Widths of columns in percent, each at least 10, together 100."""
+    if not isinstance(value, list) or not 1 <= len(value) <= 4:
+        raise DocumentError("There can be one to four columns.", ident, "split")
+    widths = [max(10, min(100, _whole(v, ident, "split"))) for v in value]
+    total = sum(widths)
+    made = [round(w * 100 / total) for w in widths]
+    return [*made[:-1], 100 - sum(made[:-1])]
+
+
+def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:
+    if not isinstance(data, dict):
+        raise DocumentError("A version is not an object.")
+    ident = _ident(data, seen)
+    lines = data.get("lines") or []
+    if not isinstance(lines, list):
+        raise DocumentError("The condition of a version is not a list of lines.", ident)
+    return {"id": ident, "name": _one_line(data.get("name", ""))[:120], "lines": lines, "part": str(data.get("part") or "")[:80],
+            "content": held(data.get("content", []))}
+
+
+def _icon(data: Any, ident: str) -> Json:
+    if not isinstance(data, dict) or data.get("icon") not in ICONS:
+        raise DocumentError("There is no such icon.", ident, "icons")
+    return {"icon": data["icon"], "href": _one_line(data.get("href", ""))}
+
+
+def renewed(lines: list[Json]) -> list[Json]:
+    """Copies of lines, with ids of their own at every depth."""
+    made = []
+    for line in lines:
+        copy = line | {"id": fresh_id()}
+        if line["type"] == "columns":
+            copy["columns"] = [renewed(held) for held in line["columns"]]
+        elif line["type"] == "only":
+            copy["cases"] = [case | {"id": fresh_id(), "content": renewed(case["content"])} for case in line["cases"]]
+            copy["otherwise"] = renewed(line["otherwise"])
+        made.append(copy)
+    return made
 
 
 def address_problem(href: str) -> str | None:
@@ -176,26 +333,3 @@ def address_problem(href: str) -> str | None:
     if not parts.hostname or " " in bare or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
         return f"leads to “{href}”, which is no complete address"
     return None
-
-
-def differences(old: Json, new: Json) -> list[str]:
-    """What changed from one draft to the next, in words."""
-    said = [f"{slot} changed" for slot in ("subject", "preheader") if old[slot] != new[slot]]
-    if old.get("plain") != new.get("plain"):
-        said.append("plain text edited" if new.get("plain") else "plain text follows the lines again")
-    if old["settings"] != new["settings"]:
-        said.append("looks changed")
-    before = {line["id"]: line for line in old["lines"]}
-    after = {line["id"]: line for line in new["lines"]}
-    for number, line in enumerate(new["lines"], 1):
-        name = LINE_TYPES[line["type"]][0].lower()
-        if line["id"] not in before:
-            said.append(f"{name} added as line {number}")
-        elif line != before[line["id"]]:
-            said.append(f"{name} in line {number} changed")
-    for number, line in enumerate(old["lines"], 1):
-        if line["id"] not in after:
-            said.append(f"{LINE_TYPES[line['type']][0].lower()} of line {number} removed")
-    if [i for i in before if i in after] != [i for i in after if i in before]:
-        said.append("lines moved")
-    return said

@@ -1,61 +1,38 @@
 """Fill-ins: the changeable words of a message, in a small, closed part of Jinja's syntax.
 
-Allowed are `{{ contact.town }}`, `{{ company.kind }}`, `{{ fact.venue }}`, each with filters from FILTERS whose
-arguments are constants. Everything else Jinja could do is refused when a message is saved, so that a template cannot
-loop, reach into objects or grow without bound; and values are only ever inserted, never run.
+Allowed are `{{ contact.town }}`, `{{ company.kind }}`, `{{ fact.venue }}`, `{{ event.amount }}`, `{{ feed.sky.night }}`,
+`{{ table.prices.student }}` and the bare `{{ greeting }}`, each with filters from FILTERS whose arguments are constants;
+`{% if contact.tier == "Patron" %}…{% elif … %}…{% else %}…{% endif %}`; and, for lists that a feed gives,
+`{% for item in feed.programme.items[:5] %}…{% endfor %}`. Everything else Jinja could do is refused when a message is
+saved, so that a template cannot reach into objects or grow without bound; and values are only ever inserted, never run.
 """
 
 import dataclasses
-import datetime as dt
+import operator
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 import jinja2
 from jinja2 import nodes, sandbox
-from markupsafe import Markup
 
-from meadowrun.core import wording
+from meadowrun.core.content.formats import FILTERS, WITH_TEXT
 
-ROOTS = ("contact", "company", "fact")
-PART = re.compile(r"\{\{.*?\}\}", re.DOTALL)
+#: What has parts: `contact.town`. `when` and `part` are answers about a person, worked out by the conditions of a message.
+ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when", "part", "sender")
+#: What stands alone.
+BARE = ("greeting", "unsubscribe", "preferences")
+PART = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
 #: what stands for a delivery's token in templates of ours; authors cannot write it
 TOKEN = "{{ token }}"
+#: A list from a feed never shows more.
+MOST_ITEMS = 50
+_DEEPEST = 8
 _ANY_JINJA = re.compile(r"\{\{|\}\}|\{%|%\}|\{#|#\}")
 
 
 class FillInError(ValueError):
     """A fill-in that cannot be taken; the text quotes it and says what to do."""
-
-
-def _day(value: Any) -> Any:
-    try:
-        return wording.day(dt.date.fromisoformat(str(value)[:10])) if value else value
-    except ValueError:
-        return value
-
-
-def _number(value: Any) -> Any:
-    return wording.number(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
-
-
-def _titled(value: Any) -> Any:
-    """Capitals at the start of each word, leaving mixed case (McKay, O’Hara) as it is."""
-    text = str(value) if value else ""
-    return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in text.split(" ")) or value
-
-
-def _upper(value: Any) -> Any:
-    return value if value is None else str(value).upper()
-
-
-def _lower(value: Any) -> Any:
-    return value if value is None else str(value).lower()
-
-
-FILTERS: dict[str, Callable[..., Any] | None] = {
-    "default": None, "upper": _upper, "lower": _lower, "day": _day, "number": _number, "titled": _titled,
-}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -70,25 +47,25 @@ class FillIn:
         """The fill-in as it stands in a document."""
         text = self.ref + "".join(f" | {name}" for name in self.filters)
         if self.fallback is not None:
-            text += f" | default({_quoted(self.fallback)}, true)"
+            text += f" | default({quoted(self.fallback)}, true)"
         return "{{ " + text + " }}"
 
 
-def _quoted(text: str) -> str:
+def quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("{", "(").replace("}", ")") + '"'
 
 
 def environment(autoescape: bool) -> sandbox.ImmutableSandboxedEnvironment:
     """The environment that messages are filled in with: strict about names, blank for None."""
     made = sandbox.ImmutableSandboxedEnvironment(
-        autoescape=autoescape, undefined=jinja2.StrictUndefined, finalize=_blank, keep_trailing_newline=True)
+        autoescape=autoescape, undefined=jinja2.StrictUndefined, finalize=blank, keep_trailing_newline=True)
     made.filters = {name: function or made.filters[name] for name, function in FILTERS.items()}
     made.globals = {}
     made.tests = {}
     return made
 
 
-def _blank(value: Any) -> Any:
+def blank(value: Any) -> Any:
     if value is None:
         return ""
     if value is True or value is False:
@@ -101,7 +78,7 @@ _PARSER = environment(False)
 
 def parse(part: str) -> FillIn:
     """Reads one `{{ … }}`. Raises FillInError when it is anything but a plain fill-in."""
-    shown = part if len(part) <= 60 else part[:57] + "…"
+    shown = _short(part)
     try:
         body = _PARSER.parse(part).body
     except jinja2.TemplateSyntaxError:
@@ -115,75 +92,221 @@ def parse(part: str) -> FillIn:
     while isinstance(node, nodes.Filter):
         if node.name not in FILTERS or node.kwargs or node.dyn_args or node.dyn_kwargs or node.node is None:
             raise FillInError(f"“{node.name}” in “{shown}” is not a format that exists.")
+        constants = [a.value for a in node.args if isinstance(a, nodes.Const)]
         if node.name == "default":
-            if not node.args or not all(isinstance(a, nodes.Const) for a in node.args):
+            if not node.args or len(constants) < len(node.args):
                 raise FillInError(f"The fallback in “{shown}” must be plain text in quotes.")
             if filters or fallback is not None:
                 raise FillInError(f"The fallback in “{shown}” must come last.")
-            first = node.args[0]
-            fallback = str(first.value) if isinstance(first, nodes.Const) else ""
-        elif node.args:
+            fallback = str(constants[0])
+        elif node.args and not (node.name in WITH_TEXT and len(constants) == len(node.args) == 1):
             raise FillInError(f"“{node.name}” in “{shown}” takes no settings.")
         else:
-            filters.insert(0, node.name)
+            filters.insert(0, f"{node.name}({quoted(str(constants[0]))})" if constants else node.name)
         node = node.node
-    if not (isinstance(node, nodes.Getattr) and isinstance(node.node, nodes.Name) and node.node.name in ROOTS):
+    ref = _ref(node)
+    if ref is None:
         raise FillInError(f"“{shown}” names nothing that can be filled in. Type @ to choose a field.")
-    return FillIn(f"{node.node.name}.{node.attr}", fallback, tuple(filters))
+    return FillIn(ref, fallback, tuple(filters))
 
 
-def template(source: str, escape: bool) -> Callable[[Mapping[str, Any]], str]:
-    """A function that fills a source in for one person: what Jinja would give, several times as fast.
-
-    `values` maps contact, company and fact to their fields, and token to the delivery's token. Raises KeyError for a
-    field that is not there at all and has no fallback; a blank one is None.
-    """
-    parts: list[str] = []
-    fills: list[tuple[int, Callable[[Mapping[str, Any]], str]]] = []
-    place = 0
-    for match in PART.finditer(source):
-        parts += [source[place:match.start()], ""]
-        fills.append((len(parts) - 1, _filler(match.group(), escape)))
-        place = match.end()
-    parts.append(source[place:])
-
-    def render(values: Mapping[str, Any]) -> str:
-        filled = parts.copy()
-        for index, fill in fills:
-            filled[index] = fill(values)
-        return "".join(filled)
-
-    return render
+def _short(part: str) -> str:
+    return part if len(part) <= 60 else part[:57] + "…"
 
 
-def _filler(part: str, escape: bool) -> Callable[[Mapping[str, Any]], str]:
-    if part == TOKEN:
-        return lambda values: str(values["token"])
-    fill = parse(part)
-    root, _, key = fill.ref.partition(".")
-    functions = [function for name in fill.filters if (function := FILTERS[name])]
-    fallback = fill.fallback
-
-    def render(values: Mapping[str, Any]) -> str:
-        value = values[root][key] if fallback is None else values[root].get(key)
-        for function in functions:
-            value = function(value)
-        if fallback is not None and not value:
-            value = fallback
-        text = str(_blank(value))
-        return str(Markup.escape(text)) if escape else text
-
-    return render
+def _ref(node: nodes.Node | None) -> str | None:
+    """The name that a node of Jinja's is, such as contact.town; None for anything else."""
+    if isinstance(node, nodes.Name):
+        return node.name if node.name in BARE else None
+    names: list[str] = []
+    while isinstance(node, nodes.Getattr):
+        names.insert(0, node.attr)
+        node = node.node
+    if not isinstance(node, nodes.Name) or node.name not in ROOTS or not names or any(n.startswith("_") for n in names):
+        return None
+    # Only what comes from outside as JSON has parts of parts.
+    if len(names) > (1 if node.name not in ("feed", "table", "item") else 6):
+        return None
+    return ".".join([node.name, *names])
 
 
-def split(text: str) -> list[str | FillIn]:
-    """The text cut into plain parts and fill-ins. Raises FillInError at the first part that is neither."""
-    found: list[str | FillIn] = []
+def reach(values: Mapping[str, Any], ref: str) -> Any:
+    """The value a name stands for. Raises KeyError where its first two parts are not there; deeper gaps are blank."""
+    root, *names = ref.split(".")
+    if not names:
+        return values[root]
+    found = values[root][names[0]]
+    for name in names[1:]:
+        found = found.get(name) if isinstance(found, Mapping) else None
+    return found
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Test:
+    """A question about one person: `contact.tier == "Patron" and not when.k1`."""
+
+    source: str
+    refs: tuple[str, ...]
+    ask: Callable[[Mapping[str, Any]], bool]
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Tag:
+    """One `{% … %}`: `kind` is if, elif, else, endif, for or endfor."""
+
+    kind: str
+    text: str
+    test: Test | None = None
+    #: of a for: the list's name and how many of it
+    ref: str = ""
+    most: int = MOST_ITEMS
+
+    def source(self) -> str:
+        return self.text
+
+
+_COMPARE: dict[str, Callable[[Any, Any], bool]] = {
+    "eq": operator.eq, "ne": operator.ne, "gt": operator.gt, "gteq": operator.ge, "lt": operator.lt, "lteq": operator.le}
+
+
+def _test(node: nodes.Node, shown: str) -> Test:
+    """Reads a question. Raises FillInError."""
+    if isinstance(node, nodes.Not):
+        inner = _test(node.node, shown)
+        return Test("", inner.refs, lambda values: not inner.ask(values))
+    if isinstance(node, nodes.And | nodes.Or):
+        left, right = _test(node.left, shown), _test(node.right, shown)
+        both = isinstance(node, nodes.And)
+        return Test("", left.refs + right.refs, lambda values: (left.ask(values) and right.ask(values)) if both
+                    else (left.ask(values) or right.ask(values)))
+    if isinstance(node, nodes.Compare) and len(node.ops) == 1:
+        ref, operand = _ref(node.expr), node.ops[0]
+        if ref and operand.op in _COMPARE and isinstance(operand.expr, nodes.Const):
+            return Test("", (ref,), _comparison(ref, operand.op, operand.expr.value))
+        if ref and operand.op in ("in", "notin") and isinstance(operand.expr, nodes.List) and all(
+                isinstance(i, nodes.Const) for i in operand.expr.items):
+            wanted = [i.value for i in operand.expr.items if isinstance(i, nodes.Const)]
+            return Test("", (ref,), _membership(ref, wanted, operand.op == "in"))
+    ref = _ref(node)
+    if ref is None:
+        raise FillInError(f"“{shown}” asks something that cannot be asked. Compare a field with a word in quotes or a number.")
+    return Test("", (ref,), lambda values: bool(reach(values, ref)))
+
+
+def _membership(ref: str, wanted: list[Any], inside: bool) -> Callable[[Mapping[str, Any]], bool]:
+    return lambda values: (reach(values, ref) in wanted) is inside
+
+
+def _comparison(ref: str, op: str, wanted: Any) -> Callable[[Mapping[str, Any]], bool]:
+    compare = _COMPARE[op]
+
+    def ask(values: Mapping[str, Any]) -> bool:
+        value = reach(values, ref)
+        if isinstance(value, list | tuple) and op in ("eq", "ne"):
+            # Of several choices, one is enough.
+            return (wanted in value) is (op == "eq")
+        try:
+            return bool(compare(value, wanted))
+        except TypeError:
+            # Blank, or a text beside a number: matches nothing.
+            return False
+
+    return ask
+
+
+def tag(part: str) -> Tag:
+    """Reads one `{% … %}`. Raises FillInError."""
+    shown, words = _short(part), part[2:-2].strip().strip("-").strip()
+    kind = words.split(None, 1)[0] if words else ""
+    if words in ("else", "endif", "endfor"):
+        return Tag(words, "{% " + words + " %}")
+    if kind in ("if", "elif"):
+        try:
+            (made,) = _PARSER.parse("{% if " + words[len(kind):] + " %}{% endif %}").body
+        except (jinja2.TemplateSyntaxError, ValueError):
+            raise FillInError(f"“{shown}” is not a complete question.") from None
+        if not isinstance(made, nodes.If):
+            raise FillInError(f"“{shown}” is not a question.")
+        test = _test(made.test, shown)
+        return Tag(kind, part, dataclasses.replace(test, source=words[len(kind):].strip()))
+    found = re.fullmatch(r"for item in (feed(?:\.[A-Za-z]\w*){1,6})(?:\[:(\d{1,2})\])?", words)
+    if not found:
+        raise FillInError(f"“{shown}” is not something a message can do: only if, elif, else, endif, and for over a feed.")
+    return Tag("for", part, None, found.group(1), min(MOST_ITEMS, int(found.group(2) or MOST_ITEMS)))
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class When:
+    """Words by condition: the first branch whose test holds, else `otherwise`."""
+
+    branches: tuple[tuple[Test, tuple["Node", ...]], ...]
+    otherwise: tuple["Node", ...]
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Each:
+    """Words for each item of a feed's list."""
+
+    ref: str
+    most: int
+    body: tuple["Node", ...]
+
+
+Node = str | FillIn | When | Each
+
+
+def tree(text: str) -> tuple[Node, ...]:
+    """A text as nested parts. Raises FillInError naming the part at fault, also where an if or for is not closed."""
+    parts = list(reversed(split(text)))
+    found, closing = _until(parts, 0)
+    if closing is not None:
+        raise FillInError(f"There is a “{closing.text}” without its beginning.")
+    return found
+
+
+def _until(parts: list["str | FillIn | Tag"], depth: int) -> tuple[tuple[Node, ...], Tag | None]:
+    """Nodes up to the tag that ends their branch, which comes back, too; None at the end of the text."""
+    if depth > _DEEPEST:
+        raise FillInError(f"Conditions stand more than {_DEEPEST} deep in each other.")
+    found: list[Node] = []
+    while parts:
+        part = parts.pop()
+        if not isinstance(part, Tag):
+            found.append(part)
+        elif part.kind == "if":
+            found.append(_branches(part, parts, depth))
+        elif part.kind == "for":
+            body, closing = _until(parts, depth + 1)
+            if closing is None or closing.kind != "endfor":
+                raise FillInError(f"“{_short(part.text)}” has no {{% endfor %}}.")
+            found.append(Each(part.ref, part.most, body))
+        else:
+            return tuple(found), part
+    return tuple(found), None
+
+
+def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int) -> When:
+    branches: list[tuple[Test, tuple[Node, ...]]] = []
+    now: Tag = first
+    while True:
+        body, closing = _until(parts, depth + 1)
+        if closing is None or closing.kind == "endfor" or now.kind == "else" and closing.kind != "endif":
+            raise FillInError(f"“{_short(first.text)}” has no {{% endif %}}.")
+        if now.test is not None:
+            branches.append((now.test, body))
+        if closing.kind == "endif":
+            return When(tuple(branches), body if now.kind == "else" else ())
+        now = closing
+
+
+def split(text: str) -> list[str | FillIn | Tag]:
+    """The text cut into plain parts, fill-ins and tags. Raises FillInError at the first part that is none of them."""
+    found: list[str | FillIn | Tag] = []
     place = 0
     for match in PART.finditer(text):
         if match.start() > place:
             found.append(_plain(text[place:match.start()]))
-        found.append(parse(match.group()))
+        found.append(parse(match.group()) if match.group().startswith("{{") else tag(match.group()))
         place = match.end()
     if place < len(text):
         found.append(_plain(text[place:]))
@@ -198,10 +321,29 @@ def _plain(text: str) -> str:
     return text
 
 
+def walk(parts: Iterable[Node]) -> Iterator[Node]:
+    """Every part of a tree, those inside branches included."""
+    for part in parts:
+        yield part
+        if isinstance(part, When):
+            for _, body in part.branches:
+                yield from walk(body)
+            yield from walk(part.otherwise)
+        elif isinstance(part, Each):
+            yield from walk(part.body)
+
+
 def used(text: str) -> list[FillIn]:
+    """The fill-ins of a text, those inside conditions included."""
     return [part for part in split(text) if isinstance(part, FillIn)]
 
 
-def escaped(text: str) -> str:
-    """HTML of a text outside Jinja, with its fill-ins left standing."""
-    return "".join(p.source() if isinstance(p, FillIn) else str(Markup.escape(p)) for p in split(text))
+def refs(text: str) -> set[str]:
+    """Every name a text needs to know, for fill-ins, questions and lists. What an item of a list holds is not among them."""
+    found: set[str] = set()
+    for part in split(text):
+        if isinstance(part, FillIn):
+            found.add(part.ref)
+        elif isinstance(part, Tag):
+            found |= {part.ref} if part.ref else set(part.test.refs) if part.test else set()
+    return {ref for ref in found if not ref.startswith("item.")}

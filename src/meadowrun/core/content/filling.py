@@ -1,0 +1,108 @@
+"""Filling a template in for one person: what Jinja would give, several times as fast."""
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from markupsafe import Markup
+
+from meadowrun.core.content.fillins import TOKEN, Each, FillIn, Node, When, blank, parse, reach, tree
+from meadowrun.core.content.formats import FILTERS
+
+Fill = Callable[[Mapping[str, Any]], str]
+#: What TOKEN is read as: a name no field can have, because keys never end in two underscores.
+_TOKEN_REF = "contact.token__"
+
+
+def template(source: str, escape: bool) -> Fill:
+    """A function that fills a source in for one person.
+
+    `values` maps contact, company, fact … to their fields, and token to the delivery's token. Raises KeyError for a
+    field that is not there at all and has no fallback; a blank one is None.
+    """
+    return _filled(tree(source.replace(TOKEN, "{{ " + _TOKEN_REF + " }}")), escape)
+
+
+def _filled(nodes: tuple[Node, ...], escape: bool) -> Fill:
+    parts: list[str] = []
+    fills: list[tuple[int, Fill]] = []
+    for node in nodes:
+        if isinstance(node, str):
+            parts.append(node)
+        else:
+            fills.append((len(parts), _filler(node, escape)))
+            parts.append("")
+
+    def render(values: Mapping[str, Any]) -> str:
+        filled = parts.copy()
+        for index, fill in fills:
+            filled[index] = fill(values)
+        return "".join(filled)
+
+    return render
+
+
+def _filler(node: FillIn | When | Each, escape: bool) -> Fill:
+    if isinstance(node, When):
+        branches = [(test.ask, _filled(body, escape)) for test, body in node.branches]
+        otherwise = _filled(node.otherwise, escape)
+
+        def choose(values: Mapping[str, Any]) -> str:
+            for ask, body in branches:
+                if ask(values):
+                    return body(values)
+            return otherwise(values)
+
+        return choose
+    if isinstance(node, Each):
+        each = _filled(node.body, escape)
+
+        def repeat(values: Mapping[str, Any]) -> str:
+            items = reach(values, node.ref)
+            if not isinstance(items, list):
+                return ""
+            return "".join(each({**values, "item": i if isinstance(i, Mapping) else {"text": i}}) for i in items[:node.most])
+
+        return repeat
+    return _fill(node, escape)
+
+
+def _fill(fill: FillIn, escape: bool) -> Fill:
+    if fill.ref == _TOKEN_REF:
+        return lambda values: str(values["token"])
+    root, _, key = fill.ref.partition(".")
+    functions = [_function(name) for name in fill.filters]
+    fallback = fill.fallback
+    # A feed's answer may lack anything: what is missing in an item is blank.
+    lenient = fallback is not None or root == "item"
+    deep = "." in key or not key
+
+    def render(values: Mapping[str, Any]) -> str:
+        if deep:
+            value = _reach_leniently(values, fill.ref) if lenient else reach(values, fill.ref)
+        else:
+            value = values[root].get(key) if lenient else values[root][key]
+        for function in functions:
+            value = function(value)
+        if fallback is not None and not value:
+            value = fallback
+        text = str(blank(value))
+        return str(Markup.escape(text)) if escape else text
+
+    return render
+
+
+def _reach_leniently(values: Mapping[str, Any], ref: str) -> Any:
+    try:
+        return reach(values, ref)
+    except KeyError:
+        return None
+
+
+def _function(name: str) -> Callable[[Any], Any]:
+    bare, bracket, rest = name.partition("(")
+    function = FILTERS[bare]
+    assert function is not None
+    if not bracket:
+        return function
+    argument = parse("{{ contact.x | default(" + rest[:-1] + ") }}").fallback
+    return lambda value: function(value, argument)

@@ -1,0 +1,81 @@
+"""How a filled-in value may be written: dates, money, capitals, lists. Each takes what it cannot format as it is."""
+
+import datetime as dt
+import re
+from collections.abc import Callable
+from typing import Any
+
+from meadowrun.core import wording
+
+
+def _date(value: Any) -> dt.date | None:
+    try:
+        return dt.date.fromisoformat(str(value)[:10]) if value else None
+    except ValueError:
+        return None
+
+
+def _day(value: Any) -> Any:
+    found = _date(value)
+    return wording.day(found) if found else value
+
+
+def _weekday(value: Any) -> Any:
+    found = _date(value)
+    return f"{found:%A} {found.day} {found:%B}" if found else value
+
+
+def _time(value: Any) -> Any:
+    found = re.search(r"[T ](\d\d:\d\d)", str(value))
+    return found.group(1) if found else value
+
+
+def _number(value: Any) -> Any:
+    return wording.number(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
+
+
+def _money(value: Any, sign: str = "") -> Any:
+    """Two places after the point, thousands apart: £1,234.50. What is no number stays as it is."""
+    try:
+        return f"{sign}{float(value):,.2f}" if value not in (None, "") and not isinstance(value, bool) else value
+    except (TypeError, ValueError):
+        return value
+
+
+def _titled(value: Any) -> Any:
+    """Capitals at the start of each word, leaving mixed case (McKay, O’Hara) as it is."""
+    text = str(value) if value else ""
+    return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in text.split(" ")) or value
+
+
+def _upper(value: Any) -> Any:
+    return value if value is None else str(value).upper()
+
+
+def _lower(value: Any) -> Any:
+    return value if value is None else str(value).lower()
+
+
+def _sentence(value: Any) -> Any:
+    text = str(value) if value else ""
+    return text[:1].upper() + text[1:] or value
+
+
+def _list(value: Any) -> Any:
+    """Several choices as they are read aloud: “dome, library and shop”."""
+    if not isinstance(value, list | tuple) or len(value) < 2:
+        return value
+    *most, last = map(str, value)
+    return f"{', '.join(most)} and {last}"
+
+
+FILTERS: dict[str, Callable[..., Any] | None] = {
+    "default": None, "upper": _upper, "lower": _lower, "titled": _titled, "sentence": _sentence, "day": _day,
+    "weekday": _weekday, "time": _time, "number": _number, "money": _money, "list": _list,
+}
+#: How the formats are called where an author chooses one.
+FORMATS = {"day": "as a date, 23 Nov 2026", "weekday": "as Friday 27 November", "time": "as a time, 18:30",
+           "number": "with thousands apart", "money": "as money, two places", "titled": "Capitals At The Start",
+           "sentence": "Capital at the start", "upper": "ALL CAPITALS", "lower": "all small letters", "list": "a, b and c"}
+#: Filters that may take one text, such as the sign of a currency.
+WITH_TEXT = ("money",)

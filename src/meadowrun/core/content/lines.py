@@ -1,0 +1,113 @@
+"""The lines of a message: what kinds there are, what each holds, and how to go through those inside others."""
+
+import copy
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+Json = dict[str, Any]
+#: type → what it is called, and its settings with their defaults
+LINE_TYPES: dict[str, tuple[str, Json]] = {
+    "heading": ("Heading", {"text": "", "align": "left", "colour": ""}),
+    "text": ("Text", {"html": "<p></p>", "align": "left", "colour": ""}),
+    "picture": ("Picture", {"src": "", "alt": "", "link": "", "width": 100, "align": "center"}),
+    "button": ("Button", {"label": "", "href": "", "align": "center", "fill": "", "colour": ""}),
+    "columns": ("Columns", {"split": [50, 50], "reverse": False, "columns": [[], []]}),
+    "only": ("Only if", {"partition": 0, "cases": [], "otherwise": []}),
+    "kept": ("Kept row", {"row": 0, "version": 0}),
+    "feed": ("List from a feed", {"feed": "", "most": 5, "html": "<p></p>"}),
+    "icons": ("Icons", {"icons": [], "align": "center"}),
+    "quote": ("Quote", {"html": "<p></p>", "by": ""}),
+    "divider": ("Divider", {"colour": ""}),
+    "space": ("Space", {"height": 24}),
+    "code": ("Code", {"code": ""}),
+    "footer": ("Footer", {"html": "<p></p>", "unsubscribe": True}),
+}
+#: Every line has these besides.
+EVERY: Json = {"off": False}
+#: What an icon of an icons line may show; the pictures ship with the application.
+ICONS = {"web": "website", "mail": "email", "phone": "telephone", "map": "map", "calendar": "calendar", "camera": "pictures",
+         "film": "films", "chat": "chat", "news": "news", "ticket": "tickets", "hedgerow": "Hedgerow", "millpond": "Millpond",
+         "rookery": "Rookery"}
+#: Slots of a line that hold text in which fill-ins may stand.
+TEXT_SLOTS = ("text", "html", "label", "href", "alt", "link", "by", "code")
+MOST_CASES = 60
+
+
+def fresh_id() -> str:
+    return secrets.token_hex(4)
+
+
+def new_line(kind: str, **given: Any) -> Json:
+    """A line with its defaults. Raises KeyError for a kind that does not exist."""
+    return {"id": fresh_id(), "type": kind, **copy.deepcopy(LINE_TYPES[kind][1]), **EVERY, **given}
+
+
+def inside(line: Mapping[str, Any]) -> list[tuple[str, list[Json]]]:
+    """The lists of lines a line holds, each with what it is called."""
+    if line["type"] == "columns":
+        return [(f"column {n}", held) for n, held in enumerate(line["columns"], 1)]
+    if line["type"] == "only":
+        return [(case["name"] or "a version", case["content"]) for case in line["cases"]] + [("everyone else", line["otherwise"])]
+    return []
+
+
+def walk(lines: Sequence[Json]) -> Iterator[Json]:
+    """Every line, each before those inside it."""
+    for line in lines:
+        yield line
+        for _, held in inside(line):
+            yield from walk(held)
+
+
+def places(lines: Sequence[Json], prefix: str = "") -> dict[str, str]:
+    """How each line is spoken of, by its id: “3”, inside it “3, column 2, line 1”."""
+    found: dict[str, str] = {}
+    for number, line in enumerate(lines, 1):
+        found[line["id"]] = f"{prefix}{number}"
+        for name, held in inside(line):
+            found |= places(held, f"{prefix}{number}, {name}, line ")
+    return found
+
+
+def live(lines: Sequence[Json]) -> list[Json]:
+    """The lines that are not switched off, at any depth."""
+    made = []
+    for line in lines:
+        if line["off"]:
+            continue
+        if line["type"] == "columns":
+            line = line | {"columns": [live(held) for held in line["columns"]]}
+        elif line["type"] == "only":
+            line = line | {"cases": [case | {"content": live(case["content"])} for case in line["cases"]],
+                           "otherwise": live(line["otherwise"])}
+        made.append(line)
+    return made
+
+
+def with_rows(lines: Sequence[Json], rows: Mapping[tuple[int, int], Sequence[Json]], within: str = "") -> list[Json]:
+    """The lines with what kept rows hold in their places. Ids of those begin with their place's, so that each stays single.
+
+    A row that is not there leaves nothing; rows hold no rows.
+    """
+    made = []
+    for line in lines:
+        if line["type"] == "kept":
+            held = rows.get((line["row"], line["version"]), ())
+            if not line["off"]:
+                made += [own for own in with_rows(held, {}, within=line["id"] + "-") if own["type"] != "kept"]
+            continue
+        line = line | {"id": within + line["id"]}
+        if line["type"] == "columns":
+            line["columns"] = [with_rows(held, rows, within) for held in line["columns"]]
+        elif line["type"] == "only":
+            line["cases"] = [case | {"id": within.replace("-", "_") + case["id"], "content": with_rows(case["content"], rows, within)}
+                             for case in line["cases"]]
+            line["otherwise"] = with_rows(line["otherwise"], rows, within)
+        made.append(line)
+    return made
+
+
+def rows_used(lines: Sequence[Json]) -> set[tuple[int, int]]:
+    """The kept rows named by lines, as (row, version)."""
+    return {(line["row"], line["version"]) for line in walk(lines) if line["type"] == "kept"}

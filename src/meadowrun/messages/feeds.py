@@ -1,0 +1,119 @@
+"""Feeds: JSON looked up by HTTP at the moment of sending, with a time limit, a limit on size, and only from allowed hosts."""
+
+import datetime as dt
+import json
+import re
+import threading
+import time
+import urllib.error
+import urllib.parse
+import urllib.request
+from collections import OrderedDict
+from collections.abc import Collection, Mapping
+from typing import Any
+
+from meadowrun.core.content import fillins
+from meadowrun.core.content.compiled import render_address
+from meadowrun.messages.models import Feed
+
+#: Bytes of an answer that are read; a longer one counts as none.
+MOST_BYTES = 200_000
+_MOST_KEPT = 2000
+_kept: OrderedDict[str, tuple[dt.datetime, Any]] = OrderedDict()
+_lock = threading.Lock()
+
+
+class NoAnswer(Exception):
+    """A feed gave nothing usable. `wait` says whether to try again later; else the person is left out."""
+
+    def __init__(self, key: str, why: str, wait: bool):
+        super().__init__(f"the feed “{key}” gave nothing: {why}")
+        self.wait = wait
+
+
+class _NoRedirect(urllib.request.HTTPRedirectHandler):
+    """An allowed host must not lead to one that is not."""
+
+    def redirect_request(self, *_: Any, **__: Any) -> None:
+        return None
+
+
+_opener = urllib.request.build_opener(_NoRedirect, urllib.request.ProxyHandler({}))
+
+
+def host_problem(url: str, hosts: Collection[str]) -> str | None:
+    """Why an address may not be asked, or None. `hosts` are the allowed host:port or host."""
+    parts = urllib.parse.urlsplit(fillins.PART.sub("x", url))
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        return "the address must begin with http:// or https://"
+    if parts.netloc not in hosts and parts.hostname not in hosts:
+        return f"{parts.netloc} is not among the hosts that MEADOWRUN_FEED_HOSTS allows"
+    if "{" in url.split("://", 1)[-1].split("/", 1)[0]:
+        return "a fill-in may not stand in the host"
+    return None
+
+
+def personal(feed: Feed) -> bool:
+    """Whether it is asked anew for each person."""
+    return bool(fillins.PART.search(feed.url))
+
+
+def ask(feed: Feed, values: Mapping[str, Any], now: dt.datetime, hosts: Collection[str]) -> Any:
+    """A feed's answer for somebody, from memory while it is fresh. Raises NoAnswer where it says not to go on without."""
+    address = render_address(feed.url, values) if personal(feed) else feed.url
+    with _lock:
+        kept = _kept.get(address)
+        if kept and now - kept[0] < dt.timedelta(seconds=feed.keep_seconds):
+            return pick(kept[1], feed.part)
+    try:
+        answer = fetch(address, feed.timeout_ms, hosts)
+        found = pick(answer, feed.part)
+    except (OSError, ValueError, urllib.error.URLError) as problem:
+        if feed.when_down == "fallback":
+            return feed.fallback
+        raise NoAnswer(feed.key, str(problem), feed.when_down == "wait") from None
+    with _lock:
+        _kept[address] = (now, answer)
+        while len(_kept) > _MOST_KEPT:
+            _kept.popitem(last=False)
+    return found
+
+
+def forget() -> None:
+    """Drops every kept answer."""
+    with _lock:
+        _kept.clear()
+
+
+def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:
+    """Asks once. Raises ValueError or OSError with words for the author."""
+    problem = host_problem(address, hosts)
+    if problem:
+        raise ValueError(problem)
+    request = urllib.request.Request(address, headers={"Accept": "application/json", "User-Agent": "Meadowrun"})
+    until = time.monotonic() + timeout_ms / 1000
+    body = b""
+    with _opener.open(request, timeout=timeout_ms / 1000) as answer:
+        # The limit is for the whole answer: one that drips would otherwise hold a worker for ever.
+        while len(body) <= MOST_BYTES and (piece := answer.read1(16_384)):
+            body += piece
+            if time.monotonic() > until:
+                raise ValueError(f"the answer took longer than {timeout_ms / 1000:g} s")
+    if len(body) > MOST_BYTES:
+        raise ValueError(f"the answer is larger than {MOST_BYTES // 1000} kB")
+    try:
+        return json.loads(body)
+    except ValueError:
+        raise ValueError("the answer is not JSON") from None
+
+
+def pick(answer: Any, part: str) -> Any:
+    """The part of an answer that counts: “forecast.nights[0]”. Raises ValueError when it is not there."""
+    for name in re.findall(r"[^.\[\]]+", part):
+        if isinstance(answer, list) and name.isdigit() and int(name) < len(answer):
+            answer = answer[int(name)]
+        elif isinstance(answer, Mapping) and name in answer:
+            answer = answer[name]
+        else:
+            raise ValueError(f"the answer has no “{name}”")
+    return answer
