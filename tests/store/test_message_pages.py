@@ -6,6 +6,7 @@ import sqlalchemy as sa
 from meadowrun.core.content import document as doc
 from meadowrun.messages import actions, editable
 from meadowrun.messages.models import Draft, Message
+from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Sender
 from tests.conftest import NOW
 from tests.store.people import IDA, add
@@ -38,10 +39,10 @@ class TestDrafts:
         import datetime as dt
         with database.session() as session:
             message = session.get_one(Message, letter)
-            actions.save(session, IDA, NOW, message, changed(h={"text": "One"}), 1)
-            actions.save(session, IDA, NOW + dt.timedelta(minutes=3), message, changed(h={"text": "Two"}), 2)
+            actions.save(session, IDA, NOW, message, changed(h={"text": "One"}), 1, dictionary(session))
+            actions.save(session, IDA, NOW + dt.timedelta(minutes=3), message, changed(h={"text": "Two"}), 2, dictionary(session))
             assert message.draft == 2
-            actions.save(session, IDA, NOW + dt.timedelta(minutes=20), message, changed(h={"text": "Three"}), 2)
+            actions.save(session, IDA, NOW + dt.timedelta(minutes=20), message, changed(h={"text": "Three"}), 2, dictionary(session))
             assert message.draft == 3
             texts = [d.document["lines"][0]["text"] for d in session.scalars(sa.select(Draft).order_by(Draft.number))]
             assert texts == ["Good evening", "Two", "Three"]
@@ -68,7 +69,7 @@ class TestDrafts:
             message = session.get_one(Message, letter)
             first = actions.make_edition(session, IDA, NOW, message, "http://m")
             assert actions.make_edition(session, IDA, NOW, message, "http://m").id == first.id
-            actions.save(session, IDA, NOW, message, changed(h={"text": "Other"}), 1)
+            actions.save(session, IDA, NOW, message, changed(h={"text": "Other"}), 1, dictionary(session))
             second = actions.make_edition(session, IDA, NOW, message, "http://m")
             assert (first.number, second.number) == (1, 2)
             assert first.document["lines"][0]["text"] == "Good evening"
@@ -131,7 +132,7 @@ class TestProofs:
         web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example; noor@farrowhill.example", "as": "1"})
         assert [x.to for x in letters] == ["ida@farrowhill.example", "noor@farrowhill.example"]
         assert {x.subject for x in letters} == {"[Proof] Stars for Ann"} and "/c/" not in letters[0].html
-        assert "went to 2 of 2 addresses" in web.get(f"/messages/{letter}").text
+        assert "as Ann, went out: 2 of 2 mails" in web.get(f"/messages/{letter}").text
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
 
@@ -158,9 +159,9 @@ class TestNames:
 
 @pytest.mark.parametrize(("source", "shown"), [
     ("Hi {{ contact.first_name }}", 'Hi <span class="fill" contenteditable="false" data-fill="{{ contact.first_name }}" '
-     'data-ref="contact.first_name" data-fallback="">first name</span>'),
+     'data-ref="contact.first_name" data-fallback="" data-format="" data-label="first name">first name</span>'),
     ("{{ fact.venue }} & co", '<span class="fill fact" contenteditable="false" data-fill="{{ fact.venue }}" data-ref="fact.venue" '
-     'data-fallback="">venue</span> &amp; co')])
+     'data-fallback="" data-format="" data-label="venue">venue</span> &amp; co')])
 def test_fill_ins_are_words_in_the_editor(source, shown):
     assert editable.plain(source, {"contact.first_name": "first name"}) == shown
 

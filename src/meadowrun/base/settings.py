@@ -26,6 +26,10 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
     "MEADOWRUN_FEED_HOSTS": ("Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none", ""),
+    "MEADOWRUN_ASSISTANT_URL": ("Where suggestions are asked for, an OpenAI-compatible address such as http://host/v1; "
+                                "empty: made here", ""),
+    "MEADOWRUN_ASSISTANT_MODEL": ("The model to name to that server", "default"),
+    "MEADOWRUN_ASSISTANT_KEY": ("The key to show to that server; empty: none", ""),
     "MEADOWRUN_LOG_LEVEL": ("DEBUG, INFO, WARNING or ERROR", "INFO"),
     "MEADOWRUN_BEHIND_PROXY": ("1 when a proxy of yours stands before it and sets X-Forwarded-For, -Proto and -Host", "0"),
     "MEADOWRUN_COOKIE_SECURE": ("1 when people reach the installation by https only", "0"),
@@ -49,6 +53,9 @@ class Settings:
     demo: bool
     village_url: str
     feed_hosts: frozenset[str]
+    assistant_url: str
+    assistant_model: str
+    assistant_key: str
     log_level: str
     behind_proxy: bool
     cookie_secure: bool
@@ -72,7 +79,8 @@ class Settings:
 
         for name, schemes in (("MEADOWRUN_DATABASE_URL", {"postgresql"}), ("MEADOWRUN_PUBLIC_URL", {"http", "https"}),
                               ("MEADOWRUN_SMTP_URL", {"smtp", "null"}), ("MEADOWRUN_VILLAGE_URL", {"http", "https"}),
-                              ("MEADOWRUN_MAIL_RECEIPTS_URL", {"http", "https"})):
+                              ("MEADOWRUN_MAIL_RECEIPTS_URL", {"http", "https"}),
+                              ("MEADOWRUN_ASSISTANT_URL", {"http", "https"})):
             if values[name] and urlsplit(values[name]).scheme not in schemes:
                 raise bad(name, f"must begin with {' or '.join(sorted(s + ':' for s in schemes))}")
         if len(values["MEADOWRUN_SECRET"]) < 32:
@@ -103,6 +111,9 @@ class Settings:
             demo=values["MEADOWRUN_DEMO"] == "1",
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
             feed_hosts=frozenset(h.strip() for h in values["MEADOWRUN_FEED_HOSTS"].split(",") if h.strip()),
+            assistant_url=values["MEADOWRUN_ASSISTANT_URL"].rstrip("/"),
+            assistant_model=values["MEADOWRUN_ASSISTANT_MODEL"],
+            assistant_key=values["MEADOWRUN_ASSISTANT_KEY"],
             log_level=values["MEADOWRUN_LOG_LEVEL"],
             behind_proxy=values["MEADOWRUN_BEHIND_PROXY"] == "1",
             cookie_secure=values["MEADOWRUN_COOKIE_SECURE"] == "1",

@@ -12,6 +12,7 @@ import sys
 import time
 import urllib.request
 from collections.abc import Callable
+from urllib.parse import urlsplit
 
 import psycopg
 import sqlalchemy as sa
@@ -67,7 +68,8 @@ class Demo:
             "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory", "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow",
             "MEADOWRUN_TIMEZONE": "Europe/London", "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{self.ports['smtp']}",
             "MEADOWRUN_MAIL_RECEIPTS_URL": f"{self.site}/receipts", "MEADOWRUN_MAIL_DOMAIN": "mail.farrowhill.example",
-            "MEADOWRUN_INBOUND": f"127.0.0.1:{self.ports['inbound']}", "MEADOWRUN_DEMO": "1", "MEADOWRUN_VILLAGE_URL": self.site,
+            "MEADOWRUN_INBOUND": f"127.0.0.1:{self.ports['inbound']}", "MEADOWRUN_FEED_HOSTS": urlsplit(self.site).netloc,
+            "MEADOWRUN_DEMO": "1", "MEADOWRUN_VILLAGE_URL": self.site,
             "MEADOWRUN_LOG_LEVEL": os.environ.get("MEADOWRUN_LOG_LEVEL", "WARNING"), "MEADOWRUN_COOKIE_SECURE": "0"}
 
     def prepare(self, scale: int, sends: int = 25) -> Settings:

@@ -82,7 +82,7 @@ def _body(text: str) -> bytes:
 
 
 def mime(letter: Letter) -> bytes:
-    """The mail as RFC 5322 bytes: multipart/alternative, plain first, both parts UTF-8 in base64."""
+    """The mail as RFC 5322 bytes: multipart/alternative, plain first, both parts UTF-8 in base64; one part for text only."""
     boundary = f"=_{letter.key}"
     head = (_header("From", _address(letter.from_name, letter.from_address))
             + _header("To", _address("", letter.to))
@@ -94,6 +94,9 @@ def mime(letter: Letter) -> bytes:
     if letter.unsubscribe:
         head += (_header("List-Unsubscribe", f"<{letter.unsubscribe}>")
                  + _header("List-Unsubscribe-Post", "List-Unsubscribe=One-Click"))
+    if not letter.html:
+        head += "MIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"
+        return head.encode("ascii") + _body(letter.text)
     head += ("MIME-Version: 1.0\r\nContent-Type: multipart/alternative; "
              f'boundary="{boundary}"\r\n\r\n')
     part = "--{}\r\nContent-Type: text/{}; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"

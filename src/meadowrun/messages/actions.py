@@ -10,9 +10,9 @@ from sqlalchemy import orm
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
-from meadowrun.core.content import document as doc
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.content import document as doc
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk

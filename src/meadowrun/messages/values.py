@@ -42,7 +42,7 @@ class Needs:
         conditions: dict[str, list[dict[str, Any]]] = {}
         for compiled in many:
             for one in (compiled, *compiled.members.values()):
-                refs |= {r for r in one.refs} | ({one.field} if one.field else set())
+                refs |= set(one.refs) | ({one.field} if one.field else set())
                 conditions |= one.conditions
         return cls(frozenset(refs), conditions)
 

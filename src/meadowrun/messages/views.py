@@ -15,17 +15,18 @@ from meadowrun.core.audience import english
 from meadowrun.core.content import begin, fillins, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.checks import About, checks
-from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
+from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
+from meadowrun.core.content.plain import made_from
 from meadowrun.gateways.email import Letter, gateway
-from meadowrun.messages import actions, editable, queries, reading
+from meadowrun.messages import actions, bringing, editable, queries, reading
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contacts_page, file_weights
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import look
-from meadowrun.sends.models import Send
+from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
 
@@ -43,36 +44,50 @@ def table() -> object:
 @pages.get("/messages/new")
 @needs("author")
 def new() -> object:
-    return flask.render_template("messages/new.html", problem=None, name="", own=queries.messages(db()), layouts=begin.LAYOUTS)
+    return _new(None)
+
+
+def _new(problem: MeadowrunError | None) -> object:
+    form = flask.request.form
+    return flask.render_template("messages/new.html", problem=problem, name=form.get("name", ""), code=form.get("code", ""),
+                                 own=queries.messages(db()), layouts=begin.LAYOUTS)
 
 
 @pages.post("/messages/new")
 @needs("author")
 def create() -> object:
-    form = flask.request.form
+    form, lost = flask.request.form, list[str]()
     try:
-        document = begin.document(form.get("from", ""), settings().organisation, settings().postal_address,
-                                  queries.house(db()).looks, lambda number: queries.message(db(), number).document)
+        source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
+        if source.strip():
+            document, lost = bringing.read_in(source, words())
+        else:
+            document = begin.document(form.get("from", ""), settings().organisation, settings().postal_address,
+                                      queries.house(db()).looks, lambda number: queries.message(db(), number).document)
         made = actions.create(db(), actor(), now(), form.get("name", ""), document)
     except MeadowrunError as problem:
         db().rollback()
-        page = flask.render_template("messages/new.html", problem=problem, name=form.get("name", ""),
-                                     own=queries.messages(db()), layouts=begin.LAYOUTS)
-        return page, problem.status
-    return done("messages.edit", ident=made.id)
+        return _new(problem), problem.status
+    return done("messages.edit", f"Not taken: {'; '.join(lost)}." if lost else None, ident=made.id)
 
 
 @pages.get("/messages/<int:ident>")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
-    person = _person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
+    person = chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
         db(), message.document, words())
     return flask.render_template(
-        "messages/edit.html", message=message, person=person, senders=senders(db()), segments=db().scalars(
-            sa.select(Segment).order_by(Segment.name)).all(), house=queries.house(db()), **_shown(message, message.document))
+        "messages/edit.html", message=message, row=None, person=person, senders=senders(db()), reviews=queries.reviews(db(), ident),
+        base=f"/messages/{ident}", house=queries.house(db()), **editor(), **shown(message.document, message))
 
 
-def _person(chosen: str | None) -> Contact | None:
+def editor() -> dict[str, Any]:
+    """What the two halves need besides the document."""
+    return {"segments": db().scalars(sa.select(Segment).order_by(Segment.name)).all(), "looks": readers.LOOKS,
+            "mail_readers": readers.readers(), "types": [(key, label) for key, (label, _) in doc.LINE_TYPES.items()]}
+
+
+def chosen_person(chosen: str | None) -> Contact | None:
     if chosen and chosen.isdigit():
         found = db().get(Contact, int(chosen))
         if found:
@@ -80,10 +95,10 @@ def _person(chosen: str | None) -> Contact | None:
     return db().scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
 
 
-def _shown(message: Message, document: doc.Json) -> dict[str, Any]:
+def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     """The parts of the page that follow from a document: checks, weight, who reads which version or a fallback."""
     known = queries.known(db(), words())
-    facts = reading.facts(db(), message.id)
+    facts = reading.facts(db(), message.id) if message else None
     rows = queries.rows_of(db(), document)
     try:
         compiled = queries.compiled(db(), document, settings().public_url)
@@ -96,8 +111,8 @@ def _shown(message: Message, document: doc.Json) -> dict[str, Any]:
         known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
         feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(document, words()), rows=rows.keys(),
         weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
-    among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
-    readers, among_size = reading.who_reads(db(), document, words(), now(), zone(), among)
+    among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
+    who_reads, among_size = reading.who_reads(db(), document, words(), now(), zone(), among)
     fallbacks = []
     for _, _, text in doc.texts(document):
         for fill in fillins.used(text):
@@ -105,10 +120,10 @@ def _shown(message: Message, document: doc.Json) -> dict[str, Any]:
                 fallbacks.append((known.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
     return {"document": document, "labels": known, "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
-            "plain_made": not document.get("plain"), "readers": readers, "among": among_size, "whose": whose,
+            "plain_made": not document.get("plain"), "readers": who_reads, "among": among_size, "whose": whose,
             "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
             "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
-            "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id)}
+            "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id) if message else []}
 
 
 def condition_english(case: doc.Json, partition: int) -> str:
@@ -132,13 +147,17 @@ def save(ident: int) -> object:
     message = queries.message(db(), ident)
     data = body()
     actions.save(db(), actor(), now(), message, data.get("document"), integer(str(data.get("draft", "")), "draft"), words())
-    shown = _shown(message, message.document)
-    answer: dict[str, Any] = {"draft": message.draft, "document": message.document,
-                              "saved": f"{now().astimezone(zone()):%H:%M}",
-                              "margin": flask.render_template("messages/margin.html", message=message, **shown)}
-    if data.get("redraw"):
-        answer["lines"] = flask.render_template("messages/lines.html", message=message, **shown)
-    return flask.jsonify(answer)
+    return flask.jsonify(saved_answer(message.draft, message.document, message))
+
+
+def saved_answer(number: int, document: doc.Json, message: Message | None) -> dict[str, Any]:
+    """What the editor gets back after a save: the document as it was taken, and what follows from it."""
+    parts = shown(document, message)
+    answer: dict[str, Any] = {"draft": number, "document": document, "saved": f"{now().astimezone(zone()):%H:%M}",
+                              "margin": flask.render_template("messages/margin.html", message=message, **parts)}
+    if body().get("redraw"):
+        answer["lines"] = flask.render_template("messages/lines.html", message=message, **parts)
+    return answer
 
 
 @pages.post("/messages/<int:ident>/rename")
@@ -150,7 +169,7 @@ def rename(ident: int) -> object:
 
 @pages.get("/messages/<int:ident>/line/<kind>")
 @needs("author")
-def new_line(ident: int, kind: str) -> object:
+def new_line(kind: str, ident: int = 0) -> object:
     if kind not in doc.LINE_TYPES:
         raise Invalid(f"There is no line of the type “{kind}”.")
     return flask.jsonify(doc.new_line(kind))
@@ -160,57 +179,63 @@ def new_line(ident: int, kind: str) -> object:
 def read(ident: int) -> object:
     """What a person will see: subject, preheader and plain text as JSON, for the head of the reading side."""
     message = queries.message(db(), ident)
-    person = _person(flask.request.args.get("as"))
-    mail = _rendered(message, person)
+    person = chosen_person(flask.request.args.get("as"))
+    mail = rendered(message, person)
     return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=mail.preheader, text=mail.text,
-                         person=person.id if person else None, name=_name(person))
+                         person=person.id if person else None, name=name_of(person))
 
 
-def _name(person: Contact | None) -> str:
+def name_of(person: Contact | None) -> str:
     if person is None:
         return "nobody in particular"
     return " ".join(n for n in (person.first_name, person.last_name) if n) or person.email or "(no name)"
 
 
-def _rendered(message: Message, person: Contact | None, document: doc.Json | None = None) -> Rendered:
+def rendered(message: Message, person: Contact | None, document: doc.Json | None = None) -> Rendered:
     try:
         return reading.read_as(db(), message, document or message.document, person, words(), now(), zone(), settings().public_url)
     except CompileError as problem:
         raise Invalid(str(problem)) from None
     except NoVersion as problem:
-        return Rendered("(nothing)", "", f"{_name(person)} gets nothing: {problem}.")
+        return Rendered("(nothing)", "", f"{name_of(person)} gets nothing: {problem}.")
 
 
 @pages.get("/messages/<int:ident>/read.html")
 def read_html(ident: int) -> object:
     """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but pictures."""
-    mail = _rendered(queries.message(db(), ident), _person(flask.request.args.get("as")))
-    return in_frame(_looked(mail, flask.request.args.get("look", "desk")))
+    mail = rendered(queries.message(db(), ident), chosen_person(flask.request.args.get("as")))
+    return in_frame(looked(mail, flask.request.args.get("look", "desk")), heard=True)
 
 
-def _looked(mail: Rendered, look: str) -> str:
+def looked(mail: Rendered, look: str) -> str:
     """The page of a mail as some look shows it. Marks of lines, which the editor finds its way by, stay in."""
     if not mail.html:
-        return f"<!doctype html><meta charset='utf-8'><body style='margin:24px'><pre style='white-space:pre-wrap'>{escape(mail.text)}</pre>"
-    return readers.shown(mail.html, look)
+        return ("<!doctype html><meta charset='utf-8'><body style='margin:24px'>"
+                f"<pre style='white-space:pre-wrap'>{escape(mail.text)}</pre>")
+    try:
+        return readers.shown(mail.html, look)
+    except KeyError:
+        raise Invalid(f"There is no mail reader “{look}”.") from None
 
 
-def in_frame(html: str) -> flask.Response:
-    """A user's content as the page of a sandboxed frame."""
+def in_frame(html: str, heard: bool = False) -> flask.Response:
+    """A user's content as the page of a sandboxed frame. With `heard`, the editor may listen to clicks in it and nothing leads
+    anywhere; nothing in a frame ever runs."""
     response = flask.Response(html, mimetype="text/html")
-    response.headers["Content-Security-Policy"] = ("sandbox allow-popups; default-src 'none'; style-src 'unsafe-inline'; "
+    response.headers["Content-Security-Policy"] = (
+        f"sandbox {'allow-same-origin' if heard else 'allow-popups'}; default-src 'none'; style-src 'unsafe-inline'; "
                                                    "img-src http: https: data:; frame-ancestors 'self'")
     response.headers["X-Frame-Options"] = "SAMEORIGIN"
     return response
 
 
 @pages.get("/messages/<int:ident>/people")
-def people(ident: int) -> object:
+def people(ident: int = 0) -> object:
     """People to read as: those a search finds, or the next and previous of a segment or of everyone."""
     arguments = flask.request.args
     if "q" in arguments:
         rows = contacts_page(db(), arguments["q"]).rows[:10]
-        return flask.jsonify(people=[{"id": r[0].id, "name": _name(r[0]), "note": r[0].email or ""} for r in rows])
+        return flask.jsonify(people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows])
     ids = None
     if arguments.get("segment", "").isdigit():
         segment = db().get(Segment, int(arguments["segment"]))
@@ -224,16 +249,22 @@ def people(ident: int) -> object:
     return flask.jsonify(id=found)
 
 
-@pages.get("/messages/<int:ident>/fills")
-def fills(ident: int) -> object:
-    """What `@` and `#` offer."""
+@pages.get("/messages/<int:ident>/plain")
+def plain(ident: int) -> object:
+    """The plain text that is made from the lines now, to begin one's own with."""
     message = queries.message(db(), ident)
+    return flask.jsonify(text=made_from(message.document, placed(message.document, queries.rows_of(db(), message.document))))
+
+
+@pages.get("/messages/<int:ident>/fills")
+def fills(ident: int = 0) -> object:
+    """What `@` and `#` offer."""
     known = [{"ref": ref, "label": label if not ref.startswith("company.") or label.startswith("company")
               else f"company’s {label}"} for ref, label in queries.known(db(), words()).items()]
     known += [{"ref": "greeting", "label": "greeting that fits the hour"}, {"ref": "sender.signature", "label": "sender’s signature"},
               *({"ref": f"feed.{f.key}", "label": f"feed {f.key}"} for f in queries.feeds(db()))]
     facts = [{"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
-             for key, value in (reading.facts(db(), message.id) or {}).items()]
+             for key, value in ((reading.facts(db(), ident) if ident else None) or {}).items()]
     segments = [{"id": s.id, "name": s.name} for s in db().scalars(sa.select(Segment).order_by(Segment.name))]
     return flask.jsonify(fields=sorted(known, key=lambda k: k["label"].lower()), facts=facts, formats=FORMATS, segments=segments)
 
@@ -251,7 +282,7 @@ def draft_html(ident: int, number: int) -> object:
     draft = db().get(Draft, (ident, number))
     if draft is None:
         flask.abort(404)
-    return in_frame(_looked(_rendered(message, _person(None), draft.document), "desk"))
+    return in_frame(looked(rendered(message, chosen_person(None), draft.document), "desk"))
 
 
 @pages.post("/messages/<int:ident>/restore/<int:number>")
@@ -261,13 +292,25 @@ def restore(ident: int, number: int) -> object:
     return done("messages.edit", f"Draft {number} is the newest again; the one before it stays.", ident=ident)
 
 
+@pages.post("/messages/<int:ident>/starting-point")
+@needs("author")
+def starting_point(ident: int) -> object:
+    """Offers a message where new ones are begun, or no longer."""
+    message = queries.message(db(), ident)
+    message.starting_point = not message.starting_point
+    audit.record(db(), actor(), now(), "changed", "message", message.id, message.name, starting_point=message.starting_point)
+    return done("messages.edit", "It is offered where a message is begun." if message.starting_point else
+                "It is no longer offered where a message is begun.", ident=ident)
+
+
 @pages.post("/messages/<int:ident>/proof")
 @needs("author")
 def proof(ident: int) -> object:
-    """Really sends the newest draft to typed addresses, as a chosen person; marked, and never counted."""
+    """Really sends the newest draft to colleagues, as one or several chosen people; marked, and never counted."""
     message = queries.message(db(), ident)
     form = flask.request.form
-    addresses = [a.strip() for a in form.get("to", "").replace(";", ",").replace("\n", ",").split(",") if a.strip()]
+    text = form.get("to", "") + ("," + queries.house(db()).proof_group if form.get("group") else "")
+    addresses = list(dict.fromkeys(a.strip() for a in text.replace(";", ",").replace("\n", ",").split(",") if a.strip()))
     if not addresses:
         raise Invalid("Type at least one address to send the proof to.", "to")
     if len(addresses) > 20:
@@ -279,22 +322,34 @@ def proof(ident: int) -> object:
     sender = next((s for s in senders(db()) if str(s.id) == form.get("from")), None) or next(iter(senders(db())), None)
     if sender is None:
         raise Invalid("There is no sender yet.", "from")
-    person = _person(form.get("as"))
-    mail = _rendered(message, person)
-    letters = []
-    for number, address in enumerate(addresses):
-        key = f"proof-{message.id}-{message.draft}-{number}-{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
-        letters.append(Letter(
-            key=key, contact_id=0, from_name=sender.name, from_address=sender.address, reply_to=sender.reply_to,
-            to=address, return_path=f"proofs@{settings().mail_domain}", subject=f"[Proof] {mail.subject}",
-            html=mail.html, text=mail.text, date=now().timestamp(), message_id=f"<{key}@{settings().mail_domain}>"))
+    people = [chosen_person(form.get("as"))]
+    if form.get("each"):
+        found, _ = reading.who_reads(db(), message.document, words(), now(), zone())
+        people += [db().get(Contact, v.someone) for r in found for v in (*r.versions, r.others) if v.someone]
+    people = list({p.id if p else 0: p for p in people}.values())[:25]
+    letters, sent = _proofs(message, sender, people, addresses), []
     try:
-        handed = list(gateway(settings()).hand_over(letters))
+        sent = list(gateway(settings()).hand_over(letters))
     except GatewayUnavailable as problem:
         flask.flash(f"The proof did not go: {problem}")
         return done("messages.edit", ident=ident)
-    refused = [f"{a} ({h.note})" for a, h in zip(addresses, handed, strict=True) if h.outcome != "delivered"]
+    refused = sorted({f"{letter.to} ({h.note})" for letter, h in zip(letters, sent, strict=True) if h.outcome != "delivered"})
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=addresses)
-    said = f"The proof of draft {message.draft}, as {_name(person)}, went to {len(addresses) - len(refused)} of " \
-           f"{len(addresses)} addresses."
+    arrived = sum(h.outcome == "delivered" for h in sent)
+    said = f"The proof of draft {message.draft}, as {', '.join(name_of(p) for p in people)}, went out: {arrived} of {len(letters)} mails."
     return done("messages.edit", said + (f" Not taken: {', '.join(refused)}." if refused else ""), ident=ident)
+
+
+def _proofs(message: Message, sender: Sender, people: list[Contact | None], addresses: list[str]) -> list[Letter]:
+    letters = []
+    stamp = signing.sign_text(settings().secret, "proof", now().isoformat())
+    for person in people:
+        mail = rendered(message, person)
+        mark = "[Proof]" if len(people) == 1 else f"[Proof as {name_of(person)}]"
+        for address in addresses:
+            key = f"proof-{message.id}-{message.draft}-{len(letters)}-{stamp}"
+            letters.append(Letter(
+                key=key, contact_id=0, from_name=sender.name, from_address=sender.address, reply_to=sender.reply_to, to=address,
+                return_path=f"proofs@{settings().mail_domain}", subject=f"{mark} {mail.subject}", html=mail.html, text=mail.text,
+                date=now().timestamp(), message_id=f"<{key}@{settings().mail_domain}>"))
+    return letters

@@ -15,8 +15,8 @@ from meadowrun.core import values
 from meadowrun.core.content.checks import MUST, About, Check, checks
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.messages import actions as message_actions
-from meadowrun.messages.models import Message
 from meadowrun.messages import queries as message_queries
+from meadowrun.messages.models import Message
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import EDITABLE

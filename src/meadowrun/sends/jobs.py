@@ -28,8 +28,8 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
-from meadowrun.messages.models import Edition
 from meadowrun.messages.feeds import NoAnswer
+from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql

@@ -83,3 +83,9 @@ def require(actor: Actor, role: str) -> None:
     """Raises NotAllowed when the actor's role does not reach `role`."""
     if ROLES.index(actor.role) < ROLES.index(role):
         raise NotAllowed(f"This needs the role “{role}”; yours is “{actor.role}”. Ask an administrator.")
+
+
+def people_who(session: orm.Session, role: str) -> list[User]:
+    """Everyone who may sign in and whose role reaches `role`, by name."""
+    enough = ROLES[ROLES.index(role):]
+    return list(session.scalars(sa.select(User).where(User.active, User.role.in_(enough)).order_by(User.name)))

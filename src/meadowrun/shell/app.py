@@ -27,13 +27,16 @@ from meadowrun.shell.draw import pictures
 FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.people.keeping_views",
             "meadowrun.people.dictionary_views", "meadowrun.people.doubles_views", "meadowrun.imports.views",
             "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
-            "meadowrun.messages.views", "meadowrun.campaigns.views", "meadowrun.sends.views",
+            "meadowrun.messages.views", "meadowrun.messages.rows_views", "meadowrun.messages.exchange_views",
+            "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
+            "meadowrun.campaigns.views", "meadowrun.sends.views",
             "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.api.views")
 STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
             ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
 _BLUEPRINT_STATION = {
     **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions"), "People"),
-    "messages": "Messages", "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
+    **dict.fromkeys(("messages", "rows", "exchange", "checking", "review", "house"), "Messages"),
+    "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
 MOST_BYTES = 210_000_000
 

@@ -120,7 +120,7 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     links: list[Link] = []
     page = ""
     if not document.get("text_only"):
-        page = _page(document, lines, parts, public_url, token)
+        page = _page(document, lines, parts, public_url, token, not tracked)
     if page and tracked:
         page = _HREF.sub(lambda m: _tracked(m, page, links, parts, public_url, token, first_link), page)
         pixel = f'<img src="{public_url}/o/{token}" width="1" height="1" alt="" style="display:block;border:0" />'
@@ -145,7 +145,7 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
                     tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], conditions)
 
 
-def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str) -> str:
+def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str, marked: bool) -> str:
     """The HTML, laid out and with its styles inlined, fill-ins still hidden."""
     legal = (f'<p><a href="{public_url}/u/{token}">Unsubscribe</a> or '
              f'<a href="{public_url}/p/{token}">choose what you get</a></p>')
@@ -155,7 +155,7 @@ def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, 
                   f"{parts.hide_in(document['code'], tags_as_comments=True)}</body></html>")
         laid = before
     else:
-        before = laid = mjml(document, lines, parts, public_url, legal)
+        before = laid = mjml(document, lines, parts, public_url, legal, marked)
         try:
             laid = mrml.to_html(before).content
         except Exception as problem:

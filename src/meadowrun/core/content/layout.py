@@ -49,10 +49,13 @@ class Parts:
         return html.escape(self.hide_in(text))
 
 
-def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, legal: str) -> str:
-    """The document as MJML, fill-ins hidden in `parts`. `lines` are its live lines, kept rows already in their places."""
+def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, legal: str, marked: bool = False) -> str:
+    """The document as MJML, fill-ins hidden in `parts`. `lines` are its live lines, kept rows already in their places.
+
+    With `marked`, what comes of a line carries a class with its id, by which an editor finds it.
+    """
     looks = document["settings"]
-    work = _Layout(looks, parts, public_url, legal)
+    work = _Layout(looks, parts, public_url, legal, marked)
     edge = f'<mj-section background-color="{looks["sheet"]}" padding="10px 0"><mj-column></mj-column></mj-section>'
     return (f"<mjml><mj-head><mj-title>{parts.attribute(document['subject'])}</mj-title>"
             f"<mj-preview>{parts.attribute(document['preheader'])}</mj-preview><mj-attributes>"
@@ -66,8 +69,8 @@ def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, l
 
 
 class _Layout:
-    def __init__(self, looks: Json, parts: Parts, public_url: str, legal: str):
-        self.looks, self.parts, self.public_url, self.legal = looks, parts, public_url, legal
+    def __init__(self, looks: Json, parts: Parts, public_url: str, legal: str, marked: bool):
+        self.looks, self.parts, self.public_url, self.legal, self.marked = looks, parts, public_url, legal, marked
 
     def sections(self, lines: Sequence[Json]) -> str:
         """Lines one under the other: simple ones share a section; columns and conditions stand between sections."""
@@ -138,10 +141,18 @@ class _Layout:
         if not line["feed"]:
             return ""
         loop = f"{{% for item in feed.{line['feed']}[:{line['most']}] %}}"
-        body = f'{before}<mj-text padding="{pad}">{self.parts.hide_in(line["html"])}</mj-text>{after}'
+        body = f'{before}<mj-text padding="{pad}"{self._class(line)}>{self.parts.hide_in(line["html"])}</mj-text>{after}'
         return self.parts.tag(loop) + body + self.parts.tag("{% endfor %}")
 
+    def _class(self, line: Json, more: str = "") -> str:
+        names = " ".join(filter(None, (f"ln-{line['id']}" if self.marked else "", more)))
+        return f' css-class="{names}"' if names else ""
+
     def _line(self, line: Json, pad: str, width: int) -> str:
+        made = self._component(line, pad, width)
+        return made.replace(" ", self._class(line) + " ", 1) if self.marked and "css-class" not in made[:200] else made
+
+    def _component(self, line: Json, pad: str, width: int) -> str:
         looks, parts, kind = self.looks, self.parts, line["type"]
         ink = f' color="{line["colour"]}"' if line.get("colour") else ""
         if kind == "heading":
@@ -150,7 +161,7 @@ class _Layout:
                     f'font-weight="600"><h1 style="margin:0;font-size:26px;font-weight:600">{parts.attribute(line["text"])}</h1>'
                     "</mj-text>")
         if kind == "text":
-            return f'<mj-text align="{line["align"]}"{ink} padding="{pad}" css-class="plain-list">{parts.hide_in(line["html"])}</mj-text>'
+            return f'<mj-text align="{line["align"]}"{ink} padding="{pad}"{self._class(line, "plain-list")}>{parts.hide_in(line["html"])}</mj-text>'
         if kind == "picture":
             return self._picture(line, pad, width)
         if kind == "button":

@@ -1,44 +1,42 @@
 // Write and read. The document lives here; each pause in typing saves it as the newest draft and renews the reading side.
 (() => {
   const page = document.getElementById('message');
-  const id = page.dataset.id;
-  const base = '/messages/' + id;
+  const base = page.dataset.base;
+  const kept = page.dataset.kept === '1';
   let doc = JSON.parse(page.dataset.document);
   let draft = Number(page.dataset.draft);
   let person = page.dataset.person;
   let look = 'desk';
-  let fills = null;
   let waiting = null;
   let saving = Promise.resolve();
   let dirty = false;
+  let here = '';
   const past = [JSON.stringify(doc)];
-  const byId = (line) => doc.lines.find((l) => l.id === line);
+  let future = [];
   const lines = document.getElementById('lines');
-
-  // The text of an editable place, with its coloured words as fill-ins again.
-  function textOf(place) {
-    const copy = place.cloneNode(true);
-    copy.querySelectorAll('[data-fill]').forEach((chip) => chip.replaceWith(chip.dataset.fill));
-    if (!('rich' in place.dataset)) return copy.textContent.replace(/\u00a0/g, ' ').replace(/\s+/g, ' ').trim();
-    copy.querySelectorAll('div').forEach((div) => { const p = document.createElement('p'); p.innerHTML = div.innerHTML; div.replaceWith(p); });
-    let html = copy.innerHTML.replace(/&nbsp;/g, ' ');
-    if (html && !/^\s*<(p|ul|ol)/.test(html)) html = '<p>' + html + '</p>';
-    return html || '<p></p>';
-  }
+  const frame = document.getElementById('read');
+  const said = document.getElementById('saved');
+  const words = Meadowrun.words(base, (place) => set(place.dataset.line, place.dataset.slot, words.textOf(place)));
+  const tree = () => Meadowrun.tree(doc);
+  const get = async (address) => (await fetch(address, {headers: {Accept: 'application/json'}})).json();
 
   function set(line, slot, value) {
-    if (line) byId(line)[slot] = value; else doc[slot] = value;
+    if (slot === 'plain' || slot === 'code' && !line) delete doc.plain_of;
+    if (line === 'settings') doc.settings[slot] = value;
+    else if (line && slot.startsWith('icon')) tree().find(line).line.icons[Number(slot.slice(4))].href = value;
+    else if (line) { const place = tree().find(line); (place ? place.line : tree().caseOf(line).one)[slot] = value; }
+    else doc[slot] = value;
     soon();
   }
 
-  function soon(delay) {
+  function soon() {
     dirty = true;
     clearTimeout(waiting);
-    document.getElementById('saved').textContent = 'Draft ' + draft + ' · writing …';
-    waiting = setTimeout(save, delay === undefined ? 450 : delay);
+    said.textContent = 'Draft ' + draft + ' · writing …';
+    waiting = setTimeout(save, 450);
   }
 
-  function save(redraw) {
+  function save(redraw, step) {
     clearTimeout(waiting);
     const sent = JSON.stringify(doc);
     saving = saving.then(async () => {
@@ -46,250 +44,412 @@
         const answer = await Meadowrun.post(base + '/save', {document: JSON.parse(sent), draft, redraw: redraw === true});
         draft = answer.draft;
         if (JSON.stringify(doc) === sent) { dirty = false; doc = answer.document; }
-        if (past[past.length - 1] !== sent) past.push(sent);
-        document.getElementById('undo').disabled = past.length < 2;
-        document.getElementById('saved').textContent = 'Draft ' + draft + ' · saved ' + answer.saved;
+        const now = JSON.stringify(answer.document);
+        if (!step && past[past.length - 1] !== now) { past.push(now); future = []; }
+        buttons();
+        said.textContent = (kept ? 'Version ' : 'Draft ') + draft + ' · saved ' + answer.saved;
         document.getElementById('margin').innerHTML = answer.margin;
         Meadowrun.say('');
-        if (answer.lines) { lines.innerHTML = answer.lines; count(); }
+        if (answer.lines) drawn(answer.lines);
         await read();
       } catch (problem) {
-        document.getElementById('saved').textContent = 'Not saved yet';
+        said.textContent = 'Not saved yet';
         Meadowrun.say(problem.message);
       }
     });
     return saving;
   }
 
-  function count() {
-    page.querySelector('.half-head .quiet').textContent = doc.lines.length + ' lines · move with Alt ↑ ↓';
+  function drawn(html) {
+    lines.innerHTML = html;
+    document.getElementById('how-many').textContent = tree().all().reduce((n, [, held]) => n + held.length, 0) + ' lines · move with Alt ↑ ↓';
+    sortable();
+  }
+
+  function buttons() {
+    document.getElementById('undo').disabled = past.length < 2;
+    document.getElementById('redo').disabled = !future.length;
+  }
+
+  // The step now shown is the last of `past`; what was taken back waits in `future`.
+  function step(from, to, least) {
+    if (from.length < least) return;
+    to.push(from.pop());
+    doc = JSON.parse(past[past.length - 1]);
+    save(true, true);
   }
 
   async function read() {
-    const answer = await (await fetch(base + '/read?as=' + person, {headers: {Accept: 'application/json'}})).json();
+    const answer = await get(`${base}/read?as=${person}`);
     if (answer.error) return;
     document.getElementById('read-subject').textContent = answer.subject;
     document.getElementById('read-preheader').textContent = answer.preheader;
     document.getElementById('read-plain').textContent = answer.text;
     document.getElementById('read-as').textContent = answer.name;
-    document.getElementById('p-as').value = answer.person || '';
-    const frame = document.getElementById('read');
-    frame.src = base + '/read.html?as=' + person + '&at=' + draft + '-' + Date.now();
+    const proof = document.getElementById('p-as');
+    if (proof) proof.value = answer.person || '';
+    frame.src = `${base}/read.html?as=${person}&look=${encodeURIComponent(look)}&at=${draft}-${Date.now()}`;
   }
+
+  // Selecting a line on either side selects it on the other. What stands in the frame never runs; only its clicks are heard.
+  function select(id, from) {
+    here = id;
+    lines.querySelectorAll('.line.here').forEach((l) => l.classList.remove('here'));
+    const row = id && lines.querySelector(`.line[data-id="${id}"]`);
+    if (row) { row.classList.add('here'); if (from === 'read') row.scrollIntoView({block: 'center'}); }
+    mark(from !== 'read');
+  }
+
+  function mark(scroll) {
+    const inside = frame.contentDocument;
+    if (!inside) return;
+    inside.querySelectorAll('[data-here]').forEach((x) => { x.style.outline = ''; delete x.dataset.here; });
+    const shown = here && inside.querySelector('.ln-' + here);
+    if (!shown) return;
+    shown.dataset.here = '1';
+    shown.style.outline = '2px solid #c98a1b';
+    shown.style.outlineOffset = '-2px';
+    if (scroll) shown.scrollIntoView({block: 'nearest'});
+  }
+
+  frame.addEventListener('load', () => {
+    const inside = frame.contentDocument;
+    if (!inside || !inside.body) return;
+    frame.style.height = Math.max(420, Math.min(2400, inside.documentElement.scrollHeight + 4)) + 'px';
+    inside.addEventListener('click', (event) => {
+      event.preventDefault();
+      const shown = event.target.closest('[class*="ln-"]');
+      const id = shown && [...shown.classList].find((c) => c.startsWith('ln-')).slice(3).split('-')[0];
+      if (!id) return;
+      select(id, 'read');
+      const place = lines.querySelector(`.line[data-id="${id}"] .ink, .line[data-id="${id}"] input, .line[data-id="${id}"] button`);
+      if (place) place.focus({preventScroll: true});
+    });
+    mark(false);
+  });
 
   lines.addEventListener('input', (event) => {
     const place = event.target.closest('[data-slot]');
     if (!place) return;
+    const {line, slot} = place.dataset;
     if (place.isContentEditable) {
       if (place.textContent.trim() === '' && !place.querySelector('[data-fill]')) place.dataset.empty = ''; else delete place.dataset.empty;
-      set(place.dataset.line, place.dataset.slot, textOf(place));
-      if (event.data === '@' || event.data === '#') offer(place, event.data);
-    } else if (place.type === 'checkbox') set(place.dataset.line, place.dataset.slot, place.checked);
-    else set(place.dataset.line, place.dataset.slot, place.value);
+      set(line, slot, words.textOf(place));
+      if ('@#'.includes(event.data || ' ')) words.offer(place, event.data);
+    } else if (place.type === 'checkbox') set(line, slot, place.checked);
+    else if (place.dataset.number) { if (place.value !== '') set(line, slot, Number(place.value)); }
+    else set(line, slot, place.value);
+    if ('redraw' in place.dataset) save(true);
   });
 
-  // Pasting brings words, not somebody else's looks.
   lines.addEventListener('paste', (event) => {
     if (!event.target.closest('.ink')) return;
     event.preventDefault();
+    const picture = [...event.clipboardData.files].find((f) => f.type.startsWith('image/'));
+    if (picture) { newPicture(picture, event.target.closest('.line').dataset.id); return; }
+    // Pasting brings words, not somebody else's looks.
     document.execCommand('insertText', false, event.clipboardData.getData('text/plain'));
   });
 
-  // The menu of fields or facts at the caret. `typed` is the sign that called it, to be taken away again.
-  async function offer(place, sign, typed = true) {
-    if (!fills) fills = await (await fetch(base + '/fills', {headers: {Accept: 'application/json'}})).json();
-    const selection = getSelection();
-    const range = selection.rangeCount && place.contains(selection.anchorNode) ? selection.getRangeAt(0).cloneRange() : null;
-    const items = sign === '#' ? fills.facts : fills.fields;
-    const box = document.createElement('div');
-    box.innerHTML = '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" autocomplete="off" placeholder="Type to narrow"><div class="choices"></div>' +
-      (sign === '@' ? '<label class="form-label mb-0" for="fb">and where it is blank</label><input class="form-control form-control-sm" id="fb" name="fallback" placeholder="friend">' : '');
-    for (const item of items) {
-      const choice = document.createElement('button');
-      choice.className = 'choice';
-      choice.name = 'ref';
-      choice.value = item.ref;
-      choice.textContent = item.label + (item.value ? ' · ' + item.value : '');
-      box.querySelector('.choices').append(choice);
-    }
-    if (!items.length) box.querySelector('.choices').textContent = 'The campaign of this message has no facts yet.';
-    Meadowrun.pop(place, box.innerHTML, (form) => {
-      const ref = form.get('ref');
-      if (!ref) return;
-      const item = items.find((i) => i.ref === ref);
-      const fallback = (form.get('fallback') || '').replace(/["{}\\]/g, '');
-      const chip = document.createElement('span');
-      chip.className = sign === '#' ? 'fill fact' : 'fill';
-      chip.contentEditable = 'false';
-      chip.dataset.ref = ref;
-      chip.dataset.fallback = fallback;
-      chip.dataset.fill = '{{ ' + ref + (fallback ? ' | default("' + fallback + '", true)' : '') + ' }}';
-      chip.textContent = item.label + (fallback ? ', or “' + fallback + '”' : '');
-      place.focus();
-      if (range) {
-        if (typed && range.startOffset > 0 && range.startContainer.nodeType === 3) {
-          range.setStart(range.startContainer, range.startOffset - 1);
-          range.deleteContents();
-        }
-        range.insertNode(chip);
-      } else place.append(chip);
-      const after = document.createTextNode('\u00a0');
-      chip.after(after);
-      const caret = document.createRange();
-      caret.setStart(after, 1);
-      caret.collapse(true);
-      getSelection().removeAllRanges();
-      getSelection().addRange(caret);
-      delete place.dataset.empty;
+  async function stored(file) {
+    const form = new FormData();
+    form.set('file', file);
+    const response = await fetch('/files', {method: 'POST', body: form, headers: {Accept: 'application/json', 'X-CSRFToken': Meadowrun.csrf()}});
+    const answer = await response.json();
+    if (!response.ok) { Meadowrun.say(answer.error); return null; }
+    return answer;
+  }
+
+  async function newPicture(file, after) {
+    const answer = await stored(file);
+    if (!answer) return;
+    const line = await get(base + '/line/picture');
+    line.src = answer.src;
+    const place = tree().find(after);
+    if (place) place.lines.splice(place.index + 1, 0, line); else doc.lines.unshift(line);
+    save(true);
+  }
+
+  lines.addEventListener('dragover', (event) => { if (event.dataTransfer.types.includes('Files')) event.preventDefault(); });
+  lines.addEventListener('drop', async (event) => {
+    const file = [...event.dataTransfer.files].find((f) => f.type.startsWith('image/'));
+    const row = event.target.closest('.line');
+    if (!file) return;
+    event.preventDefault();
+    const place = row && row.dataset.type === 'picture' && tree().find(row.dataset.id);
+    if (!place) { newPicture(file, row ? row.dataset.id : ''); return; }
+    const answer = await stored(file);
+    if (answer) { place.line.src = answer.src; save(true); }
+  });
+
+  function upload(id) {
+    const input = Object.assign(document.createElement('input'), {type: 'file', accept: 'image/png,image/jpeg,image/gif', hidden: true, id: 'picture-file'});
+    document.getElementById('picture-file')?.remove();
+    page.append(input);
+    input.addEventListener('change', async () => {
+      const answer = await stored(input.files[0]);
+      input.remove();
+      if (answer) { tree().find(id).line.src = answer.src; save(true); }
+    });
+    input.click();
+  }
+
+  async function fromStore(button, id) {
+    const answer = await get('/files/pictures');
+    const sheet = Meadowrun.pop(button, '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to narrow" autocomplete="off"><div class="choices pictures"></div>', (form) => {
+      if (!form.get('src')) return;
+      Object.assign(tree().find(id).line, {src: form.get('src')});
       Meadowrun.closePop();
-      set(place.dataset.line, place.dataset.slot, textOf(place));
+      save(true);
+    });
+    sheet.querySelector('.choices').replaceChildren(...answer.pictures.map((p) => {
+      const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'src', value: p.src});
+      const image = Object.assign(document.createElement('img'), {src: p.src, alt: '', loading: 'lazy'});
+      choice.append(image, p.name);
+      return choice;
+    }));
+  }
+
+  // A new line goes where it was asked for: at the end of a list, before a footer.
+  async function add(button, into) {
+    const types = JSON.parse(page.dataset.types);
+    Meadowrun.pop(button, '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to narrow" autocomplete="off"><div class="choices">' + types.filter(([key]) => !(key === 'columns' && /:c\d$/.test(into)) && !(key === 'kept' && kept)).map(([key, label]) => `<button class="choice" name="type" value="${key}">${label}</button>`).join('') + '</div>', async (form) => {
+      if (!form.get('type')) return;
+      const line = await get(`${base}/line/${form.get('type')}`);
+      const list = tree().at(into);
+      const footer = list.findIndex((l) => l.type === 'footer');
+      if (line.type === 'only') line.cases.push({id: tree().fresh(), name: '', lines: [], part: '', content: []});
+      if (footer >= 0 && line.type !== 'footer') list.splice(footer, 0, line); else list.push(line);
+      Meadowrun.closePop();
+      await save(true);
+      select(line.id);
+      const place = lines.querySelector(`.line[data-id="${line.id}"] .ink, .line[data-id="${line.id}"] input, .line[data-id="${line.id}"] select, .line[data-id="${line.id}"] button`);
+      if (place) place.focus();
     });
   }
 
-  // A click on a coloured word changes its fallback or takes it out.
-  function changeChip(chip) {
-    const place = chip.closest('.ink');
-    Meadowrun.pop(chip, '<label class="form-label mb-0" for="fb">Where it is blank, people read</label><input class="form-control form-control-sm" id="fb" name="fallback"><div class="doing"><button class="btn btn-primary btn-sm">Take it</button><button class="btn btn-line btn-sm" name="remove" value="1">Take the word out</button></div>', (form) => {
-      if (form.get('remove')) chip.remove();
-      else {
-        const fallback = (form.get('fallback') || '').replace(/["{}\\]/g, '');
-        chip.dataset.fallback = fallback;
-        chip.dataset.fill = '{{ ' + chip.dataset.ref + (fallback ? ' | default("' + fallback + '", true)' : '') + ' }}';
-        chip.textContent = chip.textContent.split(', or “')[0] + (fallback ? ', or “' + fallback + '”' : '');
-      }
-      Meadowrun.closePop();
-      set(place.dataset.line, place.dataset.slot, textOf(place));
-    });
-    document.getElementById('fb').value = chip.dataset.fallback;
+  async function move(id, how) {
+    if (!tree().move(id, how)) return;
+    await save(true);
+    const place = lines.querySelector(`.line[data-id="${id}"] .ink, .line[data-id="${id}"] input, .line[data-id="${id}"] button`);
+    if (place) place.focus();
   }
 
-  function move(how, line) {
-    const at = doc.lines.findIndex((l) => l.id === line);
-    if (at < 0) return;
-    if (how === 'remove') doc.lines.splice(at, 1);
-    else if (how === 'copy') doc.lines.splice(at + 1, 0, {...doc.lines[at], id: Math.random().toString(16).slice(2, 10)});
-    else {
-      const to = at + (how === 'up' ? -1 : 1);
-      if (to < 0 || to >= doc.lines.length) return;
-      const [taken] = doc.lines.splice(at, 1);
-      doc.lines.splice(to, 0, taken);
-    }
-    save(true).then(() => { const place = lines.querySelector(`.line[data-id="${line}"] .ink, .line[data-id="${line}"] input`); if (place) place.focus(); });
+  function sortable() {
+    lines.querySelectorAll('[data-into]').forEach((list) => window.Sortable.create(list, {
+      group: 'lines', handle: '.what', animation: matchMedia('(prefers-reduced-motion: reduce)').matches ? 0 : 120, draggable: '.line[data-id]:not([data-id=""])',
+      onEnd: (event) => {
+        const rows = [...event.to.children].filter((r) => r.matches('.line[data-id]:not([data-id=""])'));
+        if (!tree().put(event.item.dataset.id, event.to.dataset.into, rows.indexOf(event.item))) Meadowrun.say('Columns cannot stand inside columns; phones could not stack them.');
+        save(true);
+      },
+    }));
   }
+
+  const does = {
+    upload: (b) => upload(b.dataset.line),
+    store: (b) => fromStore(b, b.dataset.line),
+    add: (b) => add(b, b.dataset.into),
+    ownPlain: async () => { doc.plain = (await get(base + '/plain')).text; delete doc.plain_of; save(true); },
+    madePlain: () => { doc.plain = null; save(true); },
+    again: () => { delete doc.plain_of; save(true); },
+    version: (b) => { tree().find(b.dataset.line).line.cases.push({id: tree().fresh(), name: '', lines: [], part: '', content: []}); save(true); },
+    dropVersion: (b) => { const {line, index} = tree().caseOf(b.dataset.line); line.cases.splice(index, 1); save(true); },
+    raise: (b) => { const {line, index} = tree().caseOf(b.dataset.line); if (index) line.cases.splice(index - 1, 0, line.cases.splice(index, 1)[0]); save(true); },
+    who: (b) => whom(b.dataset.line),
+    icon: (b) => { tree().find(b.dataset.line).line.icons.push({icon: 'web', href: ''}); save(true); },
+    dropIcon: (b) => { tree().find(b.dataset.line).line.icons.splice(Number(b.dataset.at), 1); save(true); },
+    newest: (b) => { tree().find(b.dataset.line).line.version = Number(b.dataset.at); save(true); },
+    unpack: (b) => unpack(b.dataset.line),
+    keep: (b) => keepRow(b, b.dataset.line),
+    comment: (b) => comment(b, b.dataset.line),
+    help: (b) => help(b, b.dataset.line, b.dataset.slot),
+  };
 
   lines.addEventListener('mousedown', (event) => { if (event.target.closest('.ink-tools button')) event.preventDefault(); });
   lines.addEventListener('click', (event) => {
     const chip = event.target.closest('[data-fill]');
-    if (chip) { changeChip(chip); return; }
+    if (chip) { words.change(chip); return; }
     const button = event.target.closest('button');
     if (!button) return;
-    if (button.dataset.move) move(button.dataset.move, button.dataset.line);
-    else if (button.dataset.upload) upload(button.dataset.upload);
-    else if (button.dataset.insert) offer(button.closest('.line').querySelector('.ink'), button.dataset.insert, false);
+    if (button.dataset.move) move(button.dataset.line, button.dataset.move);
+    else if (button.dataset.insert) words.offer(button.closest('.line').querySelector('.ink'), button.dataset.insert, false);
     else if (button.dataset.format) format(button);
-    else if (button.id === 'own-plain') { doc.plain = document.getElementById('read-plain').dataset.source || plainStart(); save(true); }
-    else if (button.id === 'made-plain') { doc.plain = null; save(true); }
+    else if (button.dataset.do) does[button.dataset.do](button);
   });
 
-  function plainStart() {
-    return doc.lines.map((l) => {
-      const box = document.createElement('div');
-      box.innerHTML = (l.html || '').replace(/<\/p>/g, '\n\n</p>').replace(/<br>/g, '\n');
-      return {heading: l.text, text: box.textContent.trim(), footer: box.textContent.trim(), button: l.label ? l.label + ': ' + l.href : '', picture: l.alt, divider: '----'}[l.type] || '';
-    }).filter(Boolean).join('\n\n');
+  lines.addEventListener('change', (event) => {
+    const place = event.target;
+    if (place.dataset.icon) { tree().find(place.dataset.line).line.icons[Number(place.dataset.icon)].icon = place.value; save(true); }
+    if (place.dataset.columns) {
+      const {line} = tree().find(place.dataset.columns);
+      const split = place.value.split(' ').map(Number);
+      while (line.columns.length < split.length) line.columns.push([]);
+      // What stood in columns that are gone moves into the last one left.
+      while (line.columns.length > split.length) line.columns[split.length - 1].push(...line.columns.splice(split.length, 1)[0]);
+      line.split = split;
+      save(true);
+    }
+    if (place.dataset.parted) {
+      const {line} = tree().find(place.dataset.parted);
+      line.partition = Number(place.value);
+      const parts = JSON.parse(place.selectedOptions[0].dataset.parts || '[]');
+      line.cases = parts.length ? parts.map((p, n) => ({id: tree().fresh(), lines: [], name: p.name, part: p.key, content: (line.cases[n] || {}).content || []})) : line.cases.map((c) => ({...c, part: ''}));
+      save(true);
+    }
+    if (place.dataset.row) {
+      const {line} = tree().find(place.dataset.row);
+      [line.row, line.version] = place.value.split(':').map(Number);
+      save(true);
+    }
+  });
+
+  // Who reads a version: the same lines as a segment's, in a sheet over the page.
+  const who = document.getElementById('who');
+  const sieve = who && Meadowrun.sieve(who, {format: 1, lines: []}, null, () => {});
+  let asked = '';
+  async function whom(id) {
+    asked = id;
+    const {one} = tree().caseOf(id);
+    document.getElementById('who-name').value = one.name;
+    await sieve.start({format: 1, lines: JSON.parse(JSON.stringify(one.lines))});
+    who.show();
+    who.scrollIntoView({block: 'center'});
+  }
+  if (who) {
+    document.getElementById('who-take').addEventListener('click', () => {
+      Object.assign(tree().caseOf(asked).one, {lines: sieve.definition.lines, name: document.getElementById('who-name').value});
+      who.close();
+      save(true);
+    });
+    document.getElementById('who-undo').addEventListener('click', sieve.undo);
+  }
+
+  async function unpack(id) {
+    const place = tree().find(id);
+    const answer = await get(`/messages/rows/${place.line.row}/${place.line.version}`);
+    place.lines.splice(place.index, 1, ...answer.lines.map((l) => tree().copied(l)));
+    save(true);
+  }
+
+  function keepRow(button, id) {
+    Meadowrun.pop(button, '<label class="form-label mb-0" for="kn">Keep this line for other messages as</label><input class="form-control form-control-sm" id="kn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Keep it</button></div>', async (form) => {
+      try {
+        const place = tree().find(id);
+        const answer = await Meadowrun.post('/messages/rows', {name: form.get('name'), lines: [place.line]});
+        const line = await get(base + '/line/kept');
+        place.lines.splice(place.index, 1, {...line, row: answer.row, version: answer.version});
+        Meadowrun.closePop();
+        save(true);
+      } catch (problem) { Meadowrun.say(problem.message); }
+    });
+  }
+
+  function comment(button, id) {
+    Meadowrun.pop(button, '<label class="form-label mb-0" for="cm">Say something about this line</label><textarea class="form-control form-control-sm" id="cm" name="text" rows="3"></textarea><div class="doing"><button class="btn btn-primary btn-sm">Say it</button></div>', async (form) => {
+      try {
+        await Meadowrun.post(base + '/comments', {line: id, text: form.get('text')});
+        Meadowrun.closePop();
+        save(true);
+      } catch (problem) { Meadowrun.say(problem.message); }
+    });
+  }
+
+  // Suggestions for a place: several to choose from, edited before they are used.
+  async function help(button, line, slot) {
+    const brief = Meadowrun.brief || {};
+    const sheet = Meadowrun.pop(button, '<label class="form-label mb-0" for="hp">What it is for</label><input class="form-control form-control-sm" id="hp" name="purpose" placeholder="invite to the Leonid nights"><div class="d-flex mt-2"><select class="form-select form-select-sm" name="tone" aria-label="Tone"><option value="warm">warm</option><option value="plain">plain</option><option value="lively">lively</option><option value="urgent">urgent</option></select><select class="form-select form-select-sm" name="formality" aria-label="Formality"><option value="informal">informal</option><option value="formal">formal</option></select></div><div class="doing"><button class="btn btn-primary btn-sm">Suggest</button></div><div class="choices" role="status"></div>', async (form) => {
+      if (form.get('take')) {
+        await Meadowrun.post(base + '/chosen', {line, slot, text: form.get('take'), brief: Meadowrun.brief});
+        const place = line ? tree().find(line).line : doc;
+        place[slot] = slot === 'html' ? place.html.replace(/<p><\/p>$/, '') + '<p>' + form.get('take') + '</p>' : form.get('take');
+        Meadowrun.closePop();
+        save(true).then(() => { const target = lines.querySelector(`[data-line="${line}"][data-slot="${slot}"]`); if (target) target.focus(); });
+        return;
+      }
+      Meadowrun.brief = {purpose: form.get('purpose'), tone: form.get('tone'), formality: form.get('formality')};
+      try {
+        const answer = await Meadowrun.post(base + '/suggest', {line, slot, ...Meadowrun.brief});
+        sheet.querySelector('.choices').replaceChildren(...answer.suggestions.map((s) => {
+          const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'take', value: s.text, textContent: s.shown});
+          if (s.note) { const note = document.createElement('small'); note.textContent = ' ' + s.note; choice.append(note); }
+          return choice;
+        }));
+      } catch (problem) { Meadowrun.say(problem.message); }
+    });
+    for (const [name, value] of Object.entries(brief)) sheet.elements[name].value = value;
   }
 
   function format(button) {
     const place = button.closest('.line').querySelector('.ink');
     place.focus();
-    if (button.dataset.format !== 'link') { document.execCommand(button.dataset.format); place.dispatchEvent(new Event('input', {bubbles: true})); return; }
     const range = getSelection().rangeCount ? getSelection().getRangeAt(0).cloneRange() : null;
-    Meadowrun.pop(button, '<label class="form-label mb-0" for="ln">These words lead to</label><input class="form-control form-control-sm" id="ln" name="to" placeholder="https://…"><div class="doing"><button class="btn btn-primary btn-sm">Make the link</button></div>', (form) => {
-      place.focus();
-      if (range) { getSelection().removeAllRanges(); getSelection().addRange(range); }
-      if (form.get('to')) document.execCommand('createLink', false, form.get('to')); else document.execCommand('unlink');
-      Meadowrun.closePop();
-      set(place.dataset.line, place.dataset.slot, textOf(place));
-    });
+    const again = () => { place.focus(); if (range) { getSelection().removeAllRanges(); getSelection().addRange(range); } };
+    const done = () => { Meadowrun.closePop(); set(place.dataset.line, place.dataset.slot, words.textOf(place)); };
+    if (button.dataset.format === 'link') {
+      Meadowrun.pop(button, '<label class="form-label mb-0" for="ln">These words lead to</label><input class="form-control form-control-sm" id="ln" name="to" placeholder="https://…"><div class="doing"><button class="btn btn-primary btn-sm">Make the link</button></div>', (form) => {
+        again();
+        document.execCommand(form.get('to') ? 'createLink' : 'unlink', false, form.get('to'));
+        done();
+      });
+    } else if (button.dataset.format === 'colour') {
+      Meadowrun.pop(button, `<label class="form-label mb-0" for="fc">Colour of these words</label><input type="color" id="fc" name="colour" value="${doc.settings.accent}"><div class="doing"><button class="btn btn-primary btn-sm">Colour them</button></div>`, (form) => {
+        again();
+        document.execCommand('foreColor', false, form.get('colour'));
+        done();
+      });
+    } else { document.execCommand(button.dataset.format); done(); }
   }
-
-  function upload(line) {
-    const input = document.createElement('input');
-    input.type = 'file';
-    input.accept = 'image/png,image/jpeg,image/gif';
-    input.hidden = true;
-    input.id = 'picture-file';
-    document.getElementById('picture-file')?.remove();
-    page.append(input);
-    input.addEventListener('change', async () => {
-      const form = new FormData();
-      form.set('file', input.files[0]);
-      const response = await fetch('/files', {method: 'POST', body: form, headers: {Accept: 'application/json', 'X-CSRFToken': Meadowrun.csrf()}});
-      const answer = await response.json();
-      input.remove();
-      if (!response.ok) { Meadowrun.say(answer.error); return; }
-      byId(line).src = answer.src;
-      save(true);
-    });
-    input.click();
-  }
-
-  document.getElementById('add-line').addEventListener('click', (event) => {
-    const types = JSON.parse(event.target.dataset.types), keys = JSON.parse(event.target.dataset.keys);
-    Meadowrun.pop(event.target, '<div class="choices">' + keys.map((k, i) => `<button class="choice" name="type" value="${k}">${types[i]}</button>`).join('') + '</div>', async (form) => {
-      const line = await (await fetch(base + '/line/' + form.get('type'), {headers: {Accept: 'application/json'}})).json();
-      const footer = doc.lines.findIndex((l) => l.type === 'footer');
-      if (footer >= 0 && line.type !== 'footer') doc.lines.splice(footer, 0, line); else doc.lines.push(line);
-      Meadowrun.closePop();
-      await save(true);
-      const place = lines.querySelector(`.line[data-id="${line.id}"] .ink, .line[data-id="${line.id}"] input`);
-      if (place) place.focus();
-    });
-  });
 
   lines.addEventListener('keydown', (event) => {
     const row = event.target.closest('.line[data-id]');
     if (event.altKey && (event.key === 'ArrowUp' || event.key === 'ArrowDown') && row && row.dataset.id) {
       event.preventDefault();
-      move(event.key === 'ArrowUp' ? 'up' : 'down', row.dataset.id);
+      move(row.dataset.id, event.key === 'ArrowUp' ? 'up' : 'down');
     }
     if (event.key === 'Enter' && event.target.matches('.ink:not([data-rich])')) event.preventDefault();
   });
   lines.addEventListener('focusin', (event) => {
-    lines.querySelectorAll('.line.here').forEach((l) => l.classList.remove('here'));
     const row = event.target.closest('.line');
-    if (row) row.classList.add('here');
+    if (row && row.dataset.id !== here) select(row.dataset.id);
   });
 
-  document.getElementById('undo').addEventListener('click', () => {
-    if (past.length < 2) return;
-    past.pop();
-    doc = JSON.parse(past[past.length - 1]);
-    save(true);
+  document.getElementById('undo').addEventListener('click', () => step(past, future, 2));
+  document.getElementById('redo').addEventListener('click', () => step(future, past, 1));
+  document.addEventListener('keydown', (event) => {
+    if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== 'z' || event.target.closest('input, textarea, [contenteditable]')) return;
+    event.preventDefault();
+    document.getElementById(event.shiftKey ? 'redo' : 'undo').click();
   });
 
   document.getElementById('margin').addEventListener('click', (event) => {
-    const button = event.target.closest('[data-goto]');
+    const button = event.target.closest('[data-goto], [data-as]');
     if (!button) return;
+    if (button.dataset.as) { person = button.dataset.as; read(); return; }
     const [line, slot] = button.dataset.goto.split(':');
-    const place = slot === 'add' ? document.getElementById('add-line') : lines.querySelector(`[data-line="${line}"][data-slot="${slot}"]`) || lines.querySelector(`.line[data-id="${line}"] .ink, .line[data-id="${line}"] button`);
-    if (place) { place.scrollIntoView({block: 'center'}); place.focus(); }
+    const place = slot === 'add' ? document.getElementById('add-line') : lines.querySelector(`[data-line="${line}"][data-slot="${slot}"]`) || lines.querySelector(`.line[data-id="${line}"] .ink, .line[data-id="${line}"] button, [data-line="${line}"]`);
+    if (place) { const closed = place.closest('details'); if (closed) closed.open = true; place.scrollIntoView({block: 'center'}); place.focus(); }
   });
 
-  page.querySelectorAll('[data-look]').forEach((button) => button.addEventListener('click', () => {
-    look = button.dataset.look;
-    page.querySelectorAll('[data-look]').forEach((b) => b.setAttribute('aria-pressed', String(b === button)));
-    document.getElementById('read-box').className = 'read-as ' + look;
-    document.getElementById('read').hidden = look === 'plain';
-    document.getElementById('read-plain').hidden = look !== 'plain';
-  }));
+  function show(name) {
+    look = name;
+    page.querySelectorAll('[data-look]').forEach((b) => b.setAttribute('aria-pressed', String(b.dataset.look === name)));
+    document.getElementById('read-box').className = 'read-as ' + (name === 'phone' ? 'phone' : '');
+    frame.hidden = name === 'plain';
+    document.getElementById('read-plain').hidden = name !== 'plain';
+    read();
+  }
+  page.querySelectorAll('[data-look]').forEach((button) => button.addEventListener('click', () => show(button.dataset.look)));
+  document.getElementById('reader').addEventListener('change', (event) => show(event.target.value || 'desk'));
 
-  async function step(go) {
-    const answer = await (await fetch(`${base}/people?go=${go}&from=${person}`, {headers: {Accept: 'application/json'}})).json();
+  async function next(go) {
+    const segment = document.getElementById('through').value;
+    const answer = await get(`${base}/people?go=${go}&from=${person}&segment=${segment}`);
     if (answer.id) { person = String(answer.id); read(); }
   }
-  document.getElementById('back').addEventListener('click', () => step('back'));
-  document.getElementById('forward').addEventListener('click', () => step('on'));
+  document.getElementById('back').addEventListener('click', () => next('back'));
+  document.getElementById('forward').addEventListener('click', () => next('on'));
+  document.getElementById('through').addEventListener('change', () => { person = '0'; next('on'); });
   document.getElementById('read-as').addEventListener('click', (event) => {
     const sheet = Meadowrun.pop(event.target, '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or an address" placeholder="Part of a name or an address" autocomplete="off"><div class="choices"></div>', (form) => {
       if (!form.get('person')) return;
@@ -299,17 +459,12 @@
     });
     const input = sheet.querySelector('input');
     const find = async () => {
-      const words = input.value;
-      const answer = await (await fetch(base + '/people?q=' + encodeURIComponent(words), {headers: {Accept: 'application/json'}})).json();
+      const typed = input.value;
+      const answer = await get(`${base}/people?q=${encodeURIComponent(typed)}`);
       // Answers may overtake each other; only that to the newest words counts.
-      if (words !== input.value) return;
-      const choices = sheet.querySelector('.choices');
-      choices.replaceChildren(...answer.people.map((p) => {
-        const choice = document.createElement('button');
-        choice.className = 'choice';
-        choice.name = 'person';
-        choice.value = p.id;
-        choice.textContent = p.name;
+      if (typed !== input.value) return;
+      sheet.querySelector('.choices').replaceChildren(...answer.people.map((p) => {
+        const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'person', value: p.id, textContent: p.name});
         const note = document.createElement('small');
         note.textContent = ' ' + p.note;
         choice.append(note);
@@ -321,6 +476,7 @@
   });
 
   window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });
-  document.getElementById('undo').disabled = true;
+  buttons();
+  sortable();
   read();
 })();

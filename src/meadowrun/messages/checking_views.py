@@ -1,0 +1,143 @@
+"""Checked thoroughly: what mail readers take away, how likely it is taken for spam, spelling, links, and suggestions."""
+
+import concurrent.futures
+import re
+import urllib.error
+import urllib.request
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import audit
+from meadowrun.base.errors import Invalid
+from meadowrun.base.kept import Kept
+from meadowrun.core.content import document as doc
+from meadowrun.core.content import past, readers, spam, spelling, suggest
+from meadowrun.gateways import assistant, filters
+from meadowrun.gateways.email import Letter, mime
+from meadowrun.messages import queries, reading, views
+from meadowrun.messages.models import Message
+from meadowrun.sends.queries import senders
+from meadowrun.shell.request import actor, body, db, needs, now, settings, words
+
+pages = flask.Blueprint("checking", __name__)
+MOST_LINKS = 40
+
+
+def _mail(message: Message) -> tuple[spam.Mail, bytes]:
+    """The mail as a telling person would get it, and as bytes."""
+    person = queries.telling_person(db(), message.document, words())
+    shown = views.rendered(message, person)
+    sender = next(iter(senders(db())), None)
+    name, address = (sender.name, sender.address) if sender else (settings().organisation, f"nobody@{settings().mail_domain}")
+    letter = Letter(key=f"check-{message.id}", contact_id=0, from_name=name, from_address=address, reply_to=sender.reply_to if sender else "",
+                    to=(person.email if person else None) or f"you@{settings().mail_domain}", return_path="", subject=shown.subject,
+                    html=shown.html, text=shown.text, date=now().timestamp(), message_id=f"<check-{message.id}@{settings().mail_domain}>",
+                    unsubscribe=f"{settings().public_url}/u/preview")
+    return spam.Mail(shown.subject, shown.html, shown.text, name, address, letter.reply_to), mime(letter)
+
+
+@pages.get("/messages/<int:ident>/checks")
+def show(ident: int) -> object:
+    message = queries.message(db(), ident)
+    mail, whole = _mail(message)
+    found = spam.findings(mail)
+    agreed = queries.house(db()).agreed_words + settings().organisation.split()
+    misspelt: dict[str, tuple[str, str]] = {}
+    for line, slot, text in doc.texts(message.document):
+        if slot in ("subject", "preheader", "plain", "code", "text", "html", "label", "alt", "by"):
+            for word in spelling.misspelt(text, agreed):
+                misspelt.setdefault(word, (line, slot))
+    return flask.render_template(
+        "messages/checks.html", message=message, spam=found, score=spam.score(found), limit=spam.LIMIT, filter=filters.judge(whole),
+        losses=readers.losses(mail.html), readers=readers.readers(), as_of=readers.data()["as_of"], misspelt=misspelt,
+        suggestions=spelling.suggestions, avoided=_avoided(message.document), expected=_expected(message.document["subject"]),
+        links=sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))), **views.shown(message.document, message))
+
+
+def _avoided(document: doc.Json) -> list[str]:
+    """Words the organisation agreed not to use that stand in the message."""
+    text = " ".join(t for _, _, t in doc.texts(document)).casefold()
+    return [w for w in queries.house(db()).avoided_words if re.search(rf"\b{re.escape(w.casefold())}\b", text)]
+
+
+@pages.post("/messages/<int:ident>/links")
+@needs("author")
+def follow_links(ident: int) -> object:
+    """Really follows every link, once, because somebody asked to; says which lead nowhere."""
+    mail, _ = _mail(queries.message(db(), ident))
+    addresses = [a for a in sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html)))
+                 if not a.startswith((f"{settings().public_url}/u/", f"{settings().public_url}/p/"))][:MOST_LINKS]
+    with concurrent.futures.ThreadPoolExecutor(8) as pool:
+        answers = list(pool.map(_follow, addresses))
+    return flask.jsonify(links=[{"href": a, "said": said, "good": good} for a, (said, good) in zip(addresses, answers, strict=True)])
+
+
+def _follow(address: str) -> tuple[str, bool]:
+    request = urllib.request.Request(address.replace("&amp;", "&"), method="GET", headers={"User-Agent": "Meadowrun link check"})
+    try:
+        with urllib.request.urlopen(request, timeout=6) as answer:
+            return f"{answer.status}", answer.status < 400
+    except urllib.error.HTTPError as problem:
+        return f"{problem.code} {problem.reason}", False
+    except (OSError, ValueError) as problem:
+        return f"no answer: {getattr(problem, 'reason', problem)}", False
+
+
+def _past() -> list[past.Past]:
+    """Subjects of sends that are done, with how many got and opened them."""
+    rows = db().execute(sa.text(
+        "SELECT e.compiled->>'subject', count(*) FILTER (WHERE d.outcome = 'delivered'), count(*) FILTER (WHERE d.outcome = 'delivered' AND "
+        "EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id AND r.send_id = d.send_id AND r.kind = 'opened' AND NOT r.machine)) "
+        "FROM sends s JOIN editions e ON e.id = s.edition_id JOIN deliveries d ON d.send_id = s.id AND d.taken_at = s.taken_at "
+        "WHERE s.id IN (SELECT id FROM sends WHERE state = 'done' ORDER BY taken_at DESC LIMIT 60) GROUP BY s.id, 1"))
+    return [past.Past(*row) for row in rows if row[0]]
+
+
+_kept_past: Kept[list[past.Past]] = Kept(seconds=600, worth=0.0)
+
+
+def _expected(subject: str) -> past.Expected | None:
+    known, _ = _kept_past.get(db(), "past", now(), _past)
+    return past.expected(subject, known) if subject else None
+
+
+#: a slot of a document or line → the place of writing help
+_PLACES = {"subject": "subject", "preheader": "preheader", "html": "html", "label": "label", "text": "text", "plain": "sms"}
+
+
+@pages.post("/messages/<int:ident>/suggest")
+@needs("author")
+def suggestions(ident: int) -> object:
+    """Several suggestions for a place; none is used before somebody chose it."""
+    message = queries.message(db(), ident)
+    house, data = queries.house(db()), body()
+    place = str(data.get("place") or _PLACES.get(str(data.get("slot")), ""))
+    brief = suggest.Brief(str(data.get("purpose", ""))[:300], str(data.get("tone")), str(data.get("formality")),
+                          list(reading.facts(db(), message.id) or {}), house.agreed_words, house.avoided_words)
+    if not brief.purpose.strip():
+        raise Invalid("Say in a few words what the message is for.", "purpose")
+    if place not in suggest.PLACES:
+        raise Invalid("There are no suggestions for this place.", "slot")
+    texts, note = suggest.suggestions(place, brief, seed=int(now().timestamp())), ""
+    if settings().assistant_url:
+        texts, note = assistant.suggestions(settings(), place, brief, texts)
+    found: list[dict[str, Any]] = []
+    for text in texts:
+        hope = _expected(text) if place == "subject" else None
+        found.append({"text": text, "shown": re.sub(r"\{\{ *\w+\.(\w+).*?\}\}", lambda m: f"‹{m.group(1).replace('_', ' ')}›", text),
+                      "note": f"opened by about {hope.share:.0%}, {hope.low:.0%} to {hope.high:.0%}: {hope.sure}" if hope else ""})
+    return flask.jsonify(suggestions=found, note=note)
+
+
+@pages.post("/messages/<int:ident>/chosen")
+@needs("author")
+def chosen(ident: int) -> object:
+    """Keeps which suggestion was taken, by whom and for what."""
+    message, data = queries.message(db(), ident), body()
+    audit.record(db(), actor(), now(), "took a suggestion for", "message", message.id, message.name, slot=str(data.get("slot"))[:40],
+                 text=str(data.get("text"))[:600], brief=data.get("brief") or {})
+    return flask.jsonify(kept=True)
+
+

@@ -1,0 +1,101 @@
+"""The house style, and what messages look up: feeds and tables."""
+
+import flask
+
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.core.content import document as doc
+from meadowrun.core.content.colour import contrast
+from meadowrun.messages import feeds, keeping, queries
+from meadowrun.messages.models import DataTable, Feed
+from meadowrun.shell.request import actor, db, done, needs, now, settings, words
+
+pages = flask.Blueprint("house", __name__)
+
+
+@pages.get("/messages/house")
+def style() -> object:
+    house = queries.house(db())
+    return _style({**house.looks, "greetings": "\n".join(f"{h}:00 {w}" for h, w in house.greetings),
+                   "agreed_words": ", ".join(house.agreed_words), "avoided_words": ", ".join(house.avoided_words),
+                   "review": house.review, "proof_group": house.proof_group}, None)
+
+
+def _style(shown: dict[str, object], problem: MeadowrunError | None) -> object:
+    looks = {k: str(shown.get(k, v)) for k, v in doc.SETTINGS.items()}
+    pairs = [("text on the sheet", "sheet", "ink"), ("words on buttons", "accent", "on_accent"), ("links on the sheet", "sheet", "accent")]
+    ratios = [(name, contrast(looks[a], looks[b])) for name, a, b in pairs if doc.COLOUR.match(looks[a]) and doc.COLOUR.match(looks[b])]
+    return flask.render_template("messages/house.html", shown=shown, problem=problem, fonts=doc.FONTS, ratios=ratios)
+
+
+@pages.post("/messages/house")
+@needs("approver")
+def keep_style() -> object:
+    form = flask.request.form.to_dict()
+    try:
+        keeping.keep_house(db(), actor(), now(), form)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _style({**doc.SETTINGS, "greetings": "", "agreed_words": "", "avoided_words": "", "review": "", "proof_group": "", **form},
+                      problem), problem.status
+    return done("house.style", "Kept. New messages begin with it; those that are written keep their looks.")
+
+
+@pages.get("/messages/lookups")
+def lookups() -> object:
+    return _lookups(None)
+
+
+def _lookups(problem: MeadowrunError | None, typed: dict[str, str] | None = None) -> object:
+    return flask.render_template(
+        "messages/lookups.html", feeds=queries.feeds(db()), tables=queries.tables(db()), problem=problem, typed=typed or {},
+        hosts=sorted(settings().feed_hosts), fields=sorted(queries.known_refs(words()).items(), key=lambda i: i[1]), personal=feeds.personal)
+
+
+@pages.post("/messages/feeds")
+@needs("author")
+def keep_feed() -> object:
+    form = flask.request.form.to_dict()
+    feed = db().get(Feed, int(form["id"])) if form.get("id", "").isdigit() else None
+    try:
+        keeping.keep_feed(db(), actor(), now(), form, settings().feed_hosts, feed)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _lookups(problem, form), problem.status
+    feeds.forget()
+    return done("house.lookups", "The feed is kept.")
+
+
+@pages.post("/messages/feeds/<int:ident>/ask")
+@needs("author")
+def ask_feed(ident: int) -> object:
+    """Asks a feed once and keeps the answer as the sample to read messages with."""
+    feed = db().get(Feed, ident)
+    if feed is None:
+        flask.abort(404)
+    try:
+        feed.sample = feeds.pick(feeds.fetch(feed.url, feed.timeout_ms, settings().feed_hosts), feed.part)
+    except (OSError, ValueError) as problem:
+        return done("house.lookups", f"The feed “{feed.key}” gave nothing: {problem}.")
+    return done("house.lookups", f"The feed “{feed.key}” answered; its answer is the sample now.")
+
+
+@pages.post("/messages/tables")
+@needs("author")
+def keep_table() -> object:
+    form, file = flask.request.form.to_dict(), flask.request.files.get("file")
+    try:
+        made = keeping.keep_table(db(), actor(), now(), form.get("key", "").strip(), file.read() if file else b"",
+                                  form.get("key_column", ""), form.get("looked_up_by", ""), words())
+    except MeadowrunError as problem:
+        db().rollback()
+        return _lookups(problem, form), problem.status
+    return done("house.lookups", f"The table “{made.key}” holds {len(made.rows):,} rows.")
+
+
+@pages.post("/messages/<any(feeds, tables):what>/<int:ident>/delete")
+@needs("author")
+def delete(what: str, ident: int) -> object:
+    found = db().get(Feed if what == "feeds" else DataTable, ident)
+    if found is not None:
+        db().delete(found)
+    return done("house.lookups", "Deleted. Messages that use it say so in their checks.")

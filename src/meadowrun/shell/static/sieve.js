@@ -1,0 +1,130 @@
+// Lines of a definition beside their sieve, inside any element. Every change is worked out on the server and comes back drawn.
+// `changed` is called after each with the number of steps that can be undone. Gives what others need: the definition, undo, draw.
+Meadowrun.sieve = (page, definition, segment, changed) => {
+  const past = [];
+  let busy = Promise.resolve();
+
+  function draw(answer, focus) {
+    for (const [part, html] of Object.entries(answer.parts)) {
+      const place = page.querySelector(`[data-part=${part}]`);
+      if (place) place.innerHTML = html;
+    }
+    if (focus) {
+      const target = page.querySelector(focus);
+      if (target) target.focus();
+    }
+  }
+
+  // One change after the other, so that fast typing never loses one.
+  function change(what, focus) {
+    busy = busy.then(async () => {
+      try {
+        const answer = await Meadowrun.post('/segments/look', {definition, segment, change: what});
+        past.push(definition);
+        definition = answer.definition;
+        Meadowrun.say('');
+        changed(past.length);
+        draw(answer, typeof focus === 'function' ? focus(answer) : focus);
+        Meadowrun.closePop();
+      } catch (problem) { Meadowrun.say(problem.message); }
+    });
+    return busy;
+  }
+
+  async function open(button, id, slot) {
+    try {
+      const answer = await Meadowrun.post('/segments/word', {definition, id, slot});
+      listen(Meadowrun.pop(button, answer.form, (form) => {
+        if (form.get('turn')) { change({do: 'set', id, patch: {did: false}}, `[data-line="${id}"][data-slot=did]`); return; }
+        if (form.get('reading') || form.get('about')) {
+          const what = form.get('reading') ? {line: JSON.parse(form.get('reading'))} : {about: form.get('about')};
+          change({do: 'become', id, ...what}, `[data-line="${id}"].word`);
+          return;
+        }
+        change({do: 'answer', id, slot, form: [...form.entries()]}, `[data-line="${id}"][data-slot="${slot}"]`);
+      }));
+    } catch (problem) { Meadowrun.say(problem.message); }
+  }
+
+  // A sentence typed where a line is picked: what it may mean stands above the list, after a short rest.
+  function listen(sheet) {
+    const box = sheet.querySelector('[data-typed]');
+    if (!box) return;
+    const place = sheet.querySelector('[data-readings]');
+    let timer = null, asked = '';
+    box.addEventListener('input', () => {
+      clearTimeout(timer);
+      timer = setTimeout(async () => {
+        asked = box.value;
+        const answer = asked.trim().length > 2 ? await Meadowrun.post('/segments/typed', {text: asked}) : {readings: []};
+        if (box.value !== asked) return;
+        place.replaceChildren(...answer.readings.map((reading) => {
+          const choice = document.createElement('button');
+          choice.className = 'choice reading';
+          choice.name = 'reading';
+          choice.value = JSON.stringify(reading.line);
+          choice.textContent = reading.said;
+          choice.title = reading.meaning;
+          return choice;
+        }));
+      }, 180);
+    });
+  }
+
+  async function add(button, into, out) {
+    const answer = await Meadowrun.post('/segments/word', {definition, slot: 'new'});
+    listen(Meadowrun.pop(button, answer.form, (form) => {
+      const what = form.get('reading') ? {line: JSON.parse(form.get('reading'))} : {about: form.get('about')};
+      if (!what.line && !what.about) return;
+      change({do: 'add', ...what, into, out}, (a) => `[data-line="${a.touched}"].word`);
+    }));
+  }
+
+  page.addEventListener('click', (event) => {
+    const button = event.target.closest('button');
+    if (!button) return;
+    if (button.dataset.slot) open(button, button.dataset.line, button.dataset.slot);
+    else if (button.dataset.lost) lost(button, button.dataset.lost);
+    else if (button.dataset.do) change({do: button.dataset.do, id: button.dataset.line}, '#narrow');
+    else if (button.dataset.group) change({do: 'group', match: button.dataset.group}, (a) => `.sieve-row.in [data-add="${a.touched}"]`);
+    else if ('add' in button.dataset) add(button, button.dataset.add, Boolean(button.dataset.out));
+  });
+
+  document.addEventListener('keydown', (event) => {
+    if (!page.offsetParent) return;
+    const typing = event.target.closest('input, textarea, select, [contenteditable]');
+    if (!typing && !event.ctrlKey && !event.metaKey && !event.altKey && !document.querySelector('.pop')) {
+      // One key for each way to go on: / narrows, - leaves out, g begins a group.
+      const way = {'/': '#narrow', '-': '[data-out]', g: '[data-group]'}[event.key];
+      const button = way && page.querySelector(way);
+      if (button) { event.preventDefault(); button.click(); }
+    }
+    if ((event.ctrlKey || event.metaKey) && event.key === 'z' && !typing) { event.preventDefault(); undo(); }
+  });
+
+  async function lost(button, line) {
+    try {
+      const answer = await Meadowrun.post('/segments/lost', {definition, line});
+      Meadowrun.pop(button, answer.form, () => {});
+    } catch (problem) { Meadowrun.say(problem.message); }
+  }
+
+  async function undo() {
+    if (!past.length) return;
+    definition = past.pop();
+    changed(past.length);
+    const answer = await Meadowrun.post('/segments/look', {definition, segment});
+    draw(answer, '#narrow');
+  }
+
+  return {
+    get definition() { return definition; },
+    async start(lines) {
+      definition = lines;
+      past.length = 0;
+      draw(await Meadowrun.post('/segments/look', {definition, segment}), '#narrow');
+    },
+    undo,
+    forget() { past.length = 0; },
+  };
+};
