@@ -19,7 +19,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.content import document as doc
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
-from meadowrun.demo import bulk, names, stories, world
+from meadowrun.demo import bulk, names, stories, world, writing
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
@@ -191,6 +191,9 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
         partitions.change(session, IDA, now - dt.timedelta(days=200), words, regions, {
             "do": "set", "name": region, "lines": [{"id": "a", "kind": "field", "field": "region", "op": "is", "value": [region]}]})
     keeping.make_list(session, IDA, now - dt.timedelta(days=30), "Open night guests", "by hand, Ida Vance", list(range(3, 240, 7)))
+    if settings.village_url and settings.feed_hosts:
+        rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions.id)
+        writing.welcome(session, IDA, now - dt.timedelta(days=3), settings, rows)
     place = f"{settings.organisation}, {settings.postal_address}"
     for name, (subject, preheader, lines) in stories.MESSAGES.items():
         made = messages.create(session, IDA, now - dt.timedelta(days=430), name, doc.take(

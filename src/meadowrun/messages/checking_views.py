@@ -51,7 +51,7 @@ def show(ident: int) -> object:
                 misspelt.setdefault(word, (line, slot))
     return flask.render_template(
         "messages/checks.html", message=message, spam=found, score=spam.score(found), limit=spam.LIMIT, filter=filters.judge(whole),
-        losses=readers.losses(mail.html), readers=readers.readers(), as_of=readers.data()["as_of"], misspelt=misspelt,
+        losses=readers.losses(mail.html), mail_readers=readers.readers(), as_of=readers.data()["as_of"], misspelt=misspelt,
         suggestions=spelling.suggestions, avoided=_avoided(message.document), expected=_expected(message.document["subject"]),
         links=sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))), **views.shown(message.document, message))
 

@@ -5,7 +5,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.messages import keeping, queries, reading, views
-from meadowrun.messages.models import KeptRowVersion, Message
+from meadowrun.messages.models import KeptRow, KeptRowVersion, Message
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, words, zone
 
 pages = flask.Blueprint("rows", __name__)
@@ -13,8 +13,13 @@ pages = flask.Blueprint("rows", __name__)
 
 @pages.get("/messages/rows")
 def table() -> object:
-    rows = [(row, queries.users_of_row(db(), row.id)) for row in queries.kept_rows(db())]
+    rows = [(row, users, _behind(row, users)) for row in queries.kept_rows(db()) for users in [queries.users_of_row(db(), row.id)]]
     return flask.render_template("messages/rows.html", rows=rows)
+
+
+def _behind(row: KeptRow, users: list[tuple[Message, set[int]]]) -> int:
+    """How many messages have an older version of a row."""
+    return sum(versions != {row.version} for _, versions in users)
 
 
 @pages.post("/messages/rows")
@@ -101,7 +106,8 @@ def uses(ident: int) -> object:
     row = queries.kept_row(db(), ident)
     readers, _ = reading.who_reads(db(), _document(row.lines), words(), now(), zone())
     versions = db().query(KeptRowVersion).filter_by(row_id=ident).order_by(KeptRowVersion.number.desc()).all()
-    return flask.render_template("messages/row_uses.html", row=row, users=queries.users_of_row(db(), ident), readers=readers,
+    users = queries.users_of_row(db(), ident)
+    return flask.render_template("messages/row_uses.html", row=row, users=users, behind=_behind(row, users), readers=readers,
                                  versions=versions)
 
 

@@ -1,15 +1,18 @@
 """The village: mailboxes to look into, the observatory's website, and its people's doings. Its own small application."""
 
 import argparse
+import datetime as dt
 import email
 import email.policy
 import pathlib
 import threading
+import time
 from typing import Any
 
 import flask
 from werkzeug.serving import make_server
 
+from meadowrun.base import clock
 from meadowrun.village.life import Life
 from meadowrun.village.post import post_office
 from meadowrun.village.store import Store
@@ -21,6 +24,7 @@ FRAME = ("sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none
 def create_app(store: Store, life: Life) -> flask.Flask:
     """`life` does what people here do; `store` holds their mail."""
     app = flask.Flask("meadowrun.village")
+    weather = {"state": "fine"}
 
     def mail(ident: int) -> Any:
         found = store.rows("SELECT * FROM mails WHERE id = ?", ident)
@@ -72,6 +76,22 @@ def create_app(store: Store, life: Life) -> flask.Flask:
         asked = [str(m) for m in (flask.request.get_json(silent=True) or {}).get("message_ids", [])]
         taken = {m: bool(store.rows("SELECT 1 FROM mails WHERE message_id = ? LIMIT 1", m)) for m in asked}
         return flask.jsonify(taken=taken)
+
+    @app.get("/weather/next-clear-night")
+    def clear_night() -> Any:
+        """The weather feed. It can be made slow or taken away, to see what messages make of that."""
+        if weather["state"] == "down":
+            flask.abort(503)
+        if weather["state"] == "slow":
+            time.sleep(5)
+        today = dt.date.fromisoformat(flask.request.args["on"]) if "on" in flask.request.args else clock.machine_now().date()
+        night = today + dt.timedelta(days=4 - today.toordinal() % 4)
+        return flask.jsonify(night=f"{night:%A} {night.day} {night:%B}", cloud=round(0.1 + today.toordinal() % 4 / 20, 2))
+
+    @app.post("/weather/state")
+    def weather_state() -> Any:
+        weather["state"] = {"slow": "slow", "down": "down"}.get(flask.request.form.get("state", ""), "fine")
+        return flask.redirect(flask.request.referrer or "/")
 
     @app.post("/live")
     def live() -> Any:

@@ -17,7 +17,7 @@ import mrml
 from meadowrun.core.content import fillins
 from meadowrun.core.content.document import Json, texts
 from meadowrun.core.content.filling import template
-from meadowrun.core.content.layout import Parts, branches, mjml
+from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
 from meadowrun.core.content.lines import live, walk, with_rows
 from meadowrun.core.content.plain import plain_text
 
@@ -139,7 +139,7 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     refs = {ref for _, _, t in texts(used) for ref in fillins.refs(t)} | {
         ref for line in walk(lines) if line["type"] == "only" for test, _ in branches(line) for ref in fillins.refs(f"{{% if {test} %}}")} | {
         f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
-    conditions = {case["id"]: case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
+    conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
                   for case in line["cases"]}
     return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
                     tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], conditions)
@@ -234,7 +234,7 @@ class Renderer:
             if member is None:
                 raise NoVersion(f"there is no version of the message for “{value or 'a blank'}”")
             return member.render(values)
-        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)),
+        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).rstrip() + "\n",
                         " ".join(self._preheader(values).split()))
 
 

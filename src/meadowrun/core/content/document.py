@@ -39,7 +39,7 @@ _DEEPEST = 5
 _CODE_TAGS = nh3.ALLOWED_TAGS | {"style", "center", "font", "section", "html", "head", "body", "title", "meta", "link"} - {"link"}
 _CODE_ATTRIBUTES = {"style", "class", "id", "align", "valign", "width", "height", "bgcolor", "background", "border",
                     "cellpadding", "cellspacing", "role", "dir", "lang", "title", "color", "face", "size", "name", "content"}
-_WRAPPED = re.compile(r"MRFILL(\d+)X")
+_WRAPPED = re.compile(r"<!--MRFILL(\d+)X-->|MRFILL(\d+)X")
 
 
 class DocumentError(ValueError):
@@ -69,19 +69,22 @@ def closing(organisation: str, postal_address: str) -> Json:
     return new_line("footer", html=f"<p>{html.escape(place)}. You get this because you asked us to write.</p>")
 
 
-def _cleaned(text: str, clean: Callable[[str], str]) -> str:
+def _cleaned(text: str, clean: Callable[[str], str], comments: bool = False) -> str:
     """Cleans HTML while its fill-ins are hidden behind words, and brings them back."""
     parts: list[str] = []
 
     def hide(match: re.Match[str]) -> str:
         parts.append(html.unescape(match.group()))
-        return f"MRFILL{len(parts) - 1}X"
+        word = f"MRFILL{len(parts) - 1}X"
+        # Between the cells of a table only a comment stays where it is.
+        between = comments and match.group().startswith("{%") and text.rfind("<", 0, match.start()) <= text.rfind(">", 0, match.start())
+        return f"<!--{word}-->" if between else word
 
     hidden = fillins.PART.sub(hide, text)
     # A link's address may be a fill-in, which is no address to a cleaner: give it a scheme while it is hidden.
     hidden = re.sub(r'(href|src)="MRFILL(\d+)X', r'\1="https://mrfill.invalid/MRFILL\2X', hidden)
     safe = clean(hidden).replace("https://mrfill.invalid/", "")
-    return _WRAPPED.sub(lambda m: parts[int(m.group(1))] if int(m.group(1)) < len(parts) else "", safe)
+    return _WRAPPED.sub(lambda m: parts[n] if (n := int(m.group(1) or m.group(2))) < len(parts) else "", safe)
 
 
 def clean_html(text: str) -> str:
@@ -102,12 +105,13 @@ def clean_code(text: str) -> str:
             return f"MRSHEET{len(sheets) - 1}X"
 
         bare = re.sub(r"<style[^>]*>(.*?)</style>", keep, hidden, flags=re.DOTALL | re.IGNORECASE)
-        safe = nh3.clean(bare, tags=_CODE_TAGS - {"style"}, clean_content_tags={"script", "style", "title"}, attributes={
-            "*": _CODE_ATTRIBUTES, "a": {"href", "target"}, "img": {"src", "alt"}}, link_rel=None,
+        safe = nh3.clean(
+            bare, tags=_CODE_TAGS - {"style", "title"}, clean_content_tags={"script", "style", "title"}, strip_comments=False,
+            attributes={"*": _CODE_ATTRIBUTES, "a": {"href", "target"}, "img": {"src", "alt"}}, link_rel=None,
             url_schemes={"http", "https", "mailto", "tel"})
         return re.sub(r"MRSHEET(\d+)X", lambda m: f"<style>{sheets[int(m.group(1))]}</style>", safe)
 
-    return _cleaned(text, clean)
+    return _cleaned(text, clean, comments=True)
 
 
 def texts(document: Json) -> Iterator[tuple[str, str, str]]:

@@ -56,7 +56,6 @@ def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, l
     """
     looks = document["settings"]
     work = _Layout(looks, parts, public_url, legal, marked)
-    edge = f'<mj-section background-color="{looks["sheet"]}" padding="10px 0"><mj-column></mj-column></mj-section>'
     return (f"<mjml><mj-head><mj-title>{parts.attribute(document['subject'])}</mj-title>"
             f"<mj-preview>{parts.attribute(document['preheader'])}</mj-preview><mj-attributes>"
             f'<mj-text color="{looks["ink"]}" font-size="{looks["size"]}px" line-height="1.5" '
@@ -64,7 +63,8 @@ def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, l
             f'<mj-all font-family="{html.escape(looks["text_font"])}" />'
             f"</mj-attributes><mj-style>a {{ color: {looks['accent']}; }} p {{ margin: 0 0 12px; }} "
             ".plain-list ul { margin: 0 0 12px; }</mj-style></mj-head>"
-            f'<mj-body width="{looks["width"]}px" background-color="{looks["ground"]}">{edge}{work.sections(lines)}{edge}'
+            f'<mj-body width="{looks["width"]}px" background-color="{looks["ground"]}">'
+            f'<mj-wrapper background-color="{looks["sheet"]}" padding="16px 0">{work.sections(lines)}</mj-wrapper>'
             "</mj-body></mjml>")
 
 
@@ -204,4 +204,9 @@ def branches(line: Json) -> list[tuple[str, list[Json]]]:
     """What each version of an “only if” line asks, in order, with its lines."""
     if line["partition"]:
         return [(f'part.p{line["partition"]} == {fillins.quoted(case["part"])}', case["content"]) for case in line["cases"]]
-    return [(f"when.{case['id']}", case["content"]) for case in line["cases"]]
+    return [(f"when.{answer_key(case)}", case["content"]) for case in line["cases"]]
+
+
+def answer_key(case: Json) -> str:
+    """The name under which the answer to a version's condition is known; an id may begin with a digit, a name may not."""
+    return f"k{case['id']}"

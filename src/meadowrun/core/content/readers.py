@@ -21,7 +21,7 @@ LOOKS = {"desk": "desk", "phone": "phone", "dark": "dark", "no-pictures": "pictu
 _TELLING = {"border-radius": "rounded corners become square", "background-image": "background pictures are missing",
             "box-shadow": "shadows are missing", "max-width": "widths are not limited", "float": "floating parts stand in a row",
             "text-transform": "changed capitals are as typed", "letter-spacing": "spaced letters stand close",
-            "opacity": "see-through parts are solid", "position": "placed parts stand where they are written"}
+            "position": "placed parts stand where they are written"}
 
 
 @functools.cache

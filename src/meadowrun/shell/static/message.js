@@ -62,6 +62,7 @@
 
   function drawn(html) {
     lines.innerHTML = html;
+    if (here) lines.querySelector(`.line[data-id="${here}"]`)?.classList.add('here');
     document.getElementById('how-many').textContent = tree().all().reduce((n, [, held]) => n + held.length, 0) + ' lines · move with Alt ↑ ↓';
     sortable();
   }
@@ -92,10 +93,10 @@
   }
 
   // Selecting a line on either side selects it on the other. What stands in the frame never runs; only its clicks are heard.
-  function select(id, from) {
+  function select(id, from, place) {
     here = id;
     lines.querySelectorAll('.line.here').forEach((l) => l.classList.remove('here'));
-    const row = id && lines.querySelector(`.line[data-id="${id}"]`);
+    const row = place || id && lines.querySelector(`.line[data-id="${id}"]`);
     if (row) { row.classList.add('here'); if (from === 'read') row.scrollIntoView({block: 'center'}); }
     mark(from !== 'read');
   }
@@ -112,10 +113,23 @@
     if (scroll) shown.scrollIntoView({block: 'nearest'});
   }
 
+  // A desk is wider than this half of the page: the mail is laid out at its own width and drawn smaller.
+  function fit(inside) {
+    const box = document.getElementById('read-box');
+    const room = box.clientWidth - 28, wanted = look === 'phone' ? 375 : Math.max(room, doc.settings.width + 40);
+    const scale = look === 'phone' ? 1 : room / wanted;
+    frame.style.width = wanted + 'px';
+    frame.style.height = '400px';
+    frame.style.height = Math.max(400, Math.min(4000, inside.documentElement.scrollHeight + 4)) + 'px';
+    frame.style.transform = scale < 1 ? `scale(${scale})` : '';
+    frame.style.marginBottom = scale < 1 ? -frame.offsetHeight * (1 - scale) + 'px' : '';
+    frame.style.marginRight = scale < 1 ? -wanted * (1 - scale) + 'px' : '';
+  }
+
   frame.addEventListener('load', () => {
     const inside = frame.contentDocument;
     if (!inside || !inside.body) return;
-    frame.style.height = Math.max(420, Math.min(2400, inside.documentElement.scrollHeight + 4)) + 'px';
+    fit(inside);
     inside.addEventListener('click', (event) => {
       event.preventDefault();
       const shown = event.target.closest('[class*="ln-"]');
@@ -266,6 +280,7 @@
     help: (b) => help(b, b.dataset.line, b.dataset.slot),
   };
 
+  document.getElementById('add-line')?.addEventListener('click', (event) => add(event.target, ''));
   lines.addEventListener('mousedown', (event) => { if (event.target.closest('.ink-tools button')) event.preventDefault(); });
   lines.addEventListener('click', (event) => {
     const chip = event.target.closest('[data-fill]');
@@ -409,10 +424,16 @@
     }
     if (event.key === 'Enter' && event.target.matches('.ink:not([data-rich])')) event.preventDefault();
   });
-  lines.addEventListener('focusin', (event) => {
+  // What a line shows only while it is selected would move the page under a pressed pointer: it waits for the click's end.
+  let pressed = false;
+  const selected = (event) => {
     const row = event.target.closest('.line');
-    if (row && row.dataset.id !== here) select(row.dataset.id);
-  });
+    if (row && !row.classList.contains('here')) select(row.dataset.id, '', row);
+  };
+  lines.addEventListener('pointerdown', () => { pressed = true; });
+  document.addEventListener('pointerup', () => setTimeout(() => { pressed = false; }));
+  lines.addEventListener('focusin', (event) => { if (!pressed) selected(event); });
+  lines.addEventListener('click', selected);
 
   document.getElementById('undo').addEventListener('click', () => step(past, future, 2));
   document.getElementById('redo').addEventListener('click', () => step(future, past, 1));

@@ -1,0 +1,152 @@
+"""Writing a message as an author does: lines inside lines, words for some, reading as those who differ, undone and kept."""
+
+import sqlalchemy as sa
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+
+from meadowrun.messages.models import Message
+
+
+def inside(page):
+    """The words of the mail on the reading side."""
+    frame = page.find("#read")
+    page.driver.switch_to.frame(frame)
+    try:
+        return page.driver.find_element("tag name", "body").text
+    finally:
+        page.driver.switch_to.default_content()
+
+
+def reads(page, words):
+    page.wait(lambda: words in inside(page), why=f"the mail does not say {words!r}")
+
+
+def add(page, kind, into="#add-line"):
+    """Adds a line of a kind, by typing its name."""
+    before = len(page.all("#lines .line"))
+    page.click(into)
+    page.wait(lambda: page.all('.pop'))
+    page.type(".pop input", kind)
+    page.find(".pop input").send_keys(Keys.ENTER)
+    page.wait(lambda: len(page.all("#lines .line")) > before and not page.all(".pop"), why=f"no line {kind}")
+    saved(page)
+
+
+def saved(page):
+    page.wait(lambda: "saved" in page.text("#saved"), why="not saved")
+
+
+def write(page, selector, words):
+    page.click(selector)
+    page.find(selector).send_keys(words)
+    page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
+
+
+def begin(page, name, layout=""):
+    page.open("/messages/new")
+    page.type("#name", name)
+    Select(page.find("#from")).select_by_value(layout)
+    page.press("Begin writing")
+    page.find("#lines .line")
+
+
+def test_words_for_some_columns_and_steps_back(page, house):
+    begin(page, "For some")
+    write(page, '[data-slot="subject"].ink', "Come up")
+    add(page, "Only if")
+    # Who reads the first version: a sentence, as in a segment, typed by keyboard.
+    page.click('.version [data-do="who"]')
+    page.wait(lambda: page.find("#who").is_displayed())
+    page.type("#who-name", "Patrons")
+    page.click("#who #narrow")
+    page.wait(lambda: page.driver.switch_to.active_element.get_attribute("data-typed") is not None)
+    page.driver.switch_to.active_element.send_keys("membership is Patron")
+    page.wait(lambda: any("membership is Patron" in choice.text for choice in page.all("[data-readings] .reading")[:1]))
+    page.driver.switch_to.active_element.send_keys(Keys.ENTER)
+    page.wait(lambda: "membership is Patron" in page.text("#who"))
+    page.click("#who-take")
+    page.wait(lambda: "Patrons" in page.text("#lines") and "membership is Patron" in page.text("#lines"))
+    add(page, "Text", '.version [data-into$=":case"][data-do="add"]')
+    write(page, '.version .ink[data-rich]', "The lounge is warm")
+    add(page, "Text", '[data-into$=":else"][data-do="add"]')
+    write(page, '[data-into$=":else"] .ink[data-rich]', "The hill is free")
+    # The margin counts both, and a click reads as one of them.
+    page.wait(lambda: "Patrons" in page.text("#margin"))
+    with house.database.session() as session:
+        patrons, everyone = session.execute(sa.text(
+            "SELECT count(*) FILTER (WHERE attributes->>'membership' = 'Patron'), count(*) FROM contacts")).one()
+    assert f"{patrons:,} Patrons" in page.text("#margin") and f"{everyone - patrons:,} everyone else" in page.text("#margin")
+    page.press(f"{patrons:,} Patrons", "#margin")
+    reads(page, "The lounge is warm")
+    assert "The hill is free" not in inside(page)
+    page.press(f"{everyone - patrons:,} everyone else", "#margin")
+    reads(page, "The hill is free")
+    # A line is selected on both sides.
+    line = page.find('[data-into$=":else"] .line').get_attribute("data-id")
+
+    def chosen():
+        # The frame is drawn smaller than it is, which the driver does not know when it works out where to click.
+        page.driver.execute_script("document.getElementById('read').contentDocument.querySelector(arguments[0]).click()", f".ln-{line}")
+        return "here" in page.find(f'.line[data-id="{line}"]').get_attribute("class")
+
+    page.wait(chosen, why="a click in the mail does not select its line")
+    # Columns, and steps back and forth.
+    add(page, "Columns")
+    add(page, "Heading", '[data-into$=":c1"][data-do="add"]')
+    write(page, '[data-into$=":c1"] .ink', "On the right")
+    reads(page, "On the right")
+    page.click("#undo")
+    page.wait(lambda: "On the right" not in page.text("#lines"))
+    page.click("#redo")
+    page.wait(lambda: "On the right" in page.text("#lines"))
+    # Moved by keyboard, switched off.
+    moved = page.find('.line[data-type="columns"]').get_attribute("data-id")
+    page.driver.execute_script("arguments[0].focus()", page.find(f'.line[data-id="{moved}"] [data-do="add"]'))
+    page.driver.switch_to.active_element.send_keys(Keys.ALT, Keys.ARROW_UP)
+    page.wait(lambda: [x.get_attribute("data-type") for x in page.all('#lines > div > .line[data-type]')][-3] == "columns")
+    page.driver.execute_script("arguments[0].click()", page.find(f'.line[data-id="{moved}"] > .row-tools [data-move="off"]'))
+    page.wait(lambda: "On the right" not in inside(page))
+    with house.database.session() as session:
+        kept = session.scalars(sa.select(Message).where(Message.name == "For some")).one().document
+    assert [x["off"] for x in kept["lines"] if x["type"] == "columns"] == [True]
+    assert not [x for x in page.driver.get_log("browser") if x["level"] == "SEVERE"]
+
+
+def test_a_line_is_kept_and_another_message_follows(page, house):
+    begin(page, "Keeps", "note")
+    write(page, '[data-slot="subject"].ink', "A note")
+    page.driver.execute_script("arguments[0].click()", page.find('.line[data-type="text"] [data-do="keep"]'))
+    page.type(".pop input", "Our greeting")
+    page.press("Keep it", ".pop")
+    page.wait(lambda: page.all('.line[data-type="kept"]'))
+    saved(page)
+    page.open("/messages/rows")
+    page.press("Our greeting")
+    write(page, "#lines .ink[data-rich]", Keys.END + " Mind the step.")
+    page.press("Who follows?")
+    page.wait(lambda: "version 1" in page.text() and "The newest is version 2" in page.text())
+    page.press("Let these follow to version 2")
+    page.wait(lambda: "reads version 2 now" in page.text())
+    page.press("Keeps")
+    reads(page, "Mind the step.")
+
+
+def test_looks_code_and_review(page):
+    begin(page, "In code", "one-thing")
+    write(page, '[data-slot="subject"].ink', "One thing")
+    Select(page.find("#reader")).select_by_value("outlook.windows")
+    reads(page, "The one thing")
+    page.click('[data-look="plain"]')
+    page.wait(lambda: "Unsubscribe:" in page.text("#read-plain"))
+    page.click(".drop-of summary")
+    page.press("Work in code")
+    page.wait(lambda: "cannot be brought back" in page.text("#code"))
+    page.press("Go on in code", "#code")
+    page.wait(lambda: page.all("textarea[data-slot=code]"))
+    assert "{{ unsubscribe }}" in page.find("textarea[data-slot=code]").get_attribute("value")
+    page.press("Ask for review")
+    page.wait(lambda: "Nobody has approved an edition yet" in page.text())
+    page.press("Ask about draft")
+    page.wait(lambda: "waits for a word" in page.text())
+    page.press("Compare drafts")
+    page.wait(lambda: "turned into code" in page.text())
