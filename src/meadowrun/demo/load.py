@@ -97,8 +97,9 @@ def _dictionary(session: orm.Session, now: dt.datetime) -> None:
 
 
 def _organisation(session: orm.Session, now: dt.datetime, settings: Settings, site: str) -> None:
-    for email, name, role in (("ida@farrowhill.example", "Ida Vance", "admin"), ("noor@farrowhill.example", "Noor Adair", "author"),
-                              ("will@farrowhill.example", "Will Tamm", "viewer")):
+    for email, name, role in (("ida@farrowhill.example", "Ida Vance", "admin"),
+                              ("noor@farrowhill.example", "Noor Adair", "author"),
+                              ("will@farrowhill.example", "Will Tamm", "viewer"), ("hetty@farrowhill.example", "Hetty Brook", "approver")):
         accounts.add_user(session, now, email, name, role, "clear-night-sky")
     session.add_all([Sender(name="Farrow Hill, members’ desk", address="members@farrowhill.example",
                             reply_to="desk@farrowhill.example"),

@@ -1,0 +1,238 @@
+"""What each of 1,000 people got, against an independent reading of a message's rules."""
+
+import datetime as dt
+import json
+import random
+import re
+import threading
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock
+from meadowrun.core.content.document import empty
+from meadowrun.core.content.lines import new_line
+from meadowrun.messages import actions as messages
+from meadowrun.messages import feeds, keeping, queries, reading
+from meadowrun.messages.models import Message
+from meadowrun.people import actions as people
+from meadowrun.people.queries import dictionary
+from meadowrun.segments import partitions
+from meadowrun.sends import jobs as sending
+from meadowrun.sends.models import Send
+from tests.conftest import NOW
+from tests.store.people import IDA, kinds, ready_send
+from tests.store.test_sending import Keeper, counts, run_all, segment, start
+
+TOWNS = ("Farrow", "Tarnside", "Wickmere", None)
+TIERS = ("Patron", "Student", "Single", None)
+ZONES = ("Europe/London", "Asia/Tokyo", "America/New_York", None)
+
+
+@pytest.fixture
+def keeper(monkeypatch):
+    made = Keeper()
+    monkeypatch.setattr(sending, "gateway", lambda settings: made)
+    return made
+
+
+def crowd(session, count=1000):
+    """People of every kind, by a seeded die; what each is like, by address."""
+    dice, found = random.Random(4), {}
+    for number in range(1, count + 1):
+        person = {"town": dice.choice(TOWNS), "tier": dice.choice(TIERS), "visits": dice.choice((None, 0, 1, 2, 3, 9)),
+                  "zone": dice.choice(ZONES), "name": dice.choice(("Ann", "bo & co", "{{ contact.town }}", None)),
+                  "bought": dice.random() < 0.3}
+        found[f"p{number}@post.example"] = person
+        attributes = {k: v for k, v in (("tier", person["tier"]), ("visits", person["visits"])) if v is not None}
+        session.execute(sa.text(
+            "INSERT INTO contacts (id, email, email_key, email_usable, first_name, town, timezone, attributes, search_key, name_key, "
+            "created_at, updated_at) VALUES (:id, :email, :email, true, :name, :town, :zone, CAST(:attributes AS jsonb), '', '', :now, :now)"),
+            {"id": number, "email": f"p{number}@post.example", "name": person["name"], "town": person["town"], "zone": person["zone"],
+             "attributes": json.dumps(attributes), "now": NOW})
+        session.execute(sa.text("INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) VALUES (:id, 'email', 0, true, :now, 't')"),
+                        {"id": number, "now": NOW})
+        if person["bought"]:
+            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) SELECT :id, :at, id FROM event_kinds WHERE key = 'ticket_bought'"),
+                            {"id": number, "at": NOW - dt.timedelta(days=2)})
+    return found
+
+
+def field(name, value):
+    return [{"id": "a", "kind": "field", "field": name, "op": "is", "value": [value]}]
+
+
+def text(words):
+    return [new_line("text", html=f"<p>{words}</p>")]
+
+
+def case(ident, lines, words):
+    return {"id": ident, "name": ident, "lines": lines, "part": "", "content": text(words)}
+
+
+def letter(session, words):
+    """Three conditions, words for some, an adaptive block by a partition as a kept row, a table and the greeting."""
+    parted = partitions.create(session, IDA, NOW, "Where")
+    for town in ("Farrow", "Tarnside"):
+        partitions.change(session, IDA, NOW, words, parted, {"do": "set", "name": town, "lines": field("town", town)})
+    words = dictionary(session)
+    keys = [p["key"] for p in words.partition(parted.id)]
+    adaptive = new_line("only", partition=parted.id, otherwise=text("ADAPT-else"), cases=[
+        {"id": f"part{n}", "name": "", "lines": [], "part": key, "content": text(f"ADAPT-{n}")} for n, key in enumerate(keys)])
+    row = keeping.keep_row(session, IDA, NOW, "By town", [adaptive], words)
+    keeping.keep_table(session, IDA, NOW, "prices", b"tier,price\nPatron,0\nStudent,6\n", "tier", "contact.tier", words)
+    return messages.take(empty() | {"subject": "{{ contact.first_name | default('you', true) }}", "lines": [
+        new_line("only", cases=[case("patrons", field("tier", "Patron"), "TIER-patron"), case("anyfarrow", field("town", "Farrow"), "TIER-farrow")],
+                 otherwise=text("TIER-else")),
+        new_line("columns", columns=[
+            [new_line("only", cases=[case("often", [{"id": "a", "kind": "field", "field": "visits", "op": "at_least", "value": 3}], "OFTEN-yes")])],
+            [new_line("only", cases=[case("buyers", [{"id": "a", "kind": "event", "event": "ticket_bought", "span": {"last": 30}}], "BUY-yes")],
+                      otherwise=text("BUY-no"))]]),
+        new_line("text", html='<p>NEAR-{% if contact.town in ["Farrow", "Wickmere"] and not contact.tier == "Single" %}yes{% else %}no{% endif %} '
+                              'PRICE-{{ table.prices.price | money("£") | default("ask", true) }} GREET-{{ greeting }}</p>'),
+        new_line("kept", row=row.id, version=1), new_line("footer", html="<p>Us</p>")]}, words)
+
+
+def by_hand(person):
+    """The rules, read by a person: what somebody should find in the mail."""
+    zone = {"Asia/Tokyo": 9, "America/New_York": -5}.get(person["zone"], 0)
+    hour = (NOW.hour + zone) % 24
+    return {
+        "TIER-patron" if person["tier"] == "Patron" else "TIER-farrow" if person["town"] == "Farrow" else "TIER-else",
+        *(["OFTEN-yes"] if (person["visits"] or 0) >= 3 else []), "BUY-yes" if person["bought"] else "BUY-no",
+        "NEAR-yes" if person["town"] in ("Farrow", "Wickmere") and person["tier"] != "Single" else "NEAR-no",
+        {"Patron": "PRICE-£0.00", "Student": "PRICE-£6.00"}.get(person["tier"], "PRICE-ask"),
+        "GREET-Good morning" if 5 <= hour < 12 else "GREET-Good afternoon" if 12 <= hour < 17 else "GREET-Good evening",
+        {"Farrow": "ADAPT-0", "Tarnside": "ADAPT-1"}.get(person["town"], "ADAPT-else")}
+
+
+def found_in(words):
+    return set(re.findall(r"(?:TIER|OFTEN|BUY|NEAR|PRICE|ADAPT)-[\w£.]+|GREET-Good \w+", words))
+
+
+def with_fields(session):
+    kinds(session)
+    people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Patron", "Student", "Single"])
+    people.add_field(session, IDA, NOW, "contact", "visits", "number", [])
+    session.flush()
+
+
+def test_each_of_a_thousand_people_reads_what_the_rules_say(database, settings, job_context, keeper, web):
+    assert NOW.utcoffset() == dt.timedelta(0) and NOW.month == 11, "by_hand counts with winter clocks"
+    with clock.at(NOW), database.session() as session:
+        with_fields(session)
+        everyone = crowd(session)
+        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+        document = letter(session, dictionary(session))
+        message = session.get_one(Message, send.message_id)
+        messages.save(session, IDA, NOW, message, document, message.draft, dictionary(session))
+        ident, message_id = send.id, send.message_id
+        readers, size = reading.who_reads(session, message.document, dictionary(session), NOW, dt.UTC)
+    start(database, settings, ident, 1000)
+    run_all(database, ident)
+    assert len(keeper.letters) == 1000 and counts(database, ident)[0] == {"delivered": 1000}
+    wrong = {x.to: (found_in(x.text), by_hand(everyone[x.to])) for x in keeper.letters if found_in(x.text) != by_hand(everyone[x.to])}
+    assert wrong == {}
+    assert all(found_in(re.sub(r"<[^>]*>", " ", x.html)) == by_hand(everyone[x.to]) for x in keeper.letters)
+    # A name that looks like a template is only ever a name.
+    assert {x.subject for x in keeper.letters} == {"Ann", "bo & co", "{{ contact.town }}", "you"}
+    # The margin's counts are those of the rules, too; and what was sent can be shown again as it was.
+    assert size == 1000
+    assert [v.count for v in readers[0].versions] == [
+        sum(p["tier"] == "Patron" for p in everyone.values()),
+        sum(p["town"] == "Farrow" and p["tier"] != "Patron" for p in everyone.values())]
+    first = keeper.letters[0]
+    with database.session() as session:
+        session.execute(sa.text("UPDATE contacts SET town = 'Elsewhere', attributes = '{}' WHERE id = :id"), {"id": first.contact_id})
+    again = web.get(f"/sends/{ident}/mail/{first.contact_id}.html").text
+    assert found_in(re.sub(r"<[^>]*>", " ", again)) == by_hand(everyone[first.to])
+    assert message_id
+
+
+class Weather(BaseHTTPRequestHandler):
+    answers = {"/good": b'{"night": "Friday"}', "/huge": b'{"a": "' + b"x" * 300_000 + b'"}', "/text": b"no json"}
+    asked = []
+
+    def do_GET(self):
+        self.asked.append(self.path)
+        body = self.answers.get(self.path.split("?")[0])
+        self.send_response(200 if body else 503)
+        self.end_headers()
+        self.wfile.write(body or b"")
+
+    def log_message(self, *_):
+        pass
+
+
+@pytest.fixture
+def weather():
+    server = HTTPServer(("127.0.0.1", 0), Weather)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    Weather.asked.clear()
+    feeds.forget()
+    yield f"http://127.0.0.1:{server.server_port}"
+    server.shutdown()
+
+
+@pytest.mark.parametrize(("path", "when_down", "outcome", "says"), [
+    ("/good", "leave_out", "delivered", "on Friday"), ("/down", "fallback", "delivered", "on some night"),
+    ("/down", "leave_out", "not_rendered", None), ("/down", "wait", "deferred", None),
+    ("/huge", "fallback", "delivered", "on some night"), ("/text", "fallback", "delivered", "on some night")])
+def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_context, keeper, weather, path, when_down, outcome, says):
+    import dataclasses
+
+    from meadowrun.base import jobs
+    allowed = dataclasses.replace(settings, feed_hosts=frozenset({weather.removeprefix("http://")}))
+    jobs.set_context(jobs.Context(database, allowed))
+    with clock.at(NOW), database.session() as session:
+        crowd_of = 3
+        kinds(session)
+        from tests.store.people import many
+        many(session, NOW, crowd_of)
+        keeping.keep_feed(session, IDA, NOW, {"key": "sky", "url": weather + path, "part": "night", "when_down": when_down,
+                                              "fallback": '"some night"', "keep_seconds": "60"}, allowed.feed_hosts)
+        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+        message = session.get_one(Message, send.message_id)
+        messages.save(session, IDA, NOW, message, empty() | {"subject": "Sky", "lines": [
+            new_line("text", html="<p>on {{ feed.sky }}</p>"), new_line("footer")]}, message.draft, dictionary(session))
+        ident = send.id
+    start(database, allowed, ident, crowd_of)
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {outcome: crowd_of}
+    if says:
+        assert all(says in x.text for x in keeper.letters)
+    if path == "/good":
+        assert Weather.asked == ["/good"], "asked once for all, then kept"
+
+
+def test_a_host_that_is_not_allowed_is_never_asked(database):
+    from meadowrun.base.errors import Invalid
+    with database.session() as session, pytest.raises(Invalid, match="MEADOWRUN_FEED_HOSTS"):
+        keeping.keep_feed(session, IDA, NOW, {"key": "x", "url": "http://127.0.0.1:1/", "when_down": "wait"}, frozenset({"weather.example"}))
+    with pytest.raises(ValueError, match="not among the hosts"):
+        feeds.fetch("http://127.0.0.1:1/", 100, frozenset())
+
+
+def test_a_message_is_chosen_by_a_fields_value(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        with_fields(session)
+        everyone = crowd(session, 60)
+        words = dictionary(session)
+        made = {tier: messages.create(session, IDA, NOW, f"For {tier}", messages.take(empty() | {
+            "subject": f"For {tier}", "lines": [new_line("button", label="Go", href=f"https://x.example/{tier}"), new_line("footer")]}, words))
+            for tier in ("Patron", "Student")}
+        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+        message = session.get_one(Message, send.message_id)
+        messages.save(session, IDA, NOW, message, empty() | {"subject": "By tier", "one_of": {
+            "field": "contact.tier", "values": {tier: m.id for tier, m in made.items()}, "otherwise": 0}}, message.draft, words)
+        ident = send.id
+    start(database, settings, ident, 60)
+    run_all(database, ident)
+    tiers = {address: p["tier"] for address, p in everyone.items()}
+    assert {x.to: x.subject for x in keeper.letters} == {a: f"For {t}" for a, t in tiers.items() if t in made}
+    assert counts(database, ident)[0] == {"delivered": len(keeper.letters), "not_rendered": 60 - len(keeper.letters)}
+    # Links of both are told apart.
+    assert len({re.search(r"/c/[^/]+/(\d+)", x.html).group(1) for x in keeper.letters}) == 2
+    with database.session() as session:
+        assert session.get_one(Send, ident).edition_id and queries.editions(session, message.id)
