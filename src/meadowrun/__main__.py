@@ -108,8 +108,14 @@ def shots() -> None:
 
 
 @main.command()
-def settings() -> None:
+@click.option("--marks", is_flag=True, help="Instead, the addresses that gateways tell things at; needs the settings.")
+def settings(marks: bool) -> None:
     """Lists the settings, environment variables all."""
+    if marks:
+        from meadowrun.base import signing
+        given = Settings.read()
+        click.echo(f"{given.public_url}/gateway/sms/{signing.sign_text(given.secret, 'gateway', 'sms')}/")
+        return
     for name, (meaning, default) in KNOWN.items():
         click.echo(f"{name}\n    {meaning}. {'Must be given.' if default is None else f'Default: {default!r}.'}")
 

@@ -26,6 +26,10 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
     "MEADOWRUN_FEED_HOSTS": ("Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none", ""),
+    "MEADOWRUN_SMS_URL": ("Where text messages are handed over, http(s)://host or null: to send nothing", "null:"),
+    "MEADOWRUN_SMS_SENDER": ("The number or name that text messages come from", "Meadowrun"),
+    "MEADOWRUN_SMS_PRICE": ("What one part of a text message costs, such as 0.045", "0"),
+    "MEADOWRUN_CURRENCY": ("The sign of the currency that prices are in", "£"),
     "MEADOWRUN_ASSISTANT_URL": ("Where suggestions are asked for, an OpenAI-compatible address such as http://host/v1; "
                                 "empty: made here", ""),
     "MEADOWRUN_ASSISTANT_MODEL": ("The model to name to that server", "default"),
@@ -53,6 +57,10 @@ class Settings:
     demo: bool
     village_url: str
     feed_hosts: frozenset[str]
+    sms_url: str
+    sms_sender: str
+    sms_price: float
+    currency: str
     assistant_url: str
     assistant_model: str
     assistant_key: str
@@ -78,7 +86,8 @@ class Settings:
             return SettingsError(f"{name} {why}. It holds: {KNOWN[name][0]}.")
 
         for name, schemes in (("MEADOWRUN_DATABASE_URL", {"postgresql"}), ("MEADOWRUN_PUBLIC_URL", {"http", "https"}),
-                              ("MEADOWRUN_SMTP_URL", {"smtp", "null"}), ("MEADOWRUN_VILLAGE_URL", {"http", "https"}),
+                              ("MEADOWRUN_SMTP_URL", {"smtp", "null"}), ("MEADOWRUN_SMS_URL", {"http", "https", "null"}),
+                              ("MEADOWRUN_VILLAGE_URL", {"http", "https"}),
                               ("MEADOWRUN_MAIL_RECEIPTS_URL", {"http", "https"}),
                               ("MEADOWRUN_ASSISTANT_URL", {"http", "https"})):
             if values[name] and urlsplit(values[name]).scheme not in schemes:
@@ -89,6 +98,10 @@ class Settings:
             zoneinfo.ZoneInfo(values["MEADOWRUN_TIMEZONE"])
         except (zoneinfo.ZoneInfoNotFoundError, ValueError):
             raise bad("MEADOWRUN_TIMEZONE", "is no known time zone") from None
+        try:
+            price = float(values["MEADOWRUN_SMS_PRICE"])
+        except ValueError:
+            raise bad("MEADOWRUN_SMS_PRICE", "is no number") from None
         host, _, port = values["MEADOWRUN_INBOUND"].rpartition(":")
         if not host or not port.isdigit():
             raise bad("MEADOWRUN_INBOUND", "is not host:port")
@@ -111,6 +124,10 @@ class Settings:
             demo=values["MEADOWRUN_DEMO"] == "1",
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
             feed_hosts=frozenset(h.strip() for h in values["MEADOWRUN_FEED_HOSTS"].split(",") if h.strip()),
+            sms_url=values["MEADOWRUN_SMS_URL"].rstrip("/"),
+            sms_sender=values["MEADOWRUN_SMS_SENDER"],
+            sms_price=price,
+            currency=values["MEADOWRUN_CURRENCY"],
             assistant_url=values["MEADOWRUN_ASSISTANT_URL"].rstrip("/"),
             assistant_model=values["MEADOWRUN_ASSISTANT_MODEL"],
             assistant_key=values["MEADOWRUN_ASSISTANT_KEY"],

@@ -128,7 +128,8 @@ def _people(session: orm.Session, made: world.World) -> None:
         name_key, search_key = people.search_keys(first, last, address)
         created = made.moment - dt.timedelta(days=int(made.created_days[i]), seconds=i % 80_000)
         usable = bool(address and "@" in address)
-        phone = f"+44 7700 900{i % 1000:03d}" if i % 3 else None
+        # The range kept for fiction has a thousand mobile numbers.
+        phone = f"+44 7700 900{i // 24 % 1000:03d}" if i % 24 == 5 else None
         out.add(
             i + 1, address, address.lower() if usable and address else None, usable, phone, first, last,
             int(made.company[i]) + 1 if made.company[i] >= 0 else None, languages[i % 20], zones[i * 7 % 20],
@@ -159,6 +160,10 @@ def _consent(session: orm.Session, made: world.World) -> None:
                 if not agreed:
                     history.add(i + 1, "email", topic, True, given.isoformat(), how)
                 history.add(*row)
+        if i % 24 == 5 and said[i] < 0.8:
+            row = (i + 1, "sms", 0, said[i] < 0.74, given.isoformat(), "gave the number at the till for texts")
+            out.add(*row)
+            history.add(*row)
     out.send()
     history.send()
     suppressed = [i for i in range(made.scale) if i % 797 == 11 and made.email[i] and "@" in (made.email[i] or "")]

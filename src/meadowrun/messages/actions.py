@@ -23,9 +23,9 @@ from meadowrun.messages.models import Draft, Edition, Message, Review
 SAME_DRAFT = dt.timedelta(minutes=10)
 
 
-def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str, document: Json) -> Message:
+def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str, document: Json, channel: str = "email") -> Message:
     name = _free_name(session, " ".join(name.split()), None)
-    message = Message(name=name, draft=1, document=document, created_at=now, changed_at=now, changed_by=actor.name)
+    message = Message(name=name, channel=channel, draft=1, document=document, created_at=now, changed_at=now, changed_by=actor.name)
     session.add(message)
     session.flush()
     session.add(Draft(message_id=message.id, number=1, document=document, changes="begun", at=now, by=actor.name))
@@ -74,7 +74,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message,
 
     Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when somebody else saved after draft `based_on`.
     """
-    document = take(data, words)
+    document = take({**data, "channel": message.channel} if isinstance(data, dict) else data, words)
     session.refresh(message, with_for_update=True)
     newest = session.get_one(Draft, (message.id, message.draft))
     if message.draft != based_on and newest.by != actor.name:
@@ -150,7 +150,7 @@ def edition_to_send(session: orm.Session, actor: Actor, now: dt.datetime, messag
 
 def ask_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, reviewer_id: int) -> Review:
     """Asks a person to look at the newest draft. Raises Invalid when it has no subject, or one would ask oneself."""
-    if not message.document["subject"] and not message.document.get("one_of"):
+    if message.channel == "email" and not message.document["subject"] and not message.document.get("one_of"):
         raise Invalid("Give it a subject first; a message without one cannot be approved.", "subject")
     if reviewer_id == actor.user_id:
         raise Invalid("Ask somebody else: one's own message is read by another pair of eyes.", "reviewer")

@@ -162,7 +162,7 @@ class Filler:
 def nested(flat: Mapping[str, Any], facts: Mapping[str, Any], token: str) -> dict[str, Any]:
     """Flat values as what templates see: contact, company, fact … objects, and the delivery's token."""
     made: dict[str, Any] = {root: {} for root in ("contact", "company", "when", "part", "table", "feed", "event", "sender")}
-    made |= {"fact": facts, "token": token, "greeting": ""}
+    made |= {"fact": facts, "token": token, "short": "preview-", "greeting": ""}
     for ref, value in flat.items():
         root, _, key = ref.partition(".")
         if key:

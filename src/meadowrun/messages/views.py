@@ -19,6 +19,7 @@ from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, p
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.plain import made_from
+from meadowrun.core.content.sms import STOP_WORD
 from meadowrun.gateways.email import Letter, gateway
 from meadowrun.messages import actions, bringing, editable, queries, reading
 from meadowrun.messages.models import Draft, Message
@@ -58,6 +59,10 @@ def _new(problem: MeadowrunError | None) -> object:
 def create() -> object:
     form, lost = flask.request.form, list[str]()
     try:
+        if form.get("channel") == "sms":
+            made = actions.create(db(), actor(), now(), form.get("name", ""), doc.empty() | {
+                "channel": "sms", "text_only": True, "plain": f"{settings().organisation}: \n{STOP_WORD} ends these"}, "sms")
+            return done("texting.edit", ident=made.id)
         source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
         if source.strip():
             document, lost = bringing.read_in(source, words())
@@ -74,6 +79,8 @@ def create() -> object:
 @pages.get("/messages/<int:ident>")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
+    if message.channel == "sms":
+        return flask.redirect(flask.url_for("texting.edit", ident=ident, **flask.request.args))
     person = chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
         db(), message.document, words())
     return flask.render_template(

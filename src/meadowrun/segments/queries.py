@@ -47,8 +47,20 @@ LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'email' AND ch.to
 {join}"""
 
 
-def facts_sql(topic_id: int | None, columns: str = "", join: str = "") -> str:
-    """FACTS_SQL for a message of one topic, or of none; `columns` begins with a comma."""
+#: The same for text messages, by phone number.
+FACTS_SMS_SQL = """
+SELECT c.id, c.phone IS NOT NULL AS has_address, regexp_replace(c.phone, '[^0-9+]', '', 'g') ~ '^[+][0-9]{{8,15}}$' AS email_usable,
+       s.address_key IS NOT NULL AS suppressed, FALSE AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
+FROM contacts c
+LEFT JOIN suppressions s ON s.address_key = regexp_replace(c.phone, '[^0-9+]', '', 'g')
+LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'sms' AND ch.topic_id = 0
+{join}"""
+
+
+def facts_sql(topic_id: int | None, columns: str = "", join: str = "", channel: str = "email") -> str:
+    """What the verdict needs to know for a message of one topic, or of none, on a channel; `columns` begins with a comma."""
+    if channel == "sms":
+        return FACTS_SMS_SQL.format(topic="NULL::boolean", columns=columns, join=join)
     if topic_id is None:
         return FACTS_SQL.format(topic="NULL::boolean", columns=columns, join=join)
     topic = f"LEFT JOIN consents t ON t.contact_id = c.id AND t.channel = 'email' AND t.topic_id = {int(topic_id)} "

@@ -14,6 +14,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
 from meadowrun.core.content.checks import MUST, About, Check, checks
 from meadowrun.core.content.compiled import CompileError
+from meadowrun.core.content.sms import STOP_WORD, sms_checks
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
@@ -82,7 +83,8 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
                       feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
                       broken=message_queries.broken(read, words))
-        found += [Check(c.level, c.text, c.line, "message") for c in checks(read, about) if c.level == MUST]
+        said = sms_checks(read, about, str(read.get("plain") or ""), STOP_WORD) if message.channel == "sms" else checks(read, about)
+        found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
     return found
 
 

@@ -27,6 +27,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.gateways import sms
 from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
@@ -34,8 +35,10 @@ from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends.models import Send, Sender
-from meadowrun.sends.queries import audience
+from meadowrun.sends.queries import ADDRESS, audience, channel_of
 
+#: channel → the address to write to, over contacts `c`
+COLUMN = {"email": "c.email", "sms": "regexp_replace(c.phone, '[^0-9+]', '', 'g')"}
 #: People a worker takes in hand at once; what may be in doubt when it dies.
 CHUNK = 1000
 #: After so many "come again later" the address counts as bounced.
@@ -67,10 +70,11 @@ def take(send_id: int) -> None:
             return
         taken = now.replace(microsecond=0)
         ensure_months(session, taken.date(), taken.date())
+        address = ADDRESS[channel_of(session, send)]
         session.execute(sa.text(
             "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, repeated) "
             "SELECT id, :send, :taken, (row_number() OVER (ORDER BY id) - 1) / :chunk, 'waiting', rank > 1 FROM ("
-            "SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.email_key, c.id::text) ORDER BY c.id) AS rank "
+            f"SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.{address}, c.id::text) ORDER BY c.id) AS rank "
             f"FROM contacts c WHERE {who.predicate}) x"),
             {**who.values, "send": send.id, "taken": taken, "chunk": CHUNK})
         size = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = :id"),
@@ -120,7 +124,7 @@ class _Person:
     """One claimed person: what to fill in, and what the verdict says at this moment."""
 
     contact_id: int
-    email: str
+    address: str
     filled: dict[str, Any]
     tries: int
     verdict: str
@@ -132,9 +136,10 @@ class _Chunk:
     def __init__(self, send_id: int, chunk: int):
         self.database, self.settings = context().database, context().settings
         self.key = {"send": send_id, "chunk": chunk}
-        self.gateway: EmailGateway = gateway(self.settings)
         with self.database.session() as session:
             send = session.get_one(Send, send_id)
+            self.channel = channel_of(session, send)
+            self.gateway: EmailGateway | sms.SmsGateway = sms.gateway(self.settings) if self.channel == "sms" else gateway(self.settings)
             self.taken = send.taken_at
             self.topic_id = send.topic_id
             self.key["taken"] = send.taken_at
@@ -165,7 +170,8 @@ class _Chunk:
                 "AND outcome IN ('in_hand', 'in_doubt')"), self.key)]
         if not left:
             return
-        ids = {message_id(self.settings, signing.make(self.settings.secret, self.key["send"], c)): c for c in left}
+        keys = {signing.make(self.settings.secret, self.key["send"], c): c for c in left}
+        ids = keys if self.channel == "sms" else {message_id(self.settings, key): c for key, c in keys.items()}
         said = self.gateway.took(list(ids))
         results = []
         for message, contact in ids.items():
@@ -198,23 +204,32 @@ class _Chunk:
         if not claimed:
             return []
         compiler = compiler_for(session, self.words, now, self.zone)
-        facts = facts_sql(self.topic_id, f", c.email, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
-                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)")
-        found = [_Person(row.id, row.email, row.filled, claimed[row.id].tries, verdict(Facts(
+        facts = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
+                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
+        found = [_Person(row.id, row.address, row.filled, claimed[row.id].tries, verdict(Facts(
             row.has_address, row.email_usable, row.suppressed, row.bounced, row.consent, row.channel_consent,
             claimed[row.id].repeated))) for row in session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)})]
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.
         self._write(session, [Handed(c, "no_address", "the contact no longer exists") for c in missing], {}, {})
+        if self.renderer.compiled.short and self.renderer.compiled.links:
+            session.execute(sa.text("INSERT INTO short_codes (code, send_id, contact_id, at) SELECT code, :send, contact, :now FROM "
+                                    "unnest(CAST(:codes AS text[]), CAST(:ids AS bigint[])) AS x(code, contact) ON CONFLICT DO NOTHING"),
+                            {"send": self.key["send"], "now": now, "ids": [p.contact_id for p in found],
+                             "codes": [self._code(p.contact_id) for p in found]})
         return found
 
-    def _letters(self, rows: list[_Person], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Letter]:
+    def _code(self, contact_id: int) -> str:
+        return signing.short(self.settings.secret, self.key["send"], contact_id)
+
+    def _letters(self, rows: list[_Person], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Any]:
+        """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to `unrendered`."""
         for row in rows:
             key = signing.make(self.settings.secret, self.key["send"], row.contact_id)
             sender = self._signs(row.filled)
             try:
                 self.filler.complete(row.filled, now)
-                mail = self.renderer.render(nested(row.filled, self.facts, key))
+                mail = self.renderer.render(nested(row.filled, self.facts, key) | {"short": self._code(row.contact_id)})
             except NoAnswer as problem:
                 again = problem.wait and row.tries + 1 < MOST_TRIES
                 unrendered.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
@@ -222,9 +237,12 @@ class _Chunk:
             except Exception as problem:
                 unrendered.append(Handed(row.contact_id, "not_rendered", str(problem)[:300]))
                 continue
+            if self.channel == "sms":
+                yield sms.Text(key, row.contact_id, self.settings.sms_sender, row.address, mail.text)
+                continue
             yield Letter(
                 key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
-                reply_to=sender[2], to=row.email, return_path=f"bounce+{key}@{self.settings.mail_domain}",
+                reply_to=sender[2], to=row.address, return_path=f"bounce+{key}@{self.settings.mail_domain}",
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
                 message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
 
@@ -242,7 +260,7 @@ class _Chunk:
 
     def _hand_over(self, rows: list[_Person], now: dt.datetime) -> None:
         filled = {row.contact_id: row.filled for row in rows}
-        address = {row.contact_id: row.email for row in rows}
+        address = {row.contact_id: row.address for row in rows}
         tries = {row.contact_id: row.tries for row in rows}
         results: list[Handed] = []
         down: GatewayUnavailable | None = None
@@ -258,7 +276,8 @@ class _Chunk:
         results += [Handed(c, "waiting", "") for c in filled if c not in known]
         with self.database.session() as session:
             self._write(session, results, filled, address, again=now + TRY_AGAIN)
-            self._note_bounces(session, [r for r in results if r.outcome == "bounced"], now)
+            if self.channel == "email":
+                self._note_bounces(session, [r for r in results if r.outcome == "bounced"], now)
             session.execute(sa.update(Send).where(Send.id == self.key["send"]).values(problem=str(down) if down else ""))
             # Stopped meanwhile: what came back unsent is not waiting any more.
             session.execute(sa.text(

@@ -17,6 +17,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.guardrails.verdict import OUTCOMES, Facts, verdict
+from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.models import Segment
@@ -109,6 +110,15 @@ class Estimate:
         return self.outcomes.get("go", 0)
 
 
+#: channel → the column of contacts that tells the same address on two records
+ADDRESS = {"email": "email_key", "sms": "phone"}
+
+
+def channel_of(session: orm.Session, send: Send) -> str:
+    """The channel of a send's message; email while none was chosen."""
+    return session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
+
+
 _estimates: Kept[Estimate] = Kept()
 
 
@@ -116,11 +126,12 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
              zone: zoneinfo.ZoneInfo) -> Estimate:
     """Asks the verdict about everyone of a send's audience, grouped by what it needs to know. Raises Invalid."""
     who = audience(session, send.audience, words, now, zone)
+    channel = channel_of(session, send)
     rows = session.execute(sa.text(
         "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, count(*), "
         f"(array_agg(id ORDER BY hashint8(id)))[1:{SOME}] FROM ("
-        "SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.email_key, c.id::text) ORDER BY c.id) AS rank "
-        f"FROM ({facts_sql(send.topic_id)}) f JOIN contacts c USING (id) WHERE {who.predicate}) x "
+        f"SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) AS rank "
+        f"FROM ({facts_sql(send.topic_id, channel=channel)}) f JOIN contacts c USING (id) WHERE {who.predicate}) x "
         "GROUP BY 1, 2, 3, 4, 5, 6, 7"), who.values).all()
     outcomes: dict[str, int] = {}
     some: tuple[int, ...] = ()
@@ -156,7 +167,7 @@ def kept_estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.d
     """`estimate` for a sheet that is being written, and the moment it is of."""
     segments = [session.get(Segment, item["segment"]) for part in ("in", "out") for item in send.audience.get(part, [])
                 if "segment" in item]
-    key = (send.id, json.dumps(send.audience), send.topic_id, str([s and s.definition for s in segments]))
+    key = (send.id, json.dumps(send.audience), send.topic_id, send.message_id, str([s and s.definition for s in segments]))
     return _estimates.get(session, key, now, lambda: estimate(session, send, words, now, zone), fresh)
 
 

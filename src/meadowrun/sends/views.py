@@ -15,6 +15,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.checks import MUST
 from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
 from meadowrun.core.guardrails.verdict import WORDS
+from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, messages, to_send
@@ -60,7 +61,7 @@ def _sheet(send: Send, problem: MeadowrunError | None) -> str:
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
-        leaves=_leaves(send), must=MUST, mail_problem=reachable(settings()), usual=_usual(send))
+        leaves=_leaves(send), must=MUST, mail_problem=_gateway_problem(send), usual=_usual(send))
 
 
 def _success(send: Send) -> EventKind | None:
@@ -83,6 +84,11 @@ def _leaves(send: Send) -> str:
         return "as soon as it is started"
     there = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
     return f"{there:%a} {there.day} {there:%b} {there.year} at {there:%H:%M}"
+
+
+def _gateway_problem(send: Send) -> str | None:
+    """What is wrong with the gateway of a send's channel, or None."""
+    return sms.reachable(settings()) if queries.channel_of(db(), send) == "sms" else reachable(settings())
 
 
 def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
@@ -209,7 +215,7 @@ def last_look(ident: int) -> object:
     return flask.render_template(
         "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, would=WOULD,
         findings=findings, three=_three(send, estimate) if send.message_id else [], leaves=_leaves(send),
-        blocked=any(f.level == MUST for f in findings), mail_problem=reachable(settings()), success=_success(send),
+        blocked=any(f.level == MUST for f in findings), mail_problem=_gateway_problem(send), success=_success(send),
         message=db().get(Message, send.message_id) if send.message_id else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])])

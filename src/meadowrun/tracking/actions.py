@@ -285,6 +285,46 @@ def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: i
         keeping.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
 
 
+#: A text that is only one of these, whatever its capitals, ends text messages (and one of those begins them again).
+STOP_WORDS = frozenset({"stop", "end", "quit", "cancel", "unsubscribe", "stopall"})
+START_WORDS = frozenset({"start", "yes", "unstop"})
+
+
+def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str) -> str:
+    """Somebody answered a text message: “stop” ends them, “start” begins them again. Says which was understood, if any."""
+    word = re.sub(r"[^a-z]", "", text.lower())
+    if word not in STOP_WORDS | START_WORDS:
+        return ""
+    try:
+        written = values.phone(number)
+    except values.ValueProblem:
+        return ""
+    for contact in session.scalars(sa.select(Contact).where(Contact.phone == written)):
+        changed = people.set_consent(session, now, contact.id, 0, word in START_WORDS, f"answered “{text.strip()[:40]}”", "sms")
+        last = session.execute(sa.text(
+            "SELECT d.send_id FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN messages m ON m.id = s.message_id "
+            "WHERE d.contact_id = :id AND m.channel = 'sms' AND d.outcome = 'delivered' ORDER BY d.taken_at DESC LIMIT 1"),
+            {"id": contact.id}).scalar()
+        if changed and last and word in STOP_WORDS:
+            react(session, now, last, contact.id, "unsubscribed", note="answered “stop”")
+    return "stop" if word in STOP_WORDS else "start"
+
+
+def sms_failed(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, words: str) -> None:
+    """A receipt says that a text message that was taken did not arrive."""
+    sent = find_delivery(session, send_id, contact_id)
+    if sent is None or sent.outcome not in ("delivered", "in_doubt"):
+        return
+    sent.outcome, sent.note = "bounced", words
+    react(session, now, send_id, contact_id, "bounced", note=words)
+
+
+def delivery_of_code(session: orm.Session, code: str) -> tuple[int, int] | None:
+    """(send, contact) of a short code; None when we never made it."""
+    row = session.execute(sa.text("SELECT send_id, contact_id FROM short_codes WHERE code = :code"), {"code": code}).first()
+    return (row[0], row[1]) if row else None
+
+
 def key_of(session: orm.Session, key: str, kind: str) -> ApiKey | None:
     """The live API key that these characters are."""
     stored = hash_key(key) if kind == "secret" else key

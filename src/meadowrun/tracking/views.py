@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
-from meadowrun.core.content.compiled import Compiled, render_address
+from meadowrun.core.content.compiled import SIGNS, Compiled, render_address
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
@@ -49,7 +49,18 @@ def opened(token: str) -> object:
 @public
 def clicked(token: str, number: int) -> object:
     """On to where a link of an edition leads; the address comes from the edition, never from the request."""
-    found = _who(token)
+    return _clicked(_who(token), number)
+
+
+@pages.get("/s/<code>")
+@public
+def short_link(code: str) -> object:
+    """A short link of a text message: the delivery's code, and as its last sign the number of the link."""
+    number = SIGNS.find(code[-1:])
+    return _clicked(actions.delivery_of_code(db(), code[:-1]) if number >= 0 else None, number)
+
+
+def _clicked(found: tuple[int, int] | None, number: int) -> object:
     target = _target(found, number) if found else None
     if found is None or target is None:
         page = flask.render_template("tracking/lost.html", organisation=settings().organisation)
@@ -249,4 +260,20 @@ def retire(ident: int) -> object:
     return done("tracking.connections", f"The key “{key.name}” no longer works.")
 
 
-WITHOUT_CSRF = (unsubscribe_now, prefer, site_events)
+@pages.post("/gateway/sms/<mark>/<any(inbound, receipt):what>")
+@public
+def sms_gateway(mark: str, what: str) -> object:
+    """What the gateway for text messages tells: an answer of somebody, or what became of a message. `mark` shows who asks."""
+    if not signing.check_text(settings().secret, "gateway", "sms", mark):
+        flask.abort(404)
+    data = flask.request.get_json(silent=True) or {}
+    if what == "inbound":
+        done_words = actions.sms_answered(db(), now(), str(data.get("from", "")), str(data.get("text", "")))
+        return flask.jsonify(understood=done_words)
+    found = _who(str(data.get("id", "")))
+    if found and data.get("status") == "failed":
+        actions.sms_failed(db(), now(), *found, str(data.get("why", ""))[:300])
+    return flask.jsonify(ok=True)
+
+
+WITHOUT_CSRF = (unsubscribe_now, prefer, site_events, sms_gateway)

@@ -13,6 +13,7 @@ import flask
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock
+from meadowrun.village import phones
 from meadowrun.village.life import Life
 from meadowrun.village.post import post_office
 from meadowrun.village.store import Store
@@ -31,6 +32,8 @@ def create_app(store: Store, life: Life) -> flask.Flask:
         if not found:
             flask.abort(404)
         return found[0]
+
+    app.register_blueprint(phones.pages(store, life.app_url, life.secret))
 
     @app.get("/")
     def mailboxes() -> str:

@@ -25,6 +25,8 @@ _WORD = re.compile(r"<!--MRPART(\d+)X-->|MRPART(\d+)X")
 _CODE = re.compile(r"MRCODE(\d+)X")
 _HREF = re.compile(r'href="([^"]*)"')
 _URL = re.compile(r"https?://[^\s<>\"]+")
+#: the last sign of a short link: which link of the message it is
+SIGNS = "0123456789abcdefghijklmnopqrstuvwxyz"
 _GAPS = re.compile(r"\n{3,}")
 Rows = Mapping[tuple[int, int], Sequence[Json]]
 
@@ -60,13 +62,15 @@ class Compiled:
     links: tuple[Link, ...]
     refs: tuple[str, ...]
     preheader: str = ""
+    #: a text message, whose links are short ones
+    short: bool = False
     conditions: Mapping[str, list[Json]] = dataclasses.field(default_factory=dict)
     field: str = ""
     members: Mapping[str, "Compiled"] = dataclasses.field(default_factory=dict)
 
     def to_json(self) -> Json:
         made: Json = {"subject": self.subject, "html": self.html, "text": self.text, "refs": list(self.refs),
-                      "preheader": self.preheader, "links": [dataclasses.asdict(link) for link in self.links]}
+                      "preheader": self.preheader, "short": self.short, "links": [dataclasses.asdict(link) for link in self.links]}
         if self.conditions:
             made["conditions"] = dict(self.conditions)
         if self.field:
@@ -76,7 +80,7 @@ class Compiled:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Compiled":
         return cls(data["subject"], data["html"], data["text"], tuple(Link(**link) for link in data["links"]),
-                   tuple(data["refs"]), data.get("preheader", ""), data.get("conditions", {}), data.get("field", ""),
+                   tuple(data["refs"]), data.get("preheader", ""), data.get("short", False), data.get("conditions", {}), data.get("field", ""),
                    {value: cls.from_json(member) for value, member in data.get("members", {}).items()})
 
 
@@ -126,7 +130,9 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
         pixel = f'<img src="{public_url}/o/{token}" width="1" height="1" alt="" style="display:block;border:0" />'
         page = page.replace("</body>", pixel + "</body>", 1)
     text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKEN if tracked else 'preview'}")
-    if tracked:
+    if tracked and document.get("channel") == "sms":
+        text = _shortened(text, links, public_url, first_link)
+    elif tracked:
         text = _track_text(text, links, public_url, bool(document.get("text_only")), first_link)
     way_out = {"unsubscribe": f"{public_url}/u/", "preferences": f"{public_url}/p/"}
     token_source = fillins.TOKEN if tracked else "preview"
@@ -142,7 +148,7 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
                   for case in line["cases"]}
     return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
-                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], conditions)
+                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", conditions)
 
 
 def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str, marked: bool) -> str:
@@ -211,6 +217,17 @@ def _track_text(text: str, links: list[Link], public_url: str, add: bool, first:
     return _URL.sub(swap, text)
 
 
+def _shortened(text: str, links: list[Link], public_url: str, first: int) -> str:
+    """Every address as a short link of ours: the delivery's code, and the number of the link as its last sign."""
+    def swap(match: re.Match[str]) -> str:
+        tail = re.search(r"[.,;:)]*$", match.group())
+        bare = match.group()[:tail.start()] if tail else match.group()
+        links.append(Link(first + len(links), bare.split("://", 1)[-1][:80], bare))
+        return f"{public_url}/s/{fillins.SHORT}{SIGNS[(first + len(links) - 1) % len(SIGNS)]}{tail.group() if tail else ''}"
+
+    return re.sub(r"https?://(?:[^\s<>\"{}]|\{\{.*?\}\})+", swap, text)
+
+
 class Renderer:
     """Fills in the templates of one edition, many times."""
 
@@ -221,6 +238,8 @@ class Renderer:
             self._subject = template(compiled.subject, escape=False)
             self._html = template(compiled.html, escape=True)
             self._text = template(compiled.text, escape=False)
+            # A text message has no line end to spare.
+            self._end = "\n" if compiled.html or not compiled.short else ""
             self._preheader = template(compiled.preheader, escape=False)
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
@@ -234,7 +253,7 @@ class Renderer:
             if member is None:
                 raise NoVersion(f"there is no version of the message for “{value or 'a blank'}”")
             return member.render(values)
-        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).rstrip() + "\n",
+        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).rstrip() + self._end,
                         " ".join(self._preheader(values).split()))
 
 

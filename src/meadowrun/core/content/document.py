@@ -1,6 +1,7 @@
 """A message's document: what is stored, checked when it comes in.
 
-    {"subject", "preheader", "plain": text or null, "text_only": false, "code": html or null, "settings": {…}, "lines": [line, …]}
+    {"channel" (none for email), "subject", "preheader", "plain": text or null, "text_only": false,
+     "code": html or null, "settings": {…}, "lines": [line, …]}
 
 Every line has an `id` and a `type` (see lines.py); texts may hold fill-ins (see fillins.py), `html` only the tags in TAGS.
 With `code`, the body is that HTML and the lines are not used; with `text_only`, there is no HTML at all.
@@ -140,6 +141,9 @@ def take(data: Any) -> Json:
         "subject": _one_line(data.get("subject", "")), "preheader": _one_line(data.get("preheader", "")),
         "plain": str(data["plain"]) if data.get("plain") else None, "text_only": bool(data.get("text_only")),
         "code": clean_code(str(data["code"])) if data.get("code") else None}
+    if data.get("channel") == "sms":
+        made |= {"channel": "sms", "text_only": True, "code": None}
+        data = data | {"lines": []}
     if data.get("one_of"):
         made["one_of"] = _one_of(data["one_of"])
     made["settings"] = take_settings(data.get("settings") or {})

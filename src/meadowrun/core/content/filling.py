@@ -5,12 +5,13 @@ from typing import Any
 
 from markupsafe import Markup
 
-from meadowrun.core.content.fillins import TOKEN, Each, FillIn, Node, When, blank, parse, reach, tree
+from meadowrun.core.content.fillins import SHORT, TOKEN, Each, FillIn, Node, When, blank, parse, reach, tree
 from meadowrun.core.content.formats import FILTERS
 
 Fill = Callable[[Mapping[str, Any]], str]
 #: What TOKEN is read as: a name no field can have, because keys never end in two underscores.
 _TOKEN_REF = "contact.token__"
+_SHORT_REF = "contact.short__"
 
 
 def template(source: str, escape: bool) -> Fill:
@@ -19,7 +20,7 @@ def template(source: str, escape: bool) -> Fill:
     `values` maps contact, company, fact … to their fields, and token to the delivery's token. Raises KeyError for a
     field that is not there at all and has no fallback; a blank one is None.
     """
-    return _filled(tree(source.replace(TOKEN, "{{ " + _TOKEN_REF + " }}")), escape)
+    return _filled(tree(source.replace(TOKEN, "{{ " + _TOKEN_REF + " }}").replace(SHORT, "{{ " + _SHORT_REF + " }}")), escape)
 
 
 def _filled(nodes: tuple[Node, ...], escape: bool) -> Fill:
@@ -69,6 +70,8 @@ def _filler(node: FillIn | When | Each, escape: bool) -> Fill:
 def _fill(fill: FillIn, escape: bool) -> Fill:
     if fill.ref == _TOKEN_REF:
         return lambda values: str(values["token"])
+    if fill.ref == _SHORT_REF:
+        return lambda values: str(values["short"])
     root, _, key = fill.ref.partition(".")
     functions = [_function(name) for name in fill.filters]
     fallback = fill.fallback

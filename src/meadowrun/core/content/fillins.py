@@ -25,6 +25,8 @@ BARE = ("greeting", "unsubscribe", "preferences")
 PART = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
 #: what stands for a delivery's token in templates of ours; authors cannot write it
 TOKEN = "{{ token }}"
+#: what stands for a delivery's short code in text messages
+SHORT = "{{ short }}"
 #: A list from a feed never shows more.
 MOST_ITEMS = 50
 _DEEPEST = 8

@@ -82,6 +82,31 @@ const Meadowrun = {
     });
   },
 
+  // A sheet to find a person in by a part of their name or address; `take` gets their number.
+  findPerson(under, base, take) {
+    const sheet = Meadowrun.pop(under, '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or an address" placeholder="Part of a name or an address" autocomplete="off"><div class="choices"></div>', (form) => {
+      if (!form.get('person')) return;
+      Meadowrun.closePop();
+      take(form.get('person'));
+    });
+    const input = sheet.querySelector('input');
+    const find = async () => {
+      const typed = input.value;
+      const answer = await (await fetch(`${base}/people?q=${encodeURIComponent(typed)}`, {headers: {Accept: 'application/json'}})).json();
+      // Answers may overtake each other; only that to the newest words counts.
+      if (typed !== input.value) return;
+      sheet.querySelector('.choices').replaceChildren(...answer.people.map((p) => {
+        const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'person', value: p.id, textContent: p.name});
+        const note = document.createElement('small');
+        note.textContent = ' ' + p.note;
+        choice.append(note);
+        return choice;
+      }));
+    };
+    input.addEventListener('input', find);
+    find();
+  },
+
   closePop(refocus) {
     const open = document.querySelector('.pop');
     if (!open) return;

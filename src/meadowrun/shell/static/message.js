@@ -471,30 +471,7 @@
   document.getElementById('back').addEventListener('click', () => next('back'));
   document.getElementById('forward').addEventListener('click', () => next('on'));
   document.getElementById('through').addEventListener('change', () => { person = '0'; next('on'); });
-  document.getElementById('read-as').addEventListener('click', (event) => {
-    const sheet = Meadowrun.pop(event.target, '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or an address" placeholder="Part of a name or an address" autocomplete="off"><div class="choices"></div>', (form) => {
-      if (!form.get('person')) return;
-      person = form.get('person');
-      Meadowrun.closePop();
-      read();
-    });
-    const input = sheet.querySelector('input');
-    const find = async () => {
-      const typed = input.value;
-      const answer = await get(`${base}/people?q=${encodeURIComponent(typed)}`);
-      // Answers may overtake each other; only that to the newest words counts.
-      if (typed !== input.value) return;
-      sheet.querySelector('.choices').replaceChildren(...answer.people.map((p) => {
-        const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'person', value: p.id, textContent: p.name});
-        const note = document.createElement('small');
-        note.textContent = ' ' + p.note;
-        choice.append(note);
-        return choice;
-      }));
-    };
-    input.addEventListener('input', find);
-    find();
-  });
+  document.getElementById('read-as').addEventListener('click', (event) => Meadowrun.findPerson(event.target, base, (id) => { person = id; read(); }));
 
   window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });
   buttons();

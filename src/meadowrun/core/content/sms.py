@@ -1,0 +1,116 @@
+"""Text messages: which alphabet they need, how many parts they are sent in, and what is wrong with one."""
+
+import dataclasses
+import re
+from collections.abc import Mapping
+
+from meadowrun.core import wording
+from meadowrun.core.content import fillins
+from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks
+
+#: The basic alphabet of GSM 03.38 (3GPP TS 23.038, 6.2.1); each takes seven bits.
+GSM_7 = frozenset("@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿"
+                  "abcdefghijklmnopqrstuvwxyzäöñüà")
+#: The extension (6.2.1.1): each takes two places.
+GSM_7_EXTENDED = frozenset("\f^{}\\[~]|€")
+#: What writing programs put in, and what the basic alphabet has for it.
+PLAIN = {"’": "'", "‘": "'", "“": '"', "”": '"', "–": "-", "—": "-", "…": "...", "\u00a0": " ", "•": "-"}
+#: Characters of a short link of ours after the address of the installation: /s/ and eight.
+SHORT_LINK = 11
+_URL = re.compile(r"https?://[^\s]+")
+MOST_PARTS = 8
+#: what somebody answers to get no more
+STOP_WORD = "STOP"
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Size:
+    """`alphabet` is GSM-7 or UCS-2; `units` are septets or 16-bit units, of which the last part leaves `left` free."""
+
+    alphabet: str
+    units: int
+    parts: int
+    left: int
+    #: characters that force the wide alphabet
+    wide: tuple[str, ...] = ()
+
+
+def size(text: str) -> Size:
+    """How a text is sent: 160 septets or 70 units alone, 153 or 67 a part when there are several (3GPP TS 23.040, 9.2.3.24.1).
+
+    A character of two septets, or a pair of surrogates, is never cut in two by the end of a part.
+    """
+    wide = tuple(dict.fromkeys(c for c in text if c not in GSM_7 and c not in GSM_7_EXTENDED))
+    if wide:
+        widths, alone, several, alphabet = [2 if ord(c) > 0xFFFF else 1 for c in text], 70, 67, "UCS-2"
+    else:
+        widths, alone, several, alphabet = [2 if c in GSM_7_EXTENDED else 1 for c in text], 160, 153, "GSM-7"
+    units = sum(widths)
+    if units <= alone:
+        return Size(alphabet, units, 1, alone - units, wide)
+    parts, used = 1, 0
+    for width in widths:
+        if used + width > several:
+            parts, used = parts + 1, 0
+        used += width
+    return Size(alphabet, units, parts, several - used, wide)
+
+
+def plainer(text: str) -> str:
+    """The text with typographic signs as the basic alphabet has them; fill-ins are left alone."""
+    return "".join(p if fillins.PART.fullmatch(p) else "".join(PLAIN.get(c, c) for c in p)
+                   for p in re.split(f"({fillins.PART.pattern})", text, flags=re.DOTALL) if p)
+
+
+def longest(text: str, lengths: Mapping[str, int], public_url: str) -> str:
+    """The text with every fill-in as long as the longest value it really has, links as our short ones, the longest branch taken.
+
+    `lengths` are the most characters of each ref's values among the people it goes to.
+    """
+    def drawn(nodes: tuple[fillins.Node, ...]) -> str:
+        made = ""
+        for node in nodes:
+            if isinstance(node, str):
+                made += node
+            elif isinstance(node, fillins.FillIn):
+                made += "x" * max(lengths.get(node.ref, 12), len(node.fallback or ""))
+            elif isinstance(node, fillins.When):
+                made += max((drawn(body) for body in (*(b for _, b in node.branches), node.otherwise)), key=lambda t: size(t).units)
+            else:
+                made += drawn(node.body) * 3
+        return made
+
+    return _URL.sub("x" * (len(public_url) + SHORT_LINK), drawn(fillins.tree(text)))
+
+
+def sms_checks(document: Mapping[str, object], about: About, longest_text: str, stop_word: str = STOP_WORD) -> list[Check]:
+    """What is wrong with a text message, the gravest first."""
+    text = str(document.get("plain") or "")
+    made = size(longest_text)
+    found: list[Check] = []
+    if not text.strip():
+        found.append(Check(MUST, "The text is empty.", "", "plain"))
+    if made.parts > MOST_PARTS:
+        found.append(Check(MUST, f"For the longest values it takes {made.parts} parts; {MOST_PARTS} are the most that phones put together.",
+                           "", "plain"))
+    elif made.parts > 2:
+        found.append(Check(COULD, f"For the longest values it takes {made.parts} parts, each of which is paid for.", "", "plain"))
+    replaceable = [c for c in made.wide if c in PLAIN]
+    if made.wide and len(replaceable) == len(made.wide):
+        found.append(Check(SHOULD, f"{' '.join(replaceable)} make each part hold 67 characters instead of 153. Plain signs would do.", "", "plain"))
+    elif made.wide:
+        found.append(Check(COULD, f"{' '.join(made.wide[:6])} need the wide alphabet: 67 characters a part instead of 153.", "", "plain"))
+    if stop_word.lower() not in text.lower():
+        found.append(Check(SHOULD, f"It does not say how to stop: “{stop_word} ends this”.", "", "plain"))
+    if re.search(r"https?://(?!127\.0\.0\.1|localhost)[^\s/]{1,7}/", text):
+        found.append(Check(COULD, "A link shortened elsewhere is neither tracked nor trusted; the full address is shortened here.", "", "plain"))
+    unknown = [c for c in checks({"subject": "x", "preheader": "x", "plain": text, "code": None, "text_only": True, "lines": [],
+                                  "settings": document["settings"]}, about) if c.slot == "plain"]
+    order = {MUST: 0, SHOULD: 1, COULD: 2}
+    return sorted([*found, *unknown], key=lambda c: order[c.level])
+
+
+def cost_words(parts: int, people: int, price: float, sign: str) -> str:
+    """What a send would cost at most, in words."""
+    each = f"{parts} {'part' if parts == 1 else 'parts'} × {sign}{price:.3f}"
+    return f"{wording.number(people)} people × {each} = {sign}{people * parts * price:,.2f} at most"

@@ -1,0 +1,95 @@
+"""How a text message leaves: one JSON request over HTTP for each, to the gateway that the settings name."""
+
+import dataclasses
+import json
+import urllib.error
+import urllib.request
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Protocol
+
+from meadowrun.base.errors import GatewayUnavailable
+from meadowrun.base.settings import Settings
+from meadowrun.gateways.email import Handed
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Text:
+    """One text message. `key` is the delivery's token: the gateway takes each key once, and receipts name it."""
+
+    key: str
+    contact_id: int
+    sender: str
+    to: str
+    text: str
+
+
+class SmsGateway(Protocol):
+    def hand_over(self, texts: Iterable[Text]) -> Iterator[Handed]:
+        """Yields one Handed per text, in order. Raises GatewayUnavailable when nothing more can be handed over."""
+        ...
+
+    def took(self, keys: Sequence[str]) -> dict[str, bool]:
+        """For each key whether the gateway took it; absent where that cannot be known."""
+        ...
+
+
+class HttpGateway:
+    """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 4xx refused, 5xx come again later."""
+
+    def __init__(self, url: str, timeout: float = 15.0):
+        self.url, self.timeout = url, timeout
+
+    def hand_over(self, texts: Iterable[Text]) -> Iterator[Handed]:
+        for text in texts:
+            body = {"id": text.key, "from": text.sender, "to": text.to, "text": text.text}
+            request = urllib.request.Request(f"{self.url}/messages", json.dumps(body).encode(), {"Content-Type": "application/json"})
+            try:
+                with urllib.request.urlopen(request, timeout=self.timeout) as answer:
+                    yield Handed(text.contact_id, "delivered", f"{answer.status} taken")
+            except urllib.error.HTTPError as problem:
+                if problem.code == 409:
+                    yield Handed(text.contact_id, "delivered", "taken before")
+                else:
+                    said = f"{problem.code} {problem.read(200).decode(errors='replace')}"
+                    yield Handed(text.contact_id, "deferred" if problem.code >= 500 else "bounced", said)
+            except TimeoutError as problem:
+                yield Handed(text.contact_id, "in_doubt", f"No answer: {problem}")
+            except OSError as problem:
+                raise GatewayUnavailable(f"The gateway for text messages does not answer: {problem}") from problem
+
+    def took(self, keys: Sequence[str]) -> dict[str, bool]:
+        request = urllib.request.Request(f"{self.url}/taken", json.dumps({"ids": list(keys)}).encode(), {"Content-Type": "application/json"})
+        try:
+            with urllib.request.urlopen(request, timeout=self.timeout) as answer:
+                return {key: bool(value) for key, value in json.load(answer)["taken"].items()}
+        except (OSError, ValueError, KeyError, urllib.error.URLError):
+            return {}
+
+
+class NullSms:
+    """Takes everything and sends nothing."""
+
+    def hand_over(self, texts: Iterable[Text]) -> Iterator[Handed]:
+        for text in texts:
+            yield Handed(text.contact_id, "delivered", "")
+
+    def took(self, keys: Sequence[str]) -> dict[str, bool]:
+        return dict.fromkeys(keys, True)
+
+
+def gateway(settings: Settings) -> SmsGateway:
+    """The gateway that the settings name."""
+    return NullSms() if settings.sms_url.startswith("null:") else HttpGateway(settings.sms_url)
+
+
+def reachable(settings: Settings) -> str | None:
+    """None when the gateway can be asked, else what is wrong."""
+    if settings.sms_url.startswith("null:"):
+        return None
+    try:
+        urllib.request.urlopen(f"{settings.sms_url}/taken", data=b'{"ids": []}', timeout=2).close()
+    except urllib.error.HTTPError:
+        return None
+    except OSError as problem:
+        return f"The gateway for text messages does not answer ({problem})."
+    return None

@@ -1,0 +1,122 @@
+"""Text messages: written, read on a phone as anyone, counted in parts for the longest values, proofed."""
+
+import re
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import audit, signing
+from meadowrun.base.errors import GatewayUnavailable, Invalid
+from meadowrun.core.content import fillins, sms
+from meadowrun.core.content.checks import About
+from meadowrun.core.content.compiled import CompileError
+from meadowrun.gateways import sms as gateways
+from meadowrun.messages import actions, queries, reading, views
+from meadowrun.messages.models import Message
+from meadowrun.messages.values import value_sql
+from meadowrun.segments.models import Segment
+from meadowrun.segments.queries import facts_sql
+from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
+
+pages = flask.Blueprint("texting", __name__)
+
+
+@pages.get("/messages/<int:ident>/text")
+def edit(ident: int) -> object:
+    message = _message(ident)
+    person = views.chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
+        db(), message.document, words())
+    return flask.render_template("messages/text.html", message=message, person=person, reviews=queries.reviews(db(), ident),
+                                 segments=db().scalars(sa.select(Segment).order_by(Segment.name)).all(), name_of=views.name_of,
+                                 document=message.document, **_follows(message))
+
+
+def _message(ident: int) -> Message:
+    message = queries.message(db(), ident)
+    if message.channel != "sms":
+        raise Invalid("This is no text message.")
+    return message
+
+
+def _lengths(text: str, ids: list[int] | None) -> dict[str, int]:
+    """The most characters that each field's values have among some people, or everyone."""
+    refs = sorted(fillins.refs(text) & queries.known_refs(words()).keys())
+    if not refs:
+        return {}
+    columns = ", ".join(f"max(length({value_sql(ref, words())}))" for ref in refs)
+    where = "WHERE c.id = ANY(:ids)" if ids is not None else ""
+    row = db().execute(sa.text(f"SELECT {columns} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where}"),
+                       {"ids": ids} if ids is not None else {}).one()
+    return {ref: length or 0 for ref, length in zip(refs, row, strict=True)}
+
+
+def _follows(message: Message) -> dict[str, Any]:
+    """What follows from the text: its parts for the longest values really there, their cost, and what is wrong."""
+    text = str(message.document["plain"] or "")
+    among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
+    ids = list(among) if among is not None else None
+    drawn = sms.longest(text, _lengths(text, ids), settings().public_url)
+    made = sms.size(drawn)
+    facts = reading.facts(db(), message.id)
+    found = sms.sms_checks(message.document, About(
+        known=queries.known(db(), words()), facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
+        blanks=queries.blanks(db(), fillins.refs(text), words(), ids), audience=len(ids) if ids is not None else _everyone()), drawn)
+    reach = db().execute(sa.text(
+        f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "
+        f"channel_consent) FROM ({facts_sql(None, channel='sms')}) f {'WHERE f.id = ANY(:ids)' if ids is not None else ''}"),
+        {"ids": ids} if ids is not None else {}).one()
+    return {"size": made, "checks": found, "whose": whose, "with_phone": reach[0], "reachable": reach[1],
+            "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency), "price": settings().sms_price,
+            "facts": facts or {}, "plainer": sms.plainer(text) != text}
+
+
+def _everyone() -> int:
+    return db().execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
+
+
+@pages.post("/messages/<int:ident>/text")
+@needs("author")
+def save(ident: int) -> object:
+    message = _message(ident)
+    text = str(body().get("text", ""))
+    if body().get("plainer"):
+        text = sms.plainer(text)
+    actions.save(db(), actor(), now(), message, message.document | {"plain": text}, integer(str(body().get("draft", "")), "draft"), words())
+    return flask.jsonify(draft=message.draft, text=message.document["plain"] or "", saved=f"{now().astimezone(zone()):%H:%M}",
+                         margin=flask.render_template("messages/text_margin.html", message=message, **_follows(message)))
+
+
+@pages.get("/messages/<int:ident>/text/read")
+def read(ident: int) -> object:
+    """The text as somebody would get it, with its own parts."""
+    message = _message(ident)
+    person = views.chosen_person(flask.request.args.get("as"))
+    mail = views.rendered(message, person)
+    # A link is as long as the short one that will stand there.
+    counted = re.sub(r"https?://[^\s]+", lambda m: "x" * (len(settings().public_url) + sms.SHORT_LINK), mail.text)
+    made = sms.size(counted)
+    return flask.jsonify(text=mail.text, person=person.id if person else None, name=views.name_of(person), parts=made.parts,
+                         alphabet=made.alphabet, left=made.left)
+
+
+@pages.post("/messages/<int:ident>/text/proof")
+@needs("author")
+def proof(ident: int) -> object:
+    """Really sends the text to typed numbers, as a chosen person; marked, and never counted."""
+    message, form = _message(ident), flask.request.form
+    numbers = [re.sub(r"[^\d+]", "", n) for n in re.split(r"[,;\n]", form.get("to", "")) if n.strip()]
+    if not numbers or len(numbers) > 10 or not all(re.fullmatch(r"\+\d{8,15}", n) for n in numbers):
+        raise Invalid("Type one to ten numbers with their country, like +44 1632 960140.", "to")
+    try:
+        mail = views.rendered(message, views.chosen_person(form.get("as")))
+        stamp = signing.sign_text(settings().secret, "proof", now().isoformat())
+        sent = list(gateways.gateway(settings()).hand_over(
+            gateways.Text(f"proof-{ident}-{n}-{stamp}", 0, settings().sms_sender, number, f"[Proof] {mail.text}")
+            for n, number in enumerate(numbers)))
+    except (GatewayUnavailable, CompileError) as problem:
+        return done("texting.edit", f"The proof did not go: {problem}", ident=ident)
+    audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=numbers)
+    refused = [f"{n} ({h.note})" for n, h in zip(numbers, sent, strict=True) if h.outcome != "delivered"]
+    return done("texting.edit", f"The proof went to {len(numbers) - len(refused)} of {len(numbers)} numbers."
+                + (f" Not taken: {', '.join(refused)}." if refused else ""), ident=ident)
