@@ -36,7 +36,7 @@ def test_plain_signs_replace_typographic_ones_but_not_in_fill_ins():
 def test_the_longest_branch_and_value_count():
     text = '{{ contact.name | default("friend", true) }}{% if contact.a == "b" %}12345{% else %}1{% endif %} http://x.example/very/long/path'
     drawn = sms.longest(text, {"contact.name": 20}, "http://m.example")
-    assert drawn == "x" * 20 + "12345 " + "x" * (len("http://m.example") + 11)
+    assert drawn == "x" * 20 + "12345 " + "x" * (len("http://m.example") + len("/s/") + 8 + 1)
     assert sms.longest("{{ contact.name | default(\"a much longer fallback\", true) }}", {"contact.name": 3}, "") == "x" * 22
 
 

@@ -93,9 +93,7 @@ def read(ident: int) -> object:
     message = _message(ident)
     person = views.chosen_person(flask.request.args.get("as"))
     mail = views.rendered(message, person)
-    # A link is as long as the short one that will stand there.
-    counted = re.sub(r"https?://[^\s]+", lambda m: "x" * (len(settings().public_url) + sms.SHORT_LINK), mail.text)
-    made = sms.size(counted)
+    made = sms.size(mail.text)
     return flask.jsonify(text=mail.text, person=person.id if person else None, name=views.name_of(person), parts=made.parts,
                          alphabet=made.alphabet, left=made.left)
 

@@ -130,7 +130,7 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
         pixel = f'<img src="{public_url}/o/{token}" width="1" height="1" alt="" style="display:block;border:0" />'
         page = page.replace("</body>", pixel + "</body>", 1)
     text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKEN if tracked else 'preview'}")
-    if tracked and document.get("channel") == "sms":
+    if document.get("channel") == "sms":
         text = _shortened(text, links, public_url, first_link)
     elif tracked:
         text = _track_text(text, links, public_url, bool(document.get("text_only")), first_link)
@@ -253,7 +253,7 @@ class Renderer:
             if member is None:
                 raise NoVersion(f"there is no version of the message for “{value or 'a blank'}”")
             return member.render(values)
-        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).rstrip() + self._end,
+        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).strip() + self._end,
                         " ".join(self._preheader(values).split()))
 
 

@@ -15,8 +15,8 @@ GSM_7 = frozenset("@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !
 GSM_7_EXTENDED = frozenset("\f^{}\\[~]|€")
 #: What writing programs put in, and what the basic alphabet has for it.
 PLAIN = {"’": "'", "‘": "'", "“": '"', "”": '"', "–": "-", "—": "-", "…": "...", "\u00a0": " ", "•": "-"}
-#: Characters of a short link of ours after the address of the installation: /s/ and eight.
-SHORT_LINK = 11
+#: Characters of a short link of ours after the address of the installation: /s/, a code of eight, and the link's sign.
+SHORT_LINK = 12
 _URL = re.compile(r"https?://[^\s]+")
 MOST_PARTS = 8
 #: what somebody answers to get no more
