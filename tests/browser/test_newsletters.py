@@ -28,13 +28,15 @@ def phrase(dice, most=14):
 
 def line(dice, depth=0):
     """A random line of any kind that can stand here, filled."""
-    kinds = [k for k in LINE_TYPES if k not in ("kept", "footer") and not (k in ("columns", "only") and depth > 1) and not (k == "columns" and depth)]
+    kinds = [k for k in LINE_TYPES if k not in ("kept", "footer") and not (k == "only" and depth > 1) and not (k == "columns" and depth)]
     kind = dice.choice(kinds)
     text = phrase(dice)
     held = lambda: [line(dice, depth + 1) for _ in range(dice.randint(0, 2))]  # noqa: E731
-    more = {"heading": {"text": text}, "text": {"html": f"<p>{text}</p><ul><li><b>{text}</b></li></ul>"}, "quote": {"html": f"<p>{text}</p>", "by": "Ida"},
+    more = {"heading": {"text": text}, "quote": {"html": f"<p>{text}</p>", "by": "Ida"},
+            "text": {"html": f"<p>{text}</p><ul><li><b>{text}</b></li></ul>"},
             "picture": {"src": PICTURE, "alt": text, "width": dice.choice((30, 100)), "link": "https://x.example/p"},
-            "button": {"label": phrase(dice, 4), "href": "https://x.example/{{ contact.n }}"}, "code": {"code": f"<table><tr><td>{text}</td></tr></table>"},
+            "button": {"label": phrase(dice, 4), "href": "https://x.example/{{ contact.n }}"},
+            "code": {"code": f"<table><tr><td>{text}</td></tr></table>"},
             "icons": {"icons": [{"icon": "web", "href": "https://x.example"}]}, "feed": {"feed": "list", "html": "<p>{{ item.t }} " + text + "</p>"},
             "columns": {"split": dice.choice(([50, 50], [33, 33, 34], [70, 30], [25, 25, 25, 25]))}, "only": {}}.get(kind, {})
     made = new_line(kind, **more)

@@ -14,6 +14,9 @@ from meadowrun.messages import actions, keeping
 from meadowrun.messages.models import KeptRow, Message
 from meadowrun.people.actions import store_file
 from meadowrun.people.queries import dictionary
+from meadowrun.tracking.actions import subscribe_browser
+from meadowrun.village.browsers import new_browser
+from meadowrun.village.store import Store
 
 LOOKS: Json = {"heading_font": "Georgia, serif", "accent": "#1f2b45", "on_accent": "#ffffff", "round": 20}
 PRICES = "Membership,Ticket,Guests\nStudent,6.00,1\nSingle,9.00,1\nHousehold,8.00,4\nPatron,0.00,6\n"
@@ -78,3 +81,9 @@ def welcome(session: orm.Session, actor: Actor, now: dt.datetime, settings: Sett
             new_line("kept", row=rows["how"].id, version=rows["how"].version),
             new_line("kept", row=rows["footer"].id, version=rows["footer"].version)]}
     return actions.create(session, actor, now, "Welcome to the hill", actions.take(document, dictionary(session)))
+
+
+def allow_notices(session: orm.Session, store: Store, site: str, now: dt.datetime, scale: int) -> None:
+    """Some people's browsers in the village allow notices."""
+    for contact in range(7, min(scale, 8000), 40):
+        subscribe_browser(session, now - dt.timedelta(days=contact % 90), contact, new_browser(store, str(contact), site))

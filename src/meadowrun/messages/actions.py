@@ -13,6 +13,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
+from meadowrun.core.content.channels import take_for
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
@@ -48,10 +49,10 @@ def rename(session: orm.Session, actor: Actor, now: dt.datetime, message: Messag
     audit.record(session, actor, now, "renamed", "message", message.id, message.name)
 
 
-def take(data: Any, words: Dictionary) -> Json:
+def take(data: Any, words: Dictionary, channel: str = "email") -> Json:
     """A document that comes from outside, checked with the conditions in it. Raises Invalid naming "<line>:<slot>"."""
     try:
-        document = doc.take(data)
+        document = take_for(channel, data)
     except doc.DocumentError as problem:
         raise Invalid(str(problem), f"{problem.line or ''}:{problem.slot or ''}") from None
     check_conditions(document["lines"], words)
@@ -74,7 +75,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message,
 
     Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when somebody else saved after draft `based_on`.
     """
-    document = take({**data, "channel": message.channel} if isinstance(data, dict) else data, words)
+    document = take(data, words, message.channel)
     session.refresh(message, with_for_update=True)
     newest = session.get_one(Draft, (message.id, message.draft))
     if message.draft != based_on and newest.by != actor.name:

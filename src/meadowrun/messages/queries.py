@@ -92,7 +92,7 @@ def compiled(session: orm.Session, document: Json, public_url: str, tracked: boo
     first = next(iter(members.values()), None)
     if first is None:
         raise CompileError("No message was chosen for any value.")
-    return Compiled(first.subject, "", "", tuple(links), (), "", False, {}, chosen["field"], members)
+    return Compiled(first.subject, "", "", tuple(links), (), "", False, None, {}, chosen["field"], members)
 
 
 def approved(session: orm.Session, message_id: int) -> Edition | None:

@@ -14,6 +14,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.content import begin, fillins, readers
 from meadowrun.core.content import document as doc
+from meadowrun.core.content.channels import CHANNELS, beginning
 from meadowrun.core.content.checks import About, checks
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
 from meadowrun.core.content.formats import FORMATS
@@ -59,10 +60,10 @@ def _new(problem: MeadowrunError | None) -> object:
 def create() -> object:
     form, lost = flask.request.form, list[str]()
     try:
-        if form.get("channel") == "sms":
-            made = actions.create(db(), actor(), now(), form.get("name", ""), doc.empty() | {
-                "channel": "sms", "text_only": True, "plain": f"{settings().organisation}: \n{STOP_WORD} ends these"}, "sms")
-            return done("texting.edit", ident=made.id)
+        channel = form.get("channel", "email")
+        if channel in CHANNELS and channel != "email":
+            made = actions.create(db(), actor(), now(), form.get("name", ""), beginning(channel, settings().organisation, STOP_WORD), channel)
+            return done("messages.edit", ident=made.id)
         source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
         if source.strip():
             document, lost = bringing.read_in(source, words())
@@ -79,8 +80,8 @@ def create() -> object:
 @pages.get("/messages/<int:ident>")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
-    if message.channel == "sms":
-        return flask.redirect(flask.url_for("texting.edit", ident=ident, **flask.request.args))
+    if message.channel != "email":
+        return flask.redirect(flask.url_for("texting.edit" if message.channel == "sms" else "notices.edit", ident=ident, **flask.request.args))
     person = chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
         db(), message.document, words())
     return flask.render_template(

@@ -57,10 +57,20 @@ LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'sms' AND ch.topi
 {join}"""
 
 
+#: The same for push notices, by the browsers that gave permission.
+FACTS_PUSH_SQL = """
+SELECT c.id, EXISTS (SELECT 1 FROM push_devices p WHERE p.contact_id = c.id AND p.gone_at IS NULL) AS has_address, TRUE AS email_usable,
+       FALSE AS suppressed, FALSE AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
+FROM contacts c
+LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'push' AND ch.topic_id = 0
+{join}"""
+FACTS_BY_CHANNEL = {"sms": FACTS_SMS_SQL, "push": FACTS_PUSH_SQL}
+
+
 def facts_sql(topic_id: int | None, columns: str = "", join: str = "", channel: str = "email") -> str:
     """What the verdict needs to know for a message of one topic, or of none, on a channel; `columns` begins with a comma."""
-    if channel == "sms":
-        return FACTS_SMS_SQL.format(topic="NULL::boolean", columns=columns, join=join)
+    if channel in FACTS_BY_CHANNEL:
+        return FACTS_BY_CHANNEL[channel].format(topic="NULL::boolean", columns=columns, join=join)
     if topic_id is None:
         return FACTS_SQL.format(topic="NULL::boolean", columns=columns, join=join)
     topic = f"LEFT JOIN consents t ON t.contact_id = c.id AND t.channel = 'email' AND t.topic_id = {int(topic_id)} "

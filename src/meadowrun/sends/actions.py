@@ -1,7 +1,7 @@
 """Verbs of sends: written like a letter of instruction, checked, started, paused, stopped."""
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -14,7 +14,8 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
 from meadowrun.core.content.checks import MUST, About, Check, checks
 from meadowrun.core.content.compiled import CompileError
-from meadowrun.core.content.sms import STOP_WORD, sms_checks
+from meadowrun.core.content.push import push_checks
+from meadowrun.core.content.sms import sms_checks
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
@@ -57,6 +58,11 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(changed))
 
 
+#: channel → what is wrong with a document of it
+_BY_CHANNEL: dict[str, Callable[[dict[str, Any], About], list[Check]]] = {
+    "email": checks, "push": push_checks, "sms": lambda read, about: sms_checks(read, about, str(read.get("plain") or ""))}
+
+
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
     """Everything that stands between this send and its people; `slot` names the line of the sheet."""
     found: list[Check] = []
@@ -83,7 +89,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
                       feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
                       broken=message_queries.broken(read, words))
-        said = sms_checks(read, about, str(read.get("plain") or ""), STOP_WORD) if message.channel == "sms" else checks(read, about)
+        said = _BY_CHANNEL[message.channel](read, about)
         found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
     return found
 

@@ -26,8 +26,9 @@ from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.push import payload
 from meadowrun.core.guardrails.verdict import Facts, verdict
-from meadowrun.gateways import sms
+from meadowrun.gateways import push, sms
 from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
@@ -38,7 +39,7 @@ from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import ADDRESS, audience, channel_of
 
 #: channel → the address to write to, over contacts `c`
-COLUMN = {"email": "c.email", "sms": "regexp_replace(c.phone, '[^0-9+]', '', 'g')"}
+COLUMN = {"push": "c.id::text", "email": "c.email", "sms": "regexp_replace(c.phone, '[^0-9+]', '', 'g')"}
 #: People a worker takes in hand at once; what may be in doubt when it dies.
 CHUNK = 1000
 #: After so many "come again later" the address counts as bounced.
@@ -139,7 +140,7 @@ class _Chunk:
         with self.database.session() as session:
             send = session.get_one(Send, send_id)
             self.channel = channel_of(session, send)
-            self.gateway: EmailGateway | sms.SmsGateway = sms.gateway(self.settings) if self.channel == "sms" else gateway(self.settings)
+            self.gateway = self._gateway(clock.now(session))
             self.taken = send.taken_at
             self.topic_id = send.topic_id
             self.key["taken"] = send.taken_at
@@ -158,6 +159,24 @@ class _Chunk:
             self.needs = dataclasses.replace(needs, refs=needs.refs | own)
             self.filler = Filler.of(session, self.needs, self.zone, self.settings.feed_hosts)
 
+    def _gateway(self, now: dt.datetime) -> EmailGateway | sms.SmsGateway | push.WebPushGateway:
+        if self.channel == "push":
+            return push.WebPushGateway(self.settings, now.timestamp(), lambda device: self._device_gone(device, now))
+        return sms.gateway(self.settings) if self.channel == "sms" else gateway(self.settings)
+
+    def _device_gone(self, device: int, now: dt.datetime) -> None:
+        with self.database.session() as session:
+            session.execute(sa.text("UPDATE push_devices SET gone_at = :now WHERE id = :id"), {"id": device, "now": now})
+
+    def _devices(self, ids: list[int]) -> dict[int, tuple[push.Device, ...]]:
+        """The browsers of some people that gave permission."""
+        found: dict[int, tuple[push.Device, ...]] = {}
+        with self.database.session() as session:
+            for row in session.execute(sa.text("SELECT contact_id, id, endpoint, p256dh, auth FROM push_devices WHERE gone_at IS NULL "
+                                               "AND contact_id = ANY(:ids) ORDER BY id"), {"ids": ids}):
+                found[row[0]] = (*found.get(row[0], ()), push.Device(*row[1:]))
+        return found
+
     def settle(self) -> None:
         """Rows in_hand now were left by a worker that died: asks the gateway what became of them.
 
@@ -171,7 +190,7 @@ class _Chunk:
         if not left:
             return
         keys = {signing.make(self.settings.secret, self.key["send"], c): c for c in left}
-        ids = keys if self.channel == "sms" else {message_id(self.settings, key): c for key, c in keys.items()}
+        ids = keys if self.channel != "email" else {message_id(self.settings, key): c for key, c in keys.items()}
         said = self.gateway.took(list(ids))
         results = []
         for message, contact in ids.items():
@@ -224,6 +243,7 @@ class _Chunk:
 
     def _letters(self, rows: list[_Person], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Any]:
         """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to `unrendered`."""
+        devices = self._devices([row.contact_id for row in rows]) if self.channel == "push" else {}
         for row in rows:
             key = signing.make(self.settings.secret, self.key["send"], row.contact_id)
             sender = self._signs(row.filled)
@@ -236,6 +256,10 @@ class _Chunk:
                 continue
             except Exception as problem:
                 unrendered.append(Handed(row.contact_id, "not_rendered", str(problem)[:300]))
+                continue
+            if self.channel == "push" and mail.push is not None:
+                yield push.Notice(key, row.contact_id, devices.get(row.contact_id, ()), payload(mail.subject, mail.text.strip(), mail.push),
+                                  mail.push["ttl"])
                 continue
             if self.channel == "sms":
                 yield sms.Text(key, row.contact_id, self.settings.sms_sender, row.address, mail.text)

@@ -13,7 +13,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import driver
 from meadowrun.base.errors import Invalid
-from meadowrun.core import values
+from meadowrun.core import values, webpush
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
@@ -317,6 +317,24 @@ def sms_failed(session: orm.Session, now: dt.datetime, send_id: int, contact_id:
         return
     sent.outcome, sent.note = "bounced", words
     react(session, now, send_id, contact_id, "bounced", note=words)
+
+
+def subscribe_browser(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any) -> None:
+    """A browser's permission: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give it. Raises Invalid."""
+    try:
+        endpoint, keys = str(subscription["endpoint"]), subscription["keys"]
+        p256dh, auth = str(keys["p256dh"]), str(keys["auth"])
+        webpush.encrypt(b"", p256dh, auth)
+    except (KeyError, TypeError, webpush.PushProblem):
+        raise Invalid("This is no subscription as browsers give it.", "subscription") from None
+    if not endpoint.startswith(("https://", "http://127.0.0.1", "http://localhost")) or len(endpoint) > 1000:
+        raise Invalid("A push service is named by an https address.", "subscription")
+    session.execute(sa.text(
+        "INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since) VALUES (:contact, 'web', :endpoint, :p256dh, :auth, :now) "
+        "ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, p256dh = excluded.p256dh, auth = excluded.auth, "
+        "since = excluded.since, gone_at = NULL"),
+        {"contact": contact_id, "endpoint": endpoint, "p256dh": p256dh, "auth": auth, "now": now})
+    people.set_consent(session, now, contact_id, 0, True, "allowed notices in a browser", "push")
 
 
 def delivery_of_code(session: orm.Session, code: str) -> tuple[int, int] | None:

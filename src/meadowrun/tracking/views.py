@@ -11,6 +11,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
+from meadowrun.core import webpush
 from meadowrun.core.content.compiled import SIGNS, Compiled, render_address
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
@@ -214,6 +215,30 @@ def site_events() -> object:
     return {"stored": taken.stored}, 200, headers
 
 
+@pages.route("/site/push", methods=["GET", "POST", "OPTIONS"])
+@public
+def site_push() -> object:
+    """A known visitor's browser gave permission for notices: its keys, and the yes to this channel. GET tells the key to name."""
+    origin = flask.request.headers.get("Origin", "")
+    headers = {"Access-Control-Allow-Origin": origin or "*", "Access-Control-Allow-Headers": "Content-Type", "Vary": "Origin"}
+    if flask.request.method == "GET":
+        return {"key": webpush.public_key(webpush.vapid_key(settings().secret))}, 200, headers
+    if flask.request.method == "OPTIONS":
+        return "", 204, headers
+    data = flask.request.get_json(silent=True) or {}
+    key = actions.key_of(db(), str(data.get("key", "")), "site")
+    if key is None or origin not in key.origins:
+        return {"error": "This key is not for this website."}, 403, headers
+    number, _, signature = str(data.get("visitor", "")).partition(".")
+    if not number.isdigit() or not signing.check_text(settings().secret, "visitor", number, signature) or db().get(Contact, int(number)) is None:
+        return {"error": "This visitor is not known."}, 422, headers
+    try:
+        actions.subscribe_browser(db(), now(), int(number), data.get("subscription"))
+    except Invalid as problem:
+        return {"error": str(problem)}, 422, headers
+    return {"subscribed": True}, 200, headers
+
+
 @pages.get("/connections")
 @needs("author")
 def connections() -> object:
@@ -276,4 +301,4 @@ def sms_gateway(mark: str, what: str) -> object:
     return flask.jsonify(ok=True)
 
 
-WITHOUT_CSRF = (unsubscribe_now, prefer, site_events, sms_gateway)
+WITHOUT_CSRF = (unsubscribe_now, prefer, site_events, site_push, sms_gateway)

@@ -13,7 +13,7 @@ import flask
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock
-from meadowrun.village import phones
+from meadowrun.village import browsers, phones
 from meadowrun.village.life import Life
 from meadowrun.village.post import post_office
 from meadowrun.village.store import Store
@@ -34,6 +34,7 @@ def create_app(store: Store, life: Life) -> flask.Flask:
         return found[0]
 
     app.register_blueprint(phones.pages(store, life.app_url, life.secret))
+    app.register_blueprint(browsers.pages(store, life.app_url, life.site, life.site_key))
 
     @app.get("/")
     def mailboxes() -> str:

@@ -7,7 +7,7 @@ because they damage raw Jinja, and every word must come back exactly as often as
 import dataclasses
 import html
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
@@ -20,6 +20,7 @@ from meadowrun.core.content.filling import template
 from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
 from meadowrun.core.content.lines import live, walk, with_rows
 from meadowrun.core.content.plain import plain_text
+from meadowrun.core.content.push import mapped, texts_of
 
 _WORD = re.compile(r"<!--MRPART(\d+)X-->|MRPART(\d+)X")
 _CODE = re.compile(r"MRCODE(\d+)X")
@@ -64,13 +65,15 @@ class Compiled:
     preheader: str = ""
     #: a text message, whose links are short ones
     short: bool = False
+    #: the particulars of a push notice, their texts as templates
+    push: Json | None = None
     conditions: Mapping[str, list[Json]] = dataclasses.field(default_factory=dict)
     field: str = ""
     members: Mapping[str, "Compiled"] = dataclasses.field(default_factory=dict)
 
     def to_json(self) -> Json:
         made: Json = {"subject": self.subject, "html": self.html, "text": self.text, "refs": list(self.refs),
-                      "preheader": self.preheader, "short": self.short, "links": [dataclasses.asdict(link) for link in self.links]}
+                      "preheader": self.preheader, "short": self.short, "push": self.push, "links": [dataclasses.asdict(link) for link in self.links]}
         if self.conditions:
             made["conditions"] = dict(self.conditions)
         if self.field:
@@ -80,7 +83,8 @@ class Compiled:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Compiled":
         return cls(data["subject"], data["html"], data["text"], tuple(Link(**link) for link in data["links"]),
-                   tuple(data["refs"]), data.get("preheader", ""), data.get("short", False), data.get("conditions", {}), data.get("field", ""),
+                   tuple(data["refs"]), data.get("preheader", ""), data.get("short", False), data.get("push"),
+                   data.get("conditions", {}), data.get("field", ""),
                    {value: cls.from_json(member) for value, member in data.get("members", {}).items()})
 
 
@@ -92,6 +96,7 @@ class Rendered:
     html: str
     text: str
     preheader: str = ""
+    push: Json | None = None
 
 
 def _check(parts: Parts, before: str, after: str) -> None:
@@ -134,6 +139,9 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
         text = _shortened(text, links, public_url, first_link)
     elif tracked:
         text = _track_text(text, links, public_url, bool(document.get("text_only")), first_link)
+    push = document.get("push")
+    if push:
+        push = _notice(push, links, public_url, tracked, first_link)
     way_out = {"unsubscribe": f"{public_url}/u/", "preferences": f"{public_url}/p/"}
     token_source = fillins.TOKEN if tracked else "preview"
 
@@ -145,10 +153,12 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     refs = {ref for _, _, t in texts(used) for ref in fillins.refs(t)} | {
         ref for line in walk(lines) if line["type"] == "only" for test, _ in branches(line) for ref in fillins.refs(f"{{% if {test} %}}")} | {
         f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
+    if document.get("push"):
+        refs |= {ref for _, t in texts_of(document["push"]) for ref in fillins.refs(t)}
     conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
                   for case in line["cases"]}
     return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
-                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", conditions)
+                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", push, conditions)
 
 
 def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str, marked: bool) -> str:
@@ -217,6 +227,20 @@ def _track_text(text: str, links: list[Link], public_url: str, add: bool, first:
     return _URL.sub(swap, text)
 
 
+def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
+    """The particulars of a notice: addresses lead through ours, pictures of the store have whole addresses."""
+    def change(slot: str, text: str) -> str:
+        if slot in ("picture", "icon"):
+            return public_url + text if text.startswith("/") else text
+        if not tracked or not text or not (slot == "href" or slot.startswith("button")):
+            return text
+        label = "the notice" if slot == "href" else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
+        links.append(Link(first + len(links), label[:80], text))
+        return f"{public_url}/c/{fillins.TOKEN}/{first + len(links) - 1}"
+
+    return mapped(push, change)
+
+
 def _shortened(text: str, links: list[Link], public_url: str, first: int) -> str:
     """Every address as a short link of ours: the delivery's code, and the number of the link as its last sign."""
     def swap(match: re.Match[str]) -> str:
@@ -240,6 +264,7 @@ class Renderer:
             self._text = template(compiled.text, escape=False)
             # A text message has no line end to spare.
             self._end = "\n" if compiled.html or not compiled.short else ""
+            self._push = _pusher(compiled.push) if compiled.push else None
             self._preheader = template(compiled.preheader, escape=False)
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
@@ -254,7 +279,12 @@ class Renderer:
                 raise NoVersion(f"there is no version of the message for “{value or 'a blank'}”")
             return member.render(values)
         return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).strip() + self._end,
-                        " ".join(self._preheader(values).split()))
+                        " ".join(self._preheader(values).split()), self._push(values) if self._push else None)
+
+
+def _pusher(push: Json) -> Callable[[Mapping[str, Any]], Json]:
+    templates = {slot: template(text, escape=False) for slot, text in texts_of(push)}
+    return lambda values: mapped(push, lambda slot, _: templates[slot](values))
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:

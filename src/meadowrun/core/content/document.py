@@ -141,9 +141,6 @@ def take(data: Any) -> Json:
         "subject": _one_line(data.get("subject", "")), "preheader": _one_line(data.get("preheader", "")),
         "plain": str(data["plain"]) if data.get("plain") else None, "text_only": bool(data.get("text_only")),
         "code": clean_code(str(data["code"])) if data.get("code") else None}
-    if data.get("channel") == "sms":
-        made |= {"channel": "sms", "text_only": True, "code": None}
-        data = data | {"lines": []}
     if data.get("one_of"):
         made["one_of"] = _one_of(data["one_of"])
     made["settings"] = take_settings(data.get("settings") or {})

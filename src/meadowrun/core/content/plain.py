@@ -14,7 +14,7 @@ _WORD = re.compile(r"MRPART(\d+)X")
 
 def plain_text(document: Json, lines: Sequence[Json], unsubscribe: str) -> str:
     """The plain part. Never lacks the way out of a footer, nor of a text-only message."""
-    if document.get("channel") == "sms":
+    if document.get("channel") in ("sms", "push"):
         return str(document.get("plain") or "").strip()
     wants_out = document.get("text_only") or any(line["type"] == "footer" and line["unsubscribe"] for line in lines)
     text = str(document["plain"]).rstrip() if document.get("plain") else made_from(document, lines)

@@ -1,0 +1,113 @@
+"""Push notices: what one holds, checked when it comes in; its payload; and what is wrong with it."""
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+from meadowrun.core import webpush
+from meadowrun.core.content import fillins
+from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks
+from meadowrun.core.content.document import DocumentError, address_problem
+from meadowrun.core.content.lines import Json
+
+#: `tap` is what a tap on the notice does: open the app, or the address in `href`. `ttl` is how long a service keeps an undelivered
+#: one, in seconds; `close_after` closes a shown one by itself, 0 never.
+EMPTY: Json = {"picture": "", "icon": "", "href": "", "tap": "address", "buttons": [], "ttl": 86_400, "close_after": 0, "data": [],
+               "inbox": False}
+MOST_BUTTONS, MOST_DATA = 2, 10
+MOST_TTL = 28 * 86_400
+#: Characters that are shown by the narrowest of the systems: web browsers and the two systems of phones.
+SHOWN = {"title": 50, "body": 120, "label": 18}
+
+
+def take_push(data: Any) -> Json:
+    """What a notice holds besides title and text, checked. Raises DocumentError naming the slot."""
+    given: Mapping[str, Any] = data if isinstance(data, Mapping) else {}
+    made = dict(EMPTY)
+    for slot in ("picture", "icon", "href"):
+        made[slot] = " ".join(str(given.get(slot) or "").split())
+    made["tap"] = "app" if given.get("tap") == "app" else "address"
+    made["inbox"] = bool(given.get("inbox"))
+    for slot, most in (("ttl", MOST_TTL), ("close_after", 3600)):
+        try:
+            made[slot] = max(0, min(most, int(given.get(slot, EMPTY[slot]))))
+        except (TypeError, ValueError):
+            raise DocumentError(f"“{given.get(slot)}” is not a whole number of seconds.", None, slot) from None
+    buttons = [b for b in given.get("buttons") or [] if isinstance(b, Mapping) and (b.get("label") or b.get("href"))]
+    if len(buttons) > MOST_BUTTONS:
+        raise DocumentError(f"A notice has at most {MOST_BUTTONS} buttons.", None, "buttons")
+    made["buttons"] = [{"label": " ".join(str(b.get("label") or "").split()), "href": str(b.get("href") or "").strip()} for b in buttons]
+    pairs = [p for p in given.get("data") or [] if isinstance(p, list | tuple) and len(p) == 2 and str(p[0]).strip()]
+    if len(pairs) > MOST_DATA:
+        raise DocumentError(f"A notice carries at most {MOST_DATA} keys of your own.", None, "data")
+    made["data"] = [[str(k).strip()[:60], str(v)[:500]] for k, v in pairs]
+    for slot, text in texts_of(made):
+        try:
+            fillins.tree(text)
+        except fillins.FillInError as problem:
+            raise DocumentError(str(problem), None, slot) from None
+    return made
+
+
+def texts_of(push: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """Every text of a notice's particulars that fill-ins may stand in: (slot, text)."""
+    for slot in ("picture", "icon", "href"):
+        yield slot, push[slot]
+    for number, button in enumerate(push["buttons"]):
+        yield f"label{number}", button["label"]
+        yield f"button{number}", button["href"]
+    for number, (_, value) in enumerate(push["data"]):
+        yield f"data{number}", value
+
+
+def mapped(push: Mapping[str, Any], change: Callable[[str, str], str]) -> Json:
+    """A copy with every text changed: `change` gets its slot and the text."""
+    made = dict(push) | {slot: change(slot, push[slot]) for slot in ("picture", "icon", "href")}
+    made["buttons"] = [{"label": change(f"label{n}", b["label"]), "href": change(f"button{n}", b["href"])} for n, b in enumerate(push["buttons"])]
+    made["data"] = [[k, change(f"data{n}", v)] for n, (k, v) in enumerate(push["data"])]
+    return made
+
+
+def payload(title: str, body: str, push: Mapping[str, Any]) -> bytes:
+    """What a device gets, as JSON."""
+    made = {"title": title, "body": body, "tap": push["tap"], "url": push["href"], "picture": push["picture"], "icon": push["icon"],
+            "buttons": push["buttons"], "close_after": push["close_after"], "data": dict(push["data"]), "inbox": push["inbox"]}
+    return json.dumps({k: v for k, v in made.items() if v not in ("", [], {}, 0, False)}, ensure_ascii=False, separators=(",", ":")).encode()
+
+
+def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
+    """What is wrong with a notice, the gravest first."""
+    push, found = document["push"], list[Check]()
+    title, body = document["subject"], document["plain"] or ""
+    if not title:
+        found.append(Check(MUST, "There is no title.", "", "subject"))
+    if not body:
+        found.append(Check(SHOULD, "There is no text; a title alone says little.", "", "plain"))
+    for text, name, slot in ((title, "title", "subject"), (body, "body", "plain")):
+        shown = len(fillins.PART.sub("xxxxxx", text))
+        if shown > SHOWN[name]:
+            found.append(Check(COULD, f"Some systems cut {'a title' if name == 'title' else 'the text'} at about {SHOWN[name]} characters; "
+                                      f"this one has {shown}.", "", slot))
+    if push["tap"] == "address" and (problem := address_problem(push["href"])):
+        found.append(Check(MUST, f"The notice itself {problem}. Its buttons have addresses of their own.", "", "href"))
+    for number, button in enumerate(push["buttons"]):
+        if not button["label"]:
+            found.append(Check(MUST, f"Button {number + 1} has no words on it.", "", f"label{number}"))
+        elif len(button["label"]) > SHOWN["label"]:
+            found.append(Check(COULD, f"Some systems cut the words of a button at {SHOWN['label']} characters.", "", f"label{number}"))
+        if problem := address_problem(button["href"]):
+            found.append(Check(MUST, f"Button {number + 1} {problem}.", "", f"button{number}"))
+    for slot in ("picture", "icon"):
+        if push[slot] and not push[slot].startswith("/f/") and address_problem(push[slot]):
+            found.append(Check(MUST, f"The {slot} {address_problem(push[slot])}.", "", slot))
+        if about.weights.get(push[slot], 0) > 1_000_000:
+            found.append(Check(SHOULD, f"The {slot} weighs {about.weights[push[slot]] // 1000} kB; phones drop pictures over 1 MB.", "", slot))
+    size = len(payload(title, body, push))
+    if size > webpush.MOST_BYTES:
+        found.append(Check(MUST, f"It takes {size:,} bytes; {webpush.MOST_BYTES:,} are the most that is carried.", "", "data"))
+    texts = " ".join([title, body, *(t for _, t in texts_of(push))])
+    found += [Check(c.level, c.text, "", "plain") for c in checks(
+        {"subject": "x", "preheader": "x", "plain": texts, "code": None, "text_only": True, "lines": [], "settings": document["settings"]}, about)
+        if c.slot == "plain"]
+    order = {MUST: 0, SHOULD: 1, COULD: 2}
+    return sorted(found, key=lambda c: order[c.level])

@@ -1,0 +1,126 @@
+"""A push notice end to end: a browser allows it, it is sent encrypted, read, clicked; a browser that is gone is forgotten."""
+
+import json
+import threading
+
+import pytest
+import sqlalchemy as sa
+from werkzeug.serving import make_server
+
+from meadowrun.base import clock, signing
+from meadowrun.core.content.channels import beginning
+from meadowrun.messages import actions as messages
+from meadowrun.people import actions as people
+from meadowrun.tracking import actions as tracking
+from meadowrun.village import browsers
+from meadowrun.village.store import Store
+from tests.conftest import NOW
+from tests.store.people import IDA, add, ready_send
+from tests.store.test_sending import counts, run_all, segment, start
+
+PUSH = {"href": "https://farrowhill.example/tickets?who={{ contact.town }}", "buttons": [{"label": "Book", "href": "https://farrowhill.example/book"}],
+        "ttl": 3600, "data": [["night", "{{ contact.town | default('any', true) }}"]], "close_after": 20}
+
+
+@pytest.fixture
+def village(tmp_path):
+    """The village's push service on a port of its own."""
+    import flask
+    store, app = Store(tmp_path / "village.db"), flask.Flask("village")
+    server = make_server("127.0.0.1", 0, app)
+    site = f"http://127.0.0.1:{server.server_port}"
+    app.register_blueprint(browsers.pages(store, "http://127.0.0.1:1", site, "key"))
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield store, site
+    server.shutdown()
+
+
+def noticing(session, push=PUSH):
+    send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+    document = beginning("push", "Farrow Hill", "STOP") | {"subject": "Clear tonight, {{ contact.first_name | default('you', true) }}",
+                                                           "plain": "The dome opens at seven", "push": push}
+    message = messages.create(session, IDA, NOW, "A notice", messages.take(document, {}, "push"), "push")
+    send.message_id = message.id
+    session.flush()
+    return send.id, message.id
+
+
+def test_end_to_end(database, settings, job_context, village, client):
+    store, site = village
+    with clock.at(NOW), database.session() as session:
+        ann, bo, cy = (add(session, NOW, f"{n}@post.example", first_name=n.title(), town="Farrow") for n in ("ann", "bo", "cy"))
+        add(session, NOW, "di@post.example")
+        for person, count in ((ann, 2), (bo, 1), (cy, 1)):
+            for _ in range(count):
+                tracking.subscribe_browser(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+        people.set_consent(session, NOW, cy.id, 0, False, "switched off", "push")
+        store.write("UPDATE browsers SET gone = 1 WHERE contact = ?", str(bo.id))
+        ident, _ = noticing(session)
+        ann_id, bo_id = ann.id, bo.id
+    start(database, settings, ident, 2)
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_consent": 1, "no_address": 1}
+    got = [json.loads(row["payload"]) for row in store.rows("SELECT payload FROM notices")]
+    token = signing.make(settings.secret, ident, ann_id)
+    assert got == 2 * [{
+        "title": "Clear tonight, Ann", "body": "The dome opens at seven", "tap": "address", "url": f"{settings.public_url}/c/{token}/0",
+        "buttons": [{"label": "Book", "href": f"{settings.public_url}/c/{token}/1"}], "close_after": 20, "data": {"night": "Farrow"}}]
+    assert store.rows("SELECT ttl FROM notices")[0]["ttl"] == 3600
+    assert client.get(f"/c/{token}/0", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/tickets?who=Farrow"
+    assert client.get(f"/c/{token}/1", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/book"
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT contact_id FROM push_devices WHERE gone_at IS NOT NULL")).scalars().all() == [bo_id]
+
+
+def test_handed_over_twice_it_is_shown_once(database, settings, job_context, village):
+    store, site = village
+    with clock.at(NOW), database.session() as session:
+        person = add(session, NOW, "ann@post.example", first_name="Ann")
+        tracking.subscribe_browser(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+        ident, _ = noticing(session)
+    start(database, settings, ident, 1)
+    run_all(database, ident)
+    with database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting'"))
+        session.execute(sa.text("UPDATE sends SET state = 'running'"))
+    run_all(database, ident)
+    assert len(store.rows("SELECT 1 FROM notices")) == 1
+
+
+def test_a_website_tells_of_a_browser(client, database, settings, village):
+    store, site = village
+    with clock.at(NOW), database.session() as session:
+        person = add(session, NOW, "ann@post.example").id
+        session.execute(sa.text("INSERT INTO api_keys (name, kind, key_hash, origins, created_at) VALUES ('s', 'site', 'site_x', :o, :now)"),
+                        {"o": [site], "now": NOW})
+    visitor = f"{person}.{signing.sign_text(settings.secret, 'visitor', str(person))}"
+    subscription = browsers.new_browser(store, str(person), site)
+
+    def told(**data):
+        return client.post("/site/push", json={"key": "site_x", "visitor": visitor, "subscription": subscription} | data, headers={"Origin": site})
+
+    assert told().json == {"subscribed": True}
+    assert told(key="other").status_code == 403 and told(visitor="1.0").status_code == 422
+    assert told(subscription={"endpoint": "x"}).status_code == 422
+    assert told(subscription=subscription | {"endpoint": "ftp://x"}).status_code == 422
+    assert len(client.get("/site/push").json["key"]) == 87
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT count(*) FROM push_devices")).scalar() == 1
+        assert session.execute(sa.text("SELECT agreed FROM consents WHERE channel = 'push'")).scalar() is True
+
+
+def test_the_page(web, database, village):
+    with clock.at(NOW), database.session() as session:
+        add(session, NOW, "ann@post.example", first_name="Ann", town="Tarnside")
+        _, ident = noticing(session)
+    page = web.get(f"/messages/{ident}", follow_redirects=True).text
+    assert "Nothing stands in the way" in page and "of 3,993 bytes" in page
+    read = web.get(f"/messages/{ident}/notice/read?as=1").json
+    assert read["title"] == "Clear tonight, Ann" and read["push"]["href"] == "https://farrowhill.example/tickets?who=Tarnside"
+    bad = {"subject": "", "plain": "x" * 300, "push": {"href": "nowhere", "buttons": [{"label": "", "href": "https://a.example"}]}, "draft": 1}
+    margin = web.post(f"/messages/{ident}/notice", json=bad).json["margin"]
+    for words in ("There is no title", "does not begin with https", "no words on it", "cut the text at about 120"):
+        assert words in margin
+    three = web.post(f"/messages/{ident}/notice", json=bad | {"draft": 2, "push": {"buttons": [{"label": "a"}] * 3}},
+                     headers={"Accept": "application/json"})
+    assert three.status_code == 422 and "at most 2 buttons" in three.json["error"]
