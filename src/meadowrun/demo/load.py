@@ -200,6 +200,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
     if settings.village_url and settings.feed_hosts:
         rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions.id)
         writing.welcome(session, IDA, now - dt.timedelta(days=3), settings, rows)
+        writing.short_ones(session, IDA, now - dt.timedelta(days=2), settings)
     place = f"{settings.organisation}, {settings.postal_address}"
     for name, (subject, preheader, lines) in stories.MESSAGES.items():
         made = messages.create(session, IDA, now - dt.timedelta(days=430), name, doc.take(

@@ -6,8 +6,10 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.settings import Settings
+from meadowrun.core.content.channels import beginning
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import Json, new_line
+from meadowrun.core.content.sms import STOP_WORD
 from meadowrun.demo import artwork
 from meadowrun.demo.stories import FIRST_NAME
 from meadowrun.messages import actions, keeping
@@ -81,6 +83,20 @@ def welcome(session: orm.Session, actor: Actor, now: dt.datetime, settings: Sett
             new_line("kept", row=rows["how"].id, version=rows["how"].version),
             new_line("kept", row=rows["footer"].id, version=rows["footer"].version)]}
     return actions.create(session, actor, now, "Welcome to the hill", actions.take(document, dictionary(session)))
+
+
+def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: Settings) -> None:
+    """A text message and a push notice for a clear night."""
+    words, site = dictionary(session), f"{settings.village_url}/observatory"
+    text = beginning("sms", settings.organisation, STOP_WORD) | {
+        "plain": 'Farrow Hill: {{ contact.first_name | default("Hello", true) }}, the sky clears tonight. Dome open till 11: '
+                 f"{site}/tickets STOP ends these"}
+    actions.create(session, actor, now, "Clear tonight, by text", actions.take(text, words, "sms"), "sms")
+    notice = beginning("push", settings.organisation, STOP_WORD) | {
+        "subject": "Clear tonight, {{ contact.first_name | default(\"friend\", true) }}", "plain": "The dome opens at seven. Bring a blanket.",
+        "push": {"href": f"{site}/tickets", "ttl": 14_400, "buttons": [{"label": "Choose a time", "href": f"{site}/tickets"},
+                                                                       {"label": "What is up", "href": f"{site}/programme"}]}}
+    actions.create(session, actor, now, "Clear tonight, as a notice", actions.take(notice, words, "push"), "push")
 
 
 def allow_notices(session: orm.Session, store: Store, site: str, now: dt.datetime, scale: int) -> None:

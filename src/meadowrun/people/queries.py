@@ -9,7 +9,6 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import found
-from meadowrun.base.errors import NotFound
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.wording import fold
 from meadowrun.people.models import (
@@ -208,13 +207,6 @@ def lists(session: orm.Session) -> list[tuple[PeopleList, int]]:
 def lists_of(session: orm.Session, contact_id: int) -> list[PeopleList]:
     return list(session.scalars(sa.select(PeopleList).join(ListMember, ListMember.list_id == PeopleList.id)
                                 .where(ListMember.contact_id == contact_id).order_by(PeopleList.name)))
-
-
-def stored_file(session: orm.Session, handle: str) -> StoredFile:
-    found = session.scalar(sa.select(StoredFile).where(StoredFile.handle == handle))
-    if found is None:
-        raise NotFound("This file does not exist any more.")
-    return found
 
 
 def common_values(session: orm.Session, spec: FieldSpec, most: int = 40) -> list[str]:

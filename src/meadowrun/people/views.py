@@ -1,7 +1,6 @@
 """Pages about people: the table, one contact, companies, fields, lists, suppressions, pictures."""
 
 import datetime as dt
-import io
 import json
 
 import flask
@@ -14,7 +13,7 @@ from meadowrun.core.wording import fold
 from meadowrun.people import actions, queries, wholly
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
-from meadowrun.shell.request import actor, db, done, integer, needs, now, public, words
+from meadowrun.shell.request import actor, db, done, integer, needs, now, words
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("people", __name__)
@@ -199,37 +198,4 @@ def add_field() -> object:
         db().rollback()
         return _fields(form.to_dict(), problem), problem.status
     return done("people.fields", f"The field “{field.label}” can be used now.")
-
-
-#: what a picture file begins with → its media type
-_PICTURES = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg", b"GIF87a": "image/gif",
-             b"GIF89a": "image/gif"}
-
-
-@pages.post("/files")
-@needs("author")
-def upload_picture() -> object:
-    """A picture for a message: PNG, JPEG or GIF, told by its content and not by its name."""
-    file = flask.request.files.get("file")
-    content = file.read() if file else b""
-    kind = next((t for mark, t in _PICTURES.items() if content.startswith(mark)), None)
-    if file is None or kind is None:
-        raise Invalid("Choose a picture: PNG, JPEG or GIF.", "file")
-    if len(content) > 8_000_000:
-        raise Invalid("This picture is larger than 8 MB. Make it smaller first; readers load it on phones.", "file")
-    made = actions.store_file(db(), now(), file.filename or "picture", kind, content)
-    audit.record(db(), actor(), now(), "uploaded", "picture", made.id, made.name)
-    return flask.jsonify(src=f"/f/{made.handle}", name=made.name, size=made.size)
-
-
-@pages.get("/f/<handle>")
-@public
-def picture(handle: str) -> object:
-    found = queries.stored_file(db(), handle)
-    if not found.media_type.startswith("image/"):
-        flask.abort(404)
-    response = flask.send_file(io.BytesIO(found.content), mimetype=found.media_type)
-    response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
-    response.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
-    return response
 

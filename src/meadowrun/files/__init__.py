@@ -1,0 +1,1 @@
+"""One store for pictures and documents, used in any channel."""

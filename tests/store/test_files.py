@@ -1,0 +1,69 @@
+"""The store: sizes made on upload, replaced everywhere, documents counted by who looked."""
+
+import io
+
+import pytest
+import sqlalchemy as sa
+from PIL import Image
+
+from meadowrun.base import clock, signing
+from meadowrun.core.content.document import empty
+from meadowrun.core.content.lines import new_line
+from meadowrun.messages import actions as messages
+from tests.conftest import NOW
+from tests.store.people import IDA, add
+
+
+def drawn(width, height, colour=(200, 30, 30), kind="PNG"):
+    out = io.BytesIO()
+    Image.new("RGB", (width, height), colour).save(out, kind)
+    return out.getvalue()
+
+
+def put(web, content, name="dome.png", to="/files"):
+    return web.post(to, data={"file": (io.BytesIO(content), name)}, headers={"Accept": "application/json"})
+
+
+def width_of(answer):
+    return Image.open(io.BytesIO(answer.data)).width
+
+
+def test_a_picture_is_kept_in_several_sizes(web):
+    answer = put(web, drawn(1600, 800)).json
+    assert (answer["width"], answer["height"]) == (1600, 800)
+    # The smallest kept one that is wide enough; its own where none is.
+    assert [width_of(web.get(f"{answer['src']}{w}")) for w in ("", "?w=100", "?w=300", "?w=301", "?w=900", "?w=1500")] == [
+        1600, 300, 300, 600, 1200, 1600]
+    small = put(web, drawn(200, 100, kind="JPEG"), "small.jpg").json
+    assert width_of(web.get(f"{small['src']}?w=600")) == 200
+
+
+@pytest.mark.parametrize(("content", "says"), [(b"", "Choose a picture"), (b"<svg></svg>", "Choose a picture"), 
+                                               (b"\x89PNG\r\n\x1a\nnot one", "damaged"), (b"%PDF-" + b"x" * 25_000_001, "larger than 25 MB")])
+def test_what_is_refused(web, content, says):
+    answer = put(web, content)
+    assert answer.status_code == 422 and says in answer.json["error"]
+
+
+def test_replaced_everywhere_and_where_used(web, database):
+    src = put(web, drawn(700, 300)).json["src"]
+    with clock.at(NOW), database.session() as session:
+        ident = session.execute(sa.text("SELECT id FROM files")).scalar()
+        messages.create(session, IDA, NOW, "With a picture", messages.take(empty() | {"lines": [new_line("picture", src=src, alt="x")]}, {}))
+    page = web.get("/files").text
+    assert "With a picture" in page and "dome.png" in page
+    assert "used in With a picture" in web.post(f"/files/{ident}/delete", headers={"Accept": "application/json"}).json["error"]
+    assert put(web, drawn(400, 200, (0, 0, 255)), "blue.png", f"/files/{ident}/replace").status_code == 303
+    assert width_of(web.get(src)) == 400 and width_of(web.get(f"{src}?w=600")) == 400 and width_of(web.get(f"{src}?w=10")) == 300
+    assert put(web, b"%PDF-1.4 x", "x.pdf", f"/files/{ident}/replace").status_code == 422
+
+
+def test_views_of_a_document_by_known_and_by_others(web, database, settings, client):
+    src = put(web, b"%PDF-1.4 programme", "programme.pdf").json["src"]
+    with clock.at(NOW), database.session() as session:
+        person = add(session, NOW, "ann@post.example").id
+    sign = f"{person}.{signing.sign_text(settings.secret, 'visitor', str(person))}"
+    for query in (f"?mr={sign}", f"?mr={sign}", "", f"?mr={person}.forged"):
+        assert client.get(src + query).data == b"%PDF-1.4 programme"
+    assert "1 known person, 2 times; 2 times by others" in " ".join(web.get("/files").text.split())
+    assert client.get(src.replace("/d/", "/f/")).status_code == 404
