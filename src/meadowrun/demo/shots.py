@@ -13,10 +13,11 @@ from meadowrun.demo.run import Demo, say
 
 #: file name → address; a second address part after a space is a selector to click first
 VIEWS = {
-    "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segments": "/segments", "segment": "/segments/1",
+    "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segment": "/segments/1",
     "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
-    "message": "/messages/1", "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "results": "/results",
-    "result": "/results/27", "calendar": "/calendar", "find": "find", "preferences": "preferences", "village": "village",
+   
+    "message": "/messages/1", "checks": "/messages/1/checks", "notice": "/messages/3/notice", "text": "/messages/2/text",
+    "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/27", "calendar": "/calendar", "preferences": "preferences", "village": "village",
 }
 PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988\n"
                "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979\nbad address,Ann,Rook,Farrow,Patron,\n")
@@ -43,10 +44,6 @@ def run(root: pathlib.Path) -> None:
                 file.write_text(PEOPLE_FILE)
                 browser.find_element(By.ID, "file").send_keys(str(file))
                 browser.find_element(By.CSS_SELECTOR, "main button.btn-primary").click()
-            elif place == "find":
-                browser.get(demo.address + "/")
-                browser.find_element(By.CSS_SELECTOR, "[data-find]").click()
-                browser.find_element(By.CSS_SELECTOR, "#find input").send_keys("leo")
             elif place == "preferences":
                 from meadowrun.base import signing
                 token = signing.make((folder / "demo" / "secret").read_text(), 2, 23)
@@ -55,7 +52,8 @@ def run(root: pathlib.Path) -> None:
                 browser.get(demo.site + "/observatory/tickets")
             else:
                 browser.get(demo.address + place)
-            time.sleep(0.9)
+            # The reading side of an editor comes after the page.
+            time.sleep(1.8 if name in ("message", "notice", "text") else 0.9)
             browser.save_screenshot(str(target / f"{name}.png"))
             say(f"docs/screenshots/{name}.png")
     finally:

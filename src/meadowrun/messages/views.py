@@ -119,6 +119,9 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
         feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(document, words()), rows=rows.keys(),
         weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
+    if message is None:
+        # A row has no head of its own, and its message's footer counts.
+        found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks")]
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
     who_reads, among_size = reading.who_reads(db(), document, words(), now(), zone(), among)
     fallbacks = []

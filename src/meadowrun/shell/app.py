@@ -20,6 +20,7 @@ from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.base.worker import load_tasks
 from meadowrun.core import wording
+from meadowrun.core.content import fillins
 from meadowrun.shell import accounts, problems, request
 from meadowrun.shell.draw import pictures
 
@@ -163,7 +164,7 @@ def _wording(app: flask.Flask) -> None:
     app.jinja_env.filters.update(
         n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
         exact=lambda m: f"{local(m):%H:%M:%S}",
-        ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people)
+        ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people, named=fillins.named)
     app.jinja_env.globals.update(
         share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
         asset=lambda name: flask.url_for("static", filename=name, v=version))

@@ -73,6 +73,5 @@ def _of_cases(old: list[Json], new: list[Json], name: str) -> list[str]:
 
 def _short(value: Any) -> str:
     """Words without markup, fill-ins as their names, at most 50 characters."""
-    text = fillins.PART.sub(lambda m: "‹" + m.group().strip("{}% ").split("|")[0].strip() + "›", str(value))
-    text = " ".join(re.sub(r"<[^>]*>", " ", text).split())
+    text = " ".join(re.sub(r"<[^>]*>", " ", fillins.named(str(value))).split())
     return text if len(text) <= 50 else text[:49] + "…"

@@ -349,3 +349,13 @@ def refs(text: str) -> set[str]:
         elif isinstance(part, Tag):
             found |= {part.ref} if part.ref else set(part.test.refs) if part.test else set()
     return {ref for ref in found if not ref.startswith("item.")}
+
+
+def named(text: str) -> str:
+    """A text for a list: each fill-in as the name of what it stands for, ‹first name›; questions are left out."""
+    def name(match: re.Match[str]) -> str:
+        if match.group().startswith("{%"):
+            return ""
+        return "‹" + match.group().strip("{} ").split("|")[0].strip().split(".", 1)[-1].replace("_", " ") + "›"
+
+    return PART.sub(name, text)

@@ -121,6 +121,10 @@ document.addEventListener('keydown', (event) => {
   if (event.key === 'Escape') Meadowrun.closePop(true);
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') { event.preventDefault(); openFind(); }
 });
+// A finding is a button that breaks over lines like text.
+document.addEventListener('keydown', (event) => {
+  if ((event.key === 'Enter' || event.key === ' ') && event.target.matches('span[role=button]')) { event.preventDefault(); event.target.click(); }
+});
 document.addEventListener('mousedown', (event) => {
   const open = document.querySelector('.pop');
   if (open && !open.contains(event.target) && event.target !== open.under) Meadowrun.closePop();
