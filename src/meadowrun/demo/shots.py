@@ -15,9 +15,9 @@ from meadowrun.demo.run import Demo, say
 VIEWS = {
     "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segment": "/segments/1",
     "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
-   
     "message": "/messages/1", "checks": "/messages/1/checks", "notice": "/messages/3/notice", "text": "/messages/2/text",
-    "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/27", "calendar": "/calendar", "preferences": "preferences", "village": "village",
+    "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/27",
+    "calendar": "/calendar", "preferences": "preferences", "village": "village",
 }
 PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988\n"
                "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979\nbad address,Ann,Rook,Farrow,Patron,\n")
