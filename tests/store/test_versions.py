@@ -19,6 +19,7 @@ from meadowrun.messages.models import Message
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import partitions
+from meadowrun.sends import actions as sends
 from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
@@ -236,3 +237,48 @@ def test_a_message_is_chosen_by_a_fields_value(database, settings, job_context, 
     assert len({re.search(r"/c/[^/]+/(\d+)", x.html).group(1) for x in keeper.letters}) == 2
     with database.session() as session:
         assert session.get_one(Send, ident).edition_id and queries.editions(session, message.id)
+
+
+def test_signed_by_the_persons_own_desk_contact(database, settings, job_context, keeper):
+    with clock.at(NOW), database.session() as session:
+        with_fields(session)
+        for label in ("Desk name", "Desk email"):
+            people.add_field(session, IDA, NOW, "contact", label, "text", [])
+        session.flush()
+        crowd(session, 4)
+        for number, desk in ((1, {"desk_name": "Will Tamm", "desk_email": "will@farrowhill.example"}), (2, {"desk_name": "Nobody"})):
+            session.execute(sa.text("UPDATE contacts SET attributes = attributes || CAST(:desk AS jsonb) WHERE id = :id"),
+                            {"id": number, "desk": json.dumps(desk)})
+        sender = sends.add_sender(session, IDA, NOW, "The desk", "desk@farrowhill.example", "", "Yours, the desk", "contact.desk_name",
+                                  "contact.desk_email")
+        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+        send.sender_id = sender.id
+        message = session.get_one(Message, send.message_id)
+        messages.save(session, IDA, NOW, message, empty() | {"subject": "Hi", "lines": [
+            new_line("text", html="<p>{{ sender.name }}: {{ sender.signature }}</p>"), new_line("footer")]}, message.draft, dictionary(session))
+        ident = send.id
+    start(database, settings, ident, 4)
+    run_all(database, ident)
+    assert {(x.contact_id, x.from_name, x.from_address) for x in keeper.letters} == {
+        (1, "Will Tamm", "will@farrowhill.example"), *((n, "The desk", "desk@farrowhill.example") for n in (2, 3, 4))}
+    assert all(f"{x.from_name}: Yours, the desk" in x.text for x in keeper.letters)
+
+
+def test_the_page_that_chooses_by_a_field(web, database):
+    with clock.at(NOW), database.session() as session:
+        with_fields(session)
+        everyone = crowd(session, 40)
+        words = dictionary(session)
+        made = [messages.create(session, IDA, NOW, name, messages.take(empty() | {"subject": name}, words)).id for name in ("By tier", "For patrons")]
+    page = web.get(f"/messages/{made[0]}/chosen-by?field=contact.tier").text
+    patrons = sum(p["tier"] == "Patron" for p in everyone.values())
+    assert re.search(rf"Patron<input[^>]*></td><td class=\"num\">{patrons}</td>", page)
+    form = {"field": "contact.tier", "value": ["Patron", "Student"], "for": [str(made[1]), "0"], "otherwise": "0"}
+    assert web.post(f"/messages/{made[0]}/chosen-by", data=form).status_code == 303
+    assert "Chosen by a field" in web.get(f"/messages/{made[0]}", follow_redirects=True).text
+    with database.session() as session:
+        assert session.get_one(Message, made[0]).document["one_of"] == {"field": "contact.tier", "values": {"Patron": made[1]}, "otherwise": 0}
+    none = web.post(f"/messages/{made[0]}/chosen-by", data=form | {"for": ["0", "0"]})
+    assert none.status_code == 422 and "at least one value" in none.text
+    web.post(f"/messages/{made[0]}/chosen-by", data={"stop": "1"})
+    assert web.get(f"/messages/{made[0]}").status_code == 200

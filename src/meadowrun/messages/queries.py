@@ -95,6 +95,14 @@ def compiled(session: orm.Session, document: Json, public_url: str, tracked: boo
     return Compiled(first.subject, "", "", tuple(links), (), "", False, None, {}, chosen["field"], members)
 
 
+def readers_by_value(session: orm.Session, ref: str, words: Dictionary) -> dict[str, int]:
+    """How many people have each value of a field, the commonest 200."""
+    rows = session.execute(sa.text(
+        f"SELECT v, count(*) FROM (SELECT {value_sql(ref, words)} AS v FROM contacts c LEFT JOIN companies k ON k.id = c.company_id) x "
+        "WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC LIMIT 200"))
+    return {str(value): count for value, count in rows}
+
+
 def approved(session: orm.Session, message_id: int) -> Edition | None:
     """The newest edition that somebody approved."""
     return session.scalar(sa.select(Edition).where(Edition.message_id == message_id, Edition.approved_by != "")

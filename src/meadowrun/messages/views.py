@@ -82,6 +82,8 @@ def edit(ident: int) -> object:
     message = queries.message(db(), ident)
     if message.channel != "email":
         return flask.redirect(flask.url_for("texting.edit" if message.channel == "sms" else "notices.edit", ident=ident, **flask.request.args))
+    if message.document.get("one_of"):
+        return flask.redirect(flask.url_for("choosing.show", ident=ident))
     person = chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
         db(), message.document, words())
     return flask.render_template(

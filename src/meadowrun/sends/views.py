@@ -19,7 +19,7 @@ from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, messages, to_send
-from meadowrun.messages.values import Needs, as_nobody, nested, of_people
+from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import add_topic
 from meadowrun.people.models import Contact, PeopleList, Topic
@@ -322,7 +322,7 @@ def senders_page() -> object:
 
 def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
     return flask.render_template("sends/senders.html", senders=queries.senders(db()), topics=topics(db()), given=given,
-                                 problem=problem)
+                                 problem=problem, fields=sorted(known_refs(words()).items(), key=lambda i: i[1]))
 
 
 @pages.post("/senders")
@@ -333,8 +333,8 @@ def add_sender_or_topic() -> object:
         if "topic" in form:
             made = add_topic(db(), actor(), now(), form["topic"], form.get("about", "")).name
         else:
-            made = actions.add_sender(db(), actor(), now(), form.get("name", ""), form.get("address", ""),
-                                      form.get("reply_to", "")).name
+            made = actions.add_sender(db(), actor(), now(), form.get("name", ""), form.get("address", ""), form.get("reply_to", ""),
+                                      form.get("signature", ""), form.get("name_ref", ""), form.get("address_ref", "")).name
     except MeadowrunError as problem:
         db().rollback()
         return _senders(form.to_dict(), problem), problem.status

@@ -107,6 +107,19 @@ const Meadowrun = {
     find();
   },
 
+  // The head of a reading side: stepping through people and choosing one. `now` gives the person read as, `take` gets another.
+  readAs(base, now, take) {
+    const next = async (from, go) => {
+      const segment = document.getElementById('through').value;
+      const answer = await (await fetch(`${base}/people?go=${go}&from=${from}&segment=${segment}`, {headers: {Accept: 'application/json'}})).json();
+      if (answer.id) take(String(answer.id));
+    };
+    document.getElementById('back').addEventListener('click', () => next(now(), 'back'));
+    document.getElementById('forward').addEventListener('click', () => next(now(), 'on'));
+    document.getElementById('through').addEventListener('change', () => next('0', 'on'));
+    document.getElementById('read-as').addEventListener('click', (event) => Meadowrun.findPerson(event.target, base, take));
+  },
+
   closePop(refocus) {
     const open = document.querySelector('.pop');
     if (!open) return;

@@ -463,15 +463,7 @@
   page.querySelectorAll('[data-look]').forEach((button) => button.addEventListener('click', () => show(button.dataset.look)));
   document.getElementById('reader').addEventListener('change', (event) => show(event.target.value || 'desk'));
 
-  async function next(go) {
-    const segment = document.getElementById('through').value;
-    const answer = await get(`${base}/people?go=${go}&from=${person}&segment=${segment}`);
-    if (answer.id) { person = String(answer.id); read(); }
-  }
-  document.getElementById('back').addEventListener('click', () => next('back'));
-  document.getElementById('forward').addEventListener('click', () => next('on'));
-  document.getElementById('through').addEventListener('change', () => { person = '0'; next('on'); });
-  document.getElementById('read-as').addEventListener('click', (event) => Meadowrun.findPerson(event.target, base, (id) => { person = id; read(); }));
+  Meadowrun.readAs(base, () => person, (id) => { person = id; read(); });
 
   window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });
   buttons();

@@ -86,14 +86,7 @@
     const place = button && at(button.dataset.goto.split(':')[1]);
     if (place) place.focus();
   });
-  async function next(go) {
-    const answer = await get(`${message}/people?go=${go}&from=${person}&segment=${document.getElementById('through').value}`);
-    if (answer.id) { person = String(answer.id); read(); }
-  }
-  document.getElementById('back').addEventListener('click', () => next('back'));
-  document.getElementById('forward').addEventListener('click', () => next('on'));
-  document.getElementById('through').addEventListener('change', () => { person = '0'; next('on'); });
-  document.getElementById('read-as').addEventListener('click', (event) => Meadowrun.findPerson(event.target, message, (id) => { person = id; read(); }));
+  Meadowrun.readAs(message, () => person, (id) => { person = id; read(); });
   window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });
   read();
 })();
