@@ -87,7 +87,7 @@ def test_every_one_is_whole(narrow):
         assert compiled.html.count("{{ contact.n }}") == wanted + document["subject"].count("{{ contact.n }}"), name
         # Whatever people can read in the HTML stands in the plain text, too.
         seen = re.findall(r"[^\W\d_]{4,}", re.sub(r"<!--.*?-->|<style.*?</style>|<title>.*?</title>|<[^>]*>", " ", mail.html, flags=re.DOTALL))
-        missing = {w for w in seen if w not in mail.text and w not in mail.preheader and w not in ("choose", "what", "Unsubscribe")}
+        missing = {w for w in seen if w not in mail.text and w not in document["preheader"] and w not in ("choose", "what", "Unsubscribe")}
         assert not missing, (name, missing)
         letter = Letter("k", 1, "Ida", "a@b.example", "", "to@b.example", "r@b.example", mail.subject, mail.html, mail.text, 0.0,
                         "<k@b.example>", "http://out")

@@ -5,11 +5,16 @@ import datetime as dt
 from collections.abc import Iterator
 from typing import Any, TypeVar
 
+import orjson
+import psycopg.types.json
 import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONB
 
 from meadowrun.base.errors import NotFound
+
+# A send reads one JSON value for each person: the standard library's reader was a tenth of its time.
+psycopg.types.json.set_json_loads(orjson.loads)
 
 
 class Base(orm.DeclarativeBase):

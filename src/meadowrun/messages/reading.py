@@ -56,11 +56,12 @@ def facts(session: orm.Session, message_id: int) -> dict[str, Any] | None:
 
 
 def read_as(session: orm.Session, message: Message, document: Json, person: Contact | None, words: Dictionary,
-            now: dt.datetime, zone: zoneinfo.ZoneInfo, public_url: str) -> Rendered:
-    """What a person would get now. Raises CompileError, NoVersion."""
+            now: dt.datetime, zone: zoneinfo.ZoneInfo, public_url: str) -> tuple[Rendered, str]:
+    """What a person would get now, and the line beside its subject. Raises CompileError, NoVersion."""
     compiled = queries.compiled(session, document, public_url, tracked=False)
     flat = of_people(session, [person.id], Needs.of(compiled), words, now, zone).get(person.id) if person else None
-    return Renderer(compiled).render(as_nobody_in(compiled, flat, facts(session, message.id) or {}, words))
+    renderer, values = Renderer(compiled), as_nobody_in(compiled, flat, facts(session, message.id) or {}, words)
+    return renderer.render(values), renderer.preheader(values)
 
 
 def as_nobody_in(compiled: Compiled, flat: dict[str, Any] | None, known: Mapping[str, Any], words: Dictionary) -> dict[str, Any]:

@@ -134,6 +134,10 @@ class Filler:
     zone: zoneinfo.ZoneInfo
     hosts: Collection[str]
 
+    def __post_init__(self) -> None:
+        #: nothing to complete: the usual message, thousands of times
+        self.idle = not (self.tables or self.feeds or "greeting" in self.needs.refs)
+
     @classmethod
     def of(cls, session: orm.Session, needs: Needs, zone: zoneinfo.ZoneInfo, hosts: Collection[str]) -> "Filler":
         made = cls(needs, tables_used(session, needs), feeds_used(session, needs), house_greetings(session), zone, hosts)
@@ -147,6 +151,8 @@ class Filler:
 
         Raises feeds.NoAnswer when a feed gave nothing and says not to go on without.
         """
+        if self.idle:
+            return flat
         zone = zone_of(flat.get(_ZONE)) or self.zone
         if "greeting" in self.needs.refs:
             flat["greeting"] = greeting(now, zone, self.greetings)
@@ -161,8 +167,8 @@ class Filler:
 
 def nested(flat: Mapping[str, Any], facts: Mapping[str, Any], token: str) -> dict[str, Any]:
     """Flat values as what templates see: contact, company, fact … objects, and the delivery's token."""
-    made: dict[str, Any] = {root: {} for root in ("contact", "company", "when", "part", "table", "feed", "event", "sender")}
-    made |= {"fact": facts, "token": token, "short": "preview-", "greeting": ""}
+    made: dict[str, Any] = {"contact": {}, "company": {}, "when": {}, "part": {}, "table": {}, "feed": {}, "event": {}, "sender": {},
+                            "fact": facts, "token": token, "short": "preview-", "greeting": ""}
     for ref, value in flat.items():
         root, _, key = ref.partition(".")
         if key:

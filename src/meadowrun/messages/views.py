@@ -193,8 +193,8 @@ def read(ident: int) -> object:
     """What a person will see: subject, preheader and plain text as JSON, for the head of the reading side."""
     message = queries.message(db(), ident)
     person = chosen_person(flask.request.args.get("as"))
-    mail = rendered(message, person)
-    return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=mail.preheader, text=mail.text,
+    mail, preheader = read_with_head(message, person)
+    return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=preheader, text=mail.text,
                          person=person.id if person else None, name=name_of(person))
 
 
@@ -205,12 +205,17 @@ def name_of(person: Contact | None) -> str:
 
 
 def rendered(message: Message, person: Contact | None, document: doc.Json | None = None) -> Rendered:
+    """What a person would get of a message, or of another draft of it."""
+    return read_with_head(message, person, document)[0]
+
+
+def read_with_head(message: Message, person: Contact | None, document: doc.Json | None = None) -> tuple[Rendered, str]:
     try:
         return reading.read_as(db(), message, document or message.document, person, words(), now(), zone(), settings().public_url)
     except CompileError as problem:
         raise Invalid(str(problem)) from None
     except NoVersion as problem:
-        return Rendered("(nothing)", "", f"{name_of(person)} gets nothing: {problem}.")
+        return Rendered("(nothing)", "", f"{name_of(person)} gets nothing: {problem}."), ""
 
 
 @pages.get("/messages/<int:ident>/read.html")

@@ -157,6 +157,8 @@ class _Chunk:
             needs = Needs.of(self.renderer.compiled)
             own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
             self.needs = dataclasses.replace(needs, refs=needs.refs | own)
+            #: whether anything of a letter depends on who signs it
+            self.signing = bool(own) or any(ref.startswith("sender.") for ref in needs.refs)
             self.filler = Filler.of(session, self.needs, self.zone, self.settings.feed_hosts)
 
     def _gateway(self, now: dt.datetime) -> EmailGateway | sms.SmsGateway | push.WebPushGateway:
@@ -249,7 +251,10 @@ class _Chunk:
             sender = self._signs(row.filled)
             try:
                 self.filler.complete(row.filled, now)
-                mail = self.renderer.render(nested(row.filled, self.facts, key) | {"short": self._code(row.contact_id)})
+                values = nested(row.filled, self.facts, key)
+                if self.channel == "sms":
+                    values["short"] = self._code(row.contact_id)
+                mail = self.renderer.render(values)
             except NoAnswer as problem:
                 again = problem.wait and row.tries + 1 < MOST_TRIES
                 unrendered.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
@@ -275,6 +280,8 @@ class _Chunk:
 
         Fills in what the message says of its sender, too.
         """
+        if not self.signing:
+            return self.sender.name, self.sender.address, self.sender.reply_to
         name, address = filled.get(self.sender.name_ref), filled.get(self.sender.address_ref)
         signs = (str(name), str(address), "") if name and address else (self.sender.name, self.sender.address, self.sender.reply_to)
         for ref, value in (("sender.name", signs[0]), ("sender.address", signs[1]), ("sender.signature", self.sender.signature)):

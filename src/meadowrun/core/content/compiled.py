@@ -95,7 +95,6 @@ class Rendered:
     subject: str
     html: str
     text: str
-    preheader: str = ""
     push: Json | None = None
 
 
@@ -265,7 +264,6 @@ class Renderer:
             # A text message has no line end to spare.
             self._end = "\n" if compiled.html or not compiled.short else ""
             self._push = _pusher(compiled.push) if compiled.push else None
-            self._preheader = template(compiled.preheader, escape=False)
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
         """One person's mail. `values` holds contact, company, fact … (mappings) and token.
@@ -278,8 +276,18 @@ class Renderer:
             if member is None:
                 raise NoVersion(f"there is no version of the message for “{value or 'a blank'}”")
             return member.render(values)
-        return Rendered(" ".join(self._subject(values).split()), self._html(values), _GAPS.sub("\n\n", self._text(values)).strip() + self._end,
-                        " ".join(self._preheader(values).split()), self._push(values) if self._push else None)
+        text = self._text(values)
+        if "\n\n\n" in text:
+            # A version that nobody reads here leaves its gap.
+            text = _GAPS.sub("\n\n", text)
+        return Rendered(" ".join(self._subject(values).split()), self._html(values), text.strip() + self._end,
+                        self._push(values) if self._push else None)
+
+    def preheader(self, values: Mapping[str, Any]) -> str:
+        """The line beside the subject, for showing it on its own: in the mail it stands in the HTML already."""
+        if self.compiled.field:
+            return ""
+        return " ".join(template(self.compiled.preheader, escape=False)(values).split())
 
 
 def _pusher(push: Json) -> Callable[[Mapping[str, Any]], Json]:
