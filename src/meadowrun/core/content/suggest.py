@@ -13,7 +13,7 @@ from collections.abc import Collection, Mapping, Sequence
 TONES = ("warm", "plain", "lively", "urgent")
 FORMALITIES = ("informal", "formal")
 #: what a place holds → the most characters a suggestion for it may have
-PLACES = {"subject": 60, "preheader": 100, "html": 600, "label": 28, "text": 60, "sms": 150, "title": 50, "body": 120}
+PLACES = {"subject": 60, "preheader": 100, "html": 600, "label": 28, "text": 60, "sms": 150, "title": 65, "body": 120}
 _NAME = '{{ contact.first_name | default("friend", true) }}'
 
 

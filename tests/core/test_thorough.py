@@ -1,0 +1,319 @@
+"""The thorough checks: contrast, spam rules, spelling, mail readers, suggestions, and what past sends teach."""
+
+import dataclasses
+import random
+import re
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from meadowrun.core.content import begin, colour, exchange, past, readers, spam, spelling, suggest
+from meadowrun.core.content.compiled import compile_document
+from meadowrun.core.content.differences import differences
+from meadowrun.core.content.document import DocumentError, empty, take
+from meadowrun.core.content.lines import new_line, places, with_rows
+from meadowrun.gateways import assistant, filters
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "ratio"),
+    [
+        # Black on white is 21; #767676 on white is the well-known lightest grey that passes 4.5.
+        ("#000000", "#ffffff", 21.0),
+        ("#ffffff", "#ffffff", 1.0),
+        ("#767676", "#ffffff", 4.54),
+        ("#777777", "#ffffff", 4.48),
+        ("#ff0000", "#ffffff", 4.0),
+    ],
+)
+def test_contrast(one, other, ratio):
+    assert round(colour.contrast(one, other), 2) == ratio == round(colour.contrast(other, one), 2)
+
+
+GOOD = spam.Mail(
+    "A clear night on Friday",
+    "<p>" + "The dome opens at seven and the sky should clear by then. " * 5 + '<a href="https://x.example/u">Unsubscribe</a></p>',
+    "The dome opens at seven and the sky should clear by then. Unsubscribe: https://x.example/u",
+    "Farrow Hill",
+    "desk@x.example",
+    "desk@x.example",
+)
+
+
+def test_nothing_speaks_against_a_good_mail():
+    assert spam.findings(GOOD) == [] and spam.score([]) == (0.0, 0.0)
+
+
+@pytest.mark.parametrize(
+    ("change", "rule"),
+    [
+        ({"subject": "COME TO THE DOME"}, "capitals"),
+        ({"subject": "Come!! Now!"}, "exclamation marks"),
+        ({"subject": "Save £20"}, "money in the subject"),
+        ({"subject": ""}, "no subject"),
+        ({"subject": "Re: your visit"}, "a pretended answer"),
+        ({"text": ""}, "no plain text"),
+        ({"from_name": "desk@x.example"}, "an address as name"),
+        ({"from_address": "no-reply@x.example", "reply_to": ""}, "no answer wanted"),
+        ({"html": GOOD.html + '<a href="http://203.0.113.9/x">x</a>'}, "a bare number as address"),
+        ({"html": GOOD.html + '<a href="https://evil.example">bank.example</a>'}, "a disguised link"),
+        ({"html": GOOD.html + "<p>Act now, risk free!</p>"}, "worn phrases"),
+        ({"html": GOOD.html + '<img src="a" alt="">' * 9}, "mostly pictures"),
+        ({"html": "<p>Hello</p>", "text": "Hello there to all of you"}, "no way out"),
+        ({"html": GOOD.html + "x" * 100_001}, "heavy"),
+        ({"html": GOOD.html + '<p style="color:#fff;background:#fff">x</p>'}, "hidden words"),
+        ({"html": GOOD.html + "<p>" + "STARS NIGHT DOMES " * 3 + "</p>"}, "shouting"),
+        ({"html": GOOD.html + '<a href="https://ab.cd/x">x</a>'}, "links shortened elsewhere"),
+        ({"html": GOOD.html + '<a href="https://x.example">x</a>' * 30}, "many links"),
+        ({"text": "Something else entirely stands here, about cocoa and blankets. Unsubscribe"}, "parts that differ"),
+    ],
+)
+def test_each_rule_speaks(change, rule):
+    changed = dataclasses.replace(GOOD, **change)
+    if rule == "parts that differ":
+        changed = dataclasses.replace(
+            changed, html="<p>" + " ".join(f"word{chr(97 + n)}{chr(97 + n)}" for n in range(26)) + " unsubscribe</p>"
+        )
+    found = {f.rule: f for f in spam.findings(changed)}
+    assert rule in found, found.keys()
+    assert found[rule].reason and found[rule].remedy.endswith(".") and found[rule].business + found[rule].private > 0
+
+
+def test_every_rule_is_tested():
+    assert len(spam.RULES) == 19
+
+
+def test_a_filters_report_is_read():
+    report = """Content analysis details:   (5.8 points, 5.0 required)
+
+ pts rule name              description
+---- ---------------------- --------------------------------------------------
+ 2.5 FREE_OFFER             BODY: Offers something free
+                            of charge
+-0.1 DKIM_VALID             Message has a valid signature
+"""
+    judged = filters.read(report)
+    assert (judged.points, judged.limit) == (5.8, 5.0)
+    assert judged.rules == (
+        (2.5, "FREE_OFFER", "BODY: Offers something free of charge"),
+        (-0.1, "DKIM_VALID", "Message has a valid signature"),
+    )
+    assert filters.read("nonsense") is None
+
+
+@pytest.mark.parametrize(
+    ("text", "wrong"),
+    [
+        ("The observatory opens its doors.", []),
+        ("The obervatory is opne.", ["obervatory", "opne"]),
+        ("We don’t close; it’s Farrow’s dome.", []),
+        ("<p>Colour and centre</p><p>Recieve it</p>", ["Recieve"]),
+        ("Dear {{ contact.frist_nmae }}, hello", []),
+        ("See https://exmaple.tld/wrnog NASA", []),
+        ("A visit to Tarnside with Ida", []),
+        ("the wibblefrotz", ["wibblefrotz"]),
+    ],
+)
+def test_spelling(text, wrong):
+    assert spelling.misspelt(text) == wrong
+
+
+def test_agreed_words_are_known_and_corrections_are_offered():
+    assert spelling.misspelt("the wibblefrotz shines", ["Wibblefrotz"]) == []
+    assert "observatory" in spelling.suggestions("obervatory")
+
+
+def test_what_readers_take_away():
+    page = (
+        "<html><head><style>@media (max-width:480px){a{color:red}} .x{border-radius:4px;color:blue}</style></head><body>"
+        '<!--[if mso]><b>only there</b><![endif]--><p style="border-radius:20px;color:#111">words</p>'
+        '<img src="p.png" width="90" alt="a dome"></body></html>'
+    )
+    wide = readers.shown(page, "apple-mail.ios")
+    assert "border-radius:20px" in wide and "@media" in wide and "<b>only there</b>" not in re.sub(r"<!--.*?-->", "", wide)
+    narrow = readers.shown(page, "outlook.windows")
+    assert "border-radius" not in narrow and "color:#111" in narrow and "color:blue" in narrow and "@media" not in narrow
+    assert "only there" in re.sub(r"<!--.*?-->", "", narrow)
+    assert "<style" not in readers.shown(page, "gmx.desktop-webmail")
+    off = readers.shown(page, "no-pictures")
+    assert "<img" not in off and "a dome" in off
+    assert len(readers.readers()) == 20
+    lost = readers.losses(page)
+    assert "Outlook, Windows" in lost["rounded corners become square"] and "Apple Mail, iOS" not in lost["rounded corners become square"]
+    with pytest.raises(KeyError):
+        readers.shown(page, "nobody's")
+
+
+@pytest.mark.parametrize(
+    ("purpose", "aim", "topic"),
+    [
+        ("invite to the Leonid nights", "invite", "the Leonid nights"),
+        ("Remind members to renew their membership", "remind", "your membership"),
+        ("thank for the new telescope", "thank", "the new telescope"),
+        ("the winter programme", "tell", "the winter programme"),
+        ("announce the comet", "tell", "the comet"),
+    ],
+)
+def test_what_a_purpose_says(purpose, aim, topic):
+    assert suggest.aim_and_topic(purpose) == (aim, topic)
+
+
+@given(st.sampled_from(list(suggest.PLACES)), st.sampled_from(suggest.TONES), st.sampled_from(suggest.FORMALITIES), st.integers(0, 50))
+def test_suggestions_are_several_short_and_invent_nothing(place, tone, formality, seed):
+    brief = suggest.Brief("invite to the Leonid nights on 17 November", tone, formality, ["venue"], ["dark sky"], ["calling", "Fancy"])
+    found = suggest.suggestions(place, brief, seed)
+    assert len(found) == len(set(found)) >= 2
+    for text in found:
+        assert len(text.replace('{{ contact.first_name | default("friend", true) }}', "Alexandra")) <= suggest.PLACES[place]
+        assert suggest.invented(text, brief) == [] and "calling" not in text and "Fancy" not in text
+        take(empty() | {"subject": text})
+    assert suggest.suggestions(place, dataclasses.replace(brief, purpose=" ")) == []
+
+
+def test_another_seed_gives_others():
+    brief = suggest.Brief("invite to the open night")
+    assert len({tuple(suggest.suggestions("subject", brief, seed)) for seed in range(6)}) > 3
+
+
+@pytest.mark.parametrize(
+    ("text", "fine"),
+    [
+        ("Come to the open night", True),
+        ("Only 3 places left", False),
+        ("Save 20% today", False),
+        ("{{ fact.venue }} waits", True),
+        ("{{ fact.price }}", False),
+        ("{{ contact.email }}", False),
+        ("{{ broken", False),
+        ("A blast of a night", False),
+        ("x" * 61, False),
+        ("", False),
+    ],
+)
+def test_what_a_server_suggests_is_held_to_what_it_was_told(text, fine):
+    assert assistant.usable(text, "subject", suggest.Brief("invite to the open night", facts=["venue"], avoided=["blast"])) is fine
+
+
+def test_past_sends_teach_what_was_put_into_them():
+    dice = random.Random(1)
+    sends = []
+    for _ in range(60):
+        named = dice.random() < 0.5
+        share = (0.40 if named else 0.25) + dice.gauss(0, 0.01)
+        sends.append(
+            past.Past(("{{ contact.first_name }}, come" if named else "Come and see the sky above the hill"), 1000, round(1000 * share))
+        )
+    named, plain = past.expected("{{ contact.first_name }}, look", sends), past.expected("Look at the winter sky this week", sends)
+    assert abs(named.share - 0.40) < 0.03 and abs(plain.share - 0.25) < 0.03
+    assert named.low < named.share < named.high and "+ names the reader" in named.because and named.sure == "fairly sure"
+    assert past.expected("x", sends[: past.LEAST - 1]) is None
+    # Few and scattered sends make it less sure.
+    scattered = [past.Past(s.subject, 1000, dice.randrange(50, 800)) for s in sends[:8]]
+    assert past.expected("x", scattered).high - past.expected("x", scattered).low > named.high - named.low
+
+
+def test_mjml_from_elsewhere():
+    source = """<mjml><mj-head><mj-title>Hello &amp; co</mj-title><mj-preview>Look</mj-preview>
+      <mj-attributes><mj-text color="#123456"/></mj-attributes></mj-head>
+      <mj-body width="640px" background-color="#eeeeee"><mj-section background-color="#fafafa"><mj-column><mj-text><h1>Title</h1></mj-text>
+      <mj-text align="center"><p>One<br>two &nbsp; {{ contact.town }}</p></mj-text><mj-image src="https://x.example/a.png" alt="A" width="272px"/>
+      <mj-button href="https://x.example" background-color="#224466">Go</mj-button><mj-divider/><mj-spacer height="30px"/></mj-column></mj-section>
+      <mj-section><mj-column width="25%"><mj-text>Left</mj-text></mj-column><mj-column width="75%"><mj-text>Right</mj-text></mj-column></mj-section>
+      <mj-section><mj-column><mj-carousel></mj-carousel></mj-column></mj-section></mj-body></mjml>"""
+    document, lost = exchange.from_mjml(source)
+    assert (document["subject"], document["preheader"]) == ("Hello & co", "Look")
+    looks = document["settings"]
+    assert (looks["width"], looks["ground"], looks["sheet"], looks["ink"]) == (640, "#eeeeee", "#fafafa", "#123456")
+    assert [line["type"] for line in document["lines"]] == ["heading", "text", "picture", "button", "divider", "space", "columns"]
+    assert document["lines"][1]["align"] == "center" and "{{ contact.town }}" in document["lines"][1]["html"]
+    assert document["lines"][2]["width"] == 50 and document["lines"][3]["fill"] == "#224466" and document["lines"][6]["split"] == [25, 75]
+    assert lost == ["<mj-carousel> is not taken"]
+    again, _ = exchange.from_mjml(exchange.to_mjml(document, None, "http://p.example"))
+    assert [line["type"] for line in again["lines"] if line["type"] != "space"] == [
+        line["type"] for line in document["lines"] if line["type"] != "space"
+    ]
+
+
+@pytest.mark.parametrize(
+    ("source", "says"),
+    [
+        ("<mjml><mj-body>", "not well-formed"),
+        ("<html></html>", "begins with <mjml>"),
+        ("<mjml></mjml>", "no <mj-body>"),
+        ("<mjml>" + "x" * 1_000_001, "larger than 1 MB"),
+        ("<!DOCTYPE x [<!ENTITY a 'b'>]><mjml><mj-body>&a;</mj-body></mjml>", "no document type"),
+    ],
+)
+def test_mjml_that_cannot_be_read(source, says):
+    with pytest.raises(exchange.ExchangeError, match=says):
+        exchange.from_mjml(source)
+
+
+@pytest.mark.parametrize("layout", list(begin.LAYOUTS))
+def test_every_layout_is_a_good_start(layout):
+    document = take(begin.document(layout, "Farrow Hill", "Tarn Road", {}, lambda n: {}))
+    assert len(document["lines"]) >= 2 and "Farrow Hill, Tarn Road" in compile_document(document, "http://p.example").html
+
+
+def test_a_copy_has_lines_of_its_own():
+    first = take(begin.document("newsletter", "F", "T", {}, lambda n: {}))
+    copied = begin.document("7", "F", "T", {}, lambda n: first)
+    assert not set(places(first["lines"])) & set(places(copied["lines"])) and len(places(first["lines"])) == len(places(copied["lines"]))
+
+
+def test_kept_rows_stand_in_their_places_with_ids_of_their_own():
+    row = [
+        new_line("text", id="t", html="<p>kept</p>"),
+        new_line("only", id="o", cases=[{"id": "c", "name": "", "lines": [], "part": "", "content": []}]),
+    ]
+    lines = [
+        new_line("kept", id="a", row=1, version=2),
+        new_line("kept", id="b", row=1, version=2),
+        new_line("kept", id="gone", row=9, version=1),
+    ]
+    made = with_rows(lines, {(1, 2): row})
+    assert [line["id"] for line in made] == ["a-t", "a-o", "b-t", "b-o"]
+    assert [line["cases"][0]["id"] for line in made if line["cases" if line["type"] == "only" else "id"] and line["type"] == "only"] == [
+        "a_c",
+        "b_c",
+    ]
+
+
+def test_differences_say_what_a_reviewer_wants_to_know():
+    old = take(
+        empty()
+        | {
+            "subject": "A",
+            "lines": [
+                new_line("columns", id="k", columns=[[new_line("button", id="b", label="Go", href="https://x.example")], []]),
+                new_line("picture", id="p", src="/f/a"),
+                new_line("only", id="o", cases=[{"id": "v", "name": "Patrons", "lines": [], "part": "", "content": []}]),
+            ],
+        }
+    )
+    new = take(old | {"subject": "B"})
+    new["lines"][0]["columns"][0][0]["label"] = "Book {{ contact.town }}"
+    new["lines"][1]["src"], new["lines"][1]["off"] = "/f/b", True
+    new["lines"][2]["cases"][0]["lines"] = [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}]
+    assert differences(old, new) == [
+        "subject says “B”",
+        "button of line 1, column 1, line 1 says “Book ‹town›”",
+        "picture of picture of line 2 changed",
+        "picture of line 2 switched off",
+        "who reads “Patrons” in only if of line 3 changed",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("line", "says"),
+    [
+        (new_line("columns", split=[50, 50], columns=[[]]), "as many columns"),
+        (new_line("columns", columns=[[new_line("columns")], []]), "cannot stand inside columns"),
+        (new_line("button", fill="red"), "not a colour"),
+        (new_line("icons", icons=[{"icon": "skull", "href": "x"}]), "no such icon"),
+    ],
+)
+def test_lines_that_cannot_be_taken(line, says):
+    with pytest.raises(DocumentError, match=says):
+        take(empty() | {"lines": [line]})
