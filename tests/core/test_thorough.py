@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import begin, colour, exchange, past, readers, spam, spelling, suggest
+from meadowrun.core.content.checks import greeting_clashes
 from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.document import DocumentError, empty, take
@@ -317,3 +318,21 @@ def test_differences_say_what_a_reviewer_wants_to_know():
 def test_lines_that_cannot_be_taken(line, says):
     with pytest.raises(DocumentError, match=says):
         take(empty() | {"lines": [line]})
+
+
+@pytest.mark.parametrize(
+    ("words", "hours", "clashes"),
+    [
+        ("Good morning, Ann", (9, 10), False),
+        ("Good morning, Ann", (11, 12), False),
+        ("Good morning, Ann", (14, 15), True),
+        ("good  EVENING", (9, 11), True),
+        ("Good evening", (18, 19), False),
+        ("Good afternoon", (11, 13), True),
+        ("{{ greeting }}, Ann", (14, 15), False),
+        ("Good morningside", (14, 15), False),
+    ],
+)
+def test_words_of_the_day_against_the_hours_of_sending(words, hours, clashes):
+    document = take(empty() | {"subject": "Hello", "lines": [new_line("text", html=f"<p>{words}</p>")]})
+    assert bool(greeting_clashes(document, hours)) is clashes

@@ -24,6 +24,7 @@ from meadowrun.people.models import Contact
 from meadowrun.segments.queries import compiler_for, id_sets
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience
+from meadowrun.sends.queries import hours as hours_of
 
 _sets: Kept[list[BitMap]] = Kept()
 
@@ -73,6 +74,13 @@ def as_nobody_in(compiled: Compiled, flat: dict[str, Any] | None, known: Mapping
             if isinstance(values, dict) and isinstance(made.get(root), dict):
                 made[root] = more[root] | made[root]
     return made
+
+
+def hours(session: orm.Session, message_id: int) -> tuple[int, int] | None:
+    """The hours in which the last send of a message that has not gone yet will go; None where none is planned."""
+    send = session.scalar(sa.select(Send).where(Send.message_id == message_id, Send.state.in_(("draft", "planned")))
+                          .order_by(Send.id.desc()).limit(1))
+    return hours_of(send) if send else None
 
 
 def audience_of(session: orm.Session, message_id: int, words: Dictionary, now: dt.datetime,

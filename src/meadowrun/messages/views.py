@@ -120,6 +120,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     found = checks(document, About(
         known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
         feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(document, words()), rows=rows.keys(),
+        hours=reading.hours(db(), message.id) if message else None,
         weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
     if message is None:
         # A row has no head of its own, and its message's footer counts.

@@ -12,7 +12,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
-from meadowrun.core.content.checks import MUST, About, Check, checks
+from meadowrun.core.content.checks import MUST, About, Check, checks, greeting_clashes
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.push import push_checks
 from meadowrun.core.content.sms import sms_checks
@@ -21,7 +21,7 @@ from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send, Sender
-from meadowrun.sends.queries import EDITABLE
+from meadowrun.sends.queries import EDITABLE, hours
 from meadowrun.tracking.models import EventKind
 
 
@@ -91,6 +91,8 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
                       broken=message_queries.broken(read, words))
         said = _BY_CHANNEL[message.channel](read, about)
         found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
+        if leaving := hours(send):
+            found += [Check(c.level, c.text, c.line, "message") for c in greeting_clashes(read, leaving)]
     return found
 
 

@@ -119,6 +119,14 @@ def channel_of(session: orm.Session, send: Send) -> str:
     return session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
 
 
+def hours(send: Send) -> tuple[int, int] | None:
+    """The hours in which a send goes, on the clock its moment was named in; None while it has no moment."""
+    if send.leaves_at is None:
+        return None
+    hour = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)).hour
+    return hour, hour + 1
+
+
 _estimates: Kept[Estimate] = Kept()
 
 

@@ -158,13 +158,19 @@ def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About
     return []
 
 
+def greeting_clashes(document: Json, hours: tuple[int, int]) -> list[Check]:
+    """Words of the day that stand against the hours of sending, as (first, last)."""
+    shown = document | {"lines": live(document["lines"])}
+    return list(dict.fromkeys(c for ident, slot, text in texts(shown) for c in _hours(text, ident, slot, hours)))
+
+
 def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> Iterator[Check]:
     """Words of the day against the hours of sending."""
     if hours is None:
         return
     bare = re.sub(r"<[^>]*>|\s+", " ", text).lower()
     for words, (first, last) in _GREETINGS.items():
-        if words in bare and not (first <= hours[0] and hours[1] <= last):
+        if re.search(rf"\b{words}\b", bare) and not (first <= hours[0] and hours[1] <= last):
             yield Check(SHOULD, f"“{words.capitalize()}” stands here, but it goes out between {hours[0]}:00 and {hours[1]}:00. "
                                 "The fill-in “greeting” always fits.", ident, slot)
 
