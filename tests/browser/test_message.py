@@ -150,3 +150,17 @@ def test_looks_code_and_review(page):
     page.wait(lambda: "waits for a word" in page.text())
     page.press("Compare drafts")
     page.wait(lambda: "turned into code" in page.text())
+
+
+def test_a_suggestion_is_chosen_and_edited(page, house):
+    begin(page, "Helped", "note")
+    page.click('[data-slot="subject"].ink')
+    page.click('.line.here [data-do="help"]')
+    page.type(".pop [name=purpose]", "invite to the Leonid nights")
+    page.press("Suggest", ".pop")
+    page.wait(lambda: len(page.all(".pop .choice")) >= 3)
+    page.click(".pop .choice")
+    page.wait(lambda: "Leonid nights" in page.text('[data-slot="subject"].ink'))
+    saved(page)
+    with house.database.session() as session:
+        assert session.execute(sa.text("SELECT count(*) FROM audit WHERE did = 'took a suggestion for'")).scalar() == 1

@@ -370,29 +370,12 @@
     });
   }
 
-  // Suggestions for a place: several to choose from, edited before they are used.
-  async function help(button, line, slot) {
-    const brief = Meadowrun.brief || {};
-    const sheet = Meadowrun.pop(button, '<label class="form-label mb-0" for="hp">What it is for</label><input class="form-control form-control-sm" id="hp" name="purpose" placeholder="invite to the Leonid nights"><div class="d-flex mt-2"><select class="form-select form-select-sm" name="tone" aria-label="Tone"><option value="warm">warm</option><option value="plain">plain</option><option value="lively">lively</option><option value="urgent">urgent</option></select><select class="form-select form-select-sm" name="formality" aria-label="Formality"><option value="informal">informal</option><option value="formal">formal</option></select></div><div class="doing"><button class="btn btn-primary btn-sm">Suggest</button></div><div class="choices" role="status"></div>', async (form) => {
-      if (form.get('take')) {
-        await Meadowrun.post(base + '/chosen', {line, slot, text: form.get('take'), brief: Meadowrun.brief});
-        const place = line ? tree().find(line).line : doc;
-        place[slot] = slot === 'html' ? place.html.replace(/<p><\/p>$/, '') + '<p>' + form.get('take') + '</p>' : form.get('take');
-        Meadowrun.closePop();
-        save(true).then(() => { const target = lines.querySelector(`[data-line="${line}"][data-slot="${slot}"]`); if (target) target.focus(); });
-        return;
-      }
-      Meadowrun.brief = {purpose: form.get('purpose'), tone: form.get('tone'), formality: form.get('formality')};
-      try {
-        const answer = await Meadowrun.post(base + '/suggest', {line, slot, ...Meadowrun.brief});
-        sheet.querySelector('.choices').replaceChildren(...answer.suggestions.map((s) => {
-          const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'take', value: s.text, textContent: s.shown});
-          if (s.note) { const note = document.createElement('small'); note.textContent = ' ' + s.note; choice.append(note); }
-          return choice;
-        }));
-      } catch (problem) { Meadowrun.say(problem.message); }
+  function help(button, line, slot) {
+    Meadowrun.suggest(button, base, line, slot, (text) => {
+      const place = line ? tree().find(line).line : doc;
+      place[slot] = slot === 'html' ? place.html.replace(/<p><\/p>$/, '') + '<p>' + text + '</p>' : text;
+      save(true).then(() => { const target = lines.querySelector(`[data-line="${line}"][data-slot="${slot}"]`); if (target) target.focus(); });
     });
-    for (const [name, value] of Object.entries(brief)) sheet.elements[name].value = value;
   }
 
   function format(button) {

@@ -66,21 +66,10 @@
     if (event.target.id === 'plainer') save(true);
     if (event.target.closest('[data-goto]')) words.focus();
   });
-  document.getElementById('help').addEventListener('click', (event) => {
-    const sheet = Meadowrun.pop(event.target, '<label class="form-label mb-0" for="hp">What it is for</label><input class="form-control form-control-sm" id="hp" name="purpose" placeholder="remind of tonight’s open night"><div class="doing"><button class="btn btn-primary btn-sm">Suggest</button></div><div class="choices" role="status"></div>', async (form) => {
-      if (form.get('take')) {
-        await Meadowrun.post(`${message}/chosen`, {slot: 'plain', text: form.get('take')});
-        words.setRangeText(form.get('take'), words.selectionStart, words.selectionEnd, 'end');
-        Meadowrun.closePop();
-        save();
-        return;
-      }
-      try {
-        const answer = await Meadowrun.post(`${message}/suggest`, {slot: 'plain', purpose: form.get('purpose'), tone: 'plain', formality: 'informal'});
-        sheet.querySelector('.choices').replaceChildren(...answer.suggestions.map((s) => Object.assign(document.createElement('button'), {className: 'choice', name: 'take', value: s.text, textContent: s.shown})));
-      } catch (problem) { Meadowrun.say(problem.message); }
-    });
-  });
+  document.getElementById('help').addEventListener('click', (event) => Meadowrun.suggest(event.target, message, '', 'plain', (text) => {
+    words.setRangeText(text, words.selectionStart, words.selectionEnd, 'end');
+    save();
+  }));
   Meadowrun.readAs(message, () => person, (id) => { person = id; read(); });
   window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });
   read();
