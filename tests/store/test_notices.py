@@ -29,7 +29,7 @@ def village(tmp_path):
     store, app = Store(tmp_path / "village.db"), flask.Flask("village")
     server = make_server("127.0.0.1", 0, app)
     site = f"http://127.0.0.1:{server.server_port}"
-    app.register_blueprint(browsers.pages(store, "http://127.0.0.1:1", site, "key"))
+    app.register_blueprint(browsers.pages(store, site))
     threading.Thread(target=server.serve_forever, daemon=True).start()
     yield store, site
     server.shutdown()
@@ -52,7 +52,7 @@ def test_end_to_end(database, settings, job_context, village, client):
         add(session, NOW, "di@post.example")
         for person, count in ((ann, 2), (bo, 1), (cy, 1)):
             for _ in range(count):
-                tracking.subscribe_browser(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+                tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
         people.set_consent(session, NOW, cy.id, 0, False, "switched off", "push")
         store.write("UPDATE browsers SET gone = 1 WHERE contact = ?", str(bo.id))
         ident, _ = noticing(session)
@@ -76,7 +76,7 @@ def test_handed_over_twice_it_is_shown_once(database, settings, job_context, vil
     store, site = village
     with clock.at(NOW), database.session() as session:
         person = add(session, NOW, "ann@post.example", first_name="Ann")
-        tracking.subscribe_browser(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+        tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
         ident, _ = noticing(session)
     start(database, settings, ident, 1)
     run_all(database, ident)
@@ -114,7 +114,8 @@ def test_the_page(web, database, village):
         add(session, NOW, "ann@post.example", first_name="Ann", town="Tarnside")
         _, ident = noticing(session)
     page = web.get(f"/messages/{ident}", follow_redirects=True).text
-    assert "Nothing stands in the way" in page and "of 3,993 bytes" in page
+    assert "iPhones show buttons only after a long press" in page and "Phones do not close a notice" in page and "of 3,993 bytes" in page
+    assert 'data-ref="contact.first_name"' in page and "first name, or “you”" in page
     read = web.get(f"/messages/{ident}/notice/read?as=1").json
     assert read["title"] == "Clear tonight, Ann" and read["push"]["href"] == "https://farrowhill.example/tickets?who=Tarnside"
     bad = {"subject": "", "plain": "x" * 300, "push": {"href": "nowhere", "buttons": [{"label": "", "href": "https://a.example"}]}, "draft": 1}

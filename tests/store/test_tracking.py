@@ -229,7 +229,7 @@ class TestEvents:
             return sent[2].post("/site/events", data=json.dumps({
                 "key": key, "visitor": visitor, "event": event, "details": {"amount": 8}}), headers={"Origin": origin})
 
-        assert tell().json == {"stored": 1}
+        assert tell().json == {"stored": 1, "card": None}
         assert tell(origin="https://evil.example").status_code == 403
         assert tell(visitor=f"{sent[1]['ben']}.{sign.split('.')[1]}").status_code == 422
         assert tell(key="key_secret").status_code == 403

@@ -29,6 +29,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_SMS_URL": ("Where text messages are handed over, http(s)://host or null: to send nothing", "null:"),
     "MEADOWRUN_SMS_SENDER": ("The number or name that text messages come from", "Meadowrun"),
     "MEADOWRUN_SMS_PRICE": ("What one part of a text message costs, such as 0.045", "0"),
+    "MEADOWRUN_PUSH_URL": ("Where notices for phones are handed over, http(s)://host or null: to send none", "null:"),
     "MEADOWRUN_CURRENCY": ("The sign of the currency that prices are in", "£"),
     "MEADOWRUN_ASSISTANT_URL": ("Where suggestions are asked for, an OpenAI-compatible address such as http://host/v1; "
                                 "empty: made here", ""),
@@ -60,6 +61,7 @@ class Settings:
     sms_url: str
     sms_sender: str
     sms_price: float
+    push_url: str
     currency: str
     assistant_url: str
     assistant_model: str
@@ -87,6 +89,7 @@ class Settings:
 
         for name, schemes in (("MEADOWRUN_DATABASE_URL", {"postgresql"}), ("MEADOWRUN_PUBLIC_URL", {"http", "https"}),
                               ("MEADOWRUN_SMTP_URL", {"smtp", "null"}), ("MEADOWRUN_SMS_URL", {"http", "https", "null"}),
+                              ("MEADOWRUN_PUSH_URL", {"http", "https", "null"}),
                               ("MEADOWRUN_VILLAGE_URL", {"http", "https"}),
                               ("MEADOWRUN_MAIL_RECEIPTS_URL", {"http", "https"}),
                               ("MEADOWRUN_ASSISTANT_URL", {"http", "https"})):
@@ -127,6 +130,7 @@ class Settings:
             sms_url=values["MEADOWRUN_SMS_URL"].rstrip("/"),
             sms_sender=values["MEADOWRUN_SMS_SENDER"],
             sms_price=price,
+            push_url=values["MEADOWRUN_PUSH_URL"].rstrip("/"),
             currency=values["MEADOWRUN_CURRENCY"],
             assistant_url=values["MEADOWRUN_ASSISTANT_URL"].rstrip("/"),
             assistant_model=values["MEADOWRUN_ASSISTANT_MODEL"],

@@ -16,7 +16,8 @@ from meadowrun.messages import actions, keeping
 from meadowrun.messages.models import KeptRow, Message
 from meadowrun.people.actions import store_file
 from meadowrun.people.queries import dictionary
-from meadowrun.tracking.actions import subscribe_browser
+from meadowrun.tracking.actions import subscribe_device
+from meadowrun.village.apps import new_app
 from meadowrun.village.browsers import new_browser
 from meadowrun.village.store import Store
 
@@ -100,6 +101,8 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
 
 
 def allow_notices(session: orm.Session, store: Store, site: str, now: dt.datetime, scale: int) -> None:
-    """Some people's browsers in the village allow notices."""
+    """Some people's browsers in the village allow notices, and some have the app on their phones."""
     for contact in range(7, min(scale, 8000), 40):
-        subscribe_browser(session, now - dt.timedelta(days=contact % 90), contact, new_browser(store, str(contact), site))
+        subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, new_browser(store, str(contact), site))
+    for contact in range(9, min(scale, 8000), 60):
+        subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, new_app(store, str(contact), "ios" if contact % 2 else "android"))

@@ -1,6 +1,8 @@
-"""How a push notice leaves: encrypted for each browser and handed to the push service it named (RFC 8030, RFC 8291, RFC 8292)."""
+"""How a push notice leaves: encrypted for each browser and handed to the push service it named (RFC 8030, RFC 8291, RFC 8292);
+for phones as JSON to the gateway that the settings name."""
 
 import dataclasses
+import json
 import urllib.error
 import urllib.request
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -16,11 +18,13 @@ class Device:
     endpoint: str
     p256dh: str
     auth: str
+    #: web, android or ios
+    kind: str = "web"
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Notice:
-    """One notice for all browsers of a person. `key` is the delivery's token; a service replaces what waits under the same topic."""
+    """One notice for all devices of a person. `key` is the delivery's token; a service replaces what waits under the same topic."""
 
     key: str
     contact_id: int
@@ -29,36 +33,56 @@ class Notice:
     ttl: int
 
 
-class WebPushGateway:
-    """Hands notices to push services. `gone` is told of a browser that took its permission back."""
+class PushGateway:
+    """Hands notices to push services. `gone` is told of a device that took its permission back.
+
+    Phones: POST <url>/notices {id, to, system, ttl, notice}: 202 taken, 404 or 410 the app is gone, 5xx come again later; the
+    gateway shows what comes twice under one id once.
+    """
 
     def __init__(self, settings: Settings, now: float, gone: Callable[[int], None], timeout: float = 10.0):
         self.key, self.now, self.gone, self.timeout = webpush.vapid_key(settings.secret), now, gone, timeout
         self.contact = f"mailto:postmaster@{settings.mail_domain}"
+        self.phones = settings.push_url
 
     def hand_over(self, notices: Iterable[Notice]) -> Iterator[Handed]:
-        """Delivered when at least one browser's service took it; bounced when all are gone. Never raises for
+        """Delivered when the service of at least one device took it; bounced when all are gone. Never raises for
         one service being away: that person is asked again later."""
         for notice in notices:
+            if not notice.devices:
+                yield Handed(notice.contact_id, "no_address", "no device of the systems this is for")
+                continue
             said = [self._one(notice, device) for device in notice.devices]
             outcome = next((o for o in ("delivered", "deferred") if any(a[0] == o for a in said)), "bounced")
             yield Handed(notice.contact_id, outcome, "; ".join(words for _, words in said)[:300])
 
     def _one(self, notice: Notice, device: Device) -> tuple[str, str]:
+        if device.kind != "web":
+            return self._phone(notice, device)
         try:
             body = webpush.encrypt(notice.payload, device.p256dh, device.auth)
         except webpush.PushProblem as problem:
             return "bounced", str(problem)
         # RFC 8030, 5.4: under one topic of at most 32 signs, what waits is replaced: handed over twice, it is shown once.
-        headers = {"Content-Encoding": "aes128gcm", "Content-Type": "application/octet-stream", "TTL": str(notice.ttl), "Urgency": "normal",
-                   "Topic": notice.key[:32], "Authorization": webpush.authorization(self.key, device.endpoint, self.contact, self.now)}
+        return self._asked(device, device.endpoint, body, {
+            "Content-Encoding": "aes128gcm", "Content-Type": "application/octet-stream", "TTL": str(notice.ttl), "Urgency": "normal",
+            "Topic": notice.key[:32], "Authorization": webpush.authorization(self.key, device.endpoint, self.contact, self.now)})
+
+    def _phone(self, notice: Notice, device: Device) -> tuple[str, str]:
+        if self.phones.startswith("null:"):
+            return "delivered", "no gateway for phones is set; nothing was sent"
+        body = {"id": f"{notice.key}-{device.id}", "to": device.endpoint, "system": device.kind, "ttl": notice.ttl,
+                "notice": json.loads(notice.payload)}
+        return self._asked(device, f"{self.phones}/notices", json.dumps(body).encode(), {"Content-Type": "application/json"})
+
+    def _asked(self, device: Device, address: str, body: bytes, headers: dict[str, str]) -> tuple[str, str]:
         try:
-            with urllib.request.urlopen(urllib.request.Request(device.endpoint, body, headers), timeout=self.timeout) as answer:
+            with urllib.request.urlopen(urllib.request.Request(address, body, headers), timeout=self.timeout) as answer:
                 return "delivered", f"{answer.status} taken"
         except urllib.error.HTTPError as problem:
             if problem.code in (404, 410):
                 self.gone(device.id)
-                return "bounced", f"{problem.code} the browser is gone"
+                return "bounced", f"{problem.code} the {'browser' if device.kind == 'web' else 'app'} is gone"
             return ("deferred" if problem.code == 429 or problem.code >= 500 else "bounced"), f"{problem.code} {problem.reason}"
         except OSError as problem:
             return "deferred", f"no answer: {problem}"

@@ -52,7 +52,7 @@ def turn(ident: int) -> object:
     lost: list[str] = []
     if source.strip():
         document, lost = bringing.read_in(source, words())
-        document |= {"subject": message.document["subject"] or document["subject"],
+        document |= {"card": message.document.get("card"), "subject": message.document["subject"] or document["subject"],
                      "preheader": message.document["preheader"] or document["preheader"]}
     else:
         made = queries.compiled(db(), message.document, settings().public_url, tracked=False)

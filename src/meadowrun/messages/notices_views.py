@@ -1,4 +1,4 @@
-"""Push notices: written beside a drawn device, read as anyone, checked, proofed to one's own browsers."""
+"""Push notices: written beside a drawn device, read as anyone, checked, proofed to one's own devices."""
 
 from typing import Any
 
@@ -8,9 +8,10 @@ import sqlalchemy as sa
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content.checks import About
-from meadowrun.core.content.push import EMPTY, SHOWN, payload, push_checks, texts_of
+from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks
+from meadowrun.core.wording import count_of
 from meadowrun.gateways import push
-from meadowrun.messages import actions, queries, reading, views
+from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.models import Segment
@@ -33,20 +34,22 @@ def edit(ident: int) -> object:
     person = views.chosen_person(flask.request.args.get("as"))
     return flask.render_template("messages/notice.html", message=message, person=person, reviews=queries.reviews(db(), ident),
                                  segments=db().scalars(sa.select(Segment).order_by(Segment.name)).all(), name_of=views.name_of,
+                                 emails=[m for m in queries.messages(db()) if m.channel == "email" and not m.document.get("one_of")],
                                  document=message.document, push=EMPTY | message.document["push"], **_follows(message))
 
 
 def _follows(message: Message) -> dict[str, Any]:
     document = message.document
+    known = queries.known(db(), words())
     facts = reading.facts(db(), message.id)
     found = push_checks(document, About(
-        known=queries.known(db(), words()), facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
+        known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
-    devices, people = db().execute(sa.text("SELECT count(*), count(DISTINCT contact_id) FROM push_devices WHERE gone_at IS NULL")).one()
+    kinds = dict(db().execute(sa.text("SELECT kind, count(*) FROM push_devices WHERE gone_at IS NULL GROUP BY kind")).tuples().all())
     reachable = db().execute(sa.text(f"SELECT count(*) FROM ({facts_sql(None, channel='push')}) f WHERE has_address AND channel_consent")).scalar()
-    return {"checks": found, "devices": devices, "people": people, "reachable": reachable, "facts": facts or {}, "shown": SHOWN,
+    return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(kinds.items()) if k in document["push"].get("systems", SYSTEMS)}, "reachable": reachable, "facts": facts or {}, "shown": SHOWN,
             "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
-            "texts": sum(bool(t) for _, t in texts_of(document["push"]))}
+            "labels": known, "editable": editable, "systems": SYSTEMS, "taps": TAPS}
 
 
 @pages.post("/messages/<int:ident>/notice")
@@ -55,8 +58,12 @@ def save(ident: int) -> object:
     message, data = _message(ident), body()
     given = {"subject": str(data.get("subject", "")), "plain": str(data.get("plain", "")), "push": data.get("push")}
     actions.save(db(), actor(), now(), message, message.document | given, integer(str(data.get("draft", "")), "draft"), words())
-    return flask.jsonify(draft=message.draft, saved=f"{now().astimezone(zone()):%H:%M}",
-                         margin=flask.render_template("messages/notice_margin.html", message=message, **_follows(message)))
+    parts = _follows(message)
+    answer = {"draft": message.draft, "saved": f"{now().astimezone(zone()):%H:%M}",
+              "margin": flask.render_template("messages/notice_margin.html", message=message, **parts)}
+    if data.get("redraw"):
+        answer["slots"] = {slot: editable.plain(message.document[slot] or "", parts["labels"]) for slot in ("subject", "plain")}
+    return flask.jsonify(answer)
 
 
 @pages.get("/messages/<int:ident>/notice/read")
@@ -71,19 +78,19 @@ def read(ident: int) -> object:
 @pages.post("/messages/<int:ident>/notice/proof")
 @needs("author")
 def proof(ident: int) -> object:
-    """Really sends the notice to the browsers of a contact, as another; marked, and never counted."""
+    """Really sends the notice to the devices of a contact, as another; marked, and never counted."""
     message, form = _message(ident), flask.request.form
     address = form.get("to", "").strip().lower()
     rows = db().execute(sa.text(
-        "SELECT p.id, p.endpoint, p.p256dh, p.auth FROM push_devices p JOIN contacts c ON c.id = p.contact_id "
+        "SELECT p.id, p.endpoint, p.p256dh, p.auth, p.kind FROM push_devices p JOIN contacts c ON c.id = p.contact_id "
         "WHERE c.email_key = :address AND p.gone_at IS NULL"), {"address": address}).all()
     if not rows:
-        raise Invalid(f"“{address}” has no browser that allowed notices.", "to")
+        raise Invalid(f"“{address}” has no browser or phone that allowed notices.", "to")
     mail = views.rendered(message, views.chosen_person(form.get("as")))
     assert mail.push is not None
     key = f"p{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
     notice = push.Notice(key, 0, tuple(push.Device(*row) for row in rows), payload(f"[Proof] {mail.subject}", mail.text.strip(), mail.push), 3600)
-    (handed,) = push.WebPushGateway(settings(), now().timestamp(), lambda device: None).hand_over([notice])
+    (handed,) = push.PushGateway(settings(), now().timestamp(), lambda device: None).hand_over([notice])
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[address])
-    return done("notices.edit", f"The proof went to {len(rows)} browser{'' if len(rows) == 1 else 's'} of {address}."
+    return done("notices.edit", f"The proof went to {count_of(len(rows), 'device')} of {address}."
                 if handed.outcome == "delivered" else f"The proof did not go: {handed.note}.", ident=ident)

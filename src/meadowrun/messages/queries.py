@@ -79,7 +79,8 @@ def compiled(session: orm.Session, document: Json, public_url: str, tracked: boo
     """The templates of a document with its kept rows, or of the messages it chooses from. Raises CompileError."""
     chosen = document.get("one_of")
     if not chosen:
-        return compile_document(document, public_url, tracked, rows_of(session, document))
+        made = compile_document(document, public_url, tracked, rows_of(session, document))
+        return _with_page(session, made, document["push"]["page"], public_url, tracked) if document.get("push", {}).get("tap") == "page" else made
     members: dict[str, Compiled] = {}
     links: list[Link] = []
     for value, number in (*chosen["values"].items(), *([("", chosen["otherwise"])] if chosen["otherwise"] else [])):
@@ -93,6 +94,16 @@ def compiled(session: orm.Session, document: Json, public_url: str, tracked: boo
     if first is None:
         raise CompileError("No message was chosen for any value.")
     return Compiled(first.subject, "", "", tuple(links), (), "", False, None, {}, chosen["field"], members)
+
+
+def _with_page(session: orm.Session, notice: Compiled, number: int, public_url: str, tracked: bool) -> Compiled:
+    """A notice with the message that a tap on it opens as a page. Raises CompileError."""
+    page = session.get(Message, number)
+    if page is None or page.channel != "email" or page.document.get("one_of"):
+        raise CompileError("The page that a tap opens was not chosen, or is gone.")
+    made = compile_document(page.document, public_url, tracked, rows_of(session, page.document), len(notice.links))
+    links = tuple(dataclasses.replace(link, label=f"page: {link.label}") for link in made.links)
+    return dataclasses.replace(notice, links=(*notice.links, *links), members={"page": made})
 
 
 def readers_by_value(session: orm.Session, ref: str, words: Dictionary) -> dict[str, int]:

@@ -12,7 +12,7 @@ from meadowrun.core.content import fillins, sms
 from meadowrun.core.content.checks import About
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.gateways import sms as gateways
-from meadowrun.messages import actions, queries, reading, views
+from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import value_sql
 from meadowrun.segments.models import Segment
@@ -58,9 +58,9 @@ def _follows(message: Message) -> dict[str, Any]:
     ids = list(among) if among is not None else None
     drawn = sms.longest(text, _lengths(text, ids), settings().public_url)
     made = sms.size(drawn)
-    facts = reading.facts(db(), message.id)
+    facts, known = reading.facts(db(), message.id), queries.known(db(), words())
     found = sms.sms_checks(message.document, About(
-        known=queries.known(db(), words()), facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
+        known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         blanks=queries.blanks(db(), fillins.refs(text), words(), ids), audience=len(ids) if ids is not None else _everyone()), drawn)
     reach = db().execute(sa.text(
         f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "
@@ -68,7 +68,7 @@ def _follows(message: Message) -> dict[str, Any]:
         {"ids": ids} if ids is not None else {}).one()
     return {"size": made, "checks": found, "whose": whose, "with_phone": reach[0], "reachable": reach[1],
             "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency), "price": settings().sms_price,
-            "facts": facts or {}, "plainer": sms.plainer(text) != text}
+            "facts": facts or {}, "plainer": sms.plainer(text) != text, "labels": known, "editable": editable}
 
 
 def _everyone() -> int:
@@ -83,8 +83,12 @@ def save(ident: int) -> object:
     if body().get("plainer"):
         text = sms.plainer(text)
     actions.save(db(), actor(), now(), message, message.document | {"plain": text}, integer(str(body().get("draft", "")), "draft"), words())
-    return flask.jsonify(draft=message.draft, text=message.document["plain"] or "", saved=f"{now().astimezone(zone()):%H:%M}",
-                         margin=flask.render_template("messages/text_margin.html", message=message, **_follows(message)))
+    parts = _follows(message)
+    answer = {"draft": message.draft, "text": message.document["plain"] or "", "saved": f"{now().astimezone(zone()):%H:%M}",
+              "margin": flask.render_template("messages/text_margin.html", message=message, **parts)}
+    if body().get("plainer") or body().get("redraw"):
+        answer["slots"] = {"plain": editable.plain(answer["text"], parts["labels"])}
+    return flask.jsonify(answer)
 
 
 @pages.get("/messages/<int:ident>/text/read")

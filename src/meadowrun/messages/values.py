@@ -179,9 +179,10 @@ def nested(flat: Mapping[str, Any], facts: Mapping[str, Any], token: str) -> dic
 
 
 def of_people(session: orm.Session, contact_ids: Sequence[int], needs: Needs, words: Dictionary, now: dt.datetime,
-              zone: zoneinfo.ZoneInfo, sample: bool = True) -> dict[int, Flat]:
-    """What some contacts would be filled in with now: {contact id: {"contact.town": …}}. Feeds give their samples."""
-    filler = Filler.of(session, needs, zone, ())
+              zone: zoneinfo.ZoneInfo, sample: bool = True, hosts: Collection[str] = ()) -> dict[int, Flat]:
+    """What some contacts would be filled in with now: {contact id: {"contact.town": …}}. Feeds give their samples; without
+    `sample`, those at `hosts` are asked, and feeds.NoAnswer is raised as `Filler.complete` does."""
+    filler = Filler.of(session, needs, zone, hosts)
     compiler = compiler_for(session, words, now, zone)
     expression = fill_sql(needs, compiler, filler.tables)
     rows = session.execute(sa.text(

@@ -12,17 +12,19 @@ from meadowrun.base.kept import Kept
 from meadowrun.core import values as core_values
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
-from meadowrun.core.content import begin, fillins, readers
+from meadowrun.core.content import begin, card, fillins, readers
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.channels import CHANNELS, beginning
-from meadowrun.core.content.checks import About, checks
+from meadowrun.core.content.channels import CHANNELS, beginning, checks_of
+from meadowrun.core.content.checks import About
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
+from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
 from meadowrun.core.content.sms import STOP_WORD
 from meadowrun.gateways.email import Letter, gateway
 from meadowrun.messages import actions, bringing, editable, queries, reading
+from meadowrun.messages.cards_views import websites
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contacts_page, file_weights
@@ -40,7 +42,7 @@ _blanks: Kept[dict[str, int]] = Kept()
 def table() -> object:
     used = {row[0]: row[1] for row in db().execute(
         sa.select(Send.message_id, sa.func.count()).where(Send.message_id.is_not(None)).group_by(Send.message_id))}
-    return flask.render_template("messages/table.html", rows=queries.messages(db()), used=used)
+    return flask.render_template("messages/table.html", rows=queries.messages(db()), used=used, channels=CHANNELS)
 
 
 @pages.get("/messages/new")
@@ -62,7 +64,7 @@ def create() -> object:
     try:
         channel = form.get("channel", "email")
         if channel in CHANNELS and channel != "email":
-            made = actions.create(db(), actor(), now(), form.get("name", ""), beginning(channel, settings().organisation, STOP_WORD), channel)
+            made = actions.create(db(), actor(), now(), form.get("name", ""), beginning(channel, settings().organisation, STOP_WORD, queries.house(db()).looks), channel)
             return done("messages.edit", ident=made.id)
         source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
         if source.strip():
@@ -80,7 +82,7 @@ def create() -> object:
 @pages.get("/messages/<int:ident>")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
-    if message.channel != "email":
+    if message.channel in ("sms", "push"):
         return flask.redirect(flask.url_for("texting.edit" if message.channel == "sms" else "notices.edit", ident=ident, **flask.request.args))
     if message.document.get("one_of"):
         return flask.redirect(flask.url_for("choosing.show", ident=ident))
@@ -88,13 +90,15 @@ def edit(ident: int) -> object:
         db(), message.document, words())
     return flask.render_template(
         "messages/edit.html", message=message, row=None, person=person, senders=senders(db()), reviews=queries.reviews(db(), ident),
-        base=f"/messages/{ident}", house=queries.house(db()), **editor(), **shown(message.document, message))
+        base=f"/messages/{ident}", house=queries.house(db()), websites=websites(db()), **editor(message.channel),
+        **shown(message.document, message))
 
 
-def editor() -> dict[str, Any]:
+def editor(channel: str = "email") -> dict[str, Any]:
     """What the two halves need besides the document."""
+    kinds = doc.LINE_TYPES if channel == "email" else card.offered(doc.LINE_TYPES)
     return {"segments": db().scalars(sa.select(Segment).order_by(Segment.name)).all(), "looks": readers.LOOKS,
-            "mail_readers": readers.readers(), "types": [(key, label) for key, (label, _) in doc.LINE_TYPES.items()]}
+            "mail_readers": readers.readers(), "types": [(key, doc.LINE_TYPES[key][0]) for key in kinds]}
 
 
 def chosen_person(chosen: str | None) -> Contact | None:
@@ -117,10 +121,10 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     except CompileError as problem:
         weight, trouble, blank = 0, str(problem), {}
     total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
-    found = checks(document, About(
+    found = checks_of(message.channel if message else "email", document, About(
         known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
         feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(document, words()), rows=rows.keys(),
-        hours=reading.hours(db(), message.id) if message else None,
+        hours=reading.hours(db(), message.id) if message else None, events=words().events.keys(),
         weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
     if message is None:
         # A row has no head of its own, and its message's footer counts.
@@ -134,7 +138,8 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
                 fallbacks.append((known.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
     return {"document": document, "labels": known, "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
-            "plain_made": not document.get("plain"), "readers": who_reads, "among": among_size, "whose": whose,
+            "plain_made": not document.get("plain"), "card": document.get("card"), "acts": card.ACTS, "shapes": card.SHAPES,
+            "events": words().events, "readers": who_reads, "among": among_size, "whose": whose,
             "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
             "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
             "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id) if message else []}
@@ -222,8 +227,10 @@ def read_with_head(message: Message, person: Contact | None, document: doc.Json 
 @pages.get("/messages/<int:ident>/read.html")
 def read_html(ident: int) -> object:
     """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but pictures."""
-    mail = rendered(queries.message(db(), ident), chosen_person(flask.request.args.get("as")))
-    return in_frame(looked(mail, flask.request.args.get("look", "desk")), heard=True)
+    message = queries.message(db(), ident)
+    mail = rendered(message, chosen_person(flask.request.args.get("as")))
+    page = looked(mail, flask.request.args.get("look", "desk"))
+    return in_frame(on_page(page, mail.card, message.document["settings"]) if mail.card else page, heard=True)
 
 
 def looked(mail: Rendered, look: str) -> str:

@@ -64,7 +64,14 @@ SELECT c.id, EXISTS (SELECT 1 FROM push_devices p WHERE p.contact_id = c.id AND 
 FROM contacts c
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'push' AND ch.topic_id = 0
 {join}"""
-FACTS_BY_CHANNEL = {"sms": FACTS_SMS_SQL, "push": FACTS_PUSH_SQL}
+#: The same for in-app cards: they wait on the website for anyone who did not say no to them.
+FACTS_CARD_SQL = """
+SELECT c.id, TRUE AS has_address, TRUE AS email_usable, FALSE AS suppressed, FALSE AS bounced, {topic} AS consent,
+       coalesce(ch.agreed, TRUE) AS channel_consent{columns}
+FROM contacts c
+LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'card' AND ch.topic_id = 0
+{join}"""
+FACTS_BY_CHANNEL = {"sms": FACTS_SMS_SQL, "push": FACTS_PUSH_SQL, "card": FACTS_CARD_SQL}
 
 
 def facts_sql(topic_id: int | None, columns: str = "", join: str = "", channel: str = "email") -> str:

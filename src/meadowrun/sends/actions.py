@@ -1,7 +1,7 @@
 """Verbs of sends: written like a letter of instruction, checked, started, paused, stopped."""
 
 import datetime as dt
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -12,10 +12,9 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
-from meadowrun.core.content.checks import MUST, About, Check, checks, greeting_clashes
+from meadowrun.core.content.channels import checks_of
+from meadowrun.core.content.checks import MUST, About, Check, greeting_clashes
 from meadowrun.core.content.compiled import CompileError
-from meadowrun.core.content.push import push_checks
-from meadowrun.core.content.sms import sms_checks
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
@@ -58,11 +57,6 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(changed))
 
 
-#: channel → what is wrong with a document of it
-_BY_CHANNEL: dict[str, Callable[[dict[str, Any], About], list[Check]]] = {
-    "email": checks, "push": push_checks, "sms": lambda read, about: sms_checks(read, about, str(read.get("plain") or ""))}
-
-
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
     """Everything that stands between this send and its people; `slot` names the line of the sheet."""
     found: list[Check] = []
@@ -88,8 +82,8 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     for read in message_queries.members(session, document):
         about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
                       feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
-                      broken=message_queries.broken(read, words))
-        said = _BY_CHANNEL[message.channel](read, about)
+                      broken=message_queries.broken(read, words), events=words.events.keys())
+        said = checks_of(message.channel, read, about)
         found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
         if leaving := hours(send):
             found += [Check(c.level, c.text, c.line, "message") for c in greeting_clashes(read, leaving)]

@@ -26,7 +26,7 @@ from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled, Renderer
-from meadowrun.core.content.push import payload
+from meadowrun.core.content.push import SYSTEMS, payload
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.gateways import push, sms
 from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
@@ -35,11 +35,12 @@ from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql
+from meadowrun.sends import cards
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import ADDRESS, audience, channel_of
 
 #: channel → the address to write to, over contacts `c`
-COLUMN = {"push": "c.id::text", "email": "c.email", "sms": "regexp_replace(c.phone, '[^0-9+]', '', 'g')"}
+COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": "regexp_replace(c.phone, '[^0-9+]', '', 'g')"}
 #: People a worker takes in hand at once; what may be in doubt when it dies.
 CHUNK = 1000
 #: After so many "come again later" the address counts as bounced.
@@ -161,9 +162,11 @@ class _Chunk:
             self.signing = bool(own) or any(ref.startswith("sender.") for ref in needs.refs)
             self.filler = Filler.of(session, self.needs, self.zone, self.settings.feed_hosts)
 
-    def _gateway(self, now: dt.datetime) -> EmailGateway | sms.SmsGateway | push.WebPushGateway:
+    def _gateway(self, now: dt.datetime) -> EmailGateway | sms.SmsGateway | push.PushGateway | cards.LaidReady:
+        if self.channel == "card":
+            return cards.LaidReady(self.database, self.settings, self.key["send"], now)
         if self.channel == "push":
-            return push.WebPushGateway(self.settings, now.timestamp(), lambda device: self._device_gone(device, now))
+            return push.PushGateway(self.settings, now.timestamp(), lambda device: self._device_gone(device, now))
         return sms.gateway(self.settings) if self.channel == "sms" else gateway(self.settings)
 
     def _device_gone(self, device: int, now: dt.datetime) -> None:
@@ -171,10 +174,10 @@ class _Chunk:
             session.execute(sa.text("UPDATE push_devices SET gone_at = :now WHERE id = :id"), {"id": device, "now": now})
 
     def _devices(self, ids: list[int]) -> dict[int, tuple[push.Device, ...]]:
-        """The browsers of some people that gave permission."""
+        """The devices of some people that gave permission."""
         found: dict[int, tuple[push.Device, ...]] = {}
         with self.database.session() as session:
-            for row in session.execute(sa.text("SELECT contact_id, id, endpoint, p256dh, auth FROM push_devices WHERE gone_at IS NULL "
+            for row in session.execute(sa.text("SELECT contact_id, id, endpoint, p256dh, auth, kind FROM push_devices WHERE gone_at IS NULL "
                                                "AND contact_id = ANY(:ids) ORDER BY id"), {"ids": ids}):
                 found[row[0]] = (*found.get(row[0], ()), push.Device(*row[1:]))
         return found
@@ -263,8 +266,11 @@ class _Chunk:
                 unrendered.append(Handed(row.contact_id, "not_rendered", str(problem)[:300]))
                 continue
             if self.channel == "push" and mail.push is not None:
-                yield push.Notice(key, row.contact_id, devices.get(row.contact_id, ()), payload(mail.subject, mail.text.strip(), mail.push),
-                                  mail.push["ttl"])
+                there = tuple(d for d in devices.get(row.contact_id, ()) if d.kind in mail.push.get("systems", SYSTEMS))
+                yield push.Notice(key, row.contact_id, there, payload(mail.subject, mail.text.strip(), mail.push), mail.push["ttl"])
+                continue
+            if self.channel == "card":
+                yield cards.Card(key, row.contact_id)
                 continue
             if self.channel == "sms":
                 yield sms.Text(key, row.contact_id, self.settings.sms_sender, row.address, mail.text)

@@ -111,7 +111,7 @@ class Estimate:
 
 
 #: channel → the column of contacts that tells the same address on two records
-ADDRESS = {"email": "email_key", "sms": "phone", "push": "id::text"}
+ADDRESS = {"email": "email_key", "sms": "phone", "push": "id::text", "card": "id::text"}
 
 
 def channel_of(session: orm.Session, send: Send) -> str:

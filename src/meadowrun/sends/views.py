@@ -89,8 +89,8 @@ def _leaves(send: Send) -> str:
 def _gateway_problem(send: Send) -> str | None:
     """What is wrong with the gateway of a send's channel, or None."""
     channel = queries.channel_of(db(), send)
-    # Push services are many and named by the browsers; each is asked only when something is for it.
-    return None if channel == "push" else sms.reachable(settings()) if channel == "sms" else reachable(settings())
+    # Push services are many and named by the browsers, each is asked only when something is for it; cards wait with us.
+    return None if channel in ("push", "card") else sms.reachable(settings()) if channel == "sms" else reachable(settings())
 
 
 def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:

@@ -319,8 +319,31 @@ def sms_failed(session: orm.Session, now: dt.datetime, send_id: int, contact_id:
     react(session, now, send_id, contact_id, "bounced", note=words)
 
 
-def subscribe_browser(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any) -> None:
-    """A browser's permission: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give it. Raises Invalid."""
+#: what a phone's system is called in a subscription → how people say it
+SYSTEMS = {"android": "an Android phone", "ios": "an iPhone"}
+
+
+def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any) -> None:
+    """A device's permission for notices: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give it, or {"system", "token"}
+    as our app on a phone does. Raises Invalid."""
+    system = subscription.get("system") if isinstance(subscription, Mapping) else None
+    if system is not None:
+        endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
+        if system not in SYSTEMS or not re.fullmatch(r"[\w:.-]{8,400}", endpoint):
+            raise Invalid(f"A phone names its system ({', '.join(SYSTEMS)}) and the token it got.", "subscription")
+    else:
+        endpoint, p256dh, auth = _browser(subscription)
+    session.execute(sa.text(
+        "INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since) VALUES (:contact, :kind, :endpoint, :p256dh, :auth, :now) "
+        "ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, kind = excluded.kind, p256dh = excluded.p256dh, "
+        "auth = excluded.auth, since = excluded.since, gone_at = NULL"),
+        {"contact": contact_id, "kind": system or "web", "endpoint": endpoint, "p256dh": p256dh, "auth": auth, "now": now})
+    people.set_consent(session, now, contact_id, 0, True, f"allowed notices on {SYSTEMS[system]}" if system else "allowed notices in a browser",
+                       "push")
+
+
+def _browser(subscription: Any) -> tuple[str, str, str]:
+    """Endpoint and keys of a browser's subscription. Raises Invalid."""
     try:
         endpoint, keys = str(subscription["endpoint"]), subscription["keys"]
         p256dh, auth = str(keys["p256dh"]), str(keys["auth"])
@@ -329,12 +352,7 @@ def subscribe_browser(session: orm.Session, now: dt.datetime, contact_id: int, s
         raise Invalid("This is no subscription as browsers give it.", "subscription") from None
     if not endpoint.startswith(("https://", "http://127.0.0.1", "http://localhost")) or len(endpoint) > 1000:
         raise Invalid("A push service is named by an https address.", "subscription")
-    session.execute(sa.text(
-        "INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since) VALUES (:contact, 'web', :endpoint, :p256dh, :auth, :now) "
-        "ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, p256dh = excluded.p256dh, auth = excluded.auth, "
-        "since = excluded.since, gone_at = NULL"),
-        {"contact": contact_id, "endpoint": endpoint, "p256dh": p256dh, "auth": auth, "now": now})
-    people.set_consent(session, now, contact_id, 0, True, "allowed notices in a browser", "push")
+    return endpoint, p256dh, auth
 
 
 def delivery_of_code(session: orm.Session, code: str) -> tuple[int, int] | None:

@@ -1,7 +1,5 @@
-"""What readers and websites reach: the opening picture, links, the way out, preferences, and events of a site."""
+"""What readers reach: the opening picture, links, the way out, preferences; the keys of connections; what gateways tell."""
 
-import json
-import re
 import secrets
 from typing import Any
 from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
@@ -11,8 +9,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
-from meadowrun.core import webpush
-from meadowrun.core.content.compiled import SIGNS, Compiled, render_address
+from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, render_address
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
@@ -21,12 +18,11 @@ from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings
 from meadowrun.tracking import actions
-from meadowrun.tracking.models import ApiKey, EventKind
+from meadowrun.tracking.models import ApiKey
 
 pages = flask.Blueprint("tracking", __name__)
 _PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
           b"\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")
-_EVENT = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 
 
 def _who(token: str) -> tuple[int, int] | None:
@@ -81,10 +77,30 @@ def _target(found: tuple[int, int], number: int) -> str | None:
         return None
     links = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled).links
     link = next((x for x in links if x.number == number), None)
-    if link is None:
+    if link is None or not link.href:
         return None
     address = render_address(link.href, nested(delivery.filled or {}, send.facts, "")) if "{" in link.href else link.href
     return address if urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
+
+
+@pages.get("/n/<token>")
+@public
+def full_page(token: str) -> object:
+    """The page of ours that a tap on a notice opens, as its reader gets it."""
+    found = _who(token)
+    send = db().get(Send, found[0]) if found else None
+    delivery = actions.find_delivery(db(), *found) if found else None
+    if send is None or delivery is None or send.edition_id is None:
+        return _public_page("lost"), 404 if token != "preview" else 200
+    edition = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
+    page = Renderer(edition).page(nested(delivery.filled or {}, send.facts, token))
+    if page is None:
+        return _public_page("lost"), 404
+    response = flask.Response(page.html, mimetype="text/html")
+    response.headers["Content-Security-Policy"] = (
+        "sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation; default-src 'none'; "
+        "style-src 'unsafe-inline'; img-src http: https: data:; frame-ancestors 'none'")
+    return response
 
 
 def _known_visitor(target: str, contact_id: int) -> str:
@@ -172,74 +188,6 @@ def _choose(contact_id: int, wanted: set[str]) -> None:
         people.set_consent(db(), now(), contact_id, 0, True, how)
 
 
-@pages.get("/site.js")
-@public
-def site_script() -> object:
-    """The small script that websites include."""
-    response = flask.send_from_directory(flask.current_app.static_folder or "", "site.js")
-    response.headers["Cache-Control"] = "public, max-age=3600"
-    response.headers["Cross-Origin-Resource-Policy"] = "cross-origin"
-    return response
-
-
-@pages.route("/site/events", methods=["POST", "OPTIONS"])
-@public
-def site_events() -> object:
-    """Events of a website's visitor: only from its own addresses, only of a visitor that carries our sign."""
-    origin = flask.request.headers.get("Origin", "")
-    headers = {"Access-Control-Allow-Origin": origin, "Vary": "Origin", "Access-Control-Allow-Headers": "Content-Type",
-               "Access-Control-Max-Age": "3600"}
-    if flask.request.method == "OPTIONS":
-        return "", 204, headers
-    try:
-        data = json.loads(flask.request.get_data(cache=False)[:20_000])
-        key = actions.key_of(db(), str(data["key"]), "site")
-        visitor, event = str(data["visitor"]), str(data["event"])
-    except (ValueError, KeyError, TypeError):
-        raise Invalid("Post key, visitor and event as JSON.") from None
-    if key is None or origin not in key.origins:
-        return {"error": "This key is not for this website."}, 403, headers
-    number, _, signature = visitor.partition(".")
-    if not number.isdigit() or not signing.check_text(settings().secret, "visitor", number, signature):
-        return {"error": "This visitor is not known."}, 422, headers
-    if not _EVENT.match(event):
-        return {"error": "An event is named in small letters, digits and underscores."}, 422, headers
-    if event != "page_viewed" and db().scalar(sa.select(EventKind.id).where(EventKind.key == event)) is None:
-        # A public key must not fill the dictionary with whatever a visitor's browser sends.
-        return {"error": f"There is no kind of event called {event} yet. The API adds it with its first event."}, 422, headers
-    if db().get(Contact, int(number)) is None:
-        return {"error": "This visitor is not known."}, 422, headers
-    details = data.get("details") if isinstance(data.get("details"), dict) else {}
-    ident = str(data["id"])[:200] if data.get("id") else None
-    taken = actions.take_events(db(), now(), f"site:{key.id}", [
-        actions.Incoming(event, int(number), now(), ident, dict(list(details.items())[:20]))])
-    return {"stored": taken.stored}, 200, headers
-
-
-@pages.route("/site/push", methods=["GET", "POST", "OPTIONS"])
-@public
-def site_push() -> object:
-    """A known visitor's browser gave permission for notices: its keys, and the yes to this channel. GET tells the key to name."""
-    origin = flask.request.headers.get("Origin", "")
-    headers = {"Access-Control-Allow-Origin": origin or "*", "Access-Control-Allow-Headers": "Content-Type", "Vary": "Origin"}
-    if flask.request.method == "GET":
-        return {"key": webpush.public_key(webpush.vapid_key(settings().secret))}, 200, headers
-    if flask.request.method == "OPTIONS":
-        return "", 204, headers
-    data = flask.request.get_json(silent=True) or {}
-    key = actions.key_of(db(), str(data.get("key", "")), "site")
-    if key is None or origin not in key.origins:
-        return {"error": "This key is not for this website."}, 403, headers
-    number, _, signature = str(data.get("visitor", "")).partition(".")
-    if not number.isdigit() or not signing.check_text(settings().secret, "visitor", number, signature) or db().get(Contact, int(number)) is None:
-        return {"error": "This visitor is not known."}, 422, headers
-    try:
-        actions.subscribe_browser(db(), now(), int(number), data.get("subscription"))
-    except Invalid as problem:
-        return {"error": str(problem)}, 422, headers
-    return {"subscribed": True}, 200, headers
-
-
 @pages.get("/connections")
 @needs("author")
 def connections() -> object:
@@ -302,4 +250,4 @@ def sms_gateway(mark: str, what: str) -> object:
     return flask.jsonify(ok=True)
 
 
-WITHOUT_CSRF = (unsubscribe_now, prefer, site_events, site_push, sms_gateway)
+WITHOUT_CSRF = (unsubscribe_now, prefer, sms_gateway)

@@ -13,11 +13,12 @@ import flask
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock
-from meadowrun.village import browsers, phones
+from meadowrun.village import apps, browsers, phones
 from meadowrun.village.life import Life
 from meadowrun.village.post import post_office
 from meadowrun.village.store import Store
 
+WORKER = pathlib.Path(__file__).parent.parent / "shell" / "static" / "site-worker.js"
 FRAME = ("sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none'; style-src 'unsafe-inline'; "
          "img-src http: https: data:")
 
@@ -34,7 +35,14 @@ def create_app(store: Store, life: Life) -> flask.Flask:
         return found[0]
 
     app.register_blueprint(phones.pages(store, life.app_url, life.secret))
-    app.register_blueprint(browsers.pages(store, life.app_url, life.site, life.site_key))
+    app.register_blueprint(browsers.pages(store, life.site))
+
+    app.register_blueprint(apps.pages(store, life.app_url, life.site, life.site_key))
+
+    @app.get("/site-worker.js")
+    def worker() -> Any:
+        """A website serves the worker that shows notices itself: a copy of ours."""
+        return flask.send_file(WORKER, mimetype="text/javascript")
 
     @app.get("/")
     def mailboxes() -> str:

@@ -3,7 +3,6 @@
 import json
 import os
 import secrets
-import urllib.request
 from typing import Any
 
 import flask
@@ -26,7 +25,7 @@ def _private(text: str) -> ec.EllipticCurvePrivateKey:
     return ec.derive_private_key(int.from_bytes(webpush.decode(text), "big"), ec.SECP256R1())
 
 
-def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Blueprint:
+def pages(store: Store, site: str) -> flask.Blueprint:
     made = flask.Blueprint("browsers", __name__)
 
     @made.post("/push/<ident>")
@@ -48,16 +47,9 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
 
     @made.post("/browser/subscribe")
     def subscribe() -> Any:
-        """Somebody on the website allows notices: their browser subscribes, the website tells the application."""
+        """Somebody on the website allows notices: the subscription that their browser gets."""
         visitor = str((flask.request.get_json(silent=True) or {}).get("visitor", ""))
-        subscription = new_browser(store, visitor.partition(".")[0], site)
-        body = {"key": site_key, "visitor": visitor, "subscription": subscription}
-        request = urllib.request.Request(f"{app_url}/site/push", json.dumps(body).encode(), {"Content-Type": "application/json", "Origin": site})
-        try:
-            urllib.request.urlopen(request, timeout=5).close()
-        except OSError:
-            return flask.jsonify(subscribed=False)
-        return flask.jsonify(subscribed=True, browser=subscription["endpoint"].rsplit("/", 1)[1])
+        return flask.jsonify(new_browser(store, visitor.partition(".")[0], site))
 
     @made.get("/browsers")
     def browsers() -> str:

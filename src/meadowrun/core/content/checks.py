@@ -2,7 +2,7 @@
 
 import dataclasses
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
@@ -56,6 +56,8 @@ class About:
     broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: rows that exist, as (row, version)
     rows: Collection[tuple[int, int]] = ()
+    #: kinds of event that exist, by key; None where nobody asked
+    events: Collection[str] | None = None
 
 
 def checks(document: Json, about: About) -> list[Check]:
@@ -76,6 +78,11 @@ def checks(document: Json, about: About) -> list[Check]:
     if about.html_bytes > CUT_OFF:
         found.append(Check(SHOULD, f"The mail weighs {about.html_bytes // 1000} kB; many mail readers cut it off at "
                                    f"{CUT_OFF // 1000} kB, and the way to unsubscribe with it."))
+    return sorted_checks(found)
+
+
+def sorted_checks(found: Iterable[Check]) -> list[Check]:
+    """Each finding once, the gravest first."""
     return sorted(dict.fromkeys(found), key=lambda c: _ORDER[c.level])
 
 

@@ -14,6 +14,7 @@ from urllib.parse import quote
 import css_inline
 import mrml
 
+from meadowrun.core.content import card as cards
 from meadowrun.core.content import fillins
 from meadowrun.core.content.document import Json, texts
 from meadowrun.core.content.filling import template
@@ -54,7 +55,8 @@ class Compiled:
     """Template sources and what they use.
 
     `refs` are all names that must be known to fill it in; `conditions` the lines behind each `when.<key>`. With `field`,
-    the message is one of `members`, chosen by the value of that field; an empty value's is for everyone else.
+    the message is one of `members`, chosen by the value of that field; an empty value's is for everyone else. Without, a
+    member called “page” is what a tap on a notice opens.
     """
 
     subject: str
@@ -70,14 +72,18 @@ class Compiled:
     conditions: Mapping[str, list[Json]] = dataclasses.field(default_factory=dict)
     field: str = ""
     members: Mapping[str, "Compiled"] = dataclasses.field(default_factory=dict)
+    #: the particulars of an in-app card, their texts as templates; each button that counts knows its link's number
+    card: Json | None = None
 
     def to_json(self) -> Json:
         made: Json = {"subject": self.subject, "html": self.html, "text": self.text, "refs": list(self.refs),
                       "preheader": self.preheader, "short": self.short, "push": self.push, "links": [dataclasses.asdict(link) for link in self.links]}
         if self.conditions:
             made["conditions"] = dict(self.conditions)
-        if self.field:
+        if self.members:
             made |= {"field": self.field, "members": {value: member.to_json() for value, member in self.members.items()}}
+        if self.card:
+            made["card"] = self.card
         return made
 
     @classmethod
@@ -85,7 +91,7 @@ class Compiled:
         return cls(data["subject"], data["html"], data["text"], tuple(Link(**link) for link in data["links"]),
                    tuple(data["refs"]), data.get("preheader", ""), data.get("short", False), data.get("push"),
                    data.get("conditions", {}), data.get("field", ""),
-                   {value: cls.from_json(member) for value, member in data.get("members", {}).items()})
+                   {value: cls.from_json(member) for value, member in data.get("members", {}).items()}, data.get("card"))
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -96,6 +102,7 @@ class Rendered:
     html: str
     text: str
     push: Json | None = None
+    card: Json | None = None
 
 
 def _check(parts: Parts, before: str, after: str) -> None:
@@ -141,6 +148,9 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     push = document.get("push")
     if push:
         push = _notice(push, links, public_url, tracked, first_link)
+    card = document.get("card")
+    if card:
+        card = _carded(card, links, public_url, tracked, first_link)
     way_out = {"unsubscribe": f"{public_url}/u/", "preferences": f"{public_url}/p/"}
     token_source = fillins.TOKEN if tracked else "preview"
 
@@ -154,10 +164,13 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
         f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
     if document.get("push"):
         refs |= {ref for _, t in texts_of(document["push"]) for ref in fillins.refs(t)}
+    if card:
+        refs |= {ref for _, t in cards.texts_of(document["card"]) for ref in fillins.refs(t)}
     conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
                   for case in line["cases"]}
     return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
-                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", push, conditions)
+                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", push, conditions,
+                    card=card)
 
 
 def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str, marked: bool) -> str:
@@ -231,6 +244,8 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
     def change(slot: str, text: str) -> str:
         if slot in ("picture", "icon"):
             return public_url + text if text.startswith("/") else text
+        if slot == "href" and push["tap"] == "page":
+            return f"{public_url}/n/{fillins.TOKEN if tracked else 'preview'}"
         if not tracked or not text or not (slot == "href" or slot.startswith("button")):
             return text
         label = "the notice" if slot == "href" else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
@@ -238,6 +253,20 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
         return f"{public_url}/c/{fillins.TOKEN}/{first + len(links) - 1}"
 
     return mapped(push, change)
+
+
+def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
+    """The particulars of a card: every button that counts is a link, and one that opens an address leads through ours."""
+    made = dict(card) | {"buttons": []}
+    for button in card["buttons"]:
+        if cards.counted(button):
+            number = first + len(links)
+            links.append(Link(number, (button["label"] or cards.ACTS[button["act"]])[:80], button["href"] if button["act"] == "open" else ""))
+            button = button | {"link": number}
+            if tracked and button["act"] == "open":
+                button["href"] = f"{public_url}/c/{fillins.TOKEN}/{number}"
+        made["buttons"].append(button)
+    return made
 
 
 def _shortened(text: str, links: list[Link], public_url: str, first: int) -> str:
@@ -263,7 +292,8 @@ class Renderer:
             self._text = template(compiled.text, escape=False)
             # A text message has no line end to spare.
             self._end = "\n" if compiled.html or not compiled.short else ""
-            self._push = _pusher(compiled.push) if compiled.push else None
+            self._push = _mapper(mapped, texts_of, compiled.push) if compiled.push else None
+            self._card = _mapper(cards.mapped, cards.texts_of, compiled.card) if compiled.card else None
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
         """One person's mail. `values` holds contact, company, fact … (mappings) and token.
@@ -281,7 +311,11 @@ class Renderer:
             # A version that nobody reads here leaves its gap.
             text = _GAPS.sub("\n\n", text)
         return Rendered(" ".join(self._subject(values).split()), self._html(values), text.strip() + self._end,
-                        self._push(values) if self._push else None)
+                        self._push(values) if self._push else None, self._card(values) if self._card else None)
+
+    def page(self, values: Mapping[str, Any]) -> Rendered | None:
+        """What a tap on a notice opens for one person; None where it opens no page of ours."""
+        return self._members["page"].render(values) if "page" in self._members else None
 
     def preheader(self, values: Mapping[str, Any]) -> str:
         """The line beside the subject, for showing it on its own: in the mail it stands in the HTML already."""
@@ -290,9 +324,10 @@ class Renderer:
         return " ".join(template(self.compiled.preheader, escape=False)(values).split())
 
 
-def _pusher(push: Json) -> Callable[[Mapping[str, Any]], Json]:
-    templates = {slot: template(text, escape=False) for slot, text in texts_of(push)}
-    return lambda values: mapped(push, lambda slot, _: templates[slot](values))
+def _mapper(change: Callable[..., Json], slots: Callable[..., Any], particulars: Json) -> Callable[[Mapping[str, Any]], Json]:
+    """Fills in the texts of a notice's or a card's particulars."""
+    templates = {slot: template(text, escape=False) for slot, text in slots(particulars)}
+    return lambda values: change(particulars, lambda slot, _: templates[slot](values))
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:

@@ -12,6 +12,11 @@ _SLOTS = {"text": "words", "html": "words", "label": "words", "href": "address",
           "height": "height", "split": "widths", "reverse": "order on phones", "unsubscribe": "way out", "icons": "icons",
           "by": "name under it", "code": "code", "feed": "feed", "most": "number of items", "version": "version",
           "row": "row", "partition": "partition", "off": "switch"}
+#: a particular of a notice or a card → how a change of it is said
+_PARTICULARS = {"picture": "picture", "icon": "icon", "href": "address", "tap": "what a tap does", "page": "page it opens",
+                "buttons": "buttons", "ttl": "life span", "close_after": "closing by itself", "data": "own keys", "inbox": "inbox",
+                "systems": "systems", "shape": "shape", "event": "what it comes at", "from": "first day", "until": "last day",
+                "times": "how often it comes", "gap_days": "days between", "unless": "what makes it stay away"}
 
 
 def differences(old: Json, new: Json) -> list[str]:
@@ -24,11 +29,15 @@ def differences(old: Json, new: Json) -> list[str]:
                     "turned into code" if new.get("code") else "lines instead of code")
     if bool(old.get("text_only")) != bool(new.get("text_only")):
         said.append("text only" if new.get("text_only") else "designed again")
+    for kind in ("push", "card"):
+        before, after = old.get(kind) or {}, new.get(kind) or {}
+        changed = [name for slot, name in _PARTICULARS.items() if before.get(slot) != after.get(slot)]
+        if before and after and changed:
+            said.append(f"{', '.join(changed)} changed")
     looks = [name.replace("_", " ") for name in new["settings"] if old["settings"].get(name) != new["settings"][name]]
     if looks:
         said.append(f"looks changed: {', '.join(looks)}")
-    before = {line["id"]: line for line in walk(old["lines"])}
-    after = {line["id"]: line for line in walk(new["lines"])}
+    before, after = ({line["id"]: line for line in walk(lines)} for lines in (old["lines"], new["lines"]))
     where_before, where = places(old["lines"]), places(new["lines"])
     for ident, line in after.items():
         name = LINE_TYPES[line["type"]][0].lower()

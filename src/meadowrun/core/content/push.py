@@ -6,14 +6,18 @@ from typing import Any
 
 from meadowrun.core import webpush
 from meadowrun.core.content import fillins
-from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks
+from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
 from meadowrun.core.content.lines import Json
 
-#: `tap` is what a tap on the notice does: open the app, or the address in `href`. `ttl` is how long a service keeps an undelivered
-#: one, in seconds; `close_after` closes a shown one by itself, 0 never.
-EMPTY: Json = {"picture": "", "icon": "", "href": "", "tap": "address", "buttons": [], "ttl": 86_400, "close_after": 0, "data": [],
-               "inbox": False}
+#: what a tap on the notice does → how that is said
+TAPS = {"address": "opens this address", "app": "opens the app", "page": "opens a full page of ours"}
+#: the systems a notice can go to → what they are called
+SYSTEMS = {"web": "web browsers", "android": "Android phones", "ios": "iPhones"}
+#: `page` is the number of the message that a tap opens as a page. `ttl` is how long a service keeps an undelivered one, in
+#: seconds; `close_after` closes a shown one by itself, 0 never.
+EMPTY: Json = {"picture": "", "icon": "", "href": "", "tap": "address", "page": 0, "buttons": [], "ttl": 86_400, "close_after": 0,
+               "data": [], "inbox": False, "systems": list(SYSTEMS)}
 MOST_BUTTONS, MOST_DATA = 2, 10
 MOST_TTL = 28 * 86_400
 #: Characters that are shown by the narrowest of the systems: web browsers and the two systems of phones.
@@ -26,13 +30,15 @@ def take_push(data: Any) -> Json:
     made = dict(EMPTY)
     for slot in ("picture", "icon", "href"):
         made[slot] = " ".join(str(given.get(slot) or "").split())
-    made["tap"] = "app" if given.get("tap") == "app" else "address"
+    made["tap"] = given.get("tap") if given.get("tap") in TAPS else "address"
     made["inbox"] = bool(given.get("inbox"))
-    for slot, most in (("ttl", MOST_TTL), ("close_after", 3600)):
+    wanted = given.get("systems", EMPTY["systems"])
+    made["systems"] = [s for s in SYSTEMS if isinstance(wanted, list) and s in wanted]
+    for slot, most in (("ttl", MOST_TTL), ("close_after", 3600), ("page", 2**53)):
         try:
             made[slot] = max(0, min(most, int(given.get(slot, EMPTY[slot]))))
         except (TypeError, ValueError):
-            raise DocumentError(f"“{given.get(slot)}” is not a whole number of seconds.", None, slot) from None
+            raise DocumentError(f"“{given.get(slot)}” is not a whole number.", None, slot) from None
     buttons = [b for b in given.get("buttons") or [] if isinstance(b, Mapping) and (b.get("label") or b.get("href"))]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(f"A notice has at most {MOST_BUTTONS} buttons.", None, "buttons")
@@ -90,6 +96,17 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
                                       f"this one has {shown}.", "", slot))
     if push["tap"] == "address" and (problem := address_problem(push["href"])):
         found.append(Check(MUST, f"The notice itself {problem}. Its buttons have addresses of their own.", "", "href"))
+    if push["tap"] == "page" and not push["page"]:
+        found.append(Check(MUST, "Choose the page that a tap opens.", "", "page"))
+    if not push["systems"]:
+        found.append(Check(MUST, "Choose at least one system that it goes to.", "", "system-web"))
+    phones = set(push["systems"]) - {"web"}
+    if push["inbox"] and not phones:
+        found.append(Check(COULD, "Browsers have no inbox of ours; this goes to browsers only.", "", "inbox"))
+    if push["buttons"] and "ios" in push["systems"]:
+        found.append(Check(COULD, "iPhones show buttons only after a long press.", "", "label0"))
+    if push["close_after"] and phones:
+        found.append(Check(COULD, "Phones do not close a notice by themselves; browsers do.", "", "close_after"))
     for number, button in enumerate(push["buttons"]):
         if not button["label"]:
             found.append(Check(MUST, f"Button {number + 1} has no words on it.", "", f"label{number}"))
@@ -109,5 +126,4 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     found += [Check(c.level, c.text, "", "plain") for c in checks(
         {"subject": "x", "preheader": "x", "plain": texts, "code": None, "text_only": True, "lines": [], "settings": document["settings"]}, about)
         if c.slot == "plain"]
-    order = {MUST: 0, SHOULD: 1, COULD: 2}
-    return sorted(found, key=lambda c: order[c.level])
+    return sorted_checks(found)

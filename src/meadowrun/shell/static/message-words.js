@@ -86,7 +86,8 @@ Meadowrun.words = (base, changed) => {
       if (form.get('remove')) { chip.remove(); Meadowrun.closePop(); changed(place); return; }
       const [ref, value, then, other] = ['ref', 'value', 'then', 'other'].map((k) => safe(form.get(k)));
       if (!value || !then) { document.getElementById(value ? 'ct' : 'cv').focus(); return; }
-      const source = `{% if ${ref} == "${value}" %}${escaped(then)}{% else %}${escaped(other)}{% endif %}`;
+      const written = (words) => ('rich' in place.dataset ? escaped(words) : words);
+      const source = `{% if ${ref} == "${value}" %}${written(then)}{% else %}${written(other)}{% endif %}`;
       const made = chipOf(source, `${then} (if ${value})` + (other ? `, else ${other}` : ''), 'only');
       Object.assign(made.dataset, {if: ref, is: value, then, other});
       take(made);
@@ -112,6 +113,7 @@ Meadowrun.words = (base, changed) => {
   function textOf(place) {
     const copy = place.cloneNode(true);
     copy.querySelectorAll('[data-fill]').forEach((chip) => chip.replaceWith(chip.dataset.fill));
+    if ('multi' in place.dataset) return copy.textContent.replace(/\u00a0/g, ' ').replace(/[ \t]+$/gm, '').replace(/\n+$/, '');
     if (!('rich' in place.dataset)) return copy.textContent.replace(/\u00a0/g, ' ').replace(/\s+/g, ' ').trim();
     copy.querySelectorAll('div').forEach((div) => { const p = document.createElement('p'); p.innerHTML = div.innerHTML; div.replaceWith(p); });
     copy.querySelectorAll('font[color]').forEach((font) => { const span = document.createElement('span'); span.style.color = font.color; span.innerHTML = font.innerHTML; font.replaceWith(span); });

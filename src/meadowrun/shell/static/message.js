@@ -23,6 +23,7 @@
   function set(line, slot, value) {
     if (slot === 'plain' || slot === 'code' && !line) delete doc.plain_of;
     if (line === 'settings') doc.settings[slot] = value;
+    else if (line === 'card') { const path = slot.split('.'), last = path.pop(); path.reduce((held, name) => held[name], doc.card)[last] = value; }
     else if (line && slot.startsWith('icon')) tree().find(line).line.icons[Number(slot.slice(4))].href = value;
     else if (line) { const place = tree().find(line); (place ? place.line : tree().caseOf(line).one)[slot] = value; }
     else doc[slot] = value;
@@ -116,7 +117,7 @@
   // A desk is wider than this half of the page: the mail is laid out at its own width and drawn smaller.
   function fit(inside) {
     const box = document.getElementById('read-box');
-    const room = box.clientWidth - 28, wanted = look === 'phone' ? 375 : Math.max(room, doc.settings.width + 40);
+    const room = box.clientWidth - 28, wanted = look === 'phone' ? 375 : Math.max(room, doc.settings.width + (doc.card ? 300 : 40));
     const scale = look === 'phone' ? 1 : room / wanted;
     frame.style.width = wanted + 'px';
     frame.style.height = '400px';
@@ -271,6 +272,8 @@
     dropVersion: (b) => { const {line, index} = tree().caseOf(b.dataset.line); line.cases.splice(index, 1); save(true); },
     raise: (b) => { const {line, index} = tree().caseOf(b.dataset.line); if (index) line.cases.splice(index - 1, 0, line.cases.splice(index, 1)[0]); save(true); },
     who: (b) => whom(b.dataset.line),
+    cardButton: () => { doc.card.buttons.push({label: '', act: doc.card.buttons.length ? 'later' : 'open', href: '', days: 7, event: ''}); save(true); },
+    dropCardButton: (b) => { doc.card.buttons.splice(Number(b.dataset.at), 1); save(true); },
     icon: (b) => { tree().find(b.dataset.line).line.icons.push({icon: 'web', href: ''}); save(true); },
     dropIcon: (b) => { tree().find(b.dataset.line).line.icons.splice(Number(b.dataset.at), 1); save(true); },
     newest: (b) => { tree().find(b.dataset.line).line.version = Number(b.dataset.at); save(true); },
@@ -444,7 +447,7 @@
     read();
   }
   page.querySelectorAll('[data-look]').forEach((button) => button.addEventListener('click', () => show(button.dataset.look)));
-  document.getElementById('reader').addEventListener('change', (event) => show(event.target.value || 'desk'));
+  document.getElementById('reader')?.addEventListener('change', (event) => show(event.target.value || 'desk'));
 
   Meadowrun.readAs(base, () => person, (id) => { person = id; read(); });
 

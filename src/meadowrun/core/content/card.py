@@ -1,0 +1,193 @@
+"""In-app cards: what one holds besides its lines, when it may be shown, and what comes of a button.
+
+    {"shape", "buttons": [{"label", "act", "href", "days", "event"}], "event", "page", "from", "until", "times", "gap_days", "unless"}
+
+`event` is what a visitor does for the card to come (a key of the dictionary), `page` where, for page views; `from` and
+`until` are days on the visitor's own clock, both taken in; `times` how often it is shown at most, `gap_days` how long it
+then stays away; whoever did `unless` since it was laid ready does not see it any more.
+"""
+
+import dataclasses
+import datetime as dt
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from typing import Any
+
+from meadowrun.core.content import fillins
+from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
+from meadowrun.core.content.document import DocumentError, address_problem
+from meadowrun.core.content.lines import Json
+
+SHAPES = {"box": "a box in the middle", "full": "the full screen"}
+#: what a button does → how that is said
+ACTS = {"open": "opens an address", "allow": "asks for permission to send notices", "later": "puts the card off",
+        "event": "records an event", "close": "closes the card"}
+PAGE_VIEWED = "page_viewed"
+EMPTY: Json = {"shape": "box", "buttons": [{"label": "", "act": "open", "href": "", "days": 7, "event": ""}], "event": PAGE_VIEWED, "page": "",
+               "from": "", "until": "", "times": 1, "gap_days": 1, "unless": ""}
+MOST_BUTTONS, MOST_TIMES, MOST_DAYS = 2, 50, 365
+#: Characters of a button's words that a phone shows beside another button.
+LABEL_SHOWN = 22
+_KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
+
+
+def take_card(data: Any) -> Json:
+    """What a card holds besides its lines, checked. Raises DocumentError naming the slot."""
+    given: Mapping[str, Any] = data if isinstance(data, Mapping) else {}
+    buttons = [b for b in given.get("buttons", EMPTY["buttons"]) if isinstance(b, Mapping)]
+    if len(buttons) > MOST_BUTTONS:
+        raise DocumentError(f"A card has at most {MOST_BUTTONS} buttons.", "card", "buttons")
+    made: Json = {"shape": given.get("shape") if given.get("shape") in SHAPES else "box",
+                  "buttons": [_button(b, f"buttons.{n}") for n, b in enumerate(buttons)],
+                  "page": " ".join(str(given.get("page") or "").split())[:200],
+                  "times": _whole(given.get("times", 1), "times", 1, MOST_TIMES),
+                  "gap_days": _whole(given.get("gap_days", 1), "gap_days", 0, MOST_DAYS)}
+    for slot in ("from", "until"):
+        made[slot] = str(given.get(slot) or "")
+        if made[slot]:
+            try:
+                dt.date.fromisoformat(made[slot])
+            except ValueError:
+                raise DocumentError(f"“{made[slot]}” is not a day.", "card", slot) from None
+    for slot, usual in (("event", PAGE_VIEWED), ("unless", "")):
+        made[slot] = str(given.get(slot) or usual)
+        if made[slot] and not _KEY.match(made[slot]):
+            raise DocumentError(f"“{made[slot]}” is not the name of an event.", "card", slot)
+    for slot, text in texts_of(made):
+        try:
+            fillins.tree(text)
+        except fillins.FillInError as problem:
+            raise DocumentError(str(problem), "card", slot) from None
+    return made
+
+
+def _button(data: Mapping[str, Any], place: str) -> Json:
+    act = data.get("act") if data.get("act") in ACTS else "open"
+    return {"label": " ".join(str(data.get("label") or "").split())[:200], "act": act,
+            "href": "".join(str(data.get("href") or "").strip())[:2000], "event": str(data.get("event") or "")[:60],
+            "days": _whole(data.get("days", 7), f"{place}.days", 1, MOST_DAYS)}
+
+
+def _whole(value: Any, slot: str, least: int, most: int) -> int:
+    try:
+        return max(least, min(most, int(value)))
+    except (TypeError, ValueError):
+        raise DocumentError(f"“{value}” is not a whole number.", "card", slot) from None
+
+
+def texts_of(card: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """Every text of a card's particulars that fill-ins may stand in: (slot, text)."""
+    for number, button in enumerate(card["buttons"]):
+        yield f"buttons.{number}.label", button["label"]
+        yield f"buttons.{number}.href", button["href"]
+
+
+def mapped(card: Mapping[str, Any], change: Callable[[str, str], str]) -> Json:
+    """A copy with every text changed: `change` gets its slot and the text."""
+    return dict(card) | {"buttons": [b | {slot: change(f"buttons.{n}.{slot}", b[slot]) for slot in ("label", "href")}
+                                     for n, b in enumerate(card["buttons"])]}
+
+
+def counted(button: Mapping[str, Any]) -> bool:
+    """Whether a press of this button is what the card was for, rather than a way past it."""
+    return button["act"] in ("open", "allow", "event")
+
+
+def card_checks(document: Mapping[str, Any], about: About) -> list[Check]:
+    """What is wrong with a card, the gravest first. Slots of its particulars stand on the line “card”."""
+    card, found = document["card"], list[Check]()
+    if not document["subject"]:
+        found.append(Check(MUST, "There is no title; screen readers say it first.", "", "subject"))
+    if not document["lines"] and not document.get("code"):
+        found.append(Check(MUST, "The card is empty.", "", "add"))
+    if not card["buttons"]:
+        found.append(Check(COULD, "There is no button; people can only close it.", "card", "buttons"))
+    for number, button in enumerate(card["buttons"]):
+        name, slot = f"Button {number + 1}", f"buttons.{number}"
+        if not button["label"]:
+            found.append(Check(MUST, f"{name} has no words on it.", "card", f"{slot}.label"))
+        elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
+            found.append(Check(COULD, f"{name}: phones break words of more than {LABEL_SHOWN} characters.", "card", f"{slot}.label"))
+        if button["act"] == "open" and (problem := address_problem(button["href"])):
+            found.append(Check(MUST, f"{name} {problem}.", "card", f"{slot}.href"))
+        if button["act"] == "event":
+            found += _event(button["event"], f"{name} records", f"{slot}.event", about)
+    if card["from"] and card["until"] and card["from"] > card["until"]:
+        found.append(Check(MUST, "Its last day lies before its first.", "card", "until"))
+    if not card["until"]:
+        found.append(Check(SHOULD, "It has no last day: whoever comes in a year still sees it.", "card", "until"))
+    if card["event"] != PAGE_VIEWED:
+        found += _event(card["event"], "It waits for", "event", about)
+    if card["unless"]:
+        found += _event(card["unless"], "It stays away after", "unless", about)
+    if card["times"] > 1 and card["gap_days"] == 0:
+        found.append(Check(SHOULD, "It comes again at once, without a day between.", "card", "gap_days"))
+    # A card has no preheader, no plain part of its own and no need of a way to unsubscribe.
+    body = checks(dict(document) | {"preheader": "x", "plain": None, "subject": document["subject"] or "x"}, about)
+    found += [c for c in body if c.slot != "add" and "characters of a subject" not in c.text]
+    return sorted_checks(found)
+
+
+def _event(key: str, says: str, slot: str, about: About) -> list[Check]:
+    if not key:
+        return [Check(MUST, f"{says} an event, but none was chosen.", "card", slot)]
+    if about.events is not None and key not in about.events:
+        return [Check(MUST, f"{says} “{key}”, an event that does not exist.", "card", slot)]
+    return []
+
+
+@dataclasses.dataclass(frozen=True)
+class Place:
+    """A card laid ready for one person, and what has come of it. Moments are aware."""
+
+    times: int = 0
+    last_at: dt.datetime | None = None
+    not_before: dt.datetime | None = None
+    ended: bool = False
+
+
+def may_show(card: Mapping[str, Any], place: Place, event: str, page: str, now: dt.datetime, today: dt.date, overtaken: bool) -> str:
+    """“show”, or why not, in this order: ended, other (not what it waits for), overtaken (they did what it asks for), outside
+    (of its days; `today` on the visitor's clock), enough (shown as often as it may be), put_off, soon (too little time since)."""
+    if place.ended:
+        return "ended"
+    if event != card["event"] or event == PAGE_VIEWED and not page_matches(card["page"], page):
+        return "other"
+    if overtaken:
+        return "overtaken"
+    if card["from"] and today.isoformat() < card["from"] or card["until"] and today.isoformat() > card["until"]:
+        return "outside"
+    if place.times >= card["times"]:
+        return "enough"
+    if place.not_before is not None and now < place.not_before:
+        return "put_off"
+    if place.last_at is not None and now < place.last_at + dt.timedelta(days=card["gap_days"]):
+        return "soon"
+    return "show"
+
+
+def page_matches(pattern: str, page: str) -> bool:
+    """Whether a path is the one that is meant: exactly, or with a star at the end everything that begins so; empty: any."""
+    pattern, page = pattern.rstrip("/") or "", page.split("?")[0].rstrip("/") or ""
+    return not pattern or (page.startswith(pattern[:-1]) if pattern.endswith("*") else page == pattern)
+
+
+def first_of(waiting: Sequence[tuple[Mapping[str, Any], int]]) -> int:
+    """Which of several cards, given as (card, send), is shown when all might be: the one whose days end soonest, then the newest."""
+    return min(range(len(waiting)), key=lambda n: (waiting[n][0]["until"] or "9999", -waiting[n][1]))
+
+
+def after(place: Place, button: Mapping[str, Any] | None, now: dt.datetime) -> Place:
+    """What a button, or closing it (None), makes of a shown card: put off, ended by what it was for, or left to come again."""
+    if button is not None and button["act"] == "later":
+        # Nothing is lost by putting it off: this time does not count.
+        return dataclasses.replace(place, times=max(0, place.times - 1), last_at=None,
+                                   not_before=now + dt.timedelta(days=button["days"]))
+    if button is not None and counted(button):
+        return dataclasses.replace(place, ended=True)
+    return place
+
+
+def offered(types: Collection[str]) -> list[str]:
+    """The kinds of line that a card may get: those of an email, without its footer."""
+    return [t for t in types if t != "footer"]

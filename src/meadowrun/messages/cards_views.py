@@ -1,0 +1,38 @@
+"""In-app cards: a proof of one on the organisation's own website."""
+
+from urllib.parse import urlsplit
+
+import flask
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit, signing
+from meadowrun.base.errors import Invalid
+from meadowrun.messages import queries
+from meadowrun.shell.request import actor, db, needs, now, settings
+
+pages = flask.Blueprint("cards", __name__)
+
+
+def websites(session: orm.Session) -> list[str]:
+    """The addresses of the websites that carry our script."""
+    rows = session.execute(sa.text("SELECT DISTINCT unnest(origins) FROM api_keys WHERE kind = 'site' AND NOT retired ORDER BY 1"))
+    return [row[0] for row in rows]
+
+
+@pages.post("/messages/<int:ident>/card/proof")
+@needs("author")
+def proof(ident: int) -> object:
+    """Leads to a page of a website on which the newest draft stands, as a chosen person; colleagues can be given the address.
+    It is never counted."""
+    message, form = queries.message(db(), ident), flask.request.form
+    if message.channel != "card":
+        raise Invalid("This is no in-app card.")
+    page, person = form.get("to", "").strip(), form.get("as", "")
+    parts = urlsplit(page)
+    if f"{parts.scheme}://{parts.netloc}" not in websites(db()):
+        raise Invalid(f"“{page}” is not on a website that carries our script. Websites are named under Connections.", "to")
+    asked = f"{message.id}.{person if person.isdigit() else '0'}"
+    sign = f"{asked}.{signing.sign_text(settings().secret, 'card-proof', asked)}"
+    audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page])
+    return flask.redirect(f"{page}{'&' if parts.query else '?'}mr-card={sign}")

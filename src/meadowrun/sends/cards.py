@@ -1,0 +1,162 @@
+"""In-app cards: laid ready for the people of a send, shown when they come to the website, ended by what they do."""
+
+import dataclasses
+import datetime as dt
+import zoneinfo
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import signing
+from meadowrun.base.db import Database
+from meadowrun.base.settings import Settings
+from meadowrun.core.audience.dates import zone_of
+from meadowrun.core.content import card as cards
+from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.gateways.email import Handed
+from meadowrun.messages.feeds import NoAnswer
+from meadowrun.messages.models import Edition
+from meadowrun.messages.values import Needs, nested, of_people
+from meadowrun.people.models import Contact
+from meadowrun.people.queries import dictionary
+from meadowrun.sends.models import Delivery, Send
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Card:
+    """One card for one person. `key` is the delivery's token."""
+
+    key: str
+    contact_id: int
+
+
+class LaidReady:
+    """The gateway of cards: a table of our own that the website's script asks through us. A card laid twice is there once."""
+
+    def __init__(self, database: Database, settings: Settings, send_id: int, now: dt.datetime):
+        self.database, self.settings, self.send_id, self.now = database, settings, send_id, now
+
+    def hand_over(self, laid: Iterable[Card]) -> Iterator[Handed]:
+        ids = [card.contact_id for card in laid]
+        with self.database.session() as session:
+            session.execute(sa.text(
+                "INSERT INTO card_places (contact_id, send_id, laid_at) SELECT unnest(CAST(:ids AS bigint[])), :send, :now "
+                "ON CONFLICT DO NOTHING"), {"ids": ids, "send": self.send_id, "now": self.now})
+        return iter([Handed(ident, "delivered", "laid ready") for ident in ids])
+
+    def took(self, keys: Sequence[str]) -> dict[str, bool]:
+        """For each token whether its card lies ready: this gateway always knows."""
+        contacts = {key: read[1] for key in keys if (read := signing.read(self.settings.secret, key))}
+        with self.database.session() as session:
+            there = {row[0] for row in session.execute(
+                sa.text("SELECT contact_id FROM card_places WHERE send_id = :send AND contact_id = ANY(:ids)"),
+                {"send": self.send_id, "ids": list(contacts.values())})}
+        return {key: contact in there for key, contact in contacts.items()}
+
+
+@dataclasses.dataclass(frozen=True)
+class Shown:
+    """A card as the website's script draws it. `html` is a page for a closed frame; buttons without a way to lead anywhere
+    but back to us."""
+
+    token: str
+    title: str
+    html: str
+    card: dict[str, Any]
+
+    def to_json(self, looks: Mapping[str, Any]) -> dict[str, Any]:
+        return {"token": self.token, "title": self.title, "html": self.html, "shape": self.card["shape"],
+                "looks": {k: looks[k] for k in ("width", "sheet", "ink", "accent", "on_accent", "round", "text_font")},
+                "buttons": [{"label": b["label"], "act": b["act"], "href": b["href"] if b["act"] == "open" else ""} for b in self.card["buttons"]]}
+
+
+def _place(row: Any) -> cards.Place:
+    return cards.Place(row.times, row.last_at, row.not_before, row.ended_at is not None)
+
+
+def card_for(session: orm.Session, contact: Contact, event: str, page: str, now: dt.datetime, settings: Settings) -> dict[str, Any] | None:
+    """The card that comes now that a known visitor did something, written down as shown; None when none does.
+
+    The places are locked, so that two windows of one visitor cannot show the same card at once.
+    """
+    rows = session.execute(sa.text(
+        "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN sends s ON s.id = p.send_id WHERE p.contact_id = :id "
+        "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.send_id FOR UPDATE OF p"), {"id": contact.id}).all()
+    here = (zone_of(contact.timezone) or zoneinfo.ZoneInfo(settings.timezone))
+    waiting: list[tuple[Any, Compiled, Edition]] = []
+    for row in rows:
+        edition = session.get_one(Edition, row.edition_id)
+        compiled = Compiled.from_json(edition.compiled)
+        assert compiled.card is not None
+        why = cards.may_show(compiled.card, _place(row), event, page, now, now.astimezone(here).date(),
+                             _did_since(session, contact.id, compiled.card["unless"], row.laid_at))
+        at = {"contact": contact.id, "send": row.send_id, "now": now}
+        if why == "show":
+            waiting.append((row, compiled, edition))
+        elif why == "outside":
+            session.execute(sa.text("UPDATE card_places SET outside = outside + 1 WHERE contact_id = :contact AND send_id = :send"), at)
+        elif why == "overtaken":
+            session.execute(sa.text("UPDATE card_places SET ended_at = :now, overtaken = TRUE WHERE contact_id = :contact AND send_id = :send"), at)
+    while waiting:
+        chosen = waiting.pop(cards.first_of([(compiled.card or {}, row.send_id) for row, compiled, _ in waiting]))
+        shown = _filled_in(session, contact, chosen[0], chosen[1], now, settings)
+        if shown is not None:
+            session.execute(sa.text(
+                "UPDATE card_places SET times = times + 1, last_at = :now, not_before = NULL WHERE contact_id = :contact AND send_id = :send"),
+                {"contact": contact.id, "send": chosen[0].send_id, "now": now})
+            return shown.to_json(chosen[2].document["settings"])
+    return None
+
+
+def _did_since(session: orm.Session, contact_id: int, event: str, since: dt.datetime) -> bool:
+    return bool(event) and session.execute(sa.text(
+        "SELECT 1 FROM events e JOIN event_kinds k ON k.id = e.kind_id WHERE e.contact_id = :id AND k.key = :key AND e.at >= :since LIMIT 1"),
+        {"id": contact_id, "key": event, "since": since}).scalar() is not None
+
+
+def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Compiled, now: dt.datetime, settings: Settings) -> Shown | None:
+    """The card with the person's values as they are now; kept with the delivery, so that what was seen can be shown again.
+    None when a feed has no answer."""
+    delivery = session.scalars(sa.select(Delivery).where(Delivery.send_id == place.send_id, Delivery.contact_id == contact.id)).one()
+    zone = zoneinfo.ZoneInfo(settings.timezone)
+    try:
+        fresh = of_people(session, [contact.id], Needs.of(compiled), dictionary(session), now, zone, sample=False, hosts=settings.feed_hosts)
+    except NoAnswer:
+        return None
+    flat = (delivery.filled or {}) | fresh[contact.id]
+    token = signing.make(settings.secret, place.send_id, contact.id)
+    mail = Renderer(compiled).render(nested(flat, place.facts, token))
+    assert mail.card is not None
+    delivery.filled = flat
+    return Shown(token, mail.subject, mail.html, mail.card)
+
+
+def answered(session: orm.Session, contact_id: int, send_id: int, number: int | None, now: dt.datetime) -> dict[str, Any] | None:
+    """Somebody pressed a button of a card, or closed it (None). Says what was pressed, with the number of its link;
+    None when there is no such card or button."""
+    row = session.execute(sa.text("SELECT * FROM card_places WHERE contact_id = :contact AND send_id = :send FOR UPDATE"),
+                          {"contact": contact_id, "send": send_id}).first()
+    if row is None:
+        return None
+    card = Compiled.from_json(session.get_one(Edition, session.get_one(Send, send_id).edition_id).compiled).card or {"buttons": []}
+    if number is not None and not 0 <= number < len(card["buttons"]):
+        return None
+    button = card["buttons"][number] if number is not None else None
+    left = cards.after(_place(row), button, now)
+    session.execute(sa.text(
+        "UPDATE card_places SET times = :times, last_at = :last, not_before = :not_before, ended_at = CASE WHEN :ended THEN "
+        "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = :contact AND send_id = :send"),
+        {"contact": contact_id, "send": send_id, "times": left.times, "last": left.last_at, "not_before": left.not_before,
+         "ended": left.ended, "now": now, "later": int(bool(button) and button["act"] == "later")})
+    return button or {"act": "close"}
+
+
+def tally(session: orm.Session, send_id: int) -> dict[str, int]:
+    """What became of the cards of a send besides openings and clicks: people and times."""
+    row = session.execute(sa.text(
+        "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE put_off > 0) AS put_off, count(*) FILTER (WHERE overtaken) AS overtaken, "
+        "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 AND ended_at IS NULL) AS not_yet "
+        "FROM card_places WHERE send_id = :send"), {"send": send_id}).one()
+    return {k: int(v) for k, v in row._mapping.items()}

@@ -1,0 +1,115 @@
+// A text message or a push notice: written in coloured words on the left, read on a drawn device on the right.
+(() => {
+  const page = document.querySelector('[data-short]');
+  const {base, message} = page.dataset;
+  let {draft, person} = page.dataset;
+  let waiting = null, dirty = false;
+  let saving = Promise.resolve();
+  const words = Meadowrun.words(message, () => soon());
+  const get = async (address) => (await fetch(address, {headers: {Accept: 'application/json'}})).json();
+  const at = (slot) => page.querySelector(`[data-slot="${slot}"]`);
+  const value = (slot) => (at(slot).isContentEditable ? words.textOf(at(slot)) : at(slot).value);
+  const put = (id, text) => { document.getElementById(id).textContent = text; };
+
+  const text = {
+    gathered: () => ({text: value('plain')}),
+    saved: () => {},
+    shown: (answer) => {
+      put('bubble', answer.text);
+      put('parts', `${answer.parts} ${answer.parts === 1 ? 'part' : 'parts'}, ${answer.alphabet}, ${answer.left} free`);
+    },
+  };
+
+  function picture(id, source) {
+    const image = document.getElementById(id);
+    image.hidden = !source;
+    if (source) image.src = source;
+  }
+
+  const notice = {
+    gathered: () => ({subject: value('subject'), plain: value('plain'), push: {
+      picture: value('picture'), icon: value('icon'), href: value('href'), tap: value('tap'), page: Number(value('page') || 0),
+      ttl: Number(value('ttl')), close_after: Number(value('close_after') || 0), inbox: at('inbox').checked,
+      systems: ['web', 'android', 'ios'].filter((s) => at('system-' + s).checked),
+      buttons: [0, 1].map((n) => ({label: value('label' + n), href: value('button' + n)})),
+      data: [0, 1, 2].map((n) => [value('key' + n), value('data' + n)]),
+    }}),
+    saved: () => { const tap = value('tap'); at('href').hidden = tap !== 'address'; at('page').hidden = tap !== 'page'; },
+    shown: (answer) => {
+      put('n-title', answer.title || '(no title yet)');
+      put('n-body', answer.body);
+      picture('n-icon', answer.push.icon);
+      picture('n-picture', answer.push.picture);
+      document.getElementById('n-buttons').replaceChildren(...answer.push.buttons.map((b) => Object.assign(document.createElement('span'), {className: 'toast-button', textContent: b.label, title: b.href})));
+      const {tap, href} = answer.push, leads = document.getElementById('n-leads');
+      leads.textContent = tap === 'app' ? 'a tap opens the app' : tap === 'page' ? '' : href ? `a tap opens ${href}` : '';
+      if (tap === 'page' && value('page') !== '0') leads.append(Object.assign(document.createElement('a'), {href: `/messages/${value('page')}?as=${person}`, textContent: 'a tap opens this page'}));
+    },
+  };
+  const kind = page.dataset.short === 'text' ? text : notice;
+
+  function soon() {
+    dirty = true;
+    clearTimeout(waiting);
+    put('saved', `Draft ${draft} · writing …`);
+    waiting = setTimeout(save, 450);
+  }
+
+  function save(more) {
+    clearTimeout(waiting);
+    saving = saving.then(async () => {
+      const sent = JSON.stringify(kind.gathered());
+      try {
+        const answer = await Meadowrun.post(base, {...JSON.parse(sent), draft, ...(more || {})});
+        draft = answer.draft;
+        Object.entries(answer.slots || {}).forEach(([slot, drawn]) => { at(slot).innerHTML = drawn; });
+        kind.saved();
+        dirty = !more && JSON.stringify(kind.gathered()) !== sent;
+        put('saved', `Draft ${draft} · saved ${answer.saved}`);
+        document.getElementById('margin').innerHTML = answer.margin;
+        Meadowrun.say('');
+        await read();
+      } catch (problem) {
+        put('saved', 'Not saved yet');
+        Meadowrun.say(problem.message);
+      }
+    });
+    return saving;
+  }
+
+  async function read() {
+    const answer = await get(`${base}/read?as=${person}`);
+    if (answer.error) return;
+    kind.shown(answer);
+    put('read-as', answer.name);
+    document.getElementById('p-as').value = answer.person || '';
+  }
+
+  page.addEventListener('input', (event) => {
+    const place = event.target.closest('[data-slot]');
+    if (!place) return;
+    soon();
+    if (!place.isContentEditable) return;
+    if (place.textContent.trim() === '' && !place.querySelector('[data-fill]')) place.dataset.empty = ''; else delete place.dataset.empty;
+    if ('@#'.includes(event.data || ' ')) words.offer(place, event.data);
+  });
+  page.addEventListener('keydown', (event) => { if (event.key === 'Enter' && event.target.matches('.ink:not([data-multi])')) event.preventDefault(); });
+  page.addEventListener('mousedown', (event) => { if (event.target.closest('.ink-tools button')) event.preventDefault(); });
+  page.addEventListener('click', (event) => {
+    const chip = event.target.closest('.ink [data-fill]');
+    if (chip) { words.change(chip); return; }
+    const button = event.target.closest('button');
+    if (!button) return;
+    const place = button.closest('.line, .pad')?.querySelector('.ink');
+    if (button.dataset.insert) words.offer(place, button.dataset.insert, false);
+    if (button.dataset.help) Meadowrun.suggest(button, message, '', button.dataset.help, (said) => { place.append(document.createTextNode((place.textContent.trim() ? ' ' : '') + said)); delete place.dataset.empty; save({redraw: true}); });
+    if (button.id === 'plainer') save({plainer: true});
+  });
+  document.getElementById('margin').addEventListener('click', (event) => {
+    const found = event.target.closest('[data-goto]');
+    if (found) at(found.dataset.goto.split(':')[1])?.focus();
+  });
+  Meadowrun.readAs(message, () => person, (id) => { person = id; read(); });
+  window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });
+  read();
+})();

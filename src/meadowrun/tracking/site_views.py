@@ -1,0 +1,188 @@
+"""What our script on a known website asks: events of a visitor, the card that comes of one, permission for notices."""
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base import signing
+from meadowrun.base.errors import Invalid
+from meadowrun.core import webpush
+from meadowrun.core.content import card as cards
+from meadowrun.core.content.compiled import CompileError
+from meadowrun.messages import reading
+from meadowrun.messages.models import Message
+from meadowrun.people.models import Contact
+from meadowrun.sends import cards as laid
+from meadowrun.shell.request import db, now, public, settings, words, zone
+from meadowrun.tracking import actions
+from meadowrun.tracking.models import ApiKey, EventKind
+
+pages = flask.Blueprint("site", __name__)
+_EVENT = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
+_MOST_BYTES = 20_000
+Answer = tuple[Any, int, dict[str, str]]
+
+
+class _Refused(Exception):
+    """The answer to a website that may not ask this."""
+
+    def __init__(self, why: str, status: int):
+        super().__init__(why)
+        self.status = status
+
+
+def _headers() -> dict[str, str]:
+    return {"Access-Control-Allow-Origin": flask.request.headers.get("Origin", "") or "*", "Vary": "Origin",
+            "Access-Control-Allow-Headers": "Content-Type", "Access-Control-Max-Age": "3600"}
+
+
+def _key(name: str) -> ApiKey:
+    """The key of the website that asks. Raises _Refused."""
+    key = actions.key_of(db(), name, "site")
+    if key is None or flask.request.headers.get("Origin", "") not in key.origins:
+        raise _Refused("This key is not for this website.", 403)
+    return key
+
+
+def _asked() -> tuple[ApiKey, Contact, Mapping[str, Any]]:
+    """The website, its visitor and what it says. Raises _Refused, Invalid.
+
+    The body is read without looking at its type: scripts that leave a page send it as plain text.
+    """
+    try:
+        data = flask.json.loads(flask.request.get_data(cache=False)[:_MOST_BYTES])
+    except ValueError:
+        data = None
+    if not isinstance(data, Mapping) or not {"key", "visitor"} <= data.keys():
+        raise Invalid("Post key, visitor and more as JSON.")
+    key = _key(str(data["key"]))
+    number, _, signature = str(data["visitor"]).partition(".")
+    known = number.isdigit() and signing.check_text(settings().secret, "visitor", number, signature)
+    contact = db().get(Contact, int(number)) if known else None
+    if contact is None:
+        raise _Refused("This visitor is not known.", 422)
+    return key, contact, data
+
+
+@pages.get("/site.js")
+@public
+def script() -> object:
+    """The small script that websites include."""
+    return _served("site.js")
+
+
+@pages.get("/site-worker.js")
+@public
+def worker() -> object:
+    """The service worker that shows notices: a website serves a copy of it at its own address, as browsers ask."""
+    return _served("site-worker.js")
+
+
+def _served(name: str) -> object:
+    response = flask.send_from_directory(flask.current_app.static_folder or "", name)
+    response.headers["Cache-Control"] = "public, max-age=3600"
+    response.headers["Cross-Origin-Resource-Policy"] = "cross-origin"
+    return response
+
+
+@pages.errorhandler(_Refused)
+def _refused(problem: _Refused) -> Answer:
+    return {"error": str(problem)}, problem.status, _headers()
+
+
+@pages.errorhandler(Invalid)
+def _invalid(problem: Invalid) -> Answer:
+    return {"error": str(problem)}, problem.status, _headers()
+
+
+@pages.route("/site/<path:rest>", methods=["OPTIONS"])
+@public
+def preflight(rest: str) -> Answer:
+    """Browsers ask first whether another website may ask at all; who may is settled by the key."""
+    return "", 204, _headers()
+
+
+@pages.post("/site/events")
+@public
+def events() -> Answer:
+    """Events of a website's visitor: only from its own addresses, only of a visitor that carries our sign."""
+    key, contact, data = _asked()
+    event = str(data.get("event", ""))
+    if not _EVENT.match(event):
+        raise _Refused("An event is named in small letters, digits and underscores.", 422)
+    if event != cards.PAGE_VIEWED and db().scalar(sa.select(EventKind.id).where(EventKind.key == event)) is None:
+        # A public key must not fill the dictionary with whatever a visitor's browser sends.
+        raise _Refused(f"There is no kind of event called {event} yet. The API adds it with its first event.", 422)
+    given = data.get("details")
+    details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
+    ident = str(data["id"])[:200] if data.get("id") else None
+    taken = actions.take_events(db(), now(), f"site:{key.id}", [actions.Incoming(event, contact.id, now(), ident, details)])
+    # Whoever leaves the page in the same moment sees no card; it must not count as shown.
+    leaving = bool(data.get("leaving"))
+    card = None if leaving else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
+    if card is not None:
+        send, who = signing.read(settings().secret, card["token"]) or (0, 0)
+        actions.react(db(), now(), send, who, "opened")
+    return {"stored": taken.stored, "card": card}, 200, _headers()
+
+
+@pages.post("/site/card")
+@public
+def card_answered() -> Answer:
+    """A visitor pressed a button of a card, or closed it."""
+    key, contact, data = _asked()
+    send_id, who = signing.read(settings().secret, str(data.get("token", ""))) or (0, 0)
+    number = data.get("button")
+    pressed = laid.answered(db(), who, send_id, number if isinstance(number, int) else None, now()) if who == contact.id else None
+    if pressed is None:
+        raise _Refused("There is no such card for this visitor.", 422)
+    if pressed["act"] in ("event", "allow"):
+        actions.react(db(), now(), send_id, who, "clicked", link=pressed["link"])
+    if pressed["act"] == "event":
+        # Pressed in two windows it happened once.
+        ident = f"card:{data['token']}:{number}"
+        actions.take_events(db(), now(), f"site:{key.id}", [actions.Incoming(pressed["event"], who, now(), ident, {"button": pressed["label"]})])
+    return {"act": pressed["act"]}, 200, _headers()
+
+
+@pages.get("/site/card/proof")
+@public
+def proof() -> Answer:
+    """A card as a proof on the website: its newest draft as somebody, at an address that only we can have made."""
+    asked = flask.request.args
+    _key(asked.get("key", ""))
+    message_id, person, signature = [*asked.get("proof", "").split("."), "", ""][:3]
+    message = db().get(Message, int(message_id)) if message_id.isdigit() and signing.check_text(
+        settings().secret, "card-proof", f"{message_id}.{person}", signature) else None
+    if message is None or message.channel != "card":
+        raise _Refused("This proof is not known.", 422)
+    try:
+        mail, _ = reading.read_as(db(), message, message.document, db().get(Contact, int(person or 0)), words(), now(), zone(),
+                                  settings().public_url)
+    except CompileError as problem:
+        raise Invalid(str(problem)) from None
+    assert mail.card is not None
+    shown = laid.Shown("", f"[Proof] {mail.subject}", mail.html, mail.card)
+    return {"card": shown.to_json(message.document["settings"])}, 200, _headers()
+
+
+@pages.get("/site/push")
+@public
+def push_key() -> Answer:
+    """The key to name when a browser asks its push service for a subscription."""
+    return {"key": webpush.public_key(webpush.vapid_key(settings().secret))}, 200, _headers()
+
+
+@pages.post("/site/push")
+@public
+def push_allowed() -> Answer:
+    """A known visitor's browser or phone gave permission for notices: where it is reached, and the yes to this channel."""
+    _, contact, data = _asked()
+    actions.subscribe_device(db(), now(), contact.id, data.get("subscription"))
+    return {"subscribed": True}, 200, _headers()
+
+
+WITHOUT_CSRF = (events, card_answered, push_allowed)
