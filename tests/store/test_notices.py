@@ -1,5 +1,6 @@
 """A push notice end to end: a browser allows it, it is sent encrypted, read, clicked; a browser that is gone is forgotten."""
 
+import dataclasses
 import json
 import threading
 
@@ -7,12 +8,15 @@ import pytest
 import sqlalchemy as sa
 from werkzeug.serving import make_server
 
-from meadowrun.base import clock, signing
+from meadowrun.base import clock, jobs, signing
+from meadowrun.base.errors import Invalid
 from meadowrun.core.content.channels import beginning
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
+from meadowrun.sends import actions as sends
+from meadowrun.sends.models import Send
 from meadowrun.tracking import actions as tracking
-from meadowrun.village import browsers
+from meadowrun.village import apps, browsers
 from meadowrun.village.store import Store
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
@@ -30,6 +34,7 @@ def village(tmp_path):
     server = make_server("127.0.0.1", 0, app)
     site = f"http://127.0.0.1:{server.server_port}"
     app.register_blueprint(browsers.pages(store, site))
+    app.register_blueprint(apps.pages(store, "http://127.0.0.1:1", site, "key"))
     threading.Thread(target=server.serve_forever, daemon=True).start()
     yield store, site
     server.shutdown()
@@ -70,6 +75,65 @@ def test_end_to_end(database, settings, job_context, village, client):
     assert client.get(f"/c/{token}/1", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/book"
     with database.session() as session:
         assert session.execute(sa.text("SELECT contact_id FROM push_devices WHERE gone_at IS NOT NULL")).scalars().all() == [bo_id]
+
+
+def test_phones_and_a_page_of_ours(database, settings, job_context, village, client):
+    """By the gateway to phones of both systems, not to browsers; a tap opens a page filled in for its reader; an app that is gone is
+    forgotten."""
+    store, site = village
+    jobs.set_context(jobs.Context(database, dataclasses.replace(settings, push_url=f"{site}/apps")))
+    with clock.at(NOW), database.session() as session:
+        ann, bo, cy = (add(session, NOW, f"{n}@post.example", first_name=n.title(), town="Farrow") for n in ("ann", "bo", "cy"))
+        for person, system in ((ann, "android"), (ann, "ios"), (bo, "ios")):
+            tracking.subscribe_device(session, NOW, person.id, apps.new_app(store, str(person.id), system))
+        for person in (ann, cy):
+            tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+        store.write("UPDATE apps SET gone = 1 WHERE contact = ?", str(bo.id))
+        page = messages.create(session, IDA, NOW, "The page", messages.take({"subject": "The night", "lines": [
+            {"id": "a", "type": "text", "html": "<p>Dear {{ contact.first_name }}, <a href='https://farrowhill.example/map'>the map</a></p>"}]}, {}))
+        ident, message = noticing(session, {"tap": "page", "page": page.id, "systems": ["android", "ios"], "inbox": True,
+                                            "buttons": [{"label": "Book", "href": "https://farrowhill.example/book"}]})
+        ids = {"ann": ann.id, "bo": bo.id}
+    start(database, settings, ident, 3)
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_address": 1}
+    rows = store.rows("SELECT a.system, n.payload FROM notices n JOIN apps a ON a.token = n.browser ORDER BY a.system")
+    assert [row["system"] for row in rows] == ["android", "ios"]
+    token = signing.make(settings.secret, ident, ids["ann"])
+    got = json.loads(rows[0]["payload"])
+    assert (got["tap"], got["url"], got["inbox"]) == ("page", f"{settings.public_url}/n/{token}", True)
+    assert got["buttons"] == [{"label": "Book", "href": f"{settings.public_url}/c/{token}/0"}]
+    page = client.get(f"/n/{token}")
+    assert "Dear Ann," in page.text and f"/c/{token}/1" in page.text and "sandbox" in page.headers["Content-Security-Policy"]
+    assert client.get(f"/c/{token}/1", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/map"
+    assert client.get("/n/made-up").status_code == 404
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT contact_id FROM push_devices WHERE gone_at IS NOT NULL")).scalars().all() == [ids["bo"]]
+        session.execute(sa.text("DELETE FROM messages WHERE name = 'The page'"))
+        session.execute(sa.text("UPDATE sends SET state = 'draft', edition_id = NULL WHERE id = :id"), {"id": ident})
+        found = sends.findings(session, session.get_one(Send, ident), settings.public_url, 1)
+        assert "The page that a tap opens was not chosen, or is gone." in [c.text for c in found]
+
+
+def test_a_gateway_for_phones_that_is_away_is_asked_again(database, settings, job_context, village):
+    store, _ = village
+    jobs.set_context(jobs.Context(database, dataclasses.replace(settings, push_url="http://127.0.0.1:9")))
+    with clock.at(NOW), database.session() as session:
+        person = add(session, NOW, "ann@post.example", first_name="Ann")
+        tracking.subscribe_device(session, NOW, person.id, apps.new_app(store, str(person.id), "ios"))
+        ident, _ = noticing(session)
+    start(database, settings, ident, 1)
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {"deferred": 1}
+
+
+@pytest.mark.parametrize("subscription", [{"system": "other", "token": "abcdefgh"}, {"system": "ios"}, {"system": "ios", "token": "a b c d e f g"},
+                                          {"system": ["ios"], "token": "abcdefgh"}, 7, None, "text"])
+def test_a_device_that_says_nonsense(database, subscription):
+    with clock.at(NOW), database.session() as session:
+        person = add(session, NOW, "ann@post.example")
+        with pytest.raises(Invalid):
+            tracking.subscribe_device(session, NOW, person.id, subscription)
 
 
 def test_handed_over_twice_it_is_shown_once(database, settings, job_context, village):

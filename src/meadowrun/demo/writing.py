@@ -87,7 +87,7 @@ def welcome(session: orm.Session, actor: Actor, now: dt.datetime, settings: Sett
 
 
 def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: Settings) -> None:
-    """A text message and a push notice for a clear night."""
+    """A text message and a push notice for a clear night, and a card on the website."""
     words, site = dictionary(session), f"{settings.village_url}/observatory"
     text = beginning("sms", settings.organisation, STOP_WORD) | {
         "plain": 'Farrow Hill: {{ contact.first_name | default("Hello", true) }}, the sky clears tonight. Dome open till 11: '
@@ -98,6 +98,15 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
         "push": {"href": f"{site}/tickets", "ttl": 14_400, "buttons": [{"label": "Choose a time", "href": f"{site}/tickets"},
                                                                        {"label": "What is up", "href": f"{site}/programme"}]}}
     actions.create(session, actor, now, "Clear tonight, as a notice", actions.take(notice, words, "push"), "push")
+    card = beginning("card", settings.organisation, STOP_WORD)
+    card |= {"subject": "Become a member", "lines": [
+        new_line("heading", text="Nice to see you again, {{ contact.first_name | default(\"stargazer\", true) }}", align="center"),
+        new_line("text", align="center", html="<p>Members come up the hill on every clear night, without booking. "
+                                              "{% if contact.town == \"Farrow\" %}You could walk.{% else %}There is room to park.{% endif %}</p>")]}
+    card["card"] |= {
+        "page": "/observatory*", "until": f"{now.date() + dt.timedelta(days=60)}", "times": 3, "gap_days": 2, "unless": "membership_started",
+        "buttons": [{"label": "See what members get", "act": "open", "href": f"{site}/join"}, {"label": "Not now", "act": "later", "days": 7}]}
+    actions.create(session, actor, now, "Membership, on the website", actions.take(card, words, "card"), "card")
 
 
 def allow_notices(session: orm.Session, store: Store, site: str, now: dt.datetime, scale: int) -> None:

@@ -104,7 +104,8 @@ def _expected(subject: str) -> past.Expected | None:
 
 
 #: a slot of a document or line → the place of writing help
-_PLACES = {"subject": "subject", "preheader": "preheader", "html": "html", "label": "label", "text": "text", "plain": "sms", "title": "title", "body": "body"}
+_PLACES = {"subject": "subject", "preheader": "preheader", "html": "html", "label": "label", "text": "text", "plain": "sms",
+           "title": "title", "body": "body"}
 
 
 @pages.post("/messages/<int:ident>/suggest")

@@ -47,7 +47,9 @@ def _follows(message: Message) -> dict[str, Any]:
         weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
     kinds = dict(db().execute(sa.text("SELECT kind, count(*) FROM push_devices WHERE gone_at IS NULL GROUP BY kind")).tuples().all())
     reachable = db().execute(sa.text(f"SELECT count(*) FROM ({facts_sql(None, channel='push')}) f WHERE has_address AND channel_consent")).scalar()
-    return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(kinds.items()) if k in document["push"].get("systems", SYSTEMS)}, "reachable": reachable, "facts": facts or {}, "shown": SHOWN,
+    wanted = document["push"].get("systems", SYSTEMS)
+    return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(kinds.items()) if k in wanted}, "reachable": reachable,
+            "facts": facts or {}, "shown": SHOWN,
             "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
             "labels": known, "editable": editable, "systems": SYSTEMS, "taps": TAPS}
 

@@ -64,7 +64,8 @@ def create() -> object:
     try:
         channel = form.get("channel", "email")
         if channel in CHANNELS and channel != "email":
-            made = actions.create(db(), actor(), now(), form.get("name", ""), beginning(channel, settings().organisation, STOP_WORD, queries.house(db()).looks), channel)
+            document = beginning(channel, settings().organisation, STOP_WORD, queries.house(db()).looks)
+            made = actions.create(db(), actor(), now(), form.get("name", ""), document, channel)
             return done("messages.edit", ident=made.id)
         source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
         if source.strip():

@@ -8,18 +8,23 @@ import flask
 import openpyxl
 
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.guardrails.verdict import WORDS
+from meadowrun.core.guardrails.verdict import WORDS, words_for
 from meadowrun.core.wording import share
 from meadowrun.people.models import Topic
 from meadowrun.results import queries
+from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import recent
+from meadowrun.sends.queries import channel_of, recent
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.request import db, done, now, zone
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
          "clicked": "Clicked", "converted": "Success", "unsubscribed": "Unsubscribed", "complained": "Complained"}
+#: channel → the steps to success that can be seen there, and what they are called
+_STEPS = {"email": {"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
+          "sms": {"delivered": "Delivered", "clicked": "Followed a link"}, "push": {"delivered": "Delivered", "clicked": "Tapped it"},
+          "card": {"delivered": "Laid ready", "opened": "Saw it", "clicked": "Pressed a button"}}
 PAGE = 100
 
 
@@ -43,8 +48,9 @@ def show(ident: int) -> object:
         return done("sends.show", "It has not been sent yet; its result comes afterwards.", ident=ident)
     result = queries.result(db(), send, now())
     kind = result.success
-    steps = [("delivered", "Delivered", result.delivered), ("opened", "Opened", result.opened),
-             ("clicked", "Clicked", result.clicked)]
+    channel = channel_of(db(), send)
+    said = _STEPS.get(channel, _STEPS["email"])
+    steps = [(key, said[key], getattr(result, key)) for key in ("delivered", "opened", "clicked") if key in said]
     if kind is not None:
         steps.append(("converted", kind.did[0].upper() + kind.did[1:], result.converted))
     points = []
@@ -55,7 +61,8 @@ def show(ident: int) -> object:
         points.append((label, *counts))
     return flask.render_template(
         "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
-        points=points, words_of=WORDS, topic=db().get(Topic, send.topic_id) if send.topic_id else None)
+        points=points, channel=channel, cards=card_tally(db(), send.id) if channel == "card" else None,
+        words_of=words_for(channel), topic=db().get(Topic, send.topic_id) if send.topic_id else None)
 
 
 @pages.get("/results/<int:ident>/people/<what>")
@@ -67,7 +74,7 @@ def behind(ident: int, what: str) -> object:
     after = flask.request.args.get("after", "0")
     rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if after.isdigit() else 0)
     return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
-                                 total=queries.count_behind(db(), send, what), words_of=WORDS,
+                                 total=queries.count_behind(db(), send, what), words_of=words_for(channel_of(db(), send)),
                                  after=rows[PAGE - 1].id if len(rows) > PAGE else None)
 
 

@@ -156,7 +156,8 @@ def answered(session: orm.Session, contact_id: int, send_id: int, number: int | 
 def tally(session: orm.Session, send_id: int) -> dict[str, int]:
     """What became of the cards of a send besides openings and clicks: people and times."""
     row = session.execute(sa.text(
-        "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE put_off > 0) AS put_off, count(*) FILTER (WHERE overtaken) AS overtaken, "
+        "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE put_off > 0) AS put_off, "
+        "count(*) FILTER (WHERE overtaken) AS overtaken, "
         "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 AND ended_at IS NULL) AS not_yet "
         "FROM card_places WHERE send_id = :send"), {"send": send_id}).one()
     return {k: int(v) for k, v in row._mapping.items()}

@@ -12,9 +12,12 @@ from markupsafe import escape
 from meadowrun.base import signing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.content.channels import CHANNELS
 from meadowrun.core.content.checks import MUST
 from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
-from meadowrun.core.guardrails.verdict import WORDS
+from meadowrun.core.content.lines import Json
+from meadowrun.core.content.onpage import on_page
+from meadowrun.core.guardrails.verdict import words_for
 from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
@@ -33,8 +36,9 @@ from meadowrun.shell.request import actor, db, done, integer, needs, now, settin
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("sends", __name__)
-#: outcome of the verdict → words for what would happen
-WOULD = {"go": "Will get it", **WORDS}
+#: channel → how its gateway being there is said
+_THERE = {"email": "the mail server answers", "sms": "the gateway for texts answers", "push": "each device’s own service is asked as it goes",
+          "card": "cards wait with us for whoever comes to the website"}
 
 
 @pages.get("/sends/<int:ident>")
@@ -56,12 +60,18 @@ def _sheet(send: Send, problem: MeadowrunError | None) -> str:
     three = _three(send, estimate) if estimate and going and send.message_id else []
     return flask.render_template(
         "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
-        trouble=trouble, findings=findings, problem=problem, three=three, would=WOULD, as_of=as_of,
+        trouble=trouble, findings=findings, problem=problem, three=three, as_of=as_of, **_spoken(send),
         message=db().get(Message, send.message_id) if send.message_id else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
         leaves=_leaves(send), must=MUST, mail_problem=_gateway_problem(send), usual=_usual(send))
+
+
+def _spoken(send: Send) -> dict[str, Any]:
+    """How a send of this channel is spoken of: the channel, what would become of people, and its gateway."""
+    channel = queries.channel_of(db(), send)
+    return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": _THERE[channel]}
 
 
 def _success(send: Send) -> EventKind | None:
@@ -215,7 +225,7 @@ def last_look(ident: int) -> object:
         return _sheet(send, problem), 422
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
     return flask.render_template(
-        "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, would=WOULD,
+        "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, **_spoken(send),
         findings=findings, three=_three(send, estimate) if send.message_id else [], leaves=_leaves(send),
         blocked=any(f.level == MUST for f in findings), mail_problem=_gateway_problem(send), success=_success(send),
         message=db().get(Message, send.message_id) if send.message_id else None,
@@ -233,7 +243,14 @@ def as_person(ident: int, contact: int) -> object:
     mail = _would_read(send, message, [get_contact(db(), contact).id]).get(contact)
     if mail is None:
         raise Invalid("There is no version of the message for this person.", "message")
-    return in_frame(mail.html or f"<pre>{escape(mail.text)}</pre>")
+    return in_frame(_page(mail, message.document))
+
+
+def _page(mail: Rendered, document: Json) -> str:
+    """What somebody gets, for a frame: the mail, the card on a website, or a text."""
+    if mail.card:
+        return on_page(mail.html, mail.card, document["settings"])
+    return mail.html or f"<pre style='white-space:pre-wrap;font:16px/1.5 sans-serif'>{escape(mail.subject)}\n{escape(mail.text)}</pre>"
 
 
 @pages.post("/sends/<int:ident>/start")
@@ -274,7 +291,7 @@ def _running(send: Send) -> dict[str, Any]:
     counts = queries.tally(db(), send)
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
-            "words_of": WORDS, "message": db().get(Message, send.message_id)}
+            "words_of": words_for(queries.channel_of(db(), send)), "message": db().get(Message, send.message_id)}
 
 
 @pages.get("/sends/<int:ident>/progress")
@@ -299,7 +316,7 @@ def mail(ident: int, contact: int) -> object:
     if found is None:
         flask.abort(404)
     return flask.render_template("sends/mail.html", send=send, contact=get_contact(db(), contact), delivery=found,
-                                 mail=_exact(ident, contact), words_of=WORDS)
+                                 mail=_exact(ident, contact), words_of=words_for(queries.channel_of(db(), send)))
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>.html")
@@ -307,8 +324,9 @@ def mail_html(ident: int, contact: int) -> object:
     exact = _exact(ident, contact)
     if exact is None:
         flask.abort(404)
+    edition = db().get_one(Edition, queries.send(db(), ident).edition_id)
     # Looking at it here is no opening and no click: our own addresses lead nowhere from this frame.
-    html = exact.html.replace(f"{settings().public_url}/o/", "about:blank#").replace(
+    html = _page(exact, edition.document).replace(f"{settings().public_url}/o/", "about:blank#").replace(
         f"{settings().public_url}/c/", "about:blank#").replace(f"{settings().public_url}/u/", "about:blank#")
     return in_frame(html)
 

@@ -329,7 +329,7 @@ def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, su
     system = subscription.get("system") if isinstance(subscription, Mapping) else None
     if system is not None:
         endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
-        if system not in SYSTEMS or not re.fullmatch(r"[\w:.-]{8,400}", endpoint):
+        if not isinstance(system, str) or system not in SYSTEMS or not re.fullmatch(r"[\w:.-]{8,400}", endpoint):
             raise Invalid(f"A phone names its system ({', '.join(SYSTEMS)}) and the token it got.", "subscription")
     else:
         endpoint, p256dh, auth = _browser(subscription)

@@ -32,5 +32,6 @@ def on_page(page: str, card: Mapping[str, Any], looks: Json) -> str:
         ".mr-doing{display:flex;flex-wrap:wrap;gap:10px;justify-content:center;padding:4px 24px 24px}"
         f".mr-button{{font:16px {looks['text_font']};padding:11px 22px;border:1px solid {looks['accent']};color:{looks['accent']};"
         f"border-radius:{looks['round']}px}}.mr-first{{background:{looks['accent']};color:{looks['on_accent']}}}</style>")
-    page = _BODY.sub(lambda m: f'{m.group()}<div class="mr-page">{_HINT}</div><div class="mr-wrap"><div class="mr-card"><span class="mr-x">×</span>', page, count=1)
+    before = f'<div class="mr-page">{_HINT}</div><div class="mr-wrap"><div class="mr-card"><span class="mr-x">×</span>'
+    page = _BODY.sub(lambda m: m.group() + before, page, count=1)
     return page.replace("</head>", f"{style}</head>", 1).replace("</body>", f'<div class="mr-doing">{buttons}</div></div></div></body>', 1)

@@ -30,6 +30,18 @@ WORDS = {
 }
 
 
+_BY_CHANNEL = {
+    "sms": {"no_consent": "No consent for text messages", "no_address": "No phone number", "bad_address": "Unusable number"},
+    "push": {"no_consent": "No consent for notices", "no_address": "No device that allowed notices"},
+    "card": {"no_consent": "Said no to cards", "delivered": "Laid ready", "waiting": "Still to be laid ready"},
+}
+
+
+def words_for(channel: str) -> dict[str, str]:
+    """What each outcome is called for messages of a channel."""
+    return WORDS | _BY_CHANNEL.get(channel, {})
+
+
 @dataclasses.dataclass(frozen=True, slots=True)
 class Facts:
     """What is known about one person at the moment of sending.
