@@ -194,9 +194,9 @@ def test_a_proof_on_the_website(database, settings, site, web, client):
         ident = card_of(session).id
     refused = web.post(f"/messages/{ident}/card/proof", data={"to": "https://evil.example/", "as": "1"}, headers={"Accept": "application/json"})
     assert refused.status_code == 422 and "carries our script" in refused.json["error"]
-    asked = web.post(f"/messages/{ident}/card/proof", data={"to": f"{SITE}/join?x=1", "as": str(site.people["ann"])}).headers["Location"]
-    assert asked.startswith(f"{SITE}/join?x=1&mr-card=")
-    proof = asked.split("mr-card=")[1]
+    asked = web.post(f"/messages/{ident}/card/proof", data={"to": f"{SITE}/join?x=1", "as": str(site.people["ann"])}, follow_redirects=True).text
+    assert f'href="{SITE}/join?x=1&amp;mr-card=' in asked
+    proof = asked.split("mr-card=")[1].split('"')[0]
     ask = lambda text, origin=SITE: client.get(f"/site/card/proof?key=site_x&proof={text}", headers={"Origin": origin})  # noqa: E731
     shown = ask(proof).json["card"]
     assert shown["title"] == "[Proof] Join us" and "Hello Ann" in shown["html"] and shown["token"] == ""

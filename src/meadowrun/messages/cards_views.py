@@ -9,7 +9,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.messages import queries
-from meadowrun.shell.request import actor, db, needs, now, settings
+from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("cards", __name__)
 
@@ -20,19 +20,24 @@ def websites(session: orm.Session) -> list[str]:
     return [row[0] for row in rows]
 
 
+def on_website(session: orm.Session, address: str) -> str:
+    """The address, where it is a page of one of these websites; else nothing."""
+    return address if address.startswith(tuple(f"{site}/" for site in websites(session))) else ""
+
+
 @pages.post("/messages/<int:ident>/card/proof")
 @needs("author")
 def proof(ident: int) -> object:
-    """Leads to a page of a website on which the newest draft stands, as a chosen person; colleagues can be given the address.
+    """Makes the address of a page of a website on which the newest draft stands, as a chosen person; colleagues can be given it.
     It is never counted."""
     message, form = queries.message(db(), ident), flask.request.form
     if message.channel != "card":
         raise Invalid("This is no in-app card.")
     page, person = form.get("to", "").strip(), form.get("as", "")
     parts = urlsplit(page)
-    if f"{parts.scheme}://{parts.netloc}" not in websites(db()):
+    if not on_website(db(), page):
         raise Invalid(f"“{page}” is not on a website that carries our script. Websites are named under Connections.", "to")
     asked = f"{message.id}.{person if person.isdigit() else '0'}"
     sign = f"{asked}.{signing.sign_text(settings().secret, 'card-proof', asked)}"
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page])
-    return flask.redirect(f"{page}{'&' if parts.query else '?'}mr-card={sign}")
+    return done("messages.edit", ident=ident, proof=f"{page}{'&' if parts.query else '?'}mr-card={sign}", **{"as": person})

@@ -14,12 +14,14 @@ from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
+from meadowrun.core.content.compiled import CompileError, Renderer, placed
 from meadowrun.gateways import assistant, filters
 from meadowrun.gateways.email import Letter, mime
-from meadowrun.messages import queries, reading, views
+from meadowrun.messages import preflight, queries, reading, views
 from meadowrun.messages.models import Message
+from meadowrun.messages.values import Needs, of_people
 from meadowrun.sends.queries import senders
-from meadowrun.shell.request import actor, body, db, needs, now, settings, words
+from meadowrun.shell.request import actor, body, db, needs, now, settings, words, zone
 
 pages = flask.Blueprint("checking", __name__)
 MOST_LINKS = 40
@@ -49,11 +51,38 @@ def show(ident: int) -> object:
         if slot in ("subject", "preheader", "plain", "code", "text", "html", "label", "alt", "by"):
             for word in spelling.misspelt(text, agreed):
                 misspelt.setdefault(word, (line, slot))
+    parts = views.shown(message.document, message)
+    judged = filters.judge(whole) if message.channel == "email" else None
+    losses, avoided = readers.losses(mail.html), _avoided(message.document)
+    items = [*preflight.checked(parts["checks"]), *_read_by_all(message, parts["readers"])]
+    if message.channel == "email":
+        items += [preflight.devices(mail.html, bool(message.document.get("code"))), preflight.readers_of_mail(losses, len(readers.readers())),
+                  *preflight.filters(found, judged)]
+    items += [preflight.spelling(misspelt, avoided), preflight.proofed(db(), message),
+              *preflight.reviewed(db(), message, queries.house(db()).review)]
     return flask.render_template(
-        "messages/checks.html", message=message, spam=found, score=spam.score(found), limit=spam.LIMIT, filter=filters.judge(whole),
-        losses=readers.losses(mail.html), mail_readers=readers.readers(), as_of=readers.data()["as_of"], misspelt=misspelt,
-        suggestions=spelling.suggestions, avoided=_avoided(message.document), expected=_expected(message.document["subject"]),
-        links=sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))), **views.shown(message.document, message))
+        "messages/checks.html", message=message, items=items, counted=preflight.counted(items), spam=found, score=spam.score(found),
+        limit=spam.LIMIT, filter=judged,
+        losses=losses, mail_readers=readers.readers(), as_of=readers.data()["as_of"], misspelt=misspelt,
+        suggestions=spelling.suggestions, avoided=avoided, expected=_expected(message.document["subject"]),
+        links=sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))), **parts)
+
+
+def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[preflight.Item]:
+    """The message read as one reader of each version, and as somebody of whom nothing is known."""
+    try:
+        compiled = queries.compiled(db(), message.document, settings().public_url, tracked=False)
+    except CompileError as problem:
+        return [preflight.Item(preflight.FAILED, "Laid out", str(problem))]
+    people = {v.someone for r in who_reads for v in (*r.versions, r.others) if v.someone}
+    renderer, facts = Renderer(compiled), reading.facts(db(), message.id) or {}
+    flats = of_people(db(), sorted(people), Needs.of(compiled), words(), now(), zone())
+    read = preflight.read_all({0, *people}, lambda person: renderer.render(
+        reading.as_nobody_in(compiled, flats.get(person), facts, words())))
+    known = queries.known(db(), words())
+    placed_lines = placed(message.document, queries.rows_of(db(), message.document))
+    gaps = {known[ref] for ref in preflight.gaps(message.document | {"lines": placed_lines}) if ref in known}
+    return [*preflight.alternatives(who_reads, read), preflight.default(read[0], gaps)]
 
 
 def _avoided(document: doc.Json) -> list[str]:

@@ -13,6 +13,7 @@ from meadowrun.core.wording import count_of
 from meadowrun.gateways import push
 from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.models import Message
+from meadowrun.people.models import Contact
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import facts_sql
@@ -42,6 +43,8 @@ def _follows(message: Message) -> dict[str, Any]:
     document = message.document
     known = queries.known(db(), words())
     facts = reading.facts(db(), message.id)
+    among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
+    everyone = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
     found = push_checks(document, About(
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
@@ -51,7 +54,8 @@ def _follows(message: Message) -> dict[str, Any]:
     return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(kinds.items()) if k in wanted}, "reachable": reachable,
             "facts": facts or {}, "shown": SHOWN,
             "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
-            "labels": known, "editable": editable, "systems": SYSTEMS, "taps": TAPS}
+            "labels": known, "editable": editable, "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
+            "among": len(among) if among is not None else everyone, "whose": whose, "systems": SYSTEMS, "taps": TAPS}
 
 
 @pages.post("/messages/<int:ident>/notice")

@@ -3,8 +3,9 @@
 import dataclasses
 import datetime as dt
 import json
+import re
 import zoneinfo
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -15,11 +16,13 @@ from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import Compiled, Rendered, Renderer, placed
+from meadowrun.core.content.document import texts
 from meadowrun.core.content.lines import Json, places, walk
 from meadowrun.messages import queries
 from meadowrun.messages.models import Message
-from meadowrun.messages.values import Needs, as_nobody, condition, of_people, part_sql
+from meadowrun.messages.values import Needs, as_nobody, condition, fill_sql, known_refs, nested, of_people, part_sql
 from meadowrun.people.models import Contact
 from meadowrun.segments.queries import compiler_for, id_sets
 from meadowrun.sends.models import Send
@@ -27,6 +30,9 @@ from meadowrun.sends.queries import audience
 from meadowrun.sends.queries import hours as hours_of
 
 _sets: Kept[list[BitMap]] = Kept()
+_groups: Kept[list[tuple[dict[str, Any], int, int]]] = Kept()
+#: Different values of what words ask for, above which their readers are not counted while writing.
+MOST_GROUPS = 3000
 
 
 @dataclasses.dataclass(frozen=True)
@@ -122,6 +128,53 @@ def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.d
     base = sets[""] if among is None else among
     _count(lines, base, sets, places(lines), found)
     return found, len(base)
+
+
+def who_reads_words(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+                    among: BitMap | None = None) -> list[Readers]:
+    """For words by condition inside texts who reads which, among some or everyone. Only what fields of people and companies
+    decide is counted; people are asked by groups of equal values, with the very tests that sending asks."""
+    lines = placed(document, queries.rows_of(session, document))
+    where = places(lines) | {"": ""}
+    found: list[Readers] = []
+    for ident, slot, text in texts(document | {"lines": lines}):
+        for node in fillins.tree(text) if "{%" in text else ():
+            refs = {ref for test, _ in node.branches for ref in test.refs} if isinstance(node, fillins.When) else set()
+            if not isinstance(node, fillins.When) or not refs or not refs <= known_refs(words).keys():
+                continue
+            groups = _values_of(session, refs, words, now, zone, among)
+            if len(groups) > MOST_GROUPS:
+                continue
+            counts, someone = [0] * (len(node.branches) + 1), [0] * (len(node.branches) + 1)
+            for flat, count, person in groups:
+                values = nested(flat, {}, "")
+                chosen = next((n for n, (test, _) in enumerate(node.branches) if test.ask(values)), len(node.branches))
+                counts[chosen] += count
+                someone[chosen] = someone[chosen] or person
+            read = [Version(_bare(body), counts[n], someone[n] or None, "") for n, (_, body) in enumerate(node.branches)]
+            others = Version("everyone else", counts[-1], someone[-1] or None, "")
+            found.append(Readers(ident, where.get(ident) or {"plain": "text"}.get(slot, slot), tuple(read), others, not node.otherwise))
+    return found
+
+
+def _values_of(session: orm.Session, refs: set[str], words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+               among: BitMap | None) -> list[tuple[dict[str, Any], int, int]]:
+    """The different values of some fields, each with how many people have them and the first of these."""
+    compiler = compiler_for(session, words, now, zone)
+    expression = fill_sql(Needs(frozenset(refs), {}), compiler, {})
+    where = "" if among is None else "WHERE c.id = ANY(:ids)"
+    values = compiler.values | ({} if among is None else {"ids": list(among)})
+    key = json.dumps([expression, None if among is None else hash(among.serialize())])
+    rows, _ = _groups.get(session, key, now, lambda: [tuple(row) for row in session.execute(sa.text(
+        f"SELECT {expression}, count(*), min(c.id) FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where} "
+        f"GROUP BY 1 LIMIT {MOST_GROUPS + 1}"), values)])
+    return rows
+
+
+def _bare(nodes: Sequence[fillins.Node]) -> str:
+    """Words of a branch, as its readers' name."""
+    text = " ".join(re.sub(r"<[^>]*>", " ", "".join(n if isinstance(n, str) else "…" for n in nodes)).split())
+    return f"“{text if len(text) <= 40 else text[:39] + '…'}”" if text else "nothing there"
 
 
 def _count(lines: list[Json], among: BitMap, sets: Mapping[str, BitMap], where: Mapping[str, str], found: list[Readers]) -> None:

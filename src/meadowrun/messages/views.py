@@ -24,7 +24,7 @@ from meadowrun.core.content.plain import made_from
 from meadowrun.core.content.sms import STOP_WORD
 from meadowrun.gateways.email import Letter, gateway
 from meadowrun.messages import actions, bringing, editable, queries, reading
-from meadowrun.messages.cards_views import websites
+from meadowrun.messages.cards_views import on_website, websites
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contacts_page, file_weights
@@ -91,7 +91,8 @@ def edit(ident: int) -> object:
         db(), message.document, words())
     return flask.render_template(
         "messages/edit.html", message=message, row=None, person=person, senders=senders(db()), reviews=queries.reviews(db(), ident),
-        base=f"/messages/{ident}", house=queries.house(db()), websites=websites(db()), **editor(message.channel),
+        base=f"/messages/{ident}", house=queries.house(db()), websites=websites(db()),
+        proof=on_website(db(), flask.request.args.get("proof", "")), **editor(message.channel),
         **shown(message.document, message))
 
 
@@ -131,7 +132,9 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         # A row has no head of its own, and its message's footer counts.
         found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks")]
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
-    who_reads, among_size = reading.who_reads(db(), document, words(), now(), zone(), among)
+    who_reads, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
+    order = {line["id"]: n for n, line in enumerate(walk(placed(document, rows)))}
+    who_reads = sorted(who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among), key=lambda r: order.get(r.line, -1))
     fallbacks = []
     for _, _, text in doc.texts(document):
         for fill in fillins.used(text):
@@ -140,7 +143,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     return {"document": document, "labels": known, "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
             "plain_made": not document.get("plain"), "card": document.get("card"), "acts": card.ACTS, "shapes": card.SHAPES,
-            "events": words().events, "readers": who_reads, "among": among_size, "whose": whose,
+            "events": words().events, "readers": who_reads, "among": len(among) if among is not None else total, "whose": whose,
             "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
             "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
             "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id) if message else []}

@@ -236,7 +236,7 @@ def by_machine(session: orm.Session, now: dt.datetime, send_id: int, contact_id:
     if found := _PROGRAMS.search(agent):
         return f"the reader calls itself “{found.group()}”"
     sent = find_delivery(session, send_id, contact_id)
-    if sent is not None and sent.at is not None and dt.timedelta(0) <= now - sent.at < TOO_SOON:
+    if sent is not None and sent.at is not None and dt.timedelta(0) <= now - sent.at < TOO_SOON and not _waited(session, send_id, contact_id):
         return "within two seconds of being handed over"
     if kind == "clicked":
         lately = session.execute(sa.text(
@@ -246,6 +246,12 @@ def by_machine(session: orm.Session, now: dt.datetime, send_id: int, contact_id:
         if lately >= 2:
             return "several links within two seconds"
     return ""
+
+
+def _waited(session: orm.Session, send_id: int, contact_id: int) -> bool:
+    """Whether it is a card, which waits until somebody comes: whoever comes in the same second is no program."""
+    return session.execute(sa.text("SELECT 1 FROM card_places WHERE contact_id = :contact AND send_id = :send"),
+                           {"contact": contact_id, "send": send_id}).scalar() is not None
 
 
 def unsubscribe(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, how: str) -> None:

@@ -36,7 +36,8 @@ Meadowrun.words = (base, changed) => {
       }
       range.insertNode(chip);
     } else place.append(chip);
-    const after = document.createTextNode('\u00a0');
+    // Something of no width for the caret to stand behind; it is no part of the words.
+    const after = document.createTextNode('\u200b');
     chip.after(after);
     const caret = document.createRange();
     caret.setStart(after, 1);
@@ -113,6 +114,7 @@ Meadowrun.words = (base, changed) => {
   function textOf(place) {
     const copy = place.cloneNode(true);
     copy.querySelectorAll('[data-fill]').forEach((chip) => chip.replaceWith(chip.dataset.fill));
+    copy.innerHTML = copy.innerHTML.replace(/\u200b/g, '');
     if ('multi' in place.dataset) return copy.textContent.replace(/\u00a0/g, ' ').replace(/[ \t]+$/gm, '').replace(/\n+$/, '');
     if (!('rich' in place.dataset)) return copy.textContent.replace(/\u00a0/g, ' ').replace(/\s+/g, ' ').trim();
     copy.querySelectorAll('div').forEach((div) => { const p = document.createElement('p'); p.innerHTML = div.innerHTML; div.replaceWith(p); });

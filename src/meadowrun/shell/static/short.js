@@ -108,6 +108,8 @@
   document.getElementById('margin').addEventListener('click', (event) => {
     const found = event.target.closest('[data-goto]');
     if (found) at(found.dataset.goto.split(':')[1])?.focus();
+    const other = event.target.closest('[data-as]');
+    if (other) { person = other.dataset.as; read(); }
   });
   Meadowrun.readAs(message, () => person, (id) => { person = id; read(); });
   window.addEventListener('beforeunload', (event) => { if (dirty) event.preventDefault(); });

@@ -1,0 +1,158 @@
+"""Pre-flight: one list of everything that is looked at before a message goes, each passed, failed, or still open."""
+
+import dataclasses
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.core import wording
+from meadowrun.core.content import fillins, spam
+from meadowrun.core.content.checks import MUST, SHOULD, Check
+from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
+from meadowrun.core.content.document import Json, texts
+from meadowrun.gateways.filters import Judgement
+from meadowrun.messages import queries
+from meadowrun.messages.models import Message, Review
+from meadowrun.messages.reading import Readers
+
+PASSED, FAILED, OPEN = "passed", "failed", "open"
+#: Pixels that a page of code may take without shrinking: the widest a desk's reading pane usually is.
+WIDEST = 640
+_FIXED = re.compile(r'<(?:table|td|img|div)[^>]*?\bwidth="(\d{3,4})(?:px)?"', re.IGNORECASE)
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Item:
+    """One thing that was looked at. `someone` is a person to read the message as."""
+
+    state: str
+    what: str
+    said: str
+    someone: int | None = None
+
+
+def read_all(people: Collection[int], read: Callable[[int], Rendered]) -> dict[int, Rendered | Exception]:
+    """What each of some people gets, or why nothing: `read` is asked with their numbers, 0 for nobody in particular."""
+    made: dict[int, Rendered | Exception] = {}
+    for person in people:
+        try:
+            made[person] = read(person)
+        except (CompileError, NoVersion, KeyError, ValueError) as problem:
+            made[person] = problem
+    return made
+
+
+def checked(found: Sequence[Check]) -> list[Item]:
+    """The findings of writing, as two items."""
+    must, should = ([c.text for c in found if c.level == level] for level in (MUST, SHOULD))
+    return [Item(FAILED if must else PASSED, "What must be mended", " ".join(must) or "Nothing."),
+            Item(OPEN if should else PASSED, "What should be mended", " ".join(should) or "Nothing.")]
+
+
+def alternatives(readers: Sequence[Readers], read: Mapping[int, Rendered | Exception]) -> list[Item]:
+    """Every version of everything that only some read, read as one of those who do. `read` holds what each got, by person."""
+    made = []
+    for place in readers:
+        for version in (*place.versions, place.others):
+            name = f"{'Line ' + place.place if place.place[:1].isdigit() else place.place.capitalize()}: {version.name}"
+            if not version.count:
+                # Nobody left over is how it should be; a version that nobody reads was written for nobody.
+                made.append(Item(PASSED if version is place.others else OPEN, name, "Nobody reads it."))
+            else:
+                got = read.get(version.someone or 0)
+                failed = isinstance(got, Exception)
+                made.append(Item(FAILED if failed else PASSED, name, f"{wording.people(version.count)}; " + (
+                    f"it cannot be filled in: {got}" if failed else "read as one of them."), version.someone))
+    return made
+
+
+def gaps(document: Json) -> set[str]:
+    """The names without a fallback that somebody reads of whom nothing is known: who matches no condition."""
+    def others(lines: Sequence[Json]) -> list[Json]:
+        made: list[Json] = []
+        for line in lines:
+            if line["type"] == "only":
+                made += others(line["otherwise"])
+            elif line["type"] == "columns":
+                made.append(line | {"columns": [others(held) for held in line["columns"]]})
+            else:
+                made.append(line)
+        return made
+
+    def read(nodes: Sequence[fillins.Node]) -> Iterator[str]:
+        for node in nodes:
+            if isinstance(node, fillins.FillIn) and node.fallback is None:
+                yield node.ref
+            elif isinstance(node, fillins.When):
+                yield from read(node.otherwise)
+
+    return {ref for _, _, text in texts(document | {"lines": others(document["lines"])}) for ref in read(fillins.tree(text))}
+
+
+def default(got: Rendered | Exception, gaps: Collection[str]) -> Item:
+    """The message as somebody of whom nothing is known; `gaps` are the fields that would leave one."""
+    name = "Somebody of whom nothing is known"
+    if isinstance(got, NoVersion):
+        return Item(OPEN, name, f"Gets nothing: {got}.")
+    if isinstance(got, Exception):
+        return Item(FAILED, name, f"It cannot be filled in: {got}")
+    return Item(OPEN if gaps else PASSED, name, f"Reads a gap for {', '.join(sorted(gaps))}; add a fallback." if gaps else "Reads it without a gap.")
+
+
+def devices(html: str, code: bool) -> Item:
+    """Whether it fits a phone: our lines stack by themselves, foreign code may not."""
+    wide = [int(w) for w in _FIXED.findall(html) if int(w) > WIDEST] if code else []
+    return Item(FAILED if wide else PASSED, "A desk and a phone",
+                f"Something in the code is {max(wide)} pixels wide and does not shrink." if wide else "It fits both; columns stack on phones.")
+
+
+def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:
+    names = {name for those in losses.values() for name in those}
+    return Item(OPEN if names else PASSED, f"{known} mail readers",
+                f"{len(names)} of them take something away: {', '.join(losses)}." if names else "None takes anything away that would be missed.")
+
+
+def filters(found: Sequence[spam.Finding], judged: Judgement | None) -> list[Item]:
+    """Our own rules for both kinds of mailbox, and SpamAssassin where it is installed."""
+    score = spam.score(found)
+    made = [Item(FAILED if points >= spam.LIMIT else PASSED, f"Filters of {whose}", f"{points} points, the line is at {spam.LIMIT:g}"
+                 + (f": {', '.join(f.rule for f in found[:3])}." if found else "."))
+            for whose, points in (("firms", score[0]), ("private mailboxes", score[1]))]
+    said = f"{judged.points} of {judged.limit} points." if judged else "Not installed here."
+    return [*made, Item(OPEN if judged is None else FAILED if judged.points >= judged.limit else PASSED, "SpamAssassin", said)]
+
+
+def spelling(misspelt: Collection[str], avoided: Collection[str]) -> Item:
+    if avoided:
+        return Item(FAILED, "Words", f"Agreed not to be used: {', '.join(avoided)}.")
+    some = ", ".join(list(misspelt)[:6])
+    return Item(OPEN if misspelt else PASSED, "Words", f"Not in the dictionary: {some}{' …' if len(misspelt) > 6 else ''}." if misspelt
+                else "Every word is known.")
+
+
+def proofed(session: orm.Session, message: Message) -> Item:
+    """Whether a proof of this very draft went to somebody."""
+    row = session.execute(sa.text(
+        "SELECT who, detail->'to' FROM audit WHERE object_kind = 'message' AND object_id = :id AND did = 'sent a proof of' AND at >= :since "
+        "ORDER BY at DESC LIMIT 1"), {"id": message.id, "since": message.changed_at}).first()
+    return Item(PASSED, "A proof", f"{row[0]} sent this draft to {', '.join(row[1] or [])}.") if row else Item(
+        OPEN, "A proof", "This draft was not sent to anybody yet.")
+
+
+def reviewed(session: orm.Session, message: Message, wanted: bool) -> list[Item]:
+    """The review, where the house asks for one or somebody asked."""
+    asked: list[Review] = queries.reviews(session, message.id)
+    approved = queries.approved(session, message.id)
+    if approved is not None and approved.document == message.document:
+        return [Item(PASSED, "Review", f"{approved.approved_by} approved this draft.")]
+    if not wanted and not asked:
+        return []
+    waiting = next((r for r in asked if r.state == "asked"), None)
+    return [Item(OPEN if waiting or not wanted else FAILED, "Review",
+                 f"Asked for by {waiting.asked_by}, not answered yet." if waiting else "Nobody has approved this draft.")]
+
+
+def counted(items: Sequence[Item]) -> dict[str, int]:
+    return {state: sum(item.state == state for item in items) for state in (PASSED, FAILED, OPEN)}
