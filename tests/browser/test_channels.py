@@ -251,6 +251,7 @@ def test_card(page, house, two):
     write(page, '[data-slot="buttons.1.label"]', "Not now")
     page.type('[data-slot="page"]', "/observatory*")
     Select(page.find('[data-slot="unless"]')).select_by_value("membership_started")
+    page.wait(lambda: "last day" in page.text("#margin"))
     saved(page)
     for name, words in (("ada", "You can walk."), ("ben", "There is room to park.")):
         read_as(page, name)

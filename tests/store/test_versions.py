@@ -5,7 +5,8 @@ import json
 import random
 import re
 import threading
-from http.server import BaseHTTPRequestHandler, HTTPServer
+import zoneinfo
+from http.server import BaseHTTPRequestHandler, HTTPServer, ThreadingHTTPServer
 
 import pytest
 import sqlalchemy as sa
@@ -16,6 +17,7 @@ from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
 from meadowrun.messages import feeds, keeping, queries, reading
 from meadowrun.messages.models import Message
+from meadowrun.messages.values import Filler, Needs
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import partitions
@@ -205,6 +207,45 @@ def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_co
         assert all(says in x.text for x in keeper.letters)
     if path == "/good":
         assert Weather.asked == ["/good"], "asked once for all, then kept"
+
+
+def asked_by(session, database, url, people, **given):
+    """A filler with one feed, and the values of so many people."""
+    keeping.keep_feed(session, IDA, NOW, {"key": "sky", "url": url, "when_down": "leave_out", "keep_seconds": "0"} | given,
+                      frozenset({url.split("/")[2]}))
+    needs = Needs(frozenset({"feed.sky", "contact.first_name"}), {})
+    return Filler.of(session, needs, zoneinfo.ZoneInfo("UTC"), frozenset({url.split("/")[2]})), [
+        {"contact.first_name": f"P{n}"} for n in range(people)]
+
+
+def test_personal_feeds_are_asked_side_by_side(database):
+    """Twelve people, each answer held until four questions are open at once: one after the other it would never end."""
+    gate = threading.Barrier(4, timeout=10)
+
+    class Held(BaseHTTPRequestHandler):
+        def do_GET(self):
+            gate.wait()
+            self.send_response(200)
+            self.end_headers()
+            self.wfile.write(b'"%s"' % self.path.split("=")[1].encode())
+
+        def log_message(self, *_):
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Held)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    with database.session() as session:
+        filler, flats = asked_by(session, database, f"http://127.0.0.1:{server.server_port}/?who={{{{ contact.first_name }}}}", 12)
+    assert filler.complete_all(flats, NOW) == [None] * 12
+    assert [flat["feed.sky"] for flat in flats] == [f"P{n}" for n in range(12)]
+    server.shutdown()
+
+
+def test_a_silent_feed_is_not_asked_for_everyone(database, weather):
+    with database.session() as session:
+        filler, flats = asked_by(session, database, f"{weather}/down", 50)
+    wrong = filler.complete_all(flats, NOW)
+    assert all(isinstance(problem, feeds.NoAnswer) for problem in wrong) and len(Weather.asked) == 1
 
 
 def test_a_host_that_is_not_allowed_is_never_asked(database):

@@ -20,6 +20,9 @@ from meadowrun.messages.models import Feed
 MOST_BYTES = 200_000
 _MOST_KEPT = 2000
 _kept: OrderedDict[str, tuple[dt.datetime, Any]] = OrderedDict()
+#: addresses that just gave nothing: until when (on the process's own clock) they are not asked again, and why
+_silent: dict[str, tuple[float, str]] = {}
+SILENCE = 5.0
 _lock = threading.Lock()
 
 
@@ -65,10 +68,20 @@ def ask(feed: Feed, values: Mapping[str, Any], now: dt.datetime, hosts: Collecti
         kept = _kept.get(address)
         if kept and now - kept[0] < dt.timedelta(seconds=feed.keep_seconds):
             return pick(kept[1], feed.part)
+        silent = _silent.get(address)
     try:
+        if silent and time.monotonic() < silent[0]:
+            # Everyone of a send would wait for the same silence.
+            raise ValueError(silent[1])
         answer = fetch(address, feed.timeout_ms, hosts)
         found = pick(answer, feed.part)
     except (OSError, ValueError, urllib.error.URLError) as problem:
+        with _lock:
+            if not silent or time.monotonic() >= silent[0]:
+                _silent.pop(address, None)
+                _silent[address] = (time.monotonic() + SILENCE, str(problem))
+                while len(_silent) > _MOST_KEPT:
+                    _silent.pop(next(iter(_silent)))
         if feed.when_down == "fallback":
             return feed.fallback
         raise NoAnswer(feed.key, str(problem), feed.when_down == "wait") from None
@@ -83,6 +96,7 @@ def forget() -> None:
     """Drops every kept answer."""
     with _lock:
         _kept.clear()
+        _silent.clear()
 
 
 def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:

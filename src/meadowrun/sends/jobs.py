@@ -249,21 +249,23 @@ class _Chunk:
     def _letters(self, rows: list[_Person], now: dt.datetime, unrendered: list[Handed]) -> Iterator[Any]:
         """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to `unrendered`."""
         devices = self._devices([row.contact_id for row in rows]) if self.channel == "push" else {}
-        for row in rows:
+        wrong = self.filler.complete_all([row.filled for row in rows], now)
+        for row, problem in zip(rows, wrong, strict=True):
+            if isinstance(problem, NoAnswer):
+                again = problem.wait and row.tries + 1 < MOST_TRIES
+                unrendered.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
+                continue
             key = signing.make(self.settings.secret, self.key["send"], row.contact_id)
             sender = self._signs(row.filled)
             try:
-                self.filler.complete(row.filled, now)
+                if problem is not None:
+                    raise problem
                 values = nested(row.filled, self.facts, key)
                 if self.channel == "sms":
                     values["short"] = self._code(row.contact_id)
                 mail = self.renderer.render(values)
-            except NoAnswer as problem:
-                again = problem.wait and row.tries + 1 < MOST_TRIES
-                unrendered.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
-                continue
-            except Exception as problem:
-                unrendered.append(Handed(row.contact_id, "not_rendered", str(problem)[:300]))
+            except Exception as failure:
+                unrendered.append(Handed(row.contact_id, "not_rendered", str(failure)[:300]))
                 continue
             if self.channel == "push" and mail.push is not None:
                 there = tuple(d for d in devices.get(row.contact_id, ()) if d.kind in mail.push.get("systems", SYSTEMS))

@@ -143,7 +143,7 @@
     mark(false);
   });
 
-  lines.addEventListener('input', (event) => {
+  const typed = (event) => {
     const place = event.target.closest('[data-slot]');
     if (!place) return;
     const {line, slot} = place.dataset;
@@ -155,7 +155,8 @@
     else if (place.dataset.number) { if (place.value !== '') set(line, slot, Number(place.value)); }
     else set(line, slot, place.value);
     if ('redraw' in place.dataset) save(true);
-  });
+  };
+  lines.addEventListener('input', typed);
 
   lines.addEventListener('paste', (event) => {
     if (!event.target.closest('.ink')) return;
@@ -298,6 +299,8 @@
 
   lines.addEventListener('change', (event) => {
     const place = event.target;
+    // Not every browser tells of a choice as input.
+    if (place.matches('select[data-slot]')) typed(event);
     if (place.dataset.icon) { tree().find(place.dataset.line).line.icons[Number(place.dataset.icon)].icon = place.value; save(true); }
     if (place.dataset.columns) {
       const {line} = tree().find(place.dataset.columns);

@@ -85,14 +85,17 @@
     document.getElementById('p-as').value = answer.person || '';
   }
 
-  page.addEventListener('input', (event) => {
+  const typed = (event) => {
     const place = event.target.closest('[data-slot]');
     if (!place) return;
     soon();
     if (!place.isContentEditable) return;
     if (place.textContent.trim() === '' && !place.querySelector('[data-fill]')) place.dataset.empty = ''; else delete place.dataset.empty;
     if ('@#'.includes(event.data || ' ')) words.offer(place, event.data);
-  });
+  };
+  page.addEventListener('input', typed);
+  // Not every browser tells of a choice as input.
+  page.addEventListener('change', (event) => { if (event.target.matches('select')) typed(event); });
   page.addEventListener('keydown', (event) => { if (event.key === 'Enter' && event.target.matches('.ink:not([data-multi])')) event.preventDefault(); });
   page.addEventListener('mousedown', (event) => { if (event.target.closest('.ink-tools button')) event.preventDefault(); });
   page.addEventListener('click', (event) => {
