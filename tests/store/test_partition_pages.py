@@ -87,3 +87,15 @@ def test_names_versions_and_roles(client, web, halves):
     assert "Thirds" in web.get("/partitions").text
     sign_in(client, "viewer")
     assert client.post("/partitions", data={"name": "X"}).status_code == 403
+
+
+def test_those_who_match_several_are_counted_once_and_listed(web, halves):
+    # P1 is keen, from Farrow, and matches a third part, too: one person, not two.
+    part(web, "High", line("score", "at_least", 5))
+    forget()
+    shown = words(web.get("/partitions/1").text)
+    assert "2 people match more than one part" in shown
+    listed = words(web.get("/partitions/1/several").text)
+    assert "2 people match more than one part" in listed and "P1" in listed and "P2" in listed and "P0" not in listed
+    assert "Keen Farrow, High" in listed and "Keen High" in listed
+    assert "P1" not in words(web.get("/partitions/1/several?after=2").text)

@@ -103,7 +103,7 @@ def list_partitions(actor: Actor) -> object:
 @endpoint("get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last")
 def partition_sizes(actor: Actor, ident: int) -> object:
     try:
-        found = partitions.sizes(db(), partitions.get(db(), ident).parts, words(), now(), zone())
+        found = partitions.divided(db(), partitions.get(db(), ident).parts, words(), now(), zone()).sizes
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
     return flask.jsonify(items=[{"key": s.key, "name": s.name, "size": s.size, "match": s.own} for s in found])

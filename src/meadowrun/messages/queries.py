@@ -100,6 +100,9 @@ def _with_page(session: orm.Session, notice: Compiled, number: int, public_url: 
     """A notice with the message that a tap on it opens as a page. Raises CompileError."""
     page = session.get(Message, number)
     if page is None or page.channel != "email" or page.document.get("one_of"):
+        if not tracked:
+            # While it is written the notice itself can be read already.
+            return notice
         raise CompileError("The page that a tap opens was not chosen, or is gone.")
     made = compile_document(page.document, public_url, tracked, rows_of(session, page.document), len(notice.links))
     links = tuple(dataclasses.replace(link, label=f"page: {link.label}") for link in made.links)

@@ -5,7 +5,7 @@ import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content.differences import differences
-from meadowrun.core.content.lines import places
+from meadowrun.core.content.lines import places, walk
 from meadowrun.messages import actions, keeping, queries, views
 from meadowrun.messages.models import Comment, Draft, Review
 from meadowrun.shell.accounts import people_who
@@ -91,5 +91,8 @@ def compare(ident: int) -> object:
         newest = db().scalar(sa.select(sa.func.max(Draft.number)).where(Draft.message_id == ident)) or 1
         chosen = [max(1, newest - 1), newest]
     old, new = sorted(chosen)
-    return flask.render_template("messages/compare.html", message=message, drafts=list(drafts.values()), old=drafts[old], new=drafts[new],
+    before, after = ({line["id"]: line for line in walk(drafts[n].document["lines"])} for n in (old, new))
+    marked = "-".join(i for i in before.keys() | after.keys() if before.get(i) != after.get(i))
+    return flask.render_template("messages/compare.html", message=message, marked=marked,
+                                 drafts=list(drafts.values()), old=drafts[old], new=drafts[new],
                                  said=differences(drafts[old].document, drafts[new].document), name_of=views.name_of)

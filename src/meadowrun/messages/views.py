@@ -312,7 +312,9 @@ def draft_html(ident: int, number: int) -> object:
     draft = db().get(Draft, (ident, number))
     if draft is None:
         flask.abort(404)
-    return in_frame(looked(rendered(message, chosen_person(None), draft.document), "desk"))
+    page = looked(rendered(message, chosen_person(None), draft.document), "desk")
+    marks = "".join(f".ln-{i}{{outline:3px solid #c98a1b;outline-offset:-3px}}" for i in flask.request.args.get("mark", "").split("-") if i.isalnum())
+    return in_frame(page.replace("</head>", f"<style>{marks}</style></head>", 1) if marks else page)
 
 
 @pages.post("/messages/<int:ident>/restore/<int:number>")

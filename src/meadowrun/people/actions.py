@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import insert
 
-from meadowrun.base import audit
+from meadowrun.base import audit, clock
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
@@ -130,6 +130,38 @@ def save_company(session: orm.Session, actor: Actor, now: dt.datetime, name: str
     session.flush()
     audit.record(session, actor, now, "saved", "company", company.id, company.name)
     return company
+
+
+def rename_company(session: orm.Session, actor: Actor, company: Company, name: str) -> None:
+    """Gives a company another name. Raises Invalid, and Conflict where another has it: those can be merged."""
+    name = values.text_or_none(name) or ""
+    if not name:
+        raise Invalid("Give the company a name.", "name")
+    other = session.scalar(sa.select(Company).where(Company.name_key == fold(name), Company.id != company.id))
+    if other is not None:
+        raise Conflict(f"There is a company “{other.name}” already. Merge the two instead.")
+    was = company.name
+    company.name, company.name_key = name, fold(name)
+    session.flush()
+    audit.record(session, actor, clock.now(session), "renamed", "company", company.id, name, was=was)
+
+
+def merge_companies(session: orm.Session, actor: Actor, gone: Company, kept: Company) -> int:
+    """Moves everyone of one company to another, fills its blank own fields, and deletes the first. Returns how many moved.
+
+    Raises Conflict naming the fields in which both hold different values, so that nothing is lost unseen.
+    """
+    if gone.id == kept.id:
+        raise Invalid("Choose another company to merge it into.", "into")
+    differ = sorted(k for k, v in gone.attributes.items() if k in kept.attributes and kept.attributes[k] != v)
+    if differ:
+        raise Conflict(f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these equal, or blank in one, first.")
+    moved = session.execute(sa.update(Contact).where(Contact.company_id == gone.id).values(company_id=kept.id)).rowcount  # type: ignore[attr-defined]
+    kept.attributes = {**gone.attributes, **kept.attributes}
+    audit.record(session, actor, clock.now(session), "merged the company", "company", kept.id, kept.name, gone=gone.name, moved=moved)
+    session.delete(gone)
+    session.flush()
+    return int(moved)
 
 
 def set_consent(session: orm.Session, now: dt.datetime, contact_id: int, topic_id: int, agreed: bool, how: str,

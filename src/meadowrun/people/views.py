@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
-from meadowrun.core.wording import fold
+from meadowrun.core.wording import count_of, fold
 from meadowrun.people import actions, queries, wholly
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
@@ -158,8 +158,16 @@ def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) 
     found = queries.found(db(), Company, ident, "company")
     people = list(db().scalars(sa.select(Contact).where(Contact.company_id == ident).order_by(Contact.name_key)
                                .limit(200)))
-    return flask.render_template("people/company.html", company=found, people=people, given=given, problem=problem, dates=dt.date.fromisoformat,
+    return flask.render_template("people/company.html", company=found, people=people, given=given, problem=problem,
+                                 alike=_alike(found), dates=dt.date.fromisoformat,
                                  own=queries.fields(db(), "company"))
+
+
+def _alike(company: Company) -> list[Company]:
+    """Companies whose names begin like this one's, to merge it with: the likeliest doubles."""
+    begins = company.name_key.split(" ")[0][:12].replace("%", "").replace("_", "")
+    return list(db().scalars(sa.select(Company).where(Company.name_key.like(f"{begins}%"), Company.id != company.id)
+                             .order_by(Company.name).limit(30)))
 
 
 @pages.post("/companies/<int:ident>")
@@ -172,6 +180,25 @@ def change_company(ident: int) -> object:
         db().rollback()
         return _company(ident, flask.request.form.to_dict(), problem), problem.status
     return done("people.company", "Saved.", ident=ident)
+
+
+@pages.post("/companies/<int:ident>/<any(rename, merge):verb>")
+@needs("author")
+def settle_company(ident: int, verb: str) -> object:
+    """Another name, or merged into the company of a name; its page follows."""
+    found, name = queries.found(db(), Company, ident, "company"), flask.request.form.get("name", "")
+    try:
+        if verb == "rename":
+            actions.rename_company(db(), actor(), found, name)
+            return done("people.company", "Renamed.", ident=ident)
+        kept = db().scalar(sa.select(Company).where(Company.name_key == fold(name)))
+        if kept is None:
+            raise Invalid(f"There is no company “{name}”. Type the name as it stands in the list.", "name")
+        moved = actions.merge_companies(db(), actor(), found, kept)
+        return done("people.company", f"“{found.name}” is part of it now; {count_of(moved, 'person', 'people')} moved.", ident=kept.id)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _company(ident, {}, problem), problem.status
 
 
 @pages.get("/people/fields")

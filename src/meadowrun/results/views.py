@@ -22,7 +22,8 @@ pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
          "clicked": "Clicked", "converted": "Success", "unsubscribed": "Unsubscribed", "complained": "Complained"}
 #: channel → the steps to success that can be seen there, and what they are called
-_STEPS = {"email": {"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
+_STEPS: dict[str, dict[str, str]] = {
+          "email": {"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
           "sms": {"delivered": "Delivered", "clicked": "Followed a link"}, "push": {"delivered": "Delivered", "clicked": "Tapped it"},
           "card": {"delivered": "Laid ready", "opened": "Saw it", "clicked": "Pressed a button"}}
 PAGE = 100
@@ -62,7 +63,8 @@ def show(ident: int) -> object:
     return flask.render_template(
         "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
         points=points, channel=channel, cards=card_tally(db(), send.id) if channel == "card" else None,
-        words_of=words_for(channel), topic=db().get(Topic, send.topic_id) if send.topic_id else None)
+        words_of=words_for(channel), said={key: text.lower() for key, text in (_STEPS["email"] | said).items()},
+        topic=db().get(Topic, send.topic_id) if send.topic_id else None)
 
 
 @pages.get("/results/<int:ident>/people/<what>")

@@ -1,17 +1,22 @@
 """Pages of partitions. A part's lines are written on the segment's own page, saved to the part."""
 
+import itertools
+
 import flask
 import sqlalchemy as sa
 
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
+from meadowrun.people.models import Contact
 from meadowrun.segments import partitions
 from meadowrun.segments.models import Partition
 from meadowrun.segments.page import looked_at
+from meadowrun.segments.queries import look
 from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
 
 pages = flask.Blueprint("partitions", __name__)
+PAGE = 100
 
 
 @pages.get("/partitions")
@@ -36,14 +41,33 @@ def create() -> object:
 @pages.get("/partitions/<int:ident>")
 def show(ident: int) -> object:
     partition = partitions.get(db(), ident)
-    sizes, said, problem = [], {}, None
+    sizes, several, said, problem = [], 0, {}, None
     try:
-        sizes = partitions.sizes(db(), partition.parts, words(), now(), zone())
+        found = partitions.divided(db(), partition.parts, words(), now(), zone())
+        sizes, several = found.sizes, len(found.several)
         said = {p["key"]: english.read_aloud(d.parse({"lines": p["lines"]}, words()), words(), today()) for p in partition.parts}
     except d.DefinitionError as wrong:
         problem = wrong
-    return flask.render_template("segments/partition.html", partition=partition, sizes=sizes, said=said, problem=problem,
+    return flask.render_template("segments/partition.html", partition=partition, sizes=sizes, several=several, said=said, problem=problem,
                                  uses=partitions.using(db(), ident))
+
+
+@pages.get("/partitions/<int:ident>/several")
+def several(ident: int) -> object:
+    """The people who match more than one part, a page at a time, each with the parts they match; the first is theirs."""
+    partition = partitions.get(db(), ident)
+    after = int(flask.request.args["after"]) if flask.request.args.get("after", "").isdigit() else 0
+    found = partitions.divided(db(), partition.parts, words(), now(), zone())
+    ids = list(itertools.islice((n for n in found.several if n > after), PAGE + 1))
+    matched: dict[int, list[str]] = {ident: [] for ident in ids}
+    for part in partition.parts:
+        looked = look(db(), d.parse({"lines": part["lines"]}, words()), words(), now(), zone())
+        for one in ids:
+            if one in looked.sieve.members:
+                matched[one].append(part["name"])
+    rows = db().scalars(sa.select(Contact).where(Contact.id.in_(ids[:PAGE])).order_by(Contact.id)).all()
+    return flask.render_template("segments/several.html", partition=partition, rows=rows, matched=matched, total=len(found.several),
+                                 after=ids[PAGE - 1] if len(ids) > PAGE else None)
 
 
 @pages.get("/partitions/<int:ident>/parts/<key>")

@@ -33,6 +33,14 @@ class PartSize:
     size: int
 
 
+@dataclasses.dataclass(frozen=True)
+class Divided:
+    """Everyone by parts, “everyone else” last; `several` match more than one part."""
+
+    sizes: list[PartSize]
+    several: BitMap
+
+
 def get(session: orm.Session, ident: int) -> Partition:
     return found(session, Partition, ident, "partition")
 
@@ -147,17 +155,18 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, partition: Part
     session.delete(partition)
 
 
-def sizes(session: orm.Session, parts: list[dict[str, Any]], words: Dictionary, now: dt.datetime,
-          zone: zoneinfo.ZoneInfo) -> list[PartSize]:
-    """Each part's people in order, “everyone else” last. Raises DefinitionError for lines that name what is gone."""
-    taken, found_sizes, everyone = BitMap(), [], 0
+def divided(session: orm.Session, parts: list[dict[str, Any]], words: Dictionary, now: dt.datetime,
+            zone: zoneinfo.ZoneInfo) -> Divided:
+    """Each part's people in order. Raises DefinitionError for lines that name what is gone."""
+    taken, several, found_sizes, everyone = BitMap(), BitMap(), [], 0
     for part in parts:
         looked = look(session, d.parse({"lines": part["lines"]}, words), words, now, zone)
         own = looked.sieve.members
         found_sizes.append(PartSize(part["key"], part["name"], len(own), len(own - taken)))
+        several |= own & taken
         taken |= own
         everyone = looked.sieve.everyone
     if not parts:
         everyone = session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
     rest = everyone - len(taken)
-    return [*found_sizes, PartSize("else", "everyone else", rest, rest)]
+    return Divided([*found_sizes, PartSize("else", "everyone else", rest, rest)], several)

@@ -20,7 +20,7 @@ from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send, Sender
-from meadowrun.sends.queries import EDITABLE, hours
+from meadowrun.sends.queries import EDITABLE, channel_of, hours
 from meadowrun.tracking.models import EventKind
 
 
@@ -148,8 +148,9 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """For good: those still to go are counted as stopped."""
-    _move(session, actor, now, send, ("running", "paused"), "stopped", "stopped")
+    """For good: those still to go are counted as stopped. Cards that lie ready are taken away, also when all were laid."""
+    cards = ("done",) if channel_of(session, send) == "card" else ()
+    _move(session, actor, now, send, ("running", "paused", *cards), "stopped", "stopped")
     session.execute(sa.text(
         "UPDATE deliveries SET outcome = 'stopped' WHERE send_id = :id AND taken_at = :at "
         "AND outcome IN ('waiting', 'deferred')"), {"id": send.id, "at": send.taken_at})
