@@ -301,7 +301,7 @@ def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database
         # Meanwhile another worker looks whether the send is done.
         with database.session() as session:
             send = session.get_one(Send, ident, with_for_update=True)
-            sending._finish_if_done(session, ident, send.taken_at, NOW)
+            sending.finish_if_done(session, ident, send.taken_at, NOW)
             seen.append(send.state)
         return dict.fromkeys(message_ids, False)
 

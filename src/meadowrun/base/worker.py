@@ -11,7 +11,7 @@ from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
 
 #: Modules that register tasks.
-TASK_MODULES = ("meadowrun.imports.jobs", "meadowrun.sends.jobs", "meadowrun.results.jobs",
+TASK_MODULES = ("meadowrun.imports.jobs", "meadowrun.sends.jobs", "meadowrun.sends.sweep", "meadowrun.results.jobs",
                 "meadowrun.segments.jobs", "meadowrun.people.jobs", "meadowrun.village.jobs")
 
 

@@ -354,7 +354,7 @@ def proof(ident: int) -> object:
     sender = next((s for s in senders(db()) if str(s.id) == form.get("from")), None) or next(iter(senders(db())), None)
     if sender is None:
         raise Invalid("There is no sender yet.", "from")
-    people = [chosen_person(form.get("as"))]
+    people = [chosen_person(form.get("as")), *_named(form.get("also", ""))]
     if form.get("each"):
         found, _ = reading.who_reads(db(), message.document, words(), now(), zone())
         people += [db().get(Contact, v.someone) for r in found for v in (*r.versions, r.others) if v.someone]
@@ -370,6 +370,17 @@ def proof(ident: int) -> object:
     arrived = sum(h.outcome == "delivered" for h in sent)
     said = f"The proof of draft {message.draft}, as {', '.join(name_of(p) for p in people)}, went out: {arrived} of {len(letters)} mails."
     return done("messages.edit", said + (f" Not taken: {', '.join(refused)}." if refused else ""), ident=ident)
+
+
+def _named(text: str) -> list[Contact]:
+    """The contacts of some addresses, parted by commas. Raises Invalid naming one that nobody has."""
+    found = []
+    for address in filter(None, (a.strip() for a in text.replace(";", ",").replace("\n", ",").split(","))):
+        contact = db().scalar(sa.select(Contact).where(Contact.email_key == core_values.email_key(address)).order_by(Contact.id).limit(1))
+        if contact is None:
+            raise Invalid(f"Nobody has the address “{address}”, so the message cannot be read as them.", "also")
+        found.append(contact)
+    return found
 
 
 def _proofs(message: Message, sender: Sender, people: list[Contact | None], addresses: list[str]) -> list[Letter]:

@@ -9,7 +9,6 @@ gateway is asked by Message-ID before anything is sent again.
 import contextlib
 import dataclasses
 import datetime as dt
-import itertools
 import zoneinfo
 from collections.abc import Iterator
 from typing import Any
@@ -89,7 +88,7 @@ def take(send_id: int) -> None:
         for chunk in range((size + CHUNK - 1) // CHUNK):
             jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
         if not size:
-            _finish_if_done(session, send.id, send.taken_at, now)
+            finish_if_done(session, send.id, send.taken_at, now)
 
 
 @contextlib.contextmanager
@@ -216,7 +215,7 @@ class _Chunk:
             rows = self._claim(session, now)
             self._write(session, [Handed(p.contact_id, p.verdict, "") for p in rows if p.verdict != "go"], {}, {})
             if not rows:
-                _finish_if_done(session, self.key["send"], self.taken, now)
+                finish_if_done(session, self.key["send"], self.taken, now)
         self._hand_over([p for p in rows if p.verdict == "go"], now)
 
     def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
@@ -323,7 +322,7 @@ class _Chunk:
                 "UPDATE deliveries d SET outcome = 'stopped' FROM sends s WHERE s.id = d.send_id AND s.state = 'stopped' "
                 "AND d.send_id = :send AND d.taken_at = :taken AND d.chunk = :chunk "
                 "AND d.outcome IN ('waiting', 'deferred')"), self.key)
-            _finish_if_done(session, self.key["send"], self.taken, now)
+            finish_if_done(session, self.key["send"], self.taken, now)
         if down:
             log.warning("mail server away", send=self.key["send"], problem=str(down))
 
@@ -356,7 +355,7 @@ class _Chunk:
                  "address": address.get(r.contact_id)} for r in results]).decode()})
 
 
-def _finish_if_done(session: orm.Session, send_id: int, taken: dt.datetime | None, now: dt.datetime) -> None:
+def finish_if_done(session: orm.Session, send_id: int, taken: dt.datetime | None, now: dt.datetime) -> None:
     """A running send is done when nobody is left who may still be handed over; doubts stay open for a person.
 
     The send's row is locked only then, so that workers on other chunks do not wait for each other. Two that end at once
@@ -368,43 +367,3 @@ def _finish_if_done(session: orm.Session, send_id: int, taken: dt.datetime | Non
     if left is None:
         session.execute(sa.text("UPDATE sends SET state = 'done', finished_at = :now WHERE id = :id AND state = 'running'"),
                         {"id": send_id, "now": now})
-
-
-@jobs.task("sends.sweep", every="* * * * * */5")
-def sweep() -> None:
-    """Everything due by now: planned sends whose moment has come, chunks that nobody works on."""
-    with context().database.session() as session:
-        now = clock.now(session)
-        for send in session.scalars(sa.select(Send).where(Send.state == "planned", Send.leaves_at <= now)
-                                    .with_for_update(skip_locked=True)):
-            send.state = "taking"
-            jobs.enqueue(session, "sends.take", send_id=send.id)
-        stuck = session.scalars(sa.select(Send).where(Send.state == "taking", Send.sealed.is_(False)))
-        for send in stuck:
-            if not _queued(session, "sends.take", send.id):
-                jobs.enqueue(session, "sends.take", send_id=send.id)
-        for send in session.scalars(sa.select(Send).where(Send.state == "running")):
-            _revive(session, send, now)
-
-
-def _revive(session: orm.Session, send: Send, now: dt.datetime) -> None:
-    """Enqueues the chunks of a running send that have work due and neither a waiting job nor a worker."""
-    chunks = [row[0] for row in session.execute(sa.text(
-        "SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id AND taken_at = :at AND (outcome IN "
-        "('waiting', 'in_hand') OR outcome = 'in_doubt' AND :ask OR outcome = 'deferred' AND not_before <= :now)"),
-        {"id": send.id, "at": send.taken_at, "now": now, "ask": bool(context().settings.mail_receipts_url)})]
-    queued = _queued(session, "sends.chunk", send.id)
-    for chunk in chunks:
-        # The lock is let go with this transaction: it only tells whether a worker is alive behind the chunk.
-        if chunk not in queued and session.execute(
-                sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar():
-            jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
-    if not chunks:
-        _finish_if_done(session, send.id, send.taken_at, now)
-
-
-def _queued(session: orm.Session, name: str, send_id: int) -> set[int]:
-    rows = session.execute(sa.text(
-        "SELECT coalesce((args->>'chunk')::int, 0) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name "
-        "AND (args->>'send_id')::bigint = :id"), {"name": name, "id": send_id})
-    return set(itertools.chain.from_iterable(rows))

@@ -158,73 +158,7 @@
   };
   lines.addEventListener('input', typed);
 
-  lines.addEventListener('paste', (event) => {
-    if (!event.target.closest('.ink')) return;
-    event.preventDefault();
-    const picture = [...event.clipboardData.files].find((f) => f.type.startsWith('image/'));
-    if (picture) { newPicture(picture, event.target.closest('.line').dataset.id); return; }
-    // Pasting brings words, not somebody else's looks.
-    document.execCommand('insertText', false, event.clipboardData.getData('text/plain'));
-  });
-
-  async function stored(file) {
-    const form = new FormData();
-    form.set('file', file);
-    const response = await fetch('/files', {method: 'POST', body: form, headers: {Accept: 'application/json', 'X-CSRFToken': Meadowrun.csrf()}});
-    const answer = await response.json();
-    if (!response.ok) { Meadowrun.say(answer.error); return null; }
-    return answer;
-  }
-
-  async function newPicture(file, after) {
-    const answer = await stored(file);
-    if (!answer) return;
-    const line = await get(base + '/line/picture');
-    line.src = answer.src;
-    const place = tree().find(after);
-    if (place) place.lines.splice(place.index + 1, 0, line); else doc.lines.unshift(line);
-    save(true);
-  }
-
-  lines.addEventListener('dragover', (event) => { if (event.dataTransfer.types.includes('Files')) event.preventDefault(); });
-  lines.addEventListener('drop', async (event) => {
-    const file = [...event.dataTransfer.files].find((f) => f.type.startsWith('image/'));
-    const row = event.target.closest('.line');
-    if (!file) return;
-    event.preventDefault();
-    const place = row && row.dataset.type === 'picture' && tree().find(row.dataset.id);
-    if (!place) { newPicture(file, row ? row.dataset.id : ''); return; }
-    const answer = await stored(file);
-    if (answer) { place.line.src = answer.src; save(true); }
-  });
-
-  function upload(id) {
-    const input = Object.assign(document.createElement('input'), {type: 'file', accept: 'image/png,image/jpeg,image/gif', hidden: true, id: 'picture-file'});
-    document.getElementById('picture-file')?.remove();
-    page.append(input);
-    input.addEventListener('change', async () => {
-      const answer = await stored(input.files[0]);
-      input.remove();
-      if (answer) { tree().find(id).line.src = answer.src; save(true); }
-    });
-    input.click();
-  }
-
-  async function fromStore(button, id) {
-    const answer = await get('/files/pictures');
-    const sheet = Meadowrun.pop(button, '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to narrow" autocomplete="off"><div class="choices pictures"></div>', (form) => {
-      if (!form.get('src')) return;
-      Object.assign(tree().find(id).line, {src: form.get('src')});
-      Meadowrun.closePop();
-      save(true);
-    });
-    sheet.querySelector('.choices').replaceChildren(...answer.pictures.map((p) => {
-      const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'src', value: p.src});
-      const image = Object.assign(document.createElement('img'), {src: p.src, alt: '', loading: 'lazy'});
-      choice.append(image, p.name);
-      return choice;
-    }));
-  }
+  const pictures = Meadowrun.pictures(page, lines, base, tree, (line) => doc.lines.unshift(line), save);
 
   // A new line goes where it was asked for: at the end of a list, before a footer.
   async function add(button, into) {
@@ -263,8 +197,8 @@
   }
 
   const does = {
-    upload: (b) => upload(b.dataset.line),
-    store: (b) => fromStore(b, b.dataset.line),
+    upload: (b) => pictures.upload(b.dataset.line),
+    store: (b) => pictures.fromStore(b, b.dataset.line),
     add: (b) => add(b, b.dataset.into),
     ownPlain: async () => { doc.plain = (await get(base + '/plain')).text; delete doc.plain_of; save(true); },
     madePlain: () => { doc.plain = null; save(true); },
@@ -304,7 +238,8 @@
     if (place.dataset.icon) { tree().find(place.dataset.line).line.icons[Number(place.dataset.icon)].icon = place.value; save(true); }
     if (place.dataset.columns) {
       const {line} = tree().find(place.dataset.columns);
-      const split = place.value.split(' ').map(Number);
+      const split = place.value.split(/[^0-9.]+/).map(Number).filter((n) => n > 0).slice(0, 4);
+      if (!split.length) { place.value = line.split.join(' '); return; }
       while (line.columns.length < split.length) line.columns.push([]);
       // What stood in columns that are gone moves into the last one left.
       while (line.columns.length > split.length) line.columns[split.length - 1].push(...line.columns.splice(split.length, 1)[0]);
@@ -436,10 +371,15 @@
     const button = event.target.closest('[data-goto], [data-as]');
     if (!button) return;
     if (button.dataset.as) { person = button.dataset.as; read(); return; }
-    const [line, slot] = button.dataset.goto.split(':');
+    goTo(button.dataset.goto);
+  });
+
+  // Where a finding leads.
+  function goTo(where) {
+    const [line, slot] = where.split(':');
     const place = slot === 'add' ? document.getElementById('add-line') : lines.querySelector(`[data-line="${line}"][data-slot="${slot}"]`) || lines.querySelector(`.line[data-id="${line}"] .ink, .line[data-id="${line}"] button, [data-line="${line}"]`);
     if (place) { const closed = place.closest('details'); if (closed) closed.open = true; place.scrollIntoView({block: 'center'}); place.focus(); }
-  });
+  }
 
   function show(name) {
     look = name;
@@ -458,4 +398,6 @@
   buttons();
   sortable();
   read();
+  const finding = new URLSearchParams(location.search).get('goto');
+  if (finding) goTo(finding);
 })();

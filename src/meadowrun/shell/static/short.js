@@ -106,6 +106,11 @@
     const place = button.closest('.line, .pad')?.querySelector('.ink');
     if (button.dataset.insert) words.offer(place, button.dataset.insert, false);
     if (button.dataset.help) Meadowrun.suggest(button, message, '', button.dataset.help, (said) => { place.append(document.createTextNode((place.textContent.trim() ? ' ' : '') + said)); delete place.dataset.empty; save({redraw: true}); });
+    if (button.dataset.store) Meadowrun.choosePicture(button, (src) => { at(button.dataset.store).value = src; soon(); });
+    if (button.dataset.look) {
+      page.querySelectorAll('[data-look]').forEach((b) => b.setAttribute('aria-pressed', String(b === button)));
+      document.getElementById('screen').classList.toggle('phone', button.dataset.look === 'phone');
+    }
     if (button.id === 'plainer') save({plainer: true});
   });
   document.getElementById('margin').addEventListener('click', (event) => {
