@@ -164,3 +164,26 @@ def test_a_suggestion_is_chosen_and_edited(page, house):
     saved(page)
     with house.database.session() as session:
         assert session.execute(sa.text("SELECT count(*) FROM audit WHERE did = 'took a suggestion for'")).scalar() == 1
+
+
+def drag(page, handle, onto):
+    """A line taken by its name and let go over another, as a hand does it: in small steps."""
+    from selenium.webdriver.common.action_chains import ActionChains
+    source, target = page.find(handle), page.find(onto)
+    chain = ActionChains(page.driver, duration=60).click_and_hold(source).move_by_offset(0, 6).move_by_offset(0, 6)
+    for _ in range(3):
+        chain = chain.move_to_element(target)
+    chain.move_by_offset(0, 4).pause(0.3).release().perform()
+
+
+def test_a_line_is_dragged_by_mouse(page, house):
+    begin(page, "Dragged")
+    write(page, '.line[data-type=heading] .ink', "First")
+    kinds = lambda: [x.get_attribute("data-type") for x in page.all("#lines > div > .line[data-type]")]  # noqa: E731
+    before = kinds()
+    drag(page, ".line[data-type=heading] .what", ".line[data-type=button] .what")
+    page.wait(lambda: kinds() != before and sorted(kinds()) == sorted(before), why="nothing moved")
+    saved(page)
+    page.driver.refresh()
+    page.find("#lines .line")
+    assert kinds().index("heading") > kinds().index("text")

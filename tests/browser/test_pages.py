@@ -17,7 +17,8 @@ PAGES = ["/", "/people", "/people?q=marsh", "/people?q=zzzz", "/people/new", "/p
          "/segments/compare", "/segments/compare?of=1&of=2&of=3", "/segments/1/why/5", "/people/5/segments", "/partitions", "/partitions/1",
          "/partitions/1/parts/new",
          "/people/doubles", "/people/fields/1", "/people/events/1", "/lists/1", "/messages", "/messages/new", "/messages/1",
-         "/messages/1/drafts", "/messages/1/checks", "/messages/1/review", "/messages/1/compare", "/messages/2/text", "/messages/3/notice",
+         "/messages/1/drafts", "/messages/1/checks", "/messages/1/review", "/messages/1/compare", "/messages/2/text", "/messages/3/notice", "/messages/4",
+         "/messages/2/checks", "/messages/3/checks", "/messages/4/checks", "/partitions/1/several",
          "/messages/rows", "/messages/rows/1", "/messages/rows/1/uses", "/messages/house", "/messages/lookups", "/files", "/campaigns",
          "/campaigns/new", "/campaigns/1", "/campaigns/1/edit", "/sends/1", "/sends/1/look", "/sends/2", "/results", "/results/2",
          "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/connections", "/senders", "/nowhere"]

@@ -16,8 +16,9 @@ VIEWS = {
     "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segment": "/segments/1",
     "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
     "message": "/messages/1", "checks": "/messages/1/checks", "notice": "/messages/3/notice", "text": "/messages/2/text",
+    "card": "/messages/4",
     "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/27",
-    "calendar": "/calendar", "preferences": "preferences", "village": "village",
+    "calendar": "/calendar", "preferences": "preferences",
 }
 PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988\n"
                "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979\nbad address,Ann,Rook,Farrow,Patron,\n")
@@ -48,12 +49,10 @@ def run(root: pathlib.Path) -> None:
                 from meadowrun.base import signing
                 token = signing.make((folder / "demo" / "secret").read_text(), 2, 23)
                 browser.get(f"{demo.address}/p/{token}")
-            elif place == "village":
-                browser.get(demo.site + "/observatory/tickets")
             else:
                 browser.get(demo.address + place)
             # The reading side of an editor comes after the page.
-            time.sleep(1.8 if name in ("message", "notice", "text") else 0.9)
+            time.sleep(1.8 if name in ("message", "notice", "text", "card") else 0.9)
             browser.save_screenshot(str(target / f"{name}.png"))
             say(f"docs/screenshots/{name}.png")
     finally:
