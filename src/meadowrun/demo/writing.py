@@ -114,4 +114,5 @@ def allow_notices(session: orm.Session, store: Store, site: str, now: dt.datetim
     for contact in range(7, min(scale, 8000), 40):
         subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, new_browser(store, str(contact), site))
     for contact in range(9, min(scale, 8000), 60):
-        subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, new_app(store, str(contact), "ios" if contact // 60 % 2 else "android"))
+        phone = new_app(store, str(contact), "ios" if contact // 60 % 2 else "android")
+        subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, phone)
