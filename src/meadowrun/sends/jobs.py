@@ -220,18 +220,18 @@ class _Chunk:
 
     def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
         """Moves whoever waits to in_hand and reads what verdict and message need of them, as of this moment."""
-        claimed = {row.contact_id: row for row in session.execute(sa.text(
+        claimed = {contact: (repeated, tries) for contact, repeated, tries in session.execute(sa.text(
             "UPDATE deliveries SET outcome = 'in_hand', at = :now, not_before = NULL WHERE send_id = :send AND taken_at = :taken AND "
             "chunk = :chunk AND (outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) "
-            "RETURNING contact_id, repeated, tries"), {**self.key, "now": now})}
+            "RETURNING contact_id, repeated, tries"), {**self.key, "now": now}).all()}
         if not claimed:
             return []
         compiler = compiler_for(session, self.words, now, self.zone)
         facts = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
                           "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
-        found = [_Person(row.id, row.address, row.filled, claimed[row.id].tries, verdict(Facts(
-            row.has_address, row.email_usable, row.suppressed, row.bounced, row.consent, row.channel_consent,
-            claimed[row.id].repeated))) for row in session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)})]
+        rows = session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)}).all()
+        found = [_Person(ident, address, filled, claimed[ident][1], verdict(Facts(*known, claimed[ident][0])))
+                 for ident, *known, address, filled in rows]
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.
         self._write(session, [Handed(c, "no_address", "the contact no longer exists") for c in missing], {}, {})

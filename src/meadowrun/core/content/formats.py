@@ -1,6 +1,7 @@
 """How a filled-in value may be written: dates, money, capitals, lists. Each takes what it cannot format as it is."""
 
 import datetime as dt
+import functools
 import re
 from collections.abc import Callable
 from typing import Any
@@ -44,8 +45,13 @@ def _money(value: Any, sign: str = "") -> Any:
 
 def _titled(value: Any) -> Any:
     """Capitals at the start of each word, leaving mixed case (McKay, O’Hara) as it is."""
-    text = str(value) if value else ""
-    return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in text.split(" ")) or value
+    return _titled_words(str(value)) if value else value
+
+
+@functools.lru_cache(8192)
+def _titled_words(text: str) -> str:
+    # Of many thousand people a few thousand names are enough.
+    return " ".join(w.capitalize() if w.isupper() or w.islower() else w for w in text.split(" "))
 
 
 def _upper(value: Any) -> Any:
