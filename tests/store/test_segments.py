@@ -252,3 +252,19 @@ class TestSaving:
             saved = actions.save(session, IDA, NOW, dictionary(session), "One", self.LINES)
             with pytest.raises(Conflict, match="is used by the send “Letter”"):
                 actions.delete(session, IDA, NOW, saved, ["the send “Letter”"])
+
+
+def test_lines_shared_out_to_two_connections_give_what_each_gives_alone(database):
+    """Also where this transaction has written what no other can see yet: then nothing is shared out."""
+    predicates = ["c.town = 'Farrow'", "c.id IN (SELECT contact_id FROM consents WHERE agreed) IS TRUE", "TRUE", "c.email LIKE :who",
+                  "c.id % 3 = 0", "FALSE", "EXISTS (SELECT 1 FROM consents x WHERE x.contact_id = c.id AND x.channel = 'sms') IS TRUE"]
+    values = {"who": "p1%"}
+    with database.session() as session:
+        for n in range(40):
+            add(session, NOW, f"p{n}@post.example", town="Farrow" if n % 2 else None, agreed=n % 5 == 0)
+        unseen = queries.id_sets(session, predicates, values)
+        assert len(unseen[2]) == 40, "what was only just written is there"
+    with database.session() as session:
+        shared = queries.id_sets(session, predicates, values)
+        assert shared == unseen == [queries.id_sets(session, [p], values)[0] for p in predicates]
+        assert [len(s) for s in shared] == [20, 8, 40, 11, 13, 0, 0]
