@@ -5,13 +5,15 @@ import datetime as dt
 import pytest
 import sqlalchemy as sa
 
+from meadowrun.base import signing
 from meadowrun.base.errors import Conflict
 from meadowrun.people import actions as people
-from meadowrun.people import dictionary, doubles, keeping
+from meadowrun.people import dictionary, doubles, keeping, queries
 from meadowrun.people.models import Contact, Field
 from meadowrun.people.queries import dictionary as words_of
 from meadowrun.segments import actions as segments
 from meadowrun.segments.models import Segment
+from meadowrun.tracking import actions as tracking
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.web import words
@@ -20,7 +22,8 @@ from tests.store.web import words
 def everything(session):
     """Every row that a merge may touch, without what only says when."""
     found = {}
-    for table in ("contacts", "events", "reactions", "deliveries", "list_members", "consents", "consent_changes"):
+    for table in ("contacts", "events", "reactions", "deliveries", "list_members", "consents", "consent_changes", "push_devices", "short_codes",
+                  "card_places"):
         rows = session.execute(sa.text(f"SELECT to_jsonb(t) - 'updated_at' FROM {table} t")).scalars().all()
         found[table] = sorted(map(str, rows))
     return found
@@ -52,8 +55,13 @@ def twins(database):
                                 {"c": who.id, "s": send.id, "t": send.taken_at})
                 session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, machine, note) VALUES (:c, :at, :s, 'opened', "
                                         "false, '')"), {"c": who.id, "s": send.id, "at": NOW})
+            for who in whom:
+                session.execute(sa.text("INSERT INTO card_places (contact_id, send_id, laid_at) VALUES (:c, :s, :at)"),
+                                {"c": who.id, "s": send.id, "at": NOW})
             send.sealed = True
             session.flush()
+        tracking.subscribe_device(session, NOW, two.id, {"system": "ios", "token": "a-phone-of-ann"})
+        session.execute(sa.text("INSERT INTO short_codes (code, send_id, contact_id, at) VALUES ('abcdefgh', 2, :c, :at)"), {"c": two.id, "at": NOW})
         return one.id, two.id, other.id
 
 
@@ -80,8 +88,10 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
         counts = {t: session.execute(sa.text(f"SELECT count(*) FROM {t} WHERE contact_id = :c"), {"c": one}).scalar()
                   for t in ("events", "deliveries", "reactions", "list_members")}
         assert counts == {"events": 4, "deliveries": 2, "reactions": 3, "list_members": 2}
+        for table, rows in (("push_devices", 1), ("short_codes", 1), ("card_places", 2)):
+            assert session.execute(sa.text(f"SELECT count(*) FROM {table} WHERE contact_id = :c"), {"c": one}).scalar() == rows, table
         # The no stays; the yes to a topic only the other gave comes over.
-        said = dict(session.execute(sa.text("SELECT topic_id, agreed FROM consents WHERE contact_id = :c"), {"c": one}).all())
+        said = dict(session.execute(sa.text("SELECT topic_id, agreed FROM consents WHERE contact_id = :c AND channel = 'email'"), {"c": one}).all())
         assert said == {0: False, 5: True}
         # Both had the first send: its own count stays true.
         assert session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = 1")).scalar() == 2
@@ -89,6 +99,28 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
         doubles.undo(session, IDA, NOW, merge_id)
     with database.session() as session:
         assert everything(session) == before
+
+
+def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(client, database, settings, twins):
+    """Tokens in mails name the record that went: links, preferences and the way out find who lives on."""
+    one, two, _ = twins
+    with database.session() as session:
+        people.set_consent(session, NOW, two, 0, True, "asked again")
+        session.execute(sa.text("UPDATE consents SET agreed = true"))
+        doubles.merge(session, IDA, NOW, one, two, set())
+    for send in (1, 2):
+        token = signing.make(settings.secret, send, two)
+        assert client.get(f"/p/{token}").status_code == 200
+        assert client.get(f"/o/{token}", headers={"User-Agent": "A reader"}).status_code == 200
+    assert client.post(f"/u/{signing.make(settings.secret, 2, two)}").status_code == 200
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT agreed FROM consents WHERE contact_id = :c AND topic_id = 0 AND channel = 'email'"),
+                               {"c": one}).scalar() is False
+        said = session.execute(sa.text("SELECT contact_id FROM reactions WHERE send_id = 2 AND kind = 'unsubscribed'")).scalars().all()
+        assert said == [one]
+        doubles.merge(session, IDA, NOW, add(session, NOW, "third@post.example").id, one, set())
+        assert queries.living(session, two).email_key == queries.living(session, one).email_key == "third@post.example"
+        assert queries.living(session, 999) is None
 
 
 def test_too_late_or_merged_again(database, twins):

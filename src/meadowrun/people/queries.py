@@ -18,6 +18,7 @@ from meadowrun.people.models import (
     Contact,
     Field,
     ListMember,
+    Merge,
     PeopleList,
     StoredFile,
     Suppression,
@@ -72,6 +73,15 @@ class Page:
     rows: list[Any]
     after: str | None
     before: str | None
+
+
+def living(session: orm.Session, contact_id: int) -> Contact | None:
+    """The contact of a number; of one that was merged into another, that other: what was sent before still names the first."""
+    found = session.get(Contact, contact_id)
+    if found is None:
+        kept = session.scalar(sa.select(Merge.kept_id).where(Merge.gone_id == contact_id).order_by(Merge.id.desc()).limit(1))
+        found = session.get(Contact, kept) if kept is not None else None
+    return found
 
 
 def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cursor: str | None = None) -> Page:

@@ -17,6 +17,7 @@ from meadowrun.core import values, webpush
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
+from meadowrun.people.queries import living
 from meadowrun.sends.models import Delivery, Send
 from meadowrun.tracking.models import ApiKey, EventKind
 
@@ -210,18 +211,24 @@ def _by_address(session: orm.Session, keys: set[str]) -> dict[str, int]:
 
 
 def find_delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:
-    return session.scalar(sa.select(Delivery).where(Delivery.send_id == send_id, Delivery.contact_id == contact_id))
+    """The delivery that a token names; of a contact that was merged into another, where it moved to."""
+    asked = sa.select(Delivery).where(Delivery.send_id == send_id)
+    found = session.scalar(asked.where(Delivery.contact_id == contact_id))
+    if found is None and (kept := living(session, contact_id)) is not None and kept.id != contact_id:
+        found = session.scalar(asked.where(Delivery.contact_id == kept.id))
+    return found
 
 
 def react(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, kind: str, link: int | None = None,
           machine: bool = False, note: str = "") -> None:
     """Writes down one reaction to a delivery that exists; anything else is ignored."""
-    if find_delivery(session, send_id, contact_id) is None:
+    sent = find_delivery(session, send_id, contact_id)
+    if sent is None:
         return
     session.execute(sa.text(
         "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
         "VALUES (:contact, :at, :send, :kind, :link, :machine, :note)"),
-        {"contact": contact_id, "at": now, "send": send_id, "kind": kind, "link": link, "machine": machine,
+        {"contact": sent.contact_id, "at": now, "send": send_id, "kind": kind, "link": link, "machine": machine,
          "note": note[:300]})
 
 
@@ -257,16 +264,17 @@ def _waited(session: orm.Session, send_id: int, contact_id: int) -> bool:
 def unsubscribe(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, how: str) -> None:
     """The person wants no more of this: of the send's topic where it has one, else of all email."""
     send = session.get(Send, send_id)
-    if send is None or session.get(Contact, contact_id) is None:
+    contact = living(session, contact_id)
+    if send is None or contact is None:
         return
-    changed = people.set_consent(session, now, contact_id, send.topic_id or 0, False, f"{how}, from “{send.name}”")
+    changed = people.set_consent(session, now, contact.id, send.topic_id or 0, False, f"{how}, from “{send.name}”")
     if changed:
         react(session, now, send_id, contact_id, "unsubscribed", note=how)
 
 
 def bounce(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, hard: bool, words: str) -> None:
     """A mail came back after it was taken. A hard bounce stops mail to the address; five soft ones do, too."""
-    contact = session.get(Contact, contact_id)
+    contact = living(session, contact_id)
     sent = find_delivery(session, send_id, contact_id)
     if contact is None or sent is None or sent.outcome not in ("delivered", "in_doubt"):
         return
@@ -282,11 +290,11 @@ def bounce(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int
 
 def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int) -> None:
     """Somebody called our mail a nuisance: never write to that address again."""
-    contact = session.get(Contact, contact_id)
+    contact = living(session, contact_id)
     if contact is None or find_delivery(session, send_id, contact_id) is None:
         return
     react(session, now, send_id, contact_id, "complained")
-    people.set_consent(session, now, contact_id, 0, False, "complained about a mail")
+    people.set_consent(session, now, contact.id, 0, False, "complained about a mail")
     if contact.email_key:
         keeping.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
 

@@ -15,6 +15,7 @@ from meadowrun.core.content.compiled import CompileError
 from meadowrun.messages import reading
 from meadowrun.messages.models import Message
 from meadowrun.people.models import Contact
+from meadowrun.people.queries import living
 from meadowrun.sends import cards as laid
 from meadowrun.shell.request import db, now, public, settings, words, zone
 from meadowrun.tracking import actions
@@ -61,7 +62,7 @@ def _asked() -> tuple[ApiKey, Contact, Mapping[str, Any]]:
     key = _key(str(data["key"]))
     number, _, signature = str(data["visitor"]).partition(".")
     known = number.isdigit() and signing.check_text(settings().secret, "visitor", number, signature)
-    contact = db().get(Contact, int(number)) if known else None
+    contact = living(db(), int(number)) if known else None
     if contact is None:
         raise _Refused("This visitor is not known.", 422)
     return key, contact, data
@@ -136,7 +137,9 @@ def card_answered() -> Answer:
     key, contact, data = _asked()
     send_id, who = signing.read(settings().secret, str(data.get("token", ""))) or (0, 0)
     number = data.get("button")
-    pressed = laid.answered(db(), who, send_id, number if isinstance(number, int) else None, now()) if who == contact.id else None
+    owner = living(db(), who)
+    pressed = laid.answered(db(), contact.id, send_id, number if isinstance(number, int) else None, now()) \
+        if owner is not None and owner.id == contact.id else None
     if pressed is None:
         raise _Refused("There is no such card for this visitor.", 422)
     if pressed["act"] in ("event", "allow"):
@@ -144,7 +147,8 @@ def card_answered() -> Answer:
     if pressed["act"] == "event":
         # Pressed in two windows it happened once.
         ident = f"card:{data['token']}:{number}"
-        actions.take_events(db(), now(), f"site:{key.id}", [actions.Incoming(pressed["event"], who, now(), ident, {"button": pressed["label"]})])
+        actions.take_events(db(), now(), f"site:{key.id}", [
+            actions.Incoming(pressed["event"], contact.id, now(), ident, {"button": pressed["label"]})])
     return {"act": pressed["act"]}, 200, _headers()
 
 

@@ -14,7 +14,6 @@ from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
-from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings
 from meadowrun.tracking import actions
@@ -66,7 +65,8 @@ def _clicked(found: tuple[int, int] | None, number: int) -> object:
         agent = flask.request.headers.get("User-Agent", "")
         why = actions.by_machine(db(), now(), *found, agent, "clicked")
         actions.react(db(), now(), *found, "clicked", link=number, machine=bool(why), note=why)
-    return flask.redirect(_known_visitor(target, found[1]), 302)
+    contact = people_queries.living(db(), found[1])
+    return flask.redirect(_known_visitor(target, contact.id) if contact else target, 302)
 
 
 def _target(found: tuple[int, int], number: int) -> str | None:
@@ -148,7 +148,7 @@ def unsubscribe_now(token: str) -> object:
 @public
 def preferences(token: str) -> object:
     found = _who(token)
-    contact = db().get(Contact, found[1]) if found else None
+    contact = people_queries.living(db(), found[1]) if found else None
     if contact is None:
         return _public_page("lost"), 404 if token != "preview" else 200
     return _public_page("preferences", token=token, contact=contact, saved=False,
@@ -159,7 +159,7 @@ def preferences(token: str) -> object:
 @public
 def prefer(token: str) -> object:
     found = _who(token)
-    contact = db().get(Contact, found[1]) if found else None
+    contact = people_queries.living(db(), found[1]) if found else None
     if contact is None or found is None:
         return _public_page("lost"), 404
     form = flask.request.form
