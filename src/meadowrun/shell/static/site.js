@@ -45,7 +45,7 @@
   const LOOKS = `
     dialog { border: 0; padding: 0; background: var(--sheet); color: var(--ink); font-family: var(--font); max-width: none; max-height: none; overflow: auto; }
     dialog.box { width: min(var(--width), calc(100vw - 32px)); max-height: calc(100vh - 32px); border-radius: var(--round); box-shadow: 0 18px 60px rgba(0, 0, 0, .35); }
-    dialog.full { width: 100vw; height: 100vh; inset: 0; }
+    dialog.full { width: 100vw; height: 100vh; inset: 0; margin: 0; }
     dialog::backdrop { background: rgba(18, 24, 21, .55); }
     .inner { display: flex; flex-direction: column; min-height: 100%; max-width: var(--width); margin: 0 auto; }
     .full .inner { justify-content: center; }
