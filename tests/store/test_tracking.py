@@ -191,6 +191,20 @@ class TestEvents:
         found = outcome(database, sent)
         assert (found.converted, found.amount) == (1, 48.0)
 
+    def test_ids_of_any_signs_are_kept_apart_and_counted_once(self, database, settings, sent):
+        """What COPY would take for a cell's end, other scripts, and ids of which one begins the other."""
+        ids = ["a", "a\tb", "a\nb", "a\\b", "a\\tb", "\\N", "\\.", "ключ", "a b", "'", "x" * 200]
+        events = [{"event": "ticket_bought", "email": "ann@post.example", "id": i} for i in ids]
+        assert self.post(sent, *events).json["stored"] == len(ids)
+        assert self.post(sent, *reversed(events)).json == {"stored": 0, "known_before": len(ids), "newcomers": 0}
+        # One that is known among new ones, one without an id, one twice.
+        mixed = [events[3], {**events[0], "id": "new"}, {k: v for k, v in events[0].items() if k != "id"}, {**events[0], "id": "new"}]
+        assert self.post(sent, *mixed).json == {"stored": 2, "known_before": 2, "newcomers": 0}
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT count(*) FROM event_receipts")).scalar() == len(ids) + 1
+            taken = actions.take_events(session, NOW, "key:other", actions.read_events(events, NOW))
+            assert taken.stored == len(ids), "another sender's ids are their own"
+
     def test_success_counts_within_its_span_and_from_the_mail_on(self, database, settings, sent):
         early, late, last = NOW - dt.timedelta(minutes=1), NOW + dt.timedelta(days=7, seconds=1), NOW + dt.timedelta(hours=20)
         with clock.at(NOW + dt.timedelta(days=8)):
@@ -209,7 +223,9 @@ class TestEvents:
         ({"event": "x", "email": "nope"}, "events[0].email"), ({"event": "x", "contact": 99}, "contact"),
         ({"event": "x", "contact": 1, "at": "yesterday"}, "events[0].at"), ({"event": "x", "contact": 1, "at": "2026-11-23"}, "events[0].at"),
         ({"event": "x", "contact": 1, "at": "2999-01-01T00:00:00Z"}, "events[0].at"), ({"event": "x", "contact": 1, "details": []}, None),
-        ({"event": "x", "contact": 1, "id": ""}, "events[0].id"), ("x", "events[0]")])
+        ({"event": "x", "contact": 1, "id": ""}, "events[0].id"), ("x", "events[0]"), ({"event": "x", "contact": 1, "id": "a\0b"}, "events[0].id"),
+        ({"event": "x", "contact": 1, "id": "\ud800"}, "events[0].id"), ({"event": "x", "contact": True}, "events[0]"),
+        ({"event": "x", "contact": 1, "at": 7}, "events[0].at"), ({"event": "x", "contact": 1, "details": {"a": "\0"}}, "events[0].details")])
     def test_rubbish_is_refused_with_its_place(self, settings, sent, event, where):
         answer = self.post(sent, event)
         if where is None:

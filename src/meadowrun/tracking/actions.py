@@ -28,6 +28,9 @@ _AHEAD = dt.timedelta(hours=26)
 _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 #: Words in the name of a program that opens pictures or links by itself.
 _PROGRAMS = re.compile(r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|monitor|curl|wget|python|headless", re.I)
+#: What COPY would take for the end of a cell or a row.
+_SPECIAL = re.compile(r"[\\\t\n\r]")
+_FOR_COPY = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 #: Nobody opens a mail this soon after it was handed over.
 TOO_SOON = dt.timedelta(seconds=2)
 
@@ -60,49 +63,62 @@ def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
         raise Invalid("Send an object with “events”, a list of at least one event.", "events")
     if len(data) > MOST_EVENTS:
         raise Invalid(f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events")
-    found = []
-    for index, item in enumerate(data):
-        place = f"events[{index}]"
-        if not isinstance(item, Mapping):
-            raise Invalid(f"{place} is not an object.", place)
-        kind = item.get("event")
-        if not isinstance(kind, str) or not _KEY.match(kind):
-            raise Invalid(f"{place}.event must be a name of small letters, digits and underscores.", f"{place}.event")
-        who: int | str
-        if isinstance(item.get("contact"), int) and not isinstance(item["contact"], bool):
-            who = item["contact"]
-        elif isinstance(item.get("email"), str):
-            problem = values.email_problem(item["email"])
-            if problem:
-                raise Invalid(f"{place}.email: {problem}.", f"{place}.email")
-            who = item["email"]
-        else:
-            raise Invalid(f"{place} needs “contact” (a number) or “email”.", place)
-        details = item.get("details") or {}
+    found: list[Incoming] = []
+    moments: dict[Any, dt.datetime] = {None: now}
+    for item in data:
         try:
-            text = orjson.dumps(details).decode() if details else ""
-        except orjson.JSONEncodeError as problem:
-            raise Invalid(f"{place}.details: {problem}.", f"{place}.details") from None
-        if not isinstance(details, Mapping) or len(text) > 8000 or "\\u0000" in text:
-            raise Invalid(f"{place}.details must be an object of at most 8,000 characters, none of them null.", f"{place}.details")
-        ident = item.get("id")
-        if ident is not None and (not isinstance(ident, str) or not 0 < len(ident) <= 200):
-            raise Invalid(f"{place}.id must be a text of at most 200 characters.", f"{place}.id")
-        found.append(Incoming(kind, who, _moment(item.get("at"), now, f"{place}.at"), ident, details, text))
+            found.append(_read_event(item, now, moments))
+        except Invalid as problem:
+            place = f"events[{len(found)}]"
+            raise Invalid(f"{place}{problem}", place + (problem.where or "")) from None
     return found
 
 
-def _moment(value: Any, now: dt.datetime, place: str) -> dt.datetime:
-    if value is None:
-        return now
+def _read_event(item: Any, now: dt.datetime, moments: dict[Any, dt.datetime]) -> Incoming:
+    """One event; `moments` are those already read. Raises Invalid whose words and place follow “events[3]”."""
+    if not isinstance(item, Mapping):
+        raise Invalid(" is not an object.")
+    kind, who, ident, details = item.get("event"), item.get("contact"), item.get("id"), item.get("details") or {}
+    if not isinstance(kind, str) or not _KEY.match(kind):
+        raise Invalid(".event must be a name of small letters, digits and underscores.", ".event")
+    if not isinstance(who, int) or isinstance(who, bool):
+        who = item.get("email")
+        if not isinstance(who, str):
+            raise Invalid(" needs “contact” (a number) or “email”.")
+        if problem := values.email_problem(who):
+            raise Invalid(f".email: {problem}.", ".email")
+    try:
+        text = orjson.dumps(details).decode() if details else ""
+    except orjson.JSONEncodeError as wrong:
+        raise Invalid(f".details: {wrong}.", ".details") from None
+    if not isinstance(details, Mapping) or len(text) > 8000 or "\\u0000" in text:
+        raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
+    if ident is not None and not usable_id(ident):
+        raise Invalid(".id must be a text of at most 200 characters, none of them null.", ".id")
+    given = item.get("at")
+    moment = moments.get(given) if isinstance(given, str | None) else None
+    if moment is None:
+        moment = moments[given] = _moment(given, now)
+    return Incoming(kind, who, moment, ident, details, text)
+
+
+def usable_id(ident: Any) -> bool:
+    """Whether a sender's id of an event can be kept."""
+    if not isinstance(ident, str) or not 0 < len(ident) <= 200 or "\0" in ident:
+        return False
+    # Half of a pair of UTF-16 is no character.
+    return ident.isascii() or not any("\ud800" <= sign <= "\udfff" for sign in ident)
+
+
+def _moment(value: Any, now: dt.datetime) -> dt.datetime:
     try:
         moment = dt.datetime.fromisoformat(str(value))
     except ValueError:
-        raise Invalid(f"{place} must be a moment like 2026-11-23T14:02:00Z.", place) from None
+        raise Invalid(".at must be a moment like 2026-11-23T14:02:00Z.", ".at") from None
     if moment.tzinfo is None:
-        raise Invalid(f"{place} lacks its zone: add Z or +01:00.", place)
+        raise Invalid(".at lacks its zone: add Z or +01:00.", ".at")
     if not now - _OLDEST <= moment <= now + _AHEAD:
-        raise Invalid(f"{place} lies in the future, or more than 20 years back.", place)
+        raise Invalid(".at lies in the future, or more than 20 years back.", ".at")
     return moment.astimezone(dt.UTC)
 
 
@@ -114,13 +130,13 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     kinds = _kinds(session, events)
     numbers, newcomers = _contacts(session, now, events, source)
     fresh = events
-    receipts = [_receipt(source, e.id) if e.id is not None else None for e in events]
-    asked = {r: place for place, r in reversed(list(enumerate(receipts))) if r}
+    keys = [f"{source}/{e.id}" if e.id is not None else None for e in events]
+    asked = {key: place for place, key in reversed(list(enumerate(keys))) if key is not None}
     if asked:
         new = _keep_receipts(session, now, list(asked))
-        # Of one id twice within the batch only the first counts.
-        fresh = [e for place, (e, r) in enumerate(zip(events, receipts, strict=True))
-                 if r is None or (r in new and asked[r] == place)]
+        if len(new) < len(events):
+            # Of one id twice within the batch only the first counts.
+            fresh = [e for place, (e, key) in enumerate(zip(events, keys, strict=True)) if key is None or (key in new and asked[key] == place)]
     rows = []
     stamps: dict[dt.datetime, str] = {}
     for e in fresh:
@@ -136,51 +152,49 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     return Taken(len(rows), len(events) - len(fresh), newcomers)
 
 
-def _keep_receipts(session: orm.Session, now: dt.datetime, ids: list[str]) -> set[str]:
+def _keep_receipts(session: orm.Session, now: dt.datetime, keys: list[str]) -> set[str]:
     """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
 
     Nearly every batch is new. So all are copied, which costs a third of asking for each; where one was known, that is taken back
-    and each is asked for after all.
+    and each is asked for after all. Keys keep the order of the sender's own ids: those that grow are stored side by side.
     """
     cursor = driver(session).cursor()
     cursor.execute("SAVEPOINT receipts")
     try:
-        with cursor.copy("COPY event_receipts (id, at) FROM STDIN") as copy:
+        with cursor.copy("COPY event_receipts (key, at) FROM STDIN") as copy:
             stamp = now.isoformat()
-            copy.write("".join([f"{ident}\t{stamp}\n" for ident in ids]))
+            copy.write("".join([f"{key.translate(_FOR_COPY) if _SPECIAL.search(key) else key}\t{stamp}\n" for key in keys]))
         cursor.execute("RELEASE SAVEPOINT receipts")
-        return set(ids)
+        return set(keys)
     except psycopg.errors.UniqueViolation:
         cursor.execute("ROLLBACK TO SAVEPOINT receipts")
-    stored = session.execute(sa.text(
-        "INSERT INTO event_receipts (id, at) SELECT unnest(CAST(:ids AS uuid[])), :now ON CONFLICT DO NOTHING RETURNING replace(id::text, '-', '')"),
-        {"ids": f"{{{','.join(ids)}}}", "now": now})
-    return set(stored.scalars())
-
-
-def _receipt(source: str, ident: str) -> str:
-    """32 hexadecimal digits, the text of a UUID without its dashes."""
-    return hashlib.md5(f"{source}\0{ident}".encode(), usedforsecurity=False).hexdigest()
+    return set(session.scalars(sa.text(
+        "INSERT INTO event_receipts (key, at) SELECT unnest(CAST(:keys AS text[])), :now ON CONFLICT DO NOTHING RETURNING key"),
+        {"keys": keys, "now": now}))
 
 
 def _kinds(session: orm.Session, events: Sequence[Incoming]) -> dict[str, int]:
-    wanted = {e.kind for e in events}
-    known = {k.key: k for k in session.scalars(sa.select(EventKind).where(EventKind.key.in_(wanted)))}
+    # Of a thousand events most look the same: each shape is looked at once.
+    shapes = {(e.kind, *e.details): e for e in events}
+    wanted = {e.kind for e in shapes.values()}
+    asked = sa.text("SELECT key, id, details FROM event_kinds WHERE key = ANY(:keys)")
+    known = {key: (ident, details) for key, ident, details in session.execute(asked, {"keys": list(wanted)})}
     for key in sorted(wanted - known.keys()):
         session.execute(sa.text(
             "INSERT INTO event_kinds (key, did, \"do\") VALUES (:key, :did, :do) ON CONFLICT (key) DO NOTHING"),
             {"key": key, "did": f"did “{key.replace('_', ' ')}”", "do": f"do “{key.replace('_', ' ')}”"})
-        known[key] = session.scalars(sa.select(EventKind).where(EventKind.key == key)).one()
-    # Of a thousand events most have the same details: each new shape is looked at once.
-    shapes = {(e.kind, tuple(e.details)): e for e in events}
+    if wanted - known.keys():
+        known = {key: (ident, details) for key, ident, details in session.execute(asked, {"keys": list(wanted)})}
     for event in shapes.values():
-        kind = known[event.kind]
+        if event.details.keys() <= known[event.kind][1].keys():
+            continue
+        kind = session.get_one(EventKind, known[event.kind][0])
         new = {k: v for k, v in event.details.items() if k not in kind.details and len(kind.details) < 40}
         if new:
             kind.details = kind.details | {k: {"label": k.replace("_", " "), "type": "number" if isinstance(
                 v, int | float) and not isinstance(v, bool) else "text"} for k, v in new.items()}
     session.flush()
-    return {key: kind.id for key, kind in known.items()}
+    return {key: ident for key, (ident, _) in known.items()}
 
 
 def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming],
@@ -191,9 +205,10 @@ def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming]
     if given:
         numbers |= {n: n for n in given}
         literal = {"ids": f"{{{','.join(map(str, given))}}}"}
-        asked = "unnest(CAST(:ids AS bigint[])) AS x(id) LEFT JOIN contacts c ON c.id = x.id WHERE c.id IS NULL"
-        unknown = session.execute(sa.text(f"SELECT min(x.id) FROM {asked}"), literal).scalar()
-        if unknown is not None:
+        there = session.execute(sa.text("SELECT count(*) FROM contacts WHERE id = ANY(CAST(:ids AS bigint[]))"), literal).scalar_one()
+        if there < len(given):
+            unknown = session.execute(sa.text("SELECT min(x) FROM unnest(CAST(:ids AS bigint[])) AS x WHERE NOT EXISTS "
+                                              "(SELECT 1 FROM contacts c WHERE c.id = x)"), literal).scalar()
             raise Invalid(f"There is no contact {unknown}.", "contact")
     addresses = {e.who: values.email_key(e.who) for e in events if isinstance(e.who, str)}
     if not addresses:

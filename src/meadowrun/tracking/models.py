@@ -1,7 +1,6 @@
 """What comes back: events, reactions to mail, and the keys that may bring them in."""
 
 import datetime as dt
-import uuid
 from typing import Any
 
 import sqlalchemy as sa
@@ -46,8 +45,8 @@ class EventReceipt(Base):
     """The ids of events already taken, so that one sent twice counts once. Old ones may be forgotten."""
 
     __tablename__ = "event_receipts"
-    #: from the key's owner and the id they gave
-    id: orm.Mapped[uuid.UUID] = orm.mapped_column(primary_key=True)
+    #: the sender's key and the id they gave, in the order of bytes
+    key: orm.Mapped[str] = orm.mapped_column(sa.Text(collation="C"), primary_key=True)
     at: orm.Mapped[dt.datetime]
     #: a block range index costs next to nothing to keep, and is enough to forget old ones by
     __table_args__ = (sa.Index("ix_event_receipts_at", "at", postgresql_using="brin"),)

@@ -120,6 +120,8 @@ def events() -> Answer:
     given = data.get("details")
     details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
     ident = str(data["id"])[:200] if data.get("id") else None
+    if ident is not None and not actions.usable_id(ident):
+        raise _Refused("An id is a text without nulls.", 422)
     taken = actions.take_events(db(), now(), f"site:{key.id}", [actions.Incoming(event, contact.id, now(), ident, details)])
     # Whoever leaves the page in the same moment sees no card; it must not count as shown.
     leaving = bool(data.get("leaving"))
