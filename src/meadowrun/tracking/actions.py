@@ -5,7 +5,7 @@ import datetime as dt
 import hashlib
 import re
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import orjson
 import psycopg.errors
@@ -28,6 +28,9 @@ _AHEAD = dt.timedelta(hours=26)
 _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 #: Words in the name of a program that opens pictures or links by itself.
 _PROGRAMS = re.compile(r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|monitor|curl|wget|python|headless", re.I)
+#: Read anew for every batch, so their texts are made once.
+_KINDS = sa.text("SELECT key, id, details FROM event_kinds WHERE key = ANY(:keys)")
+_THERE = sa.text("SELECT count(*) FROM contacts WHERE id = ANY(CAST(:ids AS bigint[]))")
 #: What COPY would take for the end of a cell or a row.
 _SPECIAL = re.compile(r"[\\\t\n\r]")
 _FOR_COPY = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
@@ -44,8 +47,7 @@ class Taken:
     newcomers: int
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class Incoming:
+class Incoming(NamedTuple):
     """One event as given: `who` is a contact's number, or an address."""
 
     kind: str
@@ -53,8 +55,9 @@ class Incoming:
     at: dt.datetime
     id: str | None
     details: Mapping[str, Any]
-    #: the details as they are stored; empty for none
+    #: the details and the moment as they are stored; empty where that is still to be worked out
     text: str = ""
+    stamp: str = ""
 
 
 def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
@@ -64,7 +67,7 @@ def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
     if len(data) > MOST_EVENTS:
         raise Invalid(f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events")
     found: list[Incoming] = []
-    moments: dict[Any, dt.datetime] = {None: now}
+    moments: dict[Any, tuple[dt.datetime, str]] = {None: (now, now.isoformat())}
     for item in data:
         try:
             found.append(_read_event(item, now, moments))
@@ -74,7 +77,7 @@ def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
     return found
 
 
-def _read_event(item: Any, now: dt.datetime, moments: dict[Any, dt.datetime]) -> Incoming:
+def _read_event(item: Any, now: dt.datetime, moments: dict[Any, tuple[dt.datetime, str]]) -> Incoming:
     """One event; `moments` are those already read. Raises Invalid whose words and place follow “events[3]”."""
     if not isinstance(item, Mapping):
         raise Invalid(" is not an object.")
@@ -98,8 +101,9 @@ def _read_event(item: Any, now: dt.datetime, moments: dict[Any, dt.datetime]) ->
     given = item.get("at")
     moment = moments.get(given) if isinstance(given, str | None) else None
     if moment is None:
-        moment = moments[given] = _moment(given, now)
-    return Incoming(kind, who, moment, ident, details, text)
+        at = _moment(given, now)
+        moment = moments[given] = (at, at.isoformat())
+    return Incoming(kind, who, moment[0], ident, details, text, moment[1])
 
 
 def usable_id(ident: Any) -> bool:
@@ -131,20 +135,15 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     numbers, newcomers = _contacts(session, now, events, source)
     fresh = events
     keys = [f"{source}/{e.id}" if e.id is not None else None for e in events]
-    asked = {key: place for place, key in reversed(list(enumerate(keys))) if key is not None}
-    if asked:
-        new = _keep_receipts(session, now, list(asked))
+    single = dict.fromkeys(key for key in keys if key is not None)
+    if single:
+        new = _keep_receipts(session, sorted(single))
         if len(new) < len(events):
             # Of one id twice within the batch only the first counts.
+            asked = {key: place for place, key in reversed(list(enumerate(keys)))}
             fresh = [e for place, (e, key) in enumerate(zip(events, keys, strict=True)) if key is None or (key in new and asked[key] == place)]
-    rows = []
-    stamps: dict[dt.datetime, str] = {}
-    for e in fresh:
-        if e.who in numbers:
-            stamp = stamps.get(e.at) or stamps.setdefault(e.at, e.at.isoformat())
-            text = e.text or (orjson.dumps(e.details).decode() if e.details else "")
-            # JSON has no tabs or line ends of its own; only its backslashes mean something to COPY.
-            rows.append(f"{numbers[e.who]}\t{stamp}\t{kinds[e.kind]}\t" + (text.replace("\\", "\\\\") or "\\N"))
+    # JSON has no tabs or line ends of its own; only its backslashes mean something to COPY.
+    rows = [f"{numbers[e.who]}\t{e.stamp or e.at.isoformat()}\t{kinds[e.kind]}\t{_cell(e)}" for e in fresh if e.who in numbers]
     if rows:
         with driver(session).cursor() as cursor, \
                 cursor.copy("COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
@@ -152,7 +151,13 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, events: Seq
     return Taken(len(rows), len(events) - len(fresh), newcomers)
 
 
-def _keep_receipts(session: orm.Session, now: dt.datetime, keys: list[str]) -> set[str]:
+def _cell(event: Incoming) -> str:
+    """An event's details as COPY takes them."""
+    text = event.text or (orjson.dumps(event.details).decode() if event.details else "\\N")
+    return text if text == "\\N" or "\\" not in text else text.replace("\\", "\\\\")
+
+
+def _keep_receipts(session: orm.Session, keys: list[str]) -> set[str]:
     """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
 
     Nearly every batch is new. So all are copied, which costs a third of asking for each; where one was known, that is taken back
@@ -160,31 +165,30 @@ def _keep_receipts(session: orm.Session, now: dt.datetime, keys: list[str]) -> s
     """
     cursor = driver(session).cursor()
     cursor.execute("SAVEPOINT receipts")
+    # Null is no part of any key.
+    plain = not _SPECIAL.search("\0".join(keys))
     try:
-        with cursor.copy("COPY event_receipts (key, at) FROM STDIN") as copy:
-            stamp = now.isoformat()
-            copy.write("".join([f"{key.translate(_FOR_COPY) if _SPECIAL.search(key) else key}\t{stamp}\n" for key in keys]))
+        with cursor.copy("COPY event_receipts (key) FROM STDIN") as copy:
+            copy.write("\n".join(keys if plain else [key.translate(_FOR_COPY) for key in keys]) + "\n")
         cursor.execute("RELEASE SAVEPOINT receipts")
         return set(keys)
     except psycopg.errors.UniqueViolation:
         cursor.execute("ROLLBACK TO SAVEPOINT receipts")
     return set(session.scalars(sa.text(
-        "INSERT INTO event_receipts (key, at) SELECT unnest(CAST(:keys AS text[])), :now ON CONFLICT DO NOTHING RETURNING key"),
-        {"keys": keys, "now": now}))
+        "INSERT INTO event_receipts (key) SELECT unnest(CAST(:keys AS text[])) ON CONFLICT DO NOTHING RETURNING key"), {"keys": keys}))
 
 
 def _kinds(session: orm.Session, events: Sequence[Incoming]) -> dict[str, int]:
     # Of a thousand events most look the same: each shape is looked at once.
     shapes = {(e.kind, *e.details): e for e in events}
     wanted = {e.kind for e in shapes.values()}
-    asked = sa.text("SELECT key, id, details FROM event_kinds WHERE key = ANY(:keys)")
-    known = {key: (ident, details) for key, ident, details in session.execute(asked, {"keys": list(wanted)})}
+    known = {key: (ident, details) for key, ident, details in session.execute(_KINDS, {"keys": list(wanted)}).all()}
     for key in sorted(wanted - known.keys()):
         session.execute(sa.text(
             "INSERT INTO event_kinds (key, did, \"do\") VALUES (:key, :did, :do) ON CONFLICT (key) DO NOTHING"),
             {"key": key, "did": f"did “{key.replace('_', ' ')}”", "do": f"do “{key.replace('_', ' ')}”"})
     if wanted - known.keys():
-        known = {key: (ident, details) for key, ident, details in session.execute(asked, {"keys": list(wanted)})}
+        known = {key: (ident, details) for key, ident, details in session.execute(_KINDS, {"keys": list(wanted)}).all()}
     for event in shapes.values():
         if event.details.keys() <= known[event.kind][1].keys():
             continue
@@ -193,7 +197,7 @@ def _kinds(session: orm.Session, events: Sequence[Incoming]) -> dict[str, int]:
         if new:
             kind.details = kind.details | {k: {"label": k.replace("_", " "), "type": "number" if isinstance(
                 v, int | float) and not isinstance(v, bool) else "text"} for k, v in new.items()}
-    session.flush()
+            session.flush()
     return {key: ident for key, (ident, _) in known.items()}
 
 
@@ -205,7 +209,7 @@ def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming]
     if given:
         numbers |= {n: n for n in given}
         literal = {"ids": f"{{{','.join(map(str, given))}}}"}
-        there = session.execute(sa.text("SELECT count(*) FROM contacts WHERE id = ANY(CAST(:ids AS bigint[]))"), literal).scalar_one()
+        there = session.execute(_THERE, literal).scalar_one()
         if there < len(given):
             unknown = session.execute(sa.text("SELECT min(x) FROM unnest(CAST(:ids AS bigint[])) AS x WHERE NOT EXISTS "
                                               "(SELECT 1 FROM contacts c WHERE c.id = x)"), literal).scalar()
