@@ -16,7 +16,6 @@ STATEMENTS = (
     """CREATE TABLE event_receipts (
         key TEXT COLLATE "C" CONSTRAINT pk_event_receipts PRIMARY KEY,
         at TIMESTAMP WITH TIME ZONE NOT NULL DEFAULT now())""",
-    "CREATE INDEX ix_event_receipts_at ON event_receipts USING brin (at)",
 )
 
 

@@ -17,7 +17,7 @@ from meadowrun.sends import actions as sends
 from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from meadowrun.shell.app import create_app
-from meadowrun.tracking import actions, inbound
+from meadowrun.tracking import actions, inbound, taking
 from meadowrun.tracking.models import ApiKey
 from meadowrun.village.post import complain, return_mail
 from tests import conftest
@@ -202,7 +202,7 @@ class TestEvents:
         assert self.post(sent, *mixed).json == {"stored": 2, "known_before": 2, "newcomers": 0}
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM event_receipts")).scalar() == len(ids) + 1
-            taken = actions.take_events(session, NOW, "key:other", actions.read_events(events, NOW))
+            taken = taking.take_events(session, NOW, "key:other", taking.read_events(events, NOW))
             assert taken.stored == len(ids), "another sender's ids are their own"
 
     def test_success_counts_within_its_span_and_from_the_mail_on(self, database, settings, sent):

@@ -17,7 +17,7 @@ from meadowrun.people import keeping, queries
 from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
 from meadowrun.people.wholly import erase, everything
 from meadowrun.shell.request import body, db, now, public, settings
-from meadowrun.tracking import actions
+from meadowrun.tracking import taking
 
 #: Importing the module of audiences has registered its endpoints on the same pages.
 __all__ = ["WITHOUT_CSRF", "audience", "pages"]
@@ -35,10 +35,10 @@ _CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["
 
 
 @endpoint("post", "/v1/events", "Record up to 1,000 events; one whose id was taken before is not stored again",
-          takes=thing(["events"], events={"type": "array", "minItems": 1, "maxItems": actions.MOST_EVENTS, "items": _EVENT}),
+          takes=thing(["events"], events={"type": "array", "minItems": 1, "maxItems": taking.MOST_EVENTS, "items": _EVENT}),
           gives="How many were stored, known before, and made a newcomer")
 def record_events(actor: Actor) -> object:
-    taken = actions.take_events(db(), now(), f"key:{flask.g.api_key.id}", actions.read_events(body().get("events"), now()))
+    taken = taking.take_events(db(), now(), f"key:{flask.g.api_key.id}", taking.read_events(body().get("events"), now()))
     return flask.jsonify(stored=taken.stored, known_before=taken.known_before, newcomers=taken.newcomers)
 
 

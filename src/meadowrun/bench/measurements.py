@@ -28,7 +28,7 @@ from meadowrun.messages.values import nested
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import queries as segments
 from meadowrun.segments.compile import Compiler
-from meadowrun.tracking import actions as tracking
+from meadowrun.tracking import taking
 
 ZONE = zoneinfo.ZoneInfo("Europe/London")
 LINES: list[dict[str, Any]] = [
@@ -123,7 +123,7 @@ def ingest(world: World) -> Iterator[Measurement]:
             started = time.perf_counter()
             with world.database.session() as session:
                 if through:
-                    tracking.take_events(session, now, "bench", tracking.read_events(data, now))
+                    taking.take_events(session, now, "bench", taking.read_events(data, now))
                 else:
                     with driver(session).cursor() as cursor, cursor.copy(
                             "COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:

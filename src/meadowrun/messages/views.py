@@ -15,7 +15,7 @@ from meadowrun.core.audience import english
 from meadowrun.core.content import begin, card, fillins, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.channels import CHANNELS, beginning, checks_of
-from meadowrun.core.content.checks import About
+from meadowrun.core.content.checks import PHONES, About, shown_length
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
@@ -143,7 +143,8 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     return {"document": document, "labels": known, "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
             "plain_made": not document.get("plain"), "card": document.get("card"), "acts": card.ACTS, "shapes": card.SHAPES,
-            "events": words().events, "readers": who_reads, "among": len(among) if among is not None else total, "whose": whose,
+            "events": words().events, "lengths": [(name, shown_length(document[name]), most) for name, most in PHONES.items()],
+            "readers": who_reads, "among": len(among) if among is not None else total, "whose": whose,
             "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
             "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
             "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id) if message else []}

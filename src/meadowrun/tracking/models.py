@@ -49,8 +49,6 @@ class EventReceipt(Base):
     key: orm.Mapped[str] = orm.mapped_column(sa.Text(collation="C"), primary_key=True)
     #: on the machine's own clock: it only tells which are old
     at: orm.Mapped[dt.datetime] = orm.mapped_column(server_default=sa.func.now())
-    #: a block range index costs next to nothing to keep, and is enough to forget old ones by
-    __table_args__ = (sa.Index("ix_event_receipts_at", "at", postgresql_using="brin"),)
 
 
 class Reaction(Base):

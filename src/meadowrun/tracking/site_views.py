@@ -18,7 +18,7 @@ from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
 from meadowrun.sends import cards as laid
 from meadowrun.shell.request import db, now, public, settings, words, zone
-from meadowrun.tracking import actions
+from meadowrun.tracking import actions, taking
 from meadowrun.tracking.models import ApiKey, EventKind
 
 pages = flask.Blueprint("site", __name__)
@@ -120,9 +120,9 @@ def events() -> Answer:
     given = data.get("details")
     details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
     ident = str(data["id"])[:200] if data.get("id") else None
-    if ident is not None and not actions.usable_id(ident):
+    if ident is not None and not taking.usable_id(ident):
         raise _Refused("An id is a text without nulls.", 422)
-    taken = actions.take_events(db(), now(), f"site:{key.id}", [actions.Incoming(event, contact.id, now(), ident, details)])
+    taken = taking.take_events(db(), now(), f"site:{key.id}", [taking.Incoming(event, contact.id, now(), ident, details)])
     # Whoever leaves the page in the same moment sees no card; it must not count as shown.
     leaving = bool(data.get("leaving"))
     card = None if leaving else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
@@ -149,8 +149,8 @@ def card_answered() -> Answer:
     if pressed["act"] == "event":
         # Pressed in two windows it happened once.
         ident = f"card:{data['token']}:{number}"
-        actions.take_events(db(), now(), f"site:{key.id}", [
-            actions.Incoming(pressed["event"], contact.id, now(), ident, {"button": pressed["label"]})])
+        taking.take_events(db(), now(), f"site:{key.id}", [
+            taking.Incoming(pressed["event"], contact.id, now(), ident, {"button": pressed["label"]})])
     return {"act": pressed["act"]}, 200, _headers()
 
 

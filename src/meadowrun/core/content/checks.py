@@ -12,8 +12,9 @@ from meadowrun.core.content.lines import LINE_TYPES, Json, live, places, walk
 from meadowrun.core.content.plain import mark_of
 
 MUST, SHOULD, COULD = "must", "should", "could"
-SUBJECT_ON_PHONES = 45
-PREHEADER_ON_PHONES = 90
+#: Characters that phones show.
+SUBJECT_ON_PHONES, PREHEADER_ON_PHONES = 45, 90
+PHONES = {"subject": SUBJECT_ON_PHONES, "preheader": PREHEADER_ON_PHONES}
 #: Bytes of HTML after which many mail readers cut a mail off.
 CUT_OFF = 100_000
 #: Bytes of one picture that load late on phones.
@@ -86,14 +87,19 @@ def sorted_checks(found: Iterable[Check]) -> list[Check]:
     return sorted(dict.fromkeys(found), key=lambda c: _ORDER[c.level])
 
 
+def shown_length(text: str) -> int:
+    """About how many characters a text is as it is read: a fill-in counts as a short name."""
+    return len(fillins.PART.sub("xxxxxx", text))
+
+
 def _head(document: Json) -> Iterator[Check]:
     if not document["subject"]:
         yield Check(MUST, "There is no subject.", "", "subject")
-    elif len(fillins.PART.sub("xxxxxx", document["subject"])) > SUBJECT_ON_PHONES:
+    elif shown_length(document["subject"]) > SUBJECT_ON_PHONES:
         yield Check(COULD, f"Phones show about {SUBJECT_ON_PHONES} characters of a subject; this one is longer.", "", "subject")
     if not document["preheader"]:
         yield Check(SHOULD, "There is no preheader, so the first words of the body stand beside the subject.", "", "preheader")
-    elif len(fillins.PART.sub("xxxxxx", document["preheader"])) > PREHEADER_ON_PHONES:
+    elif shown_length(document["preheader"]) > PREHEADER_ON_PHONES:
         yield Check(COULD, f"Phones cut a preheader at about {PREHEADER_ON_PHONES} characters.", "", "preheader")
 
 
