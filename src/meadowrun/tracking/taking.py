@@ -152,7 +152,7 @@ def _cell(event: Incoming) -> str:
 def _keep_receipts(session: orm.Session, keys: list[str]) -> set[str]:
     """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
 
-    Nearly every batch is new. So all are copied, which costs a third of asking for each; where one was known, that is taken back
+    Nearly every batch is new. So all are copied, which is cheaper than asking for each; where one was known, that is taken back
     and each is asked for after all. Keys keep the order of the sender's own ids: those that grow are stored side by side.
     """
     cursor = driver(session).cursor()

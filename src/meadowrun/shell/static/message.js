@@ -7,10 +7,8 @@
   let draft = Number(page.dataset.draft);
   let person = page.dataset.person;
   let look = 'desk';
-  let waiting = null;
+  let waiting = null, dirty = false, here = '';
   let saving = Promise.resolve();
-  let dirty = false;
-  let here = '';
   const past = [JSON.stringify(doc)];
   let future = [];
   const lines = document.getElementById('lines');
@@ -369,9 +367,7 @@
 
   document.getElementById('margin').addEventListener('click', (event) => {
     const button = event.target.closest('[data-goto], [data-as]');
-    if (!button) return;
-    if (button.dataset.as) { person = button.dataset.as; read(); return; }
-    goTo(button.dataset.goto);
+    if (button?.dataset.as) { person = button.dataset.as; read(); } else if (button) goTo(button.dataset.goto);
   });
 
   // Where a finding leads.
