@@ -11,6 +11,8 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, signing
 from meadowrun.base.cluster import free_port
+from meadowrun.base.errors import Invalid
+from meadowrun.people.doubles import merge
 from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.results.queries import count_behind, people_behind, result
 from meadowrun.sends import actions as sends
@@ -202,7 +204,7 @@ class TestEvents:
         assert self.post(sent, *mixed).json == {"stored": 2, "known_before": 2, "newcomers": 0}
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM event_receipts")).scalar() == len(ids) + 1
-            taken = taking.take_events(session, NOW, "key:other", taking.read_events(events, NOW))
+            taken = taking.take_events(session, NOW, "key:other", events)
             assert taken.stored == len(ids), "another sender's ids are their own"
 
     def test_success_counts_within_its_span_and_from_the_mail_on(self, database, settings, sent):
@@ -220,7 +222,8 @@ class TestEvents:
 
     @pytest.mark.parametrize(("event", "where"), [
         ({"event": "Bad Name", "email": "a@b.example"}, "events[0].event"), ({"event": "x"}, "events[0]"),
-        ({"event": "x", "email": "nope"}, "events[0].email"), ({"event": "x", "contact": 99}, "contact"),
+        ({"event": "x", "email": "nope"}, "events[0].email"), ({"event": "x", "contact": 99}, "events[0].contact"),
+        ({"event": "x", "contact": 10**30}, "events[0].contact"), ({"event": "x", "contact": -1}, "events[0].contact"),
         ({"event": "x", "contact": 1, "at": "yesterday"}, "events[0].at"), ({"event": "x", "contact": 1, "at": "2026-11-23"}, "events[0].at"),
         ({"event": "x", "contact": 1, "at": "2999-01-01T00:00:00Z"}, "events[0].at"), ({"event": "x", "contact": 1, "details": []}, None),
         ({"event": "x", "contact": 1, "id": ""}, "events[0].id"), ("x", "events[0]"), ({"event": "x", "contact": 1, "id": "a\0b"}, "events[0].id"),
@@ -233,6 +236,26 @@ class TestEvents:
         else:
             assert (answer.status_code, answer.json["where"]) == (422, where)
 
+    def test_a_batch_with_one_bad_event_leaves_nothing_behind(self, database, sent):
+        """Also where the bad one is only found while the receipts of the others are being stored, or one of these was known."""
+        good = [{"event": "ticket_bought", "contact": sent[1]["ann"], "id": f"g{n}"} for n in range(3)]
+        bad = {"event": "ticket_bought", "contact": sent[1]["ann"], "id": "bad", "at": "yesterday"}
+        with database.session() as session:
+            taking.take_events(session, NOW, "x", good[:1])
+            for batch in ([*good, bad], [*good[1:], bad]):
+                with pytest.raises(Invalid, match=rf"events\[{len(batch) - 1}\]\.at"):
+                    taking.take_events(session, NOW, "x", batch)
+            assert taking.take_events(session, NOW, "x", good) == taking.Taken(2, 1, 0)
+            assert session.execute(sa.text("SELECT count(*) FROM event_receipts WHERE key = 'x/bad'")).scalar() == 0
+
+    def test_an_event_of_a_contact_that_was_merged_is_the_others(self, database, sent):
+        ann, ben = sent[1]["ann"], sent[1]["ben"]
+        with database.session() as session:
+            merge(session, IDA, NOW, ann, ben, set())
+        assert self.post(sent, {"event": "ticket_bought", "contact": ben, "id": "late"}).json["stored"] == 1
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT contact_id FROM events")).scalars().all() == [ann]
+
     def test_without_a_key_nothing_is_taken(self, sent):
         for headers in ({}, {"Authorization": "Bearer wrong"}, {"Authorization": "Bearer site_x"}):
             assert self.post(sent, {"event": "x", "contact": 1}, headers=headers).status_code == 403
@@ -241,9 +264,9 @@ class TestEvents:
         ann = sent[1]["ann"]
         sign = f"{ann}.{signing.sign_text(settings.secret, 'visitor', str(ann))}"
 
-        def tell(origin="https://farrowhill.example", visitor=sign, key="site_x", event="ticket_bought"):
+        def tell(origin="https://farrowhill.example", visitor=sign, key="site_x", event="ticket_bought", **details):
             return sent[2].post("/site/events", data=json.dumps({
-                "key": key, "visitor": visitor, "event": event, "details": {"amount": 8}}), headers={"Origin": origin})
+                "key": key, "visitor": visitor, "event": event, "details": details or {"amount": 8}}), headers={"Origin": origin})
 
         assert tell().json == {"stored": 1, "card": None}
         assert tell(origin="https://evil.example").status_code == 403
@@ -252,6 +275,7 @@ class TestEvents:
         assert tell(event="DROP TABLE").status_code == 422
         assert tell(event="never_heard_of").status_code == 422
         assert tell(event="page_viewed").status_code == 200
+        assert tell(page="\ud800").status_code == tell(page="a\0b").status_code == 422
         assert outcome(database, sent).converted == 1
 
     def test_contacts_by_the_api(self, database, settings, sent):

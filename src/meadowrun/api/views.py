@@ -38,7 +38,7 @@ _CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["
           takes=thing(["events"], events={"type": "array", "minItems": 1, "maxItems": taking.MOST_EVENTS, "items": _EVENT}),
           gives="How many were stored, known before, and made a newcomer")
 def record_events(actor: Actor) -> object:
-    taken = taking.take_events(db(), now(), f"key:{flask.g.api_key.id}", taking.read_events(body().get("events"), now()))
+    taken = taking.take_events(db(), now(), f"key:{flask.g.api_key.id}", body().get("events"))
     return flask.jsonify(stored=taken.stored, known_before=taken.known_before, newcomers=taken.newcomers)
 
 

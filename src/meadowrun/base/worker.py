@@ -5,7 +5,7 @@ import importlib
 import signal
 import threading
 
-from meadowrun.base import jobs
+from meadowrun.base import jobs, memory
 from meadowrun.base.db import Database
 from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
@@ -26,6 +26,7 @@ def work(settings: Settings) -> None:
     database = Database(settings.database_url)
     jobs.set_context(jobs.Context(database, settings))
     load_tasks()
+    memory.settle()
     app = jobs.worker_app(settings.database_url)
     log.info("worker started")
     with app.open():

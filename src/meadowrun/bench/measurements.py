@@ -3,6 +3,7 @@
 import csv
 import datetime as dt
 import io
+import statistics
 import time
 import zoneinfo
 from collections.abc import Callable, Iterator
@@ -110,8 +111,8 @@ def sieve(world: World) -> Iterator[Measurement]:
 
 def ingest(world: World) -> Iterator[Measurement]:
     """Events through the API's code path, 1,000 a batch, beside bare COPY of the same rows into the same table."""
-    batches, size = 20, 1000
-    seconds = [0.0, 0.0]
+    batches, size = 40, 1000
+    seconds: tuple[list[float], list[float]] = [], []
     with world.database.session() as session:
         now = clock.now(session)
         addresses = session.execute(sa.text("SELECT id FROM contacts ORDER BY id LIMIT 1000")).scalars().all()
@@ -123,13 +124,14 @@ def ingest(world: World) -> Iterator[Measurement]:
             started = time.perf_counter()
             with world.database.session() as session:
                 if through:
-                    taking.take_events(session, now, "bench", taking.read_events(data, now))
+                    taking.take_events(session, now, "bench", data)
                 else:
                     with driver(session).cursor() as cursor, cursor.copy(
                             "COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
                         copy.write("".join(f'{row["contact"]}\t{now.isoformat()}\t1\t{{"page": "/tickets"}}\n' for row in data))
-            seconds[turn] += time.perf_counter() - started
-    rates = [batches * size / s for s in seconds]
+            seconds[turn].append(time.perf_counter() - started)
+    # The middle one: a single stall of the machine, which hits one of the two, says nothing about either.
+    rates = [size / statistics.median(each) for each in seconds]
     with world.database.session() as session:
         session.execute(sa.text("DELETE FROM events WHERE at = :now"), {"now": now})
     yield compare("event ingest ÷ bare COPY", rates[0], rates[1], "rows/s", at_least=0.6)

@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 import psycopg
 
-from meadowrun.base import jobs
+from meadowrun.base import jobs, memory
 from meadowrun.base.cluster import Cluster
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
@@ -92,6 +92,8 @@ def build(scale: int) -> World:
         (folder / "loaded").write_text("yes")
     load_tasks()
     jobs.set_context(jobs.Context(database, settings))
+    # As the web server and the worker do once they are ready.
+    memory.settle()
     return World(database, settings, scale, cluster.stop)
 
 

@@ -5,6 +5,7 @@ from typing import Any
 import flask
 import gunicorn.app.base
 
+from meadowrun.base import memory
 from meadowrun.base.logs import configure
 from meadowrun.base.settings import Settings
 from meadowrun.shell.app import create_app
@@ -27,4 +28,5 @@ def serve(settings: Settings, host: str, port: int, processes: int) -> None:
     """Serves until told to stop."""
     configure(settings.log_level)
     _Server(settings, {"bind": f"{host}:{port}", "workers": processes, "threads": 8, "worker_class": "gthread",
-                       "timeout": 120, "graceful_timeout": 5, "loglevel": "warning", "control_socket_disable": True}).run()
+                       "timeout": 120, "graceful_timeout": 5, "loglevel": "warning", "control_socket_disable": True,
+                       "post_worker_init": lambda worker: memory.settle()}).run()

@@ -82,6 +82,10 @@ def worker() -> object:
     return _served("site-worker.js")
 
 
+def _take(key: ApiKey, event: dict[str, Any]) -> taking.Taken:
+    return taking.take_events(db(), now(), f"site:{key.id}", [event])
+
+
 def _served(name: str) -> object:
     response = flask.send_from_directory(flask.current_app.static_folder or "", name)
     response.headers["Cache-Control"] = "public, max-age=3600"
@@ -120,9 +124,7 @@ def events() -> Answer:
     given = data.get("details")
     details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
     ident = str(data["id"])[:200] if data.get("id") else None
-    if ident is not None and not taking.usable_id(ident):
-        raise _Refused("An id is a text without nulls.", 422)
-    taken = taking.take_events(db(), now(), f"site:{key.id}", [taking.Incoming(event, contact.id, now(), ident, details)])
+    taken = _take(key, {"event": event, "contact": contact.id, "id": ident, "details": details})
     # Whoever leaves the page in the same moment sees no card; it must not count as shown.
     leaving = bool(data.get("leaving"))
     card = None if leaving else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
@@ -149,8 +151,7 @@ def card_answered() -> Answer:
     if pressed["act"] == "event":
         # Pressed in two windows it happened once.
         ident = f"card:{data['token']}:{number}"
-        taking.take_events(db(), now(), f"site:{key.id}", [
-            taking.Incoming(pressed["event"], contact.id, now(), ident, {"button": pressed["label"]})])
+        _take(key, {"event": pressed["event"], "contact": contact.id, "id": ident, "details": {"button": pressed["label"]}})
     return {"act": pressed["act"]}, 200, _headers()
 
 

@@ -3,7 +3,7 @@
 import dataclasses
 import datetime as dt
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 import orjson
@@ -16,17 +16,25 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact
+from meadowrun.people.queries import living
 from meadowrun.tracking.models import EventKind
 
 MOST_EVENTS = 1000
+#: A kind learns no more details than these by itself.
+MOST_DETAILS = 40
 _OLDEST = dt.timedelta(days=365 * 20)
 _AHEAD = dt.timedelta(hours=26)
 _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
-#: Read anew for every batch, so their texts are made once.
-_KINDS = sa.text("SELECT key, id, details FROM event_kinds WHERE key = ANY(:keys)")
-_THERE = sa.text("SELECT count(*) FROM contacts WHERE id = ANY(CAST(:ids AS bigint[]))")
+#: What a batch must know before it is stored, in one question: how many of these contacts there are, and the kinds by key.
+#: (The subselect keeps the planner from weighing a thousand constants.)
+_KNOWN = """SELECT (SELECT count(*) FROM contacts WHERE id = ANY(ARRAY(SELECT unnest(CAST(%s AS bigint[]))))),
+    (SELECT jsonb_object_agg(key, jsonb_build_array(id, details)) FROM event_kinds WHERE key = ANY(%s))"""
 #: What COPY would take for the end of a cell or a row.
 _SPECIAL = re.compile(r"[\\\t\n\r]")
+#: Rows that are handed to COPY at once: it reads the first while the next are made.
+_PIECE = 250
+_MOST_NUMBER = 2**63
+_NULL = "\\N"
 _FOR_COPY = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 
@@ -44,61 +52,67 @@ class Incoming(NamedTuple):
 
     kind: str
     who: int | str
-    at: dt.datetime
-    id: str | None
     details: Mapping[str, Any]
-    #: the details and the moment as they are stored; empty where that is still to be worked out
-    text: str = ""
-    stamp: str = ""
+    #: the moment and the details as COPY takes them
+    cells: str
 
 
-def read_events(data: Any, now: dt.datetime) -> list[Incoming]:
-    """Checks a batch of events given as JSON. Raises Invalid naming the place, like events[3].at."""
-    if not isinstance(data, list) or not data:
-        raise Invalid("Send an object with “events”, a list of at least one event.", "events")
-    if len(data) > MOST_EVENTS:
-        raise Invalid(f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events")
+def _cell(text: str) -> str:
+    """JSON as COPY takes it. It has no tabs or line ends of its own; only its backslashes mean something to COPY."""
+    return text.replace("\\", "\\\\") if "\\" in text else text
+
+
+def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime) -> list[Incoming]:
+    """Checks a batch of events given as JSON; `keys` are those of their receipts. Raises Invalid naming the place, like events[3].at."""
     found: list[Incoming] = []
-    moments: dict[Any, tuple[dt.datetime, str]] = {None: (now, now.isoformat())}
-    for item in data:
+    moments: dict[str | None, tuple[dt.datetime, str]] = {None: (now, now.isoformat())}
+    kinds: set[str] = set()
+    for place, item in enumerate(data):
         try:
-            found.append(_read_event(item, now, moments))
+            if not isinstance(item, dict):
+                raise Invalid(" is not an object.")
+            found.append(_read_event(item, keys[place], now, moments, kinds))
         except Invalid as problem:
-            place = f"events[{len(found)}]"
-            raise Invalid(f"{place}{problem}", place + (problem.where or "")) from None
+            raise Invalid(f"events[{place}]{problem}", f"events[{place}]{problem.where or ''}") from None
     return found
 
 
-def _read_event(item: Any, now: dt.datetime, moments: dict[Any, tuple[dt.datetime, str]]) -> Incoming:
-    """One event; `moments` are those already read. Raises Invalid whose words and place follow “events[3]”."""
-    if not isinstance(item, Mapping):
-        raise Invalid(" is not an object.")
-    kind, who, ident, details = item.get("event"), item.get("contact"), item.get("id"), item.get("details") or {}
-    if not isinstance(kind, str) or not _KEY.match(kind):
-        raise Invalid(".event must be a name of small letters, digits and underscores.", ".event")
+def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, moments: dict[str | None, tuple[dt.datetime, str]],
+                kinds: set[str]) -> Incoming:
+    """One event; `moments` and `kinds` are those already read: of a thousand most are the same.
+
+    Raises Invalid whose words and place follow “events[3]”.
+    """
+    kind, who, ident, given = item.get("event"), item.get("contact"), item.get("id"), item.get("at")
+    if not isinstance(kind, str) or kind not in kinds:
+        if not isinstance(kind, str) or not _KEY.match(kind):
+            raise Invalid(".event must be a name of small letters, digits and underscores.", ".event")
+        kinds.add(kind)
     if not isinstance(who, int) or isinstance(who, bool):
         who = item.get("email")
         if not isinstance(who, str):
             raise Invalid(" needs “contact” (a number) or “email”.")
         if problem := values.email_problem(who):
             raise Invalid(f".email: {problem}.", ".email")
+    elif not 0 < who < _MOST_NUMBER:
+        raise Invalid(".contact is no contact's number.", ".contact")
+    details = item.get("details") or {}
     try:
-        text = orjson.dumps(details).decode() if details else ""
+        text = orjson.dumps(details).decode() if details else _NULL
     except orjson.JSONEncodeError as wrong:
         raise Invalid(f".details: {wrong}.", ".details") from None
-    if not isinstance(details, Mapping) or len(text) > 8000 or "\\u0000" in text:
+    if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
         raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
-    if ident is not None and not usable_id(ident):
+    if ident is not None and key is None:
         raise Invalid(".id must be a text of at most 200 characters, none of them null.", ".id")
-    given = item.get("at")
-    moment = moments.get(given) if isinstance(given, str | None) else None
+    moment = moments.get(given) if given is None or isinstance(given, str) else None
     if moment is None:
         at = _moment(given, now)
-        moment = moments[given] = (at, at.isoformat())
-    return Incoming(kind, who, moment[0], ident, details, text, moment[1])
+        moment = moments[str(given)] = (at, at.isoformat())
+    return Incoming(kind, who, details, f"{moment[1]}\t{_cell(text) if details else text}")
 
 
-def usable_id(ident: Any) -> bool:
+def _usable_id(ident: Any) -> bool:
     """Whether a sender's id of an event can be kept."""
     if not isinstance(ident, str) or not 0 < len(ident) <= 200 or "\0" in ident:
         return False
@@ -118,99 +132,138 @@ def _moment(value: Any, now: dt.datetime) -> dt.datetime:
     return moment.astimezone(dt.UTC)
 
 
-def take_events(session: orm.Session, now: dt.datetime, source: str, events: Sequence[Incoming]) -> Taken:
-    """Stores a batch in one transaction. An id given before by the same source is not stored again.
-
-    Unknown kinds are added with plain words; unknown addresses become contacts without any consent.
+def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) -> Taken:
+    """Checks a batch of events given as JSON and stores it in one transaction. An id given before by the same source is not
+    stored again. Unknown kinds are added with plain words; unknown addresses become contacts without any consent; a contact that
+    was merged into another counts as that one. Raises Invalid naming the place, like events[3].at; then nothing is stored.
     """
-    kinds = _kinds(session, events)
-    numbers, newcomers = _contacts(session, now, events, source)
-    fresh = events
-    keys = [f"{source}/{e.id}" if e.id is not None else None for e in events]
-    single = dict.fromkeys(key for key in keys if key is not None)
-    if single:
-        new = _keep_receipts(session, sorted(single))
-        if len(new) < len(events):
-            # Of one id twice within the batch only the first counts.
-            asked = {key: place for place, key in reversed(list(enumerate(keys)))}
-            fresh = [e for place, (e, key) in enumerate(zip(events, keys, strict=True)) if key is None or (key in new and asked[key] == place)]
-    # JSON has no tabs or line ends of its own; only its backslashes mean something to COPY.
-    rows = [f"{numbers[e.who]}\t{e.stamp or e.at.isoformat()}\t{kinds[e.kind]}\t{_cell(e)}" for e in fresh if e.who in numbers]
-    if rows:
-        with driver(session).cursor() as cursor, \
-                cursor.copy("COPY events (contact_id, at, kind_id, details) FROM STDIN") as copy:
-            copy.write("\n".join(rows) + "\n")
-    return Taken(len(rows), len(events) - len(fresh), newcomers)
+    if not isinstance(data, list) or not data:
+        raise Invalid("Send an object with “events”, a list of at least one event.", "events")
+    if len(data) > MOST_EVENTS:
+        raise Invalid(f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events")
+    session.flush()
+    connection = driver(session)
+    numbers, kinds, keys = _named(data, source)
+    single = sorted({key for key in keys if key is not None})
+    # While the database answers and stores, the events are read: none waits for the other.
+    with connection.pipeline():
+        asked = connection.execute(_KNOWN, (f"{{{','.join(map(str, numbers))}}}", kinds))
+        if single:
+            connection.execute("SAVEPOINT receipts")
+        receipts = _column(single)
+        there, known = asked.fetchone()
+    events, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now))
+    who, newcomers = _contacts(session, now, source, events, there)
+    kind = _kinds(session, events, known or {})
+    if len(new) < len(events):
+        # Of one id twice within the batch only the first counts.
+        first = {key: place for place, key in reversed(list(enumerate(keys)))}
+        events = [e for place, (e, key) in enumerate(zip(events, keys, strict=True)) if key is None or (key in new and first[key] == place)]
+    if events:
+        with connection.cursor() as cursor, cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy:
+            for start in range(0, len(events), _PIECE):
+                copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n" for e in events[start:start + _PIECE]]))
+    return Taken(len(events), len(data) - len(events), newcomers)
 
 
-def _cell(event: Incoming) -> str:
-    """An event's details as COPY takes them."""
-    text = event.text or (orjson.dumps(event.details).decode() if event.details else "\\N")
-    return text if text == "\\N" or "\\" not in text else text.replace("\\", "\\\\")
+def _column(keys: Sequence[str]) -> str:
+    """Texts as COPY takes one column of them."""
+    # Null is no part of any key.
+    plain = not _SPECIAL.search("\0".join(keys))
+    return "\n".join(keys if plain else [key.translate(_FOR_COPY) for key in keys]) + "\n"
 
 
-def _keep_receipts(session: orm.Session, keys: list[str]) -> set[str]:
+def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
+                   read: Callable[[], list[Incoming]]) -> tuple[list[Incoming], set[str]]:
     """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
+    The events are read while the database is busy. Expects the savepoint “receipts”.
 
     Nearly every batch is new. So all are copied, which is cheaper than asking for each; where one was known, that is taken back
     and each is asked for after all. Keys keep the order of the sender's own ids: those that grow are stored side by side.
     """
-    cursor = driver(session).cursor()
-    cursor.execute("SAVEPOINT receipts")
-    # Null is no part of any key.
-    plain = not _SPECIAL.search("\0".join(keys))
+    if not keys:
+        return read(), set()
+    connection = driver(session)
+    events: list[Incoming] = []
     try:
-        with cursor.copy("COPY event_receipts (key) FROM STDIN") as copy:
-            copy.write("\n".join(keys if plain else [key.translate(_FOR_COPY) for key in keys]) + "\n")
-        cursor.execute("RELEASE SAVEPOINT receipts")
-        return set(keys)
+        with connection.cursor() as cursor, cursor.copy("COPY event_receipts (key) FROM STDIN") as copy:
+            copy.write(column)
+            events = read()
+        connection.execute("RELEASE SAVEPOINT receipts")
+        return events, set(keys)
     except psycopg.errors.UniqueViolation:
-        cursor.execute("ROLLBACK TO SAVEPOINT receipts")
-    return set(session.scalars(sa.text(
+        connection.execute("ROLLBACK TO SAVEPOINT receipts")
+        # It may come before the events were read.
+        events = events or read()
+    except Invalid:
+        connection.execute("ROLLBACK TO SAVEPOINT receipts")
+        raise
+    return events, set(session.scalars(sa.text(
         "INSERT INTO event_receipts (key) SELECT unnest(CAST(:keys AS text[])) ON CONFLICT DO NOTHING RETURNING key"), {"keys": keys}))
 
 
-def _kinds(session: orm.Session, events: Sequence[Incoming]) -> dict[str, int]:
-    # Of a thousand events most look the same: each shape is looked at once.
-    shapes = {(e.kind, *e.details): e for e in events}
-    wanted = {e.kind for e in shapes.values()}
-    known = {key: (ident, details) for key, ident, details in session.execute(_KINDS, {"keys": list(wanted)}).all()}
-    for key in sorted(wanted - known.keys()):
+def _named(data: list[Any], source: str) -> tuple[list[int], list[str], list[str | None]]:
+    """The contacts' numbers and the kinds that a batch names, and the key of each event's receipt. What is no number, kind or id
+    is left out: reading the events refuses it."""
+    numbers, kinds, keys = set(), set(), []
+    for item in data:
+        if not isinstance(item, dict):
+            continue
+        number, kind, ident = item.get("contact"), item.get("event"), item.get("id")
+        if isinstance(number, int) and number is not True and 0 < number < _MOST_NUMBER:
+            numbers.add(number)
+        if isinstance(kind, str):
+            kinds.add(kind)
+        keys.append(f"{source}/{ident}" if ident is not None and _usable_id(ident) else None)
+    return list(numbers), [kind for kind in kinds if _KEY.match(kind)], keys
+
+
+def _contacts(session: orm.Session, now: dt.datetime, source: str, events: Sequence[Incoming],
+              there: int) -> tuple[dict[int | str, int], int]:
+    """The contact's number for everyone named, and how many newcomers are among them; `there` are those whose number is known."""
+    numbers: dict[int | str, int] = {e.who: e.who for e in events if isinstance(e.who, int)}
+    if there < len(numbers):
+        known = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_(numbers))))
+        for number in sorted(numbers.keys() - known):
+            found = living(session, int(number))
+            if found is None:
+                place = next(place for place, e in enumerate(events) if e.who == number)
+                raise Invalid(f"events[{place}]: there is no contact {number}.", f"events[{place}].contact")
+            numbers[number] = found.id
+    addresses = {e.who: values.email_key(e.who) for e in events if isinstance(e.who, str)}
+    if not addresses:
+        return numbers, 0
+    keys, newcomers = _addresses(session, now, source, set(addresses.values()))
+    return numbers | {who: keys[key] for who, key in addresses.items()}, newcomers
+
+
+def _kinds(session: orm.Session, events: Sequence[Incoming], known: dict[str, Any]) -> dict[str, int]:
+    """The number of each kind; `known` holds [number, details] by key. What is new of a kind is added to it."""
+    wanted = {e.kind for e in events}
+    missing = sorted(wanted - known.keys())
+    for key in missing:
         session.execute(sa.text(
             "INSERT INTO event_kinds (key, did, \"do\") VALUES (:key, :did, :do) ON CONFLICT (key) DO NOTHING"),
             {"key": key, "did": f"did “{key.replace('_', ' ')}”", "do": f"do “{key.replace('_', ' ')}”"})
-    if wanted - known.keys():
-        known = {key: (ident, details) for key, ident, details in session.execute(_KINDS, {"keys": list(wanted)}).all()}
-    for event in shapes.values():
+    if missing:
+        known |= {kind.key: (kind.id, kind.details) for kind in session.scalars(
+            sa.select(EventKind).where(EventKind.key.in_(missing)))}
+    for event in events:
         if event.details.keys() <= known[event.kind][1].keys():
             continue
         kind = session.get_one(EventKind, known[event.kind][0])
-        new = {k: v for k, v in event.details.items() if k not in kind.details and len(kind.details) < 40}
+        new = {k: v for k, v in event.details.items() if k not in kind.details and len(kind.details) < MOST_DETAILS}
         if new:
             kind.details = kind.details | {k: {"label": k.replace("_", " "), "type": "number" if isinstance(
                 v, int | float) and not isinstance(v, bool) else "text"} for k, v in new.items()}
             session.flush()
-    return {key: ident for key, (ident, _) in known.items()}
+    return {key: known[key][0] for key in wanted}
 
 
-def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming],
-              source: str) -> tuple[dict[int | str, int], int]:
-    """The contact's number for everyone named; addresses nobody has become contacts."""
-    numbers: dict[int | str, int] = {}
-    given = {e.who for e in events if isinstance(e.who, int)}
-    if given:
-        numbers |= {n: n for n in given}
-        literal = {"ids": f"{{{','.join(map(str, given))}}}"}
-        there = session.execute(_THERE, literal).scalar_one()
-        if there < len(given):
-            unknown = session.execute(sa.text("SELECT min(x) FROM unnest(CAST(:ids AS bigint[])) AS x WHERE NOT EXISTS "
-                                              "(SELECT 1 FROM contacts c WHERE c.id = x)"), literal).scalar()
-            raise Invalid(f"There is no contact {unknown}.", "contact")
-    addresses = {e.who: values.email_key(e.who) for e in events if isinstance(e.who, str)}
-    if not addresses:
-        return numbers, 0
-    known = _by_address(session, set(addresses.values()))
-    missing = sorted(set(addresses.values()) - known.keys())
+def _addresses(session: orm.Session, now: dt.datetime, source: str, keys: set[str]) -> tuple[dict[str, int], int]:
+    """The contact's number for each address, and for how many nobody was known; these become contacts."""
+    known = _by_address(session, keys)
+    missing = sorted(keys - known.keys())
     if missing:
         people.lock_people(session)
         known |= _by_address(session, set(missing))
@@ -222,7 +275,7 @@ def _contacts(session: orm.Session, now: dt.datetime, events: Sequence[Incoming]
                 session.add(made)
                 session.flush()
                 known[key] = made.id
-    return numbers | {who: known[key] for who, key in addresses.items()}, len(missing)
+    return known, len(missing)
 
 
 def _by_address(session: orm.Session, keys: set[str]) -> dict[str, int]:
