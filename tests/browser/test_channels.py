@@ -80,6 +80,22 @@ def only_for(page, town, then, other):
     page.wait(lambda: not page.all(".pop"))
 
 
+def said_for(page, sentence, then, other):
+    """Words only for those whom a typed sentence describes, from the open menu, by keyboard."""
+    page.press("or say who in sentences", ".pop")
+    page.wait(lambda: page.find("#who").is_displayed())
+    page.wait(lambda: page.driver.switch_to.active_element.get_attribute("id") == "narrow")
+    page.driver.switch_to.active_element.send_keys(Keys.ENTER)
+    page.type(".pop [data-typed]", sentence)
+    page.click(".pop .reading")
+    page.wait(lambda: not page.all(".pop"))
+    page.press("They read it", "#who")
+    for place, words in (("#ct", then), ("#co", other)):
+        page.type(place, words)
+    page.find("#co").send_keys(Keys.ENTER)
+    page.wait(lambda: not page.all(".pop") and not page.find("#who").is_displayed())
+
+
 def send_it(page, message):
     page.open("/campaigns/new")
     page.type("#c-name", f"Campaign of {message}")
@@ -107,10 +123,24 @@ def test_email(page, house, two):
     write(page, '.line[data-type=heading] .ink', "A night out")
     write(page, '.line[data-type=text] .ink', "Bring a blanket. ")
     page.press("only for some", ".line.here")
-    only_for(page, "Farrow", "You can walk.", "There is room to park.")
+    said_for(page, "town is Farrow", "You can stroll.", "There is room to park.")
+    # A click on the words changes them, and who reads them; so with a field.
+    page.click(".fill.only")
+    assert page.text(".pop [data-who]") == "whose town is Farrow"
+    page.type("#ct", "You can walk.")
+    page.press("Take it", ".pop")
+    page.wait(lambda: page.text(".fill.only").startswith("You can walk. (those whose town is Farrow)"))
+    page.click('[data-slot="subject"] .fill')
+    page.type("#fb", "stargazer")
+    page.press("Take it", ".pop")
+    page.wait(lambda: page.text('[data-slot="subject"] .fill') == "first name, or “stargazer”")
     write(page, '.line[data-type=button] .ink', "Choose your night")
     page.type('.line[data-type=button] [data-slot=href]', f"{house.site}/observatory/tickets")
     saved(page)
+    page.says("“You can walk.”", "#margin")
+    page.driver.refresh()
+    page.wait(lambda: [c.text for c in page.all(".line .fill")] == [
+        "first name, or “stargazer”", "first name, or “friend”", "You can walk. (those whose town is Farrow), else There is room to park."])
     for name, words in (("ada", "You can walk."), ("ben", "There is room to park.")):
         read_as(page, name)
         page.says(f"Come up, {name.title()}", "#read-subject")
@@ -145,6 +175,11 @@ def test_text_message(page, house, two):
     page.find(".ink").send_keys(". ", Keys.ENTER, "Next line ")
     page.press("only for some")
     only_for(page, "Farrow", "Walk & see", "Drive up")
+    # One field too many, taken out again.
+    field(page, ".ink", "last name")
+    page.all(".ink .fill")[-1].click()
+    page.press("Take the word out", ".pop")
+    page.find(".ink").send_keys(Keys.CONTROL, Keys.END)
     page.find(".ink").send_keys(f" {house.site}/observatory/tickets STOP ends these")
     saved(page)
     for name, words in (("ada", "Hill: clear tonight, Ada.\nNext line Walk & see"), ("ben", "Hill: clear tonight, Ben.\nNext line Drive up")):

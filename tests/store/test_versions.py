@@ -15,7 +15,7 @@ from meadowrun.base import clock
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
-from meadowrun.messages import feeds, keeping, queries, reading
+from meadowrun.messages import asking, feeds, keeping, queries, reading
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import Filler, Needs
 from meadowrun.people import actions as people
@@ -75,7 +75,8 @@ def case(ident, lines, words):
 
 
 def letter(session, words):
-    """Three conditions, words for some, an adaptive block by a partition as a kept row, a table and the greeting."""
+    """Three conditions, words for some by a field and by sentences, an adaptive block by a partition as a kept row, a table and
+    the greeting."""
     parted = partitions.create(session, IDA, NOW, "Where")
     for town in ("Farrow", "Tarnside"):
         partitions.change(session, IDA, NOW, words, parted, {"do": "set", "name": town, "lines": field("town", town)})
@@ -83,7 +84,10 @@ def letter(session, words):
     keys = [p["key"] for p in words.partition(parted.id)]
     adaptive = new_line("only", partition=parted.id, otherwise=text("ADAPT-else"), cases=[
         {"id": f"part{n}", "name": "", "lines": [], "part": key, "content": text(f"ADAPT-{n}")} for n, key in enumerate(keys)])
-    row = keeping.keep_row(session, IDA, NOW, "By town", [adaptive], words)
+    keen = asking.keep(session, [{"id": "a", "kind": "event", "event": "ticket_bought", "span": {"last": 30}},
+                                 {"id": "b", "kind": "field", "field": "visits", "op": "at_least", "value": 2}], words)
+    said = new_line("text", html=f"<p>{{% if when.{keen.key} %}}SAID-keen{{% else %}}SAID-else{{% endif %}}</p>")
+    row = keeping.keep_row(session, IDA, NOW, "By town", [adaptive, said], words)
     keeping.keep_table(session, IDA, NOW, "prices", b"tier,price\nPatron,0\nStudent,6\n", "tier", "contact.tier", words)
     return messages.take(empty() | {"subject": "{{ contact.first_name | default('you', true) }}", "lines": [
         new_line("only", cases=[case("patrons", field("tier", "Patron"), "TIER-patron"), case("anyfarrow", field("town", "Farrow"), "TIER-farrow")],
@@ -103,6 +107,7 @@ def by_hand(person):
     hour = (NOW.hour + zone) % 24
     return {
         "TIER-patron" if person["tier"] == "Patron" else "TIER-farrow" if person["town"] == "Farrow" else "TIER-else",
+        "SAID-keen" if person["bought"] and (person["visits"] or 0) >= 2 else "SAID-else",
         *(["OFTEN-yes"] if (person["visits"] or 0) >= 3 else []), "BUY-yes" if person["bought"] else "BUY-no",
         "NEAR-yes" if person["town"] in ("Farrow", "Wickmere") and person["tier"] != "Single" else "NEAR-no",
         {"Patron": "PRICE-£0.00", "Student": "PRICE-£6.00"}.get(person["tier"], "PRICE-ask"),
@@ -111,7 +116,7 @@ def by_hand(person):
 
 
 def found_in(words):
-    return set(re.findall(r"(?:TIER|OFTEN|BUY|NEAR|PRICE|ADAPT)-[\w£.]+|GREET-Good \w+", words))
+    return set(re.findall(r"(?:TIER|OFTEN|BUY|NEAR|PRICE|ADAPT|SAID)-[\w£.]+|GREET-Good \w+", words))
 
 
 def with_fields(session):

@@ -17,7 +17,7 @@ from meadowrun.core.content.channels import take_for
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
-from meadowrun.messages import queries
+from meadowrun.messages import asking, queries
 from meadowrun.messages.models import Draft, Edition, Message, Review
 
 #: Saves of one person within this time share a draft, so that drafts are worth looking at.
@@ -26,6 +26,7 @@ SAME_DRAFT = dt.timedelta(minutes=10)
 
 def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str, document: Json, channel: str = "email") -> Message:
     name = _free_name(session, " ".join(name.split()), None)
+    asking.check(session, document)
     message = Message(name=name, channel=channel, draft=1, document=document, created_at=now, changed_at=now, changed_by=actor.name)
     session.add(message)
     session.flush()
@@ -76,6 +77,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message,
     Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when somebody else saved after draft `based_on`.
     """
     document = take(data, words, message.channel)
+    asking.check(session, document)
     session.refresh(message, with_for_update=True)
     newest = session.get_one(Draft, (message.id, message.draft))
     if message.draft != based_on and newest.by != actor.name:

@@ -59,11 +59,13 @@ def block(node: fillins.When | fillins.Each, labels: Mapping[str, str]) -> Marku
         first, body = node.branches[0]
         words = f"{_bare(body, labels)} (if {first.source})"
         asked = re.fullmatch(r'((?:contact|company)\.\w+) == "([^"]*)"', first.source)
+        said = re.fullmatch(r"when\.(\w+)", first.source)
         plain = all(isinstance(n, str) for n in (*body, *node.otherwise))
-        if asked and plain and len(node.branches) == 1:
-            words = f"{_bare(body, labels)} (if {asked[2]})"
+        if (asked or said) and plain and len(node.branches) == 1:
+            who = asked[2] if asked else labels.get(first.source, first.source)
+            words = f"{_bare(body, labels)} ({'if' if asked else 'those'} {escape(who)})"
             extra = Markup(' data-if="{}" data-is="{}" data-then="{}" data-other="{}"').format(
-                asked[1], asked[2], Markup(_bare(body, labels)).unescape(), Markup(_bare(node.otherwise, labels)).unescape())
+                asked[1] if asked else first.source, who, Markup(_bare(body, labels)).unescape(), Markup(_bare(node.otherwise, labels)).unescape())
         if node.otherwise:
             words += f", else {_bare(node.otherwise, labels)}"
     return Markup('<span class="fill only" contenteditable="false" data-fill="{}"{}>{}</span>').format(

@@ -19,7 +19,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content import fillins
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
-from meadowrun.messages import actions, feeds, queries
+from meadowrun.messages import actions, asking, feeds, queries
 from meadowrun.messages.models import Comment, DataTable, Draft, Feed, HouseStyle, KeptRow, KeptRowVersion, Message
 from meadowrun.messages.values import known_refs
 
@@ -40,6 +40,7 @@ def keep_row(session: orm.Session, actor: Actor, now: dt.datetime, name: str, li
     if other is not None and other is not row:
         raise Conflict(f"There is a row called “{name}” already. Choose another name.")
     taken = actions.take(doc.empty() | {"lines": lines}, words)
+    asking.check(session, taken)
     if any(line["type"] == "kept" for line in walk(taken["lines"])):
         raise Invalid("A kept row cannot hold another kept row.", "lines")
     if not taken["lines"]:

@@ -139,6 +139,14 @@ class DataTable(Base):
     changed_by: orm.Mapped[str]
 
 
+class Condition(Base):
+    """What words inside a text ask, as lines of a definition. Never changes: its key is made of what it says."""
+
+    __tablename__ = "conditions"
+    key: orm.Mapped[str] = orm.mapped_column(sa.Text(collation="C"), primary_key=True)
+    lines: orm.Mapped[list[Any]]
+
+
 class Comment(Base):
     """What a colleague says about a line of a message."""
 

@@ -54,7 +54,8 @@ def _follows(message: Message) -> dict[str, Any]:
     return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(kinds.items()) if k in wanted}, "reachable": reachable,
             "facts": facts or {}, "shown": SHOWN,
             "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
-            "labels": known, "editable": editable, "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
+            "labels": views.labels_of(document), "editable": editable,
+            "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
             "among": len(among) if among is not None else everyone, "whose": whose, "systems": SYSTEMS, "taps": TAPS}
 
 

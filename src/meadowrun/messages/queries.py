@@ -10,10 +10,12 @@ from sqlalchemy.dialects.postgresql import JSONPATH
 from meadowrun.base.db import found
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.content.compiled import Compiled, CompileError, Link, compile_document
+from meadowrun.core.content import asking
+from meadowrun.core.content.compiled import Compiled, CompileError, Link, compile_document, placed
 from meadowrun.core.content.document import SETTINGS, Json, texts
 from meadowrun.core.content.fillins import used
 from meadowrun.core.content.lines import rows_used, walk
+from meadowrun.messages.asking import of as kept_conditions
 from meadowrun.messages.models import (
     Comment,
     DataTable,
@@ -79,7 +81,7 @@ def compiled(session: orm.Session, document: Json, public_url: str, tracked: boo
     """The templates of a document with its kept rows, or of the messages it chooses from. Raises CompileError."""
     chosen = document.get("one_of")
     if not chosen:
-        made = compile_document(document, public_url, tracked, rows_of(session, document))
+        made = _compiled(session, document, public_url, tracked)
         return _with_page(session, made, document["push"]["page"], public_url, tracked) if document.get("push", {}).get("tap") == "page" else made
     members: dict[str, Compiled] = {}
     links: list[Link] = []
@@ -87,13 +89,24 @@ def compiled(session: orm.Session, document: Json, public_url: str, tracked: boo
         member = session.get(Message, number)
         if member is None or member.document.get("one_of"):
             raise CompileError(f"The message for “{value or 'everyone else'}” is gone, or is itself chosen by a field.")
-        made = compile_document(member.document, public_url, tracked, rows_of(session, member.document), len(links))
+        made = _compiled(session, member.document, public_url, tracked, len(links))
         members[value] = made
         links += [dataclasses.replace(link, label=f"{value or 'else'}: {link.label}") for link in made.links]
     first = next(iter(members.values()), None)
     if first is None:
         raise CompileError("No message was chosen for any value.")
     return Compiled(first.subject, "", "", tuple(links), (), "", False, None, {}, chosen["field"], members)
+
+
+def _compiled(session: orm.Session, document: Json, public_url: str, tracked: bool, first_link: int = 0) -> Compiled:
+    """The templates of one document, with the kept rows and conditions it names. Raises CompileError."""
+    rows = rows_of(session, document)
+    return compile_document(document, public_url, tracked, rows, first_link, asked(session, document, placed(document, rows)))
+
+
+def asked(session: orm.Session, document: Json, lines: Sequence[Json]) -> dict[str, list[Json]]:
+    """The conditions that the texts of a document name, by key; `lines` are those that count."""
+    return kept_conditions(session, asking.keys(asking.refs(document, lines), lines))
 
 
 def _with_page(session: orm.Session, notice: Compiled, number: int, public_url: str, tracked: bool) -> Compiled:
@@ -104,7 +117,7 @@ def _with_page(session: orm.Session, notice: Compiled, number: int, public_url: 
             # While it is written the notice itself can be read already.
             return notice
         raise CompileError("The page that a tap opens was not chosen, or is gone.")
-    made = compile_document(page.document, public_url, tracked, rows_of(session, page.document), len(notice.links))
+    made = _compiled(session, page.document, public_url, tracked, len(notice.links))
     links = tuple(dataclasses.replace(link, label=f"page: {link.label}") for link in made.links)
     return dataclasses.replace(notice, links=(*notice.links, *links), members={"page": made})
 
@@ -138,15 +151,16 @@ def members(session: orm.Session, document: Json) -> list[Json]:
     return [m.document for m in session.scalars(sa.select(Message).where(Message.id.in_(numbers)))]
 
 
-def broken(document: Json, words: Dictionary) -> dict[str, str]:
-    """The “only if” versions whose condition cannot be worked out any more, with why."""
+def broken(session: orm.Session, document: Json, words: Dictionary) -> dict[str, str]:
+    """The “only if” versions, and the conditions of words, that cannot be worked out any more, with why."""
     found: dict[str, str] = {}
+    cases = [(case["id"], case["lines"]) for line in walk(document["lines"]) for case in line.get("cases", ())]
+    for key, lines in (*cases, *asked(session, document, document["lines"]).items()):
+        try:
+            d.parse({"lines": lines}, words)
+        except d.DefinitionError as problem:
+            found[key] = str(problem)
     for line in walk(document["lines"]):
-        for case in line.get("cases", ()):
-            try:
-                d.parse({"lines": case["lines"]}, words)
-            except d.DefinitionError as problem:
-                found[case["id"]] = str(problem)
         if line["type"] == "only" and line["partition"] and words.partition(line["partition"]) is None:
             found |= {case["id"]: "the partition is gone." for case in line["cases"]}
     return found

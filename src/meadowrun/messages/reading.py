@@ -24,6 +24,7 @@ from meadowrun.messages import queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import Needs, as_nobody, condition, fill_sql, known_refs, nested, of_people, part_sql
 from meadowrun.people.models import Contact
+from meadowrun.segments.compile import Compiler
 from meadowrun.segments.queries import compiler_for, id_sets
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience
@@ -121,28 +122,36 @@ def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.d
                     if line["partition"] else condition(case["lines"], compiler)
     if len(asked) == 1:
         return [], 0
-    key = json.dumps([asked, {k: str(v) for k, v in compiler.values.items()}], sort_keys=True)
-    fetched, _ = _sets.get(session, key, now, lambda: id_sets(session, list(asked.values()), compiler.values))
-    sets = dict(zip(asked, fetched, strict=True))
+    sets = _fetched(session, asked, compiler, now)
     found: list[Readers] = []
     base = sets[""] if among is None else among
     _count(lines, base, sets, places(lines), found)
     return found, len(base)
 
 
+def _fetched(session: orm.Session, asked: Mapping[str, str], compiler: Compiler, now: dt.datetime) -> dict[str, BitMap]:
+    """The people of each of some predicates, by its key."""
+    key = json.dumps([asked, {k: str(v) for k, v in compiler.values.items()}], sort_keys=True)
+    fetched, _ = _sets.get(session, key, now, lambda: id_sets(session, list(asked.values()), compiler.values))
+    return dict(zip(asked, fetched, strict=True))
+
+
 def who_reads_words(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
                     among: BitMap | None = None) -> list[Readers]:
-    """For words by condition inside texts who reads which, among some or everyone. Only what fields of people and companies
-    decide is counted; people are asked by groups of equal values, with the very tests that sending asks."""
+    """For words by condition inside texts who reads which, among some or everyone. What feeds and facts decide is not counted.
+    People are asked by groups of equal answers, or of equal values, with the very tests that sending asks."""
     lines = placed(document, queries.rows_of(session, document))
+    asked = {f"when.{key}": said for key, said in queries.asked(session, document, lines).items()}
     where = places(lines) | {"": ""}
     found: list[Readers] = []
     for ident, slot, text in texts(document | {"lines": lines}):
         for node in fillins.tree(text) if "{%" in text else ():
             refs = {ref for test, _ in node.branches for ref in test.refs} if isinstance(node, fillins.When) else set()
-            if not isinstance(node, fillins.When) or not refs or not refs <= known_refs(words).keys():
+            if not isinstance(node, fillins.When) or not refs or not refs <= known_refs(words).keys() | asked.keys():
                 continue
-            groups = _values_of(session, refs, words, now, zone, among)
+            conditions = {ref.removeprefix("when."): asked[ref] for ref in sorted(refs & asked.keys())}
+            groups = _answers(session, conditions, words, now, zone, among) if refs <= asked.keys() else _values_of(
+                session, Needs(frozenset(refs), conditions), words, now, zone, among)
             if len(groups) > MOST_GROUPS:
                 continue
             counts, someone = [0] * (len(node.branches) + 1), [0] * (len(node.branches) + 1)
@@ -157,14 +166,27 @@ def who_reads_words(session: orm.Session, document: Json, words: Dictionary, now
     return found
 
 
-def _values_of(session: orm.Session, refs: set[str], words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+def _answers(session: orm.Session, conditions: Mapping[str, list[Json]], words: Dictionary, now: dt.datetime,
+             zone: zoneinfo.ZoneInfo, among: BitMap | None) -> list[tuple[dict[str, Any], int, int]]:
+    """The different answers to some conditions, each with how many people give them and the first of these."""
+    compiler = compiler_for(session, words, now, zone)
+    sets = _fetched(session, {"": "TRUE"} | {key: condition(lines, compiler) for key, lines in conditions.items()}, compiler, now)
+    groups: list[tuple[dict[str, Any], BitMap]] = [({}, sets[""] if among is None else among)]
+    for key in conditions:
+        split = [(flat | {f"when.{key}": yes}, people & sets[key] if yes else people - sets[key])
+                 for flat, people in groups for yes in (True, False)]
+        groups = [(flat, people) for flat, people in split if people]
+    return [(flat, len(people), people.min()) for flat, people in groups]
+
+
+def _values_of(session: orm.Session, needs: Needs, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
                among: BitMap | None) -> list[tuple[dict[str, Any], int, int]]:
     """The different values of some fields, each with how many people have them and the first of these."""
     compiler = compiler_for(session, words, now, zone)
-    expression = fill_sql(Needs(frozenset(refs), {}), compiler, {})
+    expression = fill_sql(needs, compiler, {})
     where = "" if among is None else "WHERE c.id = ANY(:ids)"
     values = compiler.values | ({} if among is None else {"ids": list(among)})
-    key = json.dumps([expression, None if among is None else hash(among.serialize())])
+    key = json.dumps([expression, {k: str(v) for k, v in compiler.values.items()}, None if among is None else hash(among.serialize())])
     rows, _ = _groups.get(session, key, now, lambda: [tuple(row) for row in session.execute(sa.text(
         f"SELECT {expression}, count(*), min(c.id) FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where} "
         f"GROUP BY 1 LIMIT {MOST_GROUPS + 1}"), values)])

@@ -68,7 +68,7 @@ def _follows(message: Message) -> dict[str, Any]:
         {"ids": ids} if ids is not None else {}).one()
     return {"size": made, "checks": found, "whose": whose, "with_phone": reach[0], "reachable": reach[1],
             "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency), "price": settings().sms_price,
-            "facts": facts or {}, "plainer": sms.plainer(text) != text, "labels": known, "editable": editable,
+            "facts": facts or {}, "plainer": sms.plainer(text) != text, "labels": views.labels_of(message.document), "editable": editable,
             "readers": reading.who_reads_words(db(), message.document, words(), now(), zone(), among),
             "among": len(among) if among is not None else _everyone()}
 

@@ -125,7 +125,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
     found = checks_of(message.channel if message else "email", document, About(
         known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
-        feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(document, words()), rows=rows.keys(),
+        feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(db(), document, words()), rows=rows.keys(),
         hours=reading.hours(db(), message.id) if message else None, events=words().events.keys(),
         weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
     if message is None:
@@ -140,7 +140,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         for fill in fillins.used(text):
             if fill.fallback is not None and blank.get(fill.ref):
                 fallbacks.append((known.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
-    return {"document": document, "labels": known, "checks": found, "weight": weight, "trouble": trouble,
+    return {"document": document, "labels": labels_of(document), "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
             "plain_made": not document.get("plain"), "card": document.get("card"), "acts": card.ACTS, "shapes": card.SHAPES,
             "events": words().events, "lengths": [(name, shown_length(document[name]), most) for name, most in PHONES.items()],
@@ -148,6 +148,13 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
             "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
             "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
             "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id) if message else []}
+
+
+def labels_of(document: doc.Json) -> dict[str, str]:
+    """What the names in a document's texts are called: fields, and the conditions of words as sentences."""
+    lines = placed(document, queries.rows_of(db(), document))
+    said = {f"when.{key}": condition_english({"lines": asked}, 0) for key, asked in queries.asked(db(), document, lines).items()}
+    return queries.known(db(), words()) | said
 
 
 def condition_english(case: doc.Json, partition: int) -> str:

@@ -15,6 +15,7 @@ from meadowrun.base.clock import now as clock_now
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.wording import fold
 from meadowrun.people.models import Field
+from meadowrun.people.queries import definitions_using
 from meadowrun.tracking.models import EventKind
 
 
@@ -67,14 +68,11 @@ def ref(field: Field) -> str:
 
 
 def uses(session: orm.Session, field: Field) -> list[str]:
-    """Where a field is used, in words: segments, partitions, messages."""
-    path = f'$.** ? (@.kind == "field" && @.field == "{ref(field)}")'
+    """Where a field is used, in words: segments, partitions, messages and kept rows, filled in or asked for."""
     fill = f"%{'contact' if field.owner == 'contact' else 'company'}.{field.key}%".replace("_", r"\_")
-    rows = session.execute(sa.text(
-        "SELECT 'the segment', name FROM segments WHERE jsonb_path_exists(definition, CAST(:path AS jsonpath)) UNION ALL "
-        "SELECT 'the partition', name FROM partitions WHERE jsonb_path_exists(parts, CAST(:path AS jsonpath)) UNION ALL "
-        "SELECT 'the message', name FROM messages WHERE document::text LIKE :fill ORDER BY 1, 2"), {"path": path, "fill": fill})
-    return [f"{kind} “{name}”" for kind, name in rows]
+    filled = session.execute(sa.text("SELECT DISTINCT kind, name FROM definitions_in_use WHERE lines::text LIKE :fill"), {"fill": fill})
+    asked = definitions_using(session, f'$.** ? (@.kind == "field" && @.field == "{ref(field)}")')
+    return sorted({*asked, *(f"{kind} “{name}”" for kind, name in filled)})
 
 
 def change(session: orm.Session, actor: Actor, field: Field, label: str, meaning: str, options: list[str]) -> None:
@@ -106,9 +104,10 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field) -> int:
     """
     if gone.id == kept.id or gone.owner != kept.owner or gone.type != kept.type:
         raise Invalid("Two fields of the same sort and owner can be merged.", "into")
-    messages = [u for u in uses(session, gone) if u.startswith("the message")]
+    # A segment's lines are rewritten; a text is its author's.
+    messages = [u for u in uses(session, gone) if u.startswith(("the message", "the kept row"))]
     if messages:
-        raise Conflict(f"{messages[0]} fills it in. Change that first.")
+        raise Conflict(f"{messages[0]} uses it. Change that first.")
     table = "contacts" if gone.owner == "contact" else "companies"
     values = {"gone": gone.key, "kept": kept.key}
     differ = session.execute(sa.text(
@@ -172,10 +171,8 @@ def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:
         common[key] = [(row[0], row[1]) for row in session.execute(sa.text(
             "SELECT details->>:key AS v, count(*) FROM events WHERE kind_id = :k AND at >= :since AND details->>:key IS NOT NULL "
             "GROUP BY 1 ORDER BY 2 DESC LIMIT 6"), {**values, "key": key})]
-    path = f'$.** ? (@.kind == "event" && @.event == "{kind.key}")'
-    used = session.scalars(sa.text("SELECT name FROM segments WHERE jsonb_path_exists(definition, CAST(:path AS jsonpath)) ORDER BY name"),
-                           {"path": path}).all()
+    used = definitions_using(session, f'$.** ? (@.kind == "event" && @.event == "{kind.key}")')
     sends = session.scalars(sa.text("SELECT name FROM sends WHERE success_event = :key ORDER BY id DESC LIMIT 5"), {"key": kind.key}).all()
     return {"count": count, "people": people, "common": common,
-            "used": [f"the segment “{n}”" for n in used] + [f"the send “{n}”, as its success" for n in sends]}
+            "used": used + [f"the send “{n}”, as its success" for n in sends]}
 

@@ -190,15 +190,19 @@ def segment_name(session: orm.Session, segment_id: int | None) -> str | None:
     return session.execute(sa.text("SELECT name FROM segments WHERE id = :id"), {"id": segment_id}).scalar() if segment_id else None
 
 
-def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
-    """What uses a list, in words: segments and partitions with a line on it, and sends."""
-    path = f'$.** ? (@.kind == "list" && @.list == {int(list_id)})'
+def definitions_using(session: orm.Session, path: str) -> list[str]:
+    """The segments, partitions, messages and kept rows with a line that a jsonpath finds, in words."""
     rows = session.execute(sa.text(
-        "SELECT 'the segment', name FROM segments WHERE jsonb_path_exists(definition, CAST(:path AS jsonpath)) UNION ALL "
-        "SELECT 'the partition', name FROM partitions WHERE jsonb_path_exists(parts, CAST(:path AS jsonpath)) UNION ALL "
-        "SELECT 'the send', name FROM sends WHERE jsonb_path_exists(audience, CAST(:named AS jsonpath)) ORDER BY 2"),
-        {"path": path, "named": f"$.** ? (@.list == {int(list_id)})"})
+        "SELECT DISTINCT kind, name FROM definitions_in_use WHERE jsonb_path_exists(lines, CAST(:path AS jsonpath)) ORDER BY 1 DESC, 2"),
+        {"path": path})
     return [f"{kind} “{name}”" for kind, name in rows]
+
+
+def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
+    """What uses a list, in words: segments, partitions and messages with a line on it, and sends."""
+    sends = session.scalars(sa.text("SELECT name FROM sends WHERE jsonb_path_exists(audience, CAST(:named AS jsonpath)) ORDER BY name"),
+                            {"named": f"$.** ? (@.list == {int(list_id)})"})
+    return definitions_using(session, f'$.** ? (@.kind == "list" && @.list == {int(list_id)})') + [f"the send “{name}”" for name in sends]
 
 
 def suppression_of(session: orm.Session, address_key: str | None) -> Suppression | None:

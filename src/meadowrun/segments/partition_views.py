@@ -49,7 +49,7 @@ def show(ident: int) -> object:
     except d.DefinitionError as wrong:
         problem = wrong
     return flask.render_template("segments/partition.html", partition=partition, sizes=sizes, several=several, said=said, problem=problem,
-                                 uses=partitions.using(db(), ident))
+                                 using=partitions.using(db(), ident), uses=partitions.uses(db(), ident))
 
 
 @pages.get("/partitions/<int:ident>/several")

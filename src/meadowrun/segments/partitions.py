@@ -17,6 +17,7 @@ from meadowrun.base.db import found
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.people.queries import definitions_using
 from meadowrun.segments.models import Partition, Segment
 from meadowrun.segments.queries import look, naming
 
@@ -141,6 +142,11 @@ def _names_part(definition: dict[str, Any], ident: int, key: str) -> bool:
                for line in definition.get("lines", []))
 
 
+def uses(session: orm.Session, ident: int) -> list[str]:
+    """What is made of a partition, in words: segments, other partitions, messages and kept rows."""
+    return definitions_using(session, f'$.** ? (@.kind == "part" && @.partition == {int(ident)} || @.type == "only" && @.partition == {int(ident)})')
+
+
 def using(session: orm.Session, ident: int) -> list[Segment]:
     """Segments that speak of a partition."""
     return naming(session, "part", "partition", ident)
@@ -148,9 +154,8 @@ def using(session: orm.Session, ident: int) -> list[Segment]:
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, partition: Partition) -> None:
     """Deletes a partition that nothing uses. Raises Conflict naming what does."""
-    users = using(session, partition.id)
-    if users:
-        raise Conflict(f"“{partition.name}” is used by {', '.join(s.name for s in users[:5])}. Change those first.")
+    if users := uses(session, partition.id):
+        raise Conflict(f"“{partition.name}” is used by {', '.join(users[:5])}. Change those first.")
     audit.record(session, actor, now, "deleted", "partition", partition.id, partition.name, parts=partition.parts)
     session.delete(partition)
 

@@ -26,8 +26,9 @@ from meadowrun.core.audience.nodes import Definition, Group
 from meadowrun.core.audience.sieve import Sieve, sieve
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.people.models import Contact
+from meadowrun.people.queries import definitions_using
 from meadowrun.segments.compile import SEPARATE, Compiler
-from meadowrun.segments.models import Partition, Segment, SegmentVersion
+from meadowrun.segments.models import Segment, SegmentVersion
 
 #: Kept sets are looked at, never sent to; so long may a number on screen lag behind the data.
 KEEP = dt.timedelta(seconds=20)
@@ -272,11 +273,8 @@ def naming(session: orm.Session, kind: str, key: str, number: int) -> list[Segme
 
 
 def users(session: orm.Session, segment_id: int) -> list[str]:
-    """What else is made of a segment, in words: other segments, and partitions."""
-    path = sa.cast(f'$.** ? (@.kind == "segment" && @.segment == {int(segment_id)})', JSONPATH)
-    parted = session.scalars(sa.select(Partition.name).where(sa.func.jsonb_path_exists(Partition.parts, path)).order_by(Partition.name))
-    return [f"the segment “{s.name}”" for s in naming(session, "segment", "segment", segment_id)] + [
-        f"the partition “{name}”" for name in parted]
+    """What else is made of a segment, in words: other segments, partitions, messages and kept rows."""
+    return definitions_using(session, f'$.** ? (@.kind == "segment" && @.segment == {int(segment_id)})')
 
 
 def versions(session: orm.Session, segment_id: int) -> list[SegmentVersion]:

@@ -53,7 +53,7 @@ class About:
     feeds: Collection[str] = ()
     weights: Mapping[str, int] = dataclasses.field(default_factory=dict)
     hours: tuple[int, int] | None = None
-    #: the key of an “only if” version whose condition cannot be used → why
+    #: the key of an “only if” version, or of words by condition, whose condition cannot be used → why
     broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: rows that exist, as (row, version)
     rows: Collection[tuple[int, int]] = ()
@@ -151,6 +151,8 @@ def _names(text: str) -> Iterator[tuple[str, str | None]]:
 
 def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About, said: set[str]) -> list[Check]:
     root, _, name = ref.partition(".")
+    if root == "when" and name in about.broken:
+        return [Check(MUST, f"Who reads these words cannot be worked out: {about.broken[name]}", ident, slot)]
     if root in (*fillins.BARE, "when", "part", "item", "event", "sender"):
         return []
     if root == "fact":

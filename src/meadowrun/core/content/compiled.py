@@ -14,9 +14,9 @@ from urllib.parse import quote
 import css_inline
 import mrml
 
+from meadowrun.core.content import asking, fillins
 from meadowrun.core.content import card as cards
-from meadowrun.core.content import fillins
-from meadowrun.core.content.document import Json, texts
+from meadowrun.core.content.document import Json
 from meadowrun.core.content.filling import template
 from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
 from meadowrun.core.content.lines import live, walk, with_rows
@@ -123,12 +123,12 @@ def placed(document: Json, rows: Rows | None = None) -> list[Json]:
 
 
 def compile_document(document: Json, public_url: str, tracked: bool = True, rows: Rows | None = None,
-                     first_link: int = 0) -> Compiled:
+                     first_link: int = 0, asked: Mapping[str, list[Json]] | None = None) -> Compiled:
     """Makes the templates of a document.
 
     With `tracked`, links lead through our own signed addresses (`{{ token }}`), numbered from `first_link`, and a picture
-    of one pixel tells of openings; without, links are as typed: for previews. `rows` are the kept rows by (row, version).
-    Raises CompileError.
+    of one pixel tells of openings; without, links are as typed: for previews. `rows` are the kept rows by (row, version);
+    `asked` the conditions that words inside texts name, by key. Raises CompileError.
     """
     parts, lines = Parts(), placed(document, rows)
     token = parts.hide(fillins.TOKEN) if tracked else "preview"
@@ -157,17 +157,15 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     def ways(source: str) -> str:
         return re.sub(r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)] + token_source, source)
 
-    used = {"subject": document["subject"], "preheader": document["preheader"], "lines": lines, "plain": document.get("plain"),
-            "code": document.get("code")}
-    refs = {ref for _, _, t in texts(used) for ref in fillins.refs(t)} | {
-        ref for line in walk(lines) if line["type"] == "only" for test, _ in branches(line) for ref in fillins.refs(f"{{% if {test} %}}")} | {
-        f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
-    if document.get("push"):
-        refs |= {ref for _, t in texts_of(document["push"]) for ref in fillins.refs(t)}
-    if card:
-        refs |= {ref for _, t in cards.texts_of(document["card"]) for ref in fillins.refs(t)}
+    refs = asking.refs(document, lines)
     conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
                   for case in line["cases"]}
+    kept = asking.keys(refs, lines)
+    if gone := kept - (asked or {}).keys():
+        raise CompileError(f"Some words ask “when.{min(gone)}”, which nobody has said. Write them again with “only for some”.")
+    conditions |= {key: (asked or {})[key] for key in kept}
+    refs |= {ref for line in walk(lines) if line["type"] == "only" for test, _ in branches(line) for ref in fillins.refs(f"{{% if {test} %}}")} | {
+        f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
     return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
                     tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", push, conditions,
                     card=card)

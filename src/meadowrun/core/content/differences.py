@@ -61,12 +61,19 @@ def _of_line(old: Json, new: Json, name: str) -> list[str]:
         if slot == "off":
             said.append(f"{name} switched {'off' if value else 'on'}")
         elif slot in ("text", "label", "html"):
-            said.append(f"{name} says “{_short(value)}”")
+            same = _short(old.get(slot, "")) == _short(value)
+            asks = _asks(old.get(slot, "")) != _asks(value)
+            said.append(f"who reads some words of {name} changed" if same and asks else f"{name} says “{_short(value)}”")
         elif slot == "cases":
             said += _of_cases(old.get("cases", []), value, name)
         else:
             said.append(f"{_SLOTS.get(slot, slot)} of {name} changed")
     return list(dict.fromkeys(said))
+
+
+def _asks(text: str) -> list[str]:
+    """What the words of a text ask."""
+    return [part.test.source for part in fillins.split(text) if isinstance(part, fillins.Tag) and part.test]
 
 
 def _of_cases(old: list[Json], new: list[Json], name: str) -> list[str]:

@@ -124,7 +124,8 @@ const Meadowrun = {
     const open = document.querySelector('.pop');
     if (!open) return;
     const under = open.under;
-    open.remove();
+    // A field or button of the sheet called “remove” would stand in the way of open.remove().
+    Element.prototype.remove.call(open);
     if (refocus && under && under.isConnected) under.focus();
   },
 };

@@ -1,5 +1,5 @@
 // The coloured words of a message: fields, facts and conditions, put in by @, # and ?, and changed by a click.
-Meadowrun.words = (base, changed) => {
+Meadowrun.words = (base, who, changed) => {
   let known = null;
   const load = async () => { known = known || await (await fetch(base + '/fills', {headers: {Accept: 'application/json'}})).json(); return known; };
   const safe = (text) => (text || '').replace(/["{}\\%]/g, '');
@@ -73,25 +73,42 @@ Meadowrun.words = (base, changed) => {
     });
   }
 
-  // Words only for some: a field that is something, and what everyone else reads.
-  function ask(under, place, chip, take) {
-    const now = chip ? {ref: chip.dataset.if, value: chip.dataset.is, then: chip.dataset.then, other: chip.dataset.other} : {ref: '', value: '', then: '', other: ''};
+  // Words only for some: those whose field is something, or those whom sentences describe; and what everyone else reads.
+  function ask(under, place, chip, take, given) {
+    const now = given || (chip ? {ref: chip.dataset.if, value: chip.dataset.is, then: chip.dataset.then, other: chip.dataset.other} : {ref: '', value: '', then: '', other: ''});
+    const said = now.ref.startsWith('when.');
     const fields = known.fields.filter((f) => /^(contact|company)\./.test(f.ref));
-    Meadowrun.pop(under, '<label class="form-label mb-0" for="ci">Those whose</label><select class="form-select form-select-sm" id="ci" name="ref">' +
+    const whose = said ? `<div>Those <button type="button" class="word" data-who>${escaped(now.value)}</button></div>` :
+      '<label class="form-label mb-0" for="ci">Those whose</label><select class="form-select form-select-sm" id="ci" name="ref">' +
       fields.map((f) => `<option value="${f.ref}"${f.ref === now.ref ? ' selected' : ''}>${escaped(f.label)}</option>`).join('') +
       `</select><label class="form-label mb-0" for="cv">is</label><input class="form-control form-control-sm" id="cv" name="value" value="${escaped(now.value)}" placeholder="Patron">` +
-      `<label class="form-label mb-0" for="ct">read</label><input class="form-control form-control-sm" id="ct" name="then" value="${escaped(now.then)}">` +
+      '<div><button type="button" class="link" data-who>or say who in sentences, as for a segment …</button></div>';
+    const sheet = Meadowrun.pop(under, whose + `<label class="form-label mb-0" for="ct">read</label><input class="form-control form-control-sm" id="ct" name="then" value="${escaped(now.then)}">` +
       `<label class="form-label mb-0" for="co">and everyone else reads</label><input class="form-control form-control-sm" id="co" name="other" value="${escaped(now.other)}" placeholder="nothing">` +
-      '<p class="quiet mb-0">For whole lines, or people that a sentence describes, add a line “Only if”.</p>' +
+      (document.getElementById('add-line') ? '<p class="quiet mb-0">For whole lines, add a line “Only if”.</p>' : '') +
       '<div class="doing"><button class="btn btn-primary btn-sm">Take it</button>' + (chip ? '<button class="btn btn-line btn-sm" name="remove" value="1">Take the words out</button>' : '') + '</div>', (form) => {
       if (form.get('remove')) { chip.remove(); Meadowrun.closePop(); changed(place); return; }
-      const [ref, value, then, other] = ['ref', 'value', 'then', 'other'].map((k) => safe(form.get(k)));
+      const [then, other] = ['then', 'other'].map((k) => safe(form.get(k)));
+      const [ref, value] = said ? [now.ref, now.value] : [form.get('ref'), safe(form.get('value'))];
       if (!value || !then) { document.getElementById(value ? 'ct' : 'cv').focus(); return; }
-      const written = (words) => ('rich' in place.dataset ? escaped(words) : words);
-      const source = `{% if ${ref} == "${value}" %}${written(then)}{% else %}${written(other)}{% endif %}`;
-      const made = chipOf(source, `${then} (if ${value})` + (other ? `, else ${other}` : ''), 'only');
+      const written = (text) => ('rich' in place.dataset ? escaped(text) : text);
+      const source = `{% if ${ref}${said ? '' : ` == "${value}"`} %}${written(then)}{% else %}${written(other)}{% endif %}`;
+      const made = chipOf(source, `${then} (${said ? 'those' : 'if'} ${value})` + (other ? `, else ${other}` : ''), 'only');
       Object.assign(made.dataset, {if: ref, is: value, then, other});
       take(made);
+    });
+    sheet.querySelector('[data-who]').addEventListener('click', async () => {
+      const [then, other] = ['#ct', '#co'].map((field) => sheet.querySelector(field).value);
+      const before = said ? (await (await fetch('/messages/conditions/' + now.ref.slice(5), {headers: {Accept: 'application/json'}})).json()).lines : [];
+      Meadowrun.closePop();
+      await who(before || [], null, async (lines) => {
+        try {
+          const answer = await Meadowrun.post('/messages/conditions', {lines});
+          Meadowrun.say('');
+          ask(under, place, chip, take, {ref: 'when.' + answer.key, value: answer.said, then, other});
+          return true;
+        } catch (problem) { Meadowrun.say(problem.message); return false; }
+      });
     });
   }
 

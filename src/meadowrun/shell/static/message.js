@@ -14,7 +14,8 @@
   const lines = document.getElementById('lines');
   const frame = document.getElementById('read');
   const said = document.getElementById('saved');
-  const words = Meadowrun.words(base, (place) => set(place.dataset.line, place.dataset.slot, words.textOf(place)));
+  const who = Meadowrun.who();
+  const words = Meadowrun.words(base, who, (place) => set(place.dataset.line, place.dataset.slot, words.textOf(place)));
   const tree = () => Meadowrun.tree(doc);
   const get = async (address) => (await fetch(address, {headers: {Accept: 'application/json'}})).json();
 
@@ -258,25 +259,9 @@
     }
   });
 
-  // Who reads a version: the same lines as a segment's, in a sheet over the page.
-  const who = document.getElementById('who');
-  const sieve = who && Meadowrun.sieve(who, {format: 1, lines: []}, null, () => {});
-  let asked = '';
-  async function whom(id) {
-    asked = id;
+  function whom(id) {
     const {one} = tree().caseOf(id);
-    document.getElementById('who-name').value = one.name;
-    await sieve.start({format: 1, lines: JSON.parse(JSON.stringify(one.lines))});
-    who.show();
-    who.scrollIntoView({block: 'center'});
-  }
-  if (who) {
-    document.getElementById('who-take').addEventListener('click', () => {
-      Object.assign(tree().caseOf(asked).one, {lines: sieve.definition.lines, name: document.getElementById('who-name').value});
-      who.close();
-      save(true);
-    });
-    document.getElementById('who-undo').addEventListener('click', sieve.undo);
+    who(one.lines, one.name, (asked, name) => { Object.assign(tree().caseOf(id).one, {lines: asked, name}); save(true); });
   }
 
   async function unpack(id) {

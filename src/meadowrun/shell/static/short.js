@@ -5,7 +5,7 @@
   let {draft, person} = page.dataset;
   let waiting = null, dirty = false;
   let saving = Promise.resolve();
-  const words = Meadowrun.words(message, () => soon());
+  const words = Meadowrun.words(message, Meadowrun.who(), () => soon());
   const get = async (address) => (await fetch(address, {headers: {Accept: 'application/json'}})).json();
   const at = (slot) => page.querySelector(`[data-slot="${slot}"]`);
   const value = (slot) => (at(slot).isContentEditable ? words.textOf(at(slot)) : at(slot).value);
