@@ -40,14 +40,17 @@ def village(tmp_path):
     server.shutdown()
 
 
-def noticing(session, push=PUSH):
-    send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+def notice(session, push=PUSH, name="A notice"):
     document = beginning("push", "Farrow Hill", "STOP") | {"subject": "Clear tonight, {{ contact.first_name | default('you', true) }}",
                                                            "plain": "The dome opens at seven", "push": push}
-    message = messages.create(session, IDA, NOW, "A notice", messages.take(document, {}, "push"), "push")
-    send.message_id = message.id
+    return messages.create(session, IDA, NOW, name, messages.take(document, {}, "push"), "push").id
+
+
+def noticing(session, push=PUSH):
+    send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+    send.message_id = notice(session, push)
     session.flush()
-    return send.id, message.id
+    return send.id, send.message_id
 
 
 def test_end_to_end(database, settings, job_context, village, client):
@@ -189,3 +192,28 @@ def test_the_page(web, database, village):
     three = web.post(f"/messages/{ident}/notice", json=bad | {"draft": 2, "push": {"buttons": [{"label": "a"}] * 3}},
                      headers={"Accept": "application/json"})
     assert three.status_code == 422 and "at most 2 buttons" in three.json["error"]
+
+
+def test_a_proof_goes_where_the_notice_goes_and_its_page_opens(web, client, database, settings, village):
+    store, site = village
+    with clock.at(NOW), database.session() as session:
+        ann = add(session, NOW, "ann@post.example", first_name="Ann", town="Farrow").id
+        bo = add(session, NOW, "bo@post.example", first_name="Bo").id
+        tracking.subscribe_device(session, NOW, bo, browsers.new_browser(store, str(bo), site))
+        page = messages.create(session, IDA, NOW, "The page", messages.take({"subject": "The night", "lines": [
+            {"id": "a", "type": "text", "html": "<p>Dear {{ contact.first_name }}, up you come</p>"}]}, {})).id
+        ident = notice(session, {"tap": "page", "page": page, "systems": ["web"]})
+        phones = notice(session, {"tap": "app", "systems": ["android", "ios"]}, "For phones")
+    web.post(f"/messages/{ident}/notice/proof", data={"to": "bo@post.example", "as": str(ann)})
+    (row,) = store.rows("SELECT payload FROM notices")
+    got = json.loads(row["payload"])
+    assert got["title"] == "[Proof] Clear tonight, Ann"
+    shown = client.get(got["url"].removeprefix(settings.public_url))
+    assert "Dear Ann, up you come" in shown.text and "sandbox" in shown.headers["Content-Security-Policy"]
+    forged = f"/n/proof/{page}.{bo}.{got['url'].rsplit('.', 1)[1]}"
+    for address in (forged, "/n/proof/", "/n/proof/x.y.z", "/n/proof/é.1", f"/n/proof/{page}"):
+        assert client.get(address).status_code == 404, address
+    refused = web.post(f"/messages/{phones}/notice/proof", data={"to": "bo@post.example"}, headers={"Accept": "application/json"})
+    assert refused.status_code == 422 and "save on web browsers, where this one does not go" in refused.json["error"]
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT count(*) FROM reactions")).scalar() == 0

@@ -37,7 +37,6 @@ def proof(ident: int) -> object:
     parts = urlsplit(page)
     if not on_website(db(), page):
         raise Invalid(f"“{page}” is not on a website that carries our script. Websites are named under Connections.", "to")
-    asked = f"{message.id}.{person if person.isdigit() else '0'}"
-    sign = f"{asked}.{signing.sign_text(settings().secret, 'card-proof', asked)}"
+    sign = signing.seal(settings().secret, "proof", message.id, int(person) if person.isdigit() else 0)
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page])
     return done("messages.edit", ident=ident, proof=f"{page}{'&' if parts.query else '?'}mr-card={sign}", **{"as": person})

@@ -66,8 +66,7 @@ def save(ident: int) -> object:
     given = {"subject": str(data.get("subject", "")), "plain": str(data.get("plain", "")), "push": data.get("push")}
     actions.save(db(), actor(), now(), message, message.document | given, integer(str(data.get("draft", "")), "draft"), words())
     parts = _follows(message)
-    answer = {"draft": message.draft, "saved": f"{now().astimezone(zone()):%H:%M}",
-              "margin": flask.render_template("messages/notice_margin.html", message=message, **parts)}
+    answer = views.saved_answer(message.draft, message, "messages/notice_margin.html", parts)
     if data.get("redraw"):
         answer["slots"] = {slot: editable.plain(message.document[slot] or "", parts["labels"]) for slot in ("subject", "plain")}
     return flask.jsonify(answer)
@@ -88,16 +87,23 @@ def proof(ident: int) -> object:
     """Really sends the notice to the devices of a contact, as another; marked, and never counted."""
     message, form = _message(ident), flask.request.form
     address = form.get("to", "").strip().lower()
+    particulars = message.document["push"]
     rows = db().execute(sa.text(
         "SELECT p.id, p.endpoint, p.p256dh, p.auth, p.kind FROM push_devices p JOIN contacts c ON c.id = p.contact_id "
         "WHERE c.email_key = :address AND p.gone_at IS NULL"), {"address": address}).all()
-    if not rows:
-        raise Invalid(f"“{address}” has no browser or phone that allowed notices.", "to")
-    mail = views.rendered(message, views.chosen_person(form.get("as")))
+    wanted = [row for row in rows if row.kind in particulars["systems"]]
+    if not wanted:
+        raise Invalid(f"“{address}” has no browser or phone that allowed notices" + (
+            f", save on {' and '.join(SYSTEMS[row.kind] for row in rows)}, where this one does not go." if rows else "."), "to")
+    person = views.chosen_person(form.get("as"))
+    mail = views.rendered(message, person)
     assert mail.push is not None
+    if particulars["tap"] == "page":
+        mail.push["href"] = f"{settings().public_url}/n/proof/" + signing.seal(
+            settings().secret, "proof", particulars["page"], person.id if person else 0)
     key = f"p{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
-    notice = push.Notice(key, 0, tuple(push.Device(*row) for row in rows), payload(f"[Proof] {mail.subject}", mail.text.strip(), mail.push), 3600)
+    notice = push.Notice(key, 0, tuple(push.Device(*row) for row in wanted), payload(f"[Proof] {mail.subject}", mail.text.strip(), mail.push), 3600)
     (handed,) = push.PushGateway(settings(), now().timestamp(), lambda device: None).hand_over([notice])
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[address])
-    return done("notices.edit", f"The proof went to {count_of(len(rows), 'device')} of {address}."
+    return done("notices.edit", f"The proof went to {count_of(len(wanted), 'device')} of {address}."
                 if handed.outcome == "delivered" else f"The proof did not go: {handed.note}.", ident=ident)

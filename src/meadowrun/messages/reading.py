@@ -12,12 +12,14 @@ import sqlalchemy as sa
 from pyroaring import BitMap
 from sqlalchemy import orm
 
+from meadowrun.base import signing
 from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
+from meadowrun.base.settings import Settings
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import fillins
-from meadowrun.core.content.compiled import Compiled, Rendered, Renderer, placed
+from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer, placed
 from meadowrun.core.content.document import texts
 from meadowrun.core.content.lines import Json, places, walk
 from meadowrun.messages import queries
@@ -70,6 +72,21 @@ def read_as(session: orm.Session, message: Message, document: Json, person: Cont
     flat = of_people(session, [person.id], Needs.of(compiled), words, now, zone).get(person.id) if person else None
     renderer, values = Renderer(compiled), as_nobody_in(compiled, flat, facts(session, message.id) or {}, words)
     return renderer.render(values), renderer.preheader(values)
+
+
+def proof(session: orm.Session, sealed: str, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+          settings: Settings) -> tuple[Message, Rendered] | None:
+    """A message and what its newest draft is for somebody, by the sealed numbers of a proof's address; None where we made no such.
+    Raises Invalid."""
+    message_id, person = signing.unseal(settings.secret, "proof", sealed) or (0, 0)
+    message = session.get(Message, message_id)
+    if message is None:
+        return None
+    try:
+        mail, _ = read_as(session, message, message.document, session.get(Contact, person), words, now, zone, settings.public_url)
+    except CompileError as problem:
+        raise Invalid(str(problem)) from None
+    return message, mail
 
 
 def as_nobody_in(compiled: Compiled, flat: dict[str, Any] | None, known: Mapping[str, Any], words: Dictionary) -> dict[str, Any]:

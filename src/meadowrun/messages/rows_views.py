@@ -59,7 +59,7 @@ def save(ident: int) -> object:
     if not isinstance(lines, list):
         raise Invalid("Post a document with lines.")
     keeping.keep_row(db(), actor(), now(), row.name, lines, words(), row, integer(str(body().get("draft")), "draft"))
-    return flask.jsonify(views.saved_answer(row.version, _document(row.lines), None))
+    return flask.jsonify(views.saved_document(row.version, _document(row.lines), None))
 
 
 @pages.get("/messages/rows/<int:ident>/read")

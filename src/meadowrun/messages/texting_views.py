@@ -86,8 +86,7 @@ def save(ident: int) -> object:
         text = sms.plainer(text)
     actions.save(db(), actor(), now(), message, message.document | {"plain": text}, integer(str(body().get("draft", "")), "draft"), words())
     parts = _follows(message)
-    answer = {"draft": message.draft, "text": message.document["plain"] or "", "saved": f"{now().astimezone(zone()):%H:%M}",
-              "margin": flask.render_template("messages/text_margin.html", message=message, **parts)}
+    answer = views.saved_answer(message.draft, message, "messages/text_margin.html", parts) | {"text": message.document["plain"] or ""}
     if body().get("plainer") or body().get("redraw"):
         answer["slots"] = {"plain": editable.plain(answer["text"], parts["labels"])}
     return flask.jsonify(answer)

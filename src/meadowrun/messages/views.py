@@ -178,14 +178,18 @@ def save(ident: int) -> object:
     message = queries.message(db(), ident)
     data = body()
     actions.save(db(), actor(), now(), message, data.get("document"), integer(str(data.get("draft", "")), "draft"), words())
-    return flask.jsonify(saved_answer(message.draft, message.document, message))
+    return flask.jsonify(saved_document(message.draft, message.document, message))
 
 
-def saved_answer(number: int, document: doc.Json, message: Message | None) -> dict[str, Any]:
-    """What the editor gets back after a save: the document as it was taken, and what follows from it."""
+def saved_answer(number: int, message: Message | None, margin: str, parts: dict[str, Any]) -> dict[str, Any]:
+    """What every editor gets back after a save: which draft or version it is, when, and the margin."""
+    return {"draft": number, "saved": f"{now().astimezone(zone()):%H:%M}", "margin": flask.render_template(margin, message=message, **parts)}
+
+
+def saved_document(number: int, document: doc.Json, message: Message | None) -> dict[str, Any]:
+    """What the editor of lines gets back after a save: the document as it was taken, and what follows from it."""
     parts = shown(document, message)
-    answer: dict[str, Any] = {"draft": number, "document": document, "saved": f"{now().astimezone(zone()):%H:%M}",
-                              "margin": flask.render_template("messages/margin.html", message=message, **parts)}
+    answer = saved_answer(number, message, "messages/margin.html", parts) | {"document": document}
     if body().get("redraw"):
         answer["lines"] = flask.render_template("messages/lines.html", message=message, **parts)
     return answer

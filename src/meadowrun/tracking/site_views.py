@@ -11,9 +11,7 @@ from meadowrun.base import signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
-from meadowrun.core.content.compiled import CompileError
 from meadowrun.messages import reading
-from meadowrun.messages.models import Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
 from meadowrun.sends import cards as laid
@@ -161,16 +159,10 @@ def proof() -> Answer:
     """A card as a proof on the website: its newest draft as somebody, at an address that only we can have made."""
     asked = flask.request.args
     _key(asked.get("key", ""))
-    message_id, person, signature = [*asked.get("proof", "").split("."), "", ""][:3]
-    message = db().get(Message, int(message_id)) if message_id.isdigit() and signing.check_text(
-        settings().secret, "card-proof", f"{message_id}.{person}", signature) else None
-    if message is None or message.channel != "card":
+    found = reading.proof(db(), asked.get("proof", ""), words(), now(), zone(), settings())
+    if found is None or found[1].card is None:
         raise _Refused("This proof is not known.", 422)
-    try:
-        mail, _ = reading.read_as(db(), message, message.document, db().get(Contact, int(person or 0)), words(), now(), zone(),
-                                  settings().public_url)
-    except CompileError as problem:
-        raise Invalid(str(problem)) from None
+    message, mail = found
     assert mail.card is not None
     shown = laid.Shown("", f"[Proof] {mail.subject}", mail.html, mail.card)
     return {"card": shown.to_json(message.document["settings"])}, 200, _headers()

@@ -10,12 +10,13 @@ import sqlalchemy as sa
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, render_address
+from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
 from meadowrun.sends.models import Send
-from meadowrun.shell.request import actor, db, done, needs, now, public, settings
+from meadowrun.shell.request import actor, db, done, needs, now, public, settings, words, zone
 from meadowrun.tracking import actions
 from meadowrun.tracking.models import ApiKey
 
@@ -91,12 +92,23 @@ def full_page(token: str) -> object:
     send = db().get(Send, found[0]) if found else None
     delivery = actions.find_delivery(db(), *found) if found else None
     if send is None or delivery is None or send.edition_id is None:
-        return _public_page("lost"), 404 if token != "preview" else 200
+        return _public_page("lost"), 404
     edition = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
     page = Renderer(edition).page(nested(delivery.filled or {}, send.facts, token))
-    if page is None:
-        return _public_page("lost"), 404
-    response = flask.Response(page.html, mimetype="text/html")
+    return _shut_in(page.html) if page else (_public_page("lost"), 404)
+
+
+@pages.get("/n/proof/<sealed>")
+@public
+def proof_page(sealed: str) -> object:
+    """The page that a tap on a proof of a notice opens: its newest draft, as the proof was read."""
+    found = reading.proof(db(), sealed, words(), now(), zone(), settings())
+    return _shut_in(found[1].html) if found else (_public_page("lost"), 404)
+
+
+def _shut_in(html: str) -> flask.Response:
+    """A message as a page of its own: its links lead on, nothing in it runs."""
+    response = flask.Response(html, mimetype="text/html")
     response.headers["Content-Security-Policy"] = (
         "sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation; default-src 'none'; "
         "style-src 'unsafe-inline'; img-src http: https: data:; frame-ancestors 'none'")
