@@ -105,10 +105,11 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
     token = signing.make(settings.secret, ident, ids["ann"])
     got = json.loads(rows[0]["payload"])
     assert (got["tap"], got["url"], got["inbox"]) == ("page", f"{settings.public_url}/n/{token}", True)
-    assert got["buttons"] == [{"label": "Book", "href": f"{settings.public_url}/c/{token}/0"}]
+    assert got["buttons"] == [{"label": "Book", "href": f"{settings.public_url}/c/{token}/1"}]
     page = client.get(f"/n/{token}")
-    assert "Dear Ann," in page.text and f"/c/{token}/1" in page.text and "sandbox" in page.headers["Content-Security-Policy"]
-    assert client.get(f"/c/{token}/1", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/map"
+    assert "Dear Ann," in page.text and f"/c/{token}/2" in page.text and "sandbox" in page.headers["Content-Security-Policy"]
+    assert client.get(f"/c/{token}/2", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/map"
+    assert client.get(f"/c/{token}/0", headers={"User-Agent": "A browser"}).status_code == 404, "the notice itself has its own address"
     assert client.get("/n/made-up").status_code == 404
     with database.session() as session:
         assert session.execute(sa.text("SELECT contact_id FROM push_devices WHERE gone_at IS NOT NULL")).scalars().all() == [ids["bo"]]

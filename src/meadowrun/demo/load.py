@@ -128,8 +128,7 @@ def _people(session: orm.Session, made: world.World) -> None:
         name_key, search_key = people.search_keys(first, last, address)
         created = made.moment - dt.timedelta(days=int(made.created_days[i]), seconds=i % 80_000)
         usable = bool(address and "@" in address)
-        # The range kept for fiction has a thousand mobile numbers.
-        phone = f"+44 7700 900{i // 24 % 1000:03d}" if i % 24 == 5 else None
+        phone = world.phone(i)
         out.add(
             i + 1, address, address.lower() if usable and address else None, usable, phone, first, last,
             int(made.company[i]) + 1 if made.company[i] >= 0 else None, languages[i % 20], zones[i * 7 % 20],

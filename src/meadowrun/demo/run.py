@@ -92,6 +92,7 @@ class Demo:
             world = load(database, settings, scale, self.site, self.say, sends)
             store = Store(self.folder / "village.db")
             store.settle(world.residents())
+            store.introduce(world.introductions())
             from meadowrun.demo.writing import allow_notices
             with database.session() as session:
                 allow_notices(session, store, self.site, world.moment, scale)

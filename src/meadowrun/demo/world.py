@@ -61,10 +61,19 @@ class World:
     created_days: NDArray[np.int64]
     companies: list[tuple[str, str, dict[str, Any]]]
 
+    def introductions(self) -> list[tuple[str, str, str]]:
+        """Every resident's contact number, address, and telephone number as gateways write it, or nothing."""
+        return [(str(i + 1), e.lower(), (phone(i) or "").replace(" ", "")) for i, e in enumerate(self.email) if e and "@" in e]
+
     def residents(self) -> list[Resident]:
         return [Resident(e.lower(), self.fate[i], float(self.opens[i]), float(self.clicks[i]), float(self.buys[i]), 0.004,
                          0.0006, bool(self.prefetches[i]), int(self.hour[i]))
                 for i, e in enumerate(self.email) if e and "@" in e]
+
+
+def phone(i: int) -> str | None:
+    """The number of contact `i + 1`, where there is one. The range kept for fiction has a thousand mobile numbers."""
+    return f"+44 7700 900{i // 24 % 1000:03d}" if i % 24 == 5 else None
 
 
 def make(scale: int, moment: dt.datetime, seed: int = SEED) -> World:

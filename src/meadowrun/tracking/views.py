@@ -91,10 +91,13 @@ def full_page(token: str) -> object:
     found = _who(token)
     send = db().get(Send, found[0]) if found else None
     delivery = actions.find_delivery(db(), *found) if found else None
-    if send is None or delivery is None or send.edition_id is None:
+    if found is None or send is None or delivery is None or send.edition_id is None:
         return _public_page("lost"), 404
     edition = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
     page = Renderer(edition).page(nested(delivery.filled or {}, send.facts, token))
+    if page is not None and edition.push and flask.request.method != "HEAD":
+        why = actions.by_machine(db(), now(), *found, flask.request.headers.get("User-Agent", ""), "clicked")
+        actions.react(db(), now(), *found, "clicked", link=edition.push.get("link"), machine=bool(why), note=why)
     return _shut_in(page.html) if page else (_public_page("lost"), 404)
 
 

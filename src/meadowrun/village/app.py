@@ -108,7 +108,7 @@ def create_app(store: Store, life: Life) -> flask.Flask:
     @app.post("/live")
     def live() -> Any:
         data = flask.request.get_json()
-        return flask.jsonify(left=life.live(float(data["until"]), int(data.get("most", 300))))
+        return flask.jsonify(left=life.live(float(data["since"]), float(data["until"]), int(data.get("most", 300))))
 
     @app.get("/next")
     def next_due() -> Any:

@@ -67,7 +67,7 @@ def _live_until(target: dt.datetime) -> None:
             now = clock.now(session)
             stop = session.scalar(sa.select(sa.func.min(Send.leaves_at)).where(
                 Send.state == "planned", Send.leaves_at > now, Send.leaves_at < target)) or target
-        while _village("/live", {"until": stop.timestamp(), "most": _AT_ONCE})["left"]:
+        while _village("/live", {"since": now.timestamp(), "until": stop.timestamp(), "most": _AT_ONCE})["left"]:
             pass
         with context().database.session() as session:
             clock.set_ahead(session, stop)

@@ -3,6 +3,9 @@
 import datetime as dt
 import email
 import email.policy
+import json
+import secrets
+import threading
 import urllib.error
 import urllib.parse
 import urllib.request
@@ -10,7 +13,8 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from meadowrun.base import signing
-from meadowrun.village import post
+from meadowrun.village import minds, post
+from meadowrun.village.browsers import new_browser
 from meadowrun.village.store import Store
 
 READER = "Village reader 1.0"
@@ -31,16 +35,19 @@ class Life:
     def __init__(self, store: Store, secret: str, inbound: tuple[str, int], site: str, site_key: str, app_url: str):
         self.store, self.secret, self.inbound = store, secret, inbound
         self.site, self.site_key, self.app_url = site, site_key, app_url
+        self._thinking = threading.Lock()
 
     def next_due(self) -> float | None:
         found = self.store.rows("SELECT min(due) AS due FROM plans WHERE done = 0")
         return found[0]["due"]
 
-    def live(self, until: float, most: int) -> int:
-        """Does up to `most` of what is due by `until`, the earliest first; returns how many deeds are still due."""
+    def live(self, since: float, until: float, most: int) -> int:
+        """Lives from `since` on: does up to `most` of what is due by `until`, the earliest first; returns how many deeds are still
+        due."""
+        self._make_up_minds(since, until)
         plans = self.store.rows(
             "SELECT p.id, p.due, p.deed, p.detail, m.address, m.raw, m.return_path, m.id AS mail FROM plans p "
-            "JOIN mails m ON m.id = p.mail_id WHERE p.done = 0 AND p.due <= ? ORDER BY p.due LIMIT ?", until, most)
+            "LEFT JOIN mails m ON m.id = p.mail_id WHERE p.done = 0 AND p.due <= ? ORDER BY p.due LIMIT ?", until, most)
         with ThreadPoolExecutor(6) as pool:
             list(pool.map(self._do, plans))
         left = self.store.rows("SELECT count(*) AS n FROM plans WHERE done = 0 AND due <= ?", until)
@@ -49,11 +56,58 @@ class Life:
     def _do(self, plan: Any) -> None:
         moment = dt.datetime.fromtimestamp(plan["due"], dt.UTC).isoformat()
         try:
-            self.deed(plan["deed"], plan["detail"], plan["address"], plan["raw"], plan["return_path"], moment)
+            if plan["address"] is None:
+                self._elsewhere(plan["deed"], json.loads(plan["detail"]), moment)
+            else:
+                self.deed(plan["deed"], plan["detail"], plan["address"], plan["raw"], plan["return_path"], moment)
         except OSError:
             pass
         finally:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", plan["id"])
+
+    def _make_up_minds(self, since: float, until: float) -> None:
+        """What people will do about texts and notices that came since the last time, and who will come by until then."""
+        plans: list[minds.Plan] = []
+        with self._thinking:
+            texts = self.store.rows("SELECT t.*, k.contact, k.address FROM texts t JOIN known_as k ON k.phone = t.number "
+                                    "WHERE t.id > ? AND t.mine = 0 ORDER BY t.id", self.store.mark("texts"))
+            for row in texts:
+                if resident := self.store.resident(row["address"]):
+                    plans += minds.of_text(resident, row["contact"], row["key"], row["number"], row["text"], since)
+            notices = self.store.rows(
+                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notices n LEFT JOIN browsers b ON b.id = n.browser "
+                "LEFT JOIN apps a ON a.token = n.browser WHERE n.id > ? ORDER BY n.id", self.store.mark("notices"))
+            for row in notices:
+                if resident := self.store.resident_of(row["contact"]):
+                    plans += minds.of_notice(resident, row["contact"], row["topic"], json.loads(row["payload"]), since)
+            start = max(since, self.store.mark("strolls"))
+            if until > start:
+                plans += minds.strolls([row["contact"] for row in self.store.rows("SELECT contact FROM known_as ORDER BY rowid")], start, until)
+            for plan in plans:
+                self.store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)", plan.due, plan.deed, json.dumps(plan.detail))
+            for name, rows in (("texts", texts), ("notices", notices)):
+                if rows:
+                    self.store.set_mark(name, rows[-1]["id"])
+            self.store.set_mark("strolls", max(start, until))
+
+    def _elsewhere(self, deed: str, detail: dict[str, Any], moment: str) -> None:
+        """A deed that no mail is behind. Raises OSError when the application does not answer."""
+        if deed == "tap":
+            self._visit(self.ask(detail["link"], moment, READER), moment)
+        elif deed == "answer":
+            self.store.write("INSERT INTO texts (key, number, sender, text, at, mine) VALUES (?, ?, ?, ?, ?, 1)", secrets.token_hex(8),
+                             detail["number"], detail["number"], detail["text"], dt.datetime.fromisoformat(moment).timestamp())
+            mark = signing.sign_text(self.secret, "gateway", "sms")
+            self.ask(f"{self.app_url}/gateway/sms/{mark}/inbound", moment, READER,
+                     json.dumps({"from": detail["number"], "text": detail["text"]}).encode(), {"Content-Type": "application/json"})
+        elif deed == "spend":
+            self._tell(f"{self.site}/observatory/tickets", self._sign(detail["contact"]), "ticket_bought", {"amount": detail["amount"]}, moment)
+        elif deed == "stroll":
+            self._tell(f"{self.site}/observatory/", self._sign(detail["contact"]), "page_viewed", {"page": "/observatory/"}, moment)
+
+    def _sign(self, contact: str) -> str:
+        """By what the website knows a visitor again: their first click on a link left it with their browser."""
+        return f"{contact}.{signing.sign_text(self.secret, 'visitor', contact)}"
 
     def deed(self, deed: str, detail: str, address: str, raw: bytes, return_path: str, moment: str | None) -> None:
         """One deed, now or at a signed moment. Raises OSError when the application does not answer."""
@@ -77,15 +131,14 @@ class Life:
 
     def ask(self, target: str, moment: str | None, agent: str, data: bytes | None = None,
             headers: dict[str, str] | None = None) -> str:
-        """One request; returns where it was sent on to, or nothing."""
+        """One request; returns where it was sent on to, or what came back, or nothing."""
         request = urllib.request.Request(target, data, {"User-Agent": agent, **(headers or {})})
         if moment:
             request.add_header("X-Village-Moment", moment)
             request.add_header("X-Village-Signature", signing.sign_text(self.secret, "moment", moment))
         try:
             with _opener.open(request, timeout=20) as answer:
-                answer.read()
-                return ""
+                return str(answer.read().decode(errors="replace"))
         except urllib.error.HTTPError as answer:
             return answer.headers.get("Location") or ""
 
@@ -93,7 +146,7 @@ class Life:
         """A page of the village's own website, whose script tells what is seen."""
         visitor = urllib.parse.parse_qs(urllib.parse.urlsplit(target).query).get("mr", [""])[0]
         if visitor and target.startswith(self.site):
-            self._tell(target, visitor, "page_viewed", f'{{"page": "{urllib.parse.urlsplit(target).path}"}}', moment)
+            self._tell(target, visitor, "page_viewed", {"page": urllib.parse.urlsplit(target).path}, moment)
 
     def _buy(self, raw: bytes, amount: float, moment: str | None) -> None:
         body = email.message_from_bytes(raw, policy=email.policy.default).get_body(("html",))
@@ -104,10 +157,31 @@ class Life:
         target = self.ask(links[0], moment, PROGRAM)
         visitor = urllib.parse.parse_qs(urllib.parse.urlsplit(target).query).get("mr", [""])[0]
         if visitor:
-            self._tell(self.site, visitor, "ticket_bought", f'{{"amount": {amount}}}', moment)
+            self._tell(self.site, visitor, "ticket_bought", {"amount": amount}, moment)
 
-    def _tell(self, page: str, visitor: str, event: str, details: str, moment: str | None) -> None:
+    def _tell(self, page: str, visitor: str, event: str, details: dict[str, Any], moment: str | None) -> None:
+        """What the website's script tells; the card that may come of it is answered by who sees it."""
+        answer = self._post(page, "/site/events", {"visitor": visitor, "event": event, "details": details}, moment)
+        if card := answer.get("card"):
+            self._see(page, card, visitor, moment)
+
+    def _post(self, page: str, path: str, data: dict[str, Any], moment: str | None) -> dict[str, Any]:
         parts = urllib.parse.urlsplit(page)
-        data = f'{{"key": "{self.site_key}", "visitor": "{visitor}", "event": "{event}", "details": {details}}}'
-        self.ask(f"{self.app_url}/site/events", moment, READER, data.encode(),
-                 {"Origin": f"{parts.scheme}://{parts.netloc}", "Content-Type": "application/json"})
+        answer = self.ask(f"{self.app_url}{path}", moment, READER, json.dumps({"key": self.site_key, **data}).encode(),
+                          {"Origin": f"{parts.scheme}://{parts.netloc}", "Content-Type": "application/json"})
+        return dict(json.loads(answer)) if answer.startswith("{") else {}
+
+    def _see(self, page: str, card: dict[str, Any], visitor: str, moment: str | None) -> None:
+        contact = visitor.partition(".")[0]
+        resident = self.store.resident_of(contact)
+        answers, number = minds.of_card(resident, card["token"], card["buttons"], moment or "") if resident else (False, None)
+        if not answers:
+            return
+        later = (dt.datetime.fromisoformat(moment) + dt.timedelta(seconds=12)).isoformat() if moment else None
+        self._post(page, "/site/card", {"visitor": visitor, "token": card["token"], "button": number}, later)
+        button = card["buttons"][number] if number is not None else {}
+        if button.get("act") == "open" and button["href"]:
+            # They are on their way: what would come up on the next page is not looked at any more.
+            self.ask(button["href"], later, READER)
+        elif button.get("act") == "allow":
+            self._post(page, "/site/push", {"visitor": visitor, "subscription": new_browser(self.store, contact, self.site)}, later)

@@ -13,6 +13,7 @@ from email.message import EmailMessage
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
 
+from meadowrun.village.minds import AMOUNTS
 from meadowrun.village.store import Resident, Store
 
 #: What becomes of mail to addresses that are nobody's in particular, by their domain.
@@ -93,7 +94,7 @@ def make_up_mind(resident: Resident, message: email.message.EmailMessage, sent: 
             chosen = links[0] if dice.random() < 0.7 else dice.choice(links)
             plans.append((opened + dice.uniform(20, 200), "click", chosen.replace("&amp;", "&")))
             if dice.random() < resident.buys:
-                plans.append((opened + dice.uniform(400, 40_000), "buy", str(dice.choice((8, 12, 16, 24, 24, 36, 48)))))
+                plans.append((opened + dice.uniform(400, 40_000), "buy", str(dice.choice(AMOUNTS))))
     return plans
 
 

@@ -30,6 +30,9 @@ CREATE TABLE IF NOT EXISTS notices (
     id INTEGER PRIMARY KEY, browser TEXT NOT NULL, topic TEXT NOT NULL, payload TEXT NOT NULL, ttl INTEGER NOT NULL, at REAL NOT NULL,
     UNIQUE (browser, topic));
 CREATE TABLE IF NOT EXISTS apps (token TEXT PRIMARY KEY, contact TEXT NOT NULL, system TEXT NOT NULL, gone INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE IF NOT EXISTS known_as (contact TEXT PRIMARY KEY, address TEXT NOT NULL, phone TEXT NOT NULL DEFAULT '');
+CREATE INDEX IF NOT EXISTS known_as_phone ON known_as (phone);
+CREATE TABLE IF NOT EXISTS marks (name TEXT PRIMARY KEY, value REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS deferrals (address TEXT PRIMARY KEY, times INTEGER NOT NULL);
 """
 
@@ -78,6 +81,26 @@ class Store:
             self._connection.executemany("INSERT OR REPLACE INTO residents VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                                          (tuple(getattr(r, f.name) for f in dataclasses.fields(r)) for r in residents))
             self._connection.execute("COMMIT")
+
+    def introduce(self, people: Iterable[tuple[str, str, str]]) -> None:
+        """Who is who: the contact's number, the address, and the telephone number or nothing."""
+        with self._lock:
+            self._connection.execute("BEGIN")
+            self._connection.executemany("INSERT OR REPLACE INTO known_as VALUES (?, ?, ?)", people)
+            self._connection.execute("COMMIT")
+
+    def mark(self, name: str) -> float:
+        """How far something has got; 0 at first."""
+        found = self.rows("SELECT value FROM marks WHERE name = ?", name)
+        return float(found[0]["value"]) if found else 0.0
+
+    def set_mark(self, name: str, value: float) -> None:
+        self.write("INSERT OR REPLACE INTO marks VALUES (?, ?)", name, value)
+
+    def resident_of(self, contact: str) -> Resident | None:
+        """The resident of a contact's number."""
+        found = self.rows("SELECT address FROM known_as WHERE contact = ?", contact)
+        return self.resident(found[0]["address"]) if found else None
 
     def resident(self, address: str) -> Resident | None:
         found = self.rows("SELECT * FROM residents WHERE address = ?", address.lower())

@@ -243,6 +243,7 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
         if slot in ("picture", "icon"):
             return public_url + text if text.startswith("/") else text
         if slot == "href" and push["tap"] == "page":
+            links.append(Link(first + len(links), "the notice", ""))
             return f"{public_url}/n/{fillins.TOKEN if tracked else 'preview'}"
         if not tracked or not text or not (slot == "href" or slot.startswith("button")):
             return text
@@ -250,7 +251,9 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
         links.append(Link(first + len(links), label[:80], text))
         return f"{public_url}/c/{fillins.TOKEN}/{first + len(links) - 1}"
 
-    return mapped(push, change)
+    # Neither picture nor icon is a link: the notice itself has the first number that is free.
+    own = {"link": first + len(links)} if push["tap"] == "page" else {}
+    return mapped(push, change) | own
 
 
 def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:

@@ -105,6 +105,8 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
         found.append(Check(COULD, "Browsers have no inbox of ours; this goes to browsers only.", "", "inbox"))
     if push["buttons"] and "ios" in push["systems"]:
         found.append(Check(COULD, "iPhones show buttons only after a long press.", "", "label0"))
+    if push["tap"] == "app":
+        found.append(Check(COULD, "Taps that open the app cannot be counted; those that open an address or a page of ours are.", "", "tap"))
     if push["close_after"] and phones:
         found.append(Check(COULD, "Phones do not close a notice by themselves; browsers do.", "", "close_after"))
     for number, button in enumerate(push["buttons"]):

@@ -1,0 +1,166 @@
+"""The village's people live through a day: what they do about texts, notices and cards reaches the application by its own doors."""
+
+import dataclasses
+import datetime as dt
+import json
+import threading
+
+import pytest
+import sqlalchemy as sa
+from werkzeug.serving import make_server
+
+from meadowrun.base import clock, jobs, signing
+from meadowrun.core.content.channels import beginning
+from meadowrun.core.content.document import empty
+from meadowrun.core.content.lines import new_line
+from meadowrun.messages import actions as messages
+from meadowrun.people import actions as people
+from meadowrun.people.queries import dictionary
+from meadowrun.results.queries import result
+from meadowrun.sends.models import Send
+from meadowrun.shell.app import create_app
+from meadowrun.tracking.actions import subscribe_device
+from meadowrun.village import app as village_app
+from meadowrun.village import minds
+from meadowrun.village.browsers import new_browser
+from meadowrun.village.life import Life
+from meadowrun.village.store import Resident, Store
+from tests.conftest import NOW
+from tests.store.people import IDA, add, ready_send
+from tests.store.test_sending import counts, run_all, segment, start
+
+DAY = dt.timedelta(days=1)
+#: name → chances to click, buy and leave
+TRUTH = {"ann": (1.0, 1.0, 0.0), "bo": (1.0, 0.0, 1.0), "cy": (0.0, 0.0, 0.0)}
+
+
+@pytest.fixture
+def served():
+    """Serves an application on a port of its own until the test ends."""
+    servers = []
+
+    def serve(app, server=None):
+        server = server or make_server("127.0.0.1", 0, app, threaded=True)
+        server.app = app
+        servers.append(server)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        return server
+
+    yield serve
+    for server in servers:
+        server.shutdown()
+
+
+@pytest.fixture
+def hill(database, settings, served, tmp_path, job_context, monkeypatch):
+    """The application and the village, each on its port, with three residents who can be reached by text, notice and card."""
+    store = Store(tmp_path / "village.db")
+    ports = [make_server("127.0.0.1", 0, None, threaded=True) for _ in range(2)]
+    address, site = (f"http://127.0.0.1:{server.server_port}" for server in ports)
+    here = dataclasses.replace(settings, public_url=address, village_url=site, demo=True, sms_url=f"{site}/sms", push_url=f"{site}/apps")
+    jobs.set_context(jobs.Context(database, here))
+    with clock.at(NOW), database.session() as session:
+        who = {}
+        for n, name in enumerate(TRUTH):
+            contact = add(session, NOW, f"{name}@post.example", first_name=name.title(), phone=f"07700 9001{n}1")
+            people.set_consent(session, NOW, contact.id, 0, True, "test", "sms")
+            subscribe_device(session, NOW, contact.id, new_browser(store, str(contact.id), site))
+            who[name] = contact.id
+        session.execute(sa.text("INSERT INTO api_keys (name, kind, key_hash, origins, created_at) VALUES ('s', 'site', 'site_x', :o, :now)"),
+                        {"o": [site], "now": NOW})
+    store.settle(Resident(f"{name}@post.example", "takes", 1.0, *chances, 0.0, False, 18) for name, chances in TRUTH.items())
+    store.introduce((str(who[name]), f"{name}@post.example", f"+4477009001{n}1") for n, name in enumerate(TRUTH))
+    monkeypatch.setattr(minds, "STROLLS", 10**9)
+    life = Life(store, here.secret, ("127.0.0.1", 1), site, "site_x", address)
+    served(create_app(here, database), ports[0])
+    served(village_app.create_app(store, life), ports[1])
+
+    class Hill:
+        def live(self, since, until):
+            while life.live(since.timestamp(), until.timestamp(), 50):
+                pass
+
+        def send(self, document, channel):
+            with clock.at(NOW), database.session() as session:
+                send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
+                taken = messages.take(document, dictionary(session), channel)
+                send.message_id = messages.create(session, IDA, NOW, f"By {channel}", taken, channel).id
+                session.flush()
+                ident = send.id
+            start(database, here, ident, 3)
+            run_all(database, ident)
+            assert counts(database, ident)[0] == {"delivered": 3}
+            return ident
+
+        def result(self, ident):
+            with database.session() as session:
+                return result(session, session.get_one(Send, ident), NOW + DAY)
+
+        def reactions(self, ident):
+            names = {number: name for name, number in who.items()}
+            with database.session() as session:
+                return sorted((names[row[0]], row[1]) for row in session.execute(
+                    sa.text("SELECT contact_id, kind FROM reactions WHERE send_id = :s AND NOT machine"), {"s": ident}))
+
+    made = Hill()
+    made.who, made.site, made.settings, made.store = who, site, here, store
+    yield made
+    store.close()
+
+
+def test_texts(hill, database):
+    text = f"Clear tonight: {hill.site}/observatory/tickets STOP ends these"
+    ident = hill.send(empty() | {"channel": "sms", "text_only": True, "plain": text}, "sms")
+    hill.live(NOW, NOW + DAY)
+    assert hill.reactions(ident) == [("ann", "clicked"), ("bo", "unsubscribed")]
+    assert (hill.result(ident).clicked, hill.result(ident).converted) == (1, 1), "who tapped it bought, too"
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT contact_id FROM consents WHERE channel = 'sms' AND NOT agreed")).scalars().all() == [hill.who["bo"]]
+        kinds = session.execute(sa.text("SELECT k.key, e.at FROM events e JOIN event_kinds k ON k.id = e.kind_id ORDER BY e.at")).all()
+    assert [key for key, _ in kinds] == ["page_viewed", "ticket_bought"] and all(NOW < at < NOW + DAY for _, at in kinds)
+    # What was decided is done once.
+    hill.live(NOW + DAY, NOW + 3 * DAY)
+    assert hill.reactions(ident) == [("ann", "clicked"), ("bo", "unsubscribed")]
+
+
+def test_notices_that_open_a_page_of_ours(hill, database):
+    with clock.at(NOW), database.session() as session:
+        page = messages.create(session, IDA, NOW, "The page", messages.take({"subject": "The night", "lines": [
+            {"id": "a", "type": "text", "html": "<p>Dear {{ contact.first_name }}</p>"}]}, {})).id
+    document = beginning("push", "Farrow Hill", "STOP") | {"subject": "Clear tonight", "plain": "Come up", "push": {"tap": "page", "page": page}}
+    ident = hill.send(document, "push")
+    hill.live(NOW, NOW + DAY)
+    # The tap is counted though it leads nowhere but to us. (Whoever leaves texts and mails does not leave notices so.)
+    assert hill.reactions(ident) == [("ann", "clicked"), ("bo", "clicked")]
+    with database.session() as session:
+        links = session.execute(sa.text("SELECT compiled->'links' FROM editions e JOIN sends s ON s.edition_id = e.id WHERE s.id = :id"),
+                                {"id": ident}).scalar_one()
+        assert session.execute(sa.text("SELECT DISTINCT link FROM reactions")).scalars().all() == [links[0]["number"]]
+    assert [link["label"] for link in links] == ["the notice"]
+
+
+def test_cards_are_seen_by_who_comes_by(hill, monkeypatch):
+    document = beginning("card", "Farrow Hill", "STOP") | {"subject": "Join us", "lines": [new_line("heading", text="Hello")]}
+    document["card"] = {"times": 5, "gap_days": 0, "buttons": [
+        {"label": "Join", "act": "open", "href": f"{hill.site}/observatory/join"}, {"label": "Not now", "act": "later", "days": 1}]}
+    ident = hill.send(document, "card")
+    hill.live(NOW, NOW + DAY)
+    assert hill.reactions(ident) == [], "nobody came by"
+    monkeypatch.setattr(minds, "STROLLS", 1)
+    hill.live(NOW + DAY, NOW + 2 * DAY)
+    assert hill.reactions(ident) == [("ann", "clicked"), ("ann", "opened"), ("bo", "clicked"), ("bo", "opened"), ("cy", "opened")]
+
+
+def test_an_application_that_is_away_is_not_waited_for(hill, monkeypatch):
+    hill.store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, 'tap', ?)", NOW.timestamp() + 5,
+                     json.dumps({"link": "http://127.0.0.1:1/x", "contact": "1"}))
+    hill.live(NOW, NOW + DAY)
+    assert hill.store.rows("SELECT 1 FROM plans WHERE done = 0") == []
+
+
+def test_a_made_up_sign_opens_no_door(hill):
+    sign = f"{hill.who['ann']}.{signing.sign_text('another secret', 'visitor', str(hill.who['ann']))}"
+    life = Life(hill.store, hill.settings.secret, ("127.0.0.1", 1), hill.site, "site_x", hill.settings.public_url)
+    assert life.ask(f"{hill.settings.public_url}/site/events", None, "A browser",
+                    f'{{"key": "site_x", "visitor": "{sign}", "event": "page_viewed"}}'.encode(),
+                    {"Origin": hill.site, "Content-Type": "application/json"}) == ""
