@@ -89,15 +89,17 @@ def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height
 
 def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str, str], width: int = 440,
              height: int = 150) -> Markup:
-    """Columns over time: (label or "", first, second, third) one behind the other, the first tallest."""
-    most = max((max(p[1:]) for p in points), default=0)
+    """Columns over time: (label or "", first, second, third) one behind the other, the first tallest. What has no name is not
+    drawn."""
+    drawn = [series for series in range(3) if names[series]]
+    most = max((point[1 + series] for point in points for series in drawn), default=0)
     if not most:
         return Markup("")
     gap = width / max(1, len(points))
     colours = ("#b9cdbf", "#2e5e45", "#c98a1b")
     parts = []
     for index, point in enumerate(points):
-        for series in range(3):
+        for series in drawn:
             tall = (height - 32) * point[1 + series] / most
             if tall:
                 inset = series * gap * 0.14
