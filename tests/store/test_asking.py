@@ -179,3 +179,33 @@ def test_kept_once_and_never_changed(database, crowd):
         assert first is again and session.scalar(sa.select(sa.func.count()).select_from(Condition)) == 1
         with pytest.raises(Invalid, match="who reads these words"):
             asking.keep(session, [], words)
+
+
+def test_turned_into_code_it_still_asks_what_its_lines_asked(web, database, crowd):
+    with clock.at(NOW), database.session() as session:
+        only = new_line("only", otherwise=[new_line("text", html="<p>DRIVE</p>")], cases=[
+            {"id": "c1", "name": "Near", "part": "", "lines": [town("Farrow")], "content": [new_line("text", html="<p>WALK</p>")]}])
+        ident = written(session, "<p>x</p>", "To code", lines=[only, new_line("footer", html="<p>Us</p>")]).id
+    said = web.post(f"/messages/{ident}/code", data={}, follow_redirects=True).text
+    assert "It is code now" in said
+    with clock.at(NOW), database.session() as session:
+        message = session.get_one(Message, ident)
+        (key,) = session.scalars(sa.select(Condition.key))
+        assert f"{{% if when.{key} %}}" in message.document["code"] and message.document["lines"] == []
+        for name, wanted in (("ann", "WALK"), ("cleo", "DRIVE")):
+            mail, _ = reading.read_as(session, message, message.document, session.get_one(Contact, crowd[name]), dictionary(session), NOW,
+                                      LONDON, "https://app.example")
+            assert wanted in mail.html and {"WALK": "DRIVE", "DRIVE": "WALK"}[wanted] not in mail.html
+    # Taken along as MJML its sentences come back, too.
+    web.post(f"/messages/{ident}/restore/1")
+    source = web.get(f"/messages/{ident}/message.mjml").text
+    place = web.post("/messages/new", data={"name": "Back", "code": source}).headers["Location"]
+    assert "whose town is Farrow" in web.get(place).text and "Not taken" not in web.get(place).text
+
+
+def test_a_version_nobody_reads_is_no_code(web, database, crowd):
+    with clock.at(NOW), database.session() as session:
+        only = new_line("only", cases=[{"id": "c1", "name": "Near", "part": "", "lines": [], "content": []}])
+        ident = written(session, "<p>x</p>", "To code", lines=[only]).id
+    answer = web.post(f"/messages/{ident}/code", data={}, headers={"Accept": "application/json"})
+    assert answer.status_code == 422 and "has nobody yet" in answer.json["error"]

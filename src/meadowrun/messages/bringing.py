@@ -1,12 +1,15 @@
 """Taking in a message that was written elsewhere: MJML becomes lines, HTML stays code."""
 
+import re
+
+from sqlalchemy import orm
 from werkzeug.datastructures import FileStorage
 
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import exchange
-from meadowrun.messages import actions
+from meadowrun.messages import actions, asking, queries
 
 
 def given(file: FileStorage | None, pasted: str) -> str:
@@ -22,12 +25,25 @@ def given(file: FileStorage | None, pasted: str) -> str:
         raise Invalid("This file is not text in UTF-8.", "file") from None
 
 
-def read_in(source: str, words: Dictionary) -> tuple[doc.Json, list[str]]:
-    """A document of what was brought, and what of it could not be taken. Raises Invalid."""
+def read_in(session: orm.Session, source: str, words: Dictionary, public_url: str) -> tuple[doc.Json, list[str]]:
+    """A document of what was brought, and what of it could not be taken. Conditions that its words ask are kept. Raises Invalid."""
     if "<mjml" not in source[:2000].lower():
         return actions.take(doc.empty() | {"code": source}, words), []
     try:
-        document, lost = exchange.from_mjml(source)
+        brought = exchange.from_mjml(source, public_url)
     except (exchange.ExchangeError, doc.DocumentError) as problem:
         raise Invalid(str(problem), "code") from None
-    return actions.take(document, words), lost
+    for lines in brought.asked.values():
+        asking.keep(session, lines, words)
+    return actions.take(brought.document, words), brought.lost
+
+
+def as_code(session: orm.Session, document: doc.Json, words: Dictionary, public_url: str) -> doc.Json:
+    """A document whose code is what its lines make. What whole lines asked is kept, for the code to ask it. Raises CompileError, Invalid."""
+    made = queries.compiled(session, document, public_url, tracked=False)
+    html = made.html.replace(f"{public_url}/u/preview", "{{ unsubscribe }}").replace(f"{public_url}/p/preview", "{{ preferences }}")
+    if not all(made.conditions.values()):
+        raise Invalid("Say first who reads each version: one of an “only if” line has nobody yet.", "lines")
+    keys = {key: asking.keep(session, lines, words).key for key, lines in made.conditions.items()}
+    html = re.sub(r"\bwhen\.(\w+)", lambda m: f"when.{keys.get(m[1], m[1])}", html)
+    return document | {"code": html, "lines": []}

@@ -5,6 +5,7 @@ import flask
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content import exchange
+from meadowrun.core.content.compiled import placed
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import actions, bringing, queries, views
 from meadowrun.sends.queries import senders
@@ -25,7 +26,8 @@ def mjml(ident: int) -> object:
     message = queries.message(db(), ident)
     if message.document.get("code") or message.document.get("text_only"):
         raise Invalid("A message in code, or of text only, has no lines to be written as MJML.")
-    source = exchange.to_mjml(message.document, queries.rows_of(db(), message.document), settings().public_url)
+    document, rows = message.document, queries.rows_of(db(), message.document)
+    source = exchange.to_mjml(document, rows, settings().public_url, queries.asked(db(), document, placed(document, rows)))
     return _attached(source, "text/mjml", message.name)
 
 
@@ -51,14 +53,11 @@ def turn(ident: int) -> object:
     source = bringing.given(flask.request.files.get("file"), flask.request.form.get("code", ""))
     lost: list[str] = []
     if source.strip():
-        document, lost = bringing.read_in(source, words())
+        document, lost = bringing.read_in(db(), source, words(), settings().public_url)
         document |= {"card": message.document.get("card"), "subject": message.document["subject"] or document["subject"],
                      "preheader": message.document["preheader"] or document["preheader"]}
     else:
-        made = queries.compiled(db(), message.document, settings().public_url, tracked=False)
-        html = made.html.replace(f"{settings().public_url}/u/preview", "{{ unsubscribe }}").replace(
-            f"{settings().public_url}/p/preview", "{{ preferences }}")
-        document = message.document | {"code": html, "lines": []}
+        document = bringing.as_code(db(), message.document, words(), settings().public_url)
     actions.save(db(), actor(), now(), message, document, message.draft, words())
     audit.record(db(), actor(), now(), "turned into code", "message", message.id, message.name)
     return done("messages.edit", "It is code now." if document.get("code") else "Its lines were read from the file."

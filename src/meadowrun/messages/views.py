@@ -69,7 +69,7 @@ def create() -> object:
             return done("messages.edit", ident=made.id)
         source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
         if source.strip():
-            document, lost = bringing.read_in(source, words())
+            document, lost = bringing.read_in(db(), source, words(), settings().public_url)
         else:
             document = begin.document(form.get("from", ""), settings().organisation, settings().postal_address,
                                       queries.house(db()).looks, lambda number: queries.message(db(), number).document)

@@ -1,18 +1,24 @@
 """Messages out of and into open formats: MJML both ways, HTML from elsewhere."""
 
+import dataclasses
 import html
+import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from xml.etree import ElementTree
 
+from meadowrun.core.content import asking, fillins
 from meadowrun.core.content.compiled import Rows, placed
 from meadowrun.core.content.document import COLOUR, clean_html, empty, take
-from meadowrun.core.content.layout import Parts, mjml
-from meadowrun.core.content.lines import Json, new_line
+from meadowrun.core.content.layout import Parts, answer_key, mjml
+from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
 
 MOST_BYTES = 1_000_000
 #: Elements whose content is HTML, which need not be well-formed XML: kept aside while the rest is read.
 _HTML = re.compile(r"<(mj-text|mj-button|mj-raw|mj-table|mj-social-element|mj-title|mj-preview)\b([^>]*?)(?<!/)>(.*?)</\1>", re.DOTALL)
+#: What conditions say, by the key that the tags name: MJML itself has no place for that.
+_CONDITIONS = re.compile(r"<!-- conditions: (\{.*?\}) -->", re.DOTALL)
+_WAY_OUT = re.compile(r"<p>\s*<a href=\"\{\{ unsubscribe \}\}\">[^<]*</a>\s*</p>")
 _SOCIAL = ("web", "mail", "phone", "map", "calendar", "camera", "film", "chat", "news", "ticket")
 
 
@@ -20,22 +26,46 @@ class ExchangeError(ValueError):
     """What was given cannot be read; the text says where."""
 
 
-def to_mjml(document: Json, rows: Rows | None, public_url: str) -> str:
-    """A message as MJML, its fill-ins standing as they are written."""
-    parts = Parts()
-    legal = f'<p><a href="{public_url}/u/preview">Unsubscribe</a></p>'
-    made = mjml(document, placed(document, rows), parts, public_url, legal)
+@dataclasses.dataclass(frozen=True)
+class Brought:
+    """A document that was read, what of its source could not be taken, in words, and the conditions that its words ask, by key."""
+
+    document: Json
+    lost: list[str]
+    asked: dict[str, list[Json]]
+
+
+def to_mjml(document: Json, rows: Rows | None, public_url: str, asked: Mapping[str, list[Json]] | None = None) -> str:
+    """A message as MJML, its fill-ins standing as they are written; `asked` are the conditions that its words name.
+
+    What conditions say stands in a comment, so that they come back when the file is read in.
+    """
+    parts, lines = Parts(), placed(document, rows)
+    made = mjml(document, lines, parts, public_url, '<p><a href="{{ unsubscribe }}">Unsubscribe</a></p>')
     made = re.sub(r"MRCODE(\d+)X", lambda m: parts.blocks[int(m.group(1))], made)
-    return re.sub(r"MRPART(\d+)X", lambda m: parts.sources[int(m.group(1))], made)
+    made = re.sub(r"MRPART(\d+)X", lambda m: parts.sources[int(m.group(1))], made)
+    said: Json = {key: {"lines": those} for key, those in (asked or {}).items()}
+    said |= {answer_key(case): {"name": case["name"], "lines": case["lines"]}
+             for line in walk(lines) if line["type"] == "only" and not line["partition"] for case in line["cases"]}
+    # Two dashes would end the comment.
+    kept = json.dumps(said, ensure_ascii=False).replace("--", "-\\u002d")
+    return made.replace("</mj-head>", f"</mj-head><!-- conditions: {kept} -->", 1) if said else made
 
 
-def from_mjml(source: str) -> tuple[Json, list[str]]:
-    """A document read from MJML, and what of it could not be taken, in words. Raises ExchangeError."""
+def from_mjml(source: str, public_url: str = "") -> Brought:
+    """What MJML holds; pictures at `public_url` are those of the store. Raises ExchangeError."""
     if len(source) > MOST_BYTES:
         raise ExchangeError("This file is larger than 1 MB.")
     if re.search(r"<!DOCTYPE|<!ENTITY", source, re.IGNORECASE):
         raise ExchangeError("MJML has no document type; take the lines with <! out.")
     aside: list[str] = []
+    said: Json = {}
+    if found := _CONDITIONS.search(source):
+        source = source.replace(found.group(), "", 1)
+        try:
+            said = {key: one for key, one in json.loads(found.group(1)).items() if isinstance(one, dict) and isinstance(one.get("lines"), list)}
+        except ValueError as problem:
+            raise ExchangeError(f"The comment with the conditions is not JSON: {problem}.") from None
 
     def hide(match: re.Match[str]) -> str:
         aside.append(match.group(3))
@@ -49,17 +79,20 @@ def from_mjml(source: str) -> tuple[Json, list[str]]:
         raise ExchangeError(f"This is not well-formed MJML: {problem}.") from None
     if root.tag != "mjml":
         raise ExchangeError("MJML begins with <mjml>.")
-    return _Reading(aside).document(root)
+    return _Reading(aside, said, public_url).brought(root)
 
 
 class _Reading:
-    def __init__(self, aside: list[str]):
-        self.aside, self.lost = aside, dict[str, None]()
+    """`said` is what conditions say, by key. While lines are gathered, the tags between them stand among them."""
+
+    def __init__(self, aside: list[str], said: Mapping[str, Json], public_url: str):
+        self.aside, self.said, self.public_url, self.lost = aside, said, public_url, dict[str, None]()
+        self.room = 0.0
 
     def content(self, element: ElementTree.Element) -> str:
         return re.sub(r"MRHELD(\d+)X", lambda m: self.aside[int(m.group(1))], element.text or "").strip()
 
-    def document(self, root: ElementTree.Element) -> tuple[Json, list[str]]:
+    def brought(self, root: ElementTree.Element) -> Brought:
         made = empty()
         head, body = root.find("mj-head"), root.find("mj-body")
         if body is None:
@@ -74,16 +107,77 @@ class _Reading:
         width = re.sub(r"\D", "", body.get("width", ""))
         if width:
             made["settings"]["width"] = int(width)
-        for child in body:
-            made["lines"] += self.section(child, made)
-        return take(made), list(self.lost)
+        held = [line for child in body for line in self.section(child, made)]
+        made["lines"] = self.folded(held)
+        document = take(made)
+        keys = asking.keys(asking.refs(document, document["lines"]), document["lines"])
+        return Brought(document, list(self.lost), {key: self.said[key]["lines"] for key in sorted(keys & self.said.keys())})
+
+    def folded(self, held: Sequence["Json | fillins.Tag"]) -> list[Json]:
+        """Lines with tags between them as “only if” lines and lists from feeds."""
+        rest, made = list(reversed(held)), list[Json]()
+        while rest:
+            lines, closing = self.until(rest)
+            made += lines
+            if closing is not None:
+                self.lost[f"“{closing.text}” without its beginning is not taken"] = None
+        return made
+
+    def until(self, rest: list["Json | fillins.Tag"]) -> tuple[list[Json], fillins.Tag | None]:
+        """Lines up to the tag that ends their branch, which comes back, too; None at the end."""
+        made: list[Json] = []
+        while rest:
+            one = rest.pop()
+            if not isinstance(one, fillins.Tag):
+                made.append(one)
+            elif one.kind == "if":
+                made += self.only(one, rest)
+            elif one.kind == "for":
+                body, _ = self.until(rest)
+                texts = [line for line in body if line["type"] == "text"]
+                if len(texts) == len(body) == 1:
+                    made.append(new_line("feed", feed=one.ref.removeprefix("feed."), most=one.most, html=texts[0]["html"]))
+                else:
+                    self.lost["a list from a feed holds one text; this one is shown once"] = None
+                    made += body
+            else:
+                return made, one
+        return made, None
+
+    def only(self, first: fillins.Tag, rest: list["Json | fillins.Tag"]) -> list[Json]:
+        branches: list[tuple[str, list[Json]]] = []
+        otherwise: list[Json] = []
+        now: fillins.Tag | None = first
+        while now is not None and now.kind in ("if", "elif", "else"):
+            body, closing = self.until(rest)
+            if now.test is not None:
+                branches.append((now.test.source, body))
+            else:
+                otherwise = body
+            now = closing
+        cases = [self.case(test, body) for test, body in branches]
+        partitions = {case["partition"] for case in cases if case}
+        if None in cases or len(partitions) != 1:
+            self.lost["conditions that no sentence stands beside are not taken; add “Only if” lines for them"] = None
+            return [line for _, body in branches for line in body] + otherwise
+        return [new_line("only", partition=partitions.pop(), otherwise=otherwise,
+                         cases=[{k: v for k, v in case.items() if k != "partition"} for case in cases if case])]
+
+    def case(self, test: str, body: list[Json]) -> Json | None:
+        """A version of an “only if” line with the partition it asks, 0 for none; None for what is not ours."""
+        made: Json = {"id": fresh_id(), "name": "", "lines": [], "part": "", "content": body, "partition": 0}
+        if part := re.fullmatch(r'part\.p(\d+) == "([^"]*)"', test):
+            return made | {"partition": int(part[1]), "part": part[2]}
+        if (asked := re.fullmatch(r"when\.(\w+)", test)) and asked[1] in self.said:
+            return made | {"name": str(self.said[asked[1]].get("name", "")), "lines": self.said[asked[1]]["lines"]}
+        return None
 
     def looks(self, made: Json, element: ElementTree.Element | None, setting: str, attribute: str) -> None:
         value = element.get(attribute, "") if element is not None else ""
         if COLOUR.match(value):
             made["settings"][setting] = value
 
-    def section(self, element: ElementTree.Element, made: Json) -> Iterator[Json]:
+    def section(self, element: ElementTree.Element, made: Json) -> Iterator["Json | fillins.Tag"]:
         if element.tag in ("mj-wrapper", "mj-hero"):
             for child in element:
                 yield from self.section(child, made) if child.tag in ("mj-section", "mj-raw") else self.line(child)
@@ -96,24 +190,33 @@ class _Reading:
             return
         self.looks(made, element, "sheet", "background-color")
         columns = [c for child in element for c in (child if child.tag == "mj-group" else [child])]
-        held = [[line for child in column for line in self.line(child)] for column in columns if column.tag == "mj-column"]
+        own = [column for column in columns if column.tag == "mj-column"]
+        widths = [re.fullmatch(r"([\d.]+)%", column.get("width", "")) for column in own]
+        split = [round(float(w.group(1))) if w else round(100 / len(own)) for w in widths]
+        whole, held = made["settings"]["width"], list[list[Json | fillins.Tag]]()
+        for column, share in zip(own, split, strict=True):
+            self.room = whole - 56 if len(own) == 1 else (whole - 32) * share / 100 - 24
+            held.append([line for child in column for line in self.line(child)])
         yield from (line for child in columns if child.tag == "mj-raw" for line in self.line(child))
         if 2 <= len(held) <= 4:
-            widths = [re.fullmatch(r"([\d.]+)%", column.get("width", "")) for column in columns if column.tag == "mj-column"]
-            split = [round(float(w.group(1))) if w else round(100 / len(held)) for w in widths]
-            yield new_line("columns", split=split, columns=held)
+            # Right to left, the source has the order of phones.
+            reverse = element.get("direction") == "rtl"
+            turn = -1 if reverse else 1
+            yield new_line("columns", split=split[::turn], reverse=reverse, columns=[self.folded(lines) for lines in held][::turn])
         else:
             for lines in held:
                 yield from lines
 
-    def line(self, element: ElementTree.Element) -> Iterator[Json]:
+    def line(self, element: ElementTree.Element) -> Iterator["Json | fillins.Tag"]:
         content, align = self.content(element), element.get("align", "left")
         if element.tag == "mj-text":
             yield from self.text(content, align, element.get("color", ""))
         elif element.tag == "mj-image":
-            width = int(re.sub(r"\D", "", element.get("width", "")) or 0)
-            yield new_line("picture", src=element.get("src", ""), alt=element.get("alt", ""), link=element.get("href", ""),
-                           width=min(100, max(10, round(width / 5.44))) if width else 100)
+            width, src = int(re.sub(r"\D", "", element.get("width", "")) or 0), element.get("src", "")
+            if self.public_url and src.startswith(f"{self.public_url}/f/"):
+                src = src.removeprefix(self.public_url).partition("?")[0]
+            yield new_line("picture", src=src, alt=element.get("alt", ""), link=element.get("href", ""), align=element.get("align", "center"),
+                           width=min(100, max(10, round(100 * width / (self.room or 544)))) if width else 100)
         elif element.tag == "mj-button":
             fill = element.get("background-color", "")
             yield new_line("button", label=html.unescape(re.sub(r"<[^>]*>", "", content)), href=element.get("href", ""),
@@ -128,14 +231,18 @@ class _Reading:
         elif element.tag == "mj-table":
             yield new_line("code", code=f"<table>{content}</table>")
         elif element.tag == "mj-raw":
-            if re.search(r"\{%", content) and not re.sub(r"<!--.*?-->", "", content, flags=re.DOTALL).strip():
-                self.lost["conditions between lines are not taken; add “Only if” lines for them"] = None
-            else:
-                yield new_line("code", code=content)
+            tag = re.fullmatch(r"<!--\s*(\{%.*?%\})\s*-->|(\{%.*?%\})", content, re.DOTALL)
+            try:
+                yield fillins.tag(tag[1] or tag[2]) if tag else new_line("code", code=content)
+            except fillins.FillInError as problem:
+                self.lost[f"between lines: {problem}"] = None
         else:
             self.lost[f"<{element.tag}> is not taken"] = None
 
     def text(self, content: str, align: str, colour: str) -> Iterator[Json]:
+        if _WAY_OUT.search(content):
+            yield new_line("footer", html=clean_html(_WAY_OUT.sub("", content).strip()))
+            return
         heading = re.fullmatch(r"\s*<h[1-3][^>]*>(.*?)</h[1-3]>\s*", content, re.DOTALL)
         looks = {"align": align, "colour": colour if COLOUR.match(colour) else ""}
         if heading:
