@@ -31,8 +31,9 @@ def house(worker_id):
     finally:
         log = folder / "demo" / "log"
         if log.exists():
-            faults = [line for line in log.read_text(errors="replace").splitlines() if '"event": "fault"' in line]
-            print("\n".join(faults[-5:]))
+            lines = log.read_text(errors="replace").splitlines()
+            faults = [line for line in lines if '"event": "fault"' in line or "village" in line and "warning" in line or "Error" in line]
+            print("\n".join(faults[-8:]))
         demo.stop()
         shutil.rmtree(folder, ignore_errors=True)
 

@@ -151,11 +151,16 @@ def test_cards_are_seen_by_who_comes_by(hill, monkeypatch):
     assert hill.reactions(ident) == [("ann", "clicked"), ("ann", "opened"), ("bo", "clicked"), ("bo", "opened"), ("cy", "opened")]
 
 
-def test_an_application_that_is_away_is_not_waited_for(hill, monkeypatch):
-    hill.store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, 'tap', ?)", NOW.timestamp() + 5,
-                     json.dumps({"link": "http://127.0.0.1:1/x", "contact": "1"}))
+@pytest.mark.parametrize("link", ["http://127.0.0.1:1/nobody-there", "no address at all", "http://[broken/"])
+def test_a_deed_that_comes_to_nothing_keeps_no_other_from_its_own(hill, database, link):
+    for second, deed, detail in ((5, "tap", {"link": link, "contact": "1"}), (6, "spend", {"contact": str(hill.who["ann"]), "amount": 8})):
+        hill.store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)", NOW.timestamp() + second, deed, json.dumps(detail))
+    with database.session() as session:
+        session.execute(sa.text("INSERT INTO event_kinds (key, did, \"do\") VALUES ('ticket_bought', 'bought', 'buy')"))
     hill.live(NOW, NOW + DAY)
     assert hill.store.rows("SELECT 1 FROM plans WHERE done = 0") == []
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT contact_id FROM events")).scalars().all() == [hill.who["ann"]]
 
 
 def test_a_made_up_sign_opens_no_door(hill):

@@ -101,7 +101,7 @@ class Demo:
         return settings
 
     def start(self, settings: Settings, workers: int = 1) -> None:
-        """Starts the processes and waits until the application answers."""
+        """Starts the processes; comes back once the application answers."""
         environment = {**os.environ, **self.environment(settings.database_url), "PYTHONPATH": str(self.root / "src")}
         log = (self.folder / "log").open("ab")
 
@@ -115,9 +115,14 @@ class Demo:
               "--secret-file", str(self.folder / "secret"), "--inbound", f"127.0.0.1:{self.ports['inbound']}", "--key", SITE_KEY,
               "--port", str(self.ports["village"]), "--smtp", str(self.ports["smtp"]))
         begin("web server", "meadowrun", "serve", "--port", str(self.ports["web"]))
+        self._await()
+        # What nobody looks at begins once the pages answer: five processes that start at once take each other's time.
         for _ in range(workers):
             begin("worker", "meadowrun", "work")
         begin("inbound listener", "meadowrun", "inbound")
+
+    def _await(self) -> None:
+        """Until the application and the village answer."""
         deadline = time.monotonic() + 30
         while time.monotonic() < deadline:
             dead = self.dead()
@@ -134,9 +139,9 @@ class Demo:
         return next((name for name, process in self.processes if process.poll() is not None), None)
 
     def revive(self) -> None:
-        """A worker that ended (the database was away too long, say) is started anew by its supervisor: us."""
+        """What ended behind the pages (the database was away too long, say) is started anew by its supervisor: us."""
         for place, (name, process) in enumerate(self.processes):
-            if process.poll() is not None and name == "worker":
+            if process.poll() is not None and name in ("worker", "inbound listener"):
                 arguments = process.args
                 log = (self.folder / "log").open("ab")
                 assert isinstance(arguments, list)

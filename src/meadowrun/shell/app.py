@@ -32,7 +32,7 @@ FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.people
             "meadowrun.messages.texting_views", "meadowrun.messages.notices_views", "meadowrun.messages.cards_views",
             "meadowrun.messages.exchange_views",
             "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
-            "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views",
+            "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views", "meadowrun.messages.proof_views",
             "meadowrun.campaigns.views", "meadowrun.sends.views",
             "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.site_views",
             "meadowrun.api.views")

@@ -3,6 +3,7 @@
 import datetime as dt
 import email
 import email.policy
+import http.client
 import json
 import secrets
 import threading
@@ -13,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from meadowrun.base import signing
+from meadowrun.base.logs import log
 from meadowrun.village import minds, post
 from meadowrun.village.browsers import new_browser
 from meadowrun.village.store import Store
@@ -60,8 +62,9 @@ class Life:
                 self._elsewhere(plan["deed"], json.loads(plan["detail"]), moment)
             else:
                 self.deed(plan["deed"], plan["detail"], plan["address"], plan["raw"], plan["return_path"], moment)
-        except OSError:
-            pass
+        except (OSError, ValueError, http.client.HTTPException) as problem:
+            # What comes of one deed must not keep the others from theirs.
+            log.warning("a deed came to nothing", deed=plan["deed"], problem=repr(problem))
         finally:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", plan["id"])
 
@@ -144,8 +147,10 @@ class Life:
 
     def _visit(self, target: str, moment: str | None) -> None:
         """A page of the village's own website, whose script tells what is seen."""
+        if not target.startswith(self.site):
+            return
         visitor = urllib.parse.parse_qs(urllib.parse.urlsplit(target).query).get("mr", [""])[0]
-        if visitor and target.startswith(self.site):
+        if visitor:
             self._tell(target, visitor, "page_viewed", {"page": urllib.parse.urlsplit(target).path}, moment)
 
     def _buy(self, raw: bytes, amount: float, moment: str | None) -> None:
