@@ -14,7 +14,7 @@ from meadowrun.people.models import Topic
 from meadowrun.results import queries
 from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channel_of, recent
+from meadowrun.sends.queries import channel_of, channels_of, recent
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.request import db, done, now, zone
 
@@ -34,7 +34,7 @@ def table() -> object:
     rows = []
     for send, campaign in recent(db(), ("running", "paused", "done", "stopped"), most=60):
         rows.append((send, campaign, queries.kept_numbers(db(), send)))
-    return flask.render_template("results/table.html", rows=rows)
+    return flask.render_template("results/table.html", rows=rows, channels=channels_of(db(), [send for send, *_ in rows]))
 
 
 def _taken(ident: int) -> Send | None:
@@ -50,7 +50,7 @@ def show(ident: int) -> object:
     result = queries.result(db(), send, now())
     kind = result.success
     channel = channel_of(db(), send)
-    said = _STEPS.get(channel, _STEPS["email"])
+    said = _STEPS[channel]
     steps = [(key, said[key], getattr(result, key)) for key in ("delivered", "opened", "clicked") if key in said]
     if kind is not None:
         steps.append(("converted", kind.did[0].upper() + kind.did[1:], result.converted))
@@ -73,29 +73,33 @@ def behind(ident: int, what: str) -> object:
     send = _taken(ident)
     if send is None or queries.people_sql(what) is None:
         flask.abort(404)
-    after = flask.request.args.get("after", "0")
+    after, channel = flask.request.args.get("after", "0"), channel_of(db(), send)
     rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if after.isdigit() else 0)
     return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
-                                 total=queries.count_behind(db(), send, what), words_of=words_for(channel_of(db(), send)),
+                                 total=queries.count_behind(db(), send, what), words_of=words_for(channel), channel=channel,
                                  after=rows[PAGE - 1].id if len(rows) > PAGE else None)
 
 
 def _name(send: Send, what: str) -> str:
+    """What a number is called, in the words of the send's channel."""
+    channel = channel_of(db(), send)
+    names = NAMES | words_for(channel) | _STEPS[channel]
     if what.startswith("link"):
         found = next((x for x in queries.result(db(), send, now()).links if x.number == int(what[4:])), None)
-        return f"Clicked “{found.label}”" if found else "Clicked"
-    return NAMES[what]
+        return f"{names['clicked']}: “{found.label}”" if found else names["clicked"]
+    return names[what]
 
 
 def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
     """The result as named tables of rows, the first row of each its head."""
-    result = queries.result(db(), send, now())
+    result, channel = queries.result(db(), send, now()), channel_of(db(), send)
+    words, seen = words_for(channel), _STEPS[channel]
     summary: list[list[Any]] = [["Measure", "People", "Of", "Share"]]
     for outcome, count in result.tally.items():
-        summary.append([WORDS[outcome], count, "audience", share(count, result.audience)])
+        summary.append([words[outcome], count, "audience", share(count, result.audience)])
     summary.append(["Audience", result.audience, "", ""])
-    for name, count in (("Opened", result.opened), ("Opened by a program only", result.machine_only),
-                        ("Clicked", result.clicked), ("Unsubscribed", result.unsubscribed),
+    openings = ((seen["opened"], result.opened), ("Opened by a program only", result.machine_only)) if "opened" in seen else ()
+    for name, count in (*openings, (seen["clicked"], result.clicked), ("Unsubscribed", result.unsubscribed),
                         ("Complained", result.complained)):
         summary.append([name, count, "delivered", share(count, result.delivered)])
     if result.success is not None:
@@ -103,8 +107,9 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
                         share(result.converted, result.delivered)])
     links: list[list[Any]] = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]]
     links += [[x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links]
-    times: list[list[Any]] = [["From", "Opened first", "Clicked first", "Success first"]]
-    times += [[f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts] for at, *counts in result.timeline]
+    first = 0 if "opened" in seen else 1
+    times: list[list[Any]] = [["From", *(f"{name}, first" for name in (seen.get("opened"), seen["clicked"], "Success") if name)]]
+    times += [[f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts[first:]] for at, *counts in result.timeline]
     return [("Summary", summary), ("Links", links), ("First days", times)]
 
 

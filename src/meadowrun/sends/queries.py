@@ -4,7 +4,7 @@ import dataclasses
 import datetime as dt
 import json
 import zoneinfo
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -117,6 +117,14 @@ ADDRESS = {"email": "email_key", "sms": "phone", "push": "id::text", "card": "id
 def channel_of(session: orm.Session, send: Send) -> str:
     """The channel of a send's message; email while none was chosen."""
     return session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
+
+
+def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
+    """The channel of each of some sends, by their numbers; email while no message was chosen."""
+    wanted = {send.id: send.message_id for send in sends}
+    known = {row[0]: row[1] for row in session.execute(
+        sa.select(Message.id, Message.channel).where(Message.id.in_({m for m in wanted.values() if m})))}
+    return {ident: known.get(message or 0, "email") for ident, message in wanted.items()}
 
 
 def hours(send: Send) -> tuple[int, int] | None:

@@ -291,7 +291,11 @@ def _running(send: Send) -> dict[str, Any]:
     counts = queries.tally(db(), send)
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
-            "words_of": words_for(queries.channel_of(db(), send)), "message": db().get(Message, send.message_id)}
+            "words_of": words_for(queries.channel_of(db(), send)), "message": db().get(Message, send.message_id),
+            "edition": db().get(Edition, send.edition_id) if send.edition_id else None, "success": _success(send),
+            "sender": db().get(Sender, send.sender_id) if send.sender_id else None,
+            "topic": db().get(Topic, send.topic_id) if send.topic_id else None, "channels": CHANNELS,
+            "names": lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])]}
 
 
 @pages.get("/sends/<int:ident>/progress")

@@ -14,7 +14,7 @@ from meadowrun.people.queries import contacts_page
 from meadowrun.results.queries import kept_numbers
 from meadowrun.segments.models import Segment
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import recent, tally
+from meadowrun.sends.queries import channels_of, recent, tally
 from meadowrun.shell import accounts
 from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
 
@@ -88,7 +88,7 @@ def today() -> object:
         "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "
         "WHERE d.outcome = 'in_doubt' GROUP BY 1, 2")).all()
     return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
-                                 lately=lately, doubts=doubts)
+                                 channels=channels_of(session, [send for send, *_ in finished]), lately=lately, doubts=doubts)
 
 
 @pages.get("/calendar")
