@@ -86,7 +86,7 @@ def _name(send: Send, what: str) -> str:
     names = NAMES | words_for(channel) | _STEPS[channel]
     if what.startswith("link"):
         found = next((x for x in queries.result(db(), send, now()).links if x.number == int(what[4:])), None)
-        return f"{names['clicked']}: “{found.label}”" if found else names["clicked"]
+        return f"{names['clicked']} “{found.label}”" if found else names["clicked"]
     return names[what]
 
 
