@@ -47,7 +47,7 @@ class World:
     scale: int
     stop: Callable[[], None]
 
-    def best(self, work: Callable[[], object], times: int = 5) -> float:
+    def median(self, work: Callable[[], object], times: int = 5) -> float:
         """The median of several runs, in seconds, after one to warm up."""
         work()
         taken = []

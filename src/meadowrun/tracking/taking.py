@@ -62,54 +62,63 @@ def _cell(text: str) -> str:
     return text.replace("\\", "\\\\") if "\\" in text else text
 
 
-def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime) -> list[Incoming]:
+@dataclasses.dataclass
+class Batch:
+    """Events that were read; with the names of details by kind, and the addresses, that stand in them."""
+
+    events: list[Incoming] = dataclasses.field(default_factory=list)
+    details: dict[str, set[str]] = dataclasses.field(default_factory=dict)
+    addresses: set[str] = dataclasses.field(default_factory=set)
+    #: moments already read: of a thousand most are the same
+    moments: dict[str | None, str] = dataclasses.field(default_factory=dict)
+
+
+def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime) -> Batch:
     """Checks a batch of events given as JSON; `keys` are those of their receipts. Raises Invalid naming the place, like events[3].at."""
-    found: list[Incoming] = []
-    moments: dict[str | None, tuple[dt.datetime, str]] = {None: (now, now.isoformat())}
-    kinds: set[str] = set()
+    batch = Batch(moments={None: now.isoformat()})
     for place, item in enumerate(data):
         try:
             if not isinstance(item, dict):
                 raise Invalid(" is not an object.")
-            found.append(_read_event(item, keys[place], now, moments, kinds))
+            batch.events.append(_read_event(item, keys[place], now, batch))
         except Invalid as problem:
             raise Invalid(f"events[{place}]{problem}", f"events[{place}]{problem.where or ''}") from None
-    return found
+    return batch
 
 
-def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, moments: dict[str | None, tuple[dt.datetime, str]],
-                kinds: set[str]) -> Incoming:
-    """One event; `moments` and `kinds` are those already read: of a thousand most are the same.
-
-    Raises Invalid whose words and place follow “events[3]”.
-    """
+def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: Batch) -> Incoming:
+    """One event. Raises Invalid whose words and place follow “events[3]”."""
     kind, who, ident, given = item.get("event"), item.get("contact"), item.get("id"), item.get("at")
-    if not isinstance(kind, str) or kind not in kinds:
+    if not isinstance(kind, str) or kind not in batch.details:
         if not isinstance(kind, str) or not _KEY.match(kind):
             raise Invalid(".event must be a name of small letters, digits and underscores.", ".event")
-        kinds.add(kind)
+        batch.details[kind] = set()
     if not isinstance(who, int) or isinstance(who, bool):
         who = item.get("email")
         if not isinstance(who, str):
             raise Invalid(" needs “contact” (a number) or “email”.")
         if problem := values.email_problem(who):
             raise Invalid(f".email: {problem}.", ".email")
+        batch.addresses.add(who)
     elif not 0 < who < _MOST_NUMBER:
         raise Invalid(".contact is no contact's number.", ".contact")
     details = item.get("details") or {}
-    try:
-        text = orjson.dumps(details).decode() if details else _NULL
-    except orjson.JSONEncodeError as wrong:
-        raise Invalid(f".details: {wrong}.", ".details") from None
-    if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
-        raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
-    if ident is not None and key is None:
+    text = _NULL
+    if details:
+        try:
+            text = orjson.dumps(details).decode()
+        except orjson.JSONEncodeError as wrong:
+            raise Invalid(f".details: {wrong}.", ".details") from None
+        if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
+            raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
+        batch.details[kind].update(details)
+        text = _cell(text)
+    if key is None and ident is not None:
         raise Invalid(".id must be a text of at most 200 characters, none of them null.", ".id")
-    moment = moments.get(given) if given is None or isinstance(given, str) else None
-    if moment is None:
-        at = _moment(given, now)
-        moment = moments[str(given)] = (at, at.isoformat())
-    return Incoming(kind, who, details, f"{moment[1]}\t{_cell(text) if details else text}")
+    stamp = batch.moments.get(given) if given is None or isinstance(given, str) else None
+    if stamp is None:
+        stamp = batch.moments[str(given)] = _moment(given, now).isoformat()
+    return Incoming(kind, who, details, f"{stamp}\t{text}")
 
 
 def _usable_id(ident: Any) -> bool:
@@ -152,9 +161,10 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
             connection.execute("SAVEPOINT receipts")
         receipts = _column(single)
         there, known = asked.fetchone()
-    events, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now))
-    who, newcomers = _contacts(session, now, source, events, there)
-    kind = _kinds(session, events, known or {})
+    batch, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now))
+    who, newcomers = _contacts(session, now, source, batch, numbers, there)
+    kind = _kinds(session, batch, known or {})
+    events = batch.events
     if len(new) < len(events):
         # Of one id twice within the batch only the first counts.
         first = {key: place for place, key in reversed(list(enumerate(keys)))}
@@ -174,7 +184,7 @@ def _column(keys: Sequence[str]) -> str:
 
 
 def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
-                   read: Callable[[], list[Incoming]]) -> tuple[list[Incoming], set[str]]:
+                   read: Callable[[], Batch]) -> tuple[Batch, set[str]]:
     """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
     The events are read while the database is busy. Expects the savepoint “receipts”.
 
@@ -184,28 +194,30 @@ def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
     if not keys:
         return read(), set()
     connection = driver(session)
-    events: list[Incoming] = []
+    batch: Batch | None = None
     try:
         with connection.cursor() as cursor, cursor.copy("COPY event_receipts (key) FROM STDIN") as copy:
             copy.write(column)
-            events = read()
+            batch = read()
         connection.execute("RELEASE SAVEPOINT receipts")
-        return events, set(keys)
+        return batch, set(keys)
     except psycopg.errors.UniqueViolation:
         connection.execute("ROLLBACK TO SAVEPOINT receipts")
         # It may come before the events were read.
-        events = events or read()
+        batch = batch or read()
     except Invalid:
         connection.execute("ROLLBACK TO SAVEPOINT receipts")
         raise
-    return events, set(session.scalars(sa.text(
+    return batch, set(session.scalars(sa.text(
         "INSERT INTO event_receipts (key) SELECT unnest(CAST(:keys AS text[])) ON CONFLICT DO NOTHING RETURNING key"), {"keys": keys}))
 
 
 def _named(data: list[Any], source: str) -> tuple[list[int], list[str], list[str | None]]:
     """The contacts' numbers and the kinds that a batch names, and the key of each event's receipt. What is no number, kind or id
     is left out: reading the events refuses it."""
-    numbers, kinds, keys = set(), set(), []
+    numbers, kinds = set(), set()
+    keys: list[str | None] = []
+    sender = f"{source}/"
     for item in data:
         if not isinstance(item, dict):
             continue
@@ -214,32 +226,32 @@ def _named(data: list[Any], source: str) -> tuple[list[int], list[str], list[str
             numbers.add(number)
         if isinstance(kind, str):
             kinds.add(kind)
-        keys.append(f"{source}/{ident}" if ident is not None and _usable_id(ident) else None)
+        keys.append(sender + ident if ident is not None and _usable_id(ident) else None)
     return list(numbers), [kind for kind in kinds if _KEY.match(kind)], keys
 
 
-def _contacts(session: orm.Session, now: dt.datetime, source: str, events: Sequence[Incoming],
+def _contacts(session: orm.Session, now: dt.datetime, source: str, batch: Batch, given: Sequence[int],
               there: int) -> tuple[dict[int | str, int], int]:
-    """The contact's number for everyone named, and how many newcomers are among them; `there` are those whose number is known."""
-    numbers: dict[int | str, int] = {e.who: e.who for e in events if isinstance(e.who, int)}
-    if there < len(numbers):
-        known = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_(numbers))))
-        for number in sorted(numbers.keys() - known):
-            found = living(session, int(number))
+    """The contact's number for everyone named, and how many newcomers are among them; `there` of the numbers given are known."""
+    numbers: dict[int | str, int] = dict(zip(given, given, strict=True))
+    if there < len(given):
+        known = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_(given))))
+        for number in sorted(set(given) - known):
+            found = living(session, number)
             if found is None:
-                place = next(place for place, e in enumerate(events) if e.who == number)
+                place = next(place for place, e in enumerate(batch.events) if e.who == number)
                 raise Invalid(f"events[{place}]: there is no contact {number}.", f"events[{place}].contact")
             numbers[number] = found.id
-    addresses = {e.who: values.email_key(e.who) for e in events if isinstance(e.who, str)}
-    if not addresses:
+    if not batch.addresses:
         return numbers, 0
+    addresses = {who: values.email_key(who) for who in batch.addresses}
     keys, newcomers = _addresses(session, now, source, set(addresses.values()))
     return numbers | {who: keys[key] for who, key in addresses.items()}, newcomers
 
 
-def _kinds(session: orm.Session, events: Sequence[Incoming], known: dict[str, Any]) -> dict[str, int]:
+def _kinds(session: orm.Session, batch: Batch, known: dict[str, Any]) -> dict[str, int]:
     """The number of each kind; `known` holds [number, details] by key. What is new of a kind is added to it."""
-    wanted = {e.kind for e in events}
+    wanted = batch.details.keys()
     missing = sorted(wanted - known.keys())
     for key in missing:
         session.execute(sa.text(
@@ -248,15 +260,15 @@ def _kinds(session: orm.Session, events: Sequence[Incoming], known: dict[str, An
     if missing:
         known |= {kind.key: (kind.id, kind.details) for kind in session.scalars(
             sa.select(EventKind).where(EventKind.key.in_(missing)))}
-    for event in events:
-        if event.details.keys() <= known[event.kind][1].keys():
+    for key, names in batch.details.items():
+        if names <= known[key][1].keys():
             continue
-        kind = session.get_one(EventKind, known[event.kind][0])
-        new = {k: v for k, v in event.details.items() if k not in kind.details and len(kind.details) < MOST_DETAILS}
-        if new:
-            kind.details = kind.details | {k: {"label": k.replace("_", " "), "type": "number" if isinstance(
-                v, int | float) and not isinstance(v, bool) else "text"} for k, v in new.items()}
-            session.flush()
+        kind = session.get_one(EventKind, known[key][0])
+        for name, value in ((n, v) for event in batch.events if event.kind == key for n, v in event.details.items()):
+            if name not in kind.details and len(kind.details) < MOST_DETAILS:
+                number = isinstance(value, int | float) and not isinstance(value, bool)
+                kind.details = kind.details | {name: {"label": name.replace("_", " "), "type": "number" if number else "text"}}
+        session.flush()
     return {key: known[key][0] for key in wanted}
 
 
