@@ -144,7 +144,8 @@ def _moment(value: Any, now: dt.datetime) -> dt.datetime:
 def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) -> Taken:
     """Checks a batch of events given as JSON and stores it in one transaction. An id given before by the same source is not
     stored again. Unknown kinds are added with plain words; unknown addresses become contacts without any consent; a contact that
-    was merged into another counts as that one. Raises Invalid naming the place, like events[3].at; then nothing is stored.
+    was merged into another counts as that one. Raises Invalid naming the place, like events[3].at; then
+    the caller rolls back: of an unknown contact it is only known once the receipts are stored.
     """
     if not isinstance(data, list) or not data:
         raise Invalid("Send an object with “events”, a list of at least one event.", "events")
