@@ -95,6 +95,21 @@ def test_six_lines_by_keyboard_alone_and_every_number_right(page, house):
     page.driver.execute_script("document.getElementById('unsaved').hidden = true")
 
 
+def test_enter_takes_what_the_whole_sentence_means_however_fast_it_comes(page):
+    """“visited the dome” is also an item of the list that stands below; Enter comes long before the answer to the sentence."""
+    page.open("/segments/new")
+    page.find("#narrow")
+    for at, (text, wanted) in enumerate((("visited the dome", "who visited the dome at least once at any time"),
+                                         ("visited the dome twice since March", "who visited the dome 2 times or more since 1 Mar"))):
+        press(page, "/")
+        page.wait(lambda: page.driver.switch_to.active_element.get_attribute("data-typed") is not None)
+        press(page, text, Keys.ENTER)
+        page.wait(lambda: len(page.all(".sieve-row .sentence")) == at + 2 and not page.all(".pop"), why=text)  # noqa: B023
+        assert wanted in page.all(".sieve-row .sentence")[at + 1].text
+        page.driver.execute_script("document.activeElement.blur()")
+    page.driver.execute_script("document.getElementById('unsaved').hidden = true")
+
+
 def test_who_was_lost_at_a_line(page, house):
     page.open("/segments/1")
     page.click(".lost-hit")

@@ -4,6 +4,7 @@ import dataclasses
 import datetime as dt
 import email.policy
 import json
+import re
 from email.message import EmailMessage
 
 import pytest
@@ -240,10 +241,11 @@ class TestEvents:
         """Also where the bad one is only found while the receipts of the others are being stored, or one of these was known."""
         good = [{"event": "ticket_bought", "contact": sent[1]["ann"], "id": f"g{n}"} for n in range(3)]
         bad = {"event": "ticket_bought", "contact": sent[1]["ann"], "id": "bad", "at": "yesterday"}
+        nobody = bad | {"at": None, "contact": 99}
         with database.session() as session:
             taking.take_events(session, NOW, "x", good[:1])
-            for batch in ([*good, bad], [*good[1:], bad]):
-                with pytest.raises(Invalid, match=rf"events\[{len(batch) - 1}\]\.at"):
+            for batch, why in (([*good, bad], ".at"), ([*good[1:], bad], ".at"), ([*good[1:], nobody], ": there is no contact 99")):
+                with pytest.raises(Invalid, match=rf"events\[{len(batch) - 1}\]{re.escape(why)}"):
                     taking.take_events(session, NOW, "x", batch)
             assert taking.take_events(session, NOW, "x", good) == taking.Taken(2, 1, 0)
             assert session.execute(sa.text("SELECT count(*) FROM event_receipts WHERE key = 'x/bad'")).scalar() == 0

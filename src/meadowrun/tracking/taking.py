@@ -144,8 +144,7 @@ def _moment(value: Any, now: dt.datetime) -> dt.datetime:
 def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) -> Taken:
     """Checks a batch of events given as JSON and stores it in one transaction. An id given before by the same source is not
     stored again. Unknown kinds are added with plain words; unknown addresses become contacts without any consent; a contact that
-    was merged into another counts as that one. Raises Invalid naming the place, like events[3].at; then
-    the caller rolls back: of an unknown contact it is only known once the receipts are stored.
+    was merged into another counts as that one. Raises Invalid naming the place, like events[3].at; then nothing of it is stored.
     """
     if not isinstance(data, list) or not data:
         raise Invalid("Send an object with “events”, a list of at least one event.", "events")
@@ -158,12 +157,15 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
     # While the database answers and stores, the events are read: none waits for the other.
     with connection.pipeline():
         asked = connection.execute(_KNOWN, (f"{{{','.join(map(str, numbers))}}}", kinds))
-        if single:
-            connection.execute("SAVEPOINT receipts")
+        connection.execute("SAVEPOINT batch")
         receipts = _column(single)
         there, known = asked.fetchone()
-    batch, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now))
-    who, newcomers = _contacts(session, now, source, batch, numbers, there)
+    try:
+        batch, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now))
+        who, newcomers = _contacts(session, now, source, batch, numbers, there)
+    except Invalid:
+        connection.execute("ROLLBACK TO SAVEPOINT batch")
+        raise
     kind = _kinds(session, batch, known or {})
     events = batch.events
     if len(new) < len(events):
@@ -174,6 +176,7 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         with connection.cursor() as cursor, cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy:
             for start in range(0, len(events), _PIECE):
                 copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n" for e in events[start:start + _PIECE]]))
+    connection.execute("RELEASE SAVEPOINT batch")
     return Taken(len(events), len(data) - len(events), newcomers)
 
 
@@ -187,7 +190,7 @@ def _column(keys: Sequence[str]) -> str:
 def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
                    read: Callable[[], Batch]) -> tuple[Batch, set[str]]:
     """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
-    The events are read while the database is busy. Expects the savepoint “receipts”.
+    The events are read while the database is busy. Expects the savepoint “batch”, with nothing stored since.
 
     Nearly every batch is new. So all are copied, which is cheaper than asking for each; where one was known, that is taken back
     and each is asked for after all. Keys keep the order of the sender's own ids: those that grow are stored side by side.
@@ -200,15 +203,11 @@ def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
         with connection.cursor() as cursor, cursor.copy("COPY event_receipts (key) FROM STDIN") as copy:
             copy.write(column)
             batch = read()
-        connection.execute("RELEASE SAVEPOINT receipts")
         return batch, set(keys)
     except psycopg.errors.UniqueViolation:
-        connection.execute("ROLLBACK TO SAVEPOINT receipts")
+        connection.execute("ROLLBACK TO SAVEPOINT batch")
         # It may come before the events were read.
         batch = batch or read()
-    except Invalid:
-        connection.execute("ROLLBACK TO SAVEPOINT receipts")
-        raise
     return batch, set(session.scalars(sa.text(
         "INSERT INTO event_receipts (key) SELECT unnest(CAST(:keys AS text[])) ON CONFLICT DO NOTHING RETURNING key"), {"keys": keys}))
 

@@ -55,18 +55,28 @@ const Meadowrun = {
         const all = [...sheet.querySelectorAll('.choice')].filter((c) => !c.hidden);
         if (!all.length || event.target.type === 'number' || event.target.type === 'date') return;
         const at = all.indexOf(document.activeElement);
-        const next = all[at + (event.key === 'ArrowDown' ? 1 : -1)];
+        const next = at < 0 && sheet.first ? sheet.first : all[at + (event.key === 'ArrowDown' ? 1 : -1)];
         if (next) { next.focus(); event.preventDefault(); }
       }
       if (event.key === 'Enter' && event.target.matches('[data-narrow]')) {
-        const first = [...sheet.querySelectorAll('button.choice')].find((c) => !c.hidden);
         event.preventDefault();
-        if (first) first.click(); else sheet.requestSubmit();
+        const take = () => { if (sheet.first) sheet.first.click(); else if (sheet.isConnected) sheet.requestSubmit(); };
+        if (sheet.coming) sheet.coming.then(take); else take();
       }
     });
     const first = sheet.querySelector('[autofocus], input:not([type=hidden]), select, button.choice, textarea');
     if (first) { first.focus(); if (first.select && first.type !== 'checkbox' && first.type !== 'radio') first.select(); }
+    Meadowrun.mark(sheet);
     return sheet;
+  },
+
+  // Marks the choice that Enter takes while one types: the first. While an answer to the newest words is on its way (`coming`),
+  // none: what Enter takes hangs on the words alone, never on how fast they were typed.
+  mark(sheet) {
+    if (!sheet.querySelector('[data-narrow]')) return;
+    if (sheet.first) sheet.first.classList.remove('first');
+    sheet.first = sheet.coming ? null : [...sheet.querySelectorAll('button.choice')].find((c) => !c.hidden);
+    if (sheet.first) sheet.first.classList.add('first');
   },
 
   narrow(sheet, words) {
@@ -80,6 +90,7 @@ const Meadowrun = {
       while (next && next.tagName !== 'H3') { any = any || !next.hidden; next = next.nextElementSibling; }
       head.hidden = !any;
     });
+    Meadowrun.mark(sheet);
   },
 
   // A sheet to find a person in by a part of their name or address; `take` gets their number.

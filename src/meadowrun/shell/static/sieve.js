@@ -51,23 +51,29 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
     const box = sheet.querySelector('[data-typed]');
     if (!box) return;
     const place = sheet.querySelector('[data-readings]');
-    let timer = null, asked = '';
+    let timer = null;
+    const ask = async (asked) => {
+      const answer = await Meadowrun.post('/segments/typed', {text: asked}).catch(() => ({readings: []}));
+      if (box.value === asked) show(answer.readings);
+    };
+    const show = (readings) => {
+      place.replaceChildren(...readings.map((reading) => {
+        const choice = document.createElement('button');
+        choice.className = 'choice reading';
+        choice.name = 'reading';
+        choice.value = JSON.stringify(reading.line);
+        choice.textContent = reading.said;
+        choice.title = reading.meaning;
+        return choice;
+      }));
+      sheet.coming = null;
+      Meadowrun.mark(sheet);
+    };
     box.addEventListener('input', () => {
       clearTimeout(timer);
-      timer = setTimeout(async () => {
-        asked = box.value;
-        const answer = asked.trim().length > 2 ? await Meadowrun.post('/segments/typed', {text: asked}) : {readings: []};
-        if (box.value !== asked) return;
-        place.replaceChildren(...answer.readings.map((reading) => {
-          const choice = document.createElement('button');
-          choice.className = 'choice reading';
-          choice.name = 'reading';
-          choice.value = JSON.stringify(reading.line);
-          choice.textContent = reading.said;
-          choice.title = reading.meaning;
-          return choice;
-        }));
-      }, 180);
+      const asked = box.value;
+      if (asked.trim().length < 3) { show([]); return; }
+      sheet.coming = new Promise((done) => { timer = setTimeout(() => ask(asked).finally(done), 180); });
     });
   }
 
