@@ -6,6 +6,7 @@ The data set is under the MIT licence (see NOTICE). Kept is, for twenty readers,
 """
 
 import json
+import pathlib
 import re
 import sys
 
@@ -43,7 +44,7 @@ def feature(item):
 
 
 def main():
-    data = json.load(open(sys.argv[1], encoding="utf-8"))
+    data = json.loads(pathlib.Path(sys.argv[1]).read_text(encoding="utf-8"))
     made = {}
     for key, name in READERS.items():
         family, platform = key.split(".")

@@ -99,13 +99,12 @@ def test_enter_takes_what_the_whole_sentence_means_however_fast_it_comes(page):
     """“visited the dome” is also an item of the list that stands below; Enter comes long before the answer to the sentence."""
     page.open("/segments/new")
     page.find("#narrow")
-    for at, (text, wanted) in enumerate((("visited the dome", "who visited the dome at least once at any time"),
-                                         ("visited the dome twice since March", "who visited the dome 2 times or more since 1 Mar"))):
+    for text, wanted in (("visited the dome", "who visited the dome at least once at any time"),
+                         ("visited the dome twice since March", "who visited the dome 2 times or more since 1 Mar")):
         press(page, "/")
         page.wait(lambda: page.driver.switch_to.active_element.get_attribute("data-typed") is not None)
         press(page, text, Keys.ENTER)
-        page.wait(lambda: len(page.all(".sieve-row .sentence")) == at + 2 and not page.all(".pop"), why=text)  # noqa: B023
-        assert wanted in page.all(".sieve-row .sentence")[at + 1].text
+        page.wait(lambda: wanted in page.all(".sieve-row .sentence")[-1].text and not page.all(".pop"), why=wanted)  # noqa: B023
         page.driver.execute_script("document.activeElement.blur()")
     page.driver.execute_script("document.getElementById('unsaved').hidden = true")
 
