@@ -55,6 +55,8 @@ def said(text):
     ("did not open any mail in the last 90 days", "who did not open any mail in the last 90 days among those it was sent to"),
     ("clicked in another year of stars", "who clicked in the message “Another year of stars” at any time"),
     ("agreed to Sky diary", "who agreed to Sky diary"), ("can get email", "who can get email"),
+    ("agreed to texts", "who agreed to text messages"), ("said no to notices", "who said no to notices"),
+    ("can get text messages", "who can get text messages"), ("cannot get notices", "who cannot get notices"),
     ("in the segment dome regulars", "who is in the segment “Dome regulars”"),
     ("on the list open night guests", "who is on the list “Open night guests”"), ("10%", "in a steady 10% picked by chance")])
 def test_a_sentence(text, first):

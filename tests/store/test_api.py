@@ -136,7 +136,7 @@ class TestAudiences:
     def test_saved_counted_members_and_why(self, api, patrons):
         assert api("get", f"/segments/{patrons['id']}")[1]["says"] == "Everyone whose tier is Patron."
         count = api("post", "/segments/count", {"definition": line()})[1]
-        assert (count["size"], count["everyone"], count["reach"]) == (2, 3, {"go": 1, "no_consent": 1})
+        assert (count["size"], count["everyone"], count["reach"]) == (2, 3, {"email": {"go": 1, "no_consent": 1}})
         assert [c["id"] for c in api("get", "/segments/1/members")[1]["items"]] == [1, 3]
         assert api("get", "/segments/1/members?limit=1&after=1")[1]["items"][0]["id"] == 3
         assert api("get", "/segments/1/why/2")[1] == {"inside": False, "lines": [

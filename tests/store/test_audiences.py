@@ -102,6 +102,20 @@ def build(session):
     people.set_consent(session, NOW, numbers["Eve"], 1, False, "test")
     people.set_consent(session, NOW, numbers["Ann"], 1, True, "test")
     keeping.suppress(session, NOW, "fay@post.example", "asked by letter", "desk")
+    # Texts: Ann and Bo agreed; Cy has no number, Di's is none, Eve's is suppressed, Fay said no, Gil was never asked.
+    for name, phone, said in (("Ann", "+44 7700 900101", True), ("Bo", "+44 (7700) 900-102", True), ("Cy", None, True), ("Di", "ask Ann", True),
+                              ("Eve", "+447700900105", True), ("Fay", "+447700900106", False), ("Gil", "+447700900107", None)):
+        session.execute(sa.text("UPDATE contacts SET phone = :phone WHERE id = :id"), {"phone": phone, "id": numbers[name]})
+        if said is not None:
+            people.set_consent(session, NOW, numbers[name], 0, said, "test", "sms")
+    keeping.suppress(session, NOW, "+447700900105", "asked by letter", "desk")
+    # Notices: Bo has a phone, Cy's is gone, Di agreed without one, Eve has one and said no. Cards: only Hal said no.
+    for name, said, gone in (("Bo", True, None), ("Cy", True, NOW), ("Di", True, 0), ("Eve", False, None)):
+        people.set_consent(session, NOW, numbers[name], 0, said, "test", "push")
+        if gone != 0:
+            session.execute(sa.text("INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since, gone_at) VALUES (:c, 'ios', "
+                                    ":e, '', '', :now, :gone)"), {"c": numbers[name], "e": f"token-{name}", "now": NOW, "gone": gone})
+    people.set_consent(session, NOW, numbers["Hal"], 0, False, "test", "card")
     session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE first_name = 'Gil'"), {"now": NOW})
     keeping.make_list(session, IDA, NOW, "Guests", "by hand", [numbers["Ann"], numbers["Di"]])
     mails(session, numbers)
@@ -233,6 +247,13 @@ CASES = [
     ("said no to a topic", NOW, [{"id": "c", "kind": "consent", "topic": 1, "state": "refused"}], "Eve"),
     ("can get email: no suppressed, bounced, refused, unasked or missing address", NOW, [{"id": "r", "kind": "reach", "can": True}], "Ann Bo Eve"),
     ("cannot", NOW, [{"id": "r", "kind": "reach", "can": False}], "Cy Di Fay Gil Hal"),
+    ("agreed to text messages", NOW, [{"id": "c", "kind": "consent", "channel": "sms", "state": "agreed"}], "Ann Bo Cy Di Eve"),
+    ("never asked about text messages", NOW, [{"id": "c", "kind": "consent", "channel": "sms", "state": "unasked"}], "Gil Hal"),
+    ("said no to cards", NOW, [{"id": "c", "kind": "consent", "channel": "card", "state": "refused"}], "Hal"),
+    ("can get text messages: a number that is one, not suppressed, agreed", NOW, [{"id": "r", "kind": "reach", "channel": "sms"}], "Ann Bo"),
+    ("cannot get text messages", NOW, [{"id": "r", "kind": "reach", "channel": "sms", "can": False}], "Cy Di Eve Fay Gil Hal"),
+    ("can get notices: a device that is still there, agreed", NOW, [{"id": "r", "kind": "reach", "channel": "push"}], "Bo"),
+    ("can get cards: everyone who did not say no", NOW, [{"id": "r", "kind": "reach", "channel": "card"}], "Ann Bo Cy Di Eve Fay Gil"),
     ("on a list, not in a segment", NOW, [
         {"id": "l", "kind": "list", "list": 1}, {"id": "s", "kind": "segment", "segment": 1, "inside": False}], "Di"),
     ("a part: the first that matches wins", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "f"}], "Bo"),

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from meadowrun.base import clock
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
+from meadowrun.core.guardrails.verdict import verdict
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
@@ -59,6 +60,14 @@ def build(session):
         made.append(contact.id)
         if dice.random() < 0.3:
             people.set_consent(session, NOW, contact.id, 1, dice.random() < 0.5, "test")
+        for channel in ("sms", "push", "card"):
+            if dice.random() < 0.6:
+                people.set_consent(session, NOW, contact.id, 0, dice.random() < 0.7, "test", channel)
+        contact.phone = dice.choice([f"+44 7700 9001{n:02}", f"+44 7700 9001{n:02}", "+44 7700 900555", "extension 12", None])
+        if dice.random() < 0.5:
+            session.execute(sa.text("INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since, gone_at) VALUES "
+                                    "(:c, 'ios', :e, '', '', :now, :gone)"),
+                            {"c": contact.id, "e": f"token-{n:08}", "now": NOW, "gone": dice.choice([NOW, None, None])})
         for _ in range(dice.randrange(6)):
             at = NOW - dt.timedelta(days=dice.choice([0, 1, 2, 29, 30, 31, 90]), hours=dice.randrange(24))
             details = dice.choice([{"amount": 24}, {"amount": 8, "night": "Moon night"}, {}])
@@ -71,6 +80,10 @@ def build(session):
                             "\"agreement_ends\": \"2026-11-23\"}' AS jsonb) ELSE CAST('{\"kind\": \"Club\"}' AS jsonb) END"))
     session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE id % 9 = 0"), {"now": NOW})
     keeping.suppress(session, NOW, "shared@post.example", "asked by letter", "desk")
+    keeping.suppress(session, NOW, "+447700900555", "asked by letter", "desk")
+    for channel in ("sms", "push", "card"):
+        session.execute(sa.text("INSERT INTO messages (name, channel, draft, document, created_at, changed_at, changed_by) VALUES "
+                                "(:n, :n, 1, '{}', :now, :now, '')"), {"n": channel, "now": NOW})
     keeping.make_list(session, IDA, NOW, "Guests", "by hand", made[::3])
     words = dictionary(session)
     actions.save(session, IDA, NOW, words, "Farrow", {"lines": [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["farrow"]}]})
@@ -159,7 +172,9 @@ clicks = st.fixed_dictionaries({"kind": st.just("mail"), "what": st.just("clicke
                                 "link": st.sampled_from([0, 1])})
 others = st.sampled_from([
     *({"kind": "consent", "topic": t, "state": state} for t in (0, 1) for state in ("agreed", "refused", "unasked")),
-    *({"kind": "reach", "can": can} for can in (True, False)), *({"kind": "list", "list": 1, "inside": i} for i in (True, False)),
+    *({"kind": "consent", "channel": channel, "state": state} for channel in ("sms", "push", "card") for state in (
+        "agreed", "refused", "unasked")),
+    *({"kind": "reach", "channel": channel, "can": can} for channel in ("email", "sms", "push", "card") for can in (True, False)), *({"kind": "list", "list": 1, "inside": i} for i in (True, False)),
     *({"kind": "segment", "segment": 1, "inside": i} for i in (True, False)),
     *({"kind": "part", "partition": 1, "part": part, "inside": i} for part in ("p", "f", "else") for i in (True, False)),
     {"kind": "share", "percent": 30, "salt": "abc"}, {"kind": "share", "percent": 0.5, "salt": "x1"}])
@@ -196,7 +211,10 @@ def test_three_evaluators_agree(people_and_words, lines):
     looked = queries.look(session, definition, words, NOW, ZONE)
     assert set(looked.sieve.members) == expected
     assert queries.count(session, definition, words, NOW, ZONE) == len(expected)
-    assert sum(looked.reach.values()) == len(expected)
+    assert list(looked.reach) == ["email", "sms", "push", "card"]
+    assert all(sum(outcomes.values()) == len(expected) for outcomes in looked.reach.values())
+    assert {channel: outcomes.get("go", 0) for channel, outcomes in looked.reach.items()} == {
+        channel: sum(verdict(persons[ident].reach[channel]) == "go" for ident in expected) for channel in looked.reach}
     assert d.parse(d.dump(definition), words) == definition
 
 

@@ -286,7 +286,7 @@ class TestEvents:
         assert made.status_code == 201
         assert put(email="NEW@post.example", town="Farrow").json["first_name"] == "New"
         shown = sent[2].get(f"/api/v1/contacts/{made.json['id']}", headers=self.AUTH).json
-        assert (shown["town"], shown["consent"][0]) == ("Farrow", {"topic": "All email", "agreed": True, "how": "till"})
+        assert (shown["town"], shown["consent"][0]) == ("Farrow", {"channel": "email", "topic": "All email", "agreed": True, "how": "till"})
         assert put(email="nope").status_code == 422
         assert put(email="x@post.example", consent={"agreed": True}).json["where"] == "consent"
 

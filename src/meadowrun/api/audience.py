@@ -64,7 +64,7 @@ def delete_segment(actor: Actor, ident: int) -> object:
     return flask.jsonify(deleted=ident)
 
 
-@endpoint("post", "/v1/segments/count", "How many a definition matches now, line by line, and how many of them email can reach",
+@endpoint("post", "/v1/segments/count", "How many a definition matches now, line by line, and how many of them each channel can reach",
           takes=thing(["definition"], definition=_DEFINITION))
 def count_segment(actor: Actor) -> object:
     definition = _parsed(body().get("definition"))

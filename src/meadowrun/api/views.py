@@ -12,6 +12,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.core.audience.schema import schema
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.people import actions as people
 from meadowrun.people import keeping, queries
 from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
@@ -30,7 +31,8 @@ _EVENT: Json = thing(["event"], **{
     "id": {**TEXT, "maxLength": 200, "description": "Your id of it: the same id is stored once"},
     "details": {"type": "object", "description": "Typed details: {\"amount\": 24.0}"}})
 _CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["string", "null"]} for n in people.TEXT_COLUMNS}, consent=thing(
-    ["agreed", "how"], agreed={"type": "boolean"}, how={**TEXT, "description": "the evidence, in words"}, topic=TEXT)),
+    ["agreed", "how"], agreed={"type": "boolean"}, how={**TEXT, "description": "the evidence, in words"},
+    channel={"enum": list(CHANNEL_WORDS), "default": "email"}, topic={**TEXT, "description": "of email; all of it if left out"})),
     "additionalProperties": {"description": "Own fields, by key"}}
 
 
@@ -65,10 +67,15 @@ def put_contact(actor: Actor) -> object:
         if not isinstance(consent, dict) or not isinstance(consent.get("agreed"), bool) or not consent.get("how"):
             raise Invalid("consent needs “agreed” (true or false) and “how” (the evidence, in words).", "consent")
         topics = {t.key: t.id for t in queries.topics(db())}
+        channel = consent.get("channel", "email")
+        if channel not in CHANNEL_WORDS:
+            raise Invalid(f"The channels are {', '.join(CHANNEL_WORDS)}.", "consent.channel")
+        if consent.get("topic") and channel != "email":
+            raise Invalid("Only email has topics.", "consent.topic")
         if consent.get("topic") and consent["topic"] not in topics:
             raise Invalid(f"There is no topic “{consent['topic']}”.", "consent.topic")
         people.set_consent(db(), now(), contact.id, topics.get(consent.get("topic"), 0), consent["agreed"],
-                           str(consent["how"])[:300])
+                           str(consent["how"])[:300], channel)
     return flask.jsonify(_contact(contact)), 200 if known else 201
 
 
@@ -91,7 +98,7 @@ def erase_contact(actor: Actor, ident: int) -> object:
 def _contact(contact: Contact) -> Json:
     standard = {name: getattr(contact, name) for name in ("email", *people.TEXT_COLUMNS)}
     return {"id": contact.id, **standard, "company_id": contact.company_id, **contact.attributes,
-            "consent": [{"topic": c.topic, "agreed": c.agreed, "how": c.how} for c in queries.consent_of(db(), contact.id)]}
+            "consent": [{"channel": c.channel, "topic": c.topic, "agreed": c.agreed, "how": c.how} for c in queries.consent_of(db(), contact.id)]}
 
 
 @endpoint("get", "/v1/companies", "Companies by number, page by page", query=PAGED)

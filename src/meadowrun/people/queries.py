@@ -10,6 +10,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import found
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.core.wording import fold
 from meadowrun.people.models import (
     Company,
@@ -156,20 +157,27 @@ def contact(session: orm.Session, contact_id: int) -> Contact:
 
 @dataclasses.dataclass(frozen=True)
 class ConsentState:
+    """What a contact said to a channel (topic 0) or a topic of email; `topic` is what that is called."""
+
+    channel: str
     topic: str
     topic_id: int
     agreed: bool | None
     at: dt.datetime | None
     how: str
 
+    @property
+    def key(self) -> str:
+        return f"{self.channel}:{self.topic_id}"
+
 
 def consent_of(session: orm.Session, contact_id: int) -> list[ConsentState]:
-    """What a contact agreed to for email: the channel as a whole first, then each topic."""
-    rows = {c.topic_id: c for c in session.scalars(
-        sa.select(Consent).where(Consent.contact_id == contact_id, Consent.channel == "email"))}
-    names = [(0, "All email"), *((t.id, t.name) for t in topics(session))]
-    return [ConsentState(name, ident, row.agreed if row else None, row.at if row else None, row.how if row else "")
-            for ident, name in names for row in (rows.get(ident),)]
+    """What a contact agreed to: email as a whole first, then each topic of it, then the other channels."""
+    rows = {(c.channel, c.topic_id): c for c in session.scalars(sa.select(Consent).where(Consent.contact_id == contact_id))}
+    others = [(channel, 0, f"{name[0].upper()}{name[1:]}") for channel, name in CHANNEL_WORDS.items() if channel != "email"]
+    names = [("email", 0, "All email"), *(("email", t.id, t.name) for t in topics(session)), *others]
+    return [ConsentState(channel, name, ident, row.agreed if row else None, row.at if row else None, row.how if row else "")
+            for channel, ident, name in names for row in (rows.get((channel, ident)),)]
 
 
 def consent_history(session: orm.Session, contact_id: int, most: int = 30) -> list[ConsentChange]:

@@ -13,7 +13,7 @@ from meadowrun.core.wording import count_of, fold
 from meadowrun.people import actions, queries, wholly
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
-from meadowrun.shell.request import actor, db, done, integer, needs, now, words
+from meadowrun.shell.request import actor, db, done, needs, now, words
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("people", __name__)
@@ -126,11 +126,13 @@ def consent(ident: int) -> object:
     how = " ".join(form.get("how", "").split())
     if form.get("agreed") == "yes" and not how:
         raise Invalid("Say how this person agreed, so that it can be shown later.", "how")
-    topic = integer(form.get("topic"), "topic")
+    about = next((c for c in queries.consent_of(db(), ident) if c.key == form.get("about")), None)
+    if about is None:
+        raise Invalid("Choose what they said yes or no to.", "about")
     agreed = form.get("agreed") == "yes"
-    actions.set_consent(db(), now(), ident, topic, agreed, how or f"withdrawn by {actor().name}")
+    actions.set_consent(db(), now(), ident, about.topic_id, agreed, how or f"withdrawn by {actor().name}", about.channel)
     audit.record(db(), actor(), now(), "set the consent of", "contact", ident, actions.full_name(
-        queries.contact(db(), ident)), topic=topic, agreed=agreed)
+        queries.contact(db(), ident)), about=about.topic, agreed=agreed)
     return done("people.show", "Written down.", ident=ident)
 
 

@@ -26,7 +26,7 @@ def everything(session: orm.Session, contact_id: int) -> Json:
     return {
         "contact": {k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in columns.items()} | {"company": company},
         "fields": found.attributes,
-        "consent": [{"topic": c.topic, "agreed": c.agreed, "how": c.how, "at": c.at.isoformat() if c.at else None}
+        "consent": [{"channel": c.channel, "topic": c.topic, "agreed": c.agreed, "how": c.how, "at": c.at.isoformat() if c.at else None}
                     for c in consent_of(session, contact_id)],
         "consent_history": rows("SELECT channel, topic_id, agreed, at, how FROM consent_changes WHERE contact_id = :id ORDER BY at, id"),
         "lists": [item.name for item in lists_of(session, contact_id)],

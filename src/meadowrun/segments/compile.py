@@ -29,9 +29,18 @@ from meadowrun.core.audience.nodes import (
 #: hundred times slower.
 SEPARATE = " IS TRUE"
 _FORM = {"letters": "lower({})", "loose": "loose({})", "exact": "{}"}
+#: A phone number without what people write between its digits.
+NUMBER = "regexp_replace(c.phone, '[^0-9+]', '', 'g')"
 #: The address or its domain is suppressed now.
 SUPPRESSED = ("(c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN "
               "(SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%'))")
+_SAID = "c.id {1} (SELECT s.contact_id FROM consents s WHERE s.channel = '{0}' AND s.topic_id = 0 AND {2})"
+#: channel → what lets a message of no topic go to them; the verdict's rules over the facts of that channel.
+_CAN = {
+    "email": f"c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL AND {SUPPRESSED} IS NOT TRUE AND {{agreed}}",
+    "sms": f"{NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AND {NUMBER} NOT IN (SELECT s.address_key FROM suppressions s) AND {{agreed}}",
+    "push": "c.id IN (SELECT p.contact_id FROM push_devices p WHERE p.gone_at IS NULL) AND {agreed}",
+    "card": "{unless}"}
 
 
 class Compiler:
@@ -67,11 +76,11 @@ class Compiler:
                 return self._mail(node) + SEPARATE
             case ConsentLine():
                 said = {"agreed": " AND s.agreed", "refused": " AND NOT s.agreed", "unasked": ""}[node.state]
-                inner = f"SELECT s.contact_id FROM consents s WHERE s.channel = 'email' AND s.topic_id = {node.topic}{said}"
+                inner = f"SELECT s.contact_id FROM consents s WHERE s.channel = '{node.channel}' AND s.topic_id = {node.topic}{said}"
                 return f"(c.id {'NOT IN' if node.state == 'unasked' else 'IN'} ({inner})){SEPARATE}"
             case ReachLine():
-                can = (f"c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL AND {SUPPRESSED} IS NOT TRUE AND c.id IN "
-                       "(SELECT s.contact_id FROM consents s WHERE s.channel = 'email' AND s.topic_id = 0 AND s.agreed)")
+                can = _CAN[node.channel].format(agreed=_SAID.format(node.channel, "IN", "s.agreed"), unless=_SAID.format(
+                    node.channel, "NOT IN", "NOT s.agreed"))
                 return f"({can}){SEPARATE}" if node.can else f"({can}) IS NOT TRUE"
             case ShareLine():
                 salted = f"md5(c.id || CAST({self.bind(':' + node.salt)} AS text))"

@@ -24,7 +24,7 @@ from meadowrun.core.audience.definition import dump_node
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition, Group
 from meadowrun.core.audience.sieve import Sieve, sieve
-from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import definitions_using
 from meadowrun.segments.compile import SEPARATE, Compiler
@@ -186,7 +186,8 @@ class Looking:
     """What one look at a definition found; `as_of` is when the oldest set in it was fetched."""
 
     sieve: Sieve
-    reach: dict[str, int]
+    #: channel → outcome of a message there, “go” or why not → how many of them
+    reach: dict[str, dict[str, int]]
     as_of: dt.datetime
     seconds: float
     #: the set of each line, by its id, and everyone
@@ -218,17 +219,26 @@ def look(session: orm.Session, definition: Definition, words: Dictionary, now: d
     oldest = min(at for at, _ in kept.values())
     sets, everyone = {ident: made[""] for ident, (_, made) in kept.items() if ident}, kept[""][1][""]
     found = sieve(definition, sets, everyone)
-    reach_key = f"{place}:reach"
-    reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, None)))[1]
-    reach = {name: len(found.members & members) for name, members in reach_sets.items()}
+    reach = {}
+    for channel in channels_used(session):
+        reach_key = f"{place}:reach:{channel}"
+        reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, channel)))[1]
+        sizes = {name: len(found.members & members) for name, members in reach_sets.items()}
+        reach[channel] = {name: size for name, size in sizes.items() if size}
     return Looking(found, reach, oldest, (machine_now() - started).total_seconds(), sets, everyone)
 
 
-def outcome_sets(session: orm.Session, topic_id: int | None) -> dict[str, BitMap]:
-    """Everyone, by what the verdict says of an email to them: "go" or an outcome."""
+def channels_used(session: orm.Session) -> list[str]:
+    """Email, and each other channel that there is a message for."""
+    there = set(session.scalars(sa.text("SELECT DISTINCT channel FROM messages")))
+    return [channel for channel in CHANNEL_WORDS if channel == "email" or channel in there]
+
+
+def outcome_sets(session: orm.Session, channel: str) -> dict[str, BitMap]:
+    """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an outcome."""
     rows = session.execute(sa.text(
         "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, array_send(array_agg(id)) "
-        f"FROM ({facts_sql(topic_id)}) f GROUP BY 1, 2, 3, 4, 5, 6")).all()
+        f"FROM ({facts_sql(None, channel=channel)}) f GROUP BY 1, 2, 3, 4, 5, 6")).all()
     found: dict[str, BitMap] = {}
     for row in rows:
         said = verdict(Facts(*row[:6]))

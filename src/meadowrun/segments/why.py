@@ -24,7 +24,7 @@ from meadowrun.core.audience.nodes import (
     ReachLine,
     ShareLine,
 )
-from meadowrun.core.guardrails.verdict import WORDS, Facts, verdict
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict, words_for
 from meadowrun.segments.queries import facts_sql
 
 
@@ -54,13 +54,14 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     kinds = {spec.id: key for key, spec in words.events.items()}
     events = tuple(Happening(kinds.get(e.kind_id, ""), e.at, e.details or {}) for e in session.execute(sa.text(
         "SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"), {"id": contact_id}))
-    facts = session.execute(sa.text(facts_sql(None, "", "WHERE c.id = :id")), {"id": contact_id}).one()
+    reach = {channel: Facts(*session.execute(sa.text(facts_sql(None, "", "WHERE c.id = :id", channel)), {"id": contact_id}).one()[1:7])
+             for channel in CHANNEL_WORDS}
     return Person(
         values, events, contact_id, row["company_id"],
-        {c.topic_id: c.agreed for c in session.execute(sa.text(
-            "SELECT topic_id, agreed FROM consents WHERE contact_id = :id AND channel = 'email'"), {"id": contact_id})},
+        {c.topic_id if c.channel == "email" else c.channel: c.agreed for c in session.execute(sa.text(
+            "SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"), {"id": contact_id})},
         frozenset(session.scalars(sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"), {"id": contact_id})),
-        _mails(session, contact_id), Facts(*facts[1:7]))
+        _mails(session, contact_id), reach)
 
 
 def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
@@ -118,10 +119,11 @@ def _value(node: Node, one: Person, by: Judge) -> str:
                 m.tags if node.of[0] == "tag" else (getattr(m, node.of[0]),))]
             return wording.count_of(len(of), "mail") + " of these in all"
         case ConsentLine():
-            return {True: "agreed", False: "said no", None: "was never asked"}[one.consents.get(node.topic)]
+            return {True: "agreed", False: "said no", None: "was never asked"}[
+                one.consents.get(node.topic if node.channel == "email" else node.channel)]
         case ReachLine():
-            said = verdict(one.facts)
-            return "can get email" if said == "go" else WORDS[said].lower()
+            said = verdict(one.reach[node.channel])
+            return f"can get {CHANNEL_WORDS[node.channel]}" if said == "go" else words_for(node.channel)[said].lower()
         case ShareLine():
             return f"drew {share_number(one.id, node.salt) / 100:.2f} of 100"
     return ""

@@ -10,8 +10,10 @@ from werkzeug.datastructures import MultiDict
 
 from meadowrun.core import values
 from meadowrun.core.audience.definition import BLANK, IN_DAYS, OPERATORS, DefinitionError
+from meadowrun.core.audience.edit import consent_about
 from meadowrun.core.audience.english import MAIL_WORDS, OP_WORDS, STATE_WORDS
 from meadowrun.core.audience.fields import Dictionary, EventSpec
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.people.queries import common_values
 
 Json = dict[str, Any]
@@ -56,7 +58,10 @@ def _other(node: Json, slot: str, words: Dictionary) -> Json:
             return {"form": "mail_of", "named": words.named, "tags": words.tags, "chosen": chosen, "links": links or {}}
         return {"form": slot, "mail_words": MAIL_WORDS}
     if kind == "consent":
-        return {"form": slot, "topics": words.named.get("topic", {}), "state_words": STATE_WORDS}
+        about = node["topic"] or (node["channel"] if node.get("channel", "email") != "email" else 0)
+        return {"form": slot, "topics": _consents(words), "about": about, "state_words": STATE_WORDS}
+    if kind == "reach":
+        return {"form": slot, "channels": CHANNEL_WORDS}
     if kind == "part" and slot == "part":
         return {"form": "part", "parts": [*(words.partition(node["partition"]) or []), {"key": "else", "name": "everyone else"}]}
     if slot == "of":
@@ -145,9 +150,9 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
         same = of == (node.get("of") or {})
         return {"of": of, "times": whole(form.get("times") or "1", ident), "link": int(link) if link.isdigit() and same else None}
     if kind == "consent":
-        return {"state": form.get("state")} if slot == "state" else {"topic": whole(form.get("topic"), ident)}
+        return {"state": form.get("state")} if slot == "state" else consent_about(form.get("topic", ""))
     if kind == "reach":
-        return {"can": form.get("can") == "yes"}
+        return {"channel": form.get("channel")} if slot == "channel" else {"can": form.get("can") == "yes"}
     if kind == "share":
         return {"percent": _number(form.get("value", ""), ident)}
     if slot == "inside":
@@ -226,14 +231,21 @@ def _number(text: str, ident: str) -> float | int:
         raise DefinitionError(f"{problem}.", ident) from None
 
 
+def _consents(words: Dictionary) -> Mapping[int | str, str]:
+    """What one can agree to: all email or a topic of it, by number; another channel by its name."""
+    email: dict[int | str, str] = {0: "all email", **words.named.get("topic", {})}
+    return email | {channel: name for channel, name in CHANNEL_WORDS.items() if channel != "email"}
+
+
 def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
     """What a new line can be about, grouped: (about, words)."""
     groups: dict[str, list[tuple[str, str]]] = {
         "who did": [(f"event:{event.key}", event.did) for event in words.events.values() if not event.retired],
         "whose": [], "whose company’s": [],
         "what we sent": [(f"mail:{what}", f"{did} a mail") for what, (did, _) in MAIL_WORDS.items()],
-        "who agreed to": [("consent:0", "all email"), *((f"consent:{n}", name) for n, name in words.named.get("topic", {}).items())],
-        "who is": [("reach:email", "reachable by email"), ("share:10", "in a steady share picked by chance"),
+        "who agreed to": [(f"consent:{about}", name) for about, name in _consents(words).items()],
+        "who is": [*((f"reach:{channel}", f"reachable by {name}") for channel, name in CHANNEL_WORDS.items()),
+                   ("share:10", "in a steady share picked by chance"),
                    *((f"list:{n}", f"on the list “{name}”") for n, name in words.named.get("list", {}).items()),
                    *((f"segment:{n}", f"in the segment “{name}”") for n, name in words.named.get("segment", {}).items()),
                    *((f"part:{n}", f"in a part of “{name}”") for n, name in words.named.get("partition", {}).items())]}

@@ -15,6 +15,7 @@ from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
+from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings, words, zone
 from meadowrun.tracking import actions
@@ -166,8 +167,7 @@ def preferences(token: str) -> object:
     contact = people_queries.living(db(), found[1]) if found else None
     if contact is None:
         return _public_page("lost"), 404 if token != "preview" else 200
-    return _public_page("preferences", token=token, contact=contact, saved=False,
-                        consent=people_queries.consent_of(db(), contact.id))
+    return _preferences(token, contact, False)
 
 
 @pages.post("/p/<token>")
@@ -181,15 +181,36 @@ def prefer(token: str) -> object:
     if form.get("everything") == "stop":
         actions.unsubscribe(db(), now(), found[0], found[1], "on the preference page")
         people.set_consent(db(), now(), contact.id, 0, False, "on the preference page")
+        _choose_channels(contact, set())
     else:
         _choose(contact.id, set(form.getlist("topic")))
-    return _public_page("preferences", token=token, contact=contact, saved=True,
-                        consent=people_queries.consent_of(db(), contact.id))
+        _choose_channels(contact, set(form.getlist("channel")))
+    return _preferences(token, contact, True)
+
+
+def _preferences(token: str, contact: Contact, saved: bool) -> str:
+    email = [c for c in people_queries.consent_of(db(), contact.id) if c.channel == "email"]
+    return _public_page("preferences", token=token, contact=contact, saved=saved, consent=email, others=_channels(contact))
+
+
+def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
+    """The channels besides email that concern somebody, each with whether they get it now."""
+    cards = sa.text("SELECT EXISTS (SELECT 1 FROM card_places WHERE contact_id = :id)")
+    concerned = {"sms": bool(contact.phone), "card": db().scalar(cards, {"id": contact.id})}
+    return [(c, c.agreed or c.agreed is None and c.channel == "card") for c in people_queries.consent_of(db(), contact.id)
+            if c.channel != "email" and (c.agreed is not None or concerned.get(c.channel))]
+
+
+def _choose_channels(contact: Contact, wanted: set[str]) -> None:
+    """Writes down which of the channels that were shown a person ticked and unticked."""
+    for state, on in _channels(contact):
+        if (state.channel in wanted) != bool(on):
+            people.set_consent(db(), now(), contact.id, 0, not on, "on the preference page", state.channel)
 
 
 def _choose(contact_id: int, wanted: set[str]) -> None:
     """Writes down what a person ticked and unticked. What was shown ticked and is not any more becomes a no."""
-    whole, *topics = people_queries.consent_of(db(), contact_id)
+    whole, *topics = (c for c in people_queries.consent_of(db(), contact_id) if c.channel == "email")
     how = "on the preference page"
     for state in topics:
         ticked = str(state.topic_id) in wanted

@@ -6,7 +6,7 @@
     {"id", "kind": "event", "event", "did", "times": {"op", "n"}, "span": {…}, "where": [{"detail", "op", "value"}],
            "which": "any"|"first"|"latest", "total": {"detail", "op", "value"}, "then": {"event", "did", "days"}}
     {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send": N | "tag": "x"}, "link", "times", "span", "among"}
-    {"id", "kind": "consent", "topic": N, "state": "agreed"|"refused"|"unasked"}
+    {"id", "kind": "consent", "topic": N, "state": "agreed"|"refused"|"unasked"[, "channel": "sms"|"push"|"card"]}
     {"id", "kind": "reach", "channel": "email", "can"}
     {"id", "kind": "list", "list": N, "inside"}    {"id", "kind": "segment", "segment": N, "inside"}
     {"id", "kind": "part", "partition": N, "part": "key", "inside"}
@@ -38,6 +38,7 @@ from meadowrun.core.audience.nodes import (
     Then,
     Total,
 )
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
@@ -201,15 +202,21 @@ class _Reader:
         return number
 
     def _consent(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
-        topic, state = data.get("topic", 0), data.get("state")
+        topic, state, channel = data.get("topic", 0), data.get("state"), self._channel(data, ident)
         if state not in ("agreed", "refused", "unasked"):
             raise DefinitionError("Somebody agreed, refused, or was never asked.", ident)
-        return ConsentLine(ident, 0 if topic == 0 else self._named("topic", topic, ident), state, off)
+        if topic != 0 and channel != "email":
+            raise DefinitionError("Only email has topics.", ident)
+        return ConsentLine(ident, 0 if topic == 0 else self._named("topic", topic, ident), state, off, channel)
 
     def _reach(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
-        if data.get("channel", "email") != "email":
-            raise DefinitionError("The only channel so far is email.", ident)
-        return ReachLine(ident, "email", bool(data.get("can", True)), off)
+        return ReachLine(ident, self._channel(data, ident), bool(data.get("can", True)), off)
+
+    def _channel(self, data: Mapping[str, Any], ident: str) -> str:
+        channel = data.get("channel", "email")
+        if not isinstance(channel, str) or channel not in CHANNEL_WORDS:
+            raise DefinitionError(f"The channels are {', '.join(CHANNEL_WORDS)}.", ident)
+        return channel
 
     def _set(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
         kind = str(data["kind"])
@@ -340,7 +347,8 @@ def _content(node: Node) -> dict[str, Any]:
                     "times": node.times, "span": _dump_span(node.span), "among": node.among}
             return data | ({"link": node.link} if node.link is not None else {})
         case ConsentLine():
-            return {"kind": "consent", "topic": node.topic, "state": node.state}
+            data = {"kind": "consent", "topic": node.topic, "state": node.state}
+            return data | ({"channel": node.channel} if node.channel != "email" else {})
         case ReachLine():
             return {"kind": "reach", "channel": node.channel, "can": node.can}
         case SetLine():

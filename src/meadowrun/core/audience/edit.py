@@ -30,7 +30,8 @@ def find(data: Json, ident: str) -> tuple[list[Json], int]:
 
 def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
     """A fresh line with sensible settings about a field (`field:town`), an event (`event:ticket_bought`), mail (`mail:opened`),
-    consent (`consent:0`, a topic's number), reach (`reach:email`), a list, segment or partition (`list:3`), or a share (`share:10`).
+    consent (`consent:0`, a topic's number, or `consent:sms`, a channel), reach (`reach:email`), a list, segment or partition
+    (`list:3`), or a share (`share:10`).
     """
     kind, _, key = about.partition(":")
     if kind in ("mail", "consent", "reach", "list", "segment", "part", "share"):
@@ -63,11 +64,16 @@ def _other(kind: str, key: str, words: Dictionary) -> Json:
         return {"kind": kind, "percent": int(key) if key.isdigit() else 10, "salt": secrets.token_hex(4)}
     number = int(key) if key.isdigit() else -1
     if kind == "consent":
-        return {"kind": kind, "topic": number, "state": "agreed"}
+        return {"kind": kind, **consent_about(key), "state": "agreed"}
     if kind == "part":
         parts = words.partition(number) or []
         return {"kind": kind, "partition": number, "part": parts[0]["key"] if parts else "else", "inside": True}
     return {"kind": kind, kind: number, "inside": True}
+
+
+def consent_about(key: str) -> Json:
+    """What a line on consent is about: a topic of email by its number, 0 for all email; or a channel."""
+    return {"topic": int(key), "channel": "email"} if key.isdigit() else {"topic": 0, "channel": key}
 
 
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:

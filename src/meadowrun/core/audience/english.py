@@ -22,6 +22,7 @@ from meadowrun.core.audience.nodes import (
     ShareLine,
     Span,
 )
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -79,10 +80,12 @@ def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -
         case MailLine():
             return [who, *_mail(node, words)]
         case ConsentLine():
-            topic = (words.name("topic", node.topic) or "?") if node.topic else "all email"
+            topic = (words.name("topic", node.topic) or "?") if node.topic else \
+                "all email" if node.channel == "email" else CHANNEL_WORDS[node.channel]
             return [who, Part("word", STATE_WORDS[node.state], "state"), Part("strong", topic, "topic")]
         case ReachLine():
-            return [who, Part("word", "can" if node.can else "cannot", "can"), Part("text", "get"), Part("strong", "email")]
+            return [who, Part("word", "can" if node.can else "cannot", "can"), Part("text", "get"),
+                    Part("strong", CHANNEL_WORDS[node.channel], "channel")]
         case ShareLine():
             return [Part("text", "anyone in" if out else "in"), Part("word", f"a steady {wording.number(node.percent)}%", "percent"),
                     Part("text", "picked by chance")]

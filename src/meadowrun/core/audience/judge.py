@@ -71,12 +71,12 @@ class Person:
     events: Sequence[Happening] = ()
     id: int = 0
     company: int | None = None
-    #: topic (0 for all email) → agreed or refused
-    consents: Mapping[int, bool] = dataclasses.field(default_factory=dict)
+    #: topic of email (0 for all of it), or another channel → agreed or refused
+    consents: Mapping[int | str, bool] = dataclasses.field(default_factory=dict)
     lists: frozenset[int] = frozenset()
     mails: Sequence[Mail] = ()
-    #: what the verdict needs to know for a message of no topic
-    facts: Facts = Facts(False, False, False, False, None, None)
+    #: channel → what the verdict needs to know for a message of no topic
+    reach: Mapping[str, Facts] = dataclasses.field(default_factory=dict)
 
     @property
     def zone(self) -> str | None:
@@ -177,10 +177,10 @@ class Judge:
             case MailLine():
                 return self._mail(node, person)
             case ConsentLine():
-                said = person.consents.get(node.topic)
+                said = person.consents.get(node.topic if node.channel == "email" else node.channel)
                 return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
             case ReachLine():
-                return (verdict(person.facts) == "go") == node.can
+                return (verdict(person.reach[node.channel]) == "go") == node.can
             case ShareLine():
                 return share_number(person.id, node.salt) < round(node.percent * 100)
             case SetLine():

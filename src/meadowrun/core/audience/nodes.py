@@ -91,17 +91,18 @@ class MailLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class ConsentLine:
-    """What somebody said to email (topic 0) or to one topic: agreed, refused, or unasked."""
+    """What somebody said to a channel (topic 0) or to one topic of email: agreed, refused, or unasked."""
 
     id: str
     topic: int
     state: str
     off: bool = False
+    channel: str = "email"
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class ReachLine:
-    """Whether a message of no particular topic could go to them now."""
+    """Whether a message of no particular topic could go to them now on a channel."""
 
     id: str
     channel: str

@@ -11,6 +11,7 @@ from meadowrun.core.audience.definition import (
     MOST_VALUES,
     OPERATORS,
 )
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
 Json = dict[str, Any]
 _ID: Json = {"type": "string", "pattern": "^[A-Za-z0-9]{1,12}$"}
@@ -52,8 +53,9 @@ def schema(address: str) -> Json:
             "times": {"type": "integer", "minimum": 1, "maximum": 1000}, "link": {"type": "integer", "minimum": 0},
             "of": {"type": "object", "maxProperties": 1, "additionalProperties": False, "properties": {
                 "message": _NUMBER, "campaign": _NUMBER, "send": _NUMBER, "tag": {"type": "string"}}}}),
-        _line("consent", ["state"], {"topic": {"type": "integer", "minimum": 0}, "state": {"enum": ["agreed", "refused", "unasked"]}}),
-        _line("reach", [], {"channel": {"enum": ["email"]}, "can": {"type": "boolean", "default": True}}),
+        _line("consent", ["state"], {"topic": {"type": "integer", "minimum": 0}, "state": {"enum": ["agreed", "refused", "unasked"]},
+                                     "channel": {"enum": list(CHANNEL_WORDS), "default": "email"}}),
+        _line("reach", [], {"channel": {"enum": list(CHANNEL_WORDS), "default": "email"}, "can": {"type": "boolean", "default": True}}),
         _line("list", ["list"], {"list": _NUMBER, **inside}), _line("segment", ["segment"], {"segment": _NUMBER, **inside}),
         _line("part", ["partition", "part"], {"partition": _NUMBER, "part": {"type": "string"}, **inside}),
         _line("share", ["percent", "salt"], {"percent": {"type": "number", "minimum": 0.01, "maximum": 100}, "salt": _ID})]

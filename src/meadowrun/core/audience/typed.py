@@ -17,6 +17,8 @@ _FILLER = {"a", "an", "the", "any", "of", "to", "for", "their", "his", "her", "h
 _MAIL = {"sent": ("sent", "get sent", "mailed"), "delivered": ("received", "receive", "delivered"), "opened": ("opened", "open", "read"),
          "clicked": ("clicked", "click"), "bounced": ("bounced", "bounce"), "complained": ("complained", "complain"),
          "unsubscribed": ("unsubscribed", "unsubscribe"), "converted": ("converted", "convert")}
+#: channel → what a sentence calls what people get by it
+_CHANNELS = {"sms": r"\b(sms|texts?)\b", "push": r"\b(notices?|push)\b", "card": r"\bcards?\b"}
 _YEARLY = re.compile(r"birth|anniversar|name day|turn|come.? round|every year")
 
 
@@ -238,14 +240,18 @@ def _others(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
     rest = said.rest
     if m := re.search(r"(\d+(?:\.\d+)?) ?(?:%|percent)", rest):
         found.append((0.8, {"kind": "share", "percent": float(m[1]), "salt": f"s{m[1].replace('.', '')}"}))
-    if re.search(r"\breach|\bget (e-?)?mail|\bmailable", rest):
-        found.append((0.9, {"kind": "reach", "channel": "email", "can": not said.not_}))
+    channel = next((channel for channel, cue in _CHANNELS.items() if re.search(cue, rest)), "email")
+    if re.search(r"\breach|\b(get|receive) (e-?mail|text|sms|notice|push|card)|\bmailable", rest):
+        found.append((0.9, {"kind": "reach", "channel": channel, "can": not said.not_}))
     if re.search(r"\b(agree|consent|subscrib|opted|said|asked)", rest) and "unsubscrib" not in rest:
         state = "unasked" if "asked" in rest else "refused" if said.not_ or "opted out" in rest else "agreed"
         topics = {n: _likeness(_tokens(re.sub(r"\b(agreed?|consent\w*|subscribed?|opted|in|out|said|yes|asked|about)\b", " ", rest)), name)
                   for n, name in words.named.get("topic", {}).items()}
         best = max(topics, key=lambda n: topics[n], default=0)
-        found.append((0.75, {"kind": "consent", "topic": best if topics.get(best, 0) > 0.4 else 0, "state": state}))
+        if topics.get(best, 0) > 0.4:
+            found.append((0.75, {"kind": "consent", "topic": best, "state": state}))
+        else:
+            found.append((0.75, {"kind": "consent", "topic": 0, "channel": channel, "state": state}))
     for kind, cue in (("list", r"\blist\b"), ("segment", r"\bsegment\b")):
         for number, name in words.named.get(kind, {}).items():
             likeness = _likeness(_tokens(re.sub(cue, " ", rest)), name)

@@ -11,6 +11,8 @@ OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced"
             "suppressed", "no_address", "bad_address", "bounced_before", "not_rendered", "stopped")
 #: Outcomes after which nothing more happens by itself.
 FINAL = frozenset(OUTCOMES) - {"waiting", "in_hand", "in_doubt", "deferred"}
+#: channel → what people get by it, in words that follow “can get” and “agreed to”
+CHANNEL_WORDS = {"email": "email", "sms": "text messages", "push": "notices", "card": "cards on the website"}
 #: What each outcome is called on screen.
 WORDS = {
     "waiting": "Still to go",
