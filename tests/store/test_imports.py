@@ -1,6 +1,8 @@
+import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
+from meadowrun.base.errors import Invalid
 from meadowrun.core import people_file as pf
 from meadowrun.imports import actions
 from meadowrun.imports.models import Import, ImportRefusal
@@ -63,9 +65,62 @@ def test_the_dry_run_says_what_happens_and_changes_nothing(database, job_context
     assert snapshot(database) == before
     with database.session() as session:
         counts = session.get_one(Import, ident).dry_counts
-        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "agreed": 1, "stay_out": 2}
+        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "stay_out": 2,
+                          "agreed_email": 1, "declined_email": 0, "agreed_sms": 0, "declined_sms": 0}
         refusal = session.scalars(sa.select(ImportRefusal)).one()
         assert (refusal.row, refusal.column, refusal.cells[0]) == (4, "Email", "no-at-sign")
+
+
+ASKED = ("Email,Phone,Consent,SMS consent\n"
+         "ann@a.example,+44 7700 900101,no,yes\n"
+         "ben@a.example,+44 7700 900102,yes,YES\n"
+         "cy@a.example,,,no\n"
+         "dot@a.example,+44 7700 900104,perhaps,\n"
+         "optout@a.example,,yes,\n"
+         "never@a.example,+44 7700 900105,y,1\n"
+         "edda@a.example,+44 7700 900106,0,y\n")
+
+
+def test_columns_may_say_who_agreed_to_what(database, job_context):
+    """A yes counts where nothing else was ever said, a no always; blank says nothing; neither is refused."""
+    known(database)
+    with clock.at(NOW), database.session() as session:
+        keeping.suppress(session, NOW, "+447700900106", "asked by letter", "desk")
+    with clock.at(NOW), database.session() as session:
+        assert actions.upload(session, IDA, NOW, "asked.csv", ASKED.encode()).plan["targets"] == [
+            "email", "phone", "agreed:email", "agreed:sms"]
+    dry, counts, _ = bring_in(database, ASKED, consent="ticked at the fair", channels=())
+    assert dry == counts
+    assert {k: v for k, v in counts.items() if v} == {
+        "rows": 7, "new": 4, "changed": 1, "unchanged": 1, "refused": 1, "stay_out": 2, "agreed_email": 1, "declined_email": 2,
+        "agreed_sms": 3, "declined_sms": 1}
+    with database.session() as session:
+        said = {(row[0].partition("@")[0], row[1]): row[2:] for row in session.execute(sa.text(
+            "SELECT c.email_key, k.channel, k.agreed, k.how FROM consents k JOIN contacts c ON c.id = k.contact_id"))}
+        yes, no = (True, "ticked at the fair (import of fair.csv)"), (False, "a no in the file fair.csv")
+        # Never's address is suppressed, so the yes to email is not written; Edda's number is, so the yes to texts is not.
+        assert {key: value for key, value in said.items() if key != ("optout", "email")} == {
+            ("ann", "email"): no, ("ann", "sms"): yes, ("ben", "email"): yes, ("ben", "sms"): yes, ("cy", "sms"): no,
+            ("never", "sms"): yes, ("edda", "email"): no}
+        assert said["optout", "email"][0] is False
+    before = snapshot(database)
+    bring_in(database, ASKED, consent="ticked at the fair", channels=())
+    assert snapshot(database) == before
+
+
+def test_everyone_new_may_have_agreed_to_texts(database, job_context):
+    _, counts, _ = bring_in(database, "Email,Phone\nann@a.example,+44 7700 900101\nben@a.example,\n", consent="at the till", channels=("sms",))
+    assert (counts["agreed_email"], counts["agreed_sms"]) == (0, 1)
+
+
+@pytest.mark.parametrize(("plan", "why"), [
+    ({"consent": ""}, "Say how and when they did"), ({"consent": "fair", "channels": ("email",)}, "Either every newcomer agreed to email"),
+    ({"consent": "fair", "targets": ("email", "agreed:sms", "agreed:sms", "")}, "Two columns are matched to agreed to sms")])
+def test_a_column_of_consent_needs_evidence_and_stands_alone(database, job_context, plan, why):
+    with clock.at(NOW), database.session() as session:
+        found = actions.upload(session, IDA, NOW, "asked.csv", ASKED.encode())
+        with pytest.raises(Invalid, match=why):
+            actions.set_plan(session, IDA, NOW, found, pf.Plan(**{"targets": tuple(found.plan["targets"]), "channels": (), **plan}), {})
 
 
 def test_who_opted_out_or_is_suppressed_stays_so(database, job_context):

@@ -174,7 +174,8 @@ others = st.sampled_from([
     *({"kind": "consent", "topic": t, "state": state} for t in (0, 1) for state in ("agreed", "refused", "unasked")),
     *({"kind": "consent", "channel": channel, "state": state} for channel in ("sms", "push", "card") for state in (
         "agreed", "refused", "unasked")),
-    *({"kind": "reach", "channel": channel, "can": can} for channel in ("email", "sms", "push", "card") for can in (True, False)), *({"kind": "list", "list": 1, "inside": i} for i in (True, False)),
+    *({"kind": "reach", "channel": channel, "can": can} for channel in ("email", "sms", "push", "card") for can in (True, False)),
+    *({"kind": "list", "list": 1, "inside": i} for i in (True, False)),
     *({"kind": "segment", "segment": 1, "inside": i} for i in (True, False)),
     *({"kind": "part", "partition": 1, "part": part, "inside": i} for part in ("p", "f", "else") for i in (True, False)),
     {"kind": "share", "percent": 30, "salt": "abc"}, {"kind": "share", "percent": 0.5, "salt": "x1"}])

@@ -13,6 +13,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock, signing
 from meadowrun.base.cluster import free_port
 from meadowrun.base.errors import Invalid
+from meadowrun.people import actions as people
 from meadowrun.people.doubles import merge
 from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.results.queries import count_behind, people_behind, result
@@ -114,6 +115,44 @@ def test_preferences(database, settings, sent):
     sent[2].post(f"/p/{key}", data={"everything": "stop"})
     with database.session() as session:
         assert session.get(Consent, (sent[1]["ann"], "email", 0)).agreed is False
+
+
+def test_preferences_of_other_channels(database, settings, sent):
+    """Shown are those that concern somebody; what was ticked and is not any more is a no, what was not and is now a yes."""
+    ann, key = sent[1]["ann"], token(settings, sent, "ann")
+    asked = sa.text("SELECT channel, agreed FROM consents WHERE contact_id = :id AND channel <> 'email'")
+
+    def said():
+        with database.session() as session:
+            return dict(session.execute(asked, {"id": ann}).all())
+
+    assert b'name="channel"' not in sent[2].get(f"/p/{key}").data
+    with clock.at(NOW), database.session() as session:
+        session.get_one(Contact, ann).phone = "+44 7700 900101"
+        people.set_consent(session, NOW, ann, 0, True, "in a browser", "push")
+    shown = sent[2].get(f"/p/{key}").text
+    assert 'value="sms"> Text messages to <b>+44 7700 900101</b>' in shown and 'value="push" checked> Notices' in shown
+    assert 'value="card"' not in shown
+    sent[2].post(f"/p/{key}", data={"channel": ["sms"]})
+    assert said() == {"sms": True, "push": False}
+    sent[2].post(f"/p/{key}", data={"channel": ["sms"]})
+    assert said() == {"sms": True, "push": False}
+    sent[2].post(f"/p/{key}", data={"everything": "stop", "channel": ["sms"]})
+    assert said() == {"sms": False, "push": False}
+
+
+def test_consent_by_channel_is_written_down_and_asked_for(database, settings, sent):
+    """By the API and on the contact's page; a topic of another channel, and a channel there is not, are refused."""
+    def put(**consent):
+        return sent[2].put("/api/v1/contacts", json={"email": "ann@post.example", "consent": {"how": "at the desk", **consent}},
+                           headers={"Authorization": "Bearer key_secret"})
+
+    assert put(agreed=True, channel="sms").status_code == 200
+    found = {c["topic"]: c for c in put(agreed=False, channel="card").json["consent"]}
+    assert found["Text messages"] == {"channel": "sms", "topic": "Text messages", "agreed": True, "how": "at the desk"}
+    assert (found["Cards on the website"]["agreed"], found["Notices"]["agreed"], found["All email"]["agreed"]) == (False, None, True)
+    assert put(agreed=True, channel="post").json["where"] == "consent.channel"
+    assert put(agreed=True, channel="sms", topic="news").json["where"] == "consent.topic"
 
 
 def test_preferences_topic_by_topic(database, settings, sent):

@@ -13,12 +13,15 @@ import openpyxl
 
 from meadowrun.core import values
 from meadowrun.core.audience.fields import FieldSpec
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.core.wording import fold
 
 MOST_COLUMNS = 300
 MOST_CELL = 100_000
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 STANDARD = ("email", "reference", "first_name", "last_name", "phone", "town", "language", "timezone", "company")
+#: Columns that say yes or no to a channel, for each person.
+SAID = {"agreed:email": "email", "agreed:sms": "sms"}
 #: what a header may say for each standard field, folded
 _HINTS: dict[str, tuple[str, ...]] = {
     "email": ("email", "e mail", "mail", "email address", "e mail address", "mailadresse", "e mail adresse",
@@ -32,6 +35,11 @@ _HINTS: dict[str, tuple[str, ...]] = {
     "language": ("language", "sprache", "langue", "lang"),
     "timezone": ("time zone", "timezone", "zeitzone"),
     "company": ("company", "organisation", "organization", "firma", "school", "club", "employer"),
+}
+#: The same for what people said; only the whole header counts, since a wrong guess would be about consent.
+_SAID_HINTS = {
+    "agreed:email": ("agreed", "agreed to email", "email consent", "consent", "opt in", "opted in", "email opt in", "einwilligung"),
+    "agreed:sms": ("agreed to texts", "agreed to text messages", "text consent", "sms consent", "sms opt in"),
 }
 
 
@@ -65,19 +73,28 @@ class Plan:
     known: str = "fill"
     #: 03/05 is 3 May
     day_first: bool = True
-    #: evidence that newcomers agreed to email, in words; empty: they did not
+    #: evidence of consent, in words; empty: there is none
     consent: str = ""
-    #: topics newcomers agreed to, 0 for all email
+    #: channels that every newcomer agreed to, if there is evidence
+    channels: tuple[str, ...] = ("email",)
+    #: topics that who agreed to email agreed to, 0 for all email
     topics: tuple[int, ...] = (0,)
     #: name of a list to put everybody from the file on; empty: none
     list_name: str = ""
 
     def to_json(self) -> dict[str, Any]:
-        return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics)}
+        return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics), "channels": list(self.channels)}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Plan":
-        return cls(**{**data, "targets": tuple(data["targets"]), "topics": tuple(data["topics"])})
+        return cls(**{**data, "targets": tuple(data["targets"]), "topics": tuple(data["topics"]),
+                      "channels": tuple(data.get("channels", ("email",)))})
+
+    def agreeing(self, channel: str) -> str:
+        """Who agrees to a channel: “column” where one says so, “newcomers” all of them, or nobody (“”)."""
+        if not self.consent:
+            return ""
+        return "column" if f"agreed:{channel}" in self.targets else "newcomers" if channel in self.channels else ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -88,6 +105,8 @@ class Row:
     standard: dict[str, str]
     own: dict[str, Any]
     email_usable: bool
+    #: channel → what the row says they said
+    said: dict[str, bool]
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -224,6 +243,10 @@ def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence
         for index, name in enumerate(names):
             if found[index] or not name:
                 continue
+            if target := next((t for t, hints in _SAID_HINTS.items() if name in hints and t not in taken), ""):
+                found[index] = target
+                taken.add(target)
+                continue
             for target, hints in _HINTS.items():
                 hit = name in hints if exact else any(len(h) > 4 and h in name for h in hints)
                 if target not in taken and hit:
@@ -268,7 +291,12 @@ def check(plan: Plan, columns: Sequence[str]) -> None:
         raise FileProblem(f"No column is matched to the {name}, so nobody could be recognised. Choose one.")
     for target in used:
         if used.count(target) > 1:
-            raise FileProblem(f"Two columns are matched to {target.removeprefix('own:').replace('_', ' ')}. Keep one.")
+            raise FileProblem(f"Two columns are matched to {target.removeprefix('own:').replace('_', ' ').replace(':', ' to ')}. Keep one.")
+        if target in SAID and not plan.consent:
+            raise FileProblem("A column says who agreed. Say how and when they did, so that it can be shown later; or leave the column out.")
+        if target in SAID and SAID[target] in plan.channels:
+            raise FileProblem(f"Either every newcomer agreed to {CHANNEL_WORDS[SAID[target]]}, or a column says who did. "
+                              "Untick the one, or leave the other out.")
     if len(plan.targets) != len(columns):
         raise FileProblem("The file's columns have changed. Choose the file again.")
 
@@ -305,6 +333,7 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
         raise _Refused("", f"has {len(cells)} cells where the header has {len(columns)}; is a separator unquoted?")
     standard: dict[str, str] = {}
     attributes: dict[str, Any] = {}
+    said: dict[str, bool] = {}
     for index, target in matched:
         cell = cells[index] if index < len(cells) else None
         if cell is None or cell == "":
@@ -315,6 +344,11 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
                 value = values.typed(spec.type, cell, spec.options, plan.day_first)
                 if value is not None:
                     attributes[spec.key] = value
+                continue
+            if target in SAID:
+                answer = values.typed("yes_no", cell)
+                if answer is not None:
+                    said[SAID[target]] = answer
                 continue
             text = values.text_or_none(shown(cell) if not isinstance(cell, str) else cell)
             if text is None:
@@ -338,4 +372,4 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
         usable = True
     if plan.identify not in standard:
         raise _Refused(plan.identify, "has no address" if plan.identify == "email" else "has no reference number")
-    return Row(number, standard, attributes, usable)
+    return Row(number, standard, attributes, usable, said)

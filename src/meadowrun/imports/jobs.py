@@ -19,16 +19,19 @@ from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import StoredFile
-from meadowrun.people.queries import dictionary
+from meadowrun.people.queries import NUMBER, dictionary
 
 COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone")
+#: What a column may say yes or no to.
+CHANNELS = tuple(pf.SAID.values())
+_CONSENT = "contact_id, channel, topic_id, agreed, at, how"
 _REPORT_EVERY = 5000
 
 STAGE = """
 CREATE TEMPORARY TABLE staged (
     row integer, email text, email_key text, reference text, first_name text, last_name text, phone text, town text,
     language text, timezone text, company text, company_key text, attributes jsonb, name_key text, search_key text,
-    email_usable boolean, contact_id bigint, company_id bigint, is_new boolean DEFAULT false,
+    email_usable boolean, said_email boolean, said_sms boolean, contact_id bigint, company_id bigint, is_new boolean DEFAULT false,
     is_changed boolean DEFAULT false) ON COMMIT DROP
 """
 
@@ -91,14 +94,15 @@ class _Run:
         new = self._insert()
         changed = self._update()
         known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
-        agreed = self._consent()
         stay_out = execute(sa.text(
             "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key IN "
             "(s.email_key, '@' || split_part(s.email_key, '@', 2))) "
             "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = 'email' "
             "AND k.topic_id = 0 AND NOT k.agreed)")).scalar_one()
         counts = {"rows": self.rows, "new": new, "changed": changed, "unchanged": known - changed,
-                  "refused": len(self.refused), "agreed": agreed, "stay_out": stay_out}
+                  "refused": len(self.refused), "stay_out": stay_out}
+        for channel in CHANNELS:
+            counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = self._consent(channel), self._declined(channel)
         if not self.dry:
             self._finish(counts)
         else:
@@ -108,7 +112,7 @@ class _Run:
     def _stage(self) -> None:
         own = {f.key: f for f in dictionary(self.session).fields.values() if f.owner == "contact" and not f.column}
         names = ("row", "email", "email_key", "reference", *COLUMNS, "company", "company_key", "attributes", "name_key",
-                 "search_key", "email_usable")
+                 "search_key", "email_usable", "said_email", "said_sms")
         with driver(self.session).cursor() as cursor, \
                 cursor.copy(f"COPY staged ({', '.join(names)}) FROM STDIN") as copy:
             for item in self._read(own):
@@ -119,7 +123,7 @@ class _Run:
                 copy.write_row((item.number, address, email_key(address) if address else None,
                                 standard.get("reference"), *(standard.get(c) for c in COLUMNS), company,
                                 fold(company) if company else None, json.dumps(item.own), name_key, search_key,
-                                item.email_usable))
+                                item.email_usable, item.said.get("email"), item.said.get("sms")))
 
     def _read(self, own: Any) -> Iterator[pf.Row]:
         for item in pf.read(self.content, self.reading, self.plan, own, self.found.columns):
@@ -185,23 +189,43 @@ class _Run:
                 {"ids": [k[0] for k in keys], "names": [k[1] for k in keys], "searches": [k[2] for k in keys]})
         return len(rows)
 
-    def _consent(self) -> int:
-        """Newcomers agreed, if there is evidence; known people keep what they said; suppressed ones stay out."""
-        if not self.plan.consent:
+    def _consent(self, channel: str) -> int:
+        """Who agrees, with the evidence: every newcomer, or those of whom a column says so and who never said anything else.
+        Suppressed ones stay out. Says how many agreed to the channel as a whole."""
+        newcomers = "s.is_new" if channel == "email" else "s.is_new AND s.phone IS NOT NULL"
+        who = {"newcomers": newcomers, "column": f"s.said_{channel}"}.get(self.plan.agreeing(channel))
+        if who is None:
             return 0
-        how = f"{self.plan.consent} (import of {self.found.file_name})"
+        # One question each for address and domain: asked together they could not be hashed.
+        free = ("NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) AND NOT EXISTS "
+                "(SELECT 1 FROM suppressions x WHERE x.address_key = '@' || split_part(s.email_key, '@', 2))"
+                if channel == "email" else "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = "
+                f"{NUMBER.replace('c.', 's.')})")
+        if who != newcomers:
+            free += (" AND NOT EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = :channel "
+                     "AND k.topic_id IN (0, :topic))")
+        # All of email last: whether somebody had said anything is asked of it.
+        topics = sorted(self.plan.topics, reverse=True) if channel == "email" else [0]
         agreed = 0
-        for topic in self.plan.topics:
-            for table in ("consents", "consent_changes"):
-                agreed_now = self.session.execute(sa.text(
-                    f"INSERT INTO {table} (contact_id, channel, topic_id, agreed, at, how) "
-                    "SELECT s.contact_id, 'email', :topic, true, :now, :how FROM staged s WHERE s.is_new "
-                    # One question each for address and domain: asked together they could not be hashed.
-                    "AND NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) AND NOT EXISTS "
-                    "(SELECT 1 FROM suppressions x WHERE x.address_key = '@' || split_part(s.email_key, '@', 2))"),
-                    {"topic": topic, "now": self.now, "how": how}).rowcount
-            agreed = max(agreed, agreed_now)
+        for topic in topics:
+            agreed = self._write(f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, true, :now, :how "
+                                 f"FROM staged s WHERE {who} AND {free}", channel, topic, f"{self.plan.consent} (import of {self.found.file_name})")
         return agreed
+
+    def _declined(self, channel: str) -> int:
+        """Of whom a column says that they said no: it counts, also against an earlier yes. A no is never lost."""
+        if self.plan.agreeing(channel) != "column":
+            return 0
+        return self._write(
+            f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, false, :now, :how FROM staged s "
+            f"WHERE NOT s.said_{channel} ON CONFLICT (contact_id, channel, topic_id) DO UPDATE SET agreed = false, at = excluded.at, "
+            "how = excluded.how WHERE consents.agreed", channel, 0, f"a no in the file {self.found.file_name}")
+
+    def _write(self, statement: str, channel: str, topic: int, how: str) -> int:
+        """Writes consents, and into their history what really changed; says how many did."""
+        return self.session.execute(sa.text(
+            f"WITH said AS ({statement} RETURNING {_CONSENT}) INSERT INTO consent_changes ({_CONSENT}) SELECT {_CONSENT} FROM said"),
+            {"channel": channel, "topic": topic, "now": self.now, "how": how}).rowcount
 
     def _keep_refusals(self) -> None:
         """Refused rows are kept beside the transaction that a dry run rolls back."""

@@ -19,6 +19,7 @@ pages = flask.Blueprint("imports", __name__)
 STANDARD_LABELS = {"email": "email address", "reference": "reference number", "first_name": "first name",
                    "last_name": "last name", "phone": "phone", "town": "town", "language": "language",
                    "timezone": "time zone", "company": "company"}
+SAID_LABELS = {"agreed:email": "agreed to email: yes or no", "agreed:sms": "agreed to text messages: yes or no"}
 
 
 @pages.get("/imports")
@@ -58,7 +59,8 @@ def _show(found: Import, problem: MeadowrunError | None, form: dict[str, str] | 
         types = [pf.guess_type([r[i] for r in found.sample if i < len(r)]) for i in range(len(found.columns))]
         return flask.render_template(
             "imports/match.html", found=found, plan=plan, reading=pf.Reading(**found.reading).words(), problem=problem,
-            standard=STANDARD_LABELS, own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
+            standard=STANDARD_LABELS, said=SAID_LABELS, agreed=flask.request.form.getlist("agreed") if form else (
+                plan.channels if plan.consent else ()), own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
             type_words=TYPE_WORDS, form=form)
     refusals = list(db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == found.id)
                                  .order_by(ImportRefusal.row).limit(100)))
@@ -86,14 +88,15 @@ def plan(ident: int) -> object:
             new[index] = (form.get(f"label{index}", "").strip() or column, form.get(f"type{index}", "text"))
             target = ""
         targets.append(target)
-    consent = " ".join(form.get("consent", "").split()) if form.get("agreed") else ""
+    channels = tuple(c for c in pf.SAID.values() if c in form.getlist("agreed"))
+    consent = " ".join(form.get("consent", "").split()) if channels or any(t in pf.SAID for t in targets) else ""
     try:
-        if form.get("agreed") and not consent:
+        if channels and not consent:
             raise Invalid("Say how the newcomers agreed, so that it can be shown later; or untick it.", "consent")
         chosen = pf.Plan(
             targets=tuple(targets), identify="reference" if form.get("identify") == "reference" else "email",
             known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
-            day_first=form.get("day_first") != "no", consent=consent,
+            day_first=form.get("day_first") != "no", consent=consent, channels=channels,
             topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
             list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
         actions.set_plan(db(), actor(), now(), found, chosen, new)

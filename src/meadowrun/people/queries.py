@@ -155,6 +155,10 @@ def contact(session: orm.Session, contact_id: int) -> Contact:
     return found(session, Contact, contact_id, "contact")
 
 
+#: The phone number of a contact `c` without what people write between its digits, as suppressions and gateways have it.
+NUMBER = "regexp_replace(c.phone, '[^0-9+]', '', 'g')"
+
+
 @dataclasses.dataclass(frozen=True)
 class ConsentState:
     """What a contact said to a channel (topic 0) or a topic of email; `topic` is what that is called."""

@@ -23,14 +23,13 @@ from meadowrun.core.audience.nodes import (
     ShareLine,
     Span,
 )
+from meadowrun.people.queries import NUMBER
 
 #: Keeps a line on events a set of its own, asked once and looked up in. Left to itself the planner turns it into a join,
 #: and where it underestimates how many the other lines leave (it knows nothing of own fields), that join was measured a
 #: hundred times slower.
 SEPARATE = " IS TRUE"
 _FORM = {"letters": "lower({})", "loose": "loose({})", "exact": "{}"}
-#: A phone number without what people write between its digits.
-NUMBER = "regexp_replace(c.phone, '[^0-9+]', '', 'g')"
 #: The address or its domain is suppressed now.
 SUPPRESSED = ("(c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN "
               "(SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%'))")

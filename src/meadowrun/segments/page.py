@@ -5,7 +5,7 @@ from typing import Any
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, words_for
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, held_words
 from meadowrun.segments import insight, queries
 from meadowrun.segments.models import Segment
 from meadowrun.sends.queries import uses_of_segment
@@ -15,7 +15,7 @@ from meadowrun.shell.request import db, now, today, words, zone
 def looked_at(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
     """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
     shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
-                             "channel_words": CHANNEL_WORDS, "words_for": words_for,
+                             "channel_words": CHANNEL_WORDS, "held_words": held_words,
                              "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "definition": None,
                              "uses": uses_of_segment(db(), segment.id) if segment else [],
                              "users": queries.users(db(), segment.id) if segment else []}

@@ -26,7 +26,7 @@ from meadowrun.core.audience.nodes import Definition, Group
 from meadowrun.core.audience.sieve import Sieve, sieve
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict
 from meadowrun.people.models import Contact
-from meadowrun.people.queries import definitions_using
+from meadowrun.people.queries import NUMBER, definitions_using
 from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.models import Segment, SegmentVersion
 
@@ -50,13 +50,13 @@ LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'email' AND ch.to
 
 
 #: The same for text messages, by phone number.
-FACTS_SMS_SQL = """
-SELECT c.id, c.phone IS NOT NULL AS has_address, regexp_replace(c.phone, '[^0-9+]', '', 'g') ~ '^[+][0-9]{{8,15}}$' AS email_usable,
-       s.address_key IS NOT NULL AS suppressed, FALSE AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
+FACTS_SMS_SQL = f"""
+SELECT c.id, c.phone IS NOT NULL AS has_address, {NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AS email_usable,
+       s.address_key IS NOT NULL AS suppressed, FALSE AS bounced, {{topic}} AS consent, ch.agreed AS channel_consent{{columns}}
 FROM contacts c
-LEFT JOIN suppressions s ON s.address_key = regexp_replace(c.phone, '[^0-9+]', '', 'g')
+LEFT JOIN suppressions s ON s.address_key = {NUMBER}
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'sms' AND ch.topic_id = 0
-{join}"""
+{{join}}"""
 
 
 #: The same for push notices, by the browsers that gave permission.

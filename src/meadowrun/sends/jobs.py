@@ -32,14 +32,14 @@ from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.people.queries import dictionary
+from meadowrun.people.queries import NUMBER, dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends import cards
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import ADDRESS, audience, channel_of
 
 #: channel → the address to write to, over contacts `c`
-COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": "regexp_replace(c.phone, '[^0-9+]', '', 'g')"}
+COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": NUMBER}
 #: People a worker takes in hand at once; what may be in doubt when it dies.
 CHUNK = 1000
 #: After so many "come again later" the address counts as bounced.

@@ -37,6 +37,19 @@ _BY_CHANNEL = {
     "push": {"no_consent": "No consent for notices", "no_address": "No device that allowed notices"},
     "card": {"no_consent": "Said no to cards", "delivered": "Laid ready", "waiting": "Still to be laid ready"},
 }
+#: Why people of a set cannot be reached, said after how many they are; the order is that of a margin.
+_HELD = {"no_consent": "did not agree to it", "suppressed": "suppressed", "no_address": "without an address",
+         "bad_address": "with an unusable address", "bounced_before": "whose address bounced"}
+_HELD_BY_CHANNEL = {
+    "sms": {"no_consent": "did not agree to them", "no_address": "without a phone number", "bad_address": "with an unusable number"},
+    "push": {"no_consent": "did not agree to them", "no_address": "without a device that allowed them"},
+    "card": {"no_consent": "said no to them"},
+}
+
+
+def held_words(channel: str) -> dict[str, str]:
+    """Outcome → why people of a set cannot be reached on a channel, said after how many they are."""
+    return _HELD | _HELD_BY_CHANNEL.get(channel, {})
 
 
 def words_for(channel: str) -> dict[str, str]:
