@@ -53,15 +53,16 @@ def show(ident: int) -> object:
     return _show(actions.get(db(), ident), None, None)
 
 
-def _show(found: Import, problem: MeadowrunError | None, form: dict[str, str] | None) -> str:
+def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) -> str:
+    """An import's page; `tried` is the matching that has the problem: all that was chosen and typed stays."""
     if found.state in ("matching", "failed") or problem or flask.request.args.get("change"):
-        plan = pf.Plan.from_json(found.plan)
+        plan = tried or pf.Plan.from_json(found.plan)
         types = [pf.guess_type([r[i] for r in found.sample if i < len(r)]) for i in range(len(found.columns))]
         return flask.render_template(
             "imports/match.html", found=found, plan=plan, reading=pf.Reading(**found.reading).words(), problem=problem,
-            standard=STANDARD_LABELS, said=SAID_LABELS, agreed=flask.request.form.getlist("agreed") if form else (
-                plan.channels if plan.consent else ()), own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
-            type_words=TYPE_WORDS, form=form)
+            standard=STANDARD_LABELS, said=SAID_LABELS, agreed=plan.channels if plan.consent or tried else (),
+            own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
+            type_words=TYPE_WORDS, form=flask.request.form)
     refusals = list(db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == found.id)
                                  .order_by(ImportRefusal.row).limit(100)))
     made = db().get(PeopleList, found.list_id) if found.list_id else None
@@ -90,19 +91,19 @@ def plan(ident: int) -> object:
         targets.append(target)
     channels = tuple(c for c in pf.SAID.values() if c in form.getlist("agreed"))
     consent = " ".join(form.get("consent", "").split()) if channels or any(t in pf.SAID for t in targets) else ""
+    chosen = pf.Plan(
+        targets=tuple(targets), identify="reference" if form.get("identify") == "reference" else "email",
+        known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
+        day_first=form.get("day_first") != "no", consent=consent, channels=channels,
+        topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
+        list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
     try:
         if channels and not consent:
             raise Invalid("Say how the newcomers agreed, so that it can be shown later; or untick it.", "consent")
-        chosen = pf.Plan(
-            targets=tuple(targets), identify="reference" if form.get("identify") == "reference" else "email",
-            known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
-            day_first=form.get("day_first") != "no", consent=consent, channels=channels,
-            topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
-            list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
         actions.set_plan(db(), actor(), now(), found, chosen, new)
     except MeadowrunError as problem:
         db().rollback()
-        return _show(actions.get(db(), ident), problem, form.to_dict()), problem.status
+        return _show(actions.get(db(), ident), problem, chosen), problem.status
     return done("imports.show", ident=ident)
 
 

@@ -87,6 +87,11 @@ def change(ident: int) -> object:
 
 @pages.get("/people/<int:ident>")
 def show(ident: int) -> object:
+    return _show(ident, None)
+
+
+def _show(ident: int, problem: MeadowrunError | None) -> str:
+    """A contact's page; `problem` is with what was written down of a yes or no, which stays typed."""
     contact = queries.contact(db(), ident)
     company = db().get(Company, contact.company_id) if contact.company_id else None
     before = flask.request.args.get("before")
@@ -98,7 +103,7 @@ def show(ident: int) -> object:
         "people/show.html", contact=contact, company=company, own=queries.fields(db(), "contact"),
         consent=queries.consent_of(db(), ident), history=queries.consent_history(db(), ident, 8), moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), most=60,
-        dates=dt.date.fromisoformat)
+        dates=dt.date.fromisoformat, problem=problem, form=flask.request.form)
 
 
 @pages.get("/people/<int:ident>/everything.json")
@@ -124,11 +129,14 @@ def consent(ident: int) -> object:
     queries.contact(db(), ident)
     form = flask.request.form
     how = " ".join(form.get("how", "").split())
-    if form.get("agreed") == "yes" and not how:
-        raise Invalid("Say how this person agreed, so that it can be shown later.", "how")
     about = next((c for c in queries.consent_of(db(), ident) if c.key == form.get("about")), None)
-    if about is None:
-        raise Invalid("Choose what they said yes or no to.", "about")
+    try:
+        if form.get("agreed") == "yes" and not how:
+            raise Invalid("Say how this person agreed, so that it can be shown later.", "how")
+        if about is None:
+            raise Invalid("Choose what they said yes or no to.", "about")
+    except Invalid as problem:
+        return _show(ident, problem), problem.status
     agreed = form.get("agreed") == "yes"
     actions.set_consent(db(), now(), ident, about.topic_id, agreed, how or f"withdrawn by {actor().name}", about.channel)
     audit.record(db(), actor(), now(), "set the consent of", "contact", ident, actions.full_name(
