@@ -45,7 +45,7 @@ def found(text):
 
 
 @pytest.mark.parametrize(("text", "level", "says"), [
-    ("", "must", "empty"), ("a" * 1300, "must", "9 parts"), ("a" * 400 + " STOP", "could", "3 parts"), ("It’s on. STOP", "should", "Plain signs"),
+    ("", "must", "empty"), ("Reed Mill: \nSTOP ends these", "must", "says nothing yet"), ("STOP ends these", "must", "says nothing yet"), ("a" * 1300, "must", "9 parts"), ("a" * 400 + " STOP", "could", "3 parts"), ("It’s on. STOP", "should", "Plain signs"),
     ("🔭 STOP", "could", "wide alphabet"), ("Come up", "should", "how to stop"), ("STOP http://ab.cd/x", "could", "shortened elsewhere"),
     ("STOP {{ contact.shoe }}", "must", "no field “shoe”")])
 def test_checks(text, level, says):

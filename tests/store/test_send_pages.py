@@ -41,6 +41,12 @@ class TestSheet:
         shown = words(web.get(f"/sends/{ready}").text)
         assert "2 would get it" in shown and "Hello Ann" in shown and "Hello Bo" in shown and "Hello Cy" not in shown
 
+    def test_everyone_needs_no_segment(self, web, ready, database, still):
+        word(web, ready, "in", database, who=["everyone"])
+        shown = words(web.get(f"/sends/{ready}").text)
+        assert "To everyone" in shown and "2 would get it" in shown and "No consent for email" in shown, shown
+        assert 'value="everyone" checked' in web.get(f"/sends/{ready}/word/in").text
+
     @pytest.mark.parametrize(("slot", "shows"), [("in", "Everybody"), ("out", "Everybody"), ("message", "Message"), ("from", "The desk"),
                                                  ("topic", "Sky diary"), ("name", "A send"), ("leaves", "Europe/London"),
                                                  ("success", "bought a ticket")])
@@ -50,6 +56,8 @@ class TestSheet:
     @pytest.mark.parametrize(("slot", "form", "column", "value"), [
         ("name", {"name": " A  better name "}, "name", "A better name"), ("topic", {"topic": "1"}, "topic_id", 1),
         ("success", {"event": "visited", "days": "3"}, "success_event", "visited"), ("success", {"event": ""}, "success_event", None),
+        ("in", {"who": ["everyone"]}, "audience", {"in": [{"everyone": True}], "out": []}),
+        ("out", {"who": ["everyone"]}, "audience", {"in": [{"segment": 1}], "out": []}),
         ("out", {"who": ["segment:1", "nonsense"]}, "audience", {"in": [{"segment": 1}], "out": [{"segment": 1}]}),
         ("leaves", {"when": "at", "day": "2026-12-01", "time": "18:30", "zone": "Europe/Berlin"}, "leaves_at",
          dt.datetime(2026, 12, 1, 17, 30, tzinfo=dt.UTC)),
@@ -165,6 +173,12 @@ class TestCampaigns:
         web.post("/campaigns/1/edit", data={**self.FORM, "name": "Geminids"})
         assert "Geminids" in web.get("/campaigns").text
         assert web.post("/campaigns/1/send", data={"name": "Invitation"}).location == "/sends/1"
+
+    def test_a_kind_of_their_own_is_offered_again(self, web):
+        web.post("/campaigns/new", data={**self.FORM, "kind": " Harvest   supper "})
+        assert "Harvest supper" in words(web.get("/campaigns/1").text)
+        page = web.get("/campaigns/new").text
+        assert '<option value="Harvest supper">' in page and '<option value="Newsletter">' in page
 
     @pytest.mark.parametrize(("change", "says"), [
         ({"name": ""}, "name"), ({"starts": "soon"}, "“soon” is not a date"), ({"fact": ["venue", "Venue"]}, "stands here twice"),

@@ -14,7 +14,8 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.wording import fold
 
-KINDS = ("Open night", "Lecture", "Membership drive", "Newsletter", "Renewal", "Shop", "Schools", "Appeal", "Other")
+#: Kinds offered before an organisation has used any of its own.
+BEGINNINGS = ("Announcement", "Appeal", "Invitation", "Newsletter", "Offer", "Renewal")
 _TAG = re.compile(r"[a-z0-9-]+(/[a-z0-9-]+)*\Z")
 
 
@@ -43,6 +44,11 @@ def tags(text: str) -> list[str]:
     return sorted(set(found))
 
 
+def kinds(session: orm.Session) -> list[str]:
+    """What a campaign may be called a kind of: what was used so far, and a few to begin with. Any other may be typed."""
+    return sorted({*session.scalars(sa.select(Campaign.kind).distinct()), *BEGINNINGS}, key=str.lower)
+
+
 def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str, Any],
          campaign: Campaign | None = None) -> Campaign:
     """Adds a campaign or changes it. Raises Invalid naming the field, Conflict when the name is taken."""
@@ -52,13 +58,16 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str,
     taken = session.scalar(sa.select(Campaign).where(Campaign.name == name))
     if taken is not None and taken is not campaign:
         raise Conflict(f"There is a campaign called “{name}” already. Add its place or date to the name.")
+    kind = " ".join(str(values.get("kind") or "Other").split())
+    if len(kind) > 40:
+        raise Invalid("Say the kind in at most 40 characters.", "kind")
     starts, ends = values.get("starts"), values.get("ends")
     if starts and ends and ends < starts:
         raise Invalid("The campaign ends before it begins.", "ends")
     if campaign is None:
-        campaign = Campaign(name=name, kind="Other", created_at=now, changed_at=now, facts={}, tags=[])
+        campaign = Campaign(name=name, kind=kind, created_at=now, changed_at=now, facts={}, tags=[])
         session.add(campaign)
-    campaign.name, campaign.kind = name, str(values.get("kind") or "Other")
+    campaign.name, campaign.kind = name, kind
     campaign.starts, campaign.ends = starts, ends
     campaign.tags = values.get("tags", campaign.tags)
     campaign.facts = values.get("facts", campaign.facts)

@@ -36,7 +36,7 @@ def _form(campaign: Campaign | None, given: dict[str, str], problem: MeadowrunEr
     if given:
         facts = _typed_facts()
     return flask.render_template("campaigns/form.html", campaign=campaign, given=given, problem=problem,
-                                 kinds=actions.KINDS, facts=facts)
+                                 kinds=actions.kinds(db()), facts=facts)
 
 
 def _typed_facts() -> list[tuple[str, str]]:

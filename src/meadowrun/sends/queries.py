@@ -65,6 +65,8 @@ class Audience:
 
 
 def _one(session: orm.Session, item: Mapping[str, Any], compiler: Compiler, words: Dictionary) -> str:
+    if item.get("everyone"):
+        return "TRUE"
     if "list" in item:
         if session.get(PeopleList, item["list"]) is None:
             raise Invalid("A list that this send names was deleted. Choose another.", "to")
@@ -188,7 +190,9 @@ def kept_estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.d
 
 
 def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
-    """The name of a segment or list that an audience names."""
+    """The name of a segment or list that an audience names; everyone has none of their own."""
+    if item.get("everyone"):
+        return "everyone"
     found = session.get(PeopleList, item["list"]) if "list" in item else session.get(Segment, item.get("segment"))
     return found.name if found else "(deleted)"
 

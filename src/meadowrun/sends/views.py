@@ -171,7 +171,8 @@ def answer(ident: int, slot: str) -> object:
 def _values(send: Send, slot: str) -> dict[str, Any]:
     form = flask.request.form
     if slot in ("in", "out"):
-        chosen = [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
+        chosen: list[dict[str, Any]] = [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
+        chosen += [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
                   if kind in ("segment", "list") and number.isdigit()]
         return {"audience": {**send.audience, slot: chosen}}
     if slot == "message":
