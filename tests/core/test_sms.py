@@ -45,7 +45,9 @@ def found(text):
 
 
 @pytest.mark.parametrize(("text", "level", "says"), [
-    ("", "must", "empty"), ("Reed Mill: \nSTOP ends these", "must", "says nothing yet"), ("STOP ends these", "must", "says nothing yet"), ("a" * 1300, "must", "9 parts"), ("a" * 400 + " STOP", "could", "3 parts"), ("It’s on. STOP", "should", "Plain signs"),
+    ("", "must", "empty"),
+    ("Reed Mill: \nSTOP ends these", "should", "says nothing yet"), ("STOP ends these", "should", "says nothing yet"),
+    ("a" * 1300, "must", "9 parts"), ("a" * 400 + " STOP", "could", "3 parts"), ("It’s on. STOP", "should", "Plain signs"),
     ("🔭 STOP", "could", "wide alphabet"), ("Come up", "should", "how to stop"), ("STOP http://ab.cd/x", "could", "shortened elsewhere"),
     ("STOP {{ contact.shoe }}", "must", "no field “shoe”")])
 def test_checks(text, level, says):
@@ -54,6 +56,8 @@ def test_checks(text, level, says):
 
 def test_nothing_is_said_of_a_good_one():
     assert found("Open tonight from 7. STOP ends these") == []
+    assert found("Thank you, {{ contact.town | default('friend', true) }}: see you soon\nSTOP ends these") == []
+    assert found("Good night, all:\nSTOP ends these") == []
 
 
 def test_cost_in_words():

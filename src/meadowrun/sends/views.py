@@ -2,6 +2,7 @@
 
 import contextlib
 import datetime as dt
+import textwrap
 import zoneinfo
 from typing import Any
 
@@ -116,7 +117,7 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
         if mail is None:
             continue
         found.append({"contact": contact, "subject": mail.subject,
-                      "text": " ".join(line for line in mail.text.split("\n") if line.strip("= "))[:150]})
+                      "text": textwrap.shorten(" ".join(line for line in mail.text.split("\n") if line.strip("= ")), 150, placeholder=" …")})
     return found
 
 

@@ -90,8 +90,8 @@ def sms_checks(document: Mapping[str, object], about: About, longest_text: str, 
     found: list[Check] = []
     if not text.strip():
         found.append(Check(MUST, "The text is empty.", "", "plain"))
-    elif re.fullmatch(rf"([^:\n]{{1,60}}:)?\s*({re.escape(stop_word)} ends these\.?)?", text.strip(), re.IGNORECASE):
-        found.append(Check(MUST, "It says nothing yet besides whom it is from and how to stop.", "", "plain"))
+    elif re.fullmatch(rf"([^:\n{{}},.!?]{{1,40}}:)?\s*({re.escape(stop_word)} ends these\.?)?", text.strip(), re.IGNORECASE):
+        found.append(Check(SHOULD, "It says nothing yet besides whom it is from and how to stop.", "", "plain"))
     if made.parts > MOST_PARTS:
         found.append(Check(MUST, f"For the longest values it takes {made.parts} parts; {MOST_PARTS} are the most that phones put together.",
                            "", "plain"))
