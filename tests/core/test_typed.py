@@ -52,6 +52,8 @@ def said(text):
     ("town is not Farrow", "whose town is not Farrow"), ("first name is blank", "whose first name is blank"),
     ("email contains hillmail", "whose email address contains “hillmail”"), ("score at least 10", "whose score is at least 10"),
     ("opened Sky diary in the last 30 days", "who opened the message “Sky diary” in the last 30 days"),
+    ("was sent a text in the last 7 days", "who was sent any text message in the last 7 days"),
+    ("was not sent a message in the last 30 days", "who was not sent any message in the last 30 days"),
     ("did not open any mail in the last 90 days", "who did not open any mail in the last 90 days among those it was sent to"),
     ("clicked in another year of stars", "who clicked in the message “Another year of stars” at any time"),
     ("agreed to Sky diary", "who agreed to Sky diary"), ("can get email", "who can get email"),

@@ -241,6 +241,9 @@ CASES = [
     ("complained or bounced", NOW, [group("any", mail("complained"), mail("bounced"))], "Fay Gil"),
     ("unsubscribed from a campaign", NOW, [mail("unsubscribed", of={"campaign": 2})], "Di"),
     ("sent something in the last 30 days", NOW, [mail("sent", span={"last": 30})], "Ann Bo Di"),
+    ("received any text message", NOW, [mail("delivered", of={"channel": "sms"})], "Ann Bo Di"),
+    ("clicked in any mail", NOW, [mail("clicked", of={"channel": "email"})], "Ann"),
+    ("was sent no mail, everyone", NOW, [mail("sent", did=False, of={"channel": "email"}, among="everyone")], "Cy Di Hal"),
     # consent, reach, sets, chance, nesting
     ("agreed to all email", NOW, [{"id": "c", "kind": "consent", "topic": 0, "state": "agreed"}], "Ann Bo Eve Fay Gil Hal"),
     ("never asked", NOW, [{"id": "c", "kind": "consent", "topic": 0, "state": "unasked"}], "Di"),

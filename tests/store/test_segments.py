@@ -101,8 +101,8 @@ def send_of(session, number, tags):
         "INSERT INTO campaigns (name, kind, tags, created_at, changed_at) VALUES (:n, 'Other', :tags, :now, :now) RETURNING id"),
         {"n": f"Campaign {number}", "tags": tags, "now": NOW}).scalar_one()
     message = session.execute(sa.text(
-        "INSERT INTO messages (name, draft, document, created_at, changed_at, changed_by) VALUES (:n, 1, '{}', :now, :now, '') "
-        "RETURNING id"), {"n": f"Message {number}", "now": NOW}).scalar_one()
+        "INSERT INTO messages (name, channel, draft, document, created_at, changed_at, changed_by) VALUES (:n, :ch, 1, '{}', :now, :now, '') "
+        "RETURNING id"), {"n": f"Message {number}", "now": NOW, "ch": "sms" if number == 2 else "email"}).scalar_one()
     taken = NOW - dt.timedelta(days={1: 40, 2: 20, 3: 0}[number], hours=3)
     return session.execute(sa.text(
         "INSERT INTO sends (campaign_id, message_id, name, state, audience, zone, success_event, success_days, taken_at, created_at, "
@@ -167,7 +167,8 @@ followed = st.fixed_dictionaries({"kind": st.just("event"), "event": st.just("vi
 mail_lines = st.fixed_dictionaries({
     "kind": st.just("mail"), "did": st.booleans(), "span": spans, "among": st.sampled_from(["sent", "everyone"]),
     "what": st.sampled_from(["sent", "delivered", "opened", "clicked", "bounced", "complained", "unsubscribed", "converted"]),
-    "times": st.sampled_from([1, 1, 2]), "of": st.sampled_from([{}, {"message": 1}, {"campaign": 2}, {"send": 3}, {"tag": "night"}])})
+    "times": st.sampled_from([1, 1, 2]), "of": st.sampled_from([{}, {"message": 1}, {"campaign": 2}, {"send": 3}, {"tag": "night"},
+                                                           {"channel": "email"}, {"channel": "sms"}])})
 clicks = st.fixed_dictionaries({"kind": st.just("mail"), "what": st.just("clicked"), "did": st.booleans(), "of": st.just({"message": 1}),
                                 "link": st.sampled_from([0, 1])})
 others = st.sampled_from([

@@ -283,6 +283,8 @@ class Compiler:
             return []
         if kind == "send":
             return [f"{column} = {what}"]
+        if kind == "channel":
+            return [f"{column} IN (SELECT s.id FROM sends s JOIN messages m ON m.id = s.message_id WHERE m.channel = '{what}')"]
         if kind == "tag":
             return [f"{column} IN (SELECT s.id FROM sends s JOIN campaigns g ON g.id = s.campaign_id WHERE {self.bind(what)} = "
                     "ANY(g.tags))"]

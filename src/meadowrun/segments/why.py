@@ -70,9 +70,10 @@ def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
                              {"id": contact_id}):
         reacted.setdefault(r.send_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
     return tuple(Mail(m.send_id, m.message_id, m.campaign_id, m.tags, m.outcome, m.at, tuple(reacted.get(m.send_id, ())),
-                      m.success_event, m.success_days) for m in session.execute(sa.text(
-                          "SELECT d.send_id, s.message_id, s.campaign_id, g.tags, d.outcome, d.at, s.success_event, s.success_days "
-                          "FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN campaigns g ON g.id = s.campaign_id "
+                      m.success_event, m.success_days, m.channel) for m in session.execute(sa.text(
+                          "SELECT d.send_id, s.message_id, s.campaign_id, g.tags, d.outcome, d.at, s.success_event, s.success_days, "
+                          "m.channel FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN campaigns g ON g.id = s.campaign_id "
+                          "LEFT JOIN messages m ON m.id = s.message_id "
                           "WHERE d.contact_id = :id"), {"id": contact_id}))
 
 
@@ -117,7 +118,7 @@ def _value(node: Node, one: Person, by: Judge) -> str:
         case MailLine():
             of = [m for m in one.mails if node.of[0] == "any" or node.of[1] in (
                 m.tags if node.of[0] == "tag" else (getattr(m, node.of[0]),))]
-            return wording.count_of(len(of), "mail") + " of these in all"
+            return wording.count_of(len(of), "message") + " of these in all"
         case ConsentLine():
             return {True: "agreed", False: "said no", None: "was never asked"}[
                 one.consents.get(node.topic if node.channel == "email" else node.channel)]

@@ -11,7 +11,7 @@ from werkzeug.datastructures import MultiDict
 from meadowrun.core import values
 from meadowrun.core.audience.definition import BLANK, IN_DAYS, OPERATORS, DefinitionError
 from meadowrun.core.audience.edit import consent_about
-from meadowrun.core.audience.english import MAIL_WORDS, OP_WORDS, STATE_WORDS
+from meadowrun.core.audience.english import MAIL_WORDS, ONE_OF, OP_WORDS, STATE_WORDS
 from meadowrun.core.audience.fields import Dictionary, EventSpec
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.people.queries import common_values
@@ -55,7 +55,7 @@ def _other(node: Json, slot: str, words: Dictionary) -> Json:
         if slot == "of":
             chosen = next(iter((node.get("of") or {}).items()), ("any", None))
             links = words.links(int(chosen[1])) if chosen[0] == "message" and node["what"] == "clicked" else None
-            return {"form": "mail_of", "named": words.named, "tags": words.tags, "chosen": chosen, "links": links or {}}
+            return {"form": "mail_of", "named": words.named, "tags": words.tags, "chosen": chosen, "links": links or {}, "one_of": ONE_OF}
         return {"form": slot, "mail_words": MAIL_WORDS}
     if kind == "consent":
         about = node["topic"] or (node["channel"] if node.get("channel", "email") != "email" else 0)
@@ -145,7 +145,7 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
         if slot == "among":
             return {"among": form.get("among")}
         chosen, _, name = form.get("of", "any").partition(":")
-        of: Json = {} if chosen == "any" else {chosen: name if chosen == "tag" else whole(name, ident)}
+        of: Json = {} if chosen == "any" else {chosen: name if chosen in ("tag", "channel") else whole(name, ident)}
         link = form.get("link", "")
         same = of == (node.get("of") or {})
         return {"of": of, "times": whole(form.get("times") or "1", ident), "link": int(link) if link.isdigit() and same else None}
@@ -242,7 +242,7 @@ def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
     groups: dict[str, list[tuple[str, str]]] = {
         "who did": [(f"event:{event.key}", event.did) for event in words.events.values() if not event.retired],
         "whose": [], "whose company’s": [],
-        "what we sent": [(f"mail:{what}", f"{did} a mail") for what, (did, _) in MAIL_WORDS.items()],
+        "what we sent": [(f"mail:{what}", f"{did} a message") for what, (did, _) in MAIL_WORDS.items()],
         "who agreed to": [(f"consent:{about}", name) for about, name in _consents(words).items()],
         "who is": [*((f"reach:{channel}", f"reachable by {name}") for channel, name in CHANNEL_WORDS.items()),
                    ("share:10", "in a steady share picked by chance"),

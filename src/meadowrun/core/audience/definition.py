@@ -5,7 +5,7 @@
     {"id", "kind": "field", "field", "op", "value", "compare"}
     {"id", "kind": "event", "event", "did", "times": {"op", "n"}, "span": {…}, "where": [{"detail", "op", "value"}],
            "which": "any"|"first"|"latest", "total": {"detail", "op", "value"}, "then": {"event", "did", "days"}}
-    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send": N | "tag": "x"}, "link", "times", "span", "among"}
+    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send": N | "tag"|"channel": "x"}, "link", "times", "span", "among"}
     {"id", "kind": "consent", "topic": N, "state": "agreed"|"refused"|"unasked"[, "channel": "sms"|"push"|"card"]}
     {"id", "kind": "reach", "channel": "email", "can"}
     {"id", "kind": "list", "list": N, "inside"}    {"id", "kind": "segment", "segment": N, "inside"}
@@ -190,6 +190,8 @@ class _Reader:
                 of = (kind, self._named(kind, given[kind], ident))
         if "tag" in given:
             of = ("tag", str(given["tag"]))
+        if "channel" in given:
+            of = ("channel", self._channel(given, ident))
         link = data.get("link")
         if link is not None and (what != "clicked" or of[0] != "message" or not isinstance(link, int)):
             raise DefinitionError("One link can only be named for clicks in one message.", ident)

@@ -53,6 +53,8 @@ MAIL_WORDS = {
     "complained": ("complained about", "did not complain about"), "unsubscribed": ("unsubscribed from", "did not unsubscribe from"),
     "converted": ("did what counts as success after", "did not do what counts as success after"),
 }
+#: channel → what one and several messages there are called
+ONE_OF = {"email": ("mail", "mails"), "sms": ("text message", "text messages"), "push": ("notice", "notices"), "card": ("card", "cards")}
 STATE_WORDS = {"agreed": "agreed to", "refused": "said no to", "unasked": "was never asked about"}
 WHICH_WORDS = {"any": "", "first": "for the first time", "latest": "for the latest time"}
 TIMES_WORDS = {"at_least": "or more", "exactly": "exactly", "at_most": "at most"}
@@ -120,13 +122,10 @@ def _mail(node: MailLine, words: Dictionary) -> list[Part]:
     kind, number = node.of
     name = number if kind == "tag" else words.name(kind, int(number)) if isinstance(number, int) else None
     many = node.times > 1
-    if kind == "any":
-        of = f"at least {node.times} mails" if many else "any mail"
-    elif kind in ("message", "send"):
-        of = f"the {kind} “{name}”"
-    else:
-        mails = f"at least {node.times} mails" if many else "any mail"
-        of = f"{mails} tagged “{name}”" if kind == "tag" else f"{mails} of the campaign “{name}”"
+    one, several = ONE_OF[str(number)] if kind == "channel" else ("message", "messages")
+    some = f"at least {node.times} {several}" if many else f"any {one}"
+    of = {"any": some, "channel": some, "tag": f"{some} tagged “{name}”", "campaign": f"{some} of the campaign “{name}”"}.get(
+        kind, f"the {kind} “{name}”")
     parts = [Part("word", MAIL_WORDS[node.what][0 if node.did else 1], "what")]
     if node.link is not None and isinstance(number, int):
         label = (words.links(number) or {}).get(node.link, f"number {node.link + 1}")

@@ -49,7 +49,7 @@ class Reacted:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Mail:
-    """One mail to a person: what it was of, what became of it, and what they did with it."""
+    """One message to a person: what it was of, what became of it, and what they did with it."""
 
     send: int
     message: int | None
@@ -61,6 +61,7 @@ class Mail:
     #: what counted as success, and for how many days
     success: str | None = None
     success_days: int = 7
+    channel: str | None = None
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -72,12 +72,12 @@ class EventLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class MailLine:
-    """Something we sent and what came of it."""
+    """Something we sent, on whatever channel, and what came of it."""
 
     id: str
     what: str
     did: bool = True
-    #: which mail: ("any", None), or message, campaign, send (a number), or tag (a text)
+    #: which message: ("any", None), or message, campaign, send (a number), tag or channel (a text)
     of: tuple[str, int | str | None] = ("any", None)
     #: for "clicked", the number of one link of a message
     link: int | None = None

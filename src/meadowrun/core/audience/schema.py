@@ -52,7 +52,8 @@ def schema(address: str) -> Json:
             "what": {"enum": list(MAIL)}, "did": {"type": "boolean", "default": True}, "span": _SPAN, "among": {"enum": ["sent", "everyone"]},
             "times": {"type": "integer", "minimum": 1, "maximum": 1000}, "link": {"type": "integer", "minimum": 0},
             "of": {"type": "object", "maxProperties": 1, "additionalProperties": False, "properties": {
-                "message": _NUMBER, "campaign": _NUMBER, "send": _NUMBER, "tag": {"type": "string"}}}}),
+                "message": _NUMBER, "campaign": _NUMBER, "send": _NUMBER, "tag": {"type": "string"},
+                "channel": {"enum": list(CHANNEL_WORDS)}}}}),
         _line("consent", ["state"], {"topic": {"type": "integer", "minimum": 0}, "state": {"enum": ["agreed", "refused", "unasked"]},
                                      "channel": {"enum": list(CHANNEL_WORDS), "default": "email"}}),
         _line("reach", [], {"channel": {"enum": list(CHANNEL_WORDS), "default": "email"}, "can": {"type": "boolean", "default": True}}),

@@ -217,8 +217,10 @@ def _mails(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
         if verb is None:
             continue
         others = [_stem(t) for t in tokens if t not in verb.split() and t not in _FILLER and t not in (
-            "mail", "mails", "email", "emails", "message", "newsletter", "letter", "campaign", "send", "link")]
-        of: dict[str, int | str] = {}
+            "mail", "mails", "email", "emails", "message", "messages", "newsletter", "letter", "campaign", "send", "link", "text", "texts",
+            "sms", "notice", "notices", "push", "card", "cards")]
+        channel = next((c for c, cue in _CHANNELS.items() if re.search(cue, said.rest)), "email" if re.search(r"\be?mails?\b", said.rest) else "")
+        of: dict[str, int | str] = {"channel": channel} if channel else {}
         score = 0.7 if not others else 0.0
         for kind in ("message", "campaign", "send"):
             for number, name in words.named.get(kind, {}).items():
