@@ -5,7 +5,7 @@ import itertools
 
 import pytest
 
-from meadowrun.core.guardrails.verdict import FINAL, OUTCOMES, WORDS, Facts, verdict
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, FINAL, OUTCOMES, RULES, WORDS, Facts, rule_words, verdict
 
 GOOD = Facts(True, True, False, False, None, True)
 
@@ -37,6 +37,27 @@ def test_nobody_gets_anything_against_their_word_whatever_else_holds():
                 assert said != "go"
             if consent is None and channel is None:
                 assert said != "go"
+
+
+@pytest.mark.parametrize(("consent", "channel", "agreed", "not_refused", "service"), [
+    (True, True, "go", "go", "go"), (None, True, "go", "go", "go"), (True, None, "go", "go", "go"),
+    (None, None, "no_consent", "go", "go"),
+    (False, True, "no_consent", "no_consent", "go"), (True, False, "no_consent", "no_consent", "go"),
+    (False, False, "no_consent", "no_consent", "go")])
+def test_who_may_get_it_by_rule(consent, channel, agreed, not_refused, service):
+    facts = dataclasses.replace(GOOD, consent=consent, channel_consent=channel)
+    assert tuple(verdict(facts, rule) for rule in RULES) == (agreed, not_refused, service)
+
+
+def test_no_rule_writes_to_whom_nothing_can_reach():
+    for changed in ({"suppressed": True}, {"bounced": True}, {"has_address": False}, {"address_usable": False}, {"repeated_address": True}):
+        assert all(verdict(dataclasses.replace(GOOD, **changed), rule) != "go" for rule in RULES)
+
+
+def test_rules_in_words():
+    assert rule_words("agreed", "email", True) == "everyone who agreed to it, or to all email"
+    assert rule_words("not_refused", "sms") == "everyone who did not say no to text messages"
+    assert all(rule_words(rule, channel) for rule in RULES for channel in CHANNEL_WORDS)
 
 
 def test_every_outcome_has_words():

@@ -148,10 +148,41 @@ class TestAudiences:
         assert api("post", "/segments", {"name": "Bad", "definition": line(field="county")})[1]["where"] == "a"
         assert api("delete", "/segments/1")[0] == 200 and api("get", "/segments")[1]["items"] == []
 
-    def test_partitions(self, api, patrons, web):
-        web.post("/partitions", data={"name": "Tiers"})
-        web.post("/partitions/1/save", json={"name": "Patrons", "definition": line()})
+    def test_partitions(self, api, patrons):
+        assert api("post", "/partitions", {"name": "Tiers"})[0] == 201
+        made = api("put", "/partitions/1", {"do": "set", "name": "Patrons", **line(), "version": 1})[1]
+        assert (made["version"], [p["name"] for p in made["parts"]]) == (2, ["Patrons"])
         assert [(s["name"], s["size"]) for s in api("get", "/partitions/1/sizes")[1]["items"]] == [("Patrons", 2), ("everyone else", 1)]
+        assert api("put", "/partitions/1", {"do": "set", "name": "Singles", **line(value=["Single"]), "version": 1})[0] == 409
+        assert api("put", "/partitions/1", {"do": "set", "name": "Nobody", "lines": []})[1]["where"] == "lines"
+        assert api("put", "/partitions/1", {"do": "polish", "key": made["parts"][0]["key"]})[0] == 422
+        assert api("delete", "/partitions/1")[0] == 200 and api("get", "/partitions")[1] == {"items": []}
+
+    def test_frozen_as_a_list(self, api, patrons):
+        assert api("post", "/segments/1/freeze") == (201, {"id": 1, "name": "Patrons", "people": 2})
+        api("put", "/contacts/2", {"tier": "Patron"})
+        assert [c["id"] for c in api("get", "/lists/1/members")[1]["items"]] == [1, 3]
+        assert api("post", "/segments/9/freeze")[0] == 404
+
+    def test_a_contact_changed_by_number_and_made_one_with_another(self, api, patrons):
+        changed = api("put", "/contacts/2", {"email": "new@post.example", "town": "Tarnside",
+                                             "consent": {"channel": "sms", "agreed": True, "how": "at the desk"}})[1]
+        assert (changed["email"], changed["town"], changed["tier"]) == ("new@post.example", "Tarnside", "Single")
+        assert api("put", "/contacts/2", {"email": "nope"})[1]["where"] == "email"
+        merged = api("post", "/contacts/1/merge", {"gone": 2, "take": ["email"]})[1]
+        assert (merged["id"], merged["email"], merged["tier"], merged["town"]) == (1, "new@post.example", "Patron", "Tarnside")
+        assert api("get", "/contacts/2")[0] == 404
+        assert api("post", "/contacts/1/merge", {"gone": "3"})[1]["where"] == "gone"
+        assert api("post", "/contacts/1/merge", {"gone": 3, "take": "email"})[1]["where"] == "take"
+
+    def test_own_fields_are_added(self, api, patrons):
+        assert api("post", "/fields", {"label": "shoe size", "type": "number"}) == (
+            201, {"key": "shoe_size", "label": "shoe size", "type": "number", "owner": "contact"})
+        assert api("put", "/contacts/1", {"shoe_size": 44})[1]["shoe_size"] == 44
+        assert api("post", "/fields", {"label": "shoe size", "type": "number"})[0] == 409
+        assert api("post", "/fields", {"label": "x", "type": "colour"})[1]["where"] == "type"
+        assert api("post", "/fields", {"label": "x", "type": "choice", "options": "a"})[1]["where"] == "options"
+        assert api("get", "/topics")[1] == {"items": []}
 
 
 class TestWhole:

@@ -47,7 +47,18 @@ class TestSheet:
         assert "To everyone" in shown and "2 would get it" in shown and "No consent for email" in shown, shown
         assert 'value="everyone" checked' in web.get(f"/sends/{ready}/word/in").text
 
-    @pytest.mark.parametrize(("slot", "shows"), [("in", "Everybody"), ("out", "Everybody"), ("message", "Message"), ("from", "The desk"),
+    def test_who_may_get_it_is_chosen_and_said(self, web, ready, database, still):
+        assert "for everyone who agreed to email" in words(web.get(f"/sends/{ready}").text)
+        word(web, ready, "consent", database, rule="not_refused")
+        shown = words(web.get(f"/sends/{ready}").text)
+        assert "for everyone who did not say no to email" in shown and "3 would get it" in shown
+        assert "It may go to everyone who did not say no to email ." in words(web.get(f"/sends/{ready}/look").text)
+        word(web, ready, "consent", database, rule="whatever")
+        assert "2 would get it" in words(web.get(f"/sends/{ready}").text)
+
+    @pytest.mark.parametrize(("slot", "shows"), [("in", "Everybody"),
+                                                 ("consent", "everyone who did not say no to email"),
+                                                 ("out", "Everybody"), ("message", "Message"), ("from", "The desk"),
                                                  ("topic", "Sky diary"), ("name", "A send"), ("leaves", "Europe/London"),
                                                  ("success", "bought a ticket")])
     def test_every_word_opens(self, web, ready, slot, shows):

@@ -1,6 +1,7 @@
 """The pipeline on a real database: who gets it, who does not and why, and what happens when things break."""
 
 import datetime as dt
+import zoneinfo
 
 import pytest
 import sqlalchemy as sa
@@ -11,6 +12,7 @@ from meadowrun.gateways.email import Handed, NullGateway
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
+from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions
 from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
@@ -104,16 +106,32 @@ def mixed(session):
     return made, left
 
 
+@pytest.mark.parametrize(("rule", "reached"), [("agreed", set()), ("not_refused", {"unasked@post.example"}),
+                                               ("service", {"unasked@post.example", "no@post.example"})])
+def test_who_may_get_it_is_asked_as_the_send_says(database, settings, job_context, keeper, rule, reached):
+    """The estimate and the sending agree; nobody suppressed gets anything by any rule."""
+    with clock.at(NOW), database.session() as session:
+        mixed(session)
+        send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+        send.consent_rule = rule
+        guess, ident = estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")), send.id
+    assert (guess.total, guess.going) == (13, 6 + len(reached))
+    start(database, settings, ident, guess.going)
+    run_all(database, ident)
+    found, _ = counts(database, ident)
+    assert (found["delivered"], found.get("no_consent", 0), found["suppressed"]) == (6 + len(reached), 2 - len(reached), 1)
+    with database.session() as session:
+        assert reached <= set(session.scalars(sa.text("SELECT address FROM deliveries WHERE outcome = 'delivered'")))
+
+
 def test_everyone_stands_under_exactly_one_outcome(database, settings, job_context, keeper):
     with clock.at(NOW), database.session() as session:
         mixed(session)
         inside = segment(session)
-        from meadowrun.people.queries import dictionary
         from meadowrun.segments.actions import save
         out = save(session, IDA, NOW, dictionary(session), "Out of town", {"lines": [
             {"id": "o", "kind": "field", "field": "town", "op": "is", "value": ["out"]}]})
         send = ready_send(session, NOW, {"in": [{"segment": inside.id}], "out": [{"segment": out.id}]})
-        import zoneinfo
         guess = estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London"))
         ident = send.id
     assert guess.outcomes == {"go": 5, "no_consent": 2, "no_address": 1, "bounced_before": 1, "suppressed": 1, "bad_address": 1,

@@ -10,6 +10,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
+from meadowrun.people.models import ListMember
 from meadowrun.segments import actions, partitions, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.models import Partition, Segment
@@ -94,10 +95,42 @@ def explain(actor: Actor, ident: int, contact: int) -> object:
     return flask.jsonify(inside=inside, lines=[shape(a) for a in answers])
 
 
+@endpoint("post", "/v1/segments/<int:ident>/freeze", "Make a list of the people who are in a segment now", codes=(201,))
+def freeze_segment(actor: Actor, ident: int) -> object:
+    made = actions.freeze(db(), actor, now(), words(), zone(), queries.segment(db(), ident))
+    size = db().scalar(sa.select(sa.func.count()).where(ListMember.list_id == made.id))
+    return flask.jsonify(id=made.id, name=made.name, people=size), 201
+
+
 @endpoint("get", "/v1/partitions", "Every partition with its parts in order")
 def list_partitions(actor: Actor) -> object:
-    return flask.jsonify(items=[{"id": p.id, "name": p.name, "version": p.version, "parts": p.parts}
-                                for p in db().scalars(sa.select(Partition).order_by(Partition.name))])
+    return flask.jsonify(items=[_partition(p) for p in db().scalars(sa.select(Partition).order_by(Partition.name))])
+
+
+def _partition(found: Partition) -> Json:
+    return {"id": found.id, "name": found.name, "version": found.version, "parts": found.parts}
+
+
+@endpoint("post", "/v1/partitions", "Begin a partition: everybody is in “everyone else”", takes=thing(["name"], name=TEXT), codes=(201,))
+def add_partition(actor: Actor) -> object:
+    return flask.jsonify(_partition(partitions.create(db(), actor, now(), str(body().get("name", ""))))), 201
+
+
+@endpoint("put", "/v1/partitions/<int:ident>", "Change a partition: set a part’s name and lines, move it up or down, remove it, rename the whole; "
+          "refused when somebody saved after “version”", takes=thing(
+              ["do"], do={"enum": ["set", "up", "down", "remove", "rename"]}, key={**TEXT, "description": "of the part; a new one if left out"},
+              name=TEXT, lines={"type": "array", "items": {"type": "object"}, "description": "as in a segment’s definition"},
+              version={"type": "integer"}))
+def change_partition(actor: Actor, ident: int) -> object:
+    found = partitions.get(db(), ident)
+    partitions.change(db(), actor, now(), words(), found, body())
+    return flask.jsonify(_partition(found))
+
+
+@endpoint("delete", "/v1/partitions/<int:ident>", "Delete a partition that nothing uses")
+def delete_partition(actor: Actor, ident: int) -> object:
+    partitions.delete(db(), actor, now(), partitions.get(db(), ident))
+    return flask.jsonify(deleted=ident)
 
 
 @endpoint("get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last")

@@ -11,10 +11,12 @@ from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, e
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
+from meadowrun.core.audience.fields import TYPES
 from meadowrun.core.audience.schema import schema
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.people import actions as people
 from meadowrun.people import keeping, queries
+from meadowrun.people.doubles import merge
 from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
 from meadowrun.people.wholly import erase, everything
 from meadowrun.shell.request import body, db, now, public, settings
@@ -62,21 +64,48 @@ def put_contact(actor: Actor) -> object:
     known = db().scalar(sa.select(Contact).where(Contact.email_key == values.email_key(email)).order_by(Contact.id).limit(1))
     fields = {k: v for k, v in data.items() if k != "consent"}
     contact = people.save_contact(db(), actor, now(), fields, known, f"API, {flask.g.api_key.name}")
-    consent = data.get("consent")
-    if consent is not None:
-        if not isinstance(consent, dict) or not isinstance(consent.get("agreed"), bool) or not consent.get("how"):
-            raise Invalid("consent needs “agreed” (true or false) and “how” (the evidence, in words).", "consent")
-        topics = {t.key: t.id for t in queries.topics(db())}
-        channel = consent.get("channel", "email")
-        if channel not in CHANNEL_WORDS:
-            raise Invalid(f"The channels are {', '.join(CHANNEL_WORDS)}.", "consent.channel")
-        if consent.get("topic") and channel != "email":
-            raise Invalid("Only email has topics.", "consent.topic")
-        if consent.get("topic") and consent["topic"] not in topics:
-            raise Invalid(f"There is no topic “{consent['topic']}”.", "consent.topic")
-        people.set_consent(db(), now(), contact.id, topics.get(consent.get("topic"), 0), consent["agreed"],
-                           str(consent["how"])[:300], channel)
+    _take_consent(contact, data)
     return flask.jsonify(_contact(contact)), 200 if known else 201
+
+
+def _take_consent(contact: Contact, data: Json) -> None:
+    """Writes down what `data` says of consent, if anything. Raises Invalid."""
+    consent = data.get("consent")
+    if consent is None:
+        return
+    if not isinstance(consent, dict) or not isinstance(consent.get("agreed"), bool) or not consent.get("how"):
+        raise Invalid("consent needs “agreed” (true or false) and “how” (the evidence, in words).", "consent")
+    topics = {t.key: t.id for t in queries.topics(db())}
+    channel = consent.get("channel", "email")
+    if channel not in CHANNEL_WORDS:
+        raise Invalid(f"The channels are {', '.join(CHANNEL_WORDS)}.", "consent.channel")
+    if consent.get("topic") and channel != "email":
+        raise Invalid("Only email has topics.", "consent.topic")
+    if consent.get("topic") and consent["topic"] not in topics:
+        raise Invalid(f"There is no topic “{consent['topic']}”.", "consent.topic")
+    people.set_consent(db(), now(), contact.id, topics.get(consent.get("topic"), 0), consent["agreed"], str(consent["how"])[:300], channel)
+
+
+@endpoint("put", "/v1/contacts/<int:ident>", "Change the fields that are named of one contact, also their address",
+          takes={**_CONTACT, "required": []})
+def change_contact(actor: Actor, ident: int) -> object:
+    data, contact = body(), queries.contact(db(), ident)
+    people.save_contact(db(), actor, now(), {k: v for k, v in data.items() if k != "consent"}, contact)
+    _take_consent(contact, data)
+    return flask.jsonify(_contact(contact))
+
+
+@endpoint("post", "/v1/contacts/<int:ident>/merge", "Make one contact of two: “gone” becomes part of this one; undone for 30 days on its page",
+          takes=thing(["gone"], gone={"type": "integer"}, take={"type": "array", "items": TEXT, "description": "fields that come from “gone”"}))
+def merge_contacts(actor: Actor, ident: int) -> object:
+    data = body()
+    gone, take = data.get("gone"), data.get("take", [])
+    if not isinstance(gone, int) or isinstance(gone, bool):
+        raise Invalid("“gone” is the number of the contact that becomes part of this one.", "gone")
+    if not isinstance(take, list) or not all(isinstance(name, str) for name in take):
+        raise Invalid("“take” is a list of fields’ names.", "take")
+    merge(db(), actor, now(), ident, gone, set(take))
+    return flask.jsonify(_contact(queries.contact(db(), ident)))
 
 
 @endpoint("get", "/v1/contacts/<int:ident>", "One contact, with fields and consent")
@@ -128,6 +157,24 @@ def dictionary(actor: Actor) -> object:
     return flask.jsonify(
         fields=[{"ref": f.ref, "label": f.label, "type": f.type, "options": list(f.options), "meaning": f.meaning} for f in words.fields.values()],
         events=[{"event": e.key, "did": e.did, "details": {d.key: d.type for d in e.details}} for e in words.events.values()])
+
+
+@endpoint("post", "/v1/fields", "Add an own field of contacts or of companies", codes=(201,), takes=thing(
+    ["label", "type"], label=TEXT, type={"enum": list(TYPES)}, owner={"enum": ["contact", "company"], "default": "contact"},
+    options={"type": "array", "items": TEXT}, meaning=TEXT))
+def add_field(actor: Actor) -> object:
+    data = body()
+    options = data.get("options", [])
+    if not isinstance(options, list) or not all(isinstance(option, str) for option in options):
+        raise Invalid("“options” is a list of texts.", "options")
+    made = people.add_field(db(), actor, now(), str(data.get("owner", "contact")), str(data.get("label", "")), str(data.get("type", "")), options,
+                            str(data.get("meaning", "")))
+    return flask.jsonify(key=made.key, label=made.label, type=made.type, owner=made.owner), 201
+
+
+@endpoint("get", "/v1/topics", "What mail can be about, and what one can agree to")
+def all_topics(actor: Actor) -> object:
+    return flask.jsonify(items=[{"key": t.key, "name": t.name, "about": t.about} for t in queries.topics(db())])
 
 
 @endpoint("get", "/v1/lists", "Fixed lists, newest first")

@@ -1,6 +1,7 @@
 """Saving segments: every version is kept, and nobody overwrites anybody."""
 
 import datetime as dt
+import zoneinfo
 from typing import Any
 
 import sqlalchemy as sa
@@ -12,6 +13,9 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
+from meadowrun.people.keeping import make_list
+from meadowrun.people.models import PeopleList
+from meadowrun.segments import queries
 from meadowrun.segments.models import Segment, SegmentVersion
 
 
@@ -56,6 +60,12 @@ def usable(segment: Segment, words: Dictionary) -> Definition:
         return d.parse(segment.definition, words, (segment.id,))
     except d.DefinitionError as problem:
         raise Conflict(f"“{segment.name}” needs mending first: {problem}") from None
+
+
+def freeze(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, zone: zoneinfo.ZoneInfo, segment: Segment) -> PeopleList:
+    """The people of this moment as a fixed list. Raises Conflict when the segment names what no longer exists."""
+    inside = queries.member_set(session, usable(segment, words), words, now, zone)
+    return make_list(session, actor, now, segment.name, f"the segment “{segment.name}” as it was then", list(inside), segment.id)
 
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, segment: Segment, uses: list[str]) -> None:

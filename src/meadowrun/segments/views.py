@@ -10,7 +10,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
-from meadowrun.people.keeping import make_list, work_out_again
+from meadowrun.people.keeping import work_out_again
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
@@ -140,12 +140,7 @@ def people(ident: int) -> object:
 @needs("author")
 def freeze(ident: int) -> object:
     """The people of this moment as a fixed list."""
-    segment = queries.segment(db(), ident)
-    definition = actions.usable(segment, words())
-    queries.forget()
-    looked = queries.look(db(), definition, words(), now(), zone())
-    made = make_list(db(), actor(), now(), segment.name, f"the segment “{segment.name}” as it was then",
-                     list(looked.sieve.members), segment.id)
+    made = actions.freeze(db(), actor(), now(), words(), zone(), queries.segment(db(), ident))
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
 
 

@@ -64,7 +64,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
     elif going == 0:
         found.append(Check(MUST, "Nobody would get this now.", slot="to"))
-    if send.sender_id is None:
+    if send.sender_id is None and channel_of(session, send) == "email":
         found.append(Check(MUST, "Choose whom it is from.", slot="from"))
     if send.success_event and not session.scalar(sa.select(EventKind).where(EventKind.key == send.success_event)):
         found.append(Check(MUST, "What counted as success no longer exists.", slot="success"))

@@ -142,7 +142,7 @@ class _Chunk:
             self.channel = channel_of(session, send)
             self.gateway = self._gateway(clock.now(session))
             self.taken = send.taken_at
-            self.topic_id = send.topic_id
+            self.topic_id, self.rule = send.topic_id, send.consent_rule
             self.key["taken"] = send.taken_at
             self.sender = session.get_one(Sender, send.sender_id)
             self.facts = send.facts
@@ -230,7 +230,7 @@ class _Chunk:
         facts = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
                           "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
         rows = session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)}).all()
-        found = [_Person(ident, address, filled, claimed[ident][1], verdict(Facts(*known, claimed[ident][0])))
+        found = [_Person(ident, address, filled, claimed[ident][1], verdict(Facts(*known, claimed[ident][0]), self.rule))
                  for ident, *known, address, filled in rows]
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.

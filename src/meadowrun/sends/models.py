@@ -41,6 +41,8 @@ class Send(Base):
     sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
     #: the topic it belongs to: people who said no to it are left alone. None: all email
     topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
+    #: who may get it, one of the verdict's RULES
+    consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")
     #: the moment it goes, empty: as soon as it is started
     leaves_at: orm.Mapped[dt.datetime | None]
     #: the zone in which that moment was named

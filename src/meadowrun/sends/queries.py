@@ -154,7 +154,7 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
     outcomes: dict[str, int] = {}
     some: tuple[int, ...] = ()
     for row in rows:
-        said = verdict(Facts(*row[:7]))
+        said = verdict(Facts(*row[:7]), send.consent_rule)
         outcomes[said] = outcomes.get(said, 0) + row[7]
         if said == "go" and len(some) < SOME:
             some = (some + tuple(row[8]))[:SOME]
@@ -185,7 +185,7 @@ def kept_estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.d
     """`estimate` for a sheet that is being written, and the moment it is of."""
     segments = [session.get(Segment, item["segment"]) for part in ("in", "out") for item in send.audience.get(part, [])
                 if "segment" in item]
-    key = (send.id, json.dumps(send.audience), send.topic_id, send.message_id, str([s and s.definition for s in segments]))
+    key = (send.id, json.dumps(send.audience), send.topic_id, send.consent_rule, send.message_id, str([s and s.definition for s in segments]))
     return _estimates.get(session, key, now, lambda: estimate(session, send, words, now, zone), fresh)
 
 

@@ -18,7 +18,7 @@ from meadowrun.core.content.checks import MUST
 from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.guardrails.verdict import words_for
+from meadowrun.core.guardrails.verdict import RULES, rule_words, words_for
 from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
@@ -72,7 +72,8 @@ def _sheet(send: Send, problem: MeadowrunError | None) -> str:
 def _spoken(send: Send) -> dict[str, Any]:
     """How a send of this channel is spoken of: the channel, what would become of people, and its gateway."""
     channel = queries.channel_of(db(), send)
-    return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": _THERE[channel]}
+    return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": _THERE[channel],
+            "may": rule_words(send.consent_rule, channel, bool(send.topic_id))}
 
 
 def _success(send: Send) -> EventKind | None:
@@ -146,6 +147,7 @@ def word(ident: int, slot: str) -> object:
         "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=messages(db()),
         senders=queries.senders(db()), topics=db().scalars(sa.select(Topic).order_by(Topic.name)).all(),
         kinds=db().scalars(sa.select(EventKind).order_by(EventKind.did)).all(), here=here,
+        rules=[(rule, rule_words(rule, queries.channel_of(db(), send), bool(send.topic_id))) for rule in RULES],
         zones=sorted({send.zone, settings().timezone, "UTC", *_zones()}))
 
 
@@ -182,6 +184,8 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
         return {"sender_id": integer(form.get("sender"), "from")}
     if slot == "topic":
         return {"topic_id": integer(form["topic"], "topic") if form.get("topic") else None}
+    if slot == "consent":
+        return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
     if slot == "name":
         name = " ".join(form.get("name", "").split())
         if not name:
@@ -292,8 +296,10 @@ def settle(ident: int, contact: int) -> object:
 def _running(send: Send) -> dict[str, Any]:
     counts = queries.tally(db(), send)
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
+    channel = queries.channel_of(db(), send)
     return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
-            "words_of": words_for(queries.channel_of(db(), send)), "message": db().get(Message, send.message_id),
+            "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
+            "message": db().get(Message, send.message_id),
             "edition": db().get(Edition, send.edition_id) if send.edition_id else None, "success": _success(send),
             "sender": db().get(Sender, send.sender_id) if send.sender_id else None,
             "topic": db().get(Topic, send.topic_id) if send.topic_id else None, "channels": CHANNELS,

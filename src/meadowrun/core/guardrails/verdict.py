@@ -75,15 +75,27 @@ class Facts:
     repeated_address: bool = False
 
 
-def verdict(facts: Facts) -> str:
-    """`"go"`, or the outcome under which the person is held back.
+#: Who may get a send: those who agreed; those who did not say no; or everyone, since it is about something of theirs.
+RULES = ("agreed", "not_refused", "service")
+
+
+def rule_words(rule: str, channel: str, topic: bool = False) -> str:
+    """Who may get a send by a rule, in words; `topic` is whether it is about one topic of email."""
+    what = CHANNEL_WORDS[channel]
+    return {"agreed": f"everyone who agreed to it, or to all {what}" if topic else f"everyone who agreed to {what}",
+            "not_refused": f"everyone who did not say no to it, nor to all {what}" if topic else f"everyone who did not say no to {what}",
+            "service": "all of them, whatever they agreed to: it is about something of theirs, like a booking"}[rule]
+
+
+def verdict(facts: Facts, rule: str = "agreed") -> str:
+    """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES.
 
     The order states which reason is given when several hold: first what the person asked for (a wish outranks a
     technical reason), then what makes the address unusable, then the guard against doubles.
     """
     if facts.suppressed:
         return "suppressed"
-    if facts.channel_consent is False or facts.consent is False:
+    if rule != "service" and (facts.channel_consent is False or facts.consent is False):
         return "no_consent"
     if not facts.has_address:
         return "no_address"
@@ -91,7 +103,7 @@ def verdict(facts: Facts) -> str:
         return "bad_address"
     if facts.bounced:
         return "bounced_before"
-    if facts.consent is None and facts.channel_consent is not True:
+    if rule == "agreed" and facts.consent is None and facts.channel_consent is not True:
         return "no_consent"
     if facts.repeated_address:
         return "duplicate"
