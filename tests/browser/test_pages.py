@@ -25,7 +25,7 @@ PAGES = ["/", "/people", "/people?q=marsh", "/people?q=zzzz", "/people/new", "/p
          "/messages/2/checks", "/messages/3/checks", "/messages/4/checks", "/partitions/1/several",
          "/messages/rows", "/messages/rows/1", "/messages/rows/1/uses", "/messages/house", "/messages/lookups", "/files", "/campaigns",
          "/campaigns/new", "/campaigns/1", "/campaigns/1/edit", "/sends/1", "/sends/1/look", "/sends/2", "/results", "/results/2",
-         "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/connections", "/senders", "/nowhere"]
+         "/results/2/people/opened", "/sends/2/mail/7", "/calendar", "/changes", "/colleagues", "/password", "/connections", "/senders", "/nowhere"]
 
 
 def violations(page):

@@ -8,7 +8,7 @@ import argon2
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.audit import Actor
+from meadowrun.base.audit import Actor, record
 from meadowrun.base.errors import Conflict, Invalid, NotAllowed, TooMany
 from meadowrun.core import values
 from meadowrun.shell.models import ROLES, SignIn, SignInAttempt, User
@@ -22,22 +22,63 @@ _hasher = argon2.PasswordHasher()
 _NOBODY = _hasher.hash("nobody")
 
 
-def add_user(session: orm.Session, now: dt.datetime, email: str, name: str, role: str, password: str) -> User:
-    """Lets somebody sign in. Raises Invalid or Conflict."""
+def add_user(session: orm.Session, now: dt.datetime, email: str, name: str, role: str, password: str,
+             actor: Actor | None = None) -> User:
+    """Lets somebody sign in; `actor` is None for the command. Raises Invalid or Conflict."""
     problem = values.email_problem(email)
     if problem:
         raise Invalid(f"{problem}.", "email")
-    if len(password) < 10:
-        raise Invalid("A password needs at least 10 characters.", "password")
+    hashed = _hashed(password)
     if role not in ROLES:
         raise Invalid(f"A role is one of {', '.join(ROLES)}.", "role")
     if session.scalar(sa.select(User).where(User.email == values.email_key(email))):
         raise Conflict(f"{email} can sign in already.")
     user = User(email=values.email_key(email), name=name.strip() or email, role=role, created_at=now,
-                password_hash=_hasher.hash(password), active=True)
+                password_hash=hashed, active=True)
     session.add(user)
     session.flush()
+    if actor is not None:
+        record(session, actor, now, "let in", "colleague", user.id, user.name, role=role)
     return user
+
+
+def _hashed(password: str) -> str:
+    if len(password) < 10:
+        raise Invalid("A password needs at least 10 characters.", "password")
+    return _hasher.hash(password)
+
+
+def change_user(session: orm.Session, now: dt.datetime, actor: Actor, user: User, role: str | None = None, active: bool | None = None,
+                password: str | None = None) -> None:
+    """Gives somebody another role or a new password, shuts them out or lets them in again; None leaves a thing as it is.
+    A changed password and being shut out end what they are signed in with. Raises Invalid, or Conflict for the last administrator.
+    """
+    if role is not None and role not in ROLES:
+        raise Invalid(f"A role is one of {', '.join(ROLES)}.", "role")
+    others = session.scalar(sa.select(sa.func.count()).where(User.active, User.role == "admin", User.id != user.id))
+    if user.role == "admin" and user.active and not others and (role not in (None, "admin") or active is False):
+        raise Conflict(f"{user.name} is the only administrator. Make somebody else one first.")
+    if password is not None:
+        user.password_hash = _hashed(password)
+    user.role, user.active = role or user.role, user.active if active is None else active
+    if password is not None or not user.active:
+        session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id))
+    session.flush()
+    record(session, actor, now, "changed", "colleague", user.id, user.name, role=user.role, active=user.active, password=password is not None)
+
+
+def change_password(session: orm.Session, now: dt.datetime, actor: Actor, user: User, old: str, new: str, token: str) -> None:
+    """Somebody's own password; every other browser than that of `token` is signed out. Raises Invalid."""
+    try:
+        _hasher.verify(user.password_hash, old)
+    except argon2.exceptions.VerificationError:
+        raise Invalid("That is not the password that holds now.", "old") from None
+    if new == old:
+        raise Invalid("The new password is the old one.", "new")
+    user.password_hash = _hashed(new)
+    session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id, SignIn.token_hash != _hash(token)))
+    session.flush()
+    record(session, actor, now, "changed the password of", "colleague", user.id, user.name)
 
 
 def too_often(session: orm.Session, now: dt.datetime, keys: list[str]) -> bool:

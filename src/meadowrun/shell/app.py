@@ -25,7 +25,7 @@ from meadowrun.shell import accounts, problems, request
 from meadowrun.shell.draw import pictures
 
 #: Blueprints, each `pages` in a module of this name.
-FEATURES = ("meadowrun.shell.views", "meadowrun.people.views", "meadowrun.people.keeping_views",
+FEATURES = ("meadowrun.shell.views", "meadowrun.shell.colleagues_views", "meadowrun.people.views", "meadowrun.people.keeping_views",
             "meadowrun.people.dictionary_views", "meadowrun.people.doubles_views", "meadowrun.imports.views",
             "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
             "meadowrun.files.views", "meadowrun.messages.views", "meadowrun.messages.rows_views",

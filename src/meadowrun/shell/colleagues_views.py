@@ -1,0 +1,69 @@
+"""Who works here: administrators let people in, change their role and shut them out; everyone changes their own password."""
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base.db import found
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.shell import accounts
+from meadowrun.shell.models import ROLES, SignIn, User
+from meadowrun.shell.request import actor, db, done, needs, now
+
+pages = flask.Blueprint("colleagues", __name__)
+#: What each role may do, for who chooses one.
+MAY = {"viewer": "looks at everything", "author": "writes, segments and imports", "approver": "also approves, and lets sends go",
+       "admin": "also lets people in, and makes keys and senders"}
+
+
+@pages.get("/colleagues")
+@needs("admin")
+def table() -> object:
+    return _table(None)
+
+
+def _table(problem: MeadowrunError | None) -> str:
+    last = dict(db().execute(sa.select(SignIn.user_id, sa.func.max(SignIn.started_at)).group_by(SignIn.user_id)).tuples().all())
+    return flask.render_template("colleagues.html", rows=list(db().scalars(sa.select(User).order_by(User.active.desc(), User.name))), last=last,
+                                 roles=ROLES, may=MAY, problem=problem, given=flask.request.form)
+
+
+@pages.post("/colleagues")
+@needs("admin")
+def add() -> object:
+    form = flask.request.form
+    try:
+        made = accounts.add_user(db(), now(), form.get("email", ""), form.get("name", ""), form.get("role", ""), form.get("password", ""), actor())
+    except MeadowrunError as problem:
+        db().rollback()
+        return _table(problem), problem.status
+    return done("colleagues.table", f"{made.name} can sign in now.")
+
+
+@pages.post("/colleagues/<int:ident>")
+@needs("admin")
+def change(ident: int) -> object:
+    form, user = flask.request.form, found(db(), User, ident, "colleague")
+    try:
+        accounts.change_user(db(), now(), actor(), user, role=form.get("role"), active={"in": True, "out": False}.get(form.get("may", "")),
+                             password=form.get("password") or None)
+    except MeadowrunError as problem:
+        db().rollback()
+        return _table(problem), problem.status
+    return done("colleagues.table", f"Changed: {user.name}.")
+
+
+@pages.get("/password")
+def password() -> object:
+    return flask.render_template("password.html", problem=None)
+
+
+@pages.post("/password")
+def change_password() -> object:
+    form = flask.request.form
+    try:
+        accounts.change_password(db(), now(), actor(), flask.g.user, form.get("old", ""), form.get("new", ""),
+                                 flask.request.cookies.get("meadowrun_in", ""))
+    except MeadowrunError as problem:
+        db().rollback()
+        return flask.render_template("password.html", problem=problem), problem.status
+    return done("shell.today", "The new password holds from now on. Every other browser was signed out.")
