@@ -122,7 +122,7 @@ def test_the_page_lists_all_and_sees_a_proof(web, database, town):
                   "20 mail readers", "Filters of private mailboxes", "It fits both"):
         assert words in page, words
     with clock.at(NOW), database.session() as session:
-        sends.add_sender(session, IDA, NOW, "The desk", "desk@farrowhill.example", "")
+        sends.save_sender(session, IDA, NOW, "The desk", "desk@farrowhill.example", "")
     web.post(f"/messages/{ident}/proof", data={"to": "colleague@post.example"})
     assert "sent this draft to colleague@post.example" in web.get(f"/messages/{ident}/checks").text
     page = web.get(f"/messages/{text}/checks").text

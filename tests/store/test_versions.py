@@ -295,7 +295,7 @@ def test_signed_by_the_persons_own_desk_contact(database, settings, job_context,
         for number, desk in ((1, {"desk_name": "Will Tamm", "desk_email": "will@farrowhill.example"}), (2, {"desk_name": "Nobody"})):
             session.execute(sa.text("UPDATE contacts SET attributes = attributes || CAST(:desk AS jsonb) WHERE id = :id"),
                             {"id": number, "desk": json.dumps(desk)})
-        sender = sends.add_sender(session, IDA, NOW, "The desk", "desk@farrowhill.example", "", "Yours, the desk", "contact.desk_name",
+        sender = sends.save_sender(session, IDA, NOW, "The desk", "desk@farrowhill.example", "", "Yours, the desk", "contact.desk_name",
                                   "contact.desk_email")
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         send.sender_id = sender.id

@@ -216,16 +216,18 @@ def store_file(session: orm.Session, now: dt.datetime, name: str, media_type: st
     return made
 
 
-def add_topic(session: orm.Session, actor: Actor, now: dt.datetime, name: str, about: str) -> Topic:
-    """Something a contact can agree to get. Raises Invalid or Conflict."""
+def save_topic(session: orm.Session, actor: Actor, now: dt.datetime, name: str, about: str, topic: Topic | None = None) -> Topic:
+    """Adds something a contact can agree to get, or renames it; its key stays as it was. Raises Invalid or Conflict."""
     name = " ".join(name.split())
     key = re.sub(r"[^a-z0-9]+", "_", fold(name)).strip("_")[:40]
     if not key:
         raise Invalid("Give the topic the name that readers see.", "topic")
-    if session.scalar(sa.select(Topic).where(Topic.key == key)):
+    if any(t is not topic and (t.key == key or fold(t.name) == fold(name)) for t in session.scalars(sa.select(Topic))):
         raise Conflict(f"There is a topic called “{name}” already.")
-    topic = Topic(key=key, name=name, about=" ".join(about.split()))
+    did = "changed the topic" if topic else "added the topic"
+    topic = topic or Topic(key=key)
+    topic.name, topic.about = name, " ".join(about.split())
     session.add(topic)
     session.flush()
-    audit.record(session, actor, now, "added the topic", "topic", topic.id, name)
+    audit.record(session, actor, now, did, "topic", topic.id, name)
     return topic

@@ -174,10 +174,10 @@ def settle_doubt(session: orm.Session, actor: Actor, now: dt.datetime, send: Sen
                  arrived=arrived)
 
 
-def add_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str, address: str, reply_to: str,
-               signature: str = "", name_ref: str = "", address_ref: str = "") -> Sender:
-    """An identity that mail is sent as. With both refs, fields of a contact or company that name the person's own desk contact, who
-    signs where both are filled. Raises Invalid naming the field."""
+def save_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str, address: str, reply_to: str, signature: str = "",
+                name_ref: str = "", address_ref: str = "", sender: Sender | None = None) -> Sender:
+    """Adds an identity that mail is sent as, or changes one. With both refs, fields of a contact or company that name the person's own
+    desk contact, who signs where both are filled. Raises Invalid naming the field."""
     name, address, reply_to = " ".join(name.split()), address.strip(), reply_to.strip()
     if not name:
         raise Invalid("Give the name that readers see beside the mail.", "name")
@@ -189,8 +189,11 @@ def add_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str, 
         raise Invalid("Choose both fields of the desk contact, or none.", "name_ref")
     if {name_ref, address_ref} - {""} - message_queries.known_refs(dictionary(session)).keys():
         raise Invalid("There is no such field.", "name_ref")
-    sender = Sender(name=name, address=address, reply_to=reply_to, signature=signature.strip()[:2000], name_ref=name_ref, address_ref=address_ref)
+    did = "changed the sender" if sender else "added the sender"
+    sender = sender or Sender()
+    sender.name, sender.address, sender.reply_to, sender.signature = name, address, reply_to, signature.strip()[:2000]
+    sender.name_ref, sender.address_ref = name_ref, address_ref
     session.add(sender)
     session.flush()
-    audit.record(session, actor, now, "added the sender", "sender", sender.id, name, address=address)
+    audit.record(session, actor, now, did, "sender", sender.id, name, address=address)
     return sender

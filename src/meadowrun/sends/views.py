@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from markupsafe import escape
 
 from meadowrun.base import signing
+from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.channels import CHANNELS
@@ -25,7 +26,7 @@ from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, messages, to_send
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
-from meadowrun.people.actions import add_topic
+from meadowrun.people.actions import save_topic
 from meadowrun.people.models import Contact, PeopleList, Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
@@ -346,8 +347,15 @@ def mail_html(ident: int, contact: int) -> object:
 @pages.get("/senders")
 @needs("author")
 def senders_page() -> object:
-    """Whom mail is from, and what it can be about."""
-    return _senders({}, None)
+    """Whom mail is from, and what it can be about; `sender` or `topic` is the one that is being changed."""
+    arguments, given = flask.request.args, {}
+    if arguments.get("sender"):
+        one = found_row(db(), Sender, integer(arguments["sender"], "sender"), "sender")
+        given = {"sender": str(one.id), **{n: getattr(one, n) for n in ("name", "address", "reply_to", "signature", "name_ref", "address_ref")}}
+    elif arguments.get("topic"):
+        about = found_row(db(), Topic, integer(arguments["topic"], "topic"), "topic")
+        given = {"known": str(about.id), "topic": about.name, "about": about.about}
+    return _senders(given, None)
 
 
 def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
@@ -357,15 +365,17 @@ def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
 
 @pages.post("/senders")
 @needs("admin")
-def add_sender_or_topic() -> object:
+def save_sender_or_topic() -> object:
     form = flask.request.form
     try:
         if "topic" in form:
-            made = add_topic(db(), actor(), now(), form["topic"], form.get("about", "")).name
+            known = found_row(db(), Topic, integer(form["known"], "topic"), "topic") if form.get("known") else None
+            made = save_topic(db(), actor(), now(), form["topic"], form.get("about", ""), known).name
         else:
-            made = actions.add_sender(db(), actor(), now(), form.get("name", ""), form.get("address", ""), form.get("reply_to", ""),
-                                      form.get("signature", ""), form.get("name_ref", ""), form.get("address_ref", "")).name
+            sender = found_row(db(), Sender, integer(form["sender"], "sender"), "sender") if form.get("sender") else None
+            made = actions.save_sender(db(), actor(), now(), form.get("name", ""), form.get("address", ""), form.get("reply_to", ""),
+                                       form.get("signature", ""), form.get("name_ref", ""), form.get("address_ref", ""), sender).name
     except MeadowrunError as problem:
         db().rollback()
         return _senders(form.to_dict(), problem), problem.status
-    return done("sends.senders_page", f"“{made}” can be chosen now.")
+    return done("sends.senders_page", f"“{made}” was changed." if form.get("known") or form.get("sender") else f"“{made}” can be chosen now.")

@@ -66,7 +66,8 @@ def starting(organisation: str, postal_address: str, settings: Json | None = Non
 
 def closing(organisation: str, postal_address: str) -> Json:
     """The footer that every mail needs: who writes, from where, and the way out."""
-    place = f"{organisation}, {postal_address}" if postal_address else organisation
+    # Many write their name into the address as well.
+    place = postal_address if postal_address.startswith(organisation) else f"{organisation}, {postal_address}" if postal_address else organisation
     return new_line("footer", html=f"<p>{html.escape(place)}. You get this because you asked us to write.</p>")
 
 
