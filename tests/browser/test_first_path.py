@@ -84,7 +84,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.type("input[name=list_name]", "Open night people")
     finish(page)
     assert numbers(page) == {"Rows in the file": 12, "New people": 6, "Known, something changes": 0, "Known, nothing changes": 0,
-                             "Refused": 6, "Opted out or suppressed, stay so": 0}
+                             "Consent for email": 6, "Refused": 6, "Opted out or suppressed, stay so": 0}
     for reason in ("the same address stands in row 4 already", "“cleo.hill.example” has no at-sign", "has no address",
                    "“many” is not a number", "“31.2.2024” is not a date", "7 cells where the header has 6"):
         page.says(reason)

@@ -26,7 +26,7 @@ class TestAdministrators:
         assert sign_in(other, "noor", "a first password").status_code == 303
         assert other.get("/people/new").status_code == 200 and other.get("/colleagues").status_code == 403
         with database.session() as session:
-            assert session.execute(sa.text("SELECT actor FROM audit WHERE did = 'let in' AND object_name = 'Noor Said'")).scalar() == "Admin"
+            assert session.execute(sa.text("SELECT who FROM audit WHERE did = 'let in' AND object_name = 'Noor Said'")).scalar() == "Admin"
 
     @pytest.mark.parametrize(("change", "says"), [
         ({"password": "short"}, "at least 10 characters"), ({"email": "noor"}, "at-sign"), ({"role": "queen"}, "A role is one of"),
