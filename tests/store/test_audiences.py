@@ -243,7 +243,9 @@ CASES = [
     ("sent something in the last 30 days", NOW, [mail("sent", span={"last": 30})], "Ann Bo Di"),
     ("received any text message", NOW, [mail("delivered", of={"channel": "sms"})], "Ann Bo Di"),
     ("clicked in any mail", NOW, [mail("clicked", of={"channel": "email"})], "Ann"),
-    ("was sent no mail, everyone", NOW, [mail("sent", did=False, of={"channel": "email"}, among="everyone")], "Cy Di Hal"),
+    ("was sent no mail", NOW, [mail("sent", did=False, of={"channel": "email"})], "Cy Di Hal"),
+    ("was sent no text message in the last 10 days", NOW, [mail("sent", did=False, of={"channel": "sms"}, span={"last": 10})],
+     "Ann Bo Cy Di Eve Fay Gil Hal"),
     # consent, reach, sets, chance, nesting
     ("agreed to all email", NOW, [{"id": "c", "kind": "consent", "topic": 0, "state": "agreed"}], "Ann Bo Eve Fay Gil Hal"),
     ("never asked", NOW, [{"id": "c", "kind": "consent", "topic": 0, "state": "unasked"}], "Di"),

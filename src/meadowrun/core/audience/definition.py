@@ -181,6 +181,9 @@ class _Reader:
             raise DefinitionError(f"Of mail it can be said that it was {', '.join(MAIL)}.", ident)
         if among not in ("sent", "everyone"):
             raise DefinitionError("“Did not” is said among those it was sent to, or among everyone.", ident)
+        if what == "sent":
+            # Among those it was sent to nobody was not sent it.
+            among = "everyone"
         if isinstance(times, bool) or not isinstance(times, int) or not 1 <= times <= 1000:
             raise DefinitionError("How many different mails must be a whole number from 1 to 1,000.", ident)
         of: tuple[str, int | str | None] = ("any", None)
