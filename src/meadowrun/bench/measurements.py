@@ -94,7 +94,7 @@ def sieve(world: World) -> Iterator[Measurement]:
 
             def nothing_kept() -> None:
                 # What each can be reached by is no part of the sieve and stays.
-                segments.forget(all_but="reach")
+                segments.forget(but_reach=True)
                 segments.look(session, definition, words, now, ZONE)
 
             prefixes = []

@@ -161,10 +161,10 @@ def _put(key: str, moment: dt.datetime, sets: dict[str, BitMap]) -> _Kept:
         return _kept[key]
 
 
-def forget(all_but: str | None = None) -> None:
-    """Drops every kept set: after this process changed people itself, and between tests."""
+def forget(but_reach: bool = False) -> None:
+    """Drops every kept set: after this process changed people itself, and between tests. May keep whom each channel can reach."""
     with _lock:
-        for key in [k for k in _kept if all_but is None or not k.endswith(f":{all_but}")]:
+        for key in [k for k in _kept if not (but_reach and ":reach:" in k)]:
             del _kept[key]
 
 
@@ -222,7 +222,7 @@ def look(session: orm.Session, definition: Definition, words: Dictionary, now: d
     reach = {}
     for channel in channels_used(session):
         reach_key = f"{place}:reach:{channel}"
-        reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, channel)))[1]
+        reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, channel, everyone)))[1]
         sizes = {name: len(found.members & members) for name, members in reach_sets.items()}
         reach[channel] = {name: size for name, size in sizes.items() if size}
     return Looking(found, reach, oldest, (machine_now() - started).total_seconds(), sets, everyone)
@@ -234,15 +234,27 @@ def channels_used(session: orm.Session) -> list[str]:
     return [channel for channel in CHANNEL_WORDS if channel == "email" or channel in there]
 
 
-def outcome_sets(session: orm.Session, channel: str) -> dict[str, BitMap]:
+_REFUSED = "c.id IN (SELECT x.contact_id FROM consents x WHERE x.channel = '{}' AND x.topic_id = 0 AND NOT x.agreed)"
+#: channel → of whom something must be known, and what the verdict says of everyone else. Most people have no part in most channels.
+_CONCERNED = {
+    "sms": ("WHERE c.phone IS NOT NULL OR " + _REFUSED.format("sms"), "no_address"),
+    "push": ("WHERE c.id IN (SELECT p.contact_id FROM push_devices p) OR " + _REFUSED.format("push"), "no_address"),
+    "card": ("WHERE " + _REFUSED.format("card"), "go")}
+
+
+def outcome_sets(session: orm.Session, channel: str, everyone: BitMap) -> dict[str, BitMap]:
     """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an outcome."""
+    concerned, otherwise = _CONCERNED.get(channel, ("", "go"))
     rows = session.execute(sa.text(
         "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, array_send(array_agg(id)) "
-        f"FROM ({facts_sql(None, channel=channel)}) f GROUP BY 1, 2, 3, 4, 5, 6")).all()
+        f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1, 2, 3, 4, 5, 6")).all()
     found: dict[str, BitMap] = {}
     for row in rows:
         said = verdict(Facts(*row[:6]))
         found[said] = found.get(said, BitMap()) | _set(_numbers(row[6]))
+    if concerned:
+        rest = everyone - BitMap.union(*found.values())
+        found[otherwise] = found.get(otherwise, BitMap()) | rest
     return found
 
 
