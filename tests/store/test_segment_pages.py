@@ -39,6 +39,29 @@ def line(**more):
 EVENT = {"id": "a", "kind": "event", "event": "ticket_bought", "times": {"op": "at_least", "n": 1}, "span": {"last": 30}}
 
 
+def test_the_margin_says_whom_each_channel_that_is_used_can_reach(web, town, database):
+    """No other channel is spoken of while no message is on it; then all are counted, also where it concerns nobody yet."""
+    said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
+    assert "2 can get email" in said and "text messages" not in said
+    with database.session() as session:
+        for channel in ("sms", "push", "card"):
+            session.execute(sa.text("INSERT INTO messages (name, channel, draft, document, created_at, changed_at, changed_by) VALUES "
+                                    "(:n, :n, 1, '{}', :now, :now, '')"), {"n": channel, "now": NOW})
+    forget()
+    said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
+    assert "0 can get text messages why not the others 2 without a phone number" in said
+    assert "0 can get notices why not the others 2 without a device that allowed them" in said and "2 can get cards on the website" in said
+    with database.session() as session:
+        session.execute(sa.text("UPDATE contacts SET phone = '+44 7700 900101' WHERE first_name = 'Ann'"))
+        ann = session.execute(sa.text("SELECT id FROM contacts WHERE first_name = 'Ann'")).scalar_one()
+        people.set_consent(session, NOW, ann, 0, True, "test", "sms")
+        people.set_consent(session, NOW, ann, 0, False, "test", "card")
+    forget()
+    said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
+    assert "1 can get text messages why not the others 1 without a phone number" in said
+    assert "1 can get cards on the website why not the others 1 said no to them" in said
+
+
 class TestChanging:
     def test_each_change_answers_with_the_page_s_parts_anew(self, web, town, still):
         first = look(web, {"format": 1, "lines": []}, {"do": "add", "about": "field:town"})

@@ -8,10 +8,11 @@ from selenium.webdriver.common.by import By
 
 from meadowrun.base.browser import chromium
 from meadowrun.base.cluster import THROW_AWAY
+from meadowrun.base.errors import MeadowrunError
 from meadowrun.base.testing import memory_folder
 from meadowrun.demo.run import Demo, say
 
-#: file name → address; a second address part after a space is a selector to click first
+#: file name → address; two are reached by steps of their own
 VIEWS = {
     "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segment": "/segments/1",
     "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
@@ -20,8 +21,8 @@ VIEWS = {
     "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/27",
     "calendar": "/calendar", "preferences": "preferences",
 }
-PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988\n"
-               "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979\nbad address,Ann,Rook,Farrow,Patron,\n")
+PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday,Agreed\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988,yes\n"
+               "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979,no\nbad address,Ann,Rook,Farrow,Patron,,\n")
 
 
 def run(root: pathlib.Path) -> None:
@@ -53,6 +54,8 @@ def run(root: pathlib.Path) -> None:
                 browser.get(demo.address + place)
             # The reading side of an editor comes after the page.
             time.sleep(1.8 if name in ("message", "notice", "text", "card") else 0.9)
+            if "Something went wrong" in browser.title:
+                raise MeadowrunError(f"The page for {name}.png went wrong: {browser.find_element(By.TAG_NAME, 'main').text}")
             browser.save_screenshot(str(target / f"{name}.png"))
             say(f"docs/screenshots/{name}.png")
     finally:

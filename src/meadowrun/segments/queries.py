@@ -253,7 +253,9 @@ def outcome_sets(session: orm.Session, channel: str, everyone: BitMap) -> dict[s
         said = verdict(Facts(*row[:6]))
         found[said] = found.get(said, BitMap()) | _set(_numbers(row[6]))
     if concerned:
-        rest = everyone - BitMap.union(*found.values())
+        rest = everyone.copy()
+        for members in found.values():
+            rest -= members
         found[otherwise] = found.get(otherwise, BitMap()) | rest
     return found
 
