@@ -122,6 +122,6 @@ def settings(marks: bool) -> None:
 
 if __name__ == "__main__":
     try:
-        main()
+        main(prog_name="./meadowrun")
     except MeadowrunError as problem:
         sys.exit(f"meadowrun: {problem}")
