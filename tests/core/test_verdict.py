@@ -5,7 +5,17 @@ import itertools
 
 import pytest
 
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, FINAL, OUTCOMES, RULES, WORDS, Facts, rule_words, verdict
+from meadowrun.core.guardrails.verdict import (
+    CHANNEL_WORDS,
+    FINAL,
+    OUTCOMES,
+    RULES,
+    WORDS,
+    Facts,
+    held_words,
+    rule_words,
+    verdict,
+)
 
 GOOD = Facts(True, True, False, False, None, True)
 
@@ -58,6 +68,15 @@ def test_rules_in_words():
     assert rule_words("agreed", "email", True) == "everyone who agreed to it, or to all email"
     assert rule_words("not_refused", "sms") == "everyone who did not say no to text messages"
     assert all(rule_words(rule, channel) for rule in RULES for channel in CHANNEL_WORDS)
+
+
+@pytest.mark.parametrize(("channel", "outcome", "words"), [
+    ("email", "no_consent", "did not agree to it"), ("email", "bounced_before", "whose address bounced"),
+    ("sms", "no_address", "without a phone number"), ("sms", "bad_address", "with an unusable number"), ("sms", "suppressed", "suppressed"),
+    ("push", "no_address", "without a device that allowed them"), ("card", "no_consent", "said no to them")])
+def test_why_people_of_a_set_cannot_be_reached(channel, outcome, words):
+    assert held_words(channel)[outcome] == words
+    assert set(held_words(channel)) <= FINAL
 
 
 def test_every_outcome_has_words():

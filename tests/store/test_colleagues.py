@@ -63,6 +63,13 @@ class TestAdministrators:
         assert other.get("/people").status_code in (302, 303)
         assert sign_in(other, "author", "another password").status_code == 303
 
+    def test_nothing_typed_changes_nothing(self, web, database):
+        answer = web.post(f"/colleagues/{number(database, 'Author')}", data={"password": ""})
+        assert answer.status_code == 422 and "Type the new password for Author first." in answer.text
+        assert web.post("/colleagues/99", data={"role": "author"}).status_code == 404
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT count(*) FROM audit WHERE object_kind = 'colleague'")).scalar() == 0
+
     def test_the_last_administrator_stays_one(self, web, database):
         at = f"/colleagues/{number(database, 'Admin')}"
         for change in ({"role": "author"}, {"may": "out"}):

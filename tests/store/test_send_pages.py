@@ -6,6 +6,7 @@ import io
 
 import openpyxl
 import pytest
+import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
 from meadowrun.people.models import Topic
@@ -46,6 +47,23 @@ class TestSheet:
         shown = words(web.get(f"/sends/{ready}").text)
         assert "To everyone" in shown and "2 would get it" in shown and "No consent for email" in shown, shown
         assert 'value="everyone" checked' in web.get(f"/sends/{ready}/word/in").text
+
+    def test_who_may_get_it_is_asked_anew_for_another_channel(self, web, ready, database, still):
+        with database.session() as session:
+            for channel in ("email", "push"):
+                session.execute(sa.text("INSERT INTO messages (name, channel, draft, document, created_at, changed_at, changed_by) SELECT :ch, :ch, "
+                                        "1, document, :now, :now, '' FROM messages ORDER BY id LIMIT 1"), {"ch": channel, "now": NOW})
+            numbers = dict(session.execute(sa.text("SELECT name, id FROM messages WHERE name IN ('email', 'push')")).tuples().all())
+
+        def rule(**form):
+            word(web, ready, "message" if "message" in form else "consent", database, **form)
+            with database.session() as session:
+                return session.get_one(Send, ready).consent_rule
+
+        assert rule(rule="service") == "service"
+        assert rule(message=numbers["email"]) == "service"
+        assert rule(message=numbers["push"]) == "agreed"
+        assert rule(message=numbers["email"]) == "agreed"
 
     def test_who_may_get_it_is_chosen_and_said(self, web, ready, database, still):
         assert "for everyone who agreed to email" in words(web.get(f"/sends/{ready}").text)
@@ -193,7 +211,7 @@ class TestCampaigns:
 
     @pytest.mark.parametrize(("change", "says"), [
         ({"name": ""}, "name"), ({"starts": "soon"}, "“soon” is not a date"), ({"fact": ["venue", "Venue"]}, "stands here twice"),
-        ({"fact": ["1st", "x"]}, "begins with a letter"), ({"ends": "2026-11-01"}, "end")])
+        ({"kind": "x" * 41}, "at most 40 characters"), ({"fact": ["1st", "x"]}, "begins with a letter"), ({"ends": "2026-11-01"}, "end")])
     def test_what_is_refused_keeps_what_was_typed(self, web, change, says):
         answer = web.post("/campaigns/new", data={**self.FORM, **change})
         assert answer.status_code == 422 and says in words(answer.text) and "the dome" in answer.text

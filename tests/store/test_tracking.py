@@ -153,6 +153,9 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
     assert (found["Cards on the website"]["agreed"], found["Notices"]["agreed"], found["All email"]["agreed"]) == (False, None, True)
     assert put(agreed=True, channel="post").json["where"] == "consent.channel"
     assert put(agreed=True, channel="sms", topic="news").json["where"] == "consent.topic"
+    for rubbish, where in (({"channel": ["sms"]}, "consent.channel"), ({"channel": {}}, "consent.channel"), ({"channel": None}, "consent.channel"),
+                           ({"topic": ["news"]}, "consent.topic"), ({"topic": {"a": 1}}, "consent.topic"), ({"topic": 7}, "consent.topic")):
+        assert (put(agreed=True, **rubbish).status_code, put(agreed=True, **rubbish).json["where"]) == (422, where)
 
 
 def test_preferences_topic_by_topic(database, settings, sent):

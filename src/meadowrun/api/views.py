@@ -76,14 +76,14 @@ def _take_consent(contact: Contact, data: Json) -> None:
     if not isinstance(consent, dict) or not isinstance(consent.get("agreed"), bool) or not consent.get("how"):
         raise Invalid("consent needs “agreed” (true or false) and “how” (the evidence, in words).", "consent")
     topics = {t.key: t.id for t in queries.topics(db())}
-    channel = consent.get("channel", "email")
-    if channel not in CHANNEL_WORDS:
+    channel, topic = consent.get("channel", "email"), consent.get("topic")
+    if not isinstance(channel, str) or channel not in CHANNEL_WORDS:
         raise Invalid(f"The channels are {', '.join(CHANNEL_WORDS)}.", "consent.channel")
-    if consent.get("topic") and channel != "email":
+    if topic and channel != "email":
         raise Invalid("Only email has topics.", "consent.topic")
-    if consent.get("topic") and consent["topic"] not in topics:
-        raise Invalid(f"There is no topic “{consent['topic']}”.", "consent.topic")
-    people.set_consent(db(), now(), contact.id, topics.get(consent.get("topic"), 0), consent["agreed"], str(consent["how"])[:300], channel)
+    if topic and (not isinstance(topic, str) or topic not in topics):
+        raise Invalid(f"There is no topic “{topic}”.", "consent.topic")
+    people.set_consent(db(), now(), contact.id, topics[topic] if topic else 0, consent["agreed"], str(consent["how"])[:300], channel)
 
 
 @endpoint("put", "/v1/contacts/<int:ident>", "Change the fields that are named of one contact, also their address",

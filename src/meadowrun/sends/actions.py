@@ -45,8 +45,12 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
         raise Conflict("This send has started; its sheet can no longer be changed.")
     if send.version != based_on:
         raise Conflict("Somebody changed this send while you were editing it. Reload to see it, then change it again.")
+    channel = channel_of(session, send)
     for name, value in changed.items():
         setattr(send, name, value)
+    if channel_of(session, send) != channel:
+        # Who may get a text was no answer to who may get a notice.
+        send.consent_rule = "agreed"
     if send.state == "planned":
         # A changed plan is looked at again before it goes.
         send.state = "draft"

@@ -4,7 +4,7 @@ import flask
 import sqlalchemy as sa
 
 from meadowrun.base.db import found
-from meadowrun.base.errors import MeadowrunError
+from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.shell import accounts
 from meadowrun.shell.models import ROLES, SignIn, User
 from meadowrun.shell.request import actor, db, done, needs, now
@@ -44,6 +44,8 @@ def add() -> object:
 def change(ident: int) -> object:
     form, user = flask.request.form, found(db(), User, ident, "colleague")
     try:
+        if not (form.get("role") or form.get("may") or form.get("password")):
+            raise Invalid(f"Type the new password for {user.name} first.", "password")
         accounts.change_user(db(), now(), actor(), user, role=form.get("role"), active={"in": True, "out": False}.get(form.get("may", "")),
                              password=form.get("password") or None)
     except MeadowrunError as problem:
