@@ -109,6 +109,11 @@ class TestSheet:
         answer = word(web, ready, slot, database, **form)
         assert answer.status_code == 422 and says in words(answer.text) and "A send" in answer.text
 
+    @pytest.mark.parametrize(("slot", "form"), [("message", {"message": "99"}), ("from", {"sender": "99"}), ("topic", {"topic": "99"})])
+    def test_what_is_not_there_is_told_on_the_sheet(self, web, ready, database, still, slot, form):
+        answer = word(web, ready, slot, database, **form)
+        assert answer.status_code == 404 and "does not exist any more" in words(answer.text) and "A send" in answer.text
+
     def test_two_authors_never_overwrite_each_other(self, web, ready, database):
         with database.session() as session:
             version = session.get_one(Send, ready).version

@@ -180,11 +180,11 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
                   if kind in ("segment", "list") and number.isdigit()]
         return {"audience": {**send.audience, slot: chosen}}
     if slot == "message":
-        return {"message_id": integer(form.get("message"), "message")}
+        return {"message_id": found_row(db(), Message, integer(form.get("message"), "message"), "message").id}
     if slot == "from":
-        return {"sender_id": integer(form.get("sender"), "from")}
+        return {"sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id}
     if slot == "topic":
-        return {"topic_id": integer(form["topic"], "topic") if form.get("topic") else None}
+        return {"topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id if form.get("topic") else None}
     if slot == "consent":
         return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
     if slot == "name":
