@@ -5,9 +5,10 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
 from meadowrun.core import people_file as pf
 from meadowrun.imports import actions
+from meadowrun.imports.jobs import MOST_CHOICES
 from meadowrun.imports.models import Import, ImportRefusal
 from meadowrun.people import keeping
-from meadowrun.people.models import Consent, Contact
+from meadowrun.people.models import Consent, Contact, Field
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 
@@ -169,6 +170,30 @@ def test_new_fields_come_from_columns(database, job_context):
     bring_in(database, "email,Shoe size\na@a.example,38\n", {1: ("Shoe size", "number")}, targets=("email", ""))
     with database.session() as session:
         assert session.scalars(sa.select(Contact.attributes)).one() == {"shoe_size": 38}
+
+
+def test_a_new_field_of_choices_takes_those_of_the_file(database, job_context):
+    content = ("email,Tier,Likes\na@a.example,gold,tea;Cake\nb@a.example,Gold,cake\nc@a.example,gold,\nd@a.example,silver,cake;CAKE;tea\n"
+               "e@a.example,,\n")
+    new = {1: ("Tier", "choice"), 2: ("Likes", "choices")}
+    bring_in(database, content, new, targets=("email", "", ""))
+    with database.session() as session:
+        assert dict(session.execute(sa.select(Field.key, Field.options)).all()) == {"tier": ["gold", "silver"], "likes": ["cake", "tea"]}
+        found = session.scalars(sa.select(Contact.attributes).order_by(Contact.email_key)).all()
+    assert found == [{"tier": "gold", "likes": ["cake", "tea"]}, {"tier": "gold", "likes": ["cake"]}, {"tier": "gold"},
+                     {"tier": "silver", "likes": ["cake", "tea"]}, {}]
+    before = snapshot(database)
+    counts = bring_in(database, content)[1]
+    assert (counts["new"], counts["changed"], snapshot(database)) == (0, 0, before)
+    # The next file is held to them; a field that somebody has a value of keeps what it takes.
+    assert bring_in(database, "email,Tier\nf@a.example,SILVER\ng@a.example,lead\n")[1]["refused"] == 1
+
+
+def test_a_column_of_too_many_values_stays_free(database, job_context):
+    rows = "".join(f"p{i}@a.example,t{i}\n" for i in range(MOST_CHOICES + 1))
+    bring_in(database, "email,Tier\n" + rows, {1: ("Tier", "choice")}, targets=("email", ""))
+    with database.session() as session:
+        assert session.scalars(sa.select(Field.options)).one() == []
 
 
 def test_two_records_may_share_an_address_by_reference(database, job_context):

@@ -18,7 +18,7 @@ from meadowrun.core.wording import fold
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
-from meadowrun.people.models import StoredFile
+from meadowrun.people.models import Field, StoredFile
 from meadowrun.people.queries import NUMBER, dictionary
 
 COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone")
@@ -26,6 +26,8 @@ COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone")
 CHANNELS = tuple(pf.SAID.values())
 _CONSENT = "contact_id, channel, topic_id, agreed, at, how"
 _REPORT_EVERY = 5000
+#: More different values than this are no choice to pick from.
+MOST_CHOICES = 100
 
 STAGE = """
 CREATE TEMPORARY TABLE staged (
@@ -91,6 +93,7 @@ class _Run:
                         f"FROM contacts c WHERE c.{key} IN (SELECT {key} FROM staged) GROUP BY c.{key}) m "
                         f"WHERE m.key = s.{key}"))
         self._companies()
+        self._choices()
         new = self._insert()
         changed = self._update()
         known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
@@ -147,6 +150,35 @@ class _Run:
             {"now": self.now})
         self.session.execute(sa.text("UPDATE staged s SET company_id = k.id FROM companies k "
                                      "WHERE k.name_key = s.company_key"))
+
+    def _choices(self) -> None:
+        """A field of choices that this file brings takes what stands in the file: the commonest first, each spelled as it mostly
+        is. One that somebody has a value of already, or with choices of its own, stays as it is."""
+        execute = self.session.execute
+        keys = [t.removeprefix("own:") for t in self.plan.targets if t.startswith("own:")]
+        for field in self.session.scalars(sa.select(Field).where(
+                Field.owner == "contact", Field.key.in_(keys), Field.type.in_(("choice", "choices")), sa.func.cardinality(Field.options) == 0)):
+            single = field.type == "choice"
+            values = "staged s" if single else "staged s, jsonb_array_elements_text(s.attributes->:key) AS v"
+            value = "s.attributes->>:key" if single else "v"
+            about = {"key": field.key}
+            if execute(sa.text("SELECT EXISTS (SELECT 1 FROM contacts c WHERE jsonb_exists(c.attributes, :key))"), about).scalar_one():
+                continue
+            found = execute(sa.text(f"SELECT {value} AS value FROM {values} WHERE jsonb_exists(s.attributes, :key) "
+                                    f"GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT {MOST_CHOICES + 1}"), about).scalars().all()
+            spelled: dict[str, str] = {}
+            for text in found:
+                spelled.setdefault(fold(text), text)
+            if len(found) > MOST_CHOICES:
+                continue
+            other = {text: spelled[fold(text)] for text in found if spelled[fold(text)] != text}
+            if other:
+                one = "coalesce(CAST(:other AS jsonb)->>(%s), %s)"
+                put = f"to_jsonb({one % (value, value)})" if single else \
+                    f"(SELECT jsonb_agg(DISTINCT {one % ('v', 'v')}) FROM jsonb_array_elements_text(s.attributes->:key) AS v)"
+                execute(sa.text(f"UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], {put}) "
+                                "WHERE jsonb_exists(s.attributes, :key)"), {**about, "other": json.dumps(other)})
+            field.options = list(spelled.values())
 
     def _insert(self) -> int:
         # Numbers are drawn first, so that staged rows and contacts can be told apart and joined afterwards.
