@@ -51,6 +51,12 @@ def said(text):
     ("lives in Farrow", "whose town is Farrow"), ("town is Farrow or Upper Tarn", "whose town is Farrow or Upper Tarn"),
     ("town is not Farrow", "whose town is not Farrow"), ("first name is blank", "whose first name is blank"),
     ("email contains hillmail", "whose email address contains “hillmail”"), ("score at least 10", "whose score is at least 10"),
+    ("score over 10", "whose score is more than 10"), ("score under 1,000", "whose score is less than 1,000"),
+    ("score 10 or less", "whose score is at most 10"), ("score is 10", "whose score is 10"),
+    ("score >= 10", "whose score is at least 10"), ("score < 2.5", "whose score is less than 2.5"),
+    ("score is not 10", "whose score is not 10"), ("score not over 10", "whose score is at most 10"),
+    ("donated more than 50 in total", "who donated at least once with amount more than 50 in total at any time"),
+   
     ("opened Sky diary in the last 30 days", "who opened the message “Sky diary” in the last 30 days"),
     ("was sent a text in the last 7 days", "who was sent any text message in the last 7 days"),
     ("was not sent a message in the last 30 days", "who was not sent any message in the last 30 days"),

@@ -185,6 +185,9 @@ CASES = [
     ("no is not blank", NOW, [field("lends", "no")], "Bo Di Fay"),
     ("number at least", NOW, [field("score", "at_least", 10)], "Ann Di Fay"),
     ("number at most takes zero and below, not blank", NOW, [field("score", "at_most", 0)], "Bo Gil"),
+    ("number more than leaves the number out", NOW, [field("score", "more_than", 10)], "Di"),
+    ("number less than leaves the number out", NOW, [field("score", "less_than", 2.5)], "Bo Gil"),
+    ("number is not, blank left out", NOW, [field("score", "is_not", 10)], "Bo Cy Di Gil"),
     ("number between", NOW, [field("score", "between", [0, 10])], "Ann Bo Cy Fay"),
     # dates in the four ways, on each person's own clock
     ("exact day", NOW, [field("renewal", "on", "2026-11-23")], "Ann"),
@@ -224,6 +227,8 @@ CASES = [
     ("with a detail, capitals aside", NOW, [event("ticket_bought", where=[{"detail": "night", "op": "is", "value": ["Mars night"]}])], "Ann Fay"),
     ("with amount at least 24", NOW, [event("ticket_bought", where=[{"detail": "amount", "op": "at_least", "value": 24}])], "Ann Cy Fay"),
     ("amount at least 32 in total", NOW, [event("ticket_bought", total={"detail": "amount", "op": "at_least", "value": 32})], "Ann Cy Fay"),
+    ("amount more than 32 in total", NOW, [event("ticket_bought", total={"detail": "amount", "op": "more_than", "value": 32})], "Cy Fay"),
+    ("amount less than 32 in total", NOW, [event("ticket_bought", total={"detail": "amount", "op": "less_than", "value": 32})], "Di"),
     ("amount at most 12 in total", NOW, [event("ticket_bought", total={"detail": "amount", "op": "at_most", "value": 12})], "Di"),
     ("first ticket ever this November", NOW, [event("ticket_bought", which="first", span={"from": "2026-11-01"})], "Cy Di"),
     ("latest visit before November", NOW, [event("visited", which="latest", span={"to": "2026-10-31"})], "Cy Fay"),

@@ -137,7 +137,7 @@ field_lines = st.one_of(
     st.tuples(st.sampled_from(["first_name", "email", "town"]), st.sampled_from(["contains", "not_contains", "begins"]),
               st.sampled_from(["zoë", "ZOE", "_", "%", "p1", "50%", "fárrow"])),
     st.tuples(st.just("tier"), st.sampled_from(["is", "is_not"]), st.lists(st.sampled_from(["Single", "Patron"]), min_size=1)),
-    st.tuples(st.just("score"), st.sampled_from(["is", "at_least", "at_most"]), st.sampled_from([0, 1, 2.5, 99])),
+    st.tuples(st.just("score"), st.sampled_from(["is", "is_not", "more_than", "at_least", "less_than", "at_most"]), st.sampled_from([0, 1, 2.5, 99])),
     st.tuples(st.just("score"), st.just("between"), st.just([1, 50])),
     st.tuples(st.sampled_from(["renewal", "company.agreement_ends"]), st.sampled_from(
         ["in_next", "in_last", "ahead", "ago", "yearly_next", "yearly_last"]), st.sampled_from([0, 1, 40, 400])),
@@ -161,7 +161,7 @@ event_lines = st.fixed_dictionaries({
 picked_events = st.fixed_dictionaries({"kind": st.just("event"), "event": st.just("ticket_bought"), "span": spans,
                                        "which": st.sampled_from(["first", "latest"])})
 totals = st.fixed_dictionaries({"kind": st.just("event"), "event": st.just("ticket_bought"), "span": spans, "total": st.fixed_dictionaries(
-    {"detail": st.just("amount"), "op": st.sampled_from(["at_least", "at_most"]), "value": st.sampled_from([8, 24, 32.5])})})
+    {"detail": st.just("amount"), "op": st.sampled_from(list(d.TOTALS)), "value": st.sampled_from([8, 24, 32.5])})})
 followed = st.fixed_dictionaries({"kind": st.just("event"), "event": st.just("visited"), "span": spans, "then": st.fixed_dictionaries(
     {"event": st.just("ticket_bought"), "did": st.booleans(), "days": st.sampled_from([1, 2, 30])})})
 mail_lines = st.fixed_dictionaries({

@@ -29,6 +29,7 @@ from meadowrun.people.queries import NUMBER
 #: and where it underestimates how many the other lines leave (it knows nothing of own fields), that join was measured a
 #: hundred times slower.
 SEPARATE = " IS TRUE"
+SIGNS = {"is": "=", "is_not": "<>", "more_than": ">", "at_least": ">=", "less_than": "<", "at_most": "<="}
 _FORM = {"letters": "lower({})", "loose": "loose({})", "exact": "{}"}
 #: The address or its domain is suppressed now.
 SUPPRESSED = ("(c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN "
@@ -180,7 +181,7 @@ class Compiler:
             as_number = f"CAST({text} AS numeric)"
             if op == "between":
                 return f"{as_number} BETWEEN {self.bind(value[0])} AND {self.bind(value[1])}"
-            return f"{as_number} {({'is': '=', 'at_least': '>=', 'at_most': '<='})[op]} {self.bind(value)}"
+            return f"{as_number} {SIGNS[op]} {self.bind(value)}"
         if op in ("yearly_next", "yearly_last", "day_month"):
             days = between_month_days(*value) if op == "day_month" else month_days(today, value if op == "yearly_next" else -value)
             return f"substr({text}, 6, 5) = ANY({self.bind(sorted(days))})"
@@ -239,9 +240,8 @@ class Compiler:
             return f"(c.id NOT IN ({source}))"
         if line.total is not None:
             summed = f"sum(CAST(e.details->>{self.bind(line.total.detail)} AS numeric))"
-            sign = ">=" if line.total.op == "at_least" else "<="
             times = f"count(*) {({'at_least': '>=', 'exactly': '=', 'at_most': '<='})[line.times_op]} {line.times}"
-            return f"(c.id IN ({source} GROUP BY e.contact_id HAVING {times} AND {summed} {sign} {self.bind(line.total.value)}))"
+            return f"(c.id IN ({source} GROUP BY e.contact_id HAVING {times} AND {summed} {SIGNS[line.total.op]} {self.bind(line.total.value)}))"
         if line.times_op == "at_least":
             if line.times == 1:
                 return f"(c.id IN ({source}))"

@@ -11,6 +11,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import insert
 
+from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
 from meadowrun.segments.models import Segment, SegmentMembers, SegmentSize
@@ -120,7 +121,9 @@ def profile(session: orm.Session, members: BitMap, words: Dictionary, now: dt.da
 
 
 def _field_traits(session: orm.Session, spec: FieldSpec, size: int, everyone: int) -> list[Trait]:
-    if spec.type in ("date", "number") or spec.ref in ("first_name", "last_name", "email", "reference", "phone", "company.name"):
+    if spec.type in ("date", "number"):
+        return _band_traits(session, spec, size, everyone)
+    if spec.ref in ("first_name", "last_name", "email", "reference", "phone", "company.name"):
         return []
     table = "k" if spec.owner == "company" else "c"
     value = f"{table}.{spec.column}" if spec.column else f"{table}.attributes->>:key"
@@ -133,6 +136,29 @@ def _field_traits(session: orm.Session, spec: FieldSpec, size: int, everyone: in
     words = {"true": "yes", "false": "no"}
     return [t for v, total, here in rows if (t := _trait(spec.label, words.get(v, v) if spec.type == "yes_no" else v, here, size,
                                                         total, everyone))]
+
+
+def _band_traits(session: orm.Session, spec: FieldSpec, size: int, everyone: int) -> list[Trait]:
+    """A number or a date by the quarters of everyone who has one: each band holds about as many of them. Equal bounds fall together."""
+    table, kind = ("k" if spec.owner == "company" else "c"), "numeric" if spec.type == "number" else "date"
+    value = f"CAST({table}.attributes->>:key AS {kind})"
+    source = f"SELECT {value} AS v, h.id AS h FROM contacts c LEFT JOIN chosen h ON h.id = c.id LEFT JOIN companies k ON k.id = c.company_id"
+    bounds = session.execute(sa.text(f"SELECT percentile_disc(ARRAY[0.25, 0.5, 0.75]) WITHIN GROUP (ORDER BY v), max(v) FROM ({source}) x"),
+                             {"key": spec.key}).one()
+    edges = sorted(set(bounds[0] or ()) - {bounds[1]})
+    if not edges:
+        return []
+    band = " + ".join(f"CAST(v > :edge{n} AS integer)" for n in range(len(edges)))
+    rows = session.execute(sa.text(f"SELECT {band} AS band, count(*), count(h) FROM ({source}) x WHERE v IS NOT NULL GROUP BY 1"),
+                           {"key": spec.key} | {f"edge{n}": e for n, e in enumerate(edges)}).all()
+    shown = [wording.number(e) if spec.type == "number" else wording.day(e) for e in edges]
+    return [t for band, total, here in rows if (t := _trait(spec.label, _band(band, shown, spec.type), here, size, total, everyone))]
+
+
+def _band(band: int, shown: list[str], kind: str) -> str:
+    low, high = shown[band - 1] if band else None, shown[band] if band < len(shown) else None
+    after, until = ("more than", "up to") if kind == "number" else ("after", "until")
+    return f"{after} {low}, {until} {high}" if low and high else f"{after} {low}" if low else f"{until} {high}"
 
 
 def _hours(session: orm.Session, since: dt.datetime, zone: zoneinfo.ZoneInfo) -> list[Trait]:

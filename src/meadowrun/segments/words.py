@@ -9,7 +9,7 @@ from sqlalchemy import orm
 from werkzeug.datastructures import MultiDict
 
 from meadowrun.core import values
-from meadowrun.core.audience.definition import BLANK, IN_DAYS, OPERATORS, DefinitionError
+from meadowrun.core.audience.definition import BLANK, IN_DAYS, OPERATORS, TOTALS, DefinitionError
 from meadowrun.core.audience.edit import consent_about
 from meadowrun.core.audience.english import MAIL_WORDS, ONE_OF, OP_WORDS, STATE_WORDS
 from meadowrun.core.audience.fields import Dictionary, EventSpec
@@ -44,7 +44,7 @@ def context(session: orm.Session, node: Json, slot: str, words: Dictionary) -> J
     if slot == "event":
         return found | {"form": "about"}
     if slot in ("did", "times", "span", "then", "total"):
-        return found | {"form": slot, "numbers": [d for d in event.details if d.type == "number"]}
+        return found | {"form": slot, "totals": TOTALS, "numbers": [d for d in event.details if d.type == "number"]}
     return found | _detail(session, node, slot, event)
 
 

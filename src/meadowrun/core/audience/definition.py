@@ -43,12 +43,14 @@ from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins"),
-    "number": ("is", "at_least", "at_most", "between"),
+    "number": ("is", "is_not", "more_than", "at_least", "less_than", "at_most", "between"),
     "date": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month"),
     "yes_no": ("yes", "no"),
     "choice": ("is", "is_not"),
     "choices": ("has", "has_not"),
 }
+#: how what an event's number adds up to may be compared
+TOTALS = ("more_than", "at_least", "less_than", "at_most")
 BLANK = ("blank", "not_blank")
 #: operators of dates whose value is a number of days
 IN_DAYS = ("in_next", "in_last", "ahead", "ago", "yearly_next", "yearly_last")
@@ -145,8 +147,8 @@ class _Reader:
         if data.get("total"):
             key, op, value = self._detail(data["total"], event.key, ident)
             spec = event.detail(key)
-            if spec is None or spec.type != "number" or op not in ("at_least", "at_most"):
-                raise DefinitionError("Only a number among the details can add up to at least or at most so much.", ident)
+            if spec is None or spec.type != "number" or op not in TOTALS:
+                raise DefinitionError("Only a number among the details can add up to more than, at least, less than or at most so much.", ident)
             total = Total(key, op, value)
         if data.get("then"):
             after = data["then"]

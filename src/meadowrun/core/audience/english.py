@@ -37,7 +37,8 @@ class Part:
 #: operator → the words between the field and its value, by type where they differ
 OP_WORDS: dict[str, str] = {
     "is": "is", "is_not": "is not", "contains": "contains", "not_contains": "does not contain",
-    "begins": "begins with", "at_least": "is at least", "at_most": "is at most", "between": "is between",
+    "begins": "begins with", "more_than": "is more than", "at_least": "is at least", "less_than": "is less than",
+    "at_most": "is at most", "between": "is between",
     "in_next": "is within the next", "in_last": "was within the last", "on": "is", "before": "is before",
     "after": "is after", "yearly_next": "comes round within the next",
     "yearly_last": "came round within the last", "ago": "was more than", "ahead": "is more than",
@@ -58,10 +59,6 @@ ONE_OF = {"email": ("mail", "mails"), "sms": ("text message", "text messages"), 
 STATE_WORDS = {"agreed": "agreed to", "refused": "said no to", "unasked": "was never asked about"}
 WHICH_WORDS = {"any": "", "first": "for the first time", "latest": "for the latest time"}
 TIMES_WORDS = {"at_least": "or more", "exactly": "exactly", "at_most": "at most"}
-
-
-def op_words(op: str) -> str:
-    return OP_WORDS[op]
 
 
 def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -> list[Part]:

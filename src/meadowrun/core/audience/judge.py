@@ -125,8 +125,14 @@ def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: 
     if kind == "number":
         if op == "between":
             return bool(wanted[0] <= value <= wanted[1])
-        return bool({"is": value == wanted, "at_least": value >= wanted, "at_most": value <= wanted}[op])
+        return compared(op, value, wanted)
     return _day_holds(op, wanted, dt.date.fromisoformat(value), today)
+
+
+def compared(op: str, value: float, wanted: float) -> bool:
+    """A number beside the one a line names."""
+    return {"is": value == wanted, "is_not": value != wanted, "more_than": value > wanted, "at_least": value >= wanted,
+            "less_than": value < wanted, "at_most": value <= wanted}[op]
 
 
 def _text_holds(op: str, wanted: Any, value: str, form: Callable[[str], str]) -> bool:
@@ -241,7 +247,7 @@ class Judge:
             return True
         numbers = [h.details[line.total.detail] for h in fits if h.details.get(line.total.detail) is not None]
         total = sum(numbers)
-        return bool(numbers) and (total >= line.total.value if line.total.op == "at_least" else total <= line.total.value)
+        return bool(numbers) and compared(line.total.op, total, line.total.value)
 
     def _followed(self, line: EventLine, happening: Happening, person: Person) -> bool:
         """Whether what a line asks to follow did, or did not. “Did not” can be said only when the time for it is over."""

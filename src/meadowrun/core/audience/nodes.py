@@ -37,7 +37,7 @@ class Span:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Total:
-    """What a number among the details must add up to, over every fitting event: at_least or at_most."""
+    """What a number among the details must add up to, over every fitting event: more_than, at_least, less_than or at_most."""
 
     detail: str
     op: str

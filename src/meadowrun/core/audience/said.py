@@ -36,7 +36,7 @@ class Said:
     not_: bool = False
     times: tuple[str, int] | None = None
     when: When = dataclasses.field(default_factory=When)
-    #: comparison and number: at_least, at_most, is
+    #: comparison and number: more_than, at_least, less_than, at_most, is
     amount: tuple[str, float] | None = None
     total: bool = False
 
@@ -52,7 +52,8 @@ def take_apart(text: str, today: dt.date) -> Said:
 
 
 def _take_not(said: Said, _: dt.date) -> None:
-    said.rest, count = _NOT.subn(" ", said.rest)
+    # “is not 10” keeps its “is”: a number alone would be no comparison.
+    said.rest, count = _NOT.subn(lambda m: " is " if re.match(r" [£$€]?-?\d", m.string[m.end():]) and m[0].startswith("is") else " ", said.rest)
     said.not_ = count % 2 == 1
 
 
@@ -161,12 +162,15 @@ def _compared(word: str, n: int, after: str) -> tuple[str, int]:
     return "at_least", n + 1 if word in ("more than", "over") else n
 
 
+_AMOUNTS = {word: op for op, words in {
+    "at_least": ("at least", ">="), "at_most": ("at most", "up to", "<="), "more_than": ("more than", "over", "above", ">"),
+    "less_than": ("less than", "under", "below", "<"), "is": ("of", "is", "=")}.items() for word in words}
+
+
 def _take_amount(said: Said, _: dt.date) -> None:
     said.total = bool(_take(said, r"\b(in total|altogether|in all|all together)\b"))
-    if m := _take(said, r"\b(at least|at most|more than|less than|over|above|under|below|up to|of|is|=|>=|<=|>|<) ?[£$€]?(-?\d[\d,]*(?:\.\d+)?)"
+    if m := _take(said, r"(?<!\w)(at least|at most|more than|less than|over|above|under|below|up to|of|is|=|>=|<=|>|<) *[£$€]?(-?\d[\d,]*(?:\.\d+)?)"
                         r"(?: or (more|less))?(?= |$)"):
-        low = m[1] in ("at most", "less than", "under", "below", "up to", "<=", "<") or m[3] == "less"
-        same = m[1] in ("is", "=", "of") and not m[3]
-        said.amount = ("is" if same else "at_most" if low else "at_least", float(m[2].replace(",", "")))
+        said.amount = ({"more": "at_least", "less": "at_most"}.get(m[3]) or _AMOUNTS[m[1]], float(m[2].replace(",", "")))
     elif said.rest.strip() and (m := _take(said, r"\b(\d[\d,]*(?:\.\d+)?) or (more|less)\b")):
         said.amount = ("at_least" if m[2] == "more" else "at_most", float(m[1].replace(",", "")))

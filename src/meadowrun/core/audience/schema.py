@@ -10,6 +10,7 @@ from meadowrun.core.audience.definition import (
     MOST_LINES,
     MOST_VALUES,
     OPERATORS,
+    TOTALS,
 )
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
@@ -45,7 +46,7 @@ def schema(address: str) -> Json:
             "times": {"type": "object", "required": ["op", "n"], "additionalProperties": False, "properties": {
                 "op": {"enum": ["at_least", "exactly", "at_most"]}, "n": {"type": "integer", "minimum": 0, "maximum": 100_000}}},
             "which": {"enum": ["any", "first", "latest"]}, "total": {**compared, "properties": {
-                **compared["properties"], "op": {"enum": ["at_least", "at_most"]}, "value": {"type": "number"}}},
+                **compared["properties"], "op": {"enum": list(TOTALS)}, "value": {"type": "number"}}},
             "then": {"type": "object", "required": ["event", "days"], "additionalProperties": False, "properties": {
                 "event": {"type": "string"}, "did": {"type": "boolean"}, "days": {"type": "integer", "minimum": 1, "maximum": 3650}}}}),
         _line("mail", ["what"], {

@@ -20,7 +20,8 @@ _MAIL = {"sent": ("sent", "get sent", "mailed"), "delivered": ("received", "rece
 #: channel → what a sentence calls what people get by it
 _CHANNELS = {"sms": r"\b(sms|texts?)\b", "push": r"\b(notices?|push)\b", "card": r"\bcards?\b"}
 _YEARLY = re.compile(r"birth|anniversar|name day|turn|come.? round|every year")
-
+#: what a comparison of numbers becomes under a “not”
+_OTHERWISE = {"is": "is_not", "more_than": "at_most", "at_least": "less_than", "less_than": "at_least", "at_most": "more_than"}
 
 
 
@@ -167,7 +168,9 @@ def _field_lines(said: Said, spec: FieldSpec, after: str, text: str) -> list[Jso
     if spec.type == "date":
         return [base | line for line in _date_lines(said, spec)] or [base | {"op": "not_blank"}]
     if spec.type == "number":
-        return [base | {"op": said.amount[0], "value": said.amount[1]}] if said.amount else [base | {"op": "not_blank"}]
+        if not said.amount:
+            return [base | {"op": "not_blank"}]
+        return [base | {"op": _OTHERWISE[said.amount[0]] if said.not_ else said.amount[0], "value": said.amount[1]}]
     if spec.type == "yes_no":
         return [base | {"op": "no" if said.not_ else "yes"}]
     if not bare:
