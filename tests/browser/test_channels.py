@@ -48,7 +48,7 @@ def two(house):
 def begin(page, name, channel):
     page.open("/messages/new")
     page.type("#name", name)
-    Select(page.find("#channel")).select_by_value(channel)
+    page.click(f'[name=channel][value="{channel}"]')
     page.press("Begin writing")
     page.find(".ink")
 

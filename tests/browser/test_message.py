@@ -45,7 +45,7 @@ def write(page, selector, words):
 def begin(page, name, layout=""):
     page.open("/messages/new")
     page.type("#name", name)
-    Select(page.find("#from")).select_by_value(layout)
+    page.click(f'.tile:has([value="{layout}"])')
     page.press("Begin writing")
     page.find("#lines .line")
 

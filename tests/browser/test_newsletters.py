@@ -50,7 +50,7 @@ def line(dice, depth=0):
 
 def documents():
     for layout in list(begin.LAYOUTS)[:6]:
-        made = begin.document(layout, "Farrow Hill Observatory", "Tarn Road", {}, lambda n: {})
+        made = begin.document(layout, "Farrow Hill Observatory", "Tarn Road", {})
         for one in made["lines"]:
             for inner in [one, *[x for c in one.get("columns", []) for x in c]]:
                 if inner["type"] == "picture":

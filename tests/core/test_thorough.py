@@ -14,7 +14,7 @@ from meadowrun.core.content.checks import greeting_clashes
 from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.document import DocumentError, empty, take
-from meadowrun.core.content.lines import new_line, places, with_rows
+from meadowrun.core.content.lines import new_line, with_rows
 from meadowrun.gateways import assistant, filters
 
 
@@ -312,14 +312,8 @@ def test_mjml_that_cannot_be_read(source, says):
 
 @pytest.mark.parametrize("layout", list(begin.LAYOUTS))
 def test_every_layout_is_a_good_start(layout):
-    document = take(begin.document(layout, "Farrow Hill", "Tarn Road", {}, lambda n: {}))
+    document = take(begin.document(layout, "Farrow Hill", "Tarn Road", {}))
     assert len(document["lines"]) >= 2 and "Farrow Hill, Tarn Road" in compile_document(document, "http://p.example").html
-
-
-def test_a_copy_has_lines_of_its_own():
-    first = take(begin.document("newsletter", "F", "T", {}, lambda n: {}))
-    copied = begin.document("7", "F", "T", {}, lambda n: first)
-    assert not set(places(first["lines"])) & set(places(copied["lines"])) and len(places(first["lines"])) == len(places(copied["lines"]))
 
 
 def test_kept_rows_stand_in_their_places_with_ids_of_their_own():

@@ -157,6 +157,63 @@ class TestNames:
         assert "Third" in web.get("/messages").text
 
 
+class TestCopies:
+    def test_the_same_as_a_text_a_notice_and_a_card(self, web, letter):
+        for channel, number, has in (("sms", 2, "Good evening. https://farrowhill.example/book"), ("push", 3, "https://farrowhill.example/book"),
+                                     ("card", 4, "Good evening")):
+            place = web.post(f"/messages/{letter}/also", data={"channel": channel}).location
+            assert place == f"/messages/{number}"
+            page = web.get(place, follow_redirects=True).text
+            assert has in page and "Begun with what “A letter” says." in page
+        assert "Left behind: the salutation" not in words(web.get("/messages").text)
+        table = words(web.get("/messages").text)
+        assert all(name in table for name in ("A letter, text message", "A letter, push notice", "A letter, in-app card"))
+
+    def test_a_copy_and_another(self, web, letter, database):
+        for number in (2, 3):
+            assert web.post(f"/messages/{letter}/also", data={"channel": "email"}).location == f"/messages/{number}"
+        with database.session() as session:
+            assert session.scalars(sa.select(Message.name).order_by(Message.id)).all() == ["A letter", "A letter, copy", "A letter, copy 2"]
+            first, copy = session.scalars(sa.select(Message.document).order_by(Message.id).limit(2)).all()
+        assert [line["type"] for line in copy["lines"]] == [line["type"] for line in first["lines"]] and copy["subject"] == first["subject"]
+        assert not {line["id"] for line in copy["lines"]} & {line["id"] for line in first["lines"]}
+
+    def test_words_for_some_go_along_as_kept_conditions(self, web, letter, database):
+        only = {"id": "o", "type": "only", "cases": [{"id": "v", "name": "Of Farrow", "lines": [
+            {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}], "content": [
+            {"id": "y", "type": "text", "html": "<p>Walk up the hill.</p>"}]}], "otherwise": [
+            {"id": "x", "type": "text", "html": "<p>Take the bus.</p>"}]}
+        with database.session() as session:
+            message = session.get(Message, letter)
+            actions.save(session, IDA, NOW, message, {**LETTER, "lines": [only]}, message.draft, dictionary(session))
+        place = web.post(f"/messages/{letter}/also", data={"channel": "sms"}).location
+        text = f"/messages/{place.rsplit('/', 1)[1]}/text"
+        for person, reads in ((1, "Walk up the hill."), (2, "Take the bus.")):
+            assert reads in web.get(f"{text}/read?as={person}").json["text"]
+
+    def test_begun_with_the_words_of_another_channel(self, web, letter):
+        place = web.post("/messages/new", data={"name": "By text", "channel": "sms", "words_of": str(letter), "from": "newsletter"}).location
+        assert "Good evening. https://" in web.get(place, follow_redirects=True).text
+        answer = web.post("/messages/new", data={"name": "X", "channel": "pigeon"})
+        assert answer.status_code == 422 and "no such channel" in answer.text
+
+    def test_what_is_refused_is_said_in_red_on_its_own_page(self, web, letter):
+        page = web.post(f"/messages/{letter}/also", data={"channel": "pigeon"}, follow_redirects=True).text
+        assert '<p class="note bad" role="alert">There is no such channel.</p>' in page
+
+    def test_deleted_when_nothing_uses_it(self, web, letter, database):
+        web.post(f"/messages/{letter}/also", data={"channel": "push"})
+        with database.session() as session:
+            notice = session.get(Message, 2)
+            document = notice.document | {"push": notice.document["push"] | {"tap": "page", "page": letter}}
+            actions.save(session, IDA, NOW, notice, document, notice.draft, dictionary(session))
+        assert "is used by the message “A letter, push notice”" in web.post(f"/messages/{letter}/delete", follow_redirects=True).text
+        assert web.post("/messages/2/delete").location == "/messages"
+        assert web.post(f"/messages/{letter}/delete").location == "/messages"
+        with database.session() as session:
+            assert session.scalars(sa.select(Message.id)).all() == [] and session.scalars(sa.select(Draft)).all() == []
+
+
 @pytest.mark.parametrize(("source", "shown"), [
     ("Hi {{ contact.first_name }}", 'Hi <span class="fill" contenteditable="false" data-fill="{{ contact.first_name }}" '
      'data-ref="contact.first_name" data-fallback="" data-format="" data-label="first name">first name</span>'),

@@ -180,6 +180,18 @@ class TestGoing:
         with database.session() as session:
             assert session.get_one(Send, ready).state == "draft"
 
+    def test_one_begun_by_mistake_is_deleted_one_that_went_is_not(self, web, ready, database, still):
+        assert "goes on in the send" in web.post("/campaigns/1/delete", follow_redirects=True).text
+        place = web.post("/campaigns/1/send", data={"name": "By mistake"}).location
+        assert web.post(f"{place}/delete").location == "/campaigns/1"
+        with database.session() as session:
+            session.get_one(Send, ready).state = "done"
+        assert "what was sent stays on record" in web.post(f"/sends/{ready}/delete", follow_redirects=True).text
+        web.post("/campaigns/new", data={"name": "Empty", "kind": "Offer"})
+        assert web.post("/campaigns/2/delete").location == "/campaigns"
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT (SELECT count(*) FROM sends), (SELECT count(*) FROM campaigns)")).one() == (1, 1)
+
     def test_authors_write_and_approvers_start(self, client, ready, database, still):
         sign_in(client, "author")
         assert self.start(client, database, ready).status_code == 403

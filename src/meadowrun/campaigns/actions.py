@@ -13,6 +13,7 @@ from meadowrun.base.db import found
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.wording import fold
+from meadowrun.people.queries import definitions_using
 
 #: Kinds offered before an organisation has used any of its own.
 BEGINNINGS = ("Announcement", "Appeal", "Invitation", "Newsletter", "Offer", "Renewal")
@@ -75,3 +76,12 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str,
     session.flush()
     audit.record(session, actor, now, "saved", "campaign", campaign.id, name)
     return campaign
+
+
+def delete(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, sends: list[str]) -> None:
+    """Deletes a campaign that holds no send. Raises Conflict naming what it holds, or the conditions that name it."""
+    used = [f"the send “{name}”" for name in sends] + definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.campaign == {int(campaign.id)})')
+    if used:
+        raise Conflict(f"“{campaign.name}” goes on in {', '.join(used[:5])}.")
+    audit.record(session, actor, now, "deleted", "campaign", campaign.id, campaign.name)
+    session.delete(campaign)

@@ -13,7 +13,7 @@ from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.actions import create as create_send
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import recent
-from meadowrun.shell.request import actor, db, done, needs, now, settings
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
 
 pages = flask.Blueprint("campaigns", __name__)
 
@@ -100,6 +100,18 @@ def change(ident: int) -> object:
         db().rollback()
         return _form(actions.get(db(), ident), flask.request.form.to_dict(), problem), problem.status
     return done("campaigns.show", "Saved.", ident=ident)
+
+
+@pages.post("/campaigns/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    campaign = actions.get(db(), ident)
+    name = campaign.name
+    try:
+        actions.delete(db(), actor(), now(), campaign, [send.name for send, _ in recent(db(), campaign_id=ident)])
+    except MeadowrunError as problem:
+        return not_done(problem, "campaigns.show", ident=ident)
+    return done("campaigns.table", f"“{name}” was deleted.")
 
 
 @pages.post("/campaigns/<int:ident>/send")

@@ -12,7 +12,7 @@ from meadowrun.messages.models import Message
 from meadowrun.people.models import Contact
 from meadowrun.sends.models import Sender
 from meadowrun.sends.queries import senders
-from meadowrun.shell.request import actor, db, done, needs, now, settings, words, zone
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words, zone
 
 pages = flask.Blueprint("proofs", __name__)
 
@@ -45,8 +45,7 @@ def email(ident: int) -> object:
     try:
         sent = list(gateway(settings()).hand_over(letters))
     except GatewayUnavailable as problem:
-        flask.flash(f"The proof did not go: {problem}")
-        return done("messages.edit", ident=ident)
+        return not_done(f"The proof did not go: {problem}", "messages.edit", ident=ident)
     refused = sorted({f"{letter.to} ({h.note})" for letter, h in zip(letters, sent, strict=True) if h.outcome != "delivered"})
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=addresses)
     arrived = sum(h.outcome == "delivered" for h in sent)

@@ -6,7 +6,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.messages import keeping, queries, reading, views
 from meadowrun.messages.models import KeptRow, KeptRowVersion, Message
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, words, zone
+from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, words, zone
 
 pages = flask.Blueprint("rows", __name__)
 
@@ -141,8 +141,7 @@ def delete(ident: int) -> object:
     try:
         keeping.delete_row(db(), actor(), now(), row)
     except MeadowrunError as problem:
-        flask.flash(str(problem))
-        return done("rows.uses", ident=ident)
+        return not_done(problem, "rows.uses", ident=ident)
     return done("rows.table", f"“{row.name}” was deleted.")
 
 

@@ -21,7 +21,7 @@ from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
 from meadowrun.core.content.sms import STOP_WORD
-from meadowrun.messages import actions, bringing, editable, queries, reading
+from meadowrun.messages import actions, bringing, copying, editable, queries, reading
 from meadowrun.messages.cards_views import on_website, websites
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
@@ -52,7 +52,13 @@ def new() -> object:
 def _new(problem: MeadowrunError | None) -> object:
     form = flask.request.form
     return flask.render_template("messages/new.html", problem=problem, name=form.get("name", ""), code=form.get("code", ""),
-                                 own=queries.messages(db()), layouts=begin.LAYOUTS)
+                                 own=queries.messages(db()), channels=CHANNELS, layouts=begin.LAYOUTS, form=form, lines_of=_lines_of)
+
+
+def _lines_of(layout: str) -> list[doc.Json]:
+    """What a layout's sketch is drawn from."""
+    lines: list[doc.Json] = begin.document(layout, settings().organisation, settings().postal_address, {})["lines"]
+    return lines
 
 
 @pages.post("/messages/new")
@@ -61,21 +67,23 @@ def create() -> object:
     form, lost = flask.request.form, list[str]()
     try:
         channel = form.get("channel", "email")
-        if channel in CHANNELS and channel != "email":
-            document = beginning(channel, settings().organisation, STOP_WORD, queries.house(db()).looks)
-            made = actions.create(db(), actor(), now(), form.get("name", ""), document, channel)
-            return done("messages.edit", ident=made.id)
-        source = bringing.given(flask.request.files.get("file"), form.get("code", ""))
+        if channel not in CHANNELS:
+            raise Invalid("There is no such channel.", "channel")
+        source = bringing.given(flask.request.files.get("file"), form.get("code", "")) if channel == "email" else ""
+        chosen = form.get("words_of") or form.get("from", "")
         if source.strip():
             document, lost = bringing.read_in(db(), source, words(), settings().public_url)
+        elif chosen.isdigit() and (form.get("words_of") or channel == "email"):
+            document, lost = copying.document_from(db(), queries.message(db(), int(chosen)), channel, settings(), words())
+        elif channel == "email":
+            document = begin.document(chosen, settings().organisation, settings().postal_address, queries.house(db()).looks)
         else:
-            document = begin.document(form.get("from", ""), settings().organisation, settings().postal_address,
-                                      queries.house(db()).looks, lambda number: queries.message(db(), number).document)
-        made = actions.create(db(), actor(), now(), form.get("name", ""), document)
+            document = beginning(channel, settings().organisation, STOP_WORD, queries.house(db()).looks)
+        made = actions.create(db(), actor(), now(), form.get("name", ""), document, channel)
     except MeadowrunError as problem:
         db().rollback()
         return _new(problem), problem.status
-    return done("messages.edit", f"Not taken: {'; '.join(lost)}." if lost else None, ident=made.id)
+    return done("messages.edit", f"Not taken along: {'; '.join(lost)}." if lost else None, ident=made.id)
 
 
 @pages.get("/messages/<int:ident>")

@@ -9,7 +9,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import wording
 from meadowrun.people import doubles, queries
 from meadowrun.people.models import Company
-from meadowrun.shell.request import actor, db, done, integer, needs, now, words
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, words
 
 pages = flask.Blueprint("doubles", __name__)
 
@@ -65,7 +65,5 @@ def undo(ident: int) -> object:
     try:
         parted = doubles.undo(db(), actor(), now(), ident)
     except MeadowrunError as problem:
-        db().rollback()
-        flask.flash(str(problem))
-        return done("doubles.table")
+        return not_done(problem, "doubles.table")
     return done("people.show", "They are two records again, each with its own history.", ident=parted.gone_id)

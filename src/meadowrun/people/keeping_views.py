@@ -12,7 +12,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
 from meadowrun.people import keeping, queries
 from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
-from meadowrun.shell.request import actor, db, done, integer, needs, now, zone
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, zone
 
 pages = flask.Blueprint("keeping", __name__)
 PAGE = 50
@@ -98,8 +98,7 @@ def delete(ident: int) -> object:
     try:
         keeping.delete_list(db(), actor(), now(), found, queries.uses_of_list(db(), ident))
     except MeadowrunError as problem:
-        flask.flash(str(problem))
-        return done("keeping.list_members", ident=ident)
+        return not_done(problem, "keeping.list_members", ident=ident)
     return done("keeping.lists", f"“{found.name}” was deleted; its people stay.")
 
 

@@ -17,7 +17,7 @@ from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.models import Segment
-from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("insight", __name__)
 SHOWN = 12
@@ -148,14 +148,11 @@ def take_in() -> object:
     except (ValueError, UnicodeDecodeError):
         data = None
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
-        flask.flash("That file is not a segment: it should hold JSON with a list of lines, as “Take it along” writes it.")
-        return done("segments.table")
+        return not_done("That file is not a segment: it should hold JSON with a list of lines, as “Take it along” writes it.", "segments.table")
     try:
         name = str(data.get("name") or given.filename if given else "")
         made = actions.save(db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": data["lines"]})
     except MeadowrunError as problem:
-        db().rollback()
-        flask.flash(f"It was not taken in: {problem}")
-        return done("segments.table")
+        return not_done(f"It was not taken in: {problem}", "segments.table")
     return done("segments.edit", f"“{made.name}” was taken in.", ident=made.id)
 

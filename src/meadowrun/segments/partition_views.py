@@ -13,7 +13,7 @@ from meadowrun.segments import partitions
 from meadowrun.segments.models import Partition
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.queries import look
-from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("partitions", __name__)
 PAGE = 100
@@ -102,8 +102,7 @@ def change(ident: int, verb: str) -> object:
     try:
         partitions.change(db(), actor(), now(), words(), partition, {"do": verb, "key": form.get("key"), "name": form.get("name")})
     except MeadowrunError as problem:
-        db().rollback()
-        flask.flash(str(problem))
+        return not_done(problem, "partitions.show", ident=ident)
     return done("partitions.show", ident=ident)
 
 
@@ -114,6 +113,5 @@ def delete(ident: int) -> object:
     try:
         partitions.delete(db(), actor(), now(), partition)
     except MeadowrunError as problem:
-        flask.flash(str(problem))
-        return done("partitions.show", ident=ident)
+        return not_done(problem, "partitions.show", ident=ident)
     return done("partitions.table", f"“{partition.name}” was deleted.")

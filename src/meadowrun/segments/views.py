@@ -15,7 +15,7 @@ from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
 from meadowrun.sends.queries import uses_of_segment
-from meadowrun.shell.request import actor, body, db, done, needs, now, today, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("segments", __name__)
 PEOPLE_SHOWN = 50
@@ -190,6 +190,5 @@ def delete(ident: int) -> object:
         actions.delete(db(), actor(), now(), segment, [
             *(f"the send “{s.name}”" for s in uses_of_segment(db(), ident)), *queries.users(db(), ident)])
     except MeadowrunError as problem:
-        flask.flash(str(problem))
-        return done("segments.edit", ident=ident)
+        return not_done(problem, "segments.edit", ident=ident)
     return done("segments.table", f"“{segment.name}” was deleted.")

@@ -18,7 +18,7 @@ from meadowrun.core.content.compiled import CompileError
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
-from meadowrun.people.queries import dictionary
+from meadowrun.people.queries import definitions_using, dictionary
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import EDITABLE, channel_of, hours
 from meadowrun.tracking.models import EventKind
@@ -159,6 +159,16 @@ def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> No
         "UPDATE deliveries SET outcome = 'stopped' WHERE send_id = :id AND taken_at = :at "
         "AND outcome IN ('waiting', 'deferred')"), {"id": send.id, "at": send.taken_at})
     send.finished_at = now
+
+
+def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
+    """Deletes the instructions of a send that never began. Raises Conflict for one that did, or that a condition names."""
+    if send.state != "draft" or send.taken_at is not None:
+        raise Conflict(f"“{send.name}” has begun; what was sent stays on record.")
+    if used := definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.send == {int(send.id)})'):
+        raise Conflict(f"“{send.name}” is used by {', '.join(used[:5])}. Change those first.")
+    audit.record(session, actor, now, "deleted", "send", send.id, send.name)
+    session.delete(send)
 
 
 def settle_doubt(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, contact_id: int, arrived: bool) -> None:

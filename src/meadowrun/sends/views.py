@@ -34,7 +34,7 @@ from meadowrun.results.queries import kept_numbers
 from meadowrun.segments.models import Segment
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send, Sender
-from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, words, zone
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, words, zone
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("sends", __name__)
@@ -284,6 +284,18 @@ def steer(ident: int, verb: str) -> object:
     send = queries.send(db(), ident)
     getattr(actions, verb)(db(), actor(), now(), send)
     return done("sends.show", ident=ident)
+
+
+@pages.post("/sends/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    send = queries.send(db(), ident)
+    name, campaign = send.name, send.campaign_id
+    try:
+        actions.discard(db(), actor(), now(), send)
+    except MeadowrunError as problem:
+        return not_done(problem, "sends.show", ident=ident)
+    return done("campaigns.show", f"“{name}” was deleted.", ident=campaign)
 
 
 @pages.post("/sends/<int:ident>/settle/<int:contact>")

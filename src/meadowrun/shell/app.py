@@ -30,7 +30,7 @@ FEATURES = ("meadowrun.shell.views", "meadowrun.shell.colleagues_views", "meadow
             "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
             "meadowrun.files.views", "meadowrun.messages.views", "meadowrun.messages.rows_views",
             "meadowrun.messages.texting_views", "meadowrun.messages.notices_views", "meadowrun.messages.cards_views",
-            "meadowrun.messages.exchange_views",
+            "meadowrun.messages.exchange_views", "meadowrun.messages.copying_views",
             "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
             "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views", "meadowrun.messages.proof_views",
             "meadowrun.campaigns.views", "meadowrun.sends.views",
@@ -40,7 +40,8 @@ STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "
             ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
 _BLUEPRINT_STATION = {
     **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions"), "People"),
-    **dict.fromkeys(("messages", "rows", "texting", "notices", "cards", "files", "choosing", "exchange", "checking", "review", "house"), "Messages"),
+    **dict.fromkeys(("messages", "rows", "texting", "notices", "cards", "files", "choosing", "exchange", "copying", "checking", "review",
+                     "house"), "Messages"),
     "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
 MOST_BYTES = 210_000_000

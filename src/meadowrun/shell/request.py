@@ -91,6 +91,13 @@ def done(endpoint: str, message: str | None = None, **values: Any) -> flask.typi
     return flask.redirect(flask.url_for(endpoint, **values), 303)
 
 
+def not_done(problem: object, endpoint: str, **values: Any) -> flask.typing.ResponseReturnValue:
+    """After a change that was refused: nothing of it stays, and the page it belongs to says why."""
+    db().rollback()
+    flask.flash(str(problem), "bad")
+    return flask.redirect(flask.url_for(endpoint, **values), 303)
+
+
 def body() -> dict[str, Any]:
     """The posted JSON object. Raises Invalid."""
     data = flask.request.get_json(silent=True)

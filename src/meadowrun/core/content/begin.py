@@ -3,9 +3,7 @@
 Their words say what belongs in a place; a picture's place stays empty until the author chooses one.
 """
 
-from collections.abc import Callable
-
-from meadowrun.core.content.document import closing, empty, renewed, starting, take
+from meadowrun.core.content.document import closing, empty, starting
 from meadowrun.core.content.lines import Json, new_line
 
 _DEAR = '<p>Dear {{ contact.first_name | default("friend", true) }},</p>'
@@ -93,14 +91,8 @@ def _layouts() -> dict[str, tuple[str, list[Json]]]:
 LAYOUTS = {key: name for key, (name, _) in _layouts().items()}
 
 
-def document(chosen: str, organisation: str, postal_address: str, looks: Json, own: Callable[[int], Json]) -> Json:
-    """The document a new message begins with: `chosen` is a layout's key, a message's number to copy, “text”, or empty.
-
-    `own` gives the document of a message by its number.
-    """
-    if chosen.isdigit():
-        copied = take(own(int(chosen)))
-        return copied | {"lines": renewed(copied["lines"])}
+def document(chosen: str, organisation: str, postal_address: str, looks: Json) -> Json:
+    """The document a new message begins with: `chosen` is a layout's key, “text”, or empty."""
     if chosen == "text":
         return empty(looks) | {"text_only": True, "plain": 'Dear {{ contact.first_name | default("friend", true) }},\n\n\n\n'
                                + f"{organisation}\n{postal_address}\n"}

@@ -5,6 +5,7 @@ from collections.abc import Collection, Sequence
 
 from markupsafe import Markup, escape
 
+from meadowrun.core.content.lines import Json, live
 from meadowrun.core.wording import number, share
 
 COLOURS = {"delivered": "#2e5e45", "go": "#2e5e45", "bounced": "#a63a63", "no_consent": "#b8a57a",
@@ -202,3 +203,61 @@ def parts_bar(parts: Sequence[tuple[str, str, int]], width: int = 914, height: i
     said = "; ".join(f"{name}: {number(size)}" for _, name, size in parts)
     return Markup('<svg width="100%" viewBox="0 0 {w} {h}" role="img" aria-label="{said}">{drawn}</svg>').format(
         w=width, h=height, said=said, drawn=Markup("".join(drawn)))
+
+
+def page_sketch(lines: Sequence[Json], width: int = 132, height: int = 122) -> Markup:
+    """What a message looks like from far away: its lines as bars, boxes and pills, cut off where the sheet ends."""
+    drawn: list[str] = []
+    _sketched(live(lines), 10, 12, width - 20, drawn)
+    if not lines:
+        drawn = [_rect(12, 14 + 9 * n, (width - 24) * (0.5 if n % 4 == 3 else 0.9), 3, "#a9b1a8") for n in range(14) if n % 5 != 4]
+    return Markup('<svg viewBox="0 0 {w} {h}" width="{w}" height="{h}" aria-hidden="true"><rect width="{w}" height="{h}" fill="#fffef9"/>'
+                  "{drawn}</svg>").format(w=width, h=height, drawn=Markup("".join(drawn)))
+
+
+def _rect(x: float, y: float, width: float, height: float, colour: str, round_: float = 1) -> str:
+    return f'<rect x="{x:.1f}" y="{y:.1f}" width="{width:.1f}" height="{height:.1f}" rx="{round_}" fill="{colour}"/>'
+
+
+def _sketched(lines: Sequence[Json], x: float, y: float, width: float, drawn: list[str]) -> float:
+    """Draws lines under each other from `y` on; gives where the next one would begin."""
+    for line in lines:
+        kind = line["type"]
+        start = {"center": 0.5, "right": 1.0}.get(str(line.get("align")), 0.0)
+        if kind == "heading":
+            drawn.append(_rect(x + start * width * 0.3, y, width * 0.7, 6, "#1f2b25"))
+            y += 12
+        elif kind == "picture":
+            tall = min(width * 0.42, 40)
+            hill = f"M{x:.1f} {y + tall:.1f} l{width * .35:.1f} {-tall * .5:.1f} l{width * .3:.1f} {tall * .5:.1f}z"
+            drawn += [_rect(x, y, width, tall, "#dcc9a0"), f'<path d="{hill}" fill="#b8a57a"/>',
+                      f'<circle cx="{x + width * .75:.1f}" cy="{y + tall * .35:.1f}" r="{tall * .13:.1f}" fill="#fffef9"/>']
+            y += tall + 6
+        elif kind == "button":
+            wide = min(width, 52)
+            drawn.append(_rect(x + start * (width - wide), y, wide, 10, "#2e5e45", 3))
+            y += 16
+        elif kind == "columns":
+            left, ends = x, [y]
+            for share_, held in zip(line["split"], line["columns"], strict=True):
+                wide = width * share_ / 100
+                ends.append(_sketched(held, left, y, wide - 4, drawn))
+                left += wide
+            y = max(ends) + 2
+        elif kind == "divider":
+            drawn.append(_rect(x, y + 1, width, 1, "#c9c3b0"))
+            y += 7
+        elif kind == "only":
+            y = _sketched(line["otherwise"] or next((c["content"] for c in line["cases"]), []), x, y, width, drawn)
+        elif kind == "space":
+            y += 8
+        else:
+            rows = min(4, 1 + len(str(line.get("html") or line.get("code") or "")) // 60)
+            colour, indent = ("#d5d2c4", 0) if kind == "footer" else ("#a9b1a8", 8 if kind == "quote" else 0)
+            for row in range(rows):
+                wide = (width - indent) * (0.6 if row == rows - 1 else 0.95)
+                drawn.append(_rect(x + indent + start * (width - indent - wide), y + row * 6, wide, 3, colour))
+            if indent:
+                drawn.append(_rect(x, y, 2, rows * 6 - 3, "#c98a1b"))
+            y += rows * 6 + 5
+    return y

@@ -1,0 +1,39 @@
+"""One draft for several channels, copies, and deleting."""
+
+import flask
+
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.core import wording
+from meadowrun.messages import copying, queries
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words
+
+pages = flask.Blueprint("copying", __name__)
+
+
+@pages.post("/messages/<int:ident>/also")
+@needs("author")
+def also(ident: int) -> object:
+    """A new message that says the same: for another channel, or a copy."""
+    source = queries.message(db(), ident)
+    try:
+        made, left = copying.also(db(), actor(), now(), source, flask.request.form.get("channel", ""), settings(), words())
+    except MeadowrunError as problem:
+        return not_done(problem, "messages.edit", ident=ident)
+    return done("messages.edit", f"Begun with what “{source.name}” says. {said(left)}", ident=made.id)
+
+
+def said(left: list[str]) -> str:
+    """What was left behind, in words."""
+    return f"Left behind: {wording.joined(left, 'and')}." if left else "Nothing was left behind."
+
+
+@pages.post("/messages/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    message = queries.message(db(), ident)
+    name = message.name
+    try:
+        copying.delete(db(), actor(), now(), message)
+    except MeadowrunError as problem:
+        return not_done(problem, "messages.edit", ident=ident)
+    return done("messages.table", f"“{name}” was deleted.")
