@@ -10,15 +10,17 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.core.content.document import take
+from meadowrun.core.content.document import empty, take
+from meadowrun.core.content.lines import new_line
 from meadowrun.core.content.suggest import Brief
 from meadowrun.gateways import assistant
 from meadowrun.messages import actions, feeds, queries
-from meadowrun.messages.models import Message
+from meadowrun.messages.models import Feed, Message
+from meadowrun.people.queries import dictionary
 from meadowrun.shell import accounts
 from meadowrun.shell.app import create_app
 from tests.conftest import NOW
-from tests.store.people import IDA, add
+from tests.store.people import IDA, add, ready_send
 from tests.store.test_message_pages import LETTER, changed, letter  # noqa: F401
 from tests.store.web import sign_in, words
 
@@ -191,9 +193,47 @@ class TestLookups:
             table = queries.tables(session)[0]
             assert table.columns == ["town", "ticket_price"] and table.rows["farrow"] == {"town": "Farrow", "ticket_price": "9"}
             ident = table.id
+            made = actions.create(session, IDA, NOW, "Prices", take(empty() | {"subject": "Now {{ table.prices.ticket_price }}"}))
+            number = made.id
+        assert "the message “Prices”" in web.get("/messages/lookups").text
+        assert web.get(f"/messages/tables/{ident}.csv").text == "\ufefftown,ticket_price\r\nFarrow,9\r\nTarnside,7\r\n"
+        refused = web.post(f"/messages/tables/{ident}/delete", follow_redirects=True).text
+        assert "The table “prices” is used by the message “Prices”" in refused
+        web.post(f"/messages/{number}/delete")
         web.post(f"/messages/tables/{ident}/delete")
         with database.session() as session:
             assert queries.tables(session) == []
+
+    def test_a_send_that_is_planned_still_needs_its_feed(self, web, database):
+        with database.session() as session:
+            session.add(Feed(key="sky", url="http://weather.example/", timeout_ms=1000, keep_seconds=60, when_down="wait"))
+            send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+            message = session.get_one(Message, send.message_id)
+            listed = new_line("feed", feed="sky", html="<p>{{ item.title }}</p>")
+            actions.save(session, IDA, NOW, message, message.document | {"lines": [listed]}, message.draft, dictionary(session))
+            send.edition_id, send.state = actions.make_edition(session, IDA, NOW, message, "http://here.example").id, "planned"
+            # The draft goes on without it; what was planned does not.
+            actions.save(session, IDA, NOW, message, message.document | {"lines": []}, message.draft, dictionary(session))
+            assert queries.uses_of_lookup(session, "feed", "sky") == [f"the send “{send.name}”"]
+            assert queries.uses_of_lookup(session, "feed", "sk") == []
+        assert "is used by the send" in web.post("/messages/feeds/1/delete", follow_redirects=True).text
+
+    def test_a_feed_is_changed(self, database, settings):
+        app = create_app(dataclasses.replace(settings, feed_hosts=frozenset({"weather.example"})), database)
+        app.config["WTF_CSRF_ENABLED"] = False
+        with database.session() as session:
+            accounts.add_user(session, NOW, "admin@farrowhill.example", "Admin", "admin", "a long password")
+            session.add(Feed(key="sky", url="http://weather.example/", timeout_ms=1000, keep_seconds=60, when_down="wait"))
+        desk = app.test_client()
+        sign_in(desk)
+        assert 'value="http://weather.example/"' in desk.get("/messages/lookups").text
+        form = {"id": "1", "key": "other", "url": "http://weather.example/now", "when_down": "leave_out", "timeout_ms": "500", "keep_seconds": "0"}
+        refused = desk.post("/messages/feeds", data=form | {"sample": "{"})
+        assert refused.status_code == 422 and 'value="http://weather.example/now"' in refused.text and 'value="leave_out" selected' in refused.text
+        desk.post("/messages/feeds", data=form)
+        with database.session() as session:
+            feed = session.get_one(Feed, 1)
+            assert (feed.key, feed.url, feed.when_down, feed.timeout_ms) == ("sky", "http://weather.example/now", "leave_out", 500)
 
     @pytest.mark.parametrize("change, says", [
         ({"key": "No"}, "small letters"),

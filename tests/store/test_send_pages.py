@@ -234,3 +234,43 @@ class TestCampaigns:
         assert answer.status_code == 422 and says in words(answer.text) and "the dome" in answer.text
 
 
+
+
+class TestMadeOnTheSpot:
+    def test_an_audience_that_is_said_becomes_a_segment(self, web, ready, database, still):
+        word(web, ready, "in", database, who=["segment:1"], sentence="first name is Ann")
+        with database.session() as session:
+            assert session.get_one(Send, ready).audience["in"] == [{"segment": 1}, {"segment": 2}]
+        assert "First name is Ann" in words(web.get("/segments").text) and "First name is Ann" in words(web.get(f"/sends/{ready}").text)
+        word(web, ready, "out", database, sentence="first name is Ann")
+        assert "leaving out First name is Ann 2" in words(web.get(f"/sends/{ready}").text)
+
+    def test_what_is_not_understood_is_quoted_and_changes_nothing(self, web, ready, database, still):
+        answer = word(web, ready, "in", database, who=["segment:1"], sentence="qwertz uiop")
+        assert answer.status_code == 422 and "“qwertz uiop” was not understood" in words(answer.text)
+        assert [s for s in ("qwertz",) if s in words(web.get("/segments").text)] == []
+
+    @pytest.mark.parametrize(("channel", "place"), [("email", "Email"), ("sms", "Text message"), ("push", "Push notice"), ("card", "In-app card")])
+    def test_a_message_is_begun(self, web, ready, database, still, channel, place):
+        word(web, ready, "message", database, new_message="Made here", channel=channel)
+        with database.session() as session:
+            number = session.get_one(Send, ready).message_id
+        assert f"Messages / {place}" in words(web.get(f"/messages/{number}", follow_redirects=True).text)
+        assert "already" in words(word(web, ready, "message", database, new_message="Made here", channel=channel).text)
+        assert word(web, ready, "message", database, new_message="Other", channel="pigeon").status_code == 422
+
+    def test_a_sender_is_added_by_an_administrator(self, web, client, ready, database, still):
+        word(web, ready, "from", database, sender_name="The mill", address="mill@farrowhill.example")
+        assert "The mill mill@farrowhill.example" in words(web.get(f"/sends/{ready}").text)
+        assert "no at-sign" in words(word(web, ready, "from", database, sender_name="The mill", address="nowhere").text)
+        sign_in(client, "author")
+        assert "or add one here" not in client.get(f"/sends/{ready}/word/from").text
+        assert word(client, ready, "from", database, sender_name="Me", address="me@farrowhill.example").status_code == 403
+
+    def test_what_was_used_lately_stands_first_in_a_long_list(self, web, ready, database, still):
+        for number in range(9):
+            web.post("/segments/save", json={"name": f"Segment {number}", "definition": {"lines": []}})
+        other = web.post("/campaigns/1/send", data={"name": "Another"}).location.rsplit("/", 1)[1]
+        shown = words(web.get(f"/sends/{other}/word/in").text)
+        assert "used lately Everybody segments" in shown and shown.count("Everybody") == 1
+        assert "used lately" not in words(web.get(f"/sends/{ready}/word/in").text)

@@ -1,5 +1,10 @@
 """The house style, and what messages look up: feeds and tables."""
 
+import csv
+import io
+import json
+from typing import Any
+
 import flask
 
 from meadowrun.base.errors import MeadowrunError
@@ -7,7 +12,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.colour import contrast
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
-from meadowrun.shell.request import actor, db, done, needs, now, settings, words
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words
 
 pages = flask.Blueprint("house", __name__)
 
@@ -46,9 +51,18 @@ def lookups() -> object:
 
 
 def _lookups(problem: MeadowrunError | None, typed: dict[str, str] | None = None) -> object:
+    held = {"feed": queries.feeds(db()), "table": queries.tables(db())}
     return flask.render_template(
-        "messages/lookups.html", feeds=queries.feeds(db()), tables=queries.tables(db()), problem=problem, typed=typed or {},
+        "messages/lookups.html", feeds=held["feed"], tables=held["table"], problem=problem,
+        uses={(kind, one.key): queries.uses_of_lookup(db(), kind, one.key) for kind, every in held.items() for one in every},
+        typed=typed or {}, shown=_shown,
         hosts=sorted(settings().feed_hosts), fields=sorted(queries.known_refs(words()).items(), key=lambda i: i[1]), personal=feeds.personal)
+
+
+def _shown(feed: Feed) -> dict[str, Any]:
+    """A feed as its form shows it."""
+    return {**{slot: getattr(feed, slot) for slot in ("key", "url", "part", "timeout_ms", "keep_seconds", "when_down")},
+            **{slot: "" if getattr(feed, slot) is None else json.dumps(getattr(feed, slot), ensure_ascii=False) for slot in ("fallback", "sample")}}
 
 
 @pages.post("/messages/feeds")
@@ -75,7 +89,7 @@ def ask_feed(ident: int) -> object:
     try:
         feed.sample = feeds.pick(feeds.fetch(feed.url, feed.timeout_ms, settings().feed_hosts), feed.part)
     except (OSError, ValueError) as problem:
-        return done("house.lookups", f"The feed “{feed.key}” gave nothing: {problem}.")
+        return not_done(f"The feed “{feed.key}” gave nothing: {problem}.", "house.lookups")
     return done("house.lookups", f"The feed “{feed.key}” answered; its answer is the sample now.")
 
 
@@ -96,6 +110,23 @@ def keep_table() -> object:
 @needs("author")
 def delete(what: str, ident: int) -> object:
     found = db().get(Feed if what == "feeds" else DataTable, ident)
-    if found is not None:
-        db().delete(found)
-    return done("house.lookups", "Deleted. Messages that use it say so in their checks.")
+    if found is None:
+        flask.abort(404)
+    try:
+        keeping.delete_lookup(db(), actor(), now(), found)
+    except MeadowrunError as problem:
+        return not_done(problem, "house.lookups")
+    return done("house.lookups", "Deleted.")
+
+
+@pages.get("/messages/tables/<int:ident>.csv")
+def table_csv(ident: int) -> object:
+    """A table as the CSV it came from, for a spreadsheet."""
+    table = db().get(DataTable, ident)
+    if table is None:
+        flask.abort(404)
+    out = io.StringIO()
+    writer = csv.DictWriter(out, table.columns)
+    writer.writeheader()
+    writer.writerows(table.rows.values())
+    return flask.Response("\ufeff" + out.getvalue(), mimetype="text/csv", headers={"Content-Disposition": f'attachment; filename="{table.key}.csv"'})

@@ -219,6 +219,15 @@ def keep_table(session: orm.Session, actor: Actor, now: dt.datetime, key: str, c
     return table
 
 
+def delete_lookup(session: orm.Session, actor: Actor, now: dt.datetime, found: Feed | DataTable) -> None:
+    """Deletes a feed or a table that nothing names. Raises Conflict naming what does."""
+    kind = "feed" if isinstance(found, Feed) else "table"
+    if used := queries.uses_of_lookup(session, kind, found.key):
+        raise Conflict(f"The {kind} “{found.key}” is used by {', '.join(used[:5])}. Change those first.")
+    audit.record(session, actor, now, "deleted", kind, found.id, found.key)
+    session.delete(found)
+
+
 def comment(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, line: str, text: str) -> Comment:
     """Says something about a line, or, with an empty one, about the whole message. Raises Invalid."""
     if not text.strip():

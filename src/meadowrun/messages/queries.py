@@ -12,7 +12,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import asking
 from meadowrun.core.content.compiled import Compiled, CompileError, Link, compile_document, placed
-from meadowrun.core.content.document import SETTINGS, Json, texts
+from meadowrun.core.content.document import SETTINGS, Json, empty, texts
 from meadowrun.core.content.fillins import used
 from meadowrun.core.content.lines import rows_used, walk
 from meadowrun.messages.asking import of as kept_conditions
@@ -171,6 +171,19 @@ def house(session: orm.Session) -> HouseStyle:
     return session.get(HouseStyle, 1) or HouseStyle(
         id=1, looks=dict(SETTINGS), greetings=[list(g) for g in GREETINGS], agreed_words=[], avoided_words=[], review=False,
         proof_group="")
+
+
+def uses_of_lookup(session: orm.Session, kind: str, key: str) -> list[str]:
+    """What names a feed or a table, in words: messages, kept rows, and sends that go with an edition made before."""
+    def names(document: Json, lines: list[Json]) -> bool:
+        listed = kind == "feed" and any(line["type"] == "feed" and line["feed"] == key for line in walk(lines))
+        return listed or any(ref == f"{kind}.{key}" or ref.startswith(f"{kind}.{key}.") for ref in asking.refs(document, lines))
+
+    found = [f"the message “{m.name}”" for m in messages(session) if names(m.document, m.document["lines"])]
+    found += [f"the kept row “{row.name}”" for row in kept_rows(session) if names(empty(), row.lines)]
+    under_way = session.execute(sa.text("SELECT s.name, e.document FROM sends s JOIN editions e ON e.id = s.edition_id "
+                                        "WHERE s.state IN ('planned', 'taking', 'running', 'paused') ORDER BY 1"))
+    return found + [f"the send “{name}”" for name, document in under_way if names(document, document["lines"])]
 
 
 def feeds(session: orm.Session) -> list[Feed]:

@@ -56,6 +56,17 @@ def uses_of_segment(session: orm.Session, segment_id: int) -> list[Send]:
         Send.audience["in"].contains(wanted), Send.audience["out"].contains(wanted))).order_by(Send.id.desc())))
 
 
+def used_lately(session: orm.Session, but: int, most: int = 4) -> list[tuple[str, str]]:
+    """The segments and lists that the sends changed last name: (kind:number, name), the latest first."""
+    found: dict[str, str] = {}
+    for audience in session.scalars(sa.select(Send.audience).where(Send.id != but).order_by(Send.changed_at.desc(), Send.id.desc()).limit(10)):
+        for item in [*audience.get("in", []), *audience.get("out", [])]:
+            for kind, number in item.items():
+                if kind in ("segment", "list") and session.get(Segment if kind == "segment" else PeopleList, number) is not None:
+                    found.setdefault(f"{kind}:{number}", name_of(session, item))
+    return list(found.items())[:most]
+
+
 @dataclasses.dataclass
 class Audience:
     """An audience as SQL over `contacts c`, with its bind values."""

@@ -1,7 +1,6 @@
 """The send's sheet: read from top to bottom like a letter of instruction, looked at once more, and let go."""
 
 import contextlib
-import datetime as dt
 import textwrap
 import zoneinfo
 from typing import Any
@@ -19,19 +18,18 @@ from meadowrun.core.content.checks import MUST
 from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.guardrails.verdict import RULES, rule_words, words_for
+from meadowrun.core.guardrails.verdict import rule_words, words_for
 from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
-from meadowrun.messages.queries import compiled, messages, to_send
+from meadowrun.messages.queries import compiled, to_send
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import save_topic
-from meadowrun.people.models import Contact, PeopleList, Topic
+from meadowrun.people.models import Contact, Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
 from meadowrun.results.queries import kept_numbers
-from meadowrun.segments.models import Segment
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, words, zone
@@ -48,10 +46,10 @@ def show(ident: int) -> object:
     send = queries.send(db(), ident)
     if send.taken_at is not None or send.state == "taking":
         return flask.render_template("sends/running.html", **_running(send))
-    return _sheet(send, None)
+    return sheet(send, None)
 
 
-def _sheet(send: Send, problem: MeadowrunError | None) -> str:
+def sheet(send: Send, problem: MeadowrunError | None) -> str:
     estimate, as_of, trouble = None, now(), ""
     try:
         estimate, as_of = queries.kept_estimate(db(), send, words(), now(), zone(), fresh=problem is not None)
@@ -135,90 +133,6 @@ def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rende
     return found
 
 
-@pages.get("/sends/<int:ident>/word/<slot>")
-@needs("author")
-def word(ident: int, slot: str) -> object:
-    """The small form behind a changeable word of the sheet."""
-    send = queries.send(db(), ident)
-    here = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)) if send.leaves_at else \
-        (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
-    segments = list(db().scalars(sa.select(Segment).order_by(Segment.name)))
-    lists = list(db().scalars(sa.select(PeopleList).order_by(PeopleList.taken_at.desc())))
-    return flask.render_template(
-        "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=messages(db()),
-        senders=queries.senders(db()), topics=db().scalars(sa.select(Topic).order_by(Topic.name)).all(),
-        kinds=db().scalars(sa.select(EventKind).order_by(EventKind.did)).all(), here=here,
-        rules=[(rule, rule_words(rule, queries.channel_of(db(), send), bool(send.topic_id))) for rule in RULES],
-        zones=sorted({send.zone, settings().timezone, "UTC", *_zones()}))
-
-
-def _zones() -> list[str]:
-    return [row[0] for row in db().execute(sa.text(
-        "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL LIMIT 50000) x "
-        "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"))]
-
-
-@pages.post("/sends/<int:ident>/word/<slot>")
-@needs("author")
-def answer(ident: int, slot: str) -> object:
-    """Takes the answer to one word and shows the sheet anew."""
-    send = queries.send(db(), ident)
-    try:
-        actions.change(db(), actor(), now(), send, integer(flask.request.form.get("version"), "version"),
-                       _values(send, slot))
-    except MeadowrunError as problem:
-        db().rollback()
-        return _sheet(queries.send(db(), ident), problem), problem.status
-    return done("sends.show", ident=ident)
-
-
-def _values(send: Send, slot: str) -> dict[str, Any]:
-    form = flask.request.form
-    if slot in ("in", "out"):
-        chosen: list[dict[str, Any]] = [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
-        chosen += [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
-                  if kind in ("segment", "list") and number.isdigit()]
-        return {"audience": {**send.audience, slot: chosen}}
-    if slot == "message":
-        return {"message_id": found_row(db(), Message, integer(form.get("message"), "message"), "message").id}
-    if slot == "from":
-        return {"sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id}
-    if slot == "topic":
-        return {"topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id if form.get("topic") else None}
-    if slot == "consent":
-        return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
-    if slot == "name":
-        name = " ".join(form.get("name", "").split())
-        if not name:
-            raise Invalid("Give the send a name you will recognise in reports.", "name")
-        return {"name": name}
-    if slot == "leaves":
-        if form.get("when") != "at":
-            return {"leaves_at": None}
-        return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
-    if slot == "success":
-        days = integer(form.get("days") or "7", "success")
-        if not 1 <= days <= 90:
-            raise Invalid("Success can be counted for 1 to 90 days.", "success")
-        return {"success_event": form.get("event") or None, "success_days": days}
-    raise Invalid("There is no such word on the sheet.")
-
-
-def _moment(day: str, time: str, name: str) -> dict[str, Any]:
-    """A moment named on a zone's clock. A time that does not exist there moves forward; one that exists twice is
-    the first (PEP 495, fold 0)."""
-    try:
-        place = zoneinfo.ZoneInfo(name)
-        local = dt.datetime.fromisoformat(f"{day}T{time}").replace(tzinfo=place)
-    except (ValueError, zoneinfo.ZoneInfoNotFoundError):
-        raise Invalid("Give the day, the time and the zone of the moment it should leave.", "leaves") from None
-    moment = local.astimezone(dt.UTC)
-    if moment < now() - dt.timedelta(minutes=5):
-        raise Invalid(f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as soon as started.",
-                      "leaves")
-    return {"leaves_at": moment, "zone": name}
-
-
 @pages.get("/sends/<int:ident>/look")
 @needs("author")
 def last_look(ident: int) -> object:
@@ -229,7 +143,7 @@ def last_look(ident: int) -> object:
     try:
         estimate = queries.estimate(db(), send, words(), now(), zone())
     except Invalid as problem:
-        return _sheet(send, problem), 422
+        return sheet(send, problem), 422
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
     return flask.render_template(
         "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, **_spoken(send),
@@ -273,7 +187,7 @@ def start(ident: int) -> object:
         actions.start(db(), actor(), now(), send, settings().public_url, going, integer(form.get("version"), "version"))
     except MeadowrunError as problem:
         db().rollback()
-        return _sheet(queries.send(db(), ident), problem), problem.status
+        return sheet(queries.send(db(), ident), problem), problem.status
     return done("sends.show", f"Planned: it leaves {_leaves(send)}, {send.zone}." if send.state == "planned" else None,
                 ident=ident)
 

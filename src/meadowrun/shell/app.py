@@ -33,7 +33,7 @@ FEATURES = ("meadowrun.shell.views", "meadowrun.shell.colleagues_views", "meadow
             "meadowrun.messages.exchange_views", "meadowrun.messages.copying_views",
             "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
             "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views", "meadowrun.messages.proof_views",
-            "meadowrun.campaigns.views", "meadowrun.sends.views",
+            "meadowrun.campaigns.views", "meadowrun.sends.views", "meadowrun.sends.word_views",
             "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.site_views",
             "meadowrun.api.views")
 STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
@@ -42,7 +42,7 @@ _BLUEPRINT_STATION = {
     **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions"), "People"),
     **dict.fromkeys(("messages", "rows", "texting", "notices", "cards", "files", "choosing", "exchange", "copying", "checking", "review",
                      "house"), "Messages"),
-    "campaigns": "Campaigns", "sends": "Campaigns", "results": "Results"}
+    "campaigns": "Campaigns", "sends": "Campaigns", "instructions": "Campaigns", "results": "Results"}
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
 MOST_BYTES = 210_000_000
 

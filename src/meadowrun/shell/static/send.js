@@ -1,5 +1,12 @@
 // The send's sheet: each underlined word opens its own small form, and the answer draws the sheet anew.
 (() => {
+  // What a typed sentence will be taken for, said while it is typed.
+  async function reads(input, place) {
+    const text = input.value.trim();
+    const answer = text ? await Meadowrun.post(input.dataset.reads, {text}).catch(() => ({readings: []})) : null;
+    if (text !== input.value.trim()) return;
+    place.textContent = !answer ? '' : answer.readings.length ? 'Everyone ' + answer.readings[0].said + '.' : 'Not understood yet.';
+  }
   const page = document.getElementById('sheet');
   page.addEventListener('click', async (event) => {
     const button = event.target.closest('[data-word]');
@@ -16,6 +23,8 @@
     sheet.action = button.dataset.word;
     // A plain form post, so that the answer is a page of its own and the address stays right.
     sheet.addEventListener('submit', (submit) => submit.stopImmediatePropagation(), {capture: true});
+    const said = sheet.querySelector('[data-reads]');
+    if (said) said.addEventListener('input', () => reads(said, sheet.querySelector('#w-reads')));
     sheet.querySelectorAll('input[type=date], input[type=time]').forEach((input) => input.addEventListener('input', () => {
       const at = sheet.querySelector('input[value=at]');
       if (at) at.checked = true;

@@ -1,0 +1,146 @@
+"""The words of a send's sheet that can be changed, and what is missing there, made on the spot."""
+
+import datetime as dt
+import itertools
+import zoneinfo
+from typing import Any
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.base.db import found as found_row
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.audience import typed
+from meadowrun.core.audience.edit import new_id
+from meadowrun.core.content import begin
+from meadowrun.core.content.channels import CHANNELS, beginning
+from meadowrun.core.content.sms import STOP_WORD
+from meadowrun.core.guardrails.verdict import RULES, rule_words
+from meadowrun.messages import actions as writing
+from meadowrun.messages.models import Message
+from meadowrun.messages.queries import house, messages
+from meadowrun.people.models import PeopleList, Topic
+from meadowrun.segments import actions as segment_actions
+from meadowrun.segments.models import Segment
+from meadowrun.sends import actions, queries
+from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.views import sheet
+from meadowrun.shell.accounts import require
+from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, today, words, zone
+from meadowrun.tracking.models import EventKind
+
+pages = flask.Blueprint("instructions", __name__)
+
+
+@pages.get("/sends/<int:ident>/word/<slot>")
+@needs("author")
+def word(ident: int, slot: str) -> object:
+    """The small form behind a changeable word of the sheet."""
+    send = queries.send(db(), ident)
+    here = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)) if send.leaves_at else \
+        (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
+    segments = list(db().scalars(sa.select(Segment).order_by(Segment.name)))
+    lists = list(db().scalars(sa.select(PeopleList).order_by(PeopleList.taken_at.desc())))
+    return flask.render_template(
+        "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=messages(db()), channels=CHANNELS,
+        lately=queries.used_lately(db(), send.id),
+        senders=queries.senders(db()), topics=db().scalars(sa.select(Topic).order_by(Topic.name)).all(),
+        kinds=db().scalars(sa.select(EventKind).order_by(EventKind.did)).all(), here=here,
+        rules=[(rule, rule_words(rule, queries.channel_of(db(), send), bool(send.topic_id))) for rule in RULES],
+        zones=sorted({send.zone, settings().timezone, "UTC", *_zones()}))
+
+
+def _zones() -> list[str]:
+    return [row[0] for row in db().execute(sa.text(
+        "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL LIMIT 50000) x "
+        "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"))]
+
+
+@pages.post("/sends/<int:ident>/word/<slot>")
+@needs("author")
+def answer(ident: int, slot: str) -> object:
+    """Takes the answer to one word and shows the sheet anew."""
+    send = queries.send(db(), ident)
+    try:
+        actions.change(db(), actor(), now(), send, integer(flask.request.form.get("version"), "version"),
+                       _values(send, slot))
+    except MeadowrunError as problem:
+        db().rollback()
+        return sheet(queries.send(db(), ident), problem), problem.status
+    return done("sends.show", ident=ident)
+
+
+def _values(send: Send, slot: str) -> dict[str, Any]:
+    form = flask.request.form
+    if slot in ("in", "out"):
+        chosen: list[dict[str, Any]] = [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
+        chosen += [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
+                  if kind in ("segment", "list") and number.isdigit()]
+        if form.get("sentence", "").strip():
+            chosen.append({"segment": _said(form["sentence"]).id})
+        return {"audience": {**send.audience, slot: chosen}}
+    if slot == "message" and form.get("new_message", "").strip():
+        return {"message_id": _begun(form["new_message"], form.get("channel", "email")).id}
+    if slot == "message":
+        return {"message_id": found_row(db(), Message, integer(form.get("message"), "message"), "message").id}
+    if slot == "from" and form.get("sender_name", "").strip():
+        require(actor(), "admin")
+        return {"sender_id": actions.save_sender(db(), actor(), now(), form["sender_name"], form.get("address", ""), "").id}
+    if slot == "from":
+        return {"sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id}
+    if slot == "topic":
+        return {"topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id if form.get("topic") else None}
+    if slot == "consent":
+        return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
+    if slot == "name":
+        name = " ".join(form.get("name", "").split())
+        if not name:
+            raise Invalid("Give the send a name you will recognise in reports.", "name")
+        return {"name": name}
+    if slot == "leaves":
+        if form.get("when") != "at":
+            return {"leaves_at": None}
+        return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
+    if slot == "success":
+        days = integer(form.get("days") or "7", "success")
+        if not 1 <= days <= 90:
+            raise Invalid("Success can be counted for 1 to 90 days.", "success")
+        return {"success_event": form.get("event") or None, "success_days": days}
+    raise Invalid("There is no such word on the sheet.")
+
+
+def _moment(day: str, time: str, name: str) -> dict[str, Any]:
+    """A moment named on a zone's clock. A time that does not exist there moves forward; one that exists twice is
+    the first (PEP 495, fold 0)."""
+    try:
+        place = zoneinfo.ZoneInfo(name)
+        local = dt.datetime.fromisoformat(f"{day}T{time}").replace(tzinfo=place)
+    except (ValueError, zoneinfo.ZoneInfoNotFoundError):
+        raise Invalid("Give the day, the time and the zone of the moment it should leave.", "leaves") from None
+    moment = local.astimezone(dt.UTC)
+    if moment < now() - dt.timedelta(minutes=5):
+        raise Invalid(f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as soon as started.",
+                      "leaves")
+    return {"leaves_at": moment, "zone": name}
+
+
+def _said(sentence: str) -> Segment:
+    """A segment of the one line that a sentence means most likely, called by the sentence. Raises Invalid."""
+    sentence = " ".join(sentence.split())[:300]
+    readings = typed.read(sentence, words(), today())
+    if not readings:
+        raise Invalid(f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a ticket since March”, or make a segment.", "to")
+    wanted = sentence[0].upper() + sentence[1:]
+    taken = set(db().scalars(sa.select(Segment.name).where(Segment.name.startswith(wanted, autoescape=True))))
+    name = next(n for n in itertools.chain([wanted], (f"{wanted} {number}" for number in itertools.count(2))) if n not in taken)
+    return segment_actions.save(db(), actor(), now(), words(), name, {"format": 1, "lines": [{**readings[0], "id": new_id()}]})
+
+
+def _begun(name: str, channel: str) -> Message:
+    """An empty message of a channel, to be written after. Raises Invalid or Conflict."""
+    if channel not in CHANNELS:
+        raise Invalid("There is no such channel.", "message")
+    looks = house(db()).looks
+    document = begin.document("", settings().organisation, settings().postal_address, looks) if channel == "email" else beginning(
+        channel, settings().organisation, STOP_WORD, looks)
+    return writing.create(db(), actor(), now(), name, document, channel)
