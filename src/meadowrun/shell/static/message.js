@@ -29,15 +29,20 @@
     soon();
   }
 
-  function soon() {
+  // From here until the answer, leaving the page asks first.
+  function unsaved() {
     dirty = true;
     clearTimeout(waiting);
-    said.textContent = 'Draft ' + draft + ' · writing …';
+    said.textContent = (kept ? 'Version ' : 'Draft ') + draft + ' · writing …';
+  }
+
+  function soon() {
+    unsaved();
     waiting = setTimeout(save, 450);
   }
 
   function save(redraw, step) {
-    clearTimeout(waiting);
+    unsaved();
     const sent = JSON.stringify(doc);
     saving = saving.then(async () => {
       try {

@@ -48,15 +48,20 @@
   };
   const kind = page.dataset.short === 'text' ? text : notice;
 
-  function soon() {
+  // From here until the answer, leaving the page asks first.
+  function unsaved() {
     dirty = true;
     clearTimeout(waiting);
     put('saved', `Draft ${draft} · writing …`);
+  }
+
+  function soon() {
+    unsaved();
     waiting = setTimeout(save, 450);
   }
 
   function save(more) {
-    clearTimeout(waiting);
+    unsaved();
     saving = saving.then(async () => {
       const sent = JSON.stringify(kind.gathered());
       try {
