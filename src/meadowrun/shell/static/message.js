@@ -175,18 +175,25 @@
       if (line.type === 'only') line.cases.push({id: tree().fresh(), name: '', lines: [], part: '', content: []});
       if (footer >= 0 && line.type !== 'footer') list.splice(footer, 0, line); else list.push(line);
       Meadowrun.closePop();
+      const from = document.activeElement;
       await save(true);
       select(line.id);
-      const place = lines.querySelector(`.line[data-id="${line.id}"] .ink, .line[data-id="${line.id}"] input, .line[data-id="${line.id}"] select, .line[data-id="${line.id}"] button`);
-      if (place) place.focus();
+      settle(line.id, from);
     });
+  }
+
+  // Puts the focus into a line that was drawn anew, unless its author has gone on to something else meanwhile.
+  function settle(id, from) {
+    if (document.activeElement !== document.body && document.activeElement !== from) return;
+    const place = lines.querySelector(`.line[data-id="${id}"] :is(.ink, input, select, button)`);
+    if (place) place.focus();
   }
 
   async function move(id, how) {
     if (!tree().move(id, how)) return;
+    const from = document.activeElement;
     await save(true);
-    const place = lines.querySelector(`.line[data-id="${id}"] .ink, .line[data-id="${id}"] input, .line[data-id="${id}"] button`);
-    if (place) place.focus();
+    settle(id, from);
   }
 
   function sortable() {
