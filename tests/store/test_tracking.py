@@ -117,6 +117,25 @@ def test_preferences(database, settings, sent):
         assert session.get(Consent, (sent[1]["ann"], "email", 0)).agreed is False
 
 
+def test_preferences_where_there_are_no_topics(database, settings, sent):
+    """One box for all that is written; sending it back as it was shown changes nothing."""
+    key, ann = token(settings, sent, "ann"), sent[1]["ann"]
+
+    def history():
+        with database.session() as session:
+            return session.scalars(sa.text("SELECT agreed FROM consent_changes WHERE contact_id = :id AND channel = 'email' ORDER BY at, id"),
+                                   {"id": ann}).all()
+
+    before = history()
+    assert 'name="topic" value="0" checked> what we write to you' in sent[2].get(f"/p/{key}").text
+    sent[2].post(f"/p/{key}", data={"topic": ["0"]})
+    assert history() == before
+    sent[2].post(f"/p/{key}", data={})
+    assert 'name="topic" value="0"> what we write to you' in sent[2].get(f"/p/{key}").text
+    sent[2].post(f"/p/{key}", data={"topic": ["0"]})
+    assert history() == [*before, False, True]
+
+
 def test_preferences_of_other_channels(database, settings, sent):
     """Shown are those that concern somebody; what was ticked and is not any more is a no, what was not and is now a yes."""
     ann, key = sent[1]["ann"], token(settings, sent, "ann")

@@ -212,6 +212,11 @@ def _choose(contact_id: int, wanted: set[str]) -> None:
     """Writes down what a person ticked and unticked. What was shown ticked and is not any more becomes a no."""
     whole, *topics = (c for c in people_queries.consent_of(db(), contact_id) if c.channel == "email")
     how = "on the preference page"
+    if not topics:
+        # An organisation without topics asks about all of its mail.
+        if ("0" in wanted) != bool(whole.agreed):
+            people.set_consent(db(), now(), contact_id, 0, "0" in wanted, how)
+        return
     for state in topics:
         ticked = str(state.topic_id) in wanted
         shown = whole.agreed is not False and (state.agreed or state.agreed is None and whole.agreed)

@@ -96,7 +96,8 @@ def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str,
     most = max((point[1 + series] for point in points for series in drawn), default=0)
     if not most:
         return Markup("")
-    gap = width / max(1, len(points))
+    # A send that has only begun to be read does not look like one that everybody read at once.
+    gap = width / max(24, len(points))
     colours = ("#b9cdbf", "#2e5e45", "#c98a1b")
     parts = []
     for index, point in enumerate(points):
