@@ -34,7 +34,7 @@ class Keeper(NullGateway):
                 raise GatewayUnavailable("The mail server hung up.")
             self.letters.append(letter)
             outcome = "bounced" if letter.to in self.refuse else "deferred" if letter.to in self.defer else "delivered"
-            yield Handed(letter.contact_id, outcome, "250 taken" if outcome == "delivered" else "no")
+            yield Handed(letter.contact_id, outcome, "250 taken" if outcome == "delivered" else "no", hard=outcome == "bounced")
 
     def took(self, message_ids):
         return {} if self.remembers is None else {m: m in self.remembers for m in message_ids}

@@ -15,6 +15,7 @@ from typing import Protocol
 
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
+from meadowrun.core.guardrails.bounces import is_hard
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -44,6 +45,8 @@ class Handed:
     contact_id: int
     outcome: str
     note: str
+    #: bounced because of the address itself, which is not written to again until it is corrected
+    hard: bool = False
 
 
 class EmailGateway(Protocol):
@@ -167,13 +170,18 @@ class SmtpGateway:
                     if replies[-1][0] >= 400:
                         break
             refused = next(((code, words) for code, words in replies if code >= 400), None)
+            if refused and (replies[0][0] >= 500 or refused[0] in _UNWELCOME):
+                # Whoever it was for: we are refused, not they. Nothing more of this send can be handed over.
+                server.close()
+                raise GatewayUnavailable(f"The mail server {self.parts.hostname}:{self.parts.port} does not take mail from us: "
+                                         f"{refused[0]} {refused[1].decode(errors='replace')[:200]}")
             if refused:
                 if len(replies) == 3 and replies[2][0] == 354:
                     server.send(b".\r\n")
                     server.getreply()
                 if replies[-1][0] != 421:
                     server.rset()
-                return _refusal(letter, *refused)
+                return _refusal(letter, *refused, at_the_door=True)
             content = mime(letter).replace(b"\r\n.", b"\r\n..")
             server.send(content[:-1])
             sent_all = True
@@ -200,10 +208,17 @@ class SmtpGateway:
         return {key: bool(value) for key, value in taken.items()}
 
 
-def _refusal(letter: Letter, code: int, words: bytes) -> Handed:
-    """4xx: the server asks to come again later (RFC 5321, 4.2.1); 5xx: it never will take this."""
+#: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom the mail is for.
+_UNWELCOME = {523, 524, 525, 530, 534, 535, 538}
+
+
+def _refusal(letter: Letter, code: int, words: bytes, at_the_door: bool = False) -> Handed:
+    """4xx: the server asks to come again later (RFC 5321, 4.2.1); 5xx: it never will take this. Only a refusal `at_the_door`, of
+    the address before the mail was seen, may be hard."""
     said = f"{code} {words.decode(errors='replace')}"[:300]
-    return Handed(letter.contact_id, "deferred" if 400 <= code < 500 else "bounced", said)
+    if 400 <= code < 500:
+        return Handed(letter.contact_id, "deferred", said)
+    return Handed(letter.contact_id, "bounced", said, hard=at_the_door and is_hard(said))
 
 
 class NullGateway:

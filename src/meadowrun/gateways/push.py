@@ -80,10 +80,13 @@ class PushGateway:
             with urllib.request.urlopen(urllib.request.Request(address, body, headers), timeout=self.timeout) as answer:
                 return "delivered", f"{answer.status} taken"
         except urllib.error.HTTPError as problem:
-            if problem.code in (404, 410):
+            # A push service says 404 or 410 of a browser that is gone (RFC 8030, 7.3); our gateway says 410 of an app, since a
+            # gateway that is not where the settings say answers 404 to everything, and no device is forgotten for that.
+            if problem.code == 410 or problem.code == 404 and device.kind == "web":
                 self.gone(device.id)
                 return "bounced", f"{problem.code} the {'browser' if device.kind == 'web' else 'app'} is gone"
-            return ("deferred" if problem.code == 429 or problem.code >= 500 else "bounced"), f"{problem.code} {problem.reason}"
+            later = problem.code in (408, 425, 429) or problem.code >= 500 or device.kind != "web" and problem.code in (401, 402, 403, 404, 405, 407)
+            return ("deferred" if later else "bounced"), f"{problem.code} {problem.reason}"
         except OSError as problem:
             return "deferred", f"no answer: {problem}"
 

@@ -33,8 +33,15 @@ class SmsGateway(Protocol):
         ...
 
 
+#: Answers that say something about us or about the address of the gateway, never about a number: not authorised, not paid, not there.
+_UNWELCOME = {401, 402, 403, 404, 405, 407}
+#: Come again later, besides every 5xx.
+_LATER = {408, 425, 429}
+
+
 class HttpGateway:
-    """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 4xx refused, 5xx come again later."""
+    """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 408, 425, 429 and 5xx come again later, 401 to 405 and 407
+    we are refused, any other 4xx the number is."""
 
     def __init__(self, url: str, timeout: float = 15.0):
         self.url, self.timeout = url, timeout
@@ -47,11 +54,14 @@ class HttpGateway:
                 with urllib.request.urlopen(request, timeout=self.timeout) as answer:
                     yield Handed(text.contact_id, "delivered", f"{answer.status} taken")
             except urllib.error.HTTPError as problem:
+                said = f"{problem.code} {problem.read(200).decode(errors='replace')}"
+                if problem.code in _UNWELCOME:
+                    raise GatewayUnavailable(f"The gateway for text messages takes nothing from us: {problem.code} {problem.reason}") from problem
                 if problem.code == 409:
                     yield Handed(text.contact_id, "delivered", "taken before")
                 else:
-                    said = f"{problem.code} {problem.read(200).decode(errors='replace')}"
-                    yield Handed(text.contact_id, "deferred" if problem.code >= 500 else "bounced", said)
+                    later = problem.code >= 500 or problem.code in _LATER
+                    yield Handed(text.contact_id, "deferred" if later else "bounced", said)
             except TimeoutError as problem:
                 yield Handed(text.contact_id, "in_doubt", f"No answer: {problem}")
             except OSError as problem:
@@ -88,8 +98,8 @@ def reachable(settings: Settings) -> str | None:
         return None
     try:
         urllib.request.urlopen(f"{settings.sms_url}/taken", data=b'{"ids": []}', timeout=2).close()
-    except urllib.error.HTTPError:
-        return None
+    except urllib.error.HTTPError as problem:
+        return f"At MEADOWRUN_SMS_URL no gateway for text messages answers ({problem.code} {problem.reason})."
     except OSError as problem:
         return f"The gateway for text messages does not answer ({problem})."
     return None

@@ -150,3 +150,15 @@ def delete_list(session: orm.Session, actor: Actor, now: dt.datetime, found: Peo
         raise Conflict(f"“{found.name}” is used by {', '.join(uses[:5])}. Change those first.")
     audit.record(session, actor, now, "deleted the list", "list", found.id, found.name)
     session.delete(found)
+
+
+#: Soft bounces after which an address is not written to any more, unless something came through in between.
+MOST_SOFT_BOUNCES = 5
+
+
+def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft: list[int]) -> None:
+    """A hard bounce stops mail to an address until it is corrected, and so does the last of several soft ones. Numbers of contacts."""
+    session.execute(sa.text(
+        "UPDATE contacts SET soft_bounces = soft_bounces + (id = ANY(:soft))::int, bounced_at = CASE WHEN id = ANY(:hard) OR "
+        "soft_bounces + 1 >= :most THEN coalesce(bounced_at, :now) ELSE bounced_at END WHERE id = ANY(:hard) OR id = ANY(:soft)"),
+        {"hard": hard, "soft": soft, "now": now, "most": MOST_SOFT_BOUNCES})

@@ -32,6 +32,7 @@ from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
+from meadowrun.people import keeping
 from meadowrun.people.queries import NUMBER, dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends import cards
@@ -327,16 +328,15 @@ class _Chunk:
             log.warning("mail server away", send=self.key["send"], problem=str(down))
 
     def _note_bounces(self, session: orm.Session, bounced: list[Handed], now: dt.datetime) -> None:
-        """A refusal for good at the door is a hard bounce: the address is not written to again until corrected."""
+        """A refusal because of the address is a hard bounce: it is not written to again until corrected. Others count as soft."""
         if not bounced:
             return
         with driver(session).cursor() as cursor:
             cursor.executemany(
                 "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
                 "VALUES (%s, %s, %s, 'bounced', NULL, FALSE, %s)",
-                [(b.contact_id, now, self.key["send"], b.note) for b in bounced])
-        session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE id = ANY(:ids) AND bounced_at IS NULL"),
-                        {"now": now, "ids": [b.contact_id for b in bounced]})
+                [(b.contact_id, now, self.key["send"], ("hard: " if b.hard else "soft: ") + b.note) for b in bounced])
+        keeping.count_bounces(session, now, [b.contact_id for b in bounced if b.hard], [b.contact_id for b in bounced if not b.hard])
 
     def _write(self, session: orm.Session, results: list[Handed], filled: dict[int, Any], address: dict[int, str],
                again: dt.datetime | None = None) -> None:

@@ -44,6 +44,9 @@ def react(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int,
         "VALUES (:contact, :at, :send, :kind, :link, :machine, :note)"),
         {"contact": sent.contact_id, "at": now, "send": send_id, "kind": kind, "link": link, "machine": machine,
          "note": note[:300]})
+    if kind in ("opened", "clicked") and not machine:
+        # Somebody read it there: what bounced before was not the address.
+        session.execute(sa.text("UPDATE contacts SET soft_bounces = 0 WHERE id = :id AND soft_bounces > 0"), {"id": sent.contact_id})
 
 
 def by_machine(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, agent: str, kind: str) -> str:
@@ -94,12 +97,9 @@ def bounce(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int
         return
     sent.outcome, sent.note = "bounced", words[:300]
     react(session, now, send_id, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words)
-    if hard:
-        contact.bounced_at = contact.bounced_at or now
-    else:
-        contact.soft_bounces += 1
-        if contact.soft_bounces >= 5:
-            contact.bounced_at = contact.bounced_at or now
+    session.flush()
+    keeping.count_bounces(session, now, [contact.id] if hard else [], [] if hard else [contact.id])
+    session.expire(contact)
 
 
 def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int) -> None:

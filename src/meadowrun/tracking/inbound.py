@@ -15,6 +15,7 @@ from meadowrun.base import clock, signing
 from meadowrun.base.db import Database
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
+from meadowrun.core.guardrails.bounces import is_hard
 from meadowrun.tracking import actions
 
 _RECIPIENT = re.compile(r"bounce\+([A-Za-z0-9_-]{20,40})@", re.I)
@@ -23,7 +24,7 @@ _RECIPIENT = re.compile(r"bounce\+([A-Za-z0-9_-]{20,40})@", re.I)
 def read_report(raw: bytes) -> tuple[str, bool, str] | None:
     """(what, hard, words) of a report: what is "bounce" or "complaint"; None for anything else.
 
-    A status of class 5 is hard, of class 4 soft (RFC 3463).
+    A status that blames the address is hard, any other soft (RFC 3463).
     """
     message = email.message_from_bytes(raw, policy=email.policy.default)
     for part in message.walk():
@@ -40,7 +41,7 @@ def read_report(raw: bytes) -> tuple[str, bool, str] | None:
                 return None
             status = fields.get("status", "5.0.0")
             words = fields.get("diagnostic-code", "").partition(";")[2].strip() or f"status {status}"
-            return "bounce", status.startswith("5"), words
+            return "bounce", is_hard(status), words
     return None
 
 

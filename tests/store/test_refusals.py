@@ -1,0 +1,181 @@
+"""A gateway that refuses us is no bounce of anybody: nothing is lost, nobody is struck off, and the send says what is wrong."""
+
+import contextlib
+import dataclasses
+import json
+import threading
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+import pytest
+import sqlalchemy as sa
+from aiosmtpd.controller import Controller
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.cluster import free_port
+from meadowrun.gateways import sms
+from meadowrun.people import keeping
+from meadowrun.people.models import Contact
+from meadowrun.sends.models import Send
+from meadowrun.tracking import actions as tracking
+from tests.conftest import NOW
+from tests.store.people import add, ready_send
+from tests.store.test_sending import counts, run_all, segment, start
+from tests.store.test_texts import texting
+
+
+class Door:
+    """A mail server with fixed answers at each stage."""
+
+    def __init__(self, **answers):
+        self.answers, self.taken = answers, []
+
+    async def handle_MAIL(self, server, session, envelope, address, options):
+        if said := self.answers.get("mail"):
+            return said
+        envelope.mail_from = address
+        return "250 OK"
+
+    async def handle_RCPT(self, server, session, envelope, address, options):
+        if said := self.answers.get(address.split("@")[0]):
+            return said
+        envelope.rcpt_tos.append(address)
+        return "250 OK"
+
+    async def handle_DATA(self, server, session, envelope):
+        self.taken += envelope.rcpt_tos
+        return self.answers.get("data", "250 taken")
+
+
+@contextlib.contextmanager
+def door(database, settings, **answers):
+    made = Door(**answers)
+    port = free_port()
+    control = Controller(made, hostname="127.0.0.1", port=port)
+    control.start()
+    try:
+        jobs.set_context(jobs.Context(database, dataclasses.replace(settings, smtp_url=f"smtp://127.0.0.1:{port}")))
+        yield made
+    finally:
+        control.stop()
+
+
+def send_to(database, *names):
+    with clock.at(NOW), database.session() as session:
+        for name in names:
+            add(session, NOW, f"{name}@post.example", first_name=name.title())
+        return ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+
+
+def struck(database):
+    with database.session() as session:
+        return dict(session.execute(sa.select(Contact.first_name, Contact.soft_bounces + sa.case((Contact.bounced_at.is_not(None), 100), else_=0))
+                                    .order_by(Contact.id)).all())
+
+
+@pytest.mark.parametrize("said", ["530 5.7.0 authentication first", "550 5.7.1 you may not send here", "553 sender not known"])
+def test_a_server_that_refuses_us_bounces_nobody(database, settings, job_context, said):
+    ident = send_to(database, "ann", "bo")
+    with door(database, settings, mail=said):
+        start(database, settings, ident, 2)
+        run_all(database, ident)
+    assert counts(database, ident)[0] == {"waiting": 2} and struck(database) == {"Ann": 0, "Bo": 0}
+    with database.session() as session:
+        assert f"does not take mail from us: {said}" in session.get_one(Send, ident).problem
+    # Once it takes mail, everybody gets theirs, once.
+    with door(database, settings) as open_door:
+        run_all(database, ident)
+    assert sorted(open_door.taken) == ["ann@post.example", "bo@post.example"]
+    assert counts(database, ident)[0] == {"delivered": 2}
+
+
+def test_only_a_refusal_of_the_address_strikes_it_off(database, settings, job_context):
+    ident = send_to(database, "ann", "bo", "cy", "di")
+    with door(database, settings, ann="550 5.1.1 nobody of that name", bo="552 5.2.2 full", cy="554 5.7.1 relay denied"):
+        start(database, settings, ident, 4)
+        run_all(database, ident)
+    assert counts(database, ident)[0] == {"bounced": 3, "delivered": 1}
+    assert struck(database) == {"Ann": 100, "Bo": 1, "Cy": 1, "Di": 0}
+    with database.session() as session:
+        notes = session.scalars(sa.text("SELECT note FROM reactions WHERE kind = 'bounced' ORDER BY contact_id")).all()
+    assert notes == ["hard: 550 5.1.1 nobody of that name", "soft: 552 5.2.2 full", "soft: 554 5.7.1 relay denied"]
+
+
+def test_a_mail_that_is_disliked_strikes_nobody_off(database, settings, job_context):
+    ident = send_to(database, "ann")
+    with door(database, settings, data="550 5.1.1 looks like a nuisance"):
+        start(database, settings, ident, 1)
+        run_all(database, ident)
+    assert counts(database, ident)[0] == {"bounced": 1} and struck(database) == {"Ann": 1}
+
+
+def test_an_address_asked_for_authentication_at_the_door_is_not_to_blame(database, settings, job_context):
+    ident = send_to(database, "ann")
+    with door(database, settings, ann="530 authentication required"):
+        start(database, settings, ident, 1)
+        run_all(database, ident)
+    assert counts(database, ident)[0] == {"waiting": 1} and struck(database) == {"Ann": 0}
+
+
+def test_the_fifth_soft_bounce_in_a_row_strikes_off(database, settings, job_context):
+    ident = send_to(database, "ann")
+    with door(database, settings):
+        start(database, settings, ident, 1)
+        run_all(database, ident)
+    with clock.at(NOW), database.session() as session:
+        ann = session.scalars(sa.select(Contact)).one()
+        for _ in range(4):
+            keeping.count_bounces(session, NOW, [], [ann.id])
+        session.refresh(ann)
+        assert (ann.soft_bounces, ann.bounced_at) == (4, None)
+        tracking.react(session, NOW, ident, ann.id, "opened", machine=True)
+        session.refresh(ann)
+        assert ann.soft_bounces == 4
+        tracking.react(session, NOW, ident, ann.id, "clicked", 0)
+        session.refresh(ann)
+        assert ann.soft_bounces == 0
+        for _ in range(5):
+            keeping.count_bounces(session, NOW, [], [ann.id])
+        session.refresh(ann)
+        assert (ann.soft_bounces, ann.bounced_at) == (5, NOW)
+
+
+@contextlib.contextmanager
+def web_gateway(code):
+    """A server that answers everything with one code."""
+    asked = []
+
+    class Answer(BaseHTTPRequestHandler):
+        def do_POST(self):
+            asked.append(json.loads(self.rfile.read(int(self.headers["Content-Length"]))))
+            self.send_response(code)
+            self.end_headers()
+
+        def log_message(self, *words):
+            pass
+
+    server = HTTPServer(("127.0.0.1", 0), Answer)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}", asked
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+@pytest.mark.parametrize(("code", "outcome", "says"), [
+    (404, "waiting", "takes nothing from us: 404"), (401, "waiting", "takes nothing from us: 401"), (402, "waiting", "takes nothing from us: 402"),
+    (429, "deferred", ""), (503, "deferred", ""), (400, "bounced", ""), (202, "delivered", "")])
+def test_what_a_gateway_for_texts_answers(database, settings, job_context, code, outcome, says):
+    with clock.at(NOW), database.session() as session:
+        ident = texting(session)
+    with web_gateway(code) as (address, asked):
+        theirs = dataclasses.replace(settings, sms_url=address)
+        assert (sms.reachable(theirs) is None) == (code == 202)
+        jobs.set_context(jobs.Context(database, theirs))
+        start(database, settings, ident, 3)
+        run_all(database, ident)
+    found = counts(database, ident)[0]
+    assert found[outcome] == 3 and found.get("bounced", 0) == (3 if outcome == "bounced" else 0) and len(asked) > 1
+    with database.session() as session:
+        problem = session.get_one(Send, ident).problem
+    assert says in problem if says else problem == ""
