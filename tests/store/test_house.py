@@ -82,6 +82,13 @@ class TestSettings:
         with pytest.raises(SettingsError, match=name):
             Settings.read({**self.GOOD, name: value})
 
+    @pytest.mark.parametrize(("organisation", "given", "sender"), [
+        ("Reed Mill", "", "Reed Mill"), ("Farrow Hill Observatory", "", "Farrow Hill"), ("Sankt-Ägidius & Co", "", "Sankt"),
+        ("Unbreakablename", "", "Unbreakable"), ("Reed Mill", "MILL", "MILL"), ("éé", "", "Meadowrun")])
+    def test_texts_come_from_the_organisation(self, organisation, given, sender):
+        found = Settings.read({**self.GOOD, "MEADOWRUN_ORGANISATION": organisation, "MEADOWRUN_SMS_SENDER": given}).sms_sender
+        assert found == sender and len(found) <= 11
+
     def test_all_are_documented(self):
         text = (SRC.parents[1] / "docs" / "settings.md").read_text()
         assert all(name in text for name in KNOWN)

@@ -27,7 +27,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
     "MEADOWRUN_FEED_HOSTS": ("Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none", ""),
     "MEADOWRUN_SMS_URL": ("Where text messages are handed over, http(s)://host or null: to send nothing", "null:"),
-    "MEADOWRUN_SMS_SENDER": ("The number or name that text messages come from", "Meadowrun"),
+    "MEADOWRUN_SMS_SENDER": ("The number or name that text messages come from; empty: the first 11 letters of the organisation", ""),
     "MEADOWRUN_SMS_PRICE": ("What one part of a text message costs, such as 0.045", "0"),
     "MEADOWRUN_PUSH_URL": ("Where notices for phones are handed over, http(s)://host or null: to send none", "null:"),
     "MEADOWRUN_CURRENCY": ("The sign of the currency that prices are in", "£"),
@@ -39,6 +39,13 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_BEHIND_PROXY": ("1 when a proxy of yours stands before it and sets X-Forwarded-For, -Proto and -Host", "0"),
     "MEADOWRUN_COOKIE_SECURE": ("1 when people reach the installation by https only", "0"),
 }
+
+
+def _sms_name(organisation: str) -> str:
+    """A name that networks show as a sender: at most 11 letters, digits and spaces (3GPP TS 23.040, 9.1.2.5), cut at a word."""
+    bare = " ".join("".join(c if c.isascii() and c.isalnum() else " " for c in organisation).split())
+    cut = bare if len(bare) <= 11 else bare[:12].rsplit(" ", 1)[0] if " " in bare[:12] else bare[:11]
+    return cut.strip() or "Meadowrun"
 
 
 @dataclasses.dataclass(frozen=True)
@@ -128,7 +135,7 @@ class Settings:
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
             feed_hosts=frozenset(h.strip() for h in values["MEADOWRUN_FEED_HOSTS"].split(",") if h.strip()),
             sms_url=values["MEADOWRUN_SMS_URL"].rstrip("/"),
-            sms_sender=values["MEADOWRUN_SMS_SENDER"],
+            sms_sender=values["MEADOWRUN_SMS_SENDER"] or _sms_name(values["MEADOWRUN_ORGANISATION"]),
             sms_price=price,
             push_url=values["MEADOWRUN_PUSH_URL"].rstrip("/"),
             currency=values["MEADOWRUN_CURRENCY"],

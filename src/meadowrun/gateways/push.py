@@ -70,7 +70,7 @@ class PushGateway:
 
     def _phone(self, notice: Notice, device: Device) -> tuple[str, str]:
         if self.phones.startswith("null:"):
-            return "delivered", "no gateway for phones is set; nothing was sent"
+            return "bounced", "no gateway for phones is set; MEADOWRUN_PUSH_URL names one"
         body = {"id": f"{notice.key}-{device.id}", "to": device.endpoint, "system": device.kind, "ttl": notice.ttl,
                 "notice": json.loads(notice.payload)}
         return self._asked(device, f"{self.phones}/notices", json.dumps(body).encode(), {"Content-Type": "application/json"})
