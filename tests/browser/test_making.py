@@ -54,6 +54,12 @@ def test_a_send_is_put_together_without_leaving_its_sheet(page):
     page.type("#w-new", "Said on the spot")
     typed(page, Keys.ENTER)
     page.says("Said on the spot email, draft 1")
+    # Another one by the mouse: the row that was pressed is the one that is taken, also when the field loses the focus by it.
+    page.click("#w-message")
+    second = page.all(".pop button.choice")[1]
+    name = second.text.splitlines()[0]
+    second.click()
+    page.wait(lambda: page.text("#w-message") and name.startswith(page.text("#w-message")) and page.text("#w-message") != "Said on the spot")
     assert page.problems() == []
 
 
