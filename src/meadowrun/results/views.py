@@ -51,7 +51,8 @@ def show(ident: int) -> object:
     kind = result.success
     channel = channel_of(db(), send)
     said = _STEPS[channel]
-    steps = [(key, said[key], getattr(result, key)) for key in ("delivered", "opened", "clicked") if key in said]
+    steps = [(key, said[key], getattr(result, key)) for key in ("delivered", "opened", "clicked")
+             if key in said and (key != "clicked" or result.links or result.clicked)]
     if kind is not None:
         steps.append(("converted", kind.did[0].upper() + kind.did[1:], result.converted))
     points = []
