@@ -56,6 +56,7 @@ def test_a_send_is_put_together_without_leaving_its_sheet(page):
     page.says("Said on the spot email, draft 1")
     # Another one by the mouse: the row that was pressed is the one that is taken, also when the field loses the focus by it.
     page.click("#w-message")
+    page.wait(lambda: len(page.all(".pop button.choice")) > 1)
     second = page.all(".pop button.choice")[1]
     name = second.text.splitlines()[0]
     second.click()

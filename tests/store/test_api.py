@@ -47,7 +47,7 @@ class TestDescription:
         served = {}
         for rule in client.application.url_map.iter_rules():
             if rule.rule.startswith("/api/v1"):
-                path = rule.rule.replace("<int:", "{").replace("<path:", "{").replace(">", "}")
+                path = rule.rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
                 served.setdefault(path, set()).update(m.lower() for m in rule.methods - {"HEAD", "OPTIONS"})
                 for method in rule.methods - {"HEAD", "OPTIONS"}:
                     url = rule.rule.replace("<int:ident>", "1").replace("<int:contact>", "1").replace("<path:address>", "x")
@@ -183,6 +183,78 @@ class TestAudiences:
         assert api("post", "/fields", {"label": "x", "type": "colour"})[1]["where"] == "type"
         assert api("post", "/fields", {"label": "x", "type": "choice", "options": "a"})[1]["where"] == "options"
         assert api("get", "/topics")[1] == {"items": []}
+
+
+    def test_versions_are_read_and_brought_back(self, api, patrons):
+        api("put", "/segments/1", {"definition": line(value=["Single"]), "version": 1})
+        found = api("get", "/segments/1/versions")[1]["items"]
+        assert [(v["version"], v["english"]) for v in found] == [(2, "Everyone whose tier is Single."), (1, "Everyone whose tier is Patron.")]
+        back = api("post", "/segments/1/restore", {"version": 1})[1]
+        assert (back["version"], back["definition"]["lines"][0]["value"]) == (3, ["Patron"])
+        assert api("post", "/segments/1/restore", {"version": 9})[0] == 404 and api("get", "/segments/9/versions")[0] == 404
+        assert api("post", "/segments/1/restore", {"version": "1"})[1]["where"] == "version"
+
+    def test_compared_and_profiled(self, api, patrons):
+        for n in range(30):
+            api("put", "/contacts", {"email": f"s{n}@post.example", "tier": "Single", "town": "Weir"})
+        api("post", "/segments", {"name": "Singles of Weir", "definition": {"lines": [
+            {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Weir"]}]}})
+        forget()
+        parts = api("get", "/segments/compare?of=1,2")[1]["items"]
+        assert {(tuple(p["in"]), tuple(p["not_in"])): p["people"] for p in parts} == {((1,), (2,)): 2, ((2,), (1,)): 30, ((1, 2), ()): 0}
+        assert api("get", "/segments/compare?of=1")[1]["where"] == "of" and api("get", "/segments/compare?of=1,x")[1]["where"] == "of"
+        traits = {(t["about"], t["value"]): t for t in api("get", "/segments/2/profile")[1]["items"]}
+        # 31 of the 33 are single, 30 of the 30 in the segment; none of those three outside it is of Weir.
+        assert traits[("town", "Weir")]["people"] == 30 and traits[("town", "Weir")]["share"] == 1
+        assert traits[("tier", "Patron")]["people"] == 0 and traits[("tier", "Patron")]["everyone"] == pytest.approx(2 / 33)
+
+    def test_a_frozen_list_is_worked_out_again(self, api, patrons):
+        api("post", "/segments/1/freeze")
+        api("put", "/contacts/2", {"tier": "Patron"})
+        forget()
+        assert api("post", "/lists/1/again")[1] == {"segment": 1, "people": 3}
+        assert [c["id"] for c in api("get", "/lists/1/members")[1]["items"]] == [1, 2, 3]
+        api("post", "/lists", {"name": "By hand", "contacts": [1]})
+        assert api("post", "/lists/2/again")[0] == 422 and api("post", "/lists/9/again")[0] == 404
+
+    def test_fields_are_changed_merged_and_retired(self, api, patrons):
+        made = {f["ref"]: f for f in api("get", "/fields/own")[1]["items"]}
+        tier = made["tier"]
+        assert (tier["filled"], tier["of"], tier["commonest"][0], tier["used_in"]) == (
+            3, 3, {"value": "Patron", "count": 2}, ["the segment “Patrons”"])
+        changed = api("put", f"/fields/{tier['id']}", {"label": "rung", "meaning": "how near they are", "options": ["Single", "Patron", "Life"]})[1]
+        assert (changed["ref"], changed["label"], changed["options"], changed["retired"]) == ("tier", "rung", ["Single", "Patron", "Life"], False)
+        assert api("put", f"/fields/{tier['id']}", {"options": ["Single"]})[1]["where"] == "options"
+        assert api("put", f"/fields/{tier['id']}", {"options": "Single"})[1]["where"] == "options"
+        assert api("put", f"/fields/{tier['id']}", {"retired": True})[1]["retired"] is True
+        assert api("put", f"/fields/{tier['id']}", {"retired": "no"})[1]["where"] == "retired"
+        api("put", f"/fields/{tier['id']}", {"retired": False})
+        api("post", "/fields", {"label": "level", "type": "choice", "options": ["Life"]})
+        level = next(f for f in api("get", "/fields/own")[1]["items"] if f["ref"] == "level")
+        api("put", "/contacts", {"email": "new@post.example", "level": "Life"})
+        merged = api("post", f"/fields/{tier['id']}/merge", {"gone": level["id"]})[1]
+        assert (merged["moved"], merged["filled"]) == (1, 4) and api("get", "/contacts?email=new@post.example")[1]["items"][0]["tier"] == "Life"
+        assert api("post", f"/fields/{tier['id']}/merge", {"gone": "x"})[1]["where"] == "gone"
+
+    def test_kinds_of_event_get_words(self, api, patrons):
+        api("post", "/events", {"events": [{"event": "wheel_seen", "contact": 1}]})
+        said = api("put", "/events/kinds/wheel_seen", {"did": "saw the wheel", "do": "see the wheel"})[1]
+        assert {"event": "wheel_seen", "did": "saw the wheel", "details": {}} in api("get", "/fields")[1]["events"]
+        assert (said["event"], said["did"], said["retired"]) == ("wheel_seen", "saw the wheel", False)
+        assert api("put", "/events/kinds/wheel_seen", {"did": ""})[1]["where"] == "did"
+        assert api("put", "/events/kinds/wheel_seen", {"retired": 1})[1]["where"] == "retired"
+        assert api("put", "/events/kinds/nothing", {"did": "x"})[0] == 404
+
+    def test_doubles_are_listed_and_parted_again(self, api, patrons):
+        for mail in ("ann.rook@post.example", "annrook@post.example"):
+            api("put", "/contacts", {"email": mail, "phone": "+44 7700 900123"})
+        found = api("get", "/doubles")[1]
+        assert found["items"] == [{"contacts": [4, 5], "why": ["nearly the same address", "the same phone"]}] and found["merges"] == []
+        api("post", "/contacts/4/merge", {"gone": 5})
+        (merge,) = api("get", "/doubles")[1]["merges"]
+        assert (merge["kept"], merge["gone"]) == (4, 5)
+        assert api("post", f"/merges/{merge['id']}/undo")[1] == {"kept": 4, "gone": 5} and api("get", "/contacts/5")[0] == 200
+        assert api("post", f"/merges/{merge['id']}/undo")[0] in (404, 409, 422)
 
 
 class TestWhole:

@@ -176,9 +176,15 @@ class TestGoing:
         assert self.start(web, database, ready).status_code == 303
         assert "It leaves Tue 1 Dec 2026 at 10:00" in words(web.get(f"/sends/{ready}").text)
         assert "A send" in web.get("/calendar?month=2026-12").text
+        with database.session() as session:
+            first = session.get_one(Send, ready).message_id
+        assert "is used by the send" in web.post(f"/messages/{first}/delete", follow_redirects=True).text
         web.post(f"/sends/{ready}/unplan")
         with database.session() as session:
             assert session.get_one(Send, ready).state == "draft"
+        # What it would have gone with is free again once another message is chosen.
+        word(web, ready, "message", database, new_message="Instead", channel="email")
+        assert web.post(f"/messages/{first}/delete").location == "/messages"
 
     def test_one_begun_by_mistake_is_deleted_one_that_went_is_not(self, web, ready, database, still):
         assert "goes on in the send" in web.post("/campaigns/1/delete", follow_redirects=True).text

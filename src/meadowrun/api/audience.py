@@ -4,16 +4,18 @@ from typing import Any
 
 import flask
 import sqlalchemy as sa
+from pyroaring import BitMap
 
 from meadowrun.api.door import MOST, PAGED, TEXT, Json, endpoint, paged, thing, whole
 from meadowrun.base.audit import Actor
+from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
-from meadowrun.people.models import ListMember
-from meadowrun.segments import actions, partitions, queries
+from meadowrun.people.models import ListMember, PeopleList
+from meadowrun.segments import actions, insight, partitions, queries
 from meadowrun.segments import why as explaining
-from meadowrun.segments.models import Partition, Segment
+from meadowrun.segments.models import Partition, Segment, SegmentVersion
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import body, db, now, today, words, zone
 
@@ -102,13 +104,64 @@ def freeze_segment(actor: Actor, ident: int) -> object:
     return flask.jsonify(id=made.id, name=made.name, people=size), 201
 
 
+@endpoint("get", "/v1/segments/<int:ident>/versions", "Every version of a segment, the newest first, with its English")
+def segment_versions(actor: Actor, ident: int) -> object:
+    def said(version: SegmentVersion) -> str:
+        try:
+            return english.read_aloud(d.parse(version.definition, words()), words(), today())
+        except d.DefinitionError as problem:
+            return str(problem)
+    queries.segment(db(), ident)
+    return flask.jsonify(items=[{"version": v.version, "definition": v.definition, "english": said(v), "at": v.at.isoformat(), "by": v.by}
+                                for v in queries.versions(db(), ident)])
+
+
+@endpoint("post", "/v1/segments/<int:ident>/restore", "Make an earlier version the newest again; those in between stay",
+          takes=thing(["version"], version={"type": "integer"}))
+def restore_segment(actor: Actor, ident: int) -> object:
+    version = body().get("version")
+    if not isinstance(version, int) or isinstance(version, bool):
+        raise Invalid("“version” is the number of the version that comes back.", "version")
+    return flask.jsonify(_segment(actions.restore(db(), actor, now(), words(), queries.segment(db(), ident), version)))
+
+
+def _members(ident: int) -> BitMap:
+    return queries.member_set(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
+
+
+@endpoint("get", "/v1/segments/<int:ident>/profile", "What is commoner, or rarer, in a segment than among everyone, the surest first")
+def segment_profile(actor: Actor, ident: int) -> object:
+    traits = insight.profile(db(), _members(ident), words(), now(), zone())
+    return flask.jsonify(items=[{"about": t.about, "value": t.value, "people": t.here, "share": t.here_share, "everyone": t.everyone_share,
+                                 "strength": t.strength} for t in traits])
+
+
+@endpoint("get", "/v1/segments/compare", "What two or three segments share, and what each has alone",
+          query={"of": {**TEXT, "description": "the segments’ numbers, parted by commas"}})
+def compare_segments(actor: Actor) -> object:
+    chosen = [part.strip() for part in flask.request.args.get("of", "").split(",")]
+    if not 2 <= len(chosen) <= 3 or not all(part.isdigit() for part in chosen):
+        raise Invalid("“of” names two or three segments by their numbers, parted by commas.", "of")
+    numbers = [int(part) for part in chosen]
+    regions = insight.regions([_members(number) for number in numbers])
+    return flask.jsonify(items=[{"in": [n for n, i in zip(numbers, inside, strict=True) if i],
+                                 "not_in": [n for n, i in zip(numbers, inside, strict=True) if not i], "people": size}
+                                for inside, size in regions.items()])
+
+
+@endpoint("post", "/v1/lists/<int:ident>/again", "Work a list out again that was frozen from a segment")
+def list_again(actor: Actor, ident: int) -> object:
+    segment, size = actions.freeze_again(db(), actor, now(), words(), zone(), found(db(), PeopleList, ident, "list"))
+    return flask.jsonify(segment=segment.id, people=size)
+
+
 @endpoint("get", "/v1/partitions", "Every partition with its parts in order")
 def list_partitions(actor: Actor) -> object:
     return flask.jsonify(items=[_partition(p) for p in db().scalars(sa.select(Partition).order_by(Partition.name))])
 
 
-def _partition(found: Partition) -> Json:
-    return {"id": found.id, "name": found.name, "version": found.version, "parts": found.parts}
+def _partition(one: Partition) -> Json:
+    return {"id": one.id, "name": one.name, "version": one.version, "parts": one.parts}
 
 
 @endpoint("post", "/v1/partitions", "Begin a partition: everybody is in “everyone else”", takes=thing(["name"], name=TEXT), codes=(201,))
@@ -122,9 +175,9 @@ def add_partition(actor: Actor) -> object:
               name=TEXT, lines={"type": "array", "items": {"type": "object"}, "description": "as in a segment’s definition"},
               version={"type": "integer"}))
 def change_partition(actor: Actor, ident: int) -> object:
-    found = partitions.get(db(), ident)
-    partitions.change(db(), actor, now(), words(), found, body())
-    return flask.jsonify(_partition(found))
+    changed = partitions.get(db(), ident)
+    partitions.change(db(), actor, now(), words(), changed, body())
+    return flask.jsonify(_partition(changed))
 
 
 @endpoint("delete", "/v1/partitions/<int:ident>", "Delete a partition that nothing uses")
@@ -136,7 +189,7 @@ def delete_partition(actor: Actor, ident: int) -> object:
 @endpoint("get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last")
 def partition_sizes(actor: Actor, ident: int) -> object:
     try:
-        found = partitions.divided(db(), partitions.get(db(), ident).parts, words(), now(), zone()).sizes
+        sizes = partitions.divided(db(), partitions.get(db(), ident).parts, words(), now(), zone()).sizes
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    return flask.jsonify(items=[{"key": s.key, "name": s.name, "size": s.size, "match": s.own} for s in found])
+    return flask.jsonify(items=[{"key": s.key, "name": s.name, "size": s.size, "match": s.own} for s in sizes])

@@ -45,7 +45,8 @@ def also(session: orm.Session, actor: Actor, now: dt.datetime, source: Message, 
 
 def uses(session: orm.Session, message: Message) -> list[str]:
     """What uses a message, in words: sends, messages that choose it or open it as a page, and conditions on it."""
-    sends = session.scalars(sa.text("SELECT name FROM sends WHERE message_id = :id ORDER BY name"), {"id": message.id})
+    sends = session.scalars(sa.text("SELECT name FROM sends WHERE message_id = :id OR edition_id IN (SELECT id FROM editions "
+                                    "WHERE message_id = :id) ORDER BY name"), {"id": message.id})
     others = session.scalars(sa.select(Message).where(Message.id != message.id, sa.or_(
         Message.document.has_key("one_of"), Message.document["push"]["page"].as_integer() == message.id)).order_by(Message.name))
     naming = [m for m in others if message.id in {(m.document.get("push") or {}).get("page"), *_chosen(m.document)}]

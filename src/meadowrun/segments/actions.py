@@ -9,11 +9,11 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
-from meadowrun.people.keeping import make_list
+from meadowrun.people.keeping import make_list, work_out_again
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import queries
 from meadowrun.segments.models import Segment, SegmentVersion
@@ -66,6 +66,25 @@ def freeze(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictiona
     """The people of this moment as a fixed list. Raises Conflict when the segment names what no longer exists."""
     inside = queries.member_set(session, usable(segment, words), words, now, zone)
     return make_list(session, actor, now, segment.name, f"the segment “{segment.name}” as it was then", list(inside), segment.id)
+
+
+def freeze_again(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, zone: zoneinfo.ZoneInfo,
+                 kept: PeopleList) -> tuple[Segment, int]:
+    """A list that was frozen from a segment takes the people who are in it now: the segment, and how many they are. Raises Invalid."""
+    if kept.segment_id is None:
+        raise Invalid("This list was not frozen from a segment, or the segment is gone.")
+    segment = queries.segment(session, kept.segment_id)
+    inside = queries.member_set(session, usable(segment, words), words, now, zone)
+    work_out_again(session, actor, now, kept, list(inside))
+    return segment, len(inside)
+
+
+def restore(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, segment: Segment, version: int) -> Segment:
+    """Makes an earlier version the newest again; those in between stay. Raises NotFound, or Invalid for what no longer exists."""
+    found = next((v for v in queries.versions(session, segment.id) if v.version == version), None)
+    if found is None:
+        raise NotFound(f"There is no version {version} of this segment.")
+    return save(session, actor, now, words, segment.name, found.definition, segment)
 
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, segment: Segment, uses: list[str]) -> None:

@@ -10,7 +10,6 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
-from meadowrun.people.keeping import work_out_again
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
@@ -148,14 +147,8 @@ def freeze(ident: int) -> object:
 @needs("author")
 def list_again(ident: int) -> object:
     """A list that was frozen from a segment, with the people who are in the segment now."""
-    kept = found_row(db(), PeopleList, ident, "list")
-    if kept.segment_id is None:
-        raise Invalid("This list was not frozen from a segment, or the segment is gone.")
-    segment = queries.segment(db(), kept.segment_id)
-    queries.forget()
-    looked = queries.look(db(), actions.usable(segment, words()), words(), now(), zone())
-    work_out_again(db(), actor(), now(), kept, list(looked.sieve.members))
-    return done("keeping.list_members", f"It holds the {looked.sieve.size:,} people who are in “{segment.name}” now.", ident=ident)
+    segment, size = actions.freeze_again(db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list"))
+    return done("keeping.list_members", f"It holds the {size:,} people who are in “{segment.name}” now.", ident=ident)
 
 
 @pages.get("/segments/<int:ident>/history")
@@ -174,11 +167,7 @@ def history(ident: int) -> object:
 @pages.post("/segments/<int:ident>/restore/<int:version>")
 @needs("author")
 def restore(ident: int, version: int) -> object:
-    segment = queries.segment(db(), ident)
-    found = next((v for v in queries.versions(db(), ident) if v.version == version), None)
-    if found is None:
-        flask.abort(404)
-    actions.save(db(), actor(), now(), words(), segment.name, found.definition, segment)
+    actions.restore(db(), actor(), now(), words(), queries.segment(db(), ident), version)
     return done("segments.edit", f"Version {version} is the newest again; the one before stays in the history.", ident=ident)
 
 

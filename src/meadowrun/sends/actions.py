@@ -147,8 +147,9 @@ def resume(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
 
 
 def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """Takes a planned send back to the desk: it will not go by itself."""
+    """Takes a planned send back to the desk: it will not go by itself, and what it goes with is settled anew."""
     _move(session, actor, now, send, ("planned",), "draft", "taken back")
+    send.edition_id, send.facts = None, {}
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:

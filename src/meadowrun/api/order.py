@@ -1,0 +1,80 @@
+"""The API's endpoints that keep the house in order: fields and kinds of event changed, merged and retired; doubles found and parted."""
+
+import flask
+import sqlalchemy as sa
+
+from meadowrun.api.door import TEXT, endpoint, thing
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.people import dictionary, doubles, queries
+from meadowrun.people.models import Field
+from meadowrun.shell.request import body, db, now
+from meadowrun.tracking.models import EventKind
+
+_TEXTS = {"type": "array", "items": TEXT}
+
+
+def _field(field: Field) -> dict[str, object]:
+    entry = dictionary.entry(db(), field)
+    return {"id": field.id, "ref": dictionary.ref(field), "label": field.label, "type": field.type, "options": field.options,
+            "meaning": field.meaning, "retired": field.retired, "filled": entry.filled, "of": entry.of,
+            "commonest": [{"value": value, "count": count} for value, count in entry.common], "near": [f.label for f in entry.doubles],
+            "used_in": entry.used}
+
+
+@endpoint("get", "/v1/fields/own", "The own fields: how full, commonest values, near doubles, where used")
+def own_fields(actor: Actor) -> object:
+    return flask.jsonify(items=[_field(f) for owner in ("contact", "company") for f in queries.fields(db(), owner)])
+
+
+@endpoint("put", "/v1/fields/<int:ident>", "Rename an own field, change its meaning or choices, retire it or take it back; its key stays",
+          takes=thing([], label=TEXT, meaning=TEXT, options=_TEXTS, retired={"type": "boolean"}))
+def change_field(actor: Actor, ident: int) -> object:
+    data, field = body(), dictionary.get(db(), ident)
+    options = data.get("options", field.options)
+    if not isinstance(options, list) or not all(isinstance(option, str) for option in options):
+        raise Invalid("“options” is a list of texts.", "options")
+    dictionary.change(db(), actor, field, str(data.get("label", field.label)), str(data.get("meaning", field.meaning)), options)
+    if "retired" in data:
+        if not isinstance(data["retired"], bool):
+            raise Invalid("“retired” is true or false.", "retired")
+        dictionary.retire(db(), actor, field, data["retired"])
+    return flask.jsonify(_field(field))
+
+
+@endpoint("post", "/v1/fields/<int:ident>/merge", "Move the values of “gone” here, and the lines that name it; it is deleted",
+          takes=thing(["gone"], gone={"type": "integer"}))
+def merge_fields(actor: Actor, ident: int) -> object:
+    gone = body().get("gone")
+    if not isinstance(gone, int) or isinstance(gone, bool):
+        raise Invalid("“gone” is the number of the field that becomes part of this one.", "gone")
+    kept = dictionary.get(db(), ident)
+    return flask.jsonify(moved=dictionary.merge(db(), actor, dictionary.get(db(), gone), kept), **_field(kept))
+
+
+@endpoint("put", "/v1/events/kinds/<key>", "Change the words a kind of event is spoken of in, retire it or take it back",
+          takes=thing([], did=TEXT, do=TEXT, meaning=TEXT, retired={"type": "boolean"}))
+def change_kind(actor: Actor, key: str) -> object:
+    data, kind = body(), db().scalar(sa.select(EventKind).where(EventKind.key == key))
+    if kind is None:
+        raise NotFound(f"No event is called “{key}”.")
+    retired = data.get("retired", kind.retired)
+    if not isinstance(retired, bool):
+        raise Invalid("“retired” is true or false.", "retired")
+    dictionary.change_kind(db(), actor, kind, str(data.get("did", kind.did)), str(data.get("do", kind.do)),
+                           str(data.get("meaning", kind.meaning)), retired)
+    return flask.jsonify(event=kind.key, did=kind.did, do=kind.do, meaning=kind.meaning, retired=kind.retired)
+
+
+@endpoint("get", "/v1/doubles", "Contacts that are likely one person, the likeliest first, and the merges that can still be undone")
+def likely_doubles(actor: Actor) -> object:
+    pairs, as_of = doubles.candidates(db(), now())
+    return flask.jsonify(
+        as_of=as_of.isoformat(), items=[{"contacts": [p.first.id, p.second.id], "why": list(p.why)} for p in pairs],
+        merges=[{"id": m.id, "kept": m.kept_id, "gone": m.gone_id, "at": m.at.isoformat(), "by": m.by} for m in doubles.recent(db(), now())])
+
+
+@endpoint("post", "/v1/merges/<int:ident>/undo", "Part two contacts again that were made one in the last 30 days")
+def undo_merge(actor: Actor, ident: int) -> object:
+    parted = doubles.undo(db(), actor, now(), ident)
+    return flask.jsonify(kept=parted.kept_id, gone=parted.gone_id)
