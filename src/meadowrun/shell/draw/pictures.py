@@ -97,7 +97,7 @@ def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str,
     if not most:
         return Markup("")
     # A send that has only begun to be read does not look like one that everybody read at once.
-    gap = width / max(24, len(points))
+    gap = width / max(12, len(points))
     colours = ("#b9cdbf", "#2e5e45", "#c98a1b")
     parts = []
     for index, point in enumerate(points):
