@@ -2,6 +2,7 @@
 
 import datetime as dt
 import unicodedata
+from collections.abc import Collection
 
 MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
@@ -60,6 +61,15 @@ def joined(words: list[str], last: str = "or") -> str:
     if len(words) < 2:
         return "".join(words)
     return f"{', '.join(words[:-1])} {last} {words[-1]}"
+
+
+def free_name(wanted: str, taken: Collection[str]) -> str:
+    """The name, with a number behind it where it is taken: "A letter, copy 2"."""
+    number, name = 1, wanted
+    while name in taken:
+        number += 1
+        name = f"{wanted} {number}"
+    return name
 
 
 def fold(text: str) -> str:

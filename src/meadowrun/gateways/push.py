@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from meadowrun.base.settings import Settings
 from meadowrun.core import webpush
+from meadowrun.gateways import answers
 from meadowrun.gateways.email import Handed
 
 
@@ -85,7 +86,7 @@ class PushGateway:
             if problem.code == 410 or problem.code == 404 and device.kind == "web":
                 self.gone(device.id)
                 return "bounced", f"{problem.code} the {'browser' if device.kind == 'web' else 'app'} is gone"
-            later = problem.code in (408, 425, 429) or problem.code >= 500 or device.kind != "web" and problem.code in (401, 402, 403, 404, 405, 407)
+            later = answers.is_for_later(problem.code) or device.kind != "web" and answers.is_about_us(problem.code)
             return ("deferred" if later else "bounced"), f"{problem.code} {problem.reason}"
         except OSError as problem:
             return "deferred", f"no answer: {problem}"

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
+from meadowrun.gateways import answers
 from meadowrun.gateways.email import Handed
 
 
@@ -33,12 +34,6 @@ class SmsGateway(Protocol):
         ...
 
 
-#: Answers that say something about us or about the address of the gateway, never about a number: not authorised, not paid, not there.
-_UNWELCOME = {401, 402, 403, 404, 405, 407}
-#: Come again later, besides every 5xx.
-_LATER = {408, 425, 429}
-
-
 class HttpGateway:
     """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 408, 425, 429 and 5xx come again later, 401 to 405 and 407
     we are refused, any other 4xx the number is."""
@@ -55,13 +50,12 @@ class HttpGateway:
                     yield Handed(text.contact_id, "delivered", f"{answer.status} taken")
             except urllib.error.HTTPError as problem:
                 said = f"{problem.code} {problem.read(200).decode(errors='replace')}"
-                if problem.code in _UNWELCOME:
+                if answers.is_about_us(problem.code):
                     raise GatewayUnavailable(f"The gateway for text messages takes nothing from us: {problem.code} {problem.reason}") from problem
                 if problem.code == 409:
                     yield Handed(text.contact_id, "delivered", "taken before")
                 else:
-                    later = problem.code >= 500 or problem.code in _LATER
-                    yield Handed(text.contact_id, "deferred" if later else "bounced", said)
+                    yield Handed(text.contact_id, "deferred" if answers.is_for_later(problem.code) else "bounced", said)
             except TimeoutError as problem:
                 yield Handed(text.contact_id, "in_doubt", f"No answer: {problem}")
             except OSError as problem:

@@ -1,7 +1,6 @@
 """Copies of messages, what one says taken along to another channel, and letting go of one that nothing uses."""
 
 import datetime as dt
-import itertools
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -11,11 +10,14 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.content import begin
 from meadowrun.core.content.carry import carried
-from meadowrun.core.content.channels import CHANNELS
+from meadowrun.core.content.channels import CHANNELS, beginning
 from meadowrun.core.content.compiled import placed
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.lines import Json
+from meadowrun.core.content.sms import STOP_WORD
+from meadowrun.core.wording import free_name
 from meadowrun.messages import actions, asking, queries
 from meadowrun.messages.models import Edition, Message
 from meadowrun.people.queries import definitions_using
@@ -31,6 +33,14 @@ def document_from(session: orm.Session, source: Message, channel: str, settings:
         raise Invalid(str(problem), "from") from None
 
 
+def begun(session: orm.Session, channel: str, settings: Settings, layout: str = "") -> Json:
+    """What a new message of a channel begins with; `layout` is for an email."""
+    looks = queries.house(session).looks
+    if channel == "email":
+        return begin.document(layout, settings.organisation, settings.postal_address, looks)
+    return beginning(channel, settings.organisation, STOP_WORD, looks)
+
+
 def also(session: orm.Session, actor: Actor, now: dt.datetime, source: Message, channel: str, settings: Settings,
          words: Dictionary) -> tuple[Message, list[str]]:
     """Begins a message for a channel with what another one says; for its own channel a copy. Raises Invalid."""
@@ -39,8 +49,7 @@ def also(session: orm.Session, actor: Actor, now: dt.datetime, source: Message, 
     document, left = document_from(session, source, channel, settings, words)
     wanted = f"{source.name}, {'copy' if channel == source.channel else CHANNELS[channel]}"
     taken = set(session.scalars(sa.select(Message.name).where(Message.name.startswith(wanted, autoescape=True))))
-    name = next(n for n in itertools.chain([wanted], (f"{wanted} {number}" for number in itertools.count(2))) if n not in taken)
-    return actions.create(session, actor, now, name, document, channel), left
+    return actions.create(session, actor, now, free_name(wanted, taken), document, channel), left
 
 
 def uses(session: orm.Session, message: Message) -> list[str]:

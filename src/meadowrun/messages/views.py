@@ -13,14 +13,13 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.content import begin, card, fillins, readers
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.channels import CHANNELS, beginning, checks_of
+from meadowrun.core.content.channels import CHANNELS, checks_of
 from meadowrun.core.content.checks import PHONES, About, shown_length
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
-from meadowrun.core.content.sms import STOP_WORD
 from meadowrun.messages import actions, bringing, copying, editable, queries, reading
 from meadowrun.messages.cards_views import on_website, websites
 from meadowrun.messages.models import Draft, Message
@@ -75,10 +74,8 @@ def create() -> object:
             document, lost = bringing.read_in(db(), source, words(), settings().public_url)
         elif chosen.isdigit() and (form.get("words_of") or channel == "email"):
             document, lost = copying.document_from(db(), queries.message(db(), int(chosen)), channel, settings(), words())
-        elif channel == "email":
-            document = begin.document(chosen, settings().organisation, settings().postal_address, queries.house(db()).looks)
         else:
-            document = beginning(channel, settings().organisation, STOP_WORD, queries.house(db()).looks)
+            document = copying.begun(db(), channel, settings(), chosen)
         made = actions.create(db(), actor(), now(), form.get("name", ""), document, channel)
     except MeadowrunError as problem:
         db().rollback()

@@ -152,7 +152,7 @@ def delete_list(session: orm.Session, actor: Actor, now: dt.datetime, found: Peo
     session.delete(found)
 
 
-#: Soft bounces after which an address is not written to any more, unless something came through in between.
+#: Soft bounces after which an address is not written to any more, unless somebody read something there in between.
 MOST_SOFT_BOUNCES = 5
 
 

@@ -1,7 +1,6 @@
 """The words of a send's sheet that can be changed, and what is missing there, made on the spot."""
 
 import datetime as dt
-import itertools
 import zoneinfo
 from typing import Any
 
@@ -12,13 +11,13 @@ from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import new_id
-from meadowrun.core.content import begin
-from meadowrun.core.content.channels import CHANNELS, beginning
-from meadowrun.core.content.sms import STOP_WORD
+from meadowrun.core.content.channels import CHANNELS
 from meadowrun.core.guardrails.verdict import RULES, rule_words
+from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
+from meadowrun.messages import copying
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import house, messages
+from meadowrun.messages.queries import messages
 from meadowrun.people.models import PeopleList, Topic
 from meadowrun.segments import actions as segment_actions
 from meadowrun.segments.models import Segment
@@ -132,15 +131,11 @@ def _said(sentence: str) -> Segment:
         raise Invalid(f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a ticket since March”, or make a segment.", "to")
     wanted = sentence[0].upper() + sentence[1:]
     taken = set(db().scalars(sa.select(Segment.name).where(Segment.name.startswith(wanted, autoescape=True))))
-    name = next(n for n in itertools.chain([wanted], (f"{wanted} {number}" for number in itertools.count(2))) if n not in taken)
-    return segment_actions.save(db(), actor(), now(), words(), name, {"format": 1, "lines": [{**readings[0], "id": new_id()}]})
+    return segment_actions.save(db(), actor(), now(), words(), free_name(wanted, taken), {"format": 1, "lines": [{**readings[0], "id": new_id()}]})
 
 
 def _begun(name: str, channel: str) -> Message:
     """An empty message of a channel, to be written after. Raises Invalid or Conflict."""
     if channel not in CHANNELS:
         raise Invalid("There is no such channel.", "message")
-    looks = house(db()).looks
-    document = begin.document("", settings().organisation, settings().postal_address, looks) if channel == "email" else beginning(
-        channel, settings().organisation, STOP_WORD, looks)
-    return writing.create(db(), actor(), now(), name, document, channel)
+    return writing.create(db(), actor(), now(), name, copying.begun(db(), channel, settings()), channel)
