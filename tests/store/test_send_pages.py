@@ -209,8 +209,17 @@ class TestGoing:
             assert web.post(f"/sends/{ready}/{verb}").status_code == 303
             with database.session() as session:
                 assert session.get_one(Send, ready).state == state
-        assert web.post(f"/sends/{ready}/resume", headers={"Accept": "application/json"}).status_code == 409
-        assert web.get(f"/sends/{ready}/progress").status_code == 200
+        assert web.get(f"/sends/{ready}/progress?shown=stopped").text.count("data-finished") == 1
+        assert "it cannot be resumed now" in web.post(f"/sends/{ready}/resume", follow_redirects=True).text
+
+    def test_its_page_is_asked_for_again_when_what_can_be_done_has_changed(self, web, ready, database, still):
+        self.start(web, database, ready)
+        assert "Take it back" in web.get(f"/sends/{ready}").text
+        assert "being settled" in web.get(f"/sends/{ready}/progress?shown=taking").text
+        jobs.run_here("sends.take", send_id=ready)
+        assert web.get(f"/sends/{ready}/progress?shown=taking").text == "<span data-finished></span>"
+        going = web.get(f"/sends/{ready}/progress?shown=running").text
+        assert "dealt with" in going and "data-finished" not in going
 
 
 class TestCampaigns:

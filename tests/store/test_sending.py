@@ -1,5 +1,6 @@
 """The pipeline on a real database: who gets it, who does not and why, and what happens when things break."""
 
+import dataclasses
 import datetime as dt
 import zoneinfo
 
@@ -256,6 +257,68 @@ def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypa
     assert (found, send.state) == ({"delivered": 20, "stopped": 10}, "stopped")
     with database.session() as session, pytest.raises(Conflict, match="cannot be resumed"):
         actions.resume(session, IDA, NOW, session.get_one(Send, ident))
+
+
+@pytest.mark.parametrize("verb", ["pause", "stop"])
+def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, settings, job_context, monkeypatch, verb):
+    monkeypatch.setattr(sending, "LOOK_EVERY", 0)
+    ident = started(database, settings, 10)
+    seen = []
+
+    class Held(Keeper):
+        def hand_over(self, letters):
+            for number, handed in enumerate(super().hand_over(letters)):
+                yield dataclasses.replace(handed, outcome={1: "bounced", 2: "deferred"}.get(number, "delivered"))
+                with database.session() as session:
+                    send = session.get_one(Send, ident)
+                    seen.append(tally(session, send))
+                    if len(seen) == 4:
+                        getattr(actions, verb)(session, IDA, NOW, send)
+
+    held = Held()
+    monkeypatch.setattr(sending, "gateway", lambda settings: held)
+    with clock.at(NOW):
+        jobs.run_here("sends.take", send_id=ident)
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        # What is known is on the page while the chunk still goes out; the fifth was on its way when somebody paused.
+        assert seen[3] == {"in_hand": 6, "delivered": 2, "bounced": 1, "deferred": 1} and len(held.letters) == 5
+        kept = {"deferred": 1, "waiting": 5} if verb == "pause" else {"stopped": 6}
+        assert counts(database, ident)[0] == {"delivered": 3, "bounced": 1, **kept}
+        if verb == "pause":
+            with database.session() as session:
+                actions.resume(session, IDA, NOW, session.get_one(Send, ident))
+            jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+            assert counts(database, ident)[0] == {"delivered": 6, "bounced": 2, "deferred": 2} and len({x.to for x in held.letters}) == 10
+
+
+@pytest.mark.parametrize(("verb", "after"), [("pause", {"delivered": 1, "waiting": 2}), ("stop", {"delivered": 1, "stopped": 2})])
+def test_what_a_dead_worker_held_is_settled_also_when_the_send_was_paused_or_stopped(database, settings, job_context, keeper, verb, after):
+    ident = started(database, settings, 3)
+    with clock.at(NOW):
+        jobs.run_here("sends.take", send_id=ident)
+        with database.session() as session:
+            # Two were in its hands: one arrived, one did not; the third waits.
+            held = session.scalars(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id < (SELECT max(contact_id) "
+                                           "FROM deliveries) RETURNING contact_id")).all()
+            session.execute(sa.text("DELETE FROM procrastinate_jobs"))
+            getattr(actions, verb)(session, IDA, NOW, session.get_one(Send, ident))
+        keeper.remembers = {f"<{signing.make(settings.secret, ident, held[0])}@mail.example>"}
+        jobs.run_here("sends.sweep")
+        with database.session() as session:
+            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["sends.chunk"]
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert (counts(database, ident)[0], keeper.letters) == (after, [])
+
+
+def test_a_send_is_taken_back_while_its_audience_is_being_settled(database, settings, job_context, keeper):
+    ident = started(database, settings, 3)
+    with clock.at(NOW):
+        with database.session() as session:
+            actions.unplan(session, IDA, NOW, session.get_one(Send, ident))
+        jobs.run_here("sends.take", send_id=ident)
+    with database.session() as session:
+        send = session.get_one(Send, ident)
+        assert (tally(session, send), send.state, send.edition_id) == ({}, "draft", None)
 
 
 def test_the_database_itself_guards_the_audience(database, settings, job_context, keeper):

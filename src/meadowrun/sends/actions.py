@@ -147,8 +147,9 @@ def resume(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
 
 
 def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """Takes a planned send back to the desk: it will not go by itself, and what it goes with is settled anew."""
-    _move(session, actor, now, send, ("planned",), "draft", "taken back")
+    """Takes a send back to the desk that is planned, or whose audience is still being settled: it will not go by itself, and
+    what it goes with is settled anew."""
+    _move(session, actor, now, send, ("planned", "taking"), "draft", "taken back")
     send.edition_id, send.facts = None, {}
 
 

@@ -9,6 +9,7 @@ gateway is asked by Message-ID before anything is sent again.
 import contextlib
 import dataclasses
 import datetime as dt
+import time
 import zoneinfo
 from collections.abc import Iterator
 from typing import Any
@@ -23,7 +24,6 @@ from meadowrun.base.errors import GatewayUnavailable, Invalid
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
-from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.push import SYSTEMS, payload
 from meadowrun.core.guardrails.verdict import Facts, verdict
@@ -45,6 +45,8 @@ COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms":
 CHUNK = 1000
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
+#: seconds between two looks at whether the send still runs
+LOOK_EVERY = 1.0
 TRY_AGAIN = dt.timedelta(minutes=15)
 #: Templates of the editions this process is sending, by database and edition: an edition never changes.
 _renderers: dict[tuple[str, int], Renderer] = {}
@@ -138,6 +140,8 @@ class _Chunk:
     def __init__(self, send_id: int, chunk: int):
         self.database, self.settings = context().database, context().settings
         self.key = {"send": send_id, "chunk": chunk}
+        #: the send was paused or stopped while this chunk is handed over
+        self.halted = False
         with self.database.session() as session:
             send = session.get_one(Send, send_id)
             self.channel = channel_of(session, send)
@@ -147,7 +151,6 @@ class _Chunk:
             self.key["taken"] = send.taken_at
             self.sender = session.get_one(Sender, send.sender_id)
             self.facts = send.facts
-            self.words: Dictionary = dictionary(session)
             place = (self.database.url, send.edition_id or 0)
             if place not in _renderers:
                 while len(_renderers) >= _MOST_RENDERERS:
@@ -204,7 +207,9 @@ class _Chunk:
             else:
                 results.append(Handed(contact, "in_doubt", "the worker died while handing this over"))
         with self.database.session() as session:
+            session.get(Send, self.key["send"], with_for_update=True)
             self._write(session, results, {}, {})
+            self._left_by_stopping(session)
 
     def run(self) -> None:
         """Claims, judges and hands over everybody of the chunk who may go now."""
@@ -227,7 +232,7 @@ class _Chunk:
             "RETURNING contact_id, repeated, tries"), {**self.key, "now": now}).all()}
         if not claimed:
             return []
-        compiler = compiler_for(session, self.words, now, self.zone)
+        compiler = compiler_for(session, dictionary(session), now, self.zone)
         facts = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
                           "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
         rows = session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)}).all()
@@ -251,6 +256,8 @@ class _Chunk:
         devices = self._devices([row.contact_id for row in rows]) if self.channel == "push" else {}
         wrong = self.filler.complete_all([row.filled for row in rows], now)
         for row, problem in zip(rows, wrong, strict=True):
+            if self.halted:
+                return
             if isinstance(problem, NoAnswer):
                 again = problem.wait and row.tries + 1 < MOST_TRIES
                 unrendered.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
@@ -298,34 +305,51 @@ class _Chunk:
         return signs
 
     def _hand_over(self, rows: list[_Person], now: dt.datetime) -> None:
-        filled = {row.contact_id: row.filled for row in rows}
-        address = {row.contact_id: row.address for row in rows}
-        tries = {row.contact_id: row.tries for row in rows}
+        """Hands over as long as the send runs; what became of people is written once a second, so that it can be followed."""
+        left = {row.contact_id: row for row in rows}
         results: list[Handed] = []
         down: GatewayUnavailable | None = None
+        looked = time.monotonic()
         try:
             for handed in self.gateway.hand_over(self._letters(rows, now, results)):
-                if handed.outcome == "deferred" and tries[handed.contact_id] + 1 >= MOST_TRIES:
+                if handed.outcome == "deferred" and left[handed.contact_id].tries + 1 >= MOST_TRIES:
                     handed = Handed(handed.contact_id, "bounced", f"asked to come again {MOST_TRIES} times; {handed.note}")
                 results.append(handed)
+                if time.monotonic() - looked >= LOOK_EVERY:
+                    with self.database.session() as session:
+                        self._keep(session, results, left, now)
+                        # Shared: workers on other chunks look, too, while whoever pauses or stops waits for all of them.
+                        self.halted = session.execute(sa.select(Send.state).where(Send.id == self.key["send"])
+                                                      .with_for_update(read=True)).scalar() != "running"
+                        self._left_by_stopping(session)
+                    results.clear()
+                    looked = time.monotonic()
         except GatewayUnavailable as problem:
             down = problem
-        known = {r.contact_id for r in results}
-        # What was not handed over goes back: the server never saw the end of it.
-        results += [Handed(c, "waiting", "") for c in filled if c not in known]
         with self.database.session() as session:
-            self._write(session, results, filled, address, again=now + TRY_AGAIN)
-            if self.channel == "email":
-                self._note_bounces(session, [r for r in results if r.outcome == "bounced"], now)
+            self._keep(session, results, left, now)
+            # What was not handed over goes back: the server never saw the end of it.
+            self._write(session, [Handed(c, "waiting", "") for c in left], {}, {})
             session.execute(sa.update(Send).where(Send.id == self.key["send"]).values(problem=str(down) if down else ""))
-            # Stopped meanwhile: what came back unsent is not waiting any more.
-            session.execute(sa.text(
-                "UPDATE deliveries d SET outcome = 'stopped' FROM sends s WHERE s.id = d.send_id AND s.state = 'stopped' "
-                "AND d.send_id = :send AND d.taken_at = :taken AND d.chunk = :chunk "
-                "AND d.outcome IN ('waiting', 'deferred')"), self.key)
+            self._left_by_stopping(session)
             finish_if_done(session, self.key["send"], self.taken, now)
         if down:
             log.warning("mail server away", send=self.key["send"], problem=str(down))
+
+    def _keep(self, session: orm.Session, results: list[Handed], left: dict[int, _Person], now: dt.datetime) -> None:
+        """Writes what became of some people, who are left no longer."""
+        people = {r.contact_id: left.pop(r.contact_id) for r in results}
+        self._write(session, results, {c: person.filled for c, person in people.items()},
+                    {c: person.address for c, person in people.items()}, again=now + TRY_AGAIN)
+        if self.channel == "email":
+            self._note_bounces(session, [r for r in results if r.outcome == "bounced"], now)
+
+    def _left_by_stopping(self, session: orm.Session) -> None:
+        """When the send was stopped meanwhile, what came back unsent is not waiting any more. The send's row is held by then, so
+        that stopping either sees these rows or is seen here."""
+        session.execute(sa.text(
+            "UPDATE deliveries d SET outcome = 'stopped' FROM sends s WHERE s.id = d.send_id AND s.state = 'stopped' "
+            "AND d.send_id = :send AND d.taken_at = :taken AND d.chunk = :chunk AND d.outcome IN ('waiting', 'deferred')"), self.key)
 
     def _note_bounces(self, session: orm.Session, bounced: list[Handed], now: dt.datetime) -> None:
         """A refusal because of the address is a hard bounce: it is not written to again until corrected. Others count as soft."""

@@ -67,6 +67,14 @@ def used_lately(session: orm.Session, but: int, most: int = 4) -> list[tuple[str
     return list(found.items())[:most]
 
 
+def messages_lately(session: orm.Session) -> list[tuple[Message, dt.datetime | None]]:
+    """Every message with when a send of it last left, if one did; the latest written or sent first."""
+    sent = sa.select(Send.message_id, sa.func.max(Send.taken_at).label("at")).group_by(Send.message_id).subquery()
+    return [(message, at) for message, at in session.execute(
+        sa.select(Message, sent.c.at).outerjoin(sent, sent.c.message_id == Message.id)
+        .order_by(sa.func.greatest(Message.changed_at, sent.c.at).desc(), Message.id.desc()))]
+
+
 @dataclasses.dataclass
 class Audience:
     """An audience as SQL over `contacts c`, with its bind values."""

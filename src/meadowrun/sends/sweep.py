@@ -11,6 +11,9 @@ from meadowrun.base.jobs import context
 from meadowrun.sends.jobs import finish_if_done
 from meadowrun.sends.models import Send
 
+#: how long after its end the rows of a stopped send may still be in a dead worker's hands
+_SETTLED_WITHIN = dt.timedelta(days=2)
+
 
 @jobs.task("sends.sweep", every="* * * * * */5")
 def sweep() -> None:
@@ -25,23 +28,26 @@ def sweep() -> None:
         for send in stuck:
             if not _queued(session, "sends.take", send.id):
                 jobs.enqueue(session, "sends.take", send_id=send.id)
-        for send in session.scalars(sa.select(Send).where(Send.state == "running")):
+        # Of a paused or stopped send only what a worker held in hand when it died is still to be settled.
+        for send in session.scalars(sa.select(Send).where(sa.or_(
+                Send.state.in_(("running", "paused")), sa.and_(Send.state == "stopped", Send.finished_at > now - _SETTLED_WITHIN)))):
             _revive(session, send, now)
 
 
 def _revive(session: orm.Session, send: Send, now: dt.datetime) -> None:
-    """Enqueues the chunks of a running send that have work due and neither a waiting job nor a worker."""
+    """Enqueues the chunks of a send that have work due and neither a waiting job nor a worker."""
     chunks = [row[0] for row in session.execute(sa.text(
-        "SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id AND taken_at = :at AND (outcome IN "
-        "('waiting', 'in_hand') OR outcome = 'in_doubt' AND :ask OR outcome = 'deferred' AND not_before <= :now)"),
-        {"id": send.id, "at": send.taken_at, "now": now, "ask": bool(context().settings.mail_receipts_url)})]
+        "SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id AND taken_at = :at AND (outcome = 'in_hand' OR :runs AND "
+        "(outcome = 'waiting' OR outcome = 'in_doubt' AND :ask OR outcome = 'deferred' AND not_before <= :now))"),
+        {"id": send.id, "at": send.taken_at, "now": now, "runs": send.state == "running",
+         "ask": bool(context().settings.mail_receipts_url)})]
     queued = _queued(session, "sends.chunk", send.id)
     for chunk in chunks:
         # The lock is let go with this transaction: it only tells whether a worker is alive behind the chunk.
         if chunk not in queued and session.execute(
                 sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar():
             jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
-    if not chunks:
+    if not chunks and send.state == "running":
         finish_if_done(session, send.id, send.taken_at, now)
 
 

@@ -195,8 +195,10 @@ def start(ident: int) -> object:
 @pages.post("/sends/<int:ident>/<any(pause, resume, stop, unplan):verb>")
 @needs("approver")
 def steer(ident: int, verb: str) -> object:
-    send = queries.send(db(), ident)
-    getattr(actions, verb)(db(), actor(), now(), send)
+    try:
+        getattr(actions, verb)(db(), actor(), now(), queries.send(db(), ident))
+    except MeadowrunError as problem:
+        return not_done(problem, "sends.show", ident=ident)
     return done("sends.show", ident=ident)
 
 
@@ -235,7 +237,12 @@ def _running(send: Send) -> dict[str, Any]:
 
 @pages.get("/sends/<int:ident>/progress")
 def progress(ident: int) -> object:
-    return flask.render_template("sends/progress.html", **_running(queries.send(db(), ident)))
+    """The part of a send's page that renews itself. When the send is no longer what the page shows it as (`shown`), the
+    whole page is asked for again, since what can be done with it has changed, too."""
+    send = queries.send(db(), ident)
+    if send.state != flask.request.args.get("shown"):
+        return "<span data-finished></span>"
+    return "" if send.state == "planned" else flask.render_template("sends/progress.html", **_running(send))
 
 
 def _exact(ident: int, contact: int) -> Any:

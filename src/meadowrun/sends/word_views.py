@@ -17,7 +17,6 @@ from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
 from meadowrun.messages.models import Message
-from meadowrun.messages.queries import messages
 from meadowrun.people.models import PeopleList, Topic
 from meadowrun.segments import actions as segment_actions
 from meadowrun.segments.models import Segment
@@ -41,7 +40,7 @@ def word(ident: int, slot: str) -> object:
     segments = list(db().scalars(sa.select(Segment).order_by(Segment.name)))
     lists = list(db().scalars(sa.select(PeopleList).order_by(PeopleList.taken_at.desc())))
     return flask.render_template(
-        "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=messages(db()), channels=CHANNELS,
+        "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=queries.messages_lately(db()), channels=CHANNELS,
         lately=queries.used_lately(db(), send.id),
         senders=queries.senders(db()), topics=db().scalars(sa.select(Topic).order_by(Topic.name)).all(),
         kinds=db().scalars(sa.select(EventKind).order_by(EventKind.did)).all(), here=here,

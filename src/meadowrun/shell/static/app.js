@@ -172,8 +172,9 @@ function openFind() {
   input.dispatchEvent(new Event('input'));
 }
 
-// Pages that follow something running renew a part of themselves.
+// Pages that follow something running renew a part of themselves, each second or every so many.
 function follow(element) {
+  const pause = 1000 * (element.dataset.every || 1);
   const again = async () => {
     try {
       const response = await fetch(element.dataset.follow, {headers: {Accept: 'text/html'}});
@@ -183,9 +184,9 @@ function follow(element) {
         if (state) { location.reload(); return; }
       }
     } catch (problem) { /* asked again in a moment */ }
-    setTimeout(again, 1000);
+    setTimeout(again, pause);
   };
-  setTimeout(again, 800);
+  setTimeout(again, Math.min(pause, 800));
 }
 document.querySelectorAll('[data-follow]').forEach(follow);
 
