@@ -1,5 +1,6 @@
 """Lists and suppressions: by hand, pasted, compared, worked out again; whole domains, and for a time."""
 
+import csv
 import datetime as dt
 import io
 
@@ -8,13 +9,16 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
+from meadowrun.core.people_file import Plan
+from meadowrun.imports import actions as imports
+from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Suppression
 from meadowrun.segments.queries import facts_sql, forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
-from tests.store.web import words
+from tests.store.web import sign_in, words
 
 
 @pytest.fixture
@@ -37,7 +41,7 @@ class TestLists:
         assert "2 added. Not added, because nobody has it: nobody@post.example, 99." in words(web.get("/lists/1").text)
         assert people_of(web, 1) == {"Ann", "Bo"}
         web.post("/lists/1/add", data={"who": "cy@post.example, ann@post.example"})
-        assert "1 added, 1 were in it already." in words(web.get("/lists/1").text)
+        assert "1 added, 1 was in it already." in words(web.get("/lists/1").text)
         web.post("/lists/1/remove/1")
         assert people_of(web, 1) == {"Bo", "Cy"}
 
@@ -50,6 +54,23 @@ class TestLists:
         web.post("/lists", data={"name": "B", "who": "2\n3"})
         shown = {show: people_of(web, 1, **{"with": 2, "show": show}) for show in ("both", "here", "there")}
         assert shown == {"both": {"Bo"}, "here": {"Ann"}, "there": {"Cy"}}
+
+    def test_a_part_of_two_becomes_a_list_of_its_own(self, web, four):
+        for name, who in (("A", "1\n2"), ("B", "2\n3")):
+            web.post("/lists", data={"name": name, "who": who})
+        made = web.post("/lists/1/part", data={"with": "2", "show": "there"}, follow_redirects=True)
+        assert "In B, not in A" in words(made.text) and people_of(web, 3) == {"Cy"}
+        assert web.post("/lists/1/part", data={"with": "2", "show": "all"}).status_code == 422
+        assert web.post("/lists/1/part", data={"with": "9", "show": "both"}).status_code == 404
+
+    def test_another_name(self, web, four):
+        for name in ("A", "B", "B"):
+            web.post("/lists", data={"name": name})
+        assert "B 2" in words(web.get("/lists").text)
+        web.post("/lists/1/rename", data={"name": "  Guests of\thonour "})
+        assert "<h1>Guests of honour</h1>" in web.get("/lists/1").text
+        assert "Another list is called “B”" in words(web.post("/lists/1/rename", data={"name": "B"}, follow_redirects=True).text)
+        assert "Give the list a name" in words(web.post("/lists/1/rename", data={"name": " "}, follow_redirects=True).text)
 
     def test_frozen_from_a_segment_and_worked_out_again(self, web, four, database):
         web.post("/segments/save", json={"name": "Farrow", "definition": {"lines": [
@@ -69,6 +90,61 @@ class TestLists:
         web.post("/segments/1/delete")
         assert web.post("/lists/1/delete").location == "/lists"
         assert web.get("/lists/1").status_code == 404
+
+
+class TestTakenAlong:
+    """The people of a list or a segment as CSV."""
+
+    @pytest.fixture
+    def varied(self, database):
+        with database.session() as session:
+            for key, kind in (("birthday", "date"), ("visits", "number"), ("member", "yes_no"), ("likes", "choices")):
+                people.add_field(session, IDA, NOW, "contact", key.capitalize(), kind, ["hens", "old maps"] if key == "likes" else None)
+            add(session, NOW, "ann@post.example", first_name="Ann", last_name='Rook, the "elder"', company="Tarn School", phone="+447700900101",
+                reference="007", birthday="1980-02-29", visits="2.5", member="yes", likes="hens; old maps")
+            add(session, NOW, "bén@post.example", agreed=False, first_name="Bén", visits="0", member="no")
+            add(session, NOW, "cy@post.example", agreed=None, first_name="=1+1", town="-x")
+        forget()
+
+    def test_every_kind_of_value(self, web, varied):
+        web.post("/lists", data={"name": "Guests / 1", "who": "1\n2\n3"})
+        answer = web.get("/lists/1.csv")
+        assert answer.headers["Content-Disposition"] == 'attachment; filename="Guests  1.csv"'
+        rows = list(csv.DictReader(io.StringIO(answer.data.decode("utf-8-sig"))))
+        assert rows[0] == {
+            "first name": "Ann", "last name": 'Rook, the "elder"', "email address": "ann@post.example", "reference number": "007",
+            "phone": "+44 7700 900101", "town": "", "language": "", "time zone": "", "company": "Tarn School", "Birthday": "1980-02-29",
+            "Likes": "hens; old maps", "Member": "yes", "Visits": "2.5", "agreed to email": "yes", "agreed to text messages": ""}
+        assert (rows[1]["Visits"], rows[1]["Member"], rows[1]["agreed to email"]) == ("0", "no", "no")
+        assert (rows[2]["first name"], rows[2]["town"], rows[2]["agreed to email"]) == ("'=1+1", "'-x", "")
+
+    def test_a_segment_and_the_record_of_it(self, web, varied, database):
+        web.post("/segments/save", json={"name": "Members", "definition": {"lines": [
+            {"id": "a", "kind": "field", "field": "member", "op": "yes"}]}})
+        rows = list(csv.DictReader(io.StringIO(web.get("/segments/1/people.csv").data.decode("utf-8-sig"))))
+        assert [row["email address"] for row in rows] == ["ann@post.example"]
+        with database.session() as session:
+            kept = session.execute(sa.text("SELECT object_kind, detail->>'people' FROM audit WHERE did = 'took along'")).all()
+        assert kept == [("segment", "1")]
+
+    def test_viewers_take_nobody_along(self, client, varied, web):
+        web.post("/lists", data={"name": "A", "who": "1"})
+        sign_in(client, "viewer")
+        assert client.get("/lists/1.csv").status_code == 403
+
+    def test_it_can_be_imported_again_and_changes_nothing(self, web, varied, database, job_context):
+        web.post("/lists", data={"name": "A", "who": "1\n2"})
+        content = web.get("/lists/1.csv").data
+        with clock.at(NOW), database.session() as session:
+            found = imports.upload(session, IDA, NOW, "a.csv", content)
+            # Every column is known again by its heading.
+            assert "" not in found.plan["targets"] and not any(t.startswith("new") for t in found.plan["targets"])
+            imports.set_plan(session, IDA, NOW, found, Plan(tuple(found.plan["targets"]), consent="as it was", channels=()), {})
+            ident = found.id
+        jobs.run_here("imports.run", import_id=ident, dry=True)
+        with database.session() as session:
+            counts = session.get_one(Import, ident).dry_counts
+        assert (counts["rows"], counts["unchanged"], counts["refused"]) == (2, 2, 0)
 
 
 class TestSuppressions:

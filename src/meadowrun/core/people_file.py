@@ -41,6 +41,8 @@ _SAID_HINTS = {
     "agreed:email": ("agreed", "agreed to email", "email consent", "consent", "opt in", "opted in", "email opt in", "einwilligung"),
     "agreed:sms": ("agreed to texts", "agreed to text messages", "text consent", "sms consent", "sms opt in"),
 }
+#: A number with its sign, or a telephone number: no formula, though it begins like one.
+_SIGNED = re.compile(r"[+-]\d[\d .,()/]*(-[\d .()/]+)*")
 
 
 class FileProblem(ValueError):
@@ -267,6 +269,11 @@ def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence
                 found[index] = "email"
                 break
     return tuple(found)
+
+
+def harmless(cell: str) -> str:
+    """A cell for a file of ours that a spreadsheet would run as a formula, kept as text by a quote before it."""
+    return "'" + cell if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not _SIGNED.fullmatch(cell) else cell
 
 
 def guess_type(cells: Sequence[str]) -> str:

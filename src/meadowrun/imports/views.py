@@ -13,7 +13,7 @@ from meadowrun.imports import actions
 from meadowrun.imports.models import Import, ImportRefusal
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, db, done, needs, now
+from meadowrun.shell.request import actor, csv_file, db, done, needs, now
 
 pages = flask.Blueprint("imports", __name__)
 STANDARD_LABELS = {"email": "email address", "reference": "reference number", "first_name": "first name",
@@ -124,12 +124,5 @@ def refused(ident: int) -> object:
     writer.writerow([*found.columns, "row in the file", "reason"])
     for r in db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == ident).order_by(ImportRefusal.row)):
         cells = [*r.cells, *([""] * (len(found.columns) - len(r.cells)))][:len(found.columns)]
-        writer.writerow([_harmless(c) for c in cells] + [r.row, f"{r.column}: {r.reason}"])
-    name = found.file_name.rsplit(".", 1)[0].encode("ascii", "ignore").decode() or "import"
-    return flask.Response("\ufeff" + out.getvalue(), mimetype="text/csv", headers={
-        "Content-Disposition": f'attachment; filename="{name.replace(chr(34), "")}-refused.csv"'})
-
-
-def _harmless(cell: str) -> str:
-    """A cell that a spreadsheet would run as a formula, kept as text."""
-    return "'" + cell if cell[:1] in ("=", "+", "-", "@", "\t") and not cell[1:2].isdigit() else cell
+        writer.writerow([pf.harmless(c) for c in cells] + [r.row, f"{r.column}: {r.reason}"])
+    return csv_file([out.getvalue()], found.file_name.rsplit(".", 1)[0] + "-refused")

@@ -12,7 +12,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.colour import contrast
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words
+from meadowrun.shell.request import actor, csv_file, db, done, needs, not_done, now, settings, words
 
 pages = flask.Blueprint("house", __name__)
 
@@ -129,4 +129,4 @@ def table_csv(ident: int) -> object:
     writer = csv.DictWriter(out, table.columns)
     writer.writeheader()
     writer.writerows(table.rows.values())
-    return flask.Response("\ufeff" + out.getvalue(), mimetype="text/csv", headers={"Content-Disposition": f'attachment; filename="{table.key}.csv"'})
+    return csv_file([out.getvalue()], table.key)

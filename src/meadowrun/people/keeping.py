@@ -12,6 +12,7 @@ from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
+from meadowrun.core.wording import free_name
 from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
 
 _DOMAIN = re.compile(r"@?((?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63})\Z")
@@ -87,17 +88,24 @@ def lift_suppression(session: orm.Session, actor: Actor, now: dt.datetime, key: 
 def make_list(session: orm.Session, actor: Actor, now: dt.datetime, name: str, source: str, contact_ids: list[int] | None = None,
               segment_id: int | None = None) -> PeopleList:
     """A fixed list of people; a name that is taken gets a number behind it."""
-    base, number = name.strip() or "List", 1
-    name = base
-    while session.scalar(sa.select(PeopleList.id).where(PeopleList.name == name)):
-        number += 1
-        name = f"{base} ({number})"
+    name = free_name(name.strip() or "List", set(session.scalars(sa.select(PeopleList.name))))
     made = PeopleList(name=name, source=source, taken_at=now, segment_id=segment_id)
     session.add(made)
     session.flush()
     put_in(session, made.id, contact_ids or [])
     audit.record(session, actor, now, "made the list", "list", made.id, name, people=len(contact_ids or []))
     return made
+
+
+def rename_list(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, name: str) -> None:
+    """Another name for a list. Raises Invalid when there is none, Conflict when another list has it."""
+    name = " ".join(name.split())
+    if not name:
+        raise Invalid("Give the list a name you will recognise later.", "name")
+    if session.scalar(sa.select(PeopleList.id).where(PeopleList.name == name, PeopleList.id != found.id)):
+        raise Conflict(f"Another list is called “{name}”.")
+    audit.record(session, actor, now, "renamed", "list", found.id, name, before=found.name)
+    found.name = name
 
 
 def put_in(session: orm.Session, list_id: int, contact_ids: list[int]) -> int:

@@ -10,12 +10,14 @@ import sqlalchemy as sa
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
-from meadowrun.people import keeping, queries
+from meadowrun.people import keeping, people_csv, queries
 from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, zone
+from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, words, zone
 
 pages = flask.Blueprint("keeping", __name__)
 PAGE = 50
+#: what a part of two lists is called
+_PARTS = {"both": "In {here} and in {there}", "here": "In {here}, not in {there}", "there": "In {there}, not in {here}"}
 
 
 @pages.get("/lists")
@@ -37,7 +39,7 @@ def make() -> object:
 
 
 def _added(found: PeopleList, pasted: keeping.Pasted) -> object:
-    said = f"{pasted.taken:,} added" + (f", {pasted.known:,} were in it already" if pasted.known else "") + "."
+    said = f"{pasted.taken:,} added" + (f", {pasted.known:,} {'was' if pasted.known == 1 else 'were'} in it already" if pasted.known else "") + "."
     if pasted.refused:
         said += " Not added, because nobody has it: " + ", ".join(r[0] for r in pasted.refused[:8]) + (
             f" and {len(pasted.refused) - 8} more." if len(pasted.refused) > 8 else ".")
@@ -75,6 +77,40 @@ def list_members(ident: int) -> object:
         "people/list.html", found=found, rows=rows[:PAGE], total=count(_query(ident, None, "")), other=other, show=show, beside=beside,
         others=[item for item, _ in queries.lists(db()) if item.id != ident], shown=count(members),
         segment=queries.segment_name(db(), found.segment_id), after=rows[PAGE - 1].id if len(rows) > PAGE else None)
+
+
+@pages.get("/lists/<int:ident>.csv")
+@needs("author")
+def list_csv(ident: int) -> object:
+    """The people of a list as a file that can be imported again."""
+    found = _list(ident)
+    ids = list(db().scalars(_query(ident, None, "").order_by(ListMember.contact_id)))
+    audit.record(db(), actor(), now(), "took along", "list", found.id, found.name, people=len(ids))
+    return csv_file(people_csv.lines(database(), ids, words()), found.name)
+
+
+@pages.post("/lists/<int:ident>/rename")
+@needs("author")
+def rename(ident: int) -> object:
+    try:
+        keeping.rename_list(db(), actor(), now(), _list(ident), flask.request.form.get("name", ""))
+    except MeadowrunError as problem:
+        return not_done(problem, "keeping.list_members", ident=ident)
+    return done("keeping.list_members", ident=ident)
+
+
+@pages.post("/lists/<int:ident>/part")
+@needs("author")
+def part(ident: int) -> object:
+    """The people in both lists, or only in one of them, as a list of their own."""
+    form = flask.request.form
+    here, there, show = _list(ident), _list(integer(form.get("with"), "with")), form.get("show", "")
+    if show not in _PARTS:
+        raise Invalid("Choose those in both lists, only here or only there.", "show")
+    ids = list(db().scalars(_query(ident, there.id, show)))
+    said = _PARTS[show].format(here=here.name, there=there.name)
+    made = keeping.make_list(db(), actor(), now(), said, f"{said}, as they were then", ids)
+    return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
 
 
 @pages.post("/lists/<int:ident>/add")

@@ -16,7 +16,7 @@ from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channel_of, channels_of, recent
 from meadowrun.sends.queries import send as get_send
-from meadowrun.shell.request import db, done, now, zone
+from meadowrun.shell.request import csv_file, db, done, now, zone
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
@@ -125,8 +125,7 @@ def as_csv(ident: int) -> object:
         writer.writerow([name])
         writer.writerows(rows)
         writer.writerow([])
-    return flask.Response("\ufeff" + out.getvalue(), mimetype="text/csv",
-                          headers={"Content-Disposition": f'attachment; filename="result-{ident}.csv"'})
+    return csv_file([out.getvalue()], f"result-{ident}")
 
 
 @pages.get("/results/<int:ident>.xlsx")

@@ -5,16 +5,18 @@ from typing import Any
 import flask
 from werkzeug.datastructures import MultiDict
 
+from meadowrun.base import audit
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
+from meadowrun.people import people_csv
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
 from meadowrun.sends.queries import uses_of_segment
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
+from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("segments", __name__)
 PEOPLE_SHOWN = 50
@@ -133,6 +135,16 @@ def people(ident: int) -> object:
     return flask.render_template("segments/people.html", segment=segment, total=looked.sieve.size,
                                  rows=rows[:PEOPLE_SHOWN],
                                  after=rows[PEOPLE_SHOWN - 1].id if len(rows) > PEOPLE_SHOWN else None)
+
+
+@pages.get("/segments/<int:ident>/people.csv")
+@needs("author")
+def people_file(ident: int) -> object:
+    """Everyone in a saved segment as a file that can be imported again."""
+    segment = queries.segment(db(), ident)
+    ids = list(queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone()))
+    audit.record(db(), actor(), now(), "took along", "segment", segment.id, segment.name, people=len(ids))
+    return csv_file(people_csv.lines(database(), ids, words()), segment.name)
 
 
 @pages.post("/segments/<int:ident>/freeze")
