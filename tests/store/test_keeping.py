@@ -181,10 +181,27 @@ class TestSuppressions:
             "many": "address,reason\nann@post.example,left town\nbo@post.example\nnot an @address", "reason": "asked",
             "file": (io.BytesIO(b"\xef\xbb\xbfrival.example\nann@post.example\n"), "x.csv")}, content_type="multipart/form-data")
         assert answer.status_code == 303
-        assert "3 suppressed, 2 were known. 1 could not be read, like “not an @address”" in words(web.get("/people/suppressions").text)
+        assert "3 suppressed, 1 was known. 1 could not be read, like “not an @address”" in words(web.get("/people/suppressions").text)
         with database.session() as session:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
         assert rows == {"ann@post.example": "left town", "bo@post.example": "asked", "@rival.example": "asked"}
+
+    def test_several_in_a_line_are_addresses_and_not_a_reason(self, web, four, database):
+        web.post("/people/suppressions", data={"many": "ann@post.example; BO@post.example\ncy@post.example, moved, to York\n,\n", "reason": "asked"})
+        with database.session() as session:
+            rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
+        assert rows == {"ann@post.example": "asked", "bo@post.example": "asked", "cy@post.example": "moved, to York"}
+
+    def test_page_by_page(self, web, database):
+        with database.session() as session:
+            for number in range(60):
+                keeping.suppress(session, NOW + dt.timedelta(minutes=number), f"n{number:02}@post.example", "asked", "x")
+        first, second = web.get("/people/suppressions").text, web.get("/people/suppressions?from=50").text
+        assert "n59@" in first and "n10@" in first and "n09@" not in first and "from=50" in first
+        assert "n09@" in second and "n00@" in second and "n10@" not in second and "Earlier in the table" in second
+        found = web.get("/people/suppressions?q=n07").text
+        assert "n07@" in found and "n08@" not in found and "60 addresses in all" in found
+        assert "None like that" in web.get("/people/suppressions?q=zzz").text
 
     def test_for_ever_wins_over_a_time(self, database):
         with database.session() as session:

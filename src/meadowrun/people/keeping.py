@@ -54,22 +54,26 @@ def suppress(session: orm.Session, now: dt.datetime, key: str, reason: str, sour
 
 def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: str, reason: str,
                   until: dt.datetime | None = None) -> Pasted:
-    """Suppresses pasted or uploaded lines: an address or a domain first, a reason of its own after a comma or tab."""
+    """Suppresses pasted or uploaded lines: an address or a domain first, a reason of its own after a comma, semicolon or tab; or
+    several addresses side by side."""
     lines = [line for line in text.replace("\ufeff", "").splitlines() if line.strip()]
     if len(lines) > MOST_PASTED:
         raise Invalid(f"Take in at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many")
-    taken, refused = 0, []
+    taken, known, refused = 0, 0, []
     for number, line in enumerate(lines):
-        first, *rest = (part.strip().strip('"') for part in re.split(r"[,;\t]", line, maxsplit=1))
-        try:
-            key = address_or_domain(first)
-        except Invalid as problem:
-            if number or "@" in first:
-                refused.append((first, str(problem)))
-            continue
-        taken += suppress(session, now, key, (rest[0] if rest and rest[0] else reason)[:300], f"taken in by {actor.name}", until)
+        first, *rest = [part.strip().strip('"') for part in re.split(r"[,;\t]", line) if part.strip()] or [""]
+        several = all("@" in part and " " not in part for part in rest)
+        for one in (first, *rest) if several else (first,):
+            try:
+                key = address_or_domain(one)
+            except Invalid as problem:
+                if number or "@" in one:
+                    refused.append((one, str(problem)))
+                continue
+            new = suppress(session, now, key, (reason if several else ", ".join(rest))[:300], f"taken in by {actor.name}", until)
+            taken, known = taken + new, known + (not new)
     audit.record(session, actor, now, "suppressed many", "suppression", None, reason, taken=taken)
-    return Pasted(taken, len(lines) - taken - len(refused), refused)
+    return Pasted(taken, known, refused)
 
 
 def expire(session: orm.Session, now: dt.datetime) -> int:

@@ -38,8 +38,12 @@ def make() -> object:
     return _added(made, keeping.add_by_address(db(), actor(), now(), made, form.get("who", "")))
 
 
+def _of_them(count: int) -> str:
+    return f"{count:,} {'was' if count == 1 else 'were'}"
+
+
 def _added(found: PeopleList, pasted: keeping.Pasted) -> object:
-    said = f"{pasted.taken:,} added" + (f", {pasted.known:,} {'was' if pasted.known == 1 else 'were'} in it already" if pasted.known else "") + "."
+    said = f"{pasted.taken:,} added" + (f", {_of_them(pasted.known)} in it already" if pasted.known else "") + "."
     if pasted.refused:
         said += " Not added, because nobody has it: " + ", ".join(r[0] for r in pasted.refused[:8]) + (
             f" and {len(pasted.refused) - 8} more." if len(pasted.refused) > 8 else ".")
@@ -145,12 +149,15 @@ def suppressions() -> object:
 
 def _suppressions(problem: MeadowrunError | None, given: dict[str, str]) -> str:
     search = values.email_key(flask.request.args.get("q", ""))
-    query = sa.select(Suppression).order_by(Suppression.at.desc()).limit(200)
+    query = sa.select(Suppression).order_by(Suppression.at.desc(), Suppression.address_key)
     if search:
         query = query.where(Suppression.address_key.contains(search, autoescape=True))
     total = db().execute(sa.select(sa.func.count()).select_from(Suppression)).scalar_one()
-    return flask.render_template("people/suppressions.html", rows=list(db().scalars(query)), search=search, total=total,
-                                 problem=problem, given=given)
+    start = integer(flask.request.args.get("from", "0"), "from")
+    rows = list(db().scalars(query.offset(start).limit(PAGE + 1)))
+    return flask.render_template(
+        "people/suppressions.html", rows=rows[:PAGE], search=search, total=total, problem=problem, given=given,
+        before=max(start - PAGE, 0) if start else None, after=start + PAGE if len(rows) > PAGE else None)
 
 
 def _until(text: str) -> dt.datetime | None:
@@ -179,7 +186,7 @@ def suppress() -> object:
         many = form.get("many", "") + ("\n" + file.read().decode("utf-8", errors="replace") if file and file.filename else "")
         if many.strip():
             pasted = keeping.suppress_many(db(), actor(), now(), many, reason, until)
-            said = f"{pasted.taken:,} suppressed, {pasted.known:,} were known."
+            said = f"{pasted.taken:,} suppressed" + (f", {_of_them(pasted.known)} known" if pasted.known else "") + "."
             if pasted.refused:
                 said += f" {len(pasted.refused):,} could not be read, like “{pasted.refused[0][0]}”: {pasted.refused[0][1]}"
             return done("keeping.suppressions", said)
