@@ -178,11 +178,20 @@ class TestDictionary:
             assert self.field(session, "state_code") is None
         assert "P1" in words(web.get("/segments/1/people").text)
 
-    def test_different_values_are_looked_at_first(self, web, states, database):
+    @pytest.mark.parametrize(("wins", "held"), [("kept", ["N", "South", "North", None]), ("gone", ["S", "South", "North", None])])
+    def test_of_different_values_somebody_says_which_counts(self, web, states, database, wins, held):
         with database.session() as session:
             session.execute(sa.text("UPDATE contacts SET attributes = jsonb_build_object('state', 'N', 'state_code', 'S') WHERE id = 1"))
         answer = web.post("/people/fields/2/merge", data={"into": "1"})
-        assert answer.status_code == 409 and "1 contacts hold different values" in words(answer.text)
+        assert answer.status_code == 409
+        assert "1 contact holds different values in both, like P0 (N, S). Say which counts." in words(answer.text)
+        assert web.post("/people/fields/2/merge", data={"into": "1", "wins": "both"}).status_code == 422
+        merged = web.post("/people/fields/2/merge", data={"into": "1", "wins": wins}, follow_redirects=True)
+        assert f"Merged: {'1 value' if wins == 'kept' else '2 values'} moved here" in words(merged.text)
+        with database.session() as session:
+            found = session.scalars(sa.select(Contact).order_by(Contact.id)).all()
+            assert [c.attributes.get("state") for c in found] == held
+            assert not any("state_code" in c.attributes for c in found)
 
     def test_renamed_without_breaking_and_retired(self, web, states):
         web.post("/people/fields/2/change", data={"label": "County", "meaning": "where they live"})

@@ -43,13 +43,14 @@ def change_field(actor: Actor, ident: int) -> object:
 
 
 @endpoint("post", "/v1/fields/<int:ident>/merge", "Move the values of “gone” here, and the lines that name it; it is deleted",
-          takes=thing(["gone"], gone={"type": "integer"}))
+          takes=thing(["gone"], gone={"type": "integer"}, wins={"type": "string", "enum": ["kept", "gone"],
+                      "description": "Whose value counts where both hold different ones; without it they are refused"}))
 def merge_fields(actor: Actor, ident: int) -> object:
     gone = body().get("gone")
     if not isinstance(gone, int) or isinstance(gone, bool):
         raise Invalid("“gone” is the number of the field that becomes part of this one.", "gone")
     kept = dictionary.get(db(), ident)
-    return flask.jsonify(moved=dictionary.merge(db(), actor, dictionary.get(db(), gone), kept), **_field(kept))
+    return flask.jsonify(moved=dictionary.merge(db(), actor, dictionary.get(db(), gone), kept, str(body().get("wins", ""))), **_field(kept))
 
 
 @endpoint("put", "/v1/events/kinds/<key>", "Change the words a kind of event is spoken of in, retire it or take it back",

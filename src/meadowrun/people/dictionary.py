@@ -97,11 +97,14 @@ def retire(session: orm.Session, actor: Actor, field: Field, retired: bool) -> N
     audit.record(session, actor, clock_now(session), "retired" if retired else "took back", "field", field.id, field.label)
 
 
-def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field) -> int:
+def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: str = "") -> int:
     """Moves what `gone` holds to `kept`, where that is blank, and lines of segments with it; `gone` is deleted.
 
-    Returns how many records took a value over. Raises Conflict where both hold different values, or a message fills it in.
+    Where both hold different values, that of the field which `wins` ("kept" or "gone") counts. Returns how many records took a
+    value over. Raises Conflict where they differ and none is to win, or where a message fills it in.
     """
+    if wins not in ("", "kept", "gone"):
+        raise Invalid("Where both differ, the value of “kept” or of “gone” can win.", "wins")
     if gone.id == kept.id or gone.owner != kept.owner or gone.type != kept.type:
         raise Invalid("Two fields of the same sort and owner can be merged.", "into")
     # A segment's lines are rewritten; a text is its author's.
@@ -110,11 +113,17 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field) -> int:
         raise Conflict(f"{messages[0]} uses it. Change that first.")
     table = "contacts" if gone.owner == "contact" else "companies"
     values = {"gone": gone.key, "kept": kept.key}
+    name = "coalesce(nullif(concat_ws(' ', first_name, last_name), ''), email, id::text)" if table == "contacts" else "name"
     differ = session.execute(sa.text(
-        f"SELECT count(*) FROM {table} WHERE jsonb_exists(attributes, :gone) AND jsonb_exists(attributes, :kept) "
-        "AND attributes->:gone <> attributes->:kept"), values).scalar_one()
-    if differ:
-        raise Conflict(f"{differ:,} {'contacts' if table == 'contacts' else 'companies'} hold different values in both. Look at those first.")
+        f"SELECT {name}, attributes->>:kept, attributes->>:gone, count(*) OVER () FROM {table} WHERE jsonb_exists(attributes, :gone) "
+        "AND jsonb_exists(attributes, :kept) AND attributes->:gone <> attributes->:kept ORDER BY id LIMIT 3"), values).all()
+    if differ and not wins:
+        who = f"1 {'contact holds' if table == 'contacts' else 'company holds'}" if differ[0][3] == 1 else f"{differ[0][3]:,} {table} hold"
+        some = "; ".join(f"{one} ({here}, {there})" for one, here, there, _ in differ)
+        raise Conflict(f"{who} different values in both, like {some}. Say which counts.")
+    session.execute(sa.text(f"UPDATE {table} SET attributes = attributes - CAST(:gone AS text) WHERE jsonb_exists(attributes, :gone) AND "
+                            "jsonb_exists(attributes, :kept) AND (:stays OR attributes->:gone = attributes->:kept)"),
+                    {**values, "stays": wins != "gone"})
     moved = session.execute(sa.text(
         f"UPDATE {table} SET attributes = (attributes - CAST(:gone AS text)) || jsonb_build_object(CAST(:kept AS text), attributes->:gone) "
         "WHERE jsonb_exists(attributes, :gone)"), values).rowcount  # type: ignore[attr-defined]

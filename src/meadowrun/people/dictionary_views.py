@@ -4,6 +4,7 @@ import flask
 
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.core.wording import count_of
 from meadowrun.people import dictionary, queries
 from meadowrun.shell.request import actor, db, done, integer, needs
 from meadowrun.tracking.models import EventKind
@@ -19,8 +20,8 @@ def field(ident: int) -> object:
 def _field(ident: int, problem: MeadowrunError | None) -> str:
     found = dictionary.get(db(), ident)
     same = [f for f in queries.fields(db(), found.owner) if f.id != ident and f.type == found.type]
-    return flask.render_template("people/field.html", entry=dictionary.entry(db(), found), field=found, same=same, type_words=TYPE_WORDS,
-                                 problem=problem)
+    return flask.render_template("people/field.html", given=flask.request.form, entry=dictionary.entry(db(), found), field=found, same=same,
+                                 type_words=TYPE_WORDS, problem=problem)
 
 
 @pages.post("/people/fields/<int:ident>/<any(change, retire, take_back, merge):verb>")
@@ -33,8 +34,8 @@ def change_field(ident: int, verb: str) -> object:
                               form.get("options", "").replace("\n", ",").split(","))
         elif verb == "merge":
             kept = dictionary.get(db(), integer(form.get("into"), "into"))
-            moved = dictionary.merge(db(), actor(), found, kept)
-            return done("dictionary.field", f"Merged: {moved:,} values moved here, and the lines that named the other.", ident=kept.id)
+            moved = dictionary.merge(db(), actor(), found, kept, form.get("wins", ""))
+            return done("dictionary.field", f"Merged: {count_of(moved, 'value')} moved here, and the lines that named the other.", ident=kept.id)
         else:
             dictionary.retire(db(), actor(), found, verb == "retire")
     except MeadowrunError as problem:

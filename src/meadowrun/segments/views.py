@@ -8,6 +8,7 @@ from werkzeug.datastructures import MultiDict
 from meadowrun.base import audit
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
@@ -120,7 +121,7 @@ def save() -> object:
     size = queries.count(db(), parsed, words(), now(), zone())
     saved = actions.save(db(), actor(), now(), words(), str(data.get("name", "")), definition, segment,
                          data.get("version"), size)
-    flask.flash(f"Saved: {saved.name}, {size:,} people now.")
+    flask.flash(f"Saved: {saved.name}, {wording.people(size)} now.")
     return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
 
 
@@ -160,7 +161,7 @@ def freeze(ident: int) -> object:
 def list_again(ident: int) -> object:
     """A list that was frozen from a segment, with the people who are in the segment now."""
     segment, size = actions.freeze_again(db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list"))
-    return done("keeping.list_members", f"It holds the {size:,} people who are in “{segment.name}” now.", ident=ident)
+    return done("keeping.list_members", f"It holds everybody who is in “{segment.name}” now.", ident=ident)
 
 
 @pages.get("/segments/<int:ident>/history")

@@ -82,10 +82,11 @@ def swatch(outcome: str) -> Markup:
                   'fill="{c}"/></svg>').format(c=COLOURS[outcome])
 
 
-def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height: int = 12) -> Markup:
+def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height: int = 12, track: str = "none") -> Markup:
+    """A bar `value` of `most` long; `track` is the colour of the whole behind it, for a share."""
     wide = max(1.0, width * value / most) if value and most else 0
-    return Markup('<svg width="{w}" height="{h}" aria-hidden="true"><rect width="{x}" height="{h}" fill="{c}"/></svg>'
-                  ).format(w=width, h=height, x=round(wide, 1), c=colour)
+    return Markup('<svg width="{w}" height="{h}" aria-hidden="true"><rect width="{w}" height="{h}" fill="{t}"/>'
+                  '<rect width="{x}" height="{h}" fill="{c}"/></svg>').format(w=width, h=height, x=round(wide, 1), c=colour, t=track)
 
 
 def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str, str], width: int = 440,
