@@ -234,6 +234,11 @@ class TestLookups:
         with database.session() as session:
             feed = session.get_one(Feed, 1)
             assert (feed.key, feed.url, feed.when_down, feed.timeout_ms) == ("sky", "http://weather.example/now", "leave_out", 500)
+        # Plain words need no quotes; a list or an object is read as one.
+        for typed, held in (("next Friday", "next Friday"), ('"Friday"', "Friday"), ("12.5", 12.5), ('["a", "b"]', ["a", "b"])):
+            desk.post("/messages/feeds", data=form | {"fallback": typed})
+            with database.session() as session:
+                assert session.get_one(Feed, 1).fallback == held
 
     @pytest.mark.parametrize("change, says", [
         ({"key": "No"}, "small letters"),

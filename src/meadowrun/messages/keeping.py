@@ -141,11 +141,14 @@ def _words(text: Any) -> list[str]:
 
 
 def _json(text: str, place: str, what: str) -> Any:
+    """What was typed as JSON; plain words as themselves. Raises Invalid for what begins like a list or an object and is none."""
     if not text.strip():
         return None
     try:
         return json.loads(text)
     except ValueError as problem:
+        if text.strip()[0] not in '[{"':
+            return text.strip()
         raise Invalid(f"{what} is not JSON: {problem}.", place) from None
 
 

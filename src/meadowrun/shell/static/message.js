@@ -68,7 +68,8 @@
   function drawn(html) {
     lines.innerHTML = html;
     if (here) lines.querySelector(`.line[data-id="${here}"]`)?.classList.add('here');
-    document.getElementById('how-many').textContent = tree().all().reduce((n, [, held]) => n + held.length, 0) + ' lines · move with Alt ↑ ↓';
+    const count = tree().all().reduce((n, [, held]) => n + held.length, 0);
+    document.getElementById('how-many').textContent = count + (count === 1 ? ' line' : ' lines · move with Alt ↑ ↓');
     sortable();
   }
 
