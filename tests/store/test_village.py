@@ -13,6 +13,7 @@ from meadowrun.base import clock, jobs, signing
 from meadowrun.core.content.channels import beginning
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import new_line
+from meadowrun.demo import moved
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
@@ -169,3 +170,27 @@ def test_a_made_up_sign_opens_no_door(hill):
     assert life.ask(f"{hill.settings.public_url}/site/events", None, "A browser",
                     f'{{"key": "site_x", "visitor": "{sign}", "event": "page_viewed"}}'.encode(),
                     {"Origin": hill.site, "Content-Type": "application/json"}) == ""
+
+
+def test_when_the_demo_moves_its_addresses_follow(database, tmp_path):
+    memory, old = tmp_path / "addresses.json", {"web": "http://127.0.0.1:8460", "village": "http://127.0.0.1:8461"}
+    document = {"lines": [{"id": "b", "type": "button", "href": "http://127.0.0.1:8461/join?x=1"},
+                          {"id": "p", "type": "picture", "src": "http://127.0.0.1:8460/f/a"}, {"id": "e", "type": "text", "html": "https://elsewhere.example"}]}
+
+    def held():
+        with database.session() as session:
+            feed, lines = session.execute(sa.text("SELECT f.url, m.document->'lines' FROM feeds f, messages m")).one()
+        return [feed, lines[0]["href"], lines[1]["src"], lines[2]["html"]]
+
+    with database.session() as session:
+        session.execute(sa.text("INSERT INTO feeds (key, url, part, timeout_ms, keep_seconds, when_down) "
+                                "VALUES ('sky', 'http://127.0.0.1:8461/sky', '', 1, 1, 'wait')"))
+        session.execute(sa.text("INSERT INTO messages (name, channel, document, draft, created_at, changed_at, changed_by) "
+                                "VALUES ('A', 'email', :document, 1, :now, :now, 'Ida')"), {"document": json.dumps(document), "now": NOW})
+    assert not moved.follow(database, memory, old)
+    before = held()
+    assert not moved.follow(database, memory, old) and held() == before
+    # Each by one: the village's new place is where the application was.
+    assert moved.follow(database, memory, {"web": "http://127.0.0.1:8459", "village": "http://127.0.0.1:8460"})
+    assert held() == ["http://127.0.0.1:8460/sky", "http://127.0.0.1:8460/join?x=1", "http://127.0.0.1:8459/f/a", "https://elsewhere.example"]
+    assert moved.follow(database, memory, old) and held() == before

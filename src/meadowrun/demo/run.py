@@ -21,6 +21,7 @@ from meadowrun.base.cluster import Cluster, free_port
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
+from meadowrun.demo.moved import follow
 from meadowrun.demo.stories import SITE_KEY
 from meadowrun.village.store import Store
 
@@ -97,6 +98,8 @@ class Demo:
             with database.session() as session:
                 allow_notices(session, store, self.site, world.moment, scale)
             store.close()
+        if follow(database, self.folder / "addresses.json", {"web": self.address, "village": self.site}):
+            self.say("a port of last time was taken; what leads to the village follows")
         database.close()
         return settings
 
