@@ -10,6 +10,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 import pytest
 import sqlalchemy as sa
 
+from meadowrun.core.content.channels import beginning
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.lines import new_line
 from meadowrun.core.content.suggest import Brief
@@ -176,6 +177,22 @@ class TestHouse:
 
 
 class TestLookups:
+    @pytest.mark.parametrize(("channel", "page"), [("email", ""), ("sms", "/text"), ("push", "/notice")])
+    def test_who_would_read_a_gap_where_a_table_has_nothing(self, web, database, channel, page):
+        with database.session() as session:
+            for name, town in (("Ann", "FARROW"), ("Bo", "Tarnside"), ("Cy", None), ("Di", "Weißdorf")):
+                add(session, NOW, f"{name.lower()}@post.example", first_name=name, town=town)
+        for key, by, text in (("prices", "contact.town", "Town,Ticket\nFarrow,9\nTarnside,\nWEISSDORF,5\n"),
+                              ("nights", "today", "Day,What\n2026-11-23,Saturn\n2026-11-25,Mars\n2026-11-27,\n")):
+            web.post("/messages/tables", data={"key": key, "looked_up_by": by, "file": (io.BytesIO(text.encode()), "p.csv")})
+        with database.session() as session:
+            text = "It costs {{ table.prices.ticket }} to see {{ table.nights.what }}"
+            document = empty() | {"subject": text} if channel == "email" else beginning(channel, "Farrow Hill", "STOP") | {"plain": text}
+            ident = actions.create(session, IDA, NOW, "Tonight", actions.take(document, {}, channel), channel).id
+        shown = words(web.get(f"/messages/{ident}{page}").text)
+        assert "2 people of 4 have no ticket from prices and would read a gap. Add a fallback." in shown
+        assert "“what” from nights is known for 2 days, the last 25 Nov 2026. On any other day people would read a gap." in shown
+
     def test_tables(self, web, database):
         give = lambda text, **more: web.post("/messages/tables", data={  # noqa: E731
             "key": "prices", "looked_up_by": "contact.town", "file": (io.BytesIO(text.encode()), "p.csv")} | more)

@@ -7,8 +7,9 @@ import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
+from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import About
-from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks
+from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks, texts_of
 from meadowrun.core.wording import count_of
 from meadowrun.gateways import push
 from meadowrun.messages import actions, editable, queries, reading, views
@@ -45,7 +46,11 @@ def _follows(message: Message) -> dict[str, Any]:
     facts = reading.facts(db(), message.id)
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
     everyone = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+    written = [document["subject"], document["plain"] or "", *(text for _, text in texts_of(document["push"]))]
+    refs = set().union(*(fillins.refs(text) for text in written))
+    ids = list(among) if among is not None else None
     found = push_checks(document, About(
+        blanks=queries.blanks(db(), refs, words(), ids), audience=len(ids) if ids is not None else everyone, dated=queries.dated(db(), refs),
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
     kinds = dict(db().execute(sa.text("SELECT kind, count(*) FROM push_devices WHERE gone_at IS NULL GROUP BY kind")).tuples().all())

@@ -1,13 +1,16 @@
 """Reading messages, and the values that fill them in."""
 
 import dataclasses
-from collections.abc import Collection, Sequence
+import datetime as dt
+from collections.abc import Collection, Iterator, Sequence
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONPATH
 
 from meadowrun.base.db import found
+from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import asking
@@ -208,16 +211,49 @@ def reviews(session: orm.Session, message_id: int) -> list[Review]:
 
 
 def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
-    """For how many people each ref is blank, among `ids` or everyone."""
-    wanted = [r for r in sorted(refs) if r in known_refs(words)]
-    if not wanted:
+    """For how many people each ref is blank, among `ids` or everyone: fields, and tables looked up by a field."""
+    asked = {r: f"coalesce({value_sql(r, words)}, '') = ''" for r in refs if r in known_refs(words)}
+    values: dict[str, Any] = {} if ids is None else {"ids": list(ids)}
+    for table, column, ref in _of_tables(session, refs):
+        if table.looked_up_by in known_refs(words):
+            name = f"keys{len(values)}"
+            # Keys are folded; of what folding does beyond small letters only this letter occurs in names.
+            asked[ref] = f"NOT coalesce(lower(replace({value_sql(table.looked_up_by, words)}, 'ß', 'ss')) = ANY(:{name}), FALSE)"
+            values[name] = [key for key, row in table.rows.items() if row.get(column) not in (None, "")]
+    if not asked:
         return {}
-    where = "WHERE c.id = ANY(:ids)" if ids is not None else ""
-    counts = [f"count(*) FILTER (WHERE coalesce({value_sql(ref, words)}, '') = '')" for ref in wanted]
     row = session.execute(sa.text(
-        f"SELECT {', '.join(counts)} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where}"),
-        {"ids": list(ids)} if ids is not None else {}).one()
-    return dict(zip(wanted, row, strict=True))
+        f"SELECT {', '.join(f'count(*) FILTER (WHERE {test})' for test in asked.values())} FROM contacts c "
+        f"LEFT JOIN companies k ON k.id = c.company_id {'' if ids is None else 'WHERE c.id = ANY(:ids)'}"), values).one()
+    return dict(zip(asked, row, strict=True))
+
+
+def dated(session: orm.Session, refs: Collection[str]) -> dict[str, str]:
+    """What is known by the day, as ref → "2 days, the last 25 Nov 2026": on any other day it is blank for everyone."""
+    found = {}
+    for table, column, ref in _of_tables(session, refs):
+        if table.looked_up_by == "today":
+            days = sorted(key for key, row in table.rows.items() if row.get(column) not in (None, ""))
+            last = f", the last {_day(days[-1])}" if days else ""
+            found[ref] = wording.count_of(len(days), "day") + last
+    return found
+
+
+def _day(text: str) -> str:
+    """A key of a table as a day in words, where it is one."""
+    try:
+        return wording.day(dt.date.fromisoformat(text))
+    except ValueError:
+        return text
+
+
+def _of_tables(session: orm.Session, refs: Collection[str]) -> Iterator[tuple[DataTable, str, str]]:
+    """The tables that refs name, with the column and the ref."""
+    named = {ref: ref.split(".", 2) for ref in refs if ref.count(".") >= 2 and ref.startswith("table.")}
+    known = {table.key: table for table in tables(session)} if named else {}
+    for ref, (_, key, column) in named.items():
+        if key in known:
+            yield known[key], column, ref
 
 
 def telling_person(session: orm.Session, document: Json, words: Dictionary) -> Contact | None:

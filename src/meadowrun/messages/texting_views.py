@@ -61,6 +61,7 @@ def _follows(message: Message) -> dict[str, Any]:
     facts, known = reading.facts(db(), message.id), queries.known(db(), words())
     found = sms.sms_checks(message.document, About(
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
+        dated=queries.dated(db(), fillins.refs(text)),
         blanks=queries.blanks(db(), fillins.refs(text), words(), ids), audience=len(ids) if ids is not None else _everyone()), drawn)
     reach = db().execute(sa.text(
         f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "

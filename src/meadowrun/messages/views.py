@@ -124,11 +124,12 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         weight, trouble = len(compiled.html), ""
         blank, _ = _blanks.get(db(), compiled.refs, now(), lambda: queries.blanks(db(), compiled.refs, words(), None))
     except CompileError as problem:
-        weight, trouble, blank = 0, str(problem), {}
+        compiled, weight, trouble, blank = None, 0, str(problem), {}
     total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
     found = checks_of(message.channel if message else "email", document, About(
         known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
-        feeds=[f.key for f in queries.feeds(db())], broken=queries.broken(db(), document, words()), rows=rows.keys(),
+        feeds=[f.key for f in queries.feeds(db())], dated=queries.dated(db(), compiled.refs if compiled else ()),
+        broken=queries.broken(db(), document, words()), rows=rows.keys(),
         hours=reading.hours(db(), message.id) if message else None, events=words().events.keys(),
         weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
     if message is None:

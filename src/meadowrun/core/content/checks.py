@@ -57,6 +57,8 @@ class About:
     broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: rows that exist, as (row, version)
     rows: Collection[tuple[int, int]] = ()
+    #: what is known by the day → for how many, in words; on other days it is blank for everyone
+    dated: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: kinds of event that exist, by key; None where nobody asked
     events: Collection[str] | None = None
 
@@ -164,11 +166,16 @@ def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About
     if ref not in about.known:
         what = "table or column" if root == "table" else "field"
         return [Check(MUST, f"There is no {what} “{name}”.", ident, slot)]
+    if fallback is None and ref in about.dated and ref not in said:
+        said.add(ref)
+        return [Check(SHOULD, f"“{name.split('.')[-1]}” from {name.split('.')[0]} is known for {about.dated[ref]}. On any other day people would "
+                              "read a gap. Add a fallback.", ident, slot)]
     if fallback is None and about.blanks.get(ref) and ref not in said:
         said.add(ref)
         count = about.blanks[ref]
+        what = f"{name.split('.')[-1]} from {name.split('.')[0]}" if root == "table" else name.replace("_", " ")
         return [Check(SHOULD, f"{wording.people(count)} of {wording.number(about.audience)} "
-                              f"{'has' if count == 1 else 'have'} no {name.replace('_', ' ')} and would read a gap. "
+                              f"{'has' if count == 1 else 'have'} no {what} and would read a gap. "
                               "Add a fallback.", ident, slot)]
     return []
 
