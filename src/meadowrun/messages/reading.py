@@ -17,6 +17,8 @@ from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
 from meadowrun.base.settings import Settings
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer, placed
@@ -122,6 +124,20 @@ def audience_of(session: orm.Session, message_id: int, words: Dictionary, now: d
     return people, f"the people of “{send.name}”"
 
 
+def whose(case: Json, partition: int, words: Dictionary, today: dt.date) -> str:
+    """Who reads a version, in words: a part of a partition, or the sentences it asks."""
+    if partition:
+        part = next((p["name"] for p in words.partition(partition) or [] if p["key"] == case["part"]), None)
+        return f"part “{part}”" if part else "everyone else" if case["part"] == "else" else "no part was chosen"
+    try:
+        definition = d.parse({"lines": case["lines"]}, words)
+    except d.DefinitionError as problem:
+        return f"needs mending: {problem}"
+    if not definition.lines:
+        return "nobody was chosen yet"
+    return "; ".join(english.text(english.sentence(line, words, today)) for line in definition.lines)
+
+
 def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime,
               zone: zoneinfo.ZoneInfo, among: BitMap | None = None) -> tuple[list[Readers], int]:
     """For each “only if” line who reads which version, among some or everyone; and how many these are.
@@ -131,18 +147,20 @@ def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.d
     rows = queries.rows_of(session, document)
     lines = placed(document, rows)
     asked: dict[str, str] = {"": "TRUE"}
+    called: dict[str, str] = {}
     compiler = compiler_for(session, words, now, zone)
     for line in walk(lines):
         if line["type"] == "only":
             for case in line["cases"]:
                 asked[case["id"]] = f"({part_sql(line['partition'], compiler)}) = {compiler.bind(case['part'])}" \
                     if line["partition"] else condition(case["lines"], compiler)
+                called[case["id"]] = case["name"] or whose(case, line["partition"], words, now.astimezone(zone).date())
     if len(asked) == 1:
         return [], 0
     sets = _fetched(session, asked, compiler, now)
     found: list[Readers] = []
     base = sets[""] if among is None else among
-    _count(lines, base, sets, places(lines), found)
+    _count(lines, base, sets, called, places(lines), found)
     return found, len(base)
 
 
@@ -216,21 +234,22 @@ def _bare(nodes: Sequence[fillins.Node]) -> str:
     return f"“{text if len(text) <= 40 else text[:39] + '…'}”" if text else "nothing there"
 
 
-def _count(lines: list[Json], among: BitMap, sets: Mapping[str, BitMap], where: Mapping[str, str], found: list[Readers]) -> None:
+def _count(lines: list[Json], among: BitMap, sets: Mapping[str, BitMap], called: Mapping[str, str], where: Mapping[str, str],
+           found: list[Readers]) -> None:
     for line in lines:
         if line["type"] == "columns":
             for held in line["columns"]:
-                _count(held, among, sets, where, found)
+                _count(held, among, sets, called, where, found)
         elif line["type"] == "only":
             left, versions, inner = among, [], []
             for case in line["cases"]:
                 readers = left & sets[case["id"]]
                 left = left - readers
-                versions.append(Version(case["name"] or case["part"] or "a version", len(readers),
+                versions.append(Version(called[case["id"]], len(readers),
                                         readers.min() if readers else None, case["id"]))
                 inner.append((case["content"], readers))
             others = Version("everyone else", len(left), left.min() if left else None, "")
             found.append(Readers(line["id"], where[line["id"]], tuple(versions), others, not line["otherwise"]))
             for content, readers in [*inner, (line["otherwise"], left)]:
-                _count(content, readers, sets, where, found)
+                _count(content, readers, sets, called, where, found)
 

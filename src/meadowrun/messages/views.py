@@ -10,7 +10,6 @@ from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.kept import Kept
 from meadowrun.core.audience import definition as d
-from meadowrun.core.audience import english
 from meadowrun.core.content import begin, card, fillins, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.channels import CHANNELS, checks_of
@@ -163,16 +162,7 @@ def labels_of(document: doc.Json) -> dict[str, str]:
 
 def condition_english(case: doc.Json, partition: int) -> str:
     """Who reads a version, in words."""
-    if partition:
-        part = next((p["name"] for p in words().partition(partition) or [] if p["key"] == case["part"]), None)
-        return f"part “{part}”" if part else "everyone else" if case["part"] == "else" else "no part was chosen"
-    try:
-        definition = d.parse({"lines": case["lines"]}, words())
-    except d.DefinitionError as problem:
-        return f"needs mending: {problem}"
-    if not definition.lines:
-        return "nobody was chosen yet"
-    return "; ".join(english.text(english.sentence(line, words(), today())) for line in definition.lines)
+    return reading.whose(case, partition, words(), today())
 
 
 @pages.post("/messages/<int:ident>/save")

@@ -53,7 +53,13 @@ Meadowrun.words = (base, who, changed) => {
     await load();
     const selection = getSelection();
     const range = selection.rangeCount && place.contains(selection.anchorNode) ? selection.getRangeAt(0).cloneRange() : null;
-    if (sign === '?') { ask(place, place, null, (chip) => insert(place, range, chip, typed)); return; }
+    if (sign === '?') {
+      // Chosen words are what some read; a coloured word among them would lose its meaning in that.
+      const words = range && !range.collapsed && !range.cloneContents().querySelector('[data-fill]') ? range.toString().trim() : '';
+      const take = (chip) => { if (words) range.deleteContents(); insert(place, range, chip, typed && !words); };
+      ask(place, place, null, take, words ? {ref: '', value: '', then: words, other: ''} : null);
+      return;
+    }
     const items = sign === '#' ? known.facts : known.fields;
     const box = document.createElement('div');
     box.innerHTML = '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" autocomplete="off" placeholder="Type to narrow"><div class="choices"></div>' +
@@ -81,7 +87,7 @@ Meadowrun.words = (base, who, changed) => {
     const whose = said ? `<div>Those <button type="button" class="word" data-who>${escaped(now.value)}</button></div>` :
       '<label class="form-label mb-0" for="ci">Those whose</label><select class="form-select form-select-sm" id="ci" name="ref">' +
       fields.map((f) => `<option value="${f.ref}"${f.ref === now.ref ? ' selected' : ''}>${escaped(f.label)}</option>`).join('') +
-      `</select><label class="form-label mb-0" for="cv">is</label><input class="form-control form-control-sm" id="cv" name="value" value="${escaped(now.value)}" placeholder="Patron">` +
+      `</select><label class="form-label mb-0" for="cv">is</label><input class="form-control form-control-sm" id="cv" name="value" value="${escaped(now.value)}" placeholder="what it says there">` +
       '<div><button type="button" class="link" data-who>or say who in sentences, as for a segment …</button></div>';
     const sheet = Meadowrun.pop(under, whose + `<label class="form-label mb-0" for="ct">read</label><input class="form-control form-control-sm" id="ct" name="then" value="${escaped(now.then)}">` +
       `<label class="form-label mb-0" for="co">and everyone else reads</label><input class="form-control form-control-sm" id="co" name="other" value="${escaped(now.other)}" placeholder="nothing">` +
