@@ -193,6 +193,19 @@ class TestDictionary:
             assert [c.attributes.get("state") for c in found] == held
             assert not any("state_code" in c.attributes for c in found)
 
+    @pytest.mark.parametrize(("kind", "first", "second"), [("choice", "bronze", "tin"), ("choices", "bronze; gold", "tin")])
+    def test_merged_choices_hold_whatever_somebody_has(self, web, database, kind, first, second):
+        with database.session() as session:
+            for label, options in (("Tier", ["bronze", "gold"]), ("Rung", ["tin", "gold"])):
+                people.add_field(session, IDA, NOW, "contact", label, kind, options)
+            add(session, NOW, "a@post.example", tier=first)
+            add(session, NOW, "b@post.example", rung=second)
+            # As after an import from before the field had choices.
+            self.field(session, "tier").options = []
+        web.post("/people/fields/2/merge", data={"into": "1"})
+        with database.session() as session:
+            assert set(self.field(session, "tier").options) == {"bronze", "tin", "gold"}
+
     def test_renamed_without_breaking_and_retired(self, web, states):
         web.post("/people/fields/2/change", data={"label": "County", "meaning": "where they live"})
         assert "County" in words(web.get("/segments/1").text)

@@ -128,7 +128,11 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
         f"UPDATE {table} SET attributes = (attributes - CAST(:gone AS text)) || jsonb_build_object(CAST(:kept AS text), attributes->:gone) "
         "WHERE jsonb_exists(attributes, :gone)"), values).rowcount  # type: ignore[attr-defined]
     if kept.type in ("choice", "choices"):
-        kept.options = list(dict.fromkeys([*kept.options, *gone.options]))
+        held = session.scalars(sa.text(
+            f"SELECT DISTINCT v FROM {table}, jsonb_array_elements_text(CASE jsonb_typeof(attributes->:kept) WHEN 'array' THEN attributes->:kept "
+            "ELSE jsonb_build_array(attributes->:kept) END) AS v WHERE jsonb_exists(attributes, :kept) ORDER BY v"), values).all()
+        # What somebody holds can be chosen, also where a field was filled before it had choices.
+        kept.options = list(dict.fromkeys([*kept.options, *gone.options, *held]))
     for model, column in (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts")):
         _rewrite(session, model, column, ref(gone), ref(kept))
     audit.record(session, actor, clock_now(session), "merged the field", "field", kept.id, kept.label, gone=gone.label, moved=moved)
