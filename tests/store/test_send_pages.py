@@ -212,6 +212,14 @@ class TestGoing:
         assert web.get(f"/sends/{ready}/progress?shown=stopped").text.count("data-finished") == 1
         assert "it cannot be resumed now" in web.post(f"/sends/{ready}/resume", follow_redirects=True).text
 
+    def test_a_message_that_was_sent_stays(self, web, ready, database, still):
+        self.start(web, database, ready)
+        with database.session() as session:
+            message = session.get_one(Send, ready).message_id
+        assert "Change those first" in web.post(f"/messages/{message}/delete", follow_redirects=True).text
+        jobs.run_here("sends.take", send_id=ready)
+        assert "What was sent stays on record" in web.post(f"/messages/{message}/delete", follow_redirects=True).text
+
     def test_its_page_is_asked_for_again_when_what_can_be_done_has_changed(self, web, ready, database, still):
         self.start(web, database, ready)
         assert "Take it back" in web.get(f"/sends/{ready}").text

@@ -21,6 +21,7 @@ from meadowrun.results.queries import result
 from meadowrun.sends.models import Send
 from meadowrun.shell.app import create_app
 from meadowrun.tracking.actions import subscribe_device
+from meadowrun.tracking.models import ApiKey
 from meadowrun.village import app as village_app
 from meadowrun.village import minds
 from meadowrun.village.browsers import new_browser
@@ -179,12 +180,15 @@ def test_when_the_demo_moves_its_addresses_follow(database, tmp_path):
 
     def held():
         with database.session() as session:
-            feed, lines = session.execute(sa.text("SELECT f.url, m.document->'lines' FROM feeds f, messages m")).one()
+            feed, lines, sites = session.execute(sa.text("SELECT f.url, m.document->'lines', k.origins FROM feeds f, messages m, api_keys k")).one()
+        assert sites == [feed.removesuffix("/sky"), "https://elsewhere.example"]
         return [feed, lines[0]["href"], lines[1]["src"], lines[2]["html"]]
 
     with database.session() as session:
         session.execute(sa.text("INSERT INTO feeds (key, url, part, timeout_ms, keep_seconds, when_down) "
                                 "VALUES ('sky', 'http://127.0.0.1:8461/sky', '', 1, 1, 'wait')"))
+        session.add(ApiKey(name="Site", kind="site", key_hash="site_x", created_at=NOW,
+                           origins=["http://127.0.0.1:8461", "https://elsewhere.example"]))
         session.execute(sa.text("INSERT INTO messages (name, channel, document, draft, created_at, changed_at, changed_by) "
                                 "VALUES ('A', 'email', :document, 1, :now, :now, 'Ida')"), {"document": json.dumps(document), "now": NOW})
     assert not moved.follow(database, memory, old)

@@ -10,7 +10,8 @@ from meadowrun.base.db import Database
 
 #: where addresses of the village and of the application itself stand: table, column, its type
 _PLACES = (("messages", "document", "jsonb"), ("drafts", "document", "jsonb"), ("editions", "document", "jsonb"), ("editions", "compiled", "jsonb"),
-           ("kept_rows", "lines", "jsonb"), ("kept_row_versions", "lines", "jsonb"), ("feeds", "url", "text"), ("push_devices", "endpoint", "text"))
+           ("kept_rows", "lines", "jsonb"), ("kept_row_versions", "lines", "jsonb"), ("feeds", "url", "text"), ("push_devices", "endpoint", "text"),
+           ("api_keys", "origins", "text[]"))
 
 
 def follow(database: Database, memory: pathlib.Path, here: Mapping[str, str]) -> bool:

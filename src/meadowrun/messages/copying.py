@@ -21,6 +21,7 @@ from meadowrun.core.wording import free_name
 from meadowrun.messages import actions, asking, queries
 from meadowrun.messages.models import Edition, Message
 from meadowrun.people.queries import definitions_using
+from meadowrun.sends.models import Send
 
 
 def document_from(session: orm.Session, source: Message, channel: str, settings: Settings, words: Dictionary) -> tuple[Json, list[str]]:
@@ -70,6 +71,8 @@ def _chosen(document: Json) -> set[int]:
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, message: Message) -> None:
     """Deletes a message, with its drafts, that nothing uses and of which nothing was sent. Raises Conflict naming what does."""
+    if sent := session.scalar(sa.select(Send.name).where(Send.message_id == message.id, Send.taken_at.is_not(None)).limit(1)):
+        raise Conflict(f"“{message.name}” was sent, by “{sent}”. What was sent stays on record.")
     if used := uses(session, message):
         raise Conflict(f"“{message.name}” is used by {', '.join(used[:5])}. Change those first.")
     audit.record(session, actor, now, "deleted", "message", message.id, message.name)
