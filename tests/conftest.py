@@ -4,6 +4,9 @@ import datetime as dt
 import os
 import uuid
 
+import argon2
+import flask
+import jinja2
 import psycopg
 import pytest
 
@@ -13,6 +16,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.base.testing import TEMPLATE
 from meadowrun.base.worker import load_tasks
 from meadowrun.segments.queries import forget
+from meadowrun.shell import accounts
 
 NOW = dt.datetime(2026, 11, 23, 14, 0, tzinfo=dt.UTC)
 
@@ -23,6 +27,19 @@ def settings_for(url, **more):
         "MEADOWRUN_DATABASE_URL": url, "MEADOWRUN_SECRET": "s" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
         "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory",
         "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow", "MEADOWRUN_MAIL_DOMAIN": "mail.example", **more})
+
+
+@pytest.fixture(scope="session", autouse=True)
+def light(tmp_path_factory):
+    """What is dear on purpose, or done anew for each application, would be most of the time of a test: passwords are hashed
+    weakly, and templates are compiled once. Gives the hasher that is used otherwise, for the test of it."""
+    with pytest.MonkeyPatch.context() as patch:
+        strong, weak = accounts.hasher, argon2.PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+        patch.setattr(accounts, "hasher", weak)
+        patch.setattr(accounts, "_NOBODY", weak.hash("nobody"))
+        patch.setitem(flask.Flask.jinja_options, "bytecode_cache",
+                      jinja2.FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates"))))
+        yield strong
 
 
 @pytest.fixture(scope="session")

@@ -107,6 +107,9 @@ class TestSignIn:
             assert sign_in(client, password="wrong").status_code == 422
         assert sign_in(client).status_code == 429
 
+    def test_passwords_are_hashed_as_rfc_9106_asks(self, light):
+        assert light.hash("a long password").startswith("$argon2id$v=19$m=65536,t=3,p=4$")
+
     def test_it_never_leads_elsewhere(self, client):
         for to in ("https://evil.example", "//evil.example", "/\\evil.example"):
             answer = client.post("/sign-in", data={"email": "admin@farrowhill.example", "password": "a long password", "to": to})
