@@ -75,8 +75,14 @@ def test_an_email_goes_on_as_a_text_message(page):
     page.press("Also as a text message")
     page.says("Begun with what “For two channels” says.")
     page.says("The one thing, as a sentence. Why now, in one sentence.", "#bubble")
+    where = page.driver.current_url
     page.click("summary.btn")
-    page.driver.execute_script("window.confirm = () => true")
     page.press("Delete it")
+    page.says("This cannot be undone.", "dialog.sure")
+    page.press("Leave it as it is", "dialog.sure")
+    page.wait(lambda: not page.all("dialog.sure"))
+    assert page.driver.current_url == where
+    page.press("Delete it")
+    page.press("Delete it", "dialog.sure")
     page.says("“For two channels, text message” was deleted.")
     assert page.problems() == []

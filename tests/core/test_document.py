@@ -108,7 +108,7 @@ def test_no_value_ever_adds_a_header(text):
 
 
 def found(document, known=("contact.first_name",), facts=(), blanks=None):
-    return [(c.level, c.text) for c in checks(document, About(known, facts, blanks or {}, 100, 5000))]
+    return [(c.level, c.text) for c in checks(document, About(known, facts, blanks or {}, 5000))]
 
 
 def test_checks_name_what_must_be_mended():
@@ -123,10 +123,12 @@ def test_checks_name_what_must_be_mended():
 
 def test_a_missing_fall_back_says_how_many_people_it_hits():
     made = message(("text", {"html": "<p>{{ contact.first_name }}</p>"}), FOOTER)
-    assert ("should", "1 person of 100 has no first name and would read a gap. Add a fallback.") in found(
-        made, blanks={"contact.first_name": 1})
+    one = {(made["lines"][0]["id"], "html", "contact.first_name"): (1, 100)}
+    assert ("should", "1 person of 100 has no first name and would read a gap. Add a fallback.") in found(made, blanks=one)
+    elsewhere = {("another line", "html", "contact.first_name"): (1, 100)}
+    assert found(made, blanks=elsewhere) == []
     filled = message(("text", {"html": '<p>{{ contact.first_name | default("you", true) }}</p>'}), FOOTER)
-    assert found(filled, blanks={"contact.first_name": 1}) == []
+    assert found(filled, blanks=one) == []
 
 
 def test_differences_in_words():

@@ -13,6 +13,7 @@ from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, pu
 from meadowrun.core.wording import count_of
 from meadowrun.gateways import push
 from meadowrun.messages import actions, editable, queries, reading, views
+from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import file_weights
@@ -48,9 +49,9 @@ def _follows(message: Message) -> dict[str, Any]:
     everyone = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
     written = [document["subject"], document["plain"] or "", *(text for _, text in texts_of(document["push"]))]
     refs = set().union(*(fillins.refs(text) for text in written))
-    ids = list(among) if among is not None else None
+    gaps = gaps_of(db(), document, [("", "plain", text) for text in written], words(), now(), zone(), among)
     found = push_checks(document, About(
-        blanks=queries.blanks(db(), refs, words(), ids), audience=len(ids) if ids is not None else everyone, dated=queries.dated(db(), refs),
+        blanks=counted(gaps), dated=queries.dated(db(), refs),
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
     kinds = dict(db().execute(sa.text("SELECT kind, count(*) FROM push_devices WHERE gone_at IS NULL GROUP BY kind")).tuples().all())

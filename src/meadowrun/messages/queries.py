@@ -210,22 +210,30 @@ def reviews(session: orm.Session, message_id: int) -> list[Review]:
     return list(session.scalars(sa.select(Review).where(Review.message_id == message_id).order_by(Review.id.desc())))
 
 
-def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
-    """For how many people each ref is blank, among `ids` or everyone: fields, and tables looked up by a field."""
-    asked = {r: f"coalesce({value_sql(r, words)}, '') = ''" for r in refs if r in known_refs(words)}
-    values: dict[str, Any] = {} if ids is None else {"ids": list(ids)}
+def blank_tests(session: orm.Session, refs: Collection[str], words: Dictionary) -> tuple[dict[str, str], dict[str, Any]]:
+    """Whether each ref is blank for a contact, in SQL over `c` and their company `k`, and the values these tests bind. Refs that
+    are no field and no table looked up by a field are left out."""
+    tests = {r: f"coalesce({value_sql(r, words)}, '') = ''" for r in refs if r in known_refs(words)}
+    values: dict[str, Any] = {}
     for table, column, ref in _of_tables(session, refs):
         if table.looked_up_by in known_refs(words):
             name = f"keys{len(values)}"
             # Keys are folded; of what folding does beyond small letters only this letter occurs in names.
-            asked[ref] = f"NOT coalesce(lower(replace({value_sql(table.looked_up_by, words)}, 'ß', 'ss')) = ANY(:{name}), FALSE)"
+            tests[ref] = f"NOT coalesce(lower(replace({value_sql(table.looked_up_by, words)}, 'ß', 'ss')) = ANY(:{name}), FALSE)"
             values[name] = [key for key, row in table.rows.items() if row.get(column) not in (None, "")]
-    if not asked:
+    return tests, values
+
+
+def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
+    """For how many people each ref is blank, among `ids` or everyone: fields, and tables looked up by a field."""
+    tests, values = blank_tests(session, refs, words)
+    if not tests:
         return {}
     row = session.execute(sa.text(
-        f"SELECT {', '.join(f'count(*) FILTER (WHERE {test})' for test in asked.values())} FROM contacts c "
-        f"LEFT JOIN companies k ON k.id = c.company_id {'' if ids is None else 'WHERE c.id = ANY(:ids)'}"), values).one()
-    return dict(zip(asked, row, strict=True))
+        f"SELECT {', '.join(f'count(*) FILTER (WHERE {test})' for test in tests.values())} FROM contacts c "
+        f"LEFT JOIN companies k ON k.id = c.company_id {'' if ids is None else 'WHERE c.id = ANY(:ids)'}"),
+        values | ({} if ids is None else {"ids": list(ids)})).one()
+    return dict(zip(tests, row, strict=True))
 
 
 def dated(session: orm.Session, refs: Collection[str]) -> dict[str, str]:

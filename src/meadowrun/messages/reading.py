@@ -144,8 +144,20 @@ def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.d
 
     Versions are asked in order; somebody who matches two reads the first. Inside another version only its readers count.
     """
-    rows = queries.rows_of(session, document)
-    lines = placed(document, rows)
+    found, _, base = _read(session, document, words, now, zone, among)
+    return found, base
+
+
+def readers_inside(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+                   among: BitMap | None) -> dict[str, BitMap]:
+    """Who reads each line that stands inside an “only if” line, by the line's id, among some or everyone."""
+    return _read(session, document, words, now, zone, among)[1]
+
+
+def _read(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
+          among: BitMap | None) -> tuple[list[Readers], dict[str, BitMap], int]:
+    """Readers of each “only if” line, of each line inside one, and how many people there are."""
+    lines = placed(document, queries.rows_of(session, document))
     asked: dict[str, str] = {"": "TRUE"}
     called: dict[str, str] = {}
     compiler = compiler_for(session, words, now, zone)
@@ -156,12 +168,13 @@ def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.d
                     if line["partition"] else condition(case["lines"], compiler)
                 called[case["id"]] = case["name"] or whose(case, line["partition"], words, now.astimezone(zone).date())
     if len(asked) == 1:
-        return [], 0
+        return [], {}, 0
     sets = _fetched(session, asked, compiler, now)
     found: list[Readers] = []
+    inside: dict[str, BitMap] = {}
     base = sets[""] if among is None else among
-    _count(lines, base, sets, called, places(lines), found)
-    return found, len(base)
+    _count(lines, base, sets, called, places(lines), found, inside)
+    return found, inside, len(base)
 
 
 def _fetched(session: orm.Session, asked: Mapping[str, str], compiler: Compiler, now: dt.datetime) -> dict[str, BitMap]:
@@ -204,6 +217,12 @@ def who_reads_words(session: orm.Session, document: Json, words: Dictionary, now
 def _answers(session: orm.Session, conditions: Mapping[str, list[Json]], words: Dictionary, now: dt.datetime,
              zone: zoneinfo.ZoneInfo, among: BitMap | None) -> list[tuple[dict[str, Any], int, int]]:
     """The different answers to some conditions, each with how many people give them and the first of these."""
+    return [(flat, len(people), people.min()) for flat, people in answers(session, conditions, words, now, zone, among)]
+
+
+def answers(session: orm.Session, conditions: Mapping[str, list[Json]], words: Dictionary, now: dt.datetime,
+            zone: zoneinfo.ZoneInfo, among: BitMap | None) -> list[tuple[dict[str, Any], BitMap]]:
+    """The different answers to some conditions, as `when.<key>` → yes or no, each with the people who give them."""
     compiler = compiler_for(session, words, now, zone)
     sets = _fetched(session, {"": "TRUE"} | {key: condition(lines, compiler) for key, lines in conditions.items()}, compiler, now)
     groups: list[tuple[dict[str, Any], BitMap]] = [({}, sets[""] if among is None else among)]
@@ -211,7 +230,7 @@ def _answers(session: orm.Session, conditions: Mapping[str, list[Json]], words: 
         split = [(flat | {f"when.{key}": yes}, people & sets[key] if yes else people - sets[key])
                  for flat, people in groups for yes in (True, False)]
         groups = [(flat, people) for flat, people in split if people]
-    return [(flat, len(people), people.min()) for flat, people in groups]
+    return groups
 
 
 def _values_of(session: orm.Session, needs: Needs, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
@@ -235,21 +254,21 @@ def _bare(nodes: Sequence[fillins.Node]) -> str:
 
 
 def _count(lines: list[Json], among: BitMap, sets: Mapping[str, BitMap], called: Mapping[str, str], where: Mapping[str, str],
-           found: list[Readers]) -> None:
+           found: list[Readers], inside: dict[str, BitMap]) -> None:
     for line in lines:
         if line["type"] == "columns":
             for held in line["columns"]:
-                _count(held, among, sets, called, where, found)
+                _count(held, among, sets, called, where, found, inside)
         elif line["type"] == "only":
-            left, versions, inner = among, [], []
+            left, versions, read = among, [], []
             for case in line["cases"]:
                 readers = left & sets[case["id"]]
                 left = left - readers
                 versions.append(Version(called[case["id"]], len(readers),
                                         readers.min() if readers else None, case["id"]))
-                inner.append((case["content"], readers))
+                read.append((case["content"], readers))
             others = Version("everyone else", len(left), left.min() if left else None, "")
             found.append(Readers(line["id"], where[line["id"]], tuple(versions), others, not line["otherwise"]))
-            for content, readers in [*inner, (line["otherwise"], left)]:
-                _count(content, readers, sets, called, where, found)
-
+            for content, readers in [*read, (line["otherwise"], left)]:
+                inside |= {held["id"]: readers for held in walk(content)}
+                _count(content, readers, sets, called, where, found, inside)

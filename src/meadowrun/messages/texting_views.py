@@ -13,6 +13,7 @@ from meadowrun.core.content.checks import About
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.gateways import sms as gateways
 from meadowrun.messages import actions, editable, queries, reading, views
+from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import value_sql
 from meadowrun.segments.models import Segment
@@ -62,7 +63,7 @@ def _follows(message: Message) -> dict[str, Any]:
     found = sms.sms_checks(message.document, About(
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         dated=queries.dated(db(), fillins.refs(text)),
-        blanks=queries.blanks(db(), fillins.refs(text), words(), ids), audience=len(ids) if ids is not None else _everyone()), drawn)
+        blanks=counted(gaps_of(db(), message.document, [("", "plain", text)], words(), now(), zone(), among))), drawn)
     reach = db().execute(sa.text(
         f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "
         f"channel_consent) FROM ({facts_sql(None, channel='sms')}) f {'WHERE f.id = ANY(:ids)' if ids is not None else ''}"),

@@ -8,9 +8,8 @@ from markupsafe import escape
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
-from meadowrun.base.kept import Kept
 from meadowrun.core.audience import definition as d
-from meadowrun.core.content import begin, card, fillins, readers
+from meadowrun.core.content import begin, card, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.channels import CHANNELS, checks_of
 from meadowrun.core.content.checks import PHONES, About, shown_length
@@ -21,6 +20,7 @@ from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
 from meadowrun.messages import actions, bringing, copying, editable, queries, reading
 from meadowrun.messages.cards_views import on_website, websites
+from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contacts_page, file_weights
@@ -31,7 +31,6 @@ from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
 
 pages = flask.Blueprint("messages", __name__)
-_blanks: Kept[dict[str, int]] = Kept()
 
 
 @pages.get("/messages")
@@ -121,12 +120,13 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     try:
         compiled = queries.compiled(db(), document, settings().public_url)
         weight, trouble = len(compiled.html), ""
-        blank, _ = _blanks.get(db(), compiled.refs, now(), lambda: queries.blanks(db(), compiled.refs, words(), None))
     except CompileError as problem:
-        compiled, weight, trouble, blank = None, 0, str(problem), {}
+        compiled, weight, trouble = None, 0, str(problem)
     total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+    among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
+    gaps = gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among) if compiled else []
     found = checks_of(message.channel if message else "email", document, About(
-        known=known, facts=None if facts is None else list(facts), blanks=blank, audience=total, html_bytes=weight,
+        known=known, facts=None if facts is None else list(facts), blanks=counted(gaps), html_bytes=weight,
         feeds=[f.key for f in queries.feeds(db())], dated=queries.dated(db(), compiled.refs if compiled else ()),
         broken=queries.broken(db(), document, words()), rows=rows.keys(),
         hours=reading.hours(db(), message.id) if message else None, events=words().events.keys(),
@@ -134,15 +134,10 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     if message is None:
         # A row has no head of its own, and its message's footer counts.
         found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks")]
-    among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
     who_reads, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
     order = {line["id"]: n for n, line in enumerate(walk(placed(document, rows)))}
     who_reads = sorted(who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among), key=lambda r: order.get(r.line, -1))
-    fallbacks = []
-    for _, _, text in doc.texts(document):
-        for fill in fillins.used(text):
-            if fill.fallback is not None and blank.get(fill.ref):
-                fallbacks.append((known.get(fill.ref, fill.ref), blank[fill.ref], fill.fallback))
+    fallbacks = [(known.get(gap.ref, gap.ref), gap.blank, gap.readers, gap.fallback) for gap in gaps if gap.fallback is not None]
     return {"document": document, "labels": labels_of(document), "checks": found, "weight": weight, "trouble": trouble,
             "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
             "plain_made": not document.get("plain"), "card": document.get("card"), "acts": card.ACTS, "shapes": card.SHAPES,

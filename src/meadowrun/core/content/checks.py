@@ -41,14 +41,13 @@ class About:
     """What a message is checked against.
 
     `known` are the refs that exist (`contact.town`, `table.prices.student`); `facts` those of the campaign, None when no
-    campaign is known yet; `blanks` counts people of the `audience` for whom a ref is blank; `weights` are the bytes of
-    pictures in the store, by address; `hours` those in which it will go, as (first, last), where that is known.
+    campaign is known yet; `blanks` counts, by (line, slot, ref), for how many of a place's readers a ref is blank, and these
+    readers; `weights` are the bytes of pictures in the store, by address; `hours` those in which it will go, as (first, last), where that is known.
     """
 
     known: Collection[str] = ()
     facts: Collection[str] | None = None
-    blanks: Mapping[str, int] = dataclasses.field(default_factory=dict)
-    audience: int = 0
+    blanks: Mapping[tuple[str, str, str], tuple[int, int]] = dataclasses.field(default_factory=dict)
     html_bytes: int = 0
     feeds: Collection[str] = ()
     weights: Mapping[str, int] = dataclasses.field(default_factory=dict)
@@ -170,11 +169,11 @@ def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About
         said.add(ref)
         return [Check(SHOULD, f"“{name.split('.')[-1]}” from {name.split('.')[0]} is known for {about.dated[ref]}. On any other day people would "
                               "read a gap. Add a fallback.", ident, slot)]
-    if fallback is None and about.blanks.get(ref) and ref not in said:
+    count, readers = about.blanks.get((ident, slot, ref), (0, 0))
+    if fallback is None and count and ref not in said:
         said.add(ref)
-        count = about.blanks[ref]
         what = f"{name.split('.')[-1]} from {name.split('.')[0]}" if root == "table" else name.replace("_", " ")
-        return [Check(SHOULD, f"{wording.people(count)} of {wording.number(about.audience)} "
+        return [Check(SHOULD, f"{wording.people(count)} of {wording.number(readers)} "
                               f"{'has' if count == 1 else 'have'} no {what} and would read a gap. "
                               "Add a fallback.", ident, slot)]
     return []

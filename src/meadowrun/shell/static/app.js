@@ -157,12 +157,30 @@ document.addEventListener('mousedown', (event) => {
 document.addEventListener('click', (event) => {
   if (event.target.closest('[data-find]')) openFind();
   const sure = event.target.closest('[data-sure]');
-  if (sure && !confirm(sure.dataset.sure)) event.preventDefault();
+  if (sure && !sure.said) { event.preventDefault(); askFirst(sure); }
   const opens = event.target.closest('[data-dialog]');
   if (opens) document.getElementById(opens.dataset.dialog).showModal();
   if (event.target.closest('[data-close]')) event.target.closest('dialog').close();
 });
 document.addEventListener('change', (event) => { if (event.target.matches('[data-go]')) event.target.form.requestSubmit(); });
+
+// Before what cannot be undone: the question, and the button's own words once more. The button is pressed when they are.
+function askFirst(button) {
+  const box = document.createElement('dialog');
+  box.setAttribute('role', 'alertdialog');
+  box.setAttribute('aria-labelledby', 'sure-question');
+  box.className = 'sure pad';
+  box.innerHTML = '<p id="sure-question"></p><p class="doing"><button type="button" class="btn btn-lost"></button>' +
+    '<button type="button" class="btn btn-line" autofocus>Leave it as it is</button></p>';
+  const [yes, no] = box.querySelectorAll('button');
+  box.querySelector('p').textContent = button.dataset.sure;
+  yes.textContent = button.dataset.word || button.textContent.trim();
+  yes.addEventListener('click', () => { button.said = true; box.close(); button.click(); button.said = false; });
+  no.addEventListener('click', () => box.close());
+  box.addEventListener('close', () => box.remove());
+  document.body.append(box);
+  box.showModal();
+}
 
 function openFind() {
   const box = document.getElementById('find');
