@@ -1,5 +1,6 @@
 """The one list before a message goes, and who reads words by condition, counted by hand."""
 
+import datetime as dt
 import zoneinfo
 
 import pytest
@@ -15,9 +16,11 @@ from meadowrun.messages import actions as messages
 from meadowrun.messages import preflight, reading
 from meadowrun.messages.reading import Readers, Version
 from meadowrun.people.queries import dictionary
+from meadowrun.results.queries import subjects
 from meadowrun.sends import actions as sends
 from tests.conftest import NOW
 from tests.store.people import IDA, add
+from tests.store.test_sending import keeper, run_all, started  # noqa: F401 - a fixture
 
 MAIL = Rendered("A", "<p>B</p>", "B")
 
@@ -127,3 +130,18 @@ def test_the_page_lists_all_and_sees_a_proof(web, database, town):
     assert "sent this draft to colleague@post.example" in web.get(f"/messages/{ident}/checks").text
     page = web.get(f"/messages/{text}/checks").text
     assert "Reads a gap for first name" in page and "mail readers" not in page
+
+def test_subjects_are_judged_by_emails_whose_opening_has_settled(database, settings, job_context, keeper):  # noqa: F811
+    ident = started(database, settings, 4)
+    run_all(database, ident)
+    with database.session() as session:
+        first, second, third = session.scalars(sa.text("SELECT contact_id FROM deliveries WHERE send_id = :id ORDER BY 1 LIMIT 3"), {"id": ident})
+        for contact, machine in ((first, False), (first, False), (second, True), (third, False)):
+            session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, machine, note) VALUES (:c, :at, :s, 'opened', :m, '')"),
+                            {"c": contact, "at": NOW, "s": ident, "m": machine})
+        assert subjects(session, NOW + dt.timedelta(days=3)) == []
+        found = subjects(session, NOW + dt.timedelta(days=3, seconds=1))
+        assert [(p.delivered, p.opened) for p in found] == [(4, 2)] and "contact.first_name" in found[0].subject
+        # What goes by another channel has no subject that anybody opens.
+        session.execute(sa.text("UPDATE messages SET channel = 'card'"))
+        assert subjects(session, NOW + dt.timedelta(days=9)) == []

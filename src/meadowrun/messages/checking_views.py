@@ -1,13 +1,13 @@
 """Checked thoroughly: what mail readers take away, how likely it is taken for spam, spelling, links, and suggestions."""
 
 import concurrent.futures
+import datetime as dt
 import re
 import urllib.error
 import urllib.request
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
@@ -20,6 +20,7 @@ from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import preflight, queries, reading, views
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import Needs, of_people
+from meadowrun.results.queries import subjects
 from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, body, db, needs, now, settings, words, zone
 
@@ -63,7 +64,7 @@ def show(ident: int) -> object:
     return flask.render_template(
         "messages/checks.html", message=message, items=items, counted=preflight.counted(items), spam=found, score=spam.score(found),
         limit=spam.LIMIT, filter=judged,
-        losses=losses, mail_readers=readers.readers(), as_of=readers.data()["as_of"], misspelt=misspelt,
+        losses=losses, mail_readers=readers.readers(), as_of=dt.date.fromisoformat(readers.data()["as_of"]), misspelt=misspelt,
         suggestions=spelling.suggestions, avoided=avoided, expected=_expected(message.document["subject"]),
         links=sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))), **parts)
 
@@ -114,21 +115,11 @@ def _follow(address: str) -> tuple[str, bool]:
         return f"no answer: {getattr(problem, 'reason', problem)}", False
 
 
-def _past() -> list[past.Past]:
-    """Subjects of sends that are done, with how many got and opened them."""
-    rows = db().execute(sa.text(
-        "SELECT e.compiled->>'subject', count(*) FILTER (WHERE d.outcome = 'delivered'), count(*) FILTER (WHERE d.outcome = 'delivered' AND "
-        "EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id AND r.send_id = d.send_id AND r.kind = 'opened' AND NOT r.machine)) "
-        "FROM sends s JOIN editions e ON e.id = s.edition_id JOIN deliveries d ON d.send_id = s.id AND d.taken_at = s.taken_at "
-        "WHERE s.id IN (SELECT id FROM sends WHERE state = 'done' ORDER BY taken_at DESC LIMIT 60) GROUP BY s.id, 1"))
-    return [past.Past(*row) for row in rows if row[0]]
-
-
 _kept_past: Kept[list[past.Past]] = Kept(seconds=600, worth=0.0)
 
 
 def _expected(subject: str) -> past.Expected | None:
-    known, _ = _kept_past.get(db(), "past", now(), _past)
+    known, _ = _kept_past.get(db(), "past", now(), lambda: subjects(db(), now()))
     return past.expected(subject, known) if subject else None
 
 

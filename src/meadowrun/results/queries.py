@@ -10,6 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base.kept import Kept
 from meadowrun.core.content.compiled import Compiled
+from meadowrun.core.content.past import Past
 from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.messages.models import Edition
 from meadowrun.results.models import SendNumbers
@@ -219,3 +220,18 @@ def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> li
     found = [LinkResult(link.number, link.label, link.href, *counts.get(str(link.number), (0, 0)))
              for link in Compiled.from_json(edition.compiled).links]
     return sorted(found, key=lambda x: (-x.people, x.number))
+
+
+#: So long after it left a send is still being opened, and teaches nothing about its subject yet.
+SETTLED_AFTER = dt.timedelta(days=3)
+
+
+def subjects(session: orm.Session, now: dt.datetime) -> list[Past]:
+    """The subjects of the newest 60 emails whose opening has settled, with how many got and opened them."""
+    rows = session.execute(sa.text(
+        "SELECT e.compiled->>'subject', count(*) FILTER (WHERE d.outcome = 'delivered'), count(*) FILTER (WHERE d.outcome = 'delivered' AND "
+        "EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id AND r.send_id = d.send_id AND r.kind = 'opened' AND NOT r.machine)) "
+        "FROM sends s JOIN editions e ON e.id = s.edition_id JOIN deliveries d ON d.send_id = s.id AND d.taken_at = s.taken_at "
+        "WHERE s.id IN (SELECT old.id FROM sends old JOIN messages m ON m.id = old.message_id WHERE old.state = 'done' AND m.channel = 'email' "
+        "AND old.taken_at < :settled ORDER BY old.taken_at DESC LIMIT 60) GROUP BY s.id, 1"), {"settled": now - SETTLED_AFTER})
+    return [Past(*row) for row in rows if row[0]]
