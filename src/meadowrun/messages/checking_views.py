@@ -66,7 +66,13 @@ def show(ident: int) -> object:
         limit=spam.LIMIT, filter=judged,
         losses=losses, mail_readers=readers.readers(), as_of=dt.date.fromisoformat(readers.data()["as_of"]), misspelt=misspelt,
         suggestions=spelling.suggestions, avoided=avoided, expected=_expected(message.document["subject"]),
-        links=sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))), **parts)
+        links=_links(mail), **parts)
+
+
+def _links(mail: spam.Mail) -> list[str]:
+    """Where the mail leads, but for our own pages to leave and to choose."""
+    own = (f"{settings().public_url}/u/", f"{settings().public_url}/p/")
+    return [a for a in sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))) if not a.startswith(own)]
 
 
 def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[preflight.Item]:
@@ -97,8 +103,7 @@ def _avoided(document: doc.Json) -> list[str]:
 def follow_links(ident: int) -> object:
     """Really follows every link, once, because somebody asked to; says which lead nowhere."""
     mail, _ = _mail(queries.message(db(), ident))
-    addresses = [a for a in sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html)))
-                 if not a.startswith((f"{settings().public_url}/u/", f"{settings().public_url}/p/"))][:MOST_LINKS]
+    addresses = _links(mail)[:MOST_LINKS]
     with concurrent.futures.ThreadPoolExecutor(8) as pool:
         answers = list(pool.map(_follow, addresses))
     return flask.jsonify(links=[{"href": a, "said": said, "good": good} for a, (said, good) in zip(addresses, answers, strict=True)])

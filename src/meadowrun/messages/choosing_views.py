@@ -30,7 +30,8 @@ def _page(message: Message, problem: MeadowrunError | None) -> object:
     others = [m for m in queries.messages(db()) if m.channel == "email" and m.id != message.id and not m.document.get("one_of")]
     readers = queries.readers_by_value(db(), field, words()) if values else {}
     return flask.render_template("messages/chosen_by.html", message=message, field=field, values=values[:60], chosen=now_chosen, others=others,
-                                 fields=sorted(known_refs(words()).items(), key=lambda i: i[1]), problem=problem, readers=readers)
+                                 fields=sorted(known_refs(words()).items(), key=lambda i: i[1]), problem=problem, readers=readers,
+                                 everyone_else=queries.everyone(db()) - sum(readers.get(value, 0) for value in values[:60]))
 
 
 @pages.post("/messages/<int:ident>/chosen-by")

@@ -6,7 +6,6 @@ import zoneinfo
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-import sqlalchemy as sa
 from pyroaring import BitMap
 from sqlalchemy import orm
 
@@ -16,7 +15,6 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import Json
 from meadowrun.messages import queries, reading
 from meadowrun.messages.values import nested
-from meadowrun.people.models import Contact
 from meadowrun.segments.queries import id_sets
 
 _counts: Kept[dict[str, int]] = Kept()
@@ -74,7 +72,7 @@ def gaps_of(session: orm.Session, document: Json, texts: Iterable[tuple[str, str
     count, _ = _counts.get(session, (tuple(everywhere), None if among is None else hash(among.serialize())), now,
                            lambda: queries.blanks(session, everywhere, words, ids))
     sets, _ = _sets.get(session, tuple(sorted(apart)), now, lambda: _blank(session, apart, words))
-    total = len(among) if among is not None else session.execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+    total = len(among) if among is not None else queries.everyone(session)
     found = []
     for place in places:
         ref = place.fill.ref

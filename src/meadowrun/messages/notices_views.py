@@ -46,7 +46,7 @@ def _follows(message: Message) -> dict[str, Any]:
     known = queries.known(db(), words())
     facts = reading.facts(db(), message.id)
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
-    everyone = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+    everyone = queries.everyone(db())
     written = [document["subject"], document["plain"] or "", *(text for _, text in texts_of(document["push"]))]
     refs = set().union(*(fillins.refs(text) for text in written))
     gaps = gaps_of(db(), document, [("", "plain", text) for text in written], words(), now(), zone(), among)

@@ -125,6 +125,11 @@ def _with_page(session: orm.Session, notice: Compiled, number: int, public_url: 
     return dataclasses.replace(notice, links=(*notice.links, *links), members={"page": made})
 
 
+def everyone(session: orm.Session) -> int:
+    """How many contacts there are."""
+    return session.execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+
+
 def readers_by_value(session: orm.Session, ref: str, words: Dictionary) -> dict[str, int]:
     """How many people have each value of a field, the commonest 200."""
     rows = session.execute(sa.text(

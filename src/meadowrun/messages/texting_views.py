@@ -72,11 +72,7 @@ def _follows(message: Message) -> dict[str, Any]:
             "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency), "price": settings().sms_price,
             "facts": facts or {}, "plainer": sms.plainer(text) != text, "labels": views.labels_of(message.document), "editable": editable,
             "readers": reading.who_reads_words(db(), message.document, words(), now(), zone(), among),
-            "among": len(among) if among is not None else _everyone()}
-
-
-def _everyone() -> int:
-    return db().execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
+            "among": len(among) if among is not None else queries.everyone(db())}
 
 
 @pages.post("/messages/<int:ident>/text")

@@ -122,7 +122,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         weight, trouble = len(compiled.html), ""
     except CompileError as problem:
         compiled, weight, trouble = None, 0, str(problem)
-    total = db().execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one()
+    total = queries.everyone(db())
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
     gaps = gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among) if compiled else []
     found = checks_of(message.channel if message else "email", document, About(

@@ -23,6 +23,10 @@ FRAME = ("sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none
          "img-src http: https: data:")
 
 
+#: The made-up networks on which the observatory has a page.
+NETWORKS = ("hedgerow", "millpond", "rookery")
+
+
 def create_app(store: Store, life: Life) -> flask.Flask:
     """`life` does what people here do; `store` holds their mail."""
     app = flask.Flask("meadowrun.village")
@@ -117,9 +121,9 @@ def create_app(store: Store, life: Life) -> flask.Flask:
     @app.get("/observatory/")
     @app.get("/observatory/<page>")
     def website(page: str = "home") -> Any:
-        if page not in ("home", "tickets", "programme", "join"):
+        if page not in ("home", "tickets", "programme", "join", *NETWORKS):
             flask.abort(404)
-        return flask.render_template("village/site.html", page=page, app_url=life.app_url, key=life.site_key)
+        return flask.render_template("village/site.html", page=page, networks=NETWORKS, app_url=life.app_url, key=life.site_key)
 
     return app
 
