@@ -15,7 +15,6 @@ from meadowrun.gateways import push
 from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
-from meadowrun.people.models import Contact
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import facts_sql
