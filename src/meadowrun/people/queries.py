@@ -212,7 +212,8 @@ def definitions_using(session: orm.Session, path: str) -> list[str]:
 
 def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
     """What uses a list, in words: segments, partitions and messages with a line on it, and sends."""
-    sends = session.scalars(sa.text("SELECT name FROM sends WHERE jsonb_path_exists(audience, CAST(:named AS jsonpath)) ORDER BY name"),
+    sends = session.scalars(sa.text("SELECT name FROM sends WHERE jsonb_path_exists(jsonb_build_array(audience, held), "
+                                    "CAST(:named AS jsonpath)) ORDER BY name"),
                             {"named": f"$.** ? (@.list == {int(list_id)})"})
     return definitions_using(session, f'$.** ? (@.kind == "list" && @.list == {int(list_id)})') + [f"the send “{name}”" for name in sends]
 

@@ -12,6 +12,7 @@ from meadowrun.base.kept import Kept
 from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.past import Past
 from meadowrun.core.guardrails.verdict import OUTCOMES
+from meadowrun.core.results.worth import Group, Worth, worth
 from meadowrun.messages.models import Edition
 from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
@@ -48,6 +49,8 @@ class Result:
     #: (start of the hour or day, opened, clicked, converted), counting each person's first time
     timeline: list[tuple[dt.datetime, int, int, int]]
     step: dt.timedelta
+    #: what sending did, against those kept back; None where nobody was, or nothing counts as success
+    worth: Worth | None
     #: the moment it was counted
     as_of: dt.datetime
 
@@ -75,7 +78,19 @@ PEOPLE_SQL: dict[str, str] = {
     "converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = d.contact_id AND "
                  f"e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE {_OF_SEND} AND "
                  "d.outcome = 'delivered' AND e.at >= :taken",
+    "held_converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = d.contact_id AND "
+                      f"e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE {_OF_SEND} AND "
+                      "d.outcome = 'held_back' AND e.at >= :taken",
 }
+#: Everyone whom the verdict let go against everyone kept back: written to, whether it arrived or not, since it would not have
+#: arrived with as many of those kept back; each group with how many of it succeeded in the days after their moment.
+_WORTH_SQL = f"""
+SELECT count(*) FILTER (WHERE NOT held), count(*) FILTER (WHERE NOT held AND good), count(*) FILTER (WHERE held),
+    count(*) FILTER (WHERE held AND good) FROM (
+SELECT d.outcome = 'held_back' AS held, EXISTS (SELECT 1 FROM events e WHERE e.contact_id = d.contact_id AND e.kind_id = :kind AND
+    e.at >= :taken AND e.at >= d.at AND e.at < d.at + :days) AS good
+FROM deliveries d WHERE {_OF_SEND} AND d.outcome IN ('delivered', 'bounced', 'in_doubt', 'held_back')) x
+"""
 
 
 def _values(send: Send, kind: EventKind | None) -> dict[str, Any]:
@@ -154,6 +169,7 @@ class _Counted:
     links: dict[str, list[int]]
     steps: dict[str, dict[str, int]]
     amount: float | None
+    worth: Worth | None
 
 
 _counts: Kept[_Counted] = Kept()
@@ -162,15 +178,19 @@ _counts: Kept[_Counted] = Kept()
 def _count(session: orm.Session, send: Send, kind: EventKind | None, step: dt.timedelta, until: dt.datetime) -> _Counted:
     values = _values(send, kind) | {"step": step.total_seconds(), "until": until}
     found, links, opened, clicked = session.execute(sa.text(_REACTIONS_PASS), values).one()
-    converted, amount, bought = 0, None, {}
+    converted, amount, bought, gained = 0, None, {}, None
+    people = tally(session, send)
     if kind is not None:
         has_amount = kind.details.get("amount", {}).get("type") == "number"
         column = "(e.details->>'amount')::numeric" if has_amount else "NULL::numeric"
         events = PEOPLE_SQL["converted"].replace("SELECT e.contact_id", f"SELECT e.contact_id, e.at, {column} AS amount", 1)
         converted, summed, bought = session.execute(sa.text(_SUCCESS_PASS.format(events=events)), values).one()
         amount = float(summed) if has_amount else None
-    return _Counted(tally(session, send) | found | {"converted": converted}, links or {},
-                    {"opened": opened or {}, "clicked": clicked or {}, "converted": bought or {}}, amount)
+        if people.get("held_back"):
+            written, good, held, of_these = session.execute(sa.text(_WORTH_SQL), values).one()
+            gained = worth(Group(written, good), Group(held, of_these))
+    return _Counted(people | found | {"converted": converted}, links or {},
+                    {"opened": opened or {}, "clicked": clicked or {}, "converted": bought or {}}, amount, gained)
 
 
 def numbers(session: orm.Session, send: Send) -> dict[str, int]:
@@ -210,7 +230,7 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
         converted=found["converted"], success=kind, amount=counted.amount, unsubscribed=found["unsubscribed"],
         complained=found["complained"], bounced=found.get("bounced", 0), links=_links(session, send, counted.links),
         timeline=[(send.taken_at + step * i, *(counted.steps[name].get(str(i), 0) for name in ("opened", "clicked", "converted")))
-                  for i in range(steps)], step=step, as_of=as_of)
+                  for i in range(steps)], step=step, worth=counted.worth, as_of=as_of)
 
 
 def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> list[LinkResult]:

@@ -20,7 +20,8 @@ from meadowrun.shell.request import csv_file, db, done, now, zone
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
-         "clicked": "Clicked", "converted": "Success", "unsubscribed": "Unsubscribed", "complained": "Complained"}
+         "clicked": "Clicked", "converted": "Success",
+         "held_converted": "Kept back, and success all the same", "unsubscribed": "Unsubscribed", "complained": "Complained"}
 #: channel → the steps to success that can be seen there, and what they are called
 _STEPS: dict[str, dict[str, str]] = {
           "email": {"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
@@ -106,6 +107,11 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
     if result.success is not None:
         summary.append([f"Success: {result.success.did} within {send.success_days} days", result.converted, "delivered",
                         share(result.converted, result.delivered)])
+    if result.worth is not None:
+        for name, group in (("written to", result.worth.written), ("kept back", result.worth.held)):
+            summary.append([f"Success among those {name}", group.succeeded, name, share(group.succeeded, group.people, 2)])
+        summary.append(["Difference in points, and its bounds in 95 of 100 cases", *(
+            f"{100 * value:+.2f}" for value in (result.worth.gain, result.worth.low, result.worth.high))])
     links: list[list[Any]] = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]]
     links += [[x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links]
     first = 0 if "opened" in seen else 1

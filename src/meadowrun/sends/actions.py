@@ -13,8 +13,9 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
 from meadowrun.core.content.channels import checks_of
-from meadowrun.core.content.checks import MUST, About, Check, greeting_clashes
+from meadowrun.core.content.checks import MUST, SHOULD, About, Check, greeting_clashes
 from meadowrun.core.content.compiled import CompileError
+from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
@@ -68,6 +69,11 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
     elif going == 0:
         found.append(Check(MUST, "Nobody would get this now.", slot="to"))
+    if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
+        found.append(Check(MUST, problem, slot="ceiling"))
+    if send.held and not send.success_event:
+        found.append(Check(SHOULD, "People are kept back to compare, but nothing counts as success yet: there would be nothing to compare.",
+                           slot="success"))
     if send.sender_id is None and channel_of(session, send) == "email":
         found.append(Check(MUST, "Choose whom it is from.", slot="from"))
     if send.success_event and not session.scalar(sa.select(EventKind).where(EventKind.key == send.success_event)):

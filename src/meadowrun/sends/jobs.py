@@ -26,6 +26,7 @@ from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.push import SYSTEMS, payload
+from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.gateways import push, sms
 from meadowrun.gateways.email import EmailGateway, Handed, Letter, gateway
@@ -37,7 +38,7 @@ from meadowrun.people.queries import NUMBER, dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends import cards
 from meadowrun.sends.models import Send, Sender
-from meadowrun.sends.queries import ADDRESS, audience, channel_of
+from meadowrun.sends.queries import audience_of, channel_of, picked_sql
 
 #: channel → the address to write to, over contacts `c`
 COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": NUMBER}
@@ -68,19 +69,23 @@ def take(send_id: int) -> None:
         now = clock.now(session)
         settings = context().settings
         try:
-            who = audience(session, send.audience, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone))
+            who = audience_of(session, send, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone))
         except Invalid as problem:
             send.state, send.problem = "draft", str(problem)
             return
+        people, values = picked_sql(send, who, channel_of(session, send))
+        if send.ceiling is not None:
+            going = session.execute(sa.text(f"SELECT count(place) FROM ({people}) p"), values).scalar_one()
+            if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
+                send.state, send.problem = "draft", f"Nothing went. {problem}"
+                return
         taken = now.replace(microsecond=0)
         ensure_months(session, taken.date(), taken.date())
-        address = ADDRESS[channel_of(session, send)]
         session.execute(sa.text(
-            "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, repeated) "
-            "SELECT id, :send, :taken, (row_number() OVER (ORDER BY id) - 1) / :chunk, 'waiting', rank > 1 FROM ("
-            f"SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.{address}, c.id::text) ORDER BY c.id) AS rank "
-            f"FROM contacts c WHERE {who.predicate}) x"),
-            {**who.values, "send": send.id, "taken": taken, "chunk": CHUNK})
+            "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, repeated, held) "
+            "SELECT id, :send, :taken, (row_number() OVER (ORDER BY id) - 1) / :chunk, "
+            f"CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END, rank > 1, held FROM ({people}) x"),
+            {**values, "send": send.id, "taken": taken, "chunk": CHUNK, "most": send.ceiling})
         size = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = :id"),
                                {"id": send.id}).scalar_one()
         if size > 2000:
@@ -226,17 +231,17 @@ class _Chunk:
 
     def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
         """Moves whoever waits to in_hand and reads what verdict and message need of them, as of this moment."""
-        claimed = {contact: (repeated, tries) for contact, repeated, tries in session.execute(sa.text(
+        claimed = {contact: (tries, flags) for contact, tries, *flags in session.execute(sa.text(
             "UPDATE deliveries SET outcome = 'in_hand', at = :now, not_before = NULL WHERE send_id = :send AND taken_at = :taken AND "
             "chunk = :chunk AND (outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now) "
-            "RETURNING contact_id, repeated, tries"), {**self.key, "now": now}).all()}
+            "RETURNING contact_id, tries, repeated, held"), {**self.key, "now": now}).all()}
         if not claimed:
             return []
         compiler = compiler_for(session, dictionary(session), now, self.zone)
         facts = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
                           "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
         rows = session.execute(sa.text(facts), compiler.values | {"ids": list(claimed)}).all()
-        found = [_Person(ident, address, filled, claimed[ident][1], verdict(Facts(*known, claimed[ident][0]), self.rule))
+        found = [_Person(ident, address, filled, claimed[ident][0], verdict(Facts(*known, *claimed[ident][1]), self.rule))
                  for ident, *known, address, filled in rows]
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.

@@ -43,6 +43,12 @@ class Send(Base):
     topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
     #: who may get it, one of the verdict's RULES
     consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")
+    #: the most people it may reach; empty: everybody who may get it
+    ceiling: orm.Mapped[int | None]
+    #: what happens above it, one of CEILING_RULES: so many are picked by chance, or nothing goes
+    ceiling_rule: orm.Mapped[str] = orm.mapped_column(server_default="some")
+    #: who is kept back to compare with: {}, {"percent": 10.0}, {"segment": id} or {"list": id}
+    held: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: the moment it goes, empty: as soon as it is started
     leaves_at: orm.Mapped[dt.datetime | None]
     #: the zone in which that moment was named
@@ -86,6 +92,8 @@ class Delivery(Base):
     filled: orm.Mapped[dict[str, Any] | None]
     #: the same address is in this audience under an earlier record
     repeated: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: of the group that is kept back, settled with the snapshot
+    held: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: tries so far, for addresses that ask to come again later
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: for a deferred one: not before

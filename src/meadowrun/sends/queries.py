@@ -16,7 +16,9 @@ from meadowrun.base.kept import Kept
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.guardrails.verdict import OUTCOMES, Facts, verdict
+from meadowrun.core.audience.nodes import ShareLine
+from meadowrun.core.guardrails.limits import Held, held_words, under
+from meadowrun.core.guardrails.verdict import CODE_SQL, OUTCOMES, Facts, codes_that_go, verdict
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
@@ -50,10 +52,10 @@ def recent(session: orm.Session, states: tuple[str, ...] | None = None, campaign
 
 
 def uses_of_segment(session: orm.Session, segment_id: int) -> list[Send]:
-    """The sends that name a segment, to write to or to leave out."""
+    """The sends that name a segment, to write to, to leave out or to keep back."""
     wanted = [{"segment": segment_id}]
     return list(session.scalars(sa.select(Send).where(sa.or_(
-        Send.audience["in"].contains(wanted), Send.audience["out"].contains(wanted))).order_by(Send.id.desc())))
+        Send.audience["in"].contains(wanted), Send.audience["out"].contains(wanted), Send.held.contains(wanted[0]))).order_by(Send.id.desc())))
 
 
 def used_lately(session: orm.Session, but: int, most: int = 4) -> list[tuple[str, str]]:
@@ -77,10 +79,11 @@ def messages_lately(session: orm.Session) -> list[tuple[Message, dt.datetime | N
 
 @dataclasses.dataclass
 class Audience:
-    """An audience as SQL over `contacts c`, with its bind values."""
+    """An audience as SQL over `contacts c`, with its bind values; `held` is who of it is kept back to compare with."""
 
     predicate: str
     values: dict[str, Any]
+    held: str = "FALSE"
 
 
 def _one(session: orm.Session, item: Mapping[str, Any], compiler: Compiler, words: Dictionary) -> str:
@@ -109,6 +112,45 @@ def audience(session: orm.Session, definition: Mapping[str, Any], words: Diction
     if excluded:
         predicate = f"({predicate}) AND NOT coalesce({' OR '.join(excluded)}, FALSE)"
     return Audience(predicate, compiler.values)
+
+
+def audience_of(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Audience:
+    """`audience` of a send, with those who are kept back: by chance the same people in every send of a campaign. Raises Invalid."""
+    who = audience(session, send.audience, words, now, zone)
+    held = Held.of(send.held)
+    if not held:
+        return who
+    compiler = compiler_for(session, words, now, zone)
+    compiler.values = who.values
+    kept = compiler.node(ShareLine("", held.percent, f"campaign:{send.campaign_id}")) if held.percent else \
+        _one(session, send.held, compiler, words)
+    return Audience(who.predicate, compiler.values, f"coalesce({kept}, FALSE)")
+
+
+def held_named(session: orm.Session, send: Send) -> str:
+    """Who is kept back of a send, in words."""
+    held = Held.of(send.held)
+    return held_words(held, name_of(session, send.held) if held and not held.percent else "")
+
+
+def facts_of_audience(send: Send, who: Audience, channel: str) -> str:
+    """SQL over everybody of an audience: what the verdict asks, `rank`, `held`, and `pick`, by which a ceiling picks by chance."""
+    pick = f"md5(f.id || ':send:{int(send.id)}')" if send.ceiling is not None else "hashint8(f.id)::text"
+    return (f"SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) AS rank, "
+            f"{who.held} AS held, {pick} AS pick FROM ({facts_sql(send.topic_id, channel=channel)}) f JOIN contacts c USING (id) "
+            f"WHERE {who.predicate}")
+
+
+def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, Any]]:
+    """SQL over everybody of an audience: id, rank, held, and, where the send has a ceiling, `place`, counted by chance among those who
+    would get it now and are not kept back, empty for the others; with its bind values."""
+    if send.ceiling is None:
+        # What the verdict asks is not needed yet.
+        return (f"SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) AS rank, "
+                f"{who.held} AS held, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"), who.values
+    would = f"({CODE_SQL} = ANY(:goes) AND NOT held)"
+    return (f"SELECT id, rank, held, CASE WHEN {would} THEN row_number() OVER (PARTITION BY {would} ORDER BY pick) END AS place "
+            f"FROM ({facts_of_audience(send, who, channel)}) x", who.values | {"goes": codes_that_go(send.consent_rule)})
 
 
 #: How many people a sheet shows the mail of.
@@ -162,22 +204,23 @@ _estimates: Kept[Estimate] = Kept()
 def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime,
              zone: zoneinfo.ZoneInfo) -> Estimate:
     """Asks the verdict about everyone of a send's audience, grouped by what it needs to know. Raises Invalid."""
-    who = audience(session, send.audience, words, now, zone)
-    channel = channel_of(session, send)
+    who = audience_of(session, send, words, now, zone)
     rows = session.execute(sa.text(
-        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, count(*), "
-        f"(array_agg(id ORDER BY hashint8(id)))[1:{SOME}] FROM ("
-        f"SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) AS rank "
-        f"FROM ({facts_sql(send.topic_id, channel=channel)}) f JOIN contacts c USING (id) WHERE {who.predicate}) x "
-        "GROUP BY 1, 2, 3, 4, 5, 6, 7"), who.values).all()
+        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, held, count(*), "
+        f"(array_agg(id ORDER BY pick))[1:{SOME}], (array_agg(pick ORDER BY pick))[1:{SOME}] FROM ("
+        f"{facts_of_audience(send, who, channel_of(session, send))}) x GROUP BY 1, 2, 3, 4, 5, 6, 7, 8"), who.values).all()
     outcomes: dict[str, int] = {}
-    some: tuple[int, ...] = ()
-    for row in rows:
-        said = verdict(Facts(*row[:7]), send.consent_rule)
-        outcomes[said] = outcomes.get(said, 0) + row[7]
-        if said == "go" and len(some) < SOME:
-            some = (some + tuple(row[8]))[:SOME]
+    first: list[tuple[str, int]] = []
+    for *known, count, ids, picks in rows:
+        said = verdict(Facts(*known), send.consent_rule)
+        outcomes[said] = outcomes.get(said, 0) + count
+        if said == "go":
+            first += zip(picks, ids, strict=True)
     total = sum(outcomes.values())
+    going, over = under(outcomes.get("go", 0), send.ceiling, send.ceiling_rule)
+    if over:
+        outcomes |= {"go": going, "over_ceiling": over}
+    some = tuple(ident for _, ident in sorted(first)[:min(SOME, going)])
     left_out, included = [], []
     for item in send.audience.get("out", []):
         alone = audience(session, {"in": send.audience.get("in", [])}, words, now, zone)
@@ -202,9 +245,10 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
 def kept_estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
                   fresh: bool) -> tuple[Estimate, dt.datetime]:
     """`estimate` for a sheet that is being written, and the moment it is of."""
-    segments = [session.get(Segment, item["segment"]) for part in ("in", "out") for item in send.audience.get(part, [])
-                if "segment" in item]
-    key = (send.id, json.dumps(send.audience), send.topic_id, send.consent_rule, send.message_id, str([s and s.definition for s in segments]))
+    named = [*send.audience.get("in", []), *send.audience.get("out", []), send.held]
+    segments = [session.get(Segment, item["segment"]) for item in named if "segment" in item]
+    key = (send.id, json.dumps([send.audience, send.held]), send.topic_id, send.consent_rule, send.ceiling, send.ceiling_rule, send.message_id,
+           str([s and s.definition for s in segments]))
     return _estimates.get(session, key, now, lambda: estimate(session, send, words, now, zone), fresh)
 
 

@@ -18,7 +18,9 @@ from meadowrun.core.content.checks import MUST
 from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.guardrails.verdict import rule_words, words_for
+from meadowrun.core.guardrails.limits import ceiling_words
+from meadowrun.core.guardrails.verdict import OUTCOMES, rule_words, words_for
+from meadowrun.core.results.worth import least_gain
 from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
 from meadowrun.messages.models import Edition, Message
@@ -36,6 +38,8 @@ from meadowrun.shell.request import actor, db, done, integer, needs, not_done, n
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("sends", __name__)
+#: so many people must have got a send before its success counts as usual
+LEAST_USUAL = 50
 #: channel → how its gateway being there is said
 _THERE = {"email": "the mail server answers", "sms": "the gateway for texts answers", "push": "each device’s own service is asked as it goes",
           "card": "cards wait with us for whoever comes to the website"}
@@ -58,6 +62,7 @@ def sheet(send: Send, problem: MeadowrunError | None) -> str:
     going = estimate.going if estimate else 0
     findings = actions.findings(db(), send, settings().public_url, going)
     three = _three(send, estimate) if estimate and going and send.message_id else []
+    usual = _usual(send)
     return flask.render_template(
         "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
         trouble=trouble, findings=findings, problem=problem, three=three, as_of=as_of, **_spoken(send),
@@ -65,14 +70,27 @@ def sheet(send: Send, problem: MeadowrunError | None) -> str:
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
-        leaves=_leaves(send), must=MUST, mail_problem=_gateway_problem(send), usual=_usual(send))
+        leaves=_leaves(send), must=MUST, mail_problem=_gateway_problem(send), usual=usual, told=_told(estimate, usual),
+        kept=estimate.outcomes.get("held_back", 0) if estimate else 0)
 
 
 def _spoken(send: Send) -> dict[str, Any]:
     """How a send of this channel is spoken of: the channel, what would become of people, and its gateway."""
     channel = queries.channel_of(db(), send)
     return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": _THERE[channel],
-            "may": rule_words(send.consent_rule, channel, bool(send.topic_id))}
+            "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), "order": ("go", *OUTCOMES), **_limits(send)}
+
+
+def _limits(send: Send) -> dict[str, str]:
+    """The guardrails of a send in words."""
+    return {"limit": ceiling_words(send.ceiling, send.ceiling_rule), "kept_back": queries.held_named(db(), send)}
+
+
+def _told(estimate: queries.Estimate | None, usual: tuple[int, int] | None) -> float | None:
+    """The least true gain that would show against those kept back, judged by what is usual."""
+    if estimate is None or not usual or usual[1] < LEAST_USUAL:
+        return None
+    return least_gain(usual[0] / usual[1], estimate.going, estimate.outcomes.get("held_back", 0))
 
 
 def _success(send: Send) -> EventKind | None:
@@ -227,7 +245,7 @@ def _running(send: Send) -> dict[str, Any]:
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     channel = queries.channel_of(db(), send)
     return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
-            "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
+            "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), **_limits(send),
             "message": db().get(Message, send.message_id),
             "edition": db().get(Edition, send.edition_id) if send.edition_id else None, "success": _success(send),
             "sender": db().get(Sender, send.sender_id) if send.sender_id else None,

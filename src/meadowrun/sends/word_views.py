@@ -12,6 +12,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import new_id
 from meadowrun.core.content.channels import CHANNELS
+from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
 from meadowrun.core.guardrails.verdict import RULES, rule_words
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
@@ -90,6 +91,15 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
         return {"topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id if form.get("topic") else None}
     if slot == "consent":
         return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
+    if slot == "ceiling":
+        if form.get("how") not in CEILING_RULES:
+            return {"ceiling": None}
+        most = integer(form.get("most"), "ceiling")
+        if not 1 <= most <= 100_000_000:
+            raise Invalid("A ceiling is a number of people, 1 at least.", "ceiling")
+        return {"ceiling": most, "ceiling_rule": form["how"]}
+    if slot == "held":
+        return {"held": _held(form.get("how", ""), form.get("percent", ""), form.get("group", ""))}
     if slot == "name":
         name = " ".join(form.get("name", "").split())
         if not name:
@@ -105,6 +115,25 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
             raise Invalid("Success can be counted for 1 to 90 days.", "success")
         return {"success_event": form.get("event") or None, "success_days": days}
     raise Invalid("There is no such word on the sheet.")
+
+
+def _held(how: str, percent: str, group: str) -> dict[str, Any]:
+    """Who is kept back, as it is kept. Raises Invalid."""
+    if how == "share":
+        try:
+            share = round(float(percent.replace(",", ".")), 1)
+        except ValueError:
+            share = 0.0
+        if not 0 < share <= MOST_HELD:
+            raise Invalid(f"Keep back between 0.1 and {MOST_HELD:g} of 100 people.", "held")
+        return {"percent": share}
+    kind, _, number = group.partition(":")
+    if how != "group":
+        return {}
+    if kind not in ("segment", "list") or not number.isdigit():
+        raise Invalid("Choose the segment or list that is kept back.", "held")
+    found_row(db(), Segment if kind == "segment" else PeopleList, int(number), kind)
+    return {kind: int(number)}
 
 
 def _moment(day: str, time: str, name: str) -> dict[str, Any]:

@@ -5,10 +5,11 @@ look and the sending itself cannot disagree about the rules.
 """
 
 import dataclasses
+import itertools
 
 #: Where a person of an audience can stand, each under exactly one; the order is the order of a tally.
-OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced", "duplicate", "no_consent",
-            "suppressed", "no_address", "bad_address", "bounced_before", "not_rendered", "stopped")
+OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced", "held_back", "over_ceiling", "duplicate",
+            "no_consent", "suppressed", "no_address", "bad_address", "bounced_before", "not_rendered", "stopped")
 #: Outcomes after which nothing more happens by itself.
 FINAL = frozenset(OUTCOMES) - {"waiting", "in_hand", "in_doubt", "deferred"}
 #: channel → what people get by it, in words that follow “can get” and “agreed to”
@@ -21,6 +22,8 @@ WORDS = {
     "deferred": "Asked to come again later",
     "delivered": "Delivered",
     "bounced": "Bounced",
+    "held_back": "Kept back to compare",
+    "over_ceiling": "Over the ceiling",
     "duplicate": "Same address twice",
     "no_consent": "No consent for email",
     "suppressed": "Suppressed",
@@ -73,6 +76,8 @@ class Facts:
     channel_consent: bool | None
     #: this address already gets this send under another record
     repeated_address: bool = False
+    #: of a held-back group: qualifies, and gets nothing, so that those who got it can be compared with somebody
+    held: bool = False
 
 
 #: Who may get a send: those who agreed; those who did not say no; or everyone, since it is about something of theirs.
@@ -91,7 +96,8 @@ def verdict(facts: Facts, rule: str = "agreed") -> str:
     """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES.
 
     The order states which reason is given when several hold: first what the person asked for (a wish outranks a
-    technical reason), then what makes the address unusable, then the guard against doubles.
+    technical reason), then what makes the address unusable, then the guard against doubles. Last comes being held back: only who
+    would have got it can be compared with those who did.
     """
     if facts.suppressed:
         return "suppressed"
@@ -107,4 +113,24 @@ def verdict(facts: Facts, rule: str = "agreed") -> str:
         return "no_consent"
     if facts.repeated_address:
         return "duplicate"
+    if facts.held:
+        return "held_back"
     return "go"
+
+
+#: Facts as one number over the columns of a query of facts and `rank`, the place of a record among those with its address. Its
+#: digits, by weight: four, and the doubles, of two; then two of three, for yes, no and not asked.
+CODE_SQL = ("has_address::int + 2 * coalesce(email_usable, FALSE)::int + 4 * suppressed::int + 8 * bounced::int + 16 * (rank > 1)::int + "
+            "32 * coalesce(consent::int + 1, 0) + 96 * coalesce(channel_consent::int + 1, 0)")
+
+
+def codes_that_go(rule: str) -> list[int]:
+    """The numbers, as CODE_SQL makes them, of all facts with which the verdict says "go": so that a query that picks among people
+    asks the very same function."""
+    asked: tuple[bool | None, ...] = (None, False, True)
+    found = []
+    for address, usable, suppressed, bounced, again in itertools.product((False, True), repeat=5):
+        for (topic, consent), (own, channel) in itertools.product(enumerate(asked), repeat=2):
+            if verdict(Facts(address, usable, suppressed, bounced, consent, channel, again), rule) == "go":
+                found.append(address + 2 * usable + 4 * suppressed + 8 * bounced + 16 * again + 32 * topic + 96 * own)
+    return found

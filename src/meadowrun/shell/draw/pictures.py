@@ -10,7 +10,8 @@ from meadowrun.core.wording import number, share
 
 COLOURS = {"delivered": "#2e5e45", "go": "#2e5e45", "bounced": "#a63a63", "no_consent": "#b8a57a",
            "suppressed": "#8d6580", "no_address": "#66716a", "bad_address": "#8b938d", "bounced_before": "#c56f90",
-           "duplicate": "#c98a1b", "waiting": "#cfd9cf", "in_hand": "#7fa48c", "in_doubt": "#e0b04f",
+           "duplicate": "#a9743a",
+           "held_back": "#3f78a0", "over_ceiling": "#c98a1b", "waiting": "#cfd9cf", "in_hand": "#7fa48c", "in_doubt": "#e0b04f",
            "deferred": "#d9c38e", "stopped": "#4e5852", "not_rendered": "#7a1f43"}
 
 
@@ -87,6 +88,21 @@ def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height
     wide = max(1.0, width * value / most) if value and most else 0
     return Markup('<svg width="{w}" height="{h}" aria-hidden="true"><rect width="{w}" height="{h}" fill="{t}"/>'
                   '<rect width="{x}" height="{h}" fill="{c}"/></svg>').format(w=width, h=height, x=round(wide, 1), c=colour, t=track)
+
+
+def interval(low: float, middle: float, high: float, width: int = 380, height: int = 46) -> Markup:
+    """A difference of shares with its bounds on a line through zero, in points of 100."""
+    reach = max(abs(low), abs(high), 0.01) * 1.15
+    at = lambda value: round(width / 2 + value / reach * (width / 2 - 20), 1)  # noqa: E731
+    colour = "#66716a" if low <= 0 <= high else "#2e5e45" if low > 0 else "#a63a63"
+    words = f"{100 * middle:+.1f} points, between {100 * low:+.1f} and {100 * high:+.1f}"
+    ends = "".join(f'<text x="{at(value)}" y="44" font-size="11" fill="#5c6761" text-anchor="middle">{100 * value:+.1f}</text>'
+                   for value in (low, high))
+    return Markup(f'<svg width="{width}" height="{height}" role="img" aria-label="{words}"><line x1="0" x2="{width}" y1="20" y2="20" '
+                  f'stroke="#dfd9c8"/><line x1="{at(0)}" x2="{at(0)}" y1="4" y2="34" stroke="#5c6761" stroke-dasharray="3 3"/>'
+                  f'<rect x="{at(low)}" y="15" width="{max(2.0, at(high) - at(low)):.1f}" height="10" fill="{colour}" opacity=".35"/>'
+                  f'<rect x="{at(middle) - 2}" y="11" width="4" height="18" fill="{colour}"/>{ends}'
+                  f'<text x="{at(0)}" y="44" font-size="11" fill="#5c6761" text-anchor="middle">0</text></svg>')
 
 
 def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str, str], width: int = 440,
