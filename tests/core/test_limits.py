@@ -62,7 +62,8 @@ def test_more_people_show_smaller_gains(usual, written, held):
 
 
 @pytest.mark.parametrize(("going", "most", "rule", "gets", "over"), [
-    (10, None, "some", 10, 0), (10, 10, "some", 10, 0), (11, 10, "some", 10, 1), (9, 10, "stop", 9, 0), (11, 10, "stop", 11, 0), (0, 5, "some", 0, 0)])
+    (10, None, "some", 10, 0), (10, 10, "some", 10, 0), (11, 10, "some", 10, 1), (9, 10, "stop", 9, 0), (11, 10, "stop", 11, 0),
+    (0, 5, "some", 0, 0)])
 def test_a_ceiling(going, most, rule, gets, over):
     assert under(going, most, rule) == (gets, over)
 

@@ -239,7 +239,8 @@ class TestSheet:
     @pytest.mark.parametrize(("slot", "form", "says"), [
         ("ceiling", {"how": "some", "most": "0"}, "1 at least"), ("ceiling", {"how": "stop", "most": "many"}, "number"),
         ("held", {"how": "share", "percent": "51"}, "between 0.1 and 50 of 100"), ("held", {"how": "share", "percent": "x"}, "between 0.1 and 50"),
-        ("held", {"how": "group", "group": ""}, "Choose the segment or list"), ("held", {"how": "group", "group": "segment:77"}, "This segment does not exist any more")])
+        ("held", {"how": "group", "group": ""}, "Choose the segment or list"),
+        ("held", {"how": "group", "group": "segment:77"}, "This segment does not exist any more")])
     def test_what_cannot_be(self, web, ready, database, still, slot, form, says):  # noqa: F811
         answer = word(web, ready, slot, database, **form)
         assert answer.status_code in (404, 422) and says in words(answer.text)
