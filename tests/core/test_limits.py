@@ -75,7 +75,7 @@ def test_a_ceiling_that_stops_says_why():
 
 def test_in_words():
     assert [held_words(Held.of(k), "Guests") for k in ({}, {"percent": 10.0}, {"percent": 2.5}, {"list": 3}, {"segment": 4})] == [
-        "nobody", "10 in 100, by chance", "2.5 in 100, by chance", "whoever is in Guests", "whoever is in Guests"]
+        "nobody", "10 in 100", "2.5 in 100", "whoever is in Guests", "whoever is in Guests"]
     assert ceiling_words(None, "some") == "everybody who may get it"
     assert ceiling_words(1000, "some") == "at most 1,000 people, picked by chance"
     assert ceiling_words(1, "stop") == "at most 1 person; if more may get it, nobody does"

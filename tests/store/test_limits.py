@@ -224,7 +224,7 @@ class TestSheet:
         ("ceiling", {"how": "some", "most": "1"}, {"ceiling": 1, "ceiling_rule": "some"}, "goes to at most 1 person, picked by chance"),
         ("ceiling", {"how": "stop", "most": "5"}, {"ceiling": 5, "ceiling_rule": "stop"}, "at most 5 people; if more may get it, nobody does"),
         ("ceiling", {"how": "", "most": "5"}, {"ceiling": None}, "goes to everybody who may get it"),
-        ("held", {"how": "share", "percent": "12,5"}, {"held": {"percent": 12.5}}, "keeping back 12.5 in 100, by chance to compare"),
+        ("held", {"how": "share", "percent": "12,5"}, {"held": {"percent": 12.5}}, "keeping back 12.5 in 100 to compare"),
         ("held", {"how": "group", "group": "segment:1"}, {"held": {"segment": 1}}, "keeping back whoever is in Everybody to compare"),
         ("held", {"how": ""}, {"held": {}}, "keeping back nobody")])
     def test_words(self, web, ready, database, still, slot, form, kept, said):  # noqa: F811

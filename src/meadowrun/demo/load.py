@@ -16,6 +16,7 @@ from meadowrun.base.db import Database, ensure_months
 from meadowrun.base.settings import Settings
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.judge import share_number
 from meadowrun.core.content import document as doc
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
@@ -35,6 +36,8 @@ from meadowrun.tracking.models import ApiKey, EventKind
 
 IDA = Actor(None, "Ida Vance", "admin")
 Say = Callable[[str], None]
+#: the topic of the members' letter, of whose readers so many in 100 are kept back to compare with
+MEMBERS, HELD = 2, 15.0
 
 
 def load(database: Database, settings: Settings, scale: int, site: str, say: Say, sends: int = 25) -> world.World:
@@ -215,7 +218,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
     message = session.execute(sa.text("SELECT id FROM messages WHERE name = 'Another year of stars'")).scalar_one()
     session.add(Send(campaign_id=first, name="Another year of stars", state="draft", message_id=message, sender_id=1,
                      audience={"in": [{"segment": segment}], "out": []}, zone=settings.timezone, topic_id=2,
-                     success_event="membership_renewed", success_days=14, created_at=now, changed_at=now))
+                     success_event="membership_renewed", success_days=14, held={"percent": HELD}, created_at=now, changed_at=now))
     diary = session.execute(sa.text("SELECT c.id, m.id, e.id, g.id FROM campaigns c, messages m JOIN editions e ON e.message_id = "
                                     "m.id, segments g WHERE c.name = 'Sky diary' AND m.name = 'Sky diary' AND g.name = "
                                     "'Dome regulars'")).one()
@@ -235,14 +238,16 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     ids = session.execute(sa.text(
         "SELECT c.id, m.id, e.id, e.compiled, c.facts FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
         "WHERE c.name = :c AND m.name = :m"), {"c": campaign, "m": message}).one()
+    held = HELD if topic == MEMBERS else 0.0
     send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="running", message_id=ids[1], edition_id=ids[2],
-                sender_id=1 + number % 2, audience={"in": [], "out": []}, zone="Europe/London", topic_id=topic, facts=ids[4],
+                held={"percent": held} if held else {}, audience={"in": [], "out": []},
+                sender_id=1 + number % 2, zone="Europe/London", topic_id=topic, facts=ids[4],
                 success_event=stories.SUCCESS[message],
                 success_days=7, taken_at=taken, created_at=taken - dt.timedelta(days=3), changed_at=taken, started_by="Ida Vance",
                 finished_at=taken + dt.timedelta(minutes=9))
     session.add(send)
     session.flush()
-    known = np.flatnonzero((made.created_days > ago) & (dice.random(made.scale) < share)) if topic != 2 else np.flatnonzero(
+    known = np.flatnonzero((made.created_days > ago) & (dice.random(made.scale) < share)) if topic != MEMBERS else np.flatnonzero(
         (made.created_days > ago) & (made.tier >= 0))
     agreed = {r[0]: (r[1], r[2]) for r in session.execute(sa.text(
         "SELECT c.contact_id, bool_and(c.agreed) FILTER (WHERE c.topic_id = 0), bool_or(c.agreed) FILTER (WHERE c.topic_id = :t) "
@@ -251,7 +256,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
         "SELECT c.id FROM contacts c JOIN suppressions s ON s.address_key = c.email_key"))}
     bounced = {r[0] for r in session.execute(sa.text("SELECT id FROM contacts WHERE bounced_at IS NOT NULL"))}
     kind = session.execute(sa.text("SELECT id FROM event_kinds WHERE key = :k"), {"k": stories.SUCCESS[message]}).scalar()
-    rows = bulk.Rows(session, "deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled)")
+    rows = bulk.Rows(session, "deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled, held)")
     reacted = bulk.Rows(session, "reactions (contact_id, at, send_id, kind, link, machine, note)")
     bought = bulk.Rows(session, "events (contact_id, at, kind_id, details)")
     hard: list[int] = []
@@ -267,7 +272,8 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     for place, i in enumerate(known.tolist()):
         contact, size = i + 1, size + 1
         channel, chosen = agreed.get(contact, (None, None))
-        outcome = _outcome(made, i, contact in suppressed, contact in bounced, channel, chosen)
+        kept = share_number(contact, f"campaign:{ids[0]}") < held * 100
+        outcome = _outcome(made, i, contact in suppressed, contact in bounced, channel, chosen, kept)
         at = taken + dt.timedelta(seconds=place * 500 / max(1, len(known)))
         filled = None
         if outcome in ("delivered", "bounced"):
@@ -275,12 +281,14 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
                                  "contact.membership": world.TIERS[made.tier[i]] if made.tier[i] >= 0 else None,
                                  "contact.renewal_date": None}, ensure_ascii=False)
         rows.add(contact, send.id, stamp, place // 1000, outcome, made.email[i] if filled else None,
-                 at.isoformat() if filled else None,
-                 "550 nobody of that name lives here" if outcome == "bounced" else None, filled)
+                 at.isoformat() if filled or outcome == "held_back" else None,
+                 "550 nobody of that name lives here" if outcome == "bounced" else None, filled, kept)
         if outcome == "bounced":
             hard.append(contact)
         if outcome == "delivered":
             _react(made, i, contact, send.id, at, roll[place], links, reacted, buy)
+        elif outcome == "held_back":
+            _by_itself(at, contact, roll[place], buy)
     for done in (rows, reacted, bought):
         done.send()
     session.execute(sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"), {"at": taken, "ids": hard})
@@ -288,12 +296,19 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     session.flush()
 
 
-def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel: bool | None, chosen: bool | None) -> str:
+def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel: bool | None, chosen: bool | None,
+             kept: bool) -> str:
     address = made.email[i]
-    said = verdict(Facts(address is not None, bool(address and "@" in address), suppressed, bounced, chosen, channel))
+    said = verdict(Facts(address is not None, bool(address and "@" in address), suppressed, bounced, chosen, channel, held=kept))
     if said != "go":
         return said
     return "bounced" if made.fate[i] == "gone" else "delivered"
+
+
+def _by_itself(at: dt.datetime, contact: int, roll: Any, buy: Callable[[int, dt.datetime, float, Any], None]) -> None:
+    """A few do it anyway, without having read anything."""
+    if roll[3] < 0.012:
+        buy(contact, at, 90_000 + roll[4] * 300_000, roll)
 
 
 def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, roll: Any, links: int, reacted: bulk.Rows,
@@ -306,8 +321,7 @@ def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, 
     if made.prefetches[i]:
         write(5 + roll[5] * 50, "opened", machine=True, note="the reader calls itself “proxy”")
     if roll[0] >= made.opens[i]:
-        if roll[3] < 0.012:
-            buy(contact, at, 90_000 + roll[4] * 300_000, roll)
+        _by_itself(at, contact, roll, buy)
         return
     wait = 90 + ((made.hour[i] - at.hour) % 24) * 3600 * (roll[1] < 0.6) + roll[4] * 20_000 * (roll[1] >= 0.6) + roll[5] * 1500
     write(wait, "opened")

@@ -86,11 +86,12 @@ def _limits(send: Send) -> dict[str, str]:
     return {"limit": ceiling_words(send.ceiling, send.ceiling_rule), "kept_back": queries.held_named(db(), send)}
 
 
-def _told(estimate: queries.Estimate | None, usual: tuple[int, int] | None) -> float | None:
-    """The least true gain that would show against those kept back, judged by what is usual."""
+def _told(estimate: queries.Estimate | None, usual: tuple[int, int] | None) -> tuple[float | None, float | None] | None:
+    """The least true gains that would show against those kept back, and against twice as many, judged by what is usual."""
     if estimate is None or not usual or usual[1] < LEAST_USUAL:
         return None
-    return least_gain(usual[0] / usual[1], estimate.going, estimate.outcomes.get("held_back", 0))
+    base, held = usual[0] / usual[1], estimate.outcomes.get("held_back", 0)
+    return least_gain(base, estimate.going, held), least_gain(base, max(0, estimate.going - held), 2 * held)
 
 
 def _success(send: Send) -> EventKind | None:

@@ -32,7 +32,7 @@ class Held:
 def held_words(held: Held, name: str = "") -> str:
     """Who is kept back, in words; `name` is that of the segment or list."""
     if held.percent:
-        return f"{held.percent:g} in 100, by chance"
+        return f"{held.percent:g} in 100"
     return f"whoever is in {name}" if held else "nobody"
 
 

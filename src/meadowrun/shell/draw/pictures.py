@@ -90,19 +90,19 @@ def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height
                   '<rect width="{x}" height="{h}" fill="{c}"/></svg>').format(w=width, h=height, x=round(wide, 1), c=colour, t=track)
 
 
-def interval(low: float, middle: float, high: float, width: int = 380, height: int = 46) -> Markup:
+def interval(low: float, middle: float, high: float, width: int = 370, height: int = 56) -> Markup:
     """A difference of shares with its bounds on a line through zero, in points of 100."""
     reach = max(abs(low), abs(high), 0.01) * 1.15
     at = lambda value: round(width / 2 + value / reach * (width / 2 - 20), 1)  # noqa: E731
     colour = "#66716a" if low <= 0 <= high else "#2e5e45" if low > 0 else "#a63a63"
     words = f"{100 * middle:+.1f} points, between {100 * low:+.1f} and {100 * high:+.1f}"
-    ends = "".join(f'<text x="{at(value)}" y="44" font-size="11" fill="#5c6761" text-anchor="middle">{100 * value:+.1f}</text>'
+    ends = "".join(f'<text x="{at(value)}" y="54" font-size="11" fill="#5c6761" text-anchor="middle">{100 * value:+.1f}</text>'
                    for value in (low, high))
-    return Markup(f'<svg width="{width}" height="{height}" role="img" aria-label="{words}"><line x1="0" x2="{width}" y1="20" y2="20" '
-                  f'stroke="#dfd9c8"/><line x1="{at(0)}" x2="{at(0)}" y1="4" y2="34" stroke="#5c6761" stroke-dasharray="3 3"/>'
-                  f'<rect x="{at(low)}" y="15" width="{max(2.0, at(high) - at(low)):.1f}" height="10" fill="{colour}" opacity=".35"/>'
-                  f'<rect x="{at(middle) - 2}" y="11" width="4" height="18" fill="{colour}"/>{ends}'
-                  f'<text x="{at(0)}" y="44" font-size="11" fill="#5c6761" text-anchor="middle">0</text></svg>')
+    return Markup(f'<svg width="{width}" height="{height}" role="img" aria-label="{words}"><line x1="0" x2="{width}" y1="28" y2="28" '
+                  f'stroke="#dfd9c8"/><line x1="{at(0)}" x2="{at(0)}" y1="14" y2="42" stroke="#5c6761" stroke-dasharray="3 3"/>'
+                  f'<rect x="{at(low)}" y="23" width="{max(2.0, at(high) - at(low)):.1f}" height="10" fill="{colour}" opacity=".35"/>'
+                  f'<rect x="{at(middle) - 2}" y="19" width="4" height="18" fill="{colour}"/>{ends}'
+                  f'<text x="{at(0)}" y="10" font-size="11" fill="#5c6761" text-anchor="middle">no difference</text></svg>')
 
 
 def timeline(points: Sequence[tuple[str, int, int, int]], names: tuple[str, str, str], width: int = 440,
