@@ -51,6 +51,11 @@ def test_actions_and_queries_never_render_or_commit():
         assert ".commit(" not in path.read_text(), path
 
 
+def test_pages_ask_for_what_they_show_and_never_write_sql():
+    for path in [*SRC.glob("*/*views.py"), *SRC.glob("api/*.py")]:
+        assert not any(n.startswith("sqlalchemy") for n in imports(path)), path
+
+
 def test_features_do_not_reach_into_each_others_pages():
     for path in SRC.glob("*/*.py"):
         if path.parent.name in FEATURES and not path.name.endswith("views.py"):

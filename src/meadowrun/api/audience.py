@@ -3,7 +3,6 @@
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 from pyroaring import BitMap
 
 from meadowrun.api.door import MOST, PAGED, TEXT, Json, endpoint, paged, thing, whole
@@ -12,7 +11,8 @@ from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
-from meadowrun.people.models import ListMember, PeopleList
+from meadowrun.people import list_queries
+from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, insight, partitions, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.models import Partition, Segment, SegmentVersion
@@ -100,7 +100,7 @@ def explain(actor: Actor, ident: int, contact: int) -> object:
 @endpoint("post", "/v1/segments/<int:ident>/freeze", "Make a list of the people who are in a segment now", codes=(201,))
 def freeze_segment(actor: Actor, ident: int) -> object:
     made = actions.freeze(db(), actor, now(), words(), zone(), queries.segment(db(), ident))
-    size = db().scalar(sa.select(sa.func.count()).where(ListMember.list_id == made.id))
+    size = list_queries.size(db(), made.id)
     return flask.jsonify(id=made.id, name=made.name, people=size), 201
 
 
@@ -157,7 +157,7 @@ def list_again(actor: Actor, ident: int) -> object:
 
 @endpoint("get", "/v1/partitions", "Every partition with its parts in order")
 def list_partitions(actor: Actor) -> object:
-    return flask.jsonify(items=[_partition(p) for p in db().scalars(sa.select(Partition).order_by(Partition.name))])
+    return flask.jsonify(items=[_partition(p) for p in partitions.every(db())])
 
 
 def _partition(one: Partition) -> Json:

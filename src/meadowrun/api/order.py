@@ -1,7 +1,6 @@
 """The API's endpoints that keep the house in order: fields and kinds of event changed, merged and retired; doubles found and parted."""
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.api.door import TEXT, endpoint, thing
 from meadowrun.base.audit import Actor
@@ -9,7 +8,7 @@ from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.people import dictionary, doubles, queries
 from meadowrun.people.models import Field
 from meadowrun.shell.request import body, db, now
-from meadowrun.tracking.models import EventKind
+from meadowrun.tracking.queries import event_kind
 
 _TEXTS = {"type": "array", "items": TEXT}
 
@@ -56,7 +55,7 @@ def merge_fields(actor: Actor, ident: int) -> object:
 @endpoint("put", "/v1/events/kinds/<key>", "Change the words a kind of event is spoken of in, retire it or take it back",
           takes=thing([], did=TEXT, do=TEXT, meaning=TEXT, retired={"type": "boolean"}))
 def change_kind(actor: Actor, key: str) -> object:
-    data, kind = body(), db().scalar(sa.select(EventKind).where(EventKind.key == key))
+    data, kind = body(), event_kind(db(), key)
     if kind is None:
         raise NotFound(f"No event is called “{key}”.")
     retired = data.get("retired", kind.retired)

@@ -4,7 +4,6 @@ import datetime as dt
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.api import audience, order
 from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, paged, pages, thing, whole
@@ -15,9 +14,9 @@ from meadowrun.core.audience.fields import TYPES
 from meadowrun.core.audience.schema import schema
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.people import actions as people
-from meadowrun.people import keeping, queries
+from meadowrun.people import company_queries, keeping, list_queries, queries
 from meadowrun.people.doubles import merge
-from meadowrun.people.models import Company, Contact, ListMember, PeopleList, Suppression
+from meadowrun.people.models import Company, Contact, PeopleList
 from meadowrun.people.wholly import erase, everything
 from meadowrun.shell.request import body, db, now, public, settings
 from meadowrun.tracking import taking
@@ -49,10 +48,8 @@ def record_events(actor: Actor) -> object:
 @endpoint("get", "/v1/contacts", "Contacts by number, page by page; or those of an address", query={**PAGED, "email": TEXT})
 def list_contacts(actor: Actor) -> object:
     limit = whole("limit", 100, MOST)
-    query = sa.select(Contact).where(Contact.id > whole("after", 0)).order_by(Contact.id).limit(limit + 1)
-    if flask.request.args.get("email"):
-        query = query.where(Contact.email_key == values.email_key(flask.request.args["email"]))
-    return paged(list(db().scalars(query)), limit, _contact, lambda c: c.id)
+    rows = queries.contacts_after(db(), whole("after", 0), limit + 1, flask.request.args.get("email", ""))
+    return paged(rows, limit, _contact, lambda c: c.id)
 
 
 @endpoint("put", "/v1/contacts", "Add the contact with this address, or change the fields that are named", takes=_CONTACT, codes=(200, 201))
@@ -61,7 +58,7 @@ def put_contact(actor: Actor) -> object:
     email = values.text_or_none(data.get("email"))
     if not email:
         raise Invalid("A contact is found by “email”.", "email")
-    known = db().scalar(sa.select(Contact).where(Contact.email_key == values.email_key(email)).order_by(Contact.id).limit(1))
+    known = queries.contact_of(db(), email)
     fields = {k: v for k, v in data.items() if k != "consent"}
     contact = people.save_contact(db(), actor, now(), fields, known, f"API, {flask.g.api_key.name}")
     _take_consent(contact, data)
@@ -133,7 +130,7 @@ def _contact(contact: Contact) -> Json:
 @endpoint("get", "/v1/companies", "Companies by number, page by page", query=PAGED)
 def list_companies(actor: Actor) -> object:
     limit = whole("limit", 100, MOST)
-    rows = list(db().scalars(sa.select(Company).where(Company.id > whole("after", 0)).order_by(Company.id).limit(limit + 1)))
+    rows = company_queries.after(db(), whole("after", 0), limit + 1)
     return paged(rows, limit, _company, lambda c: c.id)
 
 
@@ -206,8 +203,7 @@ def _numbers(data: Json) -> list[int]:
 def list_members(actor: Actor, ident: int) -> object:
     queries.found(db(), PeopleList, ident, "list")
     limit = whole("limit", 100, MOST)
-    rows = list(db().scalars(sa.select(Contact).join(ListMember, ListMember.contact_id == Contact.id).where(
-        ListMember.list_id == ident, Contact.id > whole("after", 0)).order_by(Contact.id).limit(limit + 1)))
+    rows = list_queries.page(db(), ident, whole("after", 0), limit + 1)
     return paged(rows, limit, _contact, lambda c: c.id)
 
 
@@ -233,8 +229,7 @@ def delete_list(actor: Actor, ident: int) -> object:
           query={"after": {**TEXT, "description": "the last address of the page before"}, "limit": PAGED["limit"]})
 def list_suppressions(actor: Actor) -> object:
     limit = whole("limit", 100, MOST)
-    rows = list(db().scalars(sa.select(Suppression).where(Suppression.address_key > flask.request.args.get("after", ""))
-                             .order_by(Suppression.address_key).limit(limit + 1)))
+    rows = list_queries.suppressions_after(db(), flask.request.args.get("after", ""), limit + 1)
     answer: Json = {"items": [{"address": s.address_key, "reason": s.reason, "source": s.source, "at": s.at.isoformat(),
                                "until": s.until.isoformat() if s.until else None} for s in rows[:limit]]}
     return flask.jsonify(answer | ({"after": rows[limit - 1].address_key} if len(rows) > limit else {}))

@@ -45,3 +45,8 @@ def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind:
     """Writes down that `actor` did something to an object, in the same transaction as the change itself."""
     session.add(AuditRow(at=now, user_id=actor.user_id, who=actor.name, did=did, object_kind=kind,
                          object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))
+
+
+def recent(session: orm.Session, most: int) -> list[AuditRow]:
+    """What was done last, the latest first."""
+    return list(session.scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(most)))

@@ -52,6 +52,15 @@ class Database:
         with self.sessions() as session, session.begin():
             yield session
 
+    def problem(self) -> str | None:
+        """Why the database does not answer, in its own words; None when it does."""
+        try:
+            with self.engine.connect() as connection:
+                connection.execute(sa.text("SELECT 1"))
+        except sa.exc.SQLAlchemyError as trouble:
+            return str(trouble.__cause__ or trouble).strip().splitlines()[0]
+        return None
+
     def close(self) -> None:
         self.engine.dispose()
 
@@ -75,3 +84,10 @@ def driver(session: orm.Session) -> Any:
 def ensure_months(session: orm.Session, first: dt.date, last: dt.date) -> None:
     """Makes sure that every table partitioned by month has the months from `first` to `last`."""
     session.execute(sa.text("SELECT ensure_months(:first, :last)"), {"first": first, "last": last})
+
+
+def called(session: orm.Session, model: Any, words: str, most: int) -> list[tuple[int, str]]:
+    """Number and name of the rows of a named table whose names hold some words in small letters, the newest first."""
+    pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+    rows = session.execute(sa.select(model.id, model.name).where(sa.func.lower(model.name).like(pattern)).order_by(model.id.desc()).limit(most))
+    return [(row[0], row[1]) for row in rows]

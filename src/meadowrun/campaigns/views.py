@@ -4,15 +4,13 @@ import datetime as dt
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.actions import create as create_send
-from meadowrun.sends.models import Send
-from meadowrun.sends.queries import recent
+from meadowrun.sends.queries import count_by_campaign, recent
 from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
 
 pages = flask.Blueprint("campaigns", __name__)
@@ -20,9 +18,7 @@ pages = flask.Blueprint("campaigns", __name__)
 
 @pages.get("/campaigns")
 def table() -> object:
-    counts = {row[0]: row[1] for row in db().execute(
-        sa.select(Send.campaign_id, sa.func.count()).group_by(Send.campaign_id))}
-    return flask.render_template("campaigns/table.html", rows=actions.campaigns(db()), counts=counts)
+    return flask.render_template("campaigns/table.html", rows=actions.campaigns(db()), counts=count_by_campaign(db()))
 
 
 @pages.get("/campaigns/new")

@@ -4,13 +4,12 @@ import csv
 import io
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPE_WORDS
-from meadowrun.imports import actions
-from meadowrun.imports.models import Import, ImportRefusal
+from meadowrun.imports import actions, queries
+from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
 from meadowrun.shell.request import actor, csv_file, db, done, needs, now
@@ -24,8 +23,7 @@ SAID_LABELS = {"agreed:email": "agreed to email: yes or no", "agreed:sms": "agre
 
 @pages.get("/imports")
 def table() -> object:
-    rows = list(db().scalars(sa.select(Import).order_by(Import.id.desc()).limit(100)))
-    return flask.render_template("imports/table.html", rows=rows)
+    return flask.render_template("imports/table.html", rows=queries.recent(db()))
 
 
 @pages.get("/imports/new")
@@ -63,8 +61,7 @@ def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) 
             standard=STANDARD_LABELS, said=SAID_LABELS, agreed=plan.channels if plan.consent or tried else (),
             own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
             type_words=TYPE_WORDS, form=flask.request.form)
-    refusals = list(db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == found.id)
-                                 .order_by(ImportRefusal.row).limit(100)))
+    refusals = queries.refusals(db(), found.id, 100)
     made = db().get(PeopleList, found.list_id) if found.list_id else None
     return flask.render_template("imports/show.html", found=found, refusals=refusals, made=made,
                                  plan=pf.Plan.from_json(found.plan), reading=pf.Reading(**found.reading).words())
@@ -122,7 +119,7 @@ def refused(ident: int) -> object:
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow([*found.columns, "row in the file", "reason"])
-    for r in db().scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == ident).order_by(ImportRefusal.row)):
+    for r in queries.refusals(db(), ident):
         cells = [*r.cells, *([""] * (len(found.columns) - len(r.cells)))][:len(found.columns)]
         writer.writerow([pf.harmless(c) for c in cells] + [r.row, f"{r.column}: {r.reason}"])
     return csv_file([out.getvalue()], found.file_name.rsplit(".", 1)[0] + "-refused")

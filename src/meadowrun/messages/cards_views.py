@@ -3,26 +3,19 @@
 from urllib.parse import urlsplit
 
 import flask
-import sqlalchemy as sa
-from sqlalchemy import orm
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.messages import queries
 from meadowrun.shell.request import actor, db, done, needs, now, settings
+from meadowrun.tracking.queries import websites
 
 pages = flask.Blueprint("cards", __name__)
 
 
-def websites(session: orm.Session) -> list[str]:
-    """The addresses of the websites that carry our script."""
-    rows = session.execute(sa.text("SELECT DISTINCT unnest(origins) FROM api_keys WHERE kind = 'site' AND NOT retired ORDER BY 1"))
-    return [row[0] for row in rows]
-
-
-def on_website(session: orm.Session, address: str) -> str:
+def on_website(address: str) -> str:
     """The address, where it is a page of one of these websites; else nothing."""
-    return address if address.startswith(tuple(f"{site}/" for site in websites(session))) else ""
+    return address if address.startswith(tuple(f"{site}/" for site in websites(db()))) else ""
 
 
 @pages.post("/messages/<int:ident>/card/proof")
@@ -35,7 +28,7 @@ def proof(ident: int) -> object:
         raise Invalid("This is no in-app card.")
     page, person = form.get("to", "").strip(), form.get("as", "")
     parts = urlsplit(page)
-    if not on_website(db(), page):
+    if not on_website(page):
         raise Invalid(f"“{page}” is not on a website that carries our script. Websites are named under Connections.", "to")
     sign = signing.seal(settings().secret, "proof", message.id, int(person) if person.isdigit() else 0)
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page])

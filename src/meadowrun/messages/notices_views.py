@@ -3,7 +3,6 @@
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
@@ -16,9 +15,9 @@ from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import file_weights
-from meadowrun.segments.models import Segment
-from meadowrun.segments.queries import facts_sql
+from meadowrun.segments.queries import segments
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
+from meadowrun.tracking.queries import devices_by_kind, devices_of
 
 pages = flask.Blueprint("notices", __name__)
 
@@ -35,7 +34,7 @@ def edit(ident: int) -> object:
     message = _message(ident)
     person = views.chosen_person(flask.request.args.get("as"))
     return flask.render_template("messages/notice.html", message=message, person=person, reviews=queries.reviews(db(), ident),
-                                 segments=db().scalars(sa.select(Segment).order_by(Segment.name)).all(), name_of=views.name_of,
+                                 segments=segments(db()), name_of=views.name_of,
                                  emails=[m for m in queries.messages(db()) if m.channel == "email" and not m.document.get("one_of")],
                                  document=message.document, push=EMPTY | message.document["push"], **_follows(message))
 
@@ -53,10 +52,9 @@ def _follows(message: Message) -> dict[str, Any]:
         blanks=counted(gaps), dated=queries.dated(db(), refs),
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
-    kinds = dict(db().execute(sa.text("SELECT kind, count(*) FROM push_devices WHERE gone_at IS NULL GROUP BY kind")).tuples().all())
-    reachable = db().execute(sa.text(f"SELECT count(*) FROM ({facts_sql(None, channel='push')}) f WHERE has_address AND channel_consent")).scalar()
+    _, reachable = queries.reach(db(), "push", None)
     wanted = document["push"].get("systems", SYSTEMS)
-    return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(kinds.items()) if k in wanted}, "reachable": reachable,
+    return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(devices_by_kind(db()).items()) if k in wanted}, "reachable": reachable,
             "facts": facts or {}, "shown": SHOWN,
             "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
             "labels": views.labels_of(document), "editable": editable,
@@ -93,9 +91,7 @@ def proof(ident: int) -> object:
     message, form = _message(ident), flask.request.form
     address = form.get("to", "").strip().lower()
     particulars = message.document["push"]
-    rows = db().execute(sa.text(
-        "SELECT p.id, p.endpoint, p.p256dh, p.auth, p.kind FROM push_devices p JOIN contacts c ON c.id = p.contact_id "
-        "WHERE c.email_key = :address AND p.gone_at IS NULL"), {"address": address}).all()
+    rows = devices_of(db(), address)
     wanted = [row for row in rows if row.kind in particulars["systems"]]
     if not wanted:
         raise Invalid(f"“{address}” has no browser or phone that allowed notices" + (

@@ -1,7 +1,6 @@
 """Proofs of emails: really sent to colleagues, as one or several chosen people; marked, and never counted."""
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import GatewayUnavailable, Invalid
@@ -10,6 +9,7 @@ from meadowrun.gateways.email import Letter, gateway
 from meadowrun.messages import queries, reading, views
 from meadowrun.messages.models import Message
 from meadowrun.people.models import Contact
+from meadowrun.people.queries import contact_of
 from meadowrun.sends.models import Sender
 from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words, zone
@@ -57,7 +57,7 @@ def _named(text: str) -> list[Contact]:
     """The contacts of some addresses, parted by commas. Raises Invalid naming one that nobody has."""
     found = []
     for address in filter(None, (a.strip() for a in text.replace(";", ",").replace("\n", ",").split(","))):
-        contact = db().scalar(sa.select(Contact).where(Contact.email_key == values.email_key(address)).order_by(Contact.id).limit(1))
+        contact = contact_of(db(), address)
         if contact is None:
             raise Invalid(f"Nobody has the address “{address}”, so the message cannot be read as them.", "also")
         found.append(contact)

@@ -33,6 +33,7 @@ from meadowrun.messages.models import (
 )
 from meadowrun.messages.values import GREETINGS, known_refs, value_sql
 from meadowrun.people.models import Contact
+from meadowrun.segments.queries import facts_sql
 
 
 def message(session: orm.Session, message_id: int) -> Message:
@@ -291,3 +292,21 @@ def neighbour(session: orm.Session, contact_id: int, ids: Sequence[int] | None, 
     return session.scalar(query)
 
 
+def longest(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
+    """The most characters that each field's values have among some people, or everyone."""
+    asked = sorted(set(refs) & known_refs(words).keys())
+    if not asked:
+        return {}
+    columns = ", ".join(f"max(length({value_sql(ref, words)}))" for ref in asked)
+    row = session.execute(sa.text(f"SELECT {columns} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
+                                  f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"), {} if ids is None else {"ids": list(ids)}).one()
+    return {ref: length or 0 for ref, length in zip(asked, row, strict=True)}
+
+
+def reach(session: orm.Session, channel: str, ids: Sequence[int] | None) -> tuple[int, int]:
+    """How many of some people, or of everyone, have an address on a channel, and how many of these may be written to."""
+    row = session.execute(sa.text(
+        f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "
+        f"channel_consent) FROM ({facts_sql(None, channel=channel)}) f {'' if ids is None else 'WHERE f.id = ANY(:ids)'}"),
+        {} if ids is None else {"ids": list(ids)}).one()
+    return row[0], row[1]

@@ -1,13 +1,12 @@
 """Review: somebody is asked to look, says something about a line, approves or sends back; drafts side by side."""
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import places, walk
 from meadowrun.messages import actions, keeping, queries, views
-from meadowrun.messages.models import Comment, Draft, Review
+from meadowrun.messages.models import Comment, Review
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings
 
@@ -88,7 +87,7 @@ def compare(ident: int) -> object:
     drafts = {d.number: d for d in queries.drafts(db(), ident)}
     chosen = [int(n) for n in flask.request.args.getlist("draft") if n.isdigit() and int(n) in drafts][:2]
     if len(chosen) < 2:
-        newest = db().scalar(sa.select(sa.func.max(Draft.number)).where(Draft.message_id == ident)) or 1
+        newest = max(drafts, default=1)
         chosen = [max(1, newest - 1), newest]
     old, new = sorted(chosen)
     before, after = ({line["id"]: line for line in walk(drafts[n].document["lines"])} for n in (old, new))

@@ -4,7 +4,6 @@ import re
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import GatewayUnavailable, Invalid
@@ -15,9 +14,7 @@ from meadowrun.gateways import sms as gateways
 from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
-from meadowrun.messages.values import value_sql
-from meadowrun.segments.models import Segment
-from meadowrun.segments.queries import facts_sql
+from meadowrun.segments.queries import segments
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
 
 pages = flask.Blueprint("texting", __name__)
@@ -29,7 +26,7 @@ def edit(ident: int) -> object:
     person = views.chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
         db(), message.document, words())
     return flask.render_template("messages/text.html", message=message, person=person, reviews=queries.reviews(db(), ident),
-                                 segments=db().scalars(sa.select(Segment).order_by(Segment.name)).all(), name_of=views.name_of,
+                                 segments=segments(db()), name_of=views.name_of,
                                  document=message.document, **_follows(message))
 
 
@@ -40,34 +37,19 @@ def _message(ident: int) -> Message:
     return message
 
 
-def _lengths(text: str, ids: list[int] | None) -> dict[str, int]:
-    """The most characters that each field's values have among some people, or everyone."""
-    refs = sorted(fillins.refs(text) & queries.known_refs(words()).keys())
-    if not refs:
-        return {}
-    columns = ", ".join(f"max(length({value_sql(ref, words())}))" for ref in refs)
-    where = "WHERE c.id = ANY(:ids)" if ids is not None else ""
-    row = db().execute(sa.text(f"SELECT {columns} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where}"),
-                       {"ids": ids} if ids is not None else {}).one()
-    return {ref: length or 0 for ref, length in zip(refs, row, strict=True)}
-
-
 def _follows(message: Message) -> dict[str, Any]:
     """What follows from the text: its parts for the longest values really there, their cost, and what is wrong."""
     text = str(message.document["plain"] or "")
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
     ids = list(among) if among is not None else None
-    drawn = sms.longest(text, _lengths(text, ids), settings().public_url)
+    drawn = sms.longest(text, queries.longest(db(), fillins.refs(text), words(), ids), settings().public_url)
     made = sms.size(drawn)
     facts, known = reading.facts(db(), message.id), queries.known(db(), words())
     found = sms.sms_checks(message.document, About(
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         dated=queries.dated(db(), fillins.refs(text)),
         blanks=counted(gaps_of(db(), message.document, [("", "plain", text)], words(), now(), zone(), among))), drawn)
-    reach = db().execute(sa.text(
-        f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "
-        f"channel_consent) FROM ({facts_sql(None, channel='sms')}) f {'WHERE f.id = ANY(:ids)' if ids is not None else ''}"),
-        {"ids": ids} if ids is not None else {}).one()
+    reach = queries.reach(db(), "sms", ids)
     return {"size": made, "checks": found, "whose": whose, "with_phone": reach[0], "reachable": reach[1],
             "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency), "price": settings().sms_price,
             "facts": facts or {}, "plainer": sms.plainer(text) != text, "labels": views.labels_of(message.document), "editable": editable,

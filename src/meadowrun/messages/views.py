@@ -3,7 +3,6 @@
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 from markupsafe import escape
 
 from meadowrun.base import audit
@@ -19,25 +18,23 @@ from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
 from meadowrun.messages import actions, bringing, copying, editable, queries, reading
-from meadowrun.messages.cards_views import on_website, websites
+from meadowrun.messages.cards_views import on_website
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
-from meadowrun.people.queries import contacts_page, file_weights
+from meadowrun.people.queries import anybody, contacts_page, file_weights
 from meadowrun.segments.models import Segment
-from meadowrun.segments.queries import look
-from meadowrun.sends.models import Send
-from meadowrun.sends.queries import senders
+from meadowrun.segments.queries import look, segments
+from meadowrun.sends.queries import count_by_message, senders
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
+from meadowrun.tracking.queries import websites
 
 pages = flask.Blueprint("messages", __name__)
 
 
 @pages.get("/messages")
 def table() -> object:
-    used = {row[0]: row[1] for row in db().execute(
-        sa.select(Send.message_id, sa.func.count()).where(Send.message_id.is_not(None)).group_by(Send.message_id))}
-    return flask.render_template("messages/table.html", rows=queries.messages(db()), used=used, channels=CHANNELS)
+    return flask.render_template("messages/table.html", rows=queries.messages(db()), used=count_by_message(db()), channels=CHANNELS)
 
 
 @pages.get("/messages/new")
@@ -93,14 +90,14 @@ def edit(ident: int) -> object:
     return flask.render_template(
         "messages/edit.html", message=message, row=None, person=person, senders=senders(db()), reviews=queries.reviews(db(), ident),
         base=f"/messages/{ident}", house=queries.house(db()), websites=websites(db()),
-        proof=on_website(db(), flask.request.args.get("proof", "")), **editor(message.channel),
+        proof=on_website(flask.request.args.get("proof", "")), **editor(message.channel),
         **shown(message.document, message))
 
 
 def editor(channel: str = "email") -> dict[str, Any]:
     """What the two halves need besides the document."""
     kinds = doc.LINE_TYPES if channel == "email" else card.offered(doc.LINE_TYPES)
-    return {"segments": db().scalars(sa.select(Segment).order_by(Segment.name)).all(), "looks": readers.LOOKS,
+    return {"segments": segments(db()), "looks": readers.LOOKS,
             "mail_readers": readers.readers(), "types": [(key, doc.LINE_TYPES[key][0]) for key in kinds]}
 
 
@@ -109,7 +106,7 @@ def chosen_person(chosen: str | None) -> Contact | None:
         found = db().get(Contact, int(chosen))
         if found:
             return found
-    return db().scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
+    return anybody(db())
 
 
 def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
@@ -296,8 +293,8 @@ def fills(ident: int = 0) -> object:
               *({"ref": f"feed.{f.key}", "label": f"feed {f.key}"} for f in queries.feeds(db()))]
     facts = [{"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
              for key, value in ((reading.facts(db(), ident) if ident else None) or {}).items()]
-    segments = [{"id": s.id, "name": s.name} for s in db().scalars(sa.select(Segment).order_by(Segment.name))]
-    return flask.jsonify(fields=sorted(known, key=lambda k: k["label"].lower()), facts=facts, formats=FORMATS, segments=segments)
+    return flask.jsonify(fields=sorted(known, key=lambda k: k["label"].lower()), facts=facts, formats=FORMATS,
+                         segments=[{"id": s.id, "name": s.name} for s in segments(db())])
 
 
 @pages.get("/messages/<int:ident>/drafts")

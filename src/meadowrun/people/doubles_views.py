@@ -3,12 +3,10 @@
 import datetime as dt
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import wording
-from meadowrun.people import doubles, queries
-from meadowrun.people.models import Company
+from meadowrun.people import company_queries, doubles, queries
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, words
 
 pages = flask.Blueprint("doubles", __name__)
@@ -28,7 +26,7 @@ def pair(first: int, second: int) -> object:
     a, b = queries.contact(db(), first), queries.contact(db(), second)
     specs = words().fields
     labels = {ref: spec.label for ref, spec in specs.items()} | {"company_id": "company", "email": "email"}
-    companies = {c.id: c.name for c in db().scalars(sa.select(Company).where(Company.id.in_([a.company_id or 0, b.company_id or 0])))}
+    companies = company_queries.names(db(), [a.company_id or 0, b.company_id or 0])
 
     def shown(name: str, value: object) -> str:
         if value in (None, "", []):
@@ -41,8 +39,7 @@ def pair(first: int, second: int) -> object:
             value, bool) else str(value)
 
     rows = [(name, labels.get(name, name), shown(name, x), shown(name, y)) for name, x, y in doubles.preview(a, b)]
-    history = {c.id: db().execute(sa.text("SELECT (SELECT count(*) FROM events WHERE contact_id = :id), (SELECT count(*) FROM deliveries "
-                                          "WHERE contact_id = :id)"), {"id": c.id}).one() for c in (a, b)}
+    history = {c.id: queries.history_size(db(), c.id) for c in (a, b)}
     return flask.render_template("people/double.html", a=a, b=b, rows=rows, history=history)
 
 

@@ -2,16 +2,14 @@
 
 import datetime as dt
 import zoneinfo
-from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
-from meadowrun.people import keeping, people_csv, queries
-from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
+from meadowrun.people import keeping, list_queries, people_csv, queries
+from meadowrun.people.models import PeopleList
 from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, words, zone
 
 pages = flask.Blueprint("keeping", __name__)
@@ -54,15 +52,6 @@ def _list(ident: int) -> PeopleList:
     return queries.found(db(), PeopleList, ident, "list")
 
 
-def _query(ident: int, other: int | None, show: str) -> Any:
-    """Members of a list; with another list, those in both, only here, or only there."""
-    members = sa.select(ListMember.contact_id).where(ListMember.list_id == (other if show == "there" else ident))
-    if other is not None:
-        beside = sa.select(ListMember.contact_id).where(ListMember.list_id == (ident if show == "there" else other))
-        members = members.where(ListMember.contact_id.in_(beside) if show == "both" else ListMember.contact_id.not_in(beside))
-    return members
-
-
 @pages.get("/lists/<int:ident>")
 def list_members(ident: int) -> object:
     found = _list(ident)
@@ -70,16 +59,11 @@ def list_members(ident: int) -> object:
     after = integer(arguments.get("after", "0"), "after")
     other = db().get(PeopleList, int(arguments["with"])) if arguments.get("with", "").isdigit() else None
     show = arguments.get("show", "both") if other else ""
-    members = _query(ident, other.id if other else None, show)
-    rows = list(db().scalars(sa.select(Contact).where(Contact.id.in_(members), Contact.id > after).order_by(Contact.id).limit(PAGE + 1)))
-
-    def count(query: Any) -> int:
-        return int(db().execute(sa.select(sa.func.count()).select_from(query.subquery())).scalar_one())
-
-    beside = {key: count(_query(ident, other.id, key)) for key in ("both", "here", "there")} if other else {}
+    rows = list_queries.page(db(), ident, after, PAGE + 1, other.id if other else None, show)
+    beside = {key: list_queries.size(db(), ident, other.id, key) for key in ("both", "here", "there")} if other else {}
     return flask.render_template(
-        "people/list.html", found=found, rows=rows[:PAGE], total=count(_query(ident, None, "")), other=other, show=show, beside=beside,
-        others=[item for item, _ in queries.lists(db()) if item.id != ident], shown=count(members),
+        "people/list.html", found=found, rows=rows[:PAGE], total=list_queries.size(db(), ident), other=other, show=show, beside=beside,
+        others=[item for item, _ in queries.lists(db()) if item.id != ident], shown=list_queries.size(db(), ident, other.id if other else None, show),
         segment=queries.segment_name(db(), found.segment_id), after=rows[PAGE - 1].id if len(rows) > PAGE else None)
 
 
@@ -88,7 +72,7 @@ def list_members(ident: int) -> object:
 def list_csv(ident: int) -> object:
     """The people of a list as a file that can be imported again."""
     found = _list(ident)
-    ids = list(db().scalars(_query(ident, None, "").order_by(ListMember.contact_id)))
+    ids = list_queries.ids(db(), ident)
     audit.record(db(), actor(), now(), "took along", "list", found.id, found.name, people=len(ids))
     return csv_file(people_csv.lines(database(), ids, words()), found.name)
 
@@ -111,7 +95,7 @@ def part(ident: int) -> object:
     here, there, show = _list(ident), _list(integer(form.get("with"), "with")), form.get("show", "")
     if show not in _PARTS:
         raise Invalid("Choose those in both lists, only here or only there.", "show")
-    ids = list(db().scalars(_query(ident, there.id, show)))
+    ids = list_queries.ids(db(), ident, there.id, show)
     said = _PARTS[show].format(here=here.name, there=there.name)
     made = keeping.make_list(db(), actor(), now(), said, f"{said}, as they were then", ids)
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
@@ -149,14 +133,10 @@ def suppressions() -> object:
 
 def _suppressions(problem: MeadowrunError | None, given: dict[str, str]) -> str:
     search = values.email_key(flask.request.args.get("q", ""))
-    query = sa.select(Suppression).order_by(Suppression.at.desc(), Suppression.address_key)
-    if search:
-        query = query.where(Suppression.address_key.contains(search, autoescape=True))
-    total = db().execute(sa.select(sa.func.count()).select_from(Suppression)).scalar_one()
     start = integer(flask.request.args.get("from", "0"), "from")
-    rows = list(db().scalars(query.offset(start).limit(PAGE + 1)))
+    rows = list_queries.suppressions(db(), search, start, PAGE + 1)
     return flask.render_template(
-        "people/suppressions.html", rows=rows[:PAGE], search=search, total=total, problem=problem, given=given,
+        "people/suppressions.html", rows=rows[:PAGE], search=search, total=list_queries.suppressed(db()), problem=problem, given=given,
         before=max(start - PAGE, 0) if start else None, after=start + PAGE if len(rows) > PAGE else None)
 
 

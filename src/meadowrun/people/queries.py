@@ -3,12 +3,14 @@
 import dataclasses
 import datetime as dt
 import functools
+from collections.abc import Collection
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import found
+from meadowrun.core import values
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.core.wording import fold
@@ -251,3 +253,38 @@ def file_weights(session: orm.Session, addresses: list[str]) -> dict[str, int]:
     handles = [a.removeprefix("/f/") for a in addresses if a.startswith("/f/")]
     return {f"/f/{handle}": size for handle, size in session.execute(
         sa.select(StoredFile.handle, StoredFile.size).where(StoredFile.handle.in_(handles)))} if handles else {}
+
+
+def contacts_after(session: orm.Session, after: int, most: int, email: str = "") -> list[Contact]:
+    """Contacts by number, or those of an address."""
+    query = sa.select(Contact).where(Contact.id > after).order_by(Contact.id).limit(most)
+    return list(session.scalars(query.where(Contact.email_key == values.email_key(email)) if email else query))
+
+
+def contact_of(session: orm.Session, email: str) -> Contact | None:
+    """The first contact with an address."""
+    return next(iter(contacts_after(session, 0, 1, email)), None)
+
+
+def contacts_of(session: orm.Session, ids: Collection[int]) -> list[Contact]:
+    """The contacts of some numbers, by number."""
+    return list(session.scalars(sa.select(Contact).where(Contact.id.in_(ids)).order_by(Contact.id)))
+
+
+def anybody(session: orm.Session) -> Contact | None:
+    """The first contact with a name, to read something as."""
+    return session.scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
+
+
+def common_zones(session: orm.Session) -> list[str]:
+    """The twelve time zones that most contacts name, of many."""
+    return [row[0] for row in session.execute(sa.text(
+        "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL LIMIT 50000) x "
+        "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"))]
+
+
+def history_size(session: orm.Session, contact_id: int) -> tuple[int, int]:
+    """How many events and how many deliveries a contact has."""
+    row = session.execute(sa.text("SELECT (SELECT count(*) FROM events WHERE contact_id = :id), (SELECT count(*) FROM deliveries "
+                                  "WHERE contact_id = :id)"), {"id": contact_id}).one()
+    return row[0], row[1]

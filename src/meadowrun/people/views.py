@@ -4,17 +4,16 @@ import datetime as dt
 import json
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
-from meadowrun.core.wording import count_of, fold
-from meadowrun.people import actions, queries, wholly
+from meadowrun.core.wording import count_of
+from meadowrun.people import actions, company_queries, queries, wholly
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
 from meadowrun.shell.request import actor, db, done, needs, now, words
-from meadowrun.tracking.models import EventKind
+from meadowrun.tracking.queries import event_kinds
 
 pages = flask.Blueprint("people", __name__)
 PAGE = 50
@@ -147,14 +146,7 @@ def consent(ident: int) -> object:
 @pages.get("/companies")
 def companies() -> object:
     search = flask.request.args.get("q", "")
-    size = sa.select(sa.func.count()).where(Contact.company_id == Company.id).scalar_subquery()
-    query = sa.select(Company, size).order_by(Company.name).limit(PAGE + 1)
-    if search:
-        query = query.where(Company.name_key.like(f"%{fold(search)}%"))
-    after = flask.request.args.get("after")
-    if after:
-        query = query.where(Company.name > after)
-    rows = db().execute(query).all()
+    rows = company_queries.page(db(), search, flask.request.args.get("after", ""), PAGE + 1)
     return flask.render_template("people/companies.html", rows=rows[:PAGE], search=search, own=queries.fields(
         db(), "company")[:4], after=rows[PAGE - 1][0].name if len(rows) > PAGE else None)
 
@@ -166,18 +158,9 @@ def company(ident: int) -> object:
 
 def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) -> str:
     found = queries.found(db(), Company, ident, "company")
-    people = list(db().scalars(sa.select(Contact).where(Contact.company_id == ident).order_by(Contact.name_key)
-                               .limit(200)))
-    return flask.render_template("people/company.html", company=found, people=people, given=given, problem=problem,
-                                 alike=_alike(found), dates=dt.date.fromisoformat,
+    return flask.render_template("people/company.html", company=found, people=company_queries.people_of(db(), ident), given=given, problem=problem,
+                                 alike=company_queries.alike(db(), found), dates=dt.date.fromisoformat,
                                  own=queries.fields(db(), "company"))
-
-
-def _alike(company: Company) -> list[Company]:
-    """Companies whose names begin like this one's, to merge it with: the likeliest doubles."""
-    begins = company.name_key.split(" ")[0][:12].replace("%", "").replace("_", "")
-    return list(db().scalars(sa.select(Company).where(Company.name_key.like(f"{begins}%"), Company.id != company.id)
-                             .order_by(Company.name).limit(30)))
 
 
 @pages.post("/companies/<int:ident>")
@@ -201,7 +184,7 @@ def settle_company(ident: int, verb: str) -> object:
         if verb == "rename":
             actions.rename_company(db(), actor(), found, name)
             return done("people.company", "Renamed.", ident=ident)
-        kept = db().scalar(sa.select(Company).where(Company.name_key == fold(name)))
+        kept = company_queries.named(db(), name)
         if kept is None:
             raise Invalid(f"There is no company “{name}”. Type the name as it stands in the list.", "name")
         moved = actions.merge_companies(db(), actor(), found, kept)
@@ -217,9 +200,8 @@ def fields() -> object:
 
 
 def _fields(given: dict[str, str], problem: MeadowrunError | None) -> str:
-    kinds = list(db().scalars(sa.select(EventKind).order_by(EventKind.did)))
     return flask.render_template("people/fields.html", own=[*queries.fields(db(), "contact"), *queries.fields(
-        db(), "company")], kinds=kinds, type_words=TYPE_WORDS, given=given, problem=problem,
+        db(), "company")], kinds=event_kinds(db()), type_words=TYPE_WORDS, given=given, problem=problem,
         standard=[f for f in words().fields.values() if f.column])
 
 

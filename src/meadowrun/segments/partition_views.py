@@ -3,14 +3,12 @@
 import itertools
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
-from meadowrun.people.models import Contact
+from meadowrun.people.queries import contacts_of
 from meadowrun.segments import partitions
-from meadowrun.segments.models import Partition
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.queries import look
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
@@ -21,8 +19,7 @@ PAGE = 100
 
 @pages.get("/partitions")
 def table() -> object:
-    rows = list(db().scalars(sa.select(Partition).order_by(Partition.name)))
-    return flask.render_template("segments/partitions.html", rows=rows, problem=None, name="")
+    return flask.render_template("segments/partitions.html", rows=partitions.every(db()), problem=None, name="")
 
 
 @pages.post("/partitions")
@@ -32,8 +29,8 @@ def create() -> object:
         made = partitions.create(db(), actor(), now(), flask.request.form.get("name", ""))
     except MeadowrunError as problem:
         db().rollback()
-        rows = list(db().scalars(sa.select(Partition).order_by(Partition.name)))
-        page = flask.render_template("segments/partitions.html", rows=rows, problem=problem, name=flask.request.form.get("name", ""))
+        page = flask.render_template("segments/partitions.html", rows=partitions.every(db()),
+                                     problem=problem, name=flask.request.form.get("name", ""))
         return page, problem.status
     return done("partitions.show", ident=made.id)
 
@@ -65,7 +62,7 @@ def several(ident: int) -> object:
         for one in ids:
             if one in looked.sieve.members:
                 matched[one].append(part["name"])
-    rows = db().scalars(sa.select(Contact).where(Contact.id.in_(ids[:PAGE])).order_by(Contact.id)).all()
+    rows = contacts_of(db(), ids[:PAGE])
     return flask.render_template("segments/several.html", partition=partition, rows=rows, matched=matched, total=len(found.several),
                                  after=ids[PAGE - 1] if len(ids) > PAGE else None)
 

@@ -46,6 +46,11 @@ def get(session: orm.Session, ident: int) -> Partition:
     return found(session, Partition, ident, "partition")
 
 
+def every(session: orm.Session) -> list[Partition]:
+    """All partitions, by name."""
+    return list(session.scalars(sa.select(Partition).order_by(Partition.name)))
+
+
 def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str) -> Partition:
     """An empty partition: everybody is in “everyone else”. Raises Invalid, or Conflict when the name is taken."""
     name = _free_name(session, name, None)

@@ -271,3 +271,33 @@ def tally(session: orm.Session, send: Send) -> dict[str, int]:
 
 def delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:
     return session.scalar(sa.select(Delivery).where(Delivery.send_id == send_id, Delivery.contact_id == contact_id))
+
+
+def count_by_campaign(session: orm.Session) -> dict[int, int]:
+    """How many sends each campaign has."""
+    return {row[0]: row[1] for row in session.execute(sa.select(Send.campaign_id, sa.func.count()).group_by(Send.campaign_id))}
+
+
+def count_by_message(session: orm.Session) -> dict[int, int]:
+    """How many sends name each message."""
+    return {row[0]: row[1] for row in session.execute(
+        sa.select(Send.message_id, sa.func.count()).where(Send.message_id.is_not(None)).group_by(Send.message_id))}
+
+
+def in_doubt(session: orm.Session) -> list[sa.Row[tuple[int, str, int]]]:
+    """The sends with people whose answer was lost: number, name, how many."""
+    return list(session.execute(sa.text(
+        "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "
+        "WHERE d.outcome = 'in_doubt' GROUP BY 1, 2")))
+
+
+def between(session: orm.Session, first: dt.datetime, until: dt.datetime) -> list[tuple[Send, Campaign, dt.datetime]]:
+    """The sends that left or will leave within a span, each with its campaign and moment, in order."""
+    moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
+    return [(row[0], row[1], row[2]) for row in session.execute(
+        sa.select(Send, Campaign, moment).join(Campaign, Campaign.id == Send.campaign_id).where(moment >= first, moment < until).order_by(moment))]
+
+
+def last_with(session: orm.Session, success: str) -> Send | None:
+    """The last send that is done and counted this kind of event as success."""
+    return session.scalar(sa.select(Send).where(Send.success_event == success, Send.state == "done").order_by(Send.taken_at.desc()).limit(1))

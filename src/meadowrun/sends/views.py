@@ -6,7 +6,6 @@ import zoneinfo
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 from markupsafe import escape
 
 from meadowrun.base import signing
@@ -28,14 +27,15 @@ from meadowrun.messages.queries import compiled, to_send
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import save_topic
-from meadowrun.people.models import Contact, Topic
+from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
-from meadowrun.people.queries import topics
+from meadowrun.people.queries import contacts_of, topics
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, words, zone
 from meadowrun.tracking.models import EventKind
+from meadowrun.tracking.queries import event_kind
 
 pages = flask.Blueprint("sends", __name__)
 #: so many people must have got a send before its success counts as usual
@@ -95,15 +95,14 @@ def _told(estimate: queries.Estimate | None, usual: tuple[int, int] | None) -> t
 
 
 def _success(send: Send) -> EventKind | None:
-    return db().scalar(sa.select(EventKind).where(EventKind.key == send.success_event)) if send.success_event else None
+    return event_kind(db(), send.success_event)
 
 
 def _usual(send: Send) -> tuple[int, int] | None:
     """(converted, delivered) of the last finished send with the same success, to compare with."""
     if not send.success_event:
         return None
-    last = db().scalar(sa.select(Send).where(Send.success_event == send.success_event, Send.state == "done")
-                       .order_by(Send.taken_at.desc()).limit(1))
+    last = queries.last_with(db(), send.success_event)
     numbers = kept_numbers(db(), last) if last else {}
     return (numbers.get("converted", 0), numbers.get("delivered", 0)) if last else None
 
@@ -131,7 +130,7 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
     except CompileError:
         return []
     found = []
-    for contact in db().scalars(sa.select(Contact).where(Contact.id.in_(estimate.some)).order_by(Contact.id)):
+    for contact in contacts_of(db(), estimate.some):
         mail = mails.get(contact.id)
         if mail is None:
             continue

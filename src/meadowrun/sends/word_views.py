@@ -5,7 +5,6 @@ import zoneinfo
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
@@ -19,14 +18,16 @@ from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList, Topic
+from meadowrun.people.queries import common_zones, lists, topics
 from meadowrun.segments import actions as segment_actions
 from meadowrun.segments.models import Segment
+from meadowrun.segments.queries import segments
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.views import sheet
 from meadowrun.shell.accounts import require
 from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, today, words, zone
-from meadowrun.tracking.models import EventKind
+from meadowrun.tracking.queries import event_kinds
 
 pages = flask.Blueprint("instructions", __name__)
 
@@ -38,21 +39,14 @@ def word(ident: int, slot: str) -> object:
     send = queries.send(db(), ident)
     here = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)) if send.leaves_at else \
         (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
-    segments = list(db().scalars(sa.select(Segment).order_by(Segment.name)))
-    lists = list(db().scalars(sa.select(PeopleList).order_by(PeopleList.taken_at.desc())))
     return flask.render_template(
-        "sends/word.html", send=send, slot=slot, segments=segments, lists=lists, messages=queries.messages_lately(db()), channels=CHANNELS,
+        "sends/word.html", send=send, slot=slot, segments=segments(db()), lists=[item for item, _ in lists(db())],
+        messages=queries.messages_lately(db()), channels=CHANNELS,
         lately=queries.used_lately(db(), send.id),
-        senders=queries.senders(db()), topics=db().scalars(sa.select(Topic).order_by(Topic.name)).all(),
-        kinds=db().scalars(sa.select(EventKind).order_by(EventKind.did)).all(), here=here,
+        senders=queries.senders(db()), topics=topics(db()),
+        kinds=event_kinds(db()), here=here,
         rules=[(rule, rule_words(rule, queries.channel_of(db(), send), bool(send.topic_id))) for rule in RULES],
-        zones=sorted({send.zone, settings().timezone, "UTC", *_zones()}))
-
-
-def _zones() -> list[str]:
-    return [row[0] for row in db().execute(sa.text(
-        "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL LIMIT 50000) x "
-        "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"))]
+        zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}))
 
 
 @pages.post("/sends/<int:ident>/word/<slot>")
@@ -158,7 +152,7 @@ def _said(sentence: str) -> Segment:
     if not readings:
         raise Invalid(f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a ticket since March”, or make a segment.", "to")
     wanted = sentence[0].upper() + sentence[1:]
-    taken = set(db().scalars(sa.select(Segment.name).where(Segment.name.startswith(wanted, autoescape=True))))
+    taken = {segment.name for segment in segments(db())}
     return segment_actions.save(db(), actor(), now(), words(), free_name(wanted, taken), {"format": 1, "lines": [{**readings[0], "id": new_id()}]})
 
 

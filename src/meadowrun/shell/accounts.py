@@ -131,3 +131,10 @@ def people_who(session: orm.Session, role: str) -> list[User]:
     """Everyone who may sign in and whose role reaches `role`, by name."""
     enough = ROLES[ROLES.index(role):]
     return list(session.scalars(sa.select(User).where(User.active, User.role.in_(enough)).order_by(User.name)))
+
+
+def everyone(session: orm.Session) -> list[tuple[User, dt.datetime | None]]:
+    """Everyone who may or might sign in, those who may first, by name, each with when they did last."""
+    last = sa.select(SignIn.user_id, sa.func.max(SignIn.started_at).label("at")).group_by(SignIn.user_id).subquery()
+    return [(user, at) for user, at in session.execute(sa.select(User, last.c.at).outerjoin(last, last.c.user_id == User.id)
+                                                       .order_by(User.active.desc(), User.name))]

@@ -1,12 +1,11 @@
 """Who works here: administrators let people in, change their role and shut them out; everyone changes their own password."""
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.shell import accounts
-from meadowrun.shell.models import ROLES, SignIn, User
+from meadowrun.shell.models import ROLES, User
 from meadowrun.shell.request import actor, db, done, needs, now
 
 pages = flask.Blueprint("colleagues", __name__)
@@ -22,8 +21,8 @@ def table() -> object:
 
 
 def _table(problem: MeadowrunError | None) -> str:
-    last = dict(db().execute(sa.select(SignIn.user_id, sa.func.max(SignIn.started_at)).group_by(SignIn.user_id)).tuples().all())
-    return flask.render_template("colleagues.html", rows=list(db().scalars(sa.select(User).order_by(User.active.desc(), User.name))), last=last,
+    rows = accounts.everyone(db())
+    return flask.render_template("colleagues.html", rows=[user for user, _ in rows], last={user.id: at for user, at in rows if at},
                                  roles=ROLES, may=MAY, problem=problem, given=flask.request.form)
 
 

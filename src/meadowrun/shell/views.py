@@ -3,16 +3,17 @@
 import datetime as dt
 
 import flask
-import sqlalchemy as sa
 
-from meadowrun.base import clock, jobs
-from meadowrun.base.audit import AuditRow, record
+from meadowrun.base import audit, clock, jobs
+from meadowrun.base.audit import record
+from meadowrun.base.db import called
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.campaigns.models import Campaign
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import contacts_page
 from meadowrun.results.queries import kept_numbers
 from meadowrun.segments.models import Segment
+from meadowrun.sends import queries as sends
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channels_of, recent, tally
 from meadowrun.shell import accounts
@@ -30,12 +31,7 @@ ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segm
 @pages.get("/healthz")
 @public
 def health() -> object:
-    problem = None
-    try:
-        with database().engine.connect() as connection:
-            connection.execute(sa.text("SELECT 1"))
-    except sa.exc.SQLAlchemyError as trouble:
-        problem = str(trouble.__cause__ or trouble).strip().splitlines()[0]
+    problem = database().problem()
     return flask.jsonify(ok=problem is None, database=problem or "answers"), 200 if problem is None else 503
 
 
@@ -83,12 +79,9 @@ def today() -> object:
     finished = []
     for send, campaign in recent(session, ("done", "stopped"), most=6):
         finished.append((send, campaign, kept_numbers(session, send)))
-    lately = list(session.scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(8)))
-    doubts = session.execute(sa.text(
-        "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "
-        "WHERE d.outcome = 'in_doubt' GROUP BY 1, 2")).all()
     return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
-                                 channels=channels_of(session, [send for send, *_ in finished]), lately=lately, doubts=doubts)
+                                 channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8),
+                                 doubts=sends.in_doubt(session))
 
 
 @pages.get("/calendar")
@@ -101,10 +94,7 @@ def calendar() -> object:
         start = now().astimezone(zone()).date() - dt.timedelta(days=14)
     start -= dt.timedelta(days=start.weekday())
     until = start + dt.timedelta(days=42)
-    moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
-    rows = db().execute(sa.select(Send, Campaign, moment).join(Campaign, Campaign.id == Send.campaign_id).where(
-        moment >= dt.datetime.combine(start, dt.time(), zone()),
-        moment < dt.datetime.combine(until, dt.time(), zone())).order_by(moment)).all()
+    rows = sends.between(db(), dt.datetime.combine(start, dt.time(), zone()), dt.datetime.combine(until, dt.time(), zone()))
     days: dict[dt.date, list[tuple[Send, Campaign, dt.datetime]]] = {}
     for send, campaign, at in rows:
         days.setdefault(at.astimezone(zone()).date(), []).append((send, campaign, at))
@@ -127,12 +117,9 @@ def find() -> object:
         if all(word in name.lower() for word in lower.split()):
             add("do", name, flask.url_for(endpoint))
     if query:
-        pattern = "%" + lower.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
         for model, kind, endpoint in ((Segment, "segment", "segments.edit"), (Message, "message", "messages.edit"),
                                       (Campaign, "campaign", "campaigns.show"), (Send, "send", "sends.show")):
-            rows = db().execute(sa.select(model.id, model.name).where(sa.func.lower(model.name).like(pattern))
-                                .order_by(model.id.desc()).limit(5))
-            for ident, name in rows:
+            for ident, name in called(db(), model, lower, 5):
                 add(kind, name, flask.url_for(endpoint, ident=ident))
         for contact, company in contacts_page(db(), query).rows[:6]:
             who = " ".join(x for x in (contact.first_name, contact.last_name) if x) or contact.email or "(no name)"
@@ -166,6 +153,5 @@ def clock_now() -> object:
 @pages.get("/changes")
 @needs("admin")
 def changes() -> object:
-    rows = list(db().scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(200)))
-    return flask.render_template("changes.html", rows=rows)
+    return flask.render_template("changes.html", rows=audit.recent(db(), 200))
 

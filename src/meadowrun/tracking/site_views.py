@@ -5,7 +5,6 @@ from collections.abc import Mapping
 from typing import Any
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import signing
 from meadowrun.base.errors import Invalid
@@ -17,7 +16,8 @@ from meadowrun.people.queries import living
 from meadowrun.sends import cards as laid
 from meadowrun.shell.request import db, now, public, settings, words, zone
 from meadowrun.tracking import actions, taking
-from meadowrun.tracking.models import ApiKey, EventKind
+from meadowrun.tracking.models import ApiKey
+from meadowrun.tracking.queries import event_kind
 
 pages = flask.Blueprint("site", __name__)
 _EVENT = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
@@ -116,7 +116,7 @@ def events() -> Answer:
     event = str(data.get("event", ""))
     if not _EVENT.match(event):
         raise _Refused("An event is named in small letters, digits and underscores.", 422)
-    if event != cards.PAGE_VIEWED and db().scalar(sa.select(EventKind.id).where(EventKind.key == event)) is None:
+    if event != cards.PAGE_VIEWED and event_kind(db(), event) is None:
         # A public key must not fill the dictionary with whatever a visitor's browser sends.
         raise _Refused(f"There is no kind of event called {event} yet. The API adds it with its first event.", 422)
     given = data.get("details")

@@ -5,7 +5,6 @@ from typing import Any
 from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 
 import flask
-import sqlalchemy as sa
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
@@ -18,7 +17,7 @@ from meadowrun.people import queries as people_queries
 from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings, words, zone
-from meadowrun.tracking import actions
+from meadowrun.tracking import actions, queries
 from meadowrun.tracking.models import ApiKey
 
 pages = flask.Blueprint("tracking", __name__)
@@ -124,8 +123,7 @@ def _known_visitor(target: str, contact_id: int) -> str:
     parts = urlsplit(target)
     origin = f"{parts.scheme}://{parts.netloc}"
     own_document = target.startswith(f"{settings().public_url}/d/")
-    if not own_document and not any(origin in key.origins for key in db().scalars(
-            sa.select(ApiKey).where(ApiKey.kind == "site", ApiKey.retired.is_(False)))):
+    if not own_document and origin not in queries.websites(db()):
         return target
     sign = f"{contact_id}.{signing.sign_text(settings().secret, 'visitor', str(contact_id))}"
     query = [*parse_qsl(parts.query, keep_blank_values=True), ("mr", sign)]
@@ -195,8 +193,7 @@ def _preferences(token: str, contact: Contact, saved: bool) -> str:
 
 def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
     """The channels besides email that concern somebody, each with whether they get it now."""
-    cards = sa.text("SELECT EXISTS (SELECT 1 FROM card_places WHERE contact_id = :id)")
-    concerned = {"sms": bool(contact.phone), "card": db().scalar(cards, {"id": contact.id})}
+    concerned = {"sms": bool(contact.phone), "card": queries.has_cards(db(), contact.id)}
     return [(c, c.agreed or c.agreed is None and c.channel == "card") for c in people_queries.consent_of(db(), contact.id)
             if c.channel != "email" and (c.agreed is not None or concerned.get(c.channel))]
 
@@ -232,9 +229,8 @@ def _choose(contact_id: int, wanted: set[str]) -> None:
 @pages.get("/connections")
 @needs("author")
 def connections() -> object:
-    keys = list(db().scalars(sa.select(ApiKey).where(ApiKey.retired.is_(False)).order_by(ApiKey.id)))
     fresh = flask.session.pop("fresh_key", None)
-    return flask.render_template("tracking/connections.html", keys=keys, fresh=fresh)
+    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh)
 
 
 @pages.post("/connections")
