@@ -29,6 +29,7 @@ def test_encodings_and_separators_are_recognised(content, encoding, separator):
 @pytest.mark.parametrize(("content", "why"), [
     (b"", "empty"), (b"   \n", "empty"), (b"email\n", "only its header"), (b"a@b.example,Ann\nc@d.example,Ben\n", "names of the"),
     (b"PK\x03\x04rubbish", "cannot be opened"), (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1xx", "old format"), (b"a\0b\0c\0d\0e\0f\0g\0", "no text"),
+    (b"\x89PNG\r\n\x1a\n\0\0", "no text"),
     (b"email\n\"" + b"x" * 200_000 + b"\n", "cannot be read"), (",".join(f"c{i}" for i in range(2000)).encode() + b"\n1\n", "2,000 columns")])
 def test_files_that_cannot_be_used_say_why(content, why):
     with pytest.raises(pf.FileProblem, match=why):
@@ -39,6 +40,12 @@ def test_columns_are_guessed_from_names_and_cells():
     columns = ["Vorname", "Nachname", "Kontakt", "Tier", "Member since", "Shoe size"]
     sample = [["Ann", "Rook", "ann@a.example", "Patron", "", "38"]]
     assert pf.guess(columns, sample, list(OWN.values())) == ("first_name", "last_name", "email", "own:tier", "own:since", "")
+
+
+def test_a_stray_sign_that_no_text_can_hold_is_left_out():
+    content = b"email,name\nann@a.example,An\0n\n" + b"".join(b"p%d@a.example,P\n" % n for n in range(40))
+    columns, sample = pf.header(content, pf.recognise(content))
+    assert columns == ["email", "name"] and sample[0] == ["ann@a.example", "Ann"] and len(sample) == 8
 
 
 def test_each_target_is_guessed_once():

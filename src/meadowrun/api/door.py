@@ -33,8 +33,9 @@ def key_actor() -> Actor:
 
 
 def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None, gives: str = "What was asked for",
-             query: Json | None = None, codes: tuple[int, ...] = (200,)) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Registers a view under /api, and its description. The view gets the key's actor first."""
+             query: Json | None = None, codes: tuple[int, ...] = (200,), as_form: bool = False) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Registers a view under /api, and its description. The view gets the key's actor first. `as_form` says that what it takes comes
+    as a form with files, not as JSON."""
     def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
         def guarded(**values: Any) -> Any:
             return view(key_actor(), **values)
@@ -52,7 +53,8 @@ def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None,
                     (403, "No live key"), (404, "Nothing of that number"), (409, "It clashes with what is there"),
                     (422, "Something cannot be taken; “where” names it"))}}}
         if takes is not None:
-            operation["requestBody"] = {"required": True, "content": {"application/json": {"schema": takes}}}
+            operation["requestBody"] = {"required": True, "content": {
+                "multipart/form-data" if as_form else "application/json": {"schema": takes}}}
         PATHS.setdefault(f"/api{shown}", {})[method] = operation
         made = pages.route(rule, methods=[method.upper()])(public(guarded))
         VIEWS.append(made)

@@ -5,7 +5,7 @@ from typing import Any
 
 import flask
 
-from meadowrun.api import audience, order
+from meadowrun.api import audience, bringing, order
 from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, paged, pages, thing, whole
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
@@ -22,7 +22,7 @@ from meadowrun.shell.request import body, db, now, public, settings
 from meadowrun.tracking import taking
 
 #: Importing these modules has registered their endpoints on the same pages.
-__all__ = ["WITHOUT_CSRF", "audience", "order", "pages"]
+__all__ = ["WITHOUT_CSRF", "audience", "bringing", "order", "pages"]
 
 _EVENT: Json = thing(["event"], **{
     "event": {**TEXT, "pattern": "^[a-z][a-z0-9_]{0,59}$", "description": "What happened: ticket_bought"},

@@ -22,6 +22,8 @@ SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 STANDARD = ("email", "reference", "first_name", "last_name", "phone", "town", "language", "timezone", "company")
 #: Columns that say yes or no to a channel, for each person.
 SAID = {"agreed:email": "email", "agreed:sms": "sms"}
+#: Signs that no table holds but by accident; many of them are no text.
+_STRANGE = re.compile(r"[\x00-\x08\x0e-\x1f]")
 #: what a header may say for each standard field, folded
 _HINTS: dict[str, tuple[str, ...]] = {
     "email": ("email", "e mail", "mail", "email address", "e mail address", "mailadresse", "e mail adresse",
@@ -136,7 +138,8 @@ def recognise(content: bytes) -> Reading:
         raise FileProblem("This is a spreadsheet in an old format. Save it as .xlsx or .csv and choose it again.")
     encoding = _encoding(content)
     sample = content[:200_000].decode(encoding, errors="replace")
-    if sample.count("\0") > 5:
+    strange = len(_STRANGE.findall(sample))
+    if strange > max(5, len(sample) // 1000) or strange * 10 > len(sample):
         raise FileProblem("This is no text file. Save your table as .csv or .xlsx and choose it again.")
     return Reading("csv", encoding, _separator(sample))
 
@@ -189,7 +192,8 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
         return
     csv.field_size_limit(MOST_CELL)
     text = io.TextIOWrapper(io.BytesIO(content), encoding=reading.encoding, errors="replace", newline="")
-    lines = csv.reader(text, delimiter=reading.separator)
+    # A sign that no text in the database can hold is dirt, and left out.
+    lines = csv.reader((line.replace("\0", "") for line in text) if b"\0" in content else text, delimiter=reading.separator)
     begins = 1
     while True:
         try:

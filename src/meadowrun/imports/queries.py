@@ -11,6 +11,7 @@ def recent(session: orm.Session, most: int = 100) -> list[Import]:
     return list(session.scalars(sa.select(Import).order_by(Import.id.desc()).limit(most)))
 
 
-def refusals(session: orm.Session, import_id: int, most: int | None = None) -> list[ImportRefusal]:
-    """What an import refused, by row of its file: all, or the first `most`."""
-    return list(session.scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == import_id).order_by(ImportRefusal.row).limit(most)))
+def refusals(session: orm.Session, import_id: int, most: int | None = None, after: int = 0) -> list[ImportRefusal]:
+    """What an import refused, by row of its file: all after one, or `most` of these."""
+    return list(session.scalars(sa.select(ImportRefusal).where(ImportRefusal.import_id == import_id, ImportRefusal.row > after)
+                                .order_by(ImportRefusal.row).limit(most)))

@@ -1,0 +1,109 @@
+"""The API's endpoints that bring people in from files: handed in, matched and tried, carried out, what was refused."""
+
+from typing import Any
+
+import flask
+
+from meadowrun.api.door import MOST, NUMBERS, PAGED, TEXT, Json, endpoint, paged, thing, whole
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid
+from meadowrun.core import people_file as pf
+from meadowrun.core.audience.fields import TYPES
+from meadowrun.imports import actions, queries
+from meadowrun.imports.models import Import
+from meadowrun.people.queries import topics
+from meadowrun.shell.request import body, db, now
+
+_TARGET = {**TEXT, "description": "by column, in the file’s order: a standard field (email, first_name …), “own:<key>”, “agreed:email”, "
+                                  "“agreed:sms”, or nothing to leave the column out"}
+_CHANNELS = list(pf.SAID.values())
+
+
+def _import(found: Import) -> Json:
+    """An import as the API tells it. `matching` is what was guessed, or chosen last; counts come with the dry run, then with the real one."""
+    return {"id": found.id, "file": found.file_name, "state": found.state, "columns": found.columns, "sample": found.sample,
+            "matching": found.plan, "rows": found.rows_total, "rows_done": found.rows_done, "would": found.dry_counts, "did": found.counts,
+            "problem": found.problem, "list": found.list_id}
+
+
+@endpoint("get", "/v1/imports", "The imports begun last, the latest first")
+def imports(actor: Actor) -> object:
+    return flask.jsonify(items=[_import(found) for found in queries.recent(db())])
+
+
+@endpoint("post", "/v1/imports", "Hand in a file of people, CSV or XLSX; nothing changes before it is matched, tried and carried out",
+          takes=thing(["file"], file={**TEXT, "format": "binary"}), as_form=True, codes=(201,),
+          gives="How it was read: its columns, first rows, and a guess at what they are")
+def hand_in(actor: Actor) -> object:
+    file = flask.request.files.get("file")
+    if file is None or not file.filename:
+        raise Invalid("Send the file as “file” of a form: curl -F file=@people.csv …", "file")
+    return flask.jsonify(_import(actions.upload(db(), actor, now(), file.filename, file.read()))), 201
+
+
+@endpoint("get", "/v1/imports/<int:ident>", "An import: its state (matching, checking, checked, importing, done, failed) and counts")
+def one_import(actor: Actor, ident: int) -> object:
+    return flask.jsonify(_import(actions.get(db(), ident)))
+
+
+@endpoint("put", "/v1/imports/<int:ident>/matching", "Say what the columns are, and start the dry run over every row", codes=(202,), takes=thing(
+    [], targets={"type": "array", "items": _TARGET}, new={
+        "type": "object", "description": "columns that become new own fields, by their heading",
+        "additionalProperties": thing(["type"], label=TEXT, type={"enum": list(TYPES)})},
+    identify={"enum": ["email", "reference"]}, known={"enum": ["update", "fill", "keep"], "description": "what a known person’s record becomes"},
+    day_first={"type": "boolean"}, consent={**TEXT, "description": "how they agreed, in words; without it nobody’s consent is written down"},
+    channels={"type": "array", "items": {"enum": _CHANNELS}, "description": "what every newcomer agreed to"},
+    topics={**NUMBERS, "description": "of email; 0 for all of it"}, list_name={**TEXT, "description": "a list to put everybody of the file on"}))
+def match(actor: Actor, ident: int) -> object:
+    found, data = actions.get(db(), ident), body()
+    plan, new = _plan(found, data), {}
+    for heading, field in _named(data, "new", dict, {}).items():
+        if heading not in found.columns or not isinstance(field, dict) or field.get("type") not in TYPES:
+            raise Invalid(f"“new” names a column of the file with a type, one of {', '.join(TYPES)}; “{heading}” does not.", "new")
+        new[found.columns.index(heading)] = (str(field.get("label") or heading), str(field["type"]))
+    actions.set_plan(db(), actor, now(), found, plan, new)
+    return flask.jsonify(_import(found)), 202
+
+
+def _named(data: Json, name: str, kind: type, otherwise: Any) -> Any:
+    """A member of what was sent, or `otherwise`. Raises Invalid for one of another kind."""
+    value = data.get(name, otherwise)
+    if not isinstance(value, kind):
+        raise Invalid(f"“{name}” is not a {({dict: 'JSON object', list: 'list', bool: 'true or false', str: 'text'}[kind])}.", name)
+    return value
+
+
+def _plan(found: Import, data: Json) -> pf.Plan:
+    """The matching that was sent, over the one there is. Raises Invalid naming the member."""
+    before = pf.Plan.from_json(found.plan)
+    targets = _named(data, "targets", list, list(before.targets))
+    if len(targets) != len(found.columns) or not all(isinstance(target, str) for target in targets):
+        raise Invalid(f"“targets” has one text for each of the {len(found.columns)} columns.", "targets")
+    for name, allowed in (("identify", ("email", "reference")), ("known", ("update", "fill", "keep"))):
+        if data.get(name, allowed[0]) not in allowed:
+            raise Invalid(f"“{name}” is one of {', '.join(allowed)}.", name)
+    channels, about = _named(data, "channels", list, []), _named(data, "topics", list, [0])
+    if not set(channels) <= set(_CHANNELS):
+        raise Invalid(f"“channels” are of {', '.join(_CHANNELS)}.", "channels")
+    if not set(about) <= {0, *(topic.id for topic in topics(db()))}:
+        raise Invalid("“topics” names a topic that does not exist; 0 is all email.", "topics")
+    consent = " ".join(_named(data, "consent", str, "").split())
+    if channels and not consent:
+        raise Invalid("Say how the newcomers agreed, so that it can be shown later; or leave “channels” out.", "consent")
+    return pf.Plan(targets=tuple(targets), identify=data.get("identify", before.identify), known=data.get("known", before.known),
+                   day_first=_named(data, "day_first", bool, before.day_first), consent=consent, channels=tuple(channels),
+                   topics=tuple(sorted({0, *about})), list_name=" ".join(_named(data, "list_name", str, "").split()))
+
+
+@endpoint("post", "/v1/imports/<int:ident>/go", "Carry an import out whose dry run is done", codes=(202,))
+def carry_out(actor: Actor, ident: int) -> object:
+    found = actions.get(db(), ident)
+    actions.carry_out(db(), actor, now(), found)
+    return flask.jsonify(_import(found)), 202
+
+
+@endpoint("get", "/v1/imports/<int:ident>/refused", "The rows that were refused, each with its column and reason, page by page", query=PAGED)
+def refused(actor: Actor, ident: int) -> object:
+    after, limit = whole("after", 0), whole("limit", 100, MOST)
+    rows = queries.refusals(db(), actions.get(db(), ident).id, limit + 1, after)
+    return paged(rows, limit, lambda r: {"row": r.row, "column": r.column, "reason": r.reason, "cells": r.cells}, lambda r: r.row)
