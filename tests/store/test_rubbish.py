@@ -132,3 +132,22 @@ class TestSegments:
             assert "There is no field called “tier” any more" in shown and "Remove that line" in shown
         assert web.get("/segments").status_code == 200 and web.get("/segments/1/profile").status_code == 409
         assert web.get("/segments/compare?of=1&of=2").status_code == 409
+
+
+class TestWhatNoColumnHolds:
+    @pytest.mark.parametrize("ask", [
+        lambda web: web.get("/people?q=%00a"), lambda web: web.get("/find?q=a%00"), lambda web: web.get("/companies?q=%00"),
+        lambda web: web.get("/people/suppressions?q=%00"), lambda web: web.post("/sign-in", data={"email": "a\0", "password": "b"}),
+        lambda web: web.post("/segments/save", json={"name": "a\0", "definition": {"lines": []}}),
+        lambda web: web.post("/segments/look", json={"definition": {"lines": [
+            {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["a\0"]}]}})])
+    def test_a_sign_that_cannot_be_kept(self, web, ask):
+        answer = ask(web)
+        assert answer.status_code == 422 and "Take it out and try again." in answer.text
+
+    @pytest.mark.parametrize("path", ["/people/99999999999999999999", "/segments/99999999999999999999", "/sends/99999999999999999999",
+                                      "/campaigns/99999999999999999999", "/lists/99999999999999999999", "/people/doubles/1/99999999999999999999"])
+    def test_a_number_that_cannot_be(self, web, path):
+        answer = web.get(path)
+        assert answer.status_code in (404, 422), answer.text
+        assert web.get("/people").status_code == 200

@@ -2,11 +2,13 @@
 
 import flask
 import flask_wtf.csrf
+import psycopg
 import sqlalchemy.exc
 import werkzeug.exceptions
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.logs import log
+from meadowrun.shell.request import db
 
 _TITLES = {401: "Please sign in", 403: "Not for your role", 404: "Not here", 409: "Not any more", 413: "Too large",
            422: "That cannot be taken", 429: "A moment, please", 503: "Away for the moment"}
@@ -42,6 +44,21 @@ def register(app: flask.Flask) -> None:
         if wants_json():
             return flask.jsonify(error=message), 503
         return flask.render_template("plain_problem.html", message=message), 503
+
+    @app.errorhandler(psycopg.DataError)
+    @app.errorhandler(sqlalchemy.exc.DataError)
+    def not_kept(problem: psycopg.DataError | sqlalchemy.exc.DataError) -> object:
+        """What no column can hold, wherever it was typed."""
+        cause = problem.orig if isinstance(problem, sqlalchemy.exc.DataError) else problem
+        said = str(cause)
+        if isinstance(cause, psycopg.errors.NumericValueOutOfRange):
+            message = "A number is larger than can be kept. Look at what was typed, or at the address."
+        elif "NUL" in said or "\\u0000" in said:
+            message = "Something here holds a sign that cannot be kept (NUL, often copied along from another program). Take it out and try again."
+        else:
+            return fault(problem)
+        db().rollback()
+        return answer(message, 422)
 
     @app.errorhandler(werkzeug.exceptions.HTTPException)
     def plain(problem: werkzeug.exceptions.HTTPException) -> object:
