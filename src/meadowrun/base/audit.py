@@ -41,8 +41,8 @@ class AuditRow(Base):
 
 
 def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind: str, object_id: int | None,
-           name: str, **detail: Any) -> None:
-    """Writes down that `actor` did something to an object, in the same transaction as the change itself."""
+           name: str, /, **detail: Any) -> None:
+    """Writes down that `actor` did something to an object, in the same transaction as the change itself; a detail may have any name."""
     session.add(AuditRow(at=now, user_id=actor.user_id, who=actor.name, did=did, object_kind=kind,
                          object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))
 

@@ -3,12 +3,15 @@
 import datetime as dt
 import hashlib
 import re
+import secrets
 from collections.abc import Mapping
 from typing import Any
+from urllib.parse import urlsplit
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.audit import Actor, record
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values, webpush
 from meadowrun.people import actions as people
@@ -198,3 +201,37 @@ def key_of(session: orm.Session, key: str, kind: str) -> ApiKey | None:
 
 def hash_key(key: str) -> str:
     return hashlib.sha256(key.encode()).hexdigest()
+
+
+def make_key(session: orm.Session, actor: Actor, now: dt.datetime, name: str, kind: str, origins: str) -> tuple[ApiKey, str]:
+    """A key for the API ("secret"), of which only the hash is kept, or for our script on some websites ("site"), which is public;
+    with the key itself. Raises Invalid naming the field."""
+    name = " ".join(name.split())
+    if not name:
+        raise Invalid("Say what the key is for.", "name")
+    if kind not in ("secret", "site"):
+        raise Invalid("A key is for the API or for a website.", "kind")
+    sites = [_origin(text) for text in origins.replace(",", " ").split()] if kind == "site" else []
+    if kind == "site" and not sites:
+        raise Invalid("Give the address of the website that may use this key.", "origins")
+    key = f"{'site' if kind == 'site' else 'key'}_{secrets.token_urlsafe(24)}"
+    made = ApiKey(name=name, kind=kind, key_hash=key if kind == "site" else hash_key(key), origins=sites, created_at=now)
+    session.add(made)
+    session.flush()
+    record(session, actor, now, "made the key", "key", made.id, name, kind=kind)
+    return made, key
+
+
+def _origin(text: str) -> str:
+    """The part of a website's address that browsers name it by. Raises Invalid."""
+    parts = urlsplit(text)
+    if parts.scheme not in ("http", "https") or not parts.netloc:
+        raise Invalid(f"“{text}” is not the address of a website, like https://www.example.org.", "origins")
+    return f"{parts.scheme}://{parts.netloc}"
+
+
+def retire_key(session: orm.Session, actor: Actor, now: dt.datetime, key: ApiKey) -> ApiKey:
+    """Whatever uses the key stops working."""
+    key.retired = True
+    record(session, actor, now, "retired the key", "key", key.id, key.name)
+    return key

@@ -1,13 +1,13 @@
 """What readers reach: the opening picture, links, the way out, preferences; the keys of connections; what gateways tell."""
 
-import secrets
 from typing import Any
 from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 
 import flask
 
-from meadowrun.base import audit, signing
-from meadowrun.base.errors import Invalid
+from meadowrun.base import signing
+from meadowrun.base.db import found as found_row
+from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, render_address
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
@@ -229,45 +229,32 @@ def _choose(contact_id: int, wanted: set[str]) -> None:
 @pages.get("/connections")
 @needs("author")
 def connections() -> object:
-    fresh = flask.session.pop("fresh_key", None)
-    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh)
+    return _connections(flask.session.pop("fresh_key", None), None)
+
+
+def _connections(fresh: str | None, problem: MeadowrunError | None) -> str:
+    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh, problem=problem, given=flask.request.form)
 
 
 @pages.post("/connections")
 @needs("admin")
 def add_key() -> object:
     form = flask.request.form
-    name = " ".join(form.get("name", "").split())
-    kind = "site" if form.get("kind") == "site" else "secret"
-    if not name:
-        raise Invalid("Say what the key is for.", "name")
-    origins = []
-    if kind == "site":
-        for text in form.get("origins", "").replace(",", " ").split():
-            parts = urlsplit(text)
-            if parts.scheme not in ("http", "https") or not parts.netloc:
-                raise Invalid(f"“{text}” is not the address of a website, like https://www.example.org.", "origins")
-            origins.append(f"{parts.scheme}://{parts.netloc}")
-        if not origins:
-            raise Invalid("Give the address of the website that may use this key.", "origins")
-    key = f"{'site' if kind == 'site' else 'key'}_{secrets.token_urlsafe(24)}"
-    db().add(ApiKey(name=name, kind=kind, key_hash=key if kind == "site" else actions.hash_key(key), origins=origins,
-                    created_at=now()))
-    audit.record(db(), actor(), now(), "made the key", "key", None, name, kind=kind)
-    if kind == "secret":
+    try:
+        made, key = actions.make_key(db(), actor(), now(), form.get("name", ""), form.get("kind", ""), form.get("origins", ""))
+    except MeadowrunError as problem:
+        db().rollback()
+        return _connections(None, problem), problem.status
+    if made.kind == "secret":
         # Shown once, on the next page; only its hash is kept.
         flask.session["fresh_key"] = key
-    return done("tracking.connections", f"The key “{name}” can be used now.")
+    return done("tracking.connections", f"The key “{made.name}” can be used now.")
 
 
 @pages.post("/connections/<int:ident>/retire")
 @needs("admin")
 def retire(ident: int) -> object:
-    key = db().get(ApiKey, ident)
-    if key is None:
-        flask.abort(404)
-    key.retired = True
-    audit.record(db(), actor(), now(), "retired the key", "key", ident, key.name)
+    key = actions.retire_key(db(), actor(), now(), found_row(db(), ApiKey, ident, "key"))
     return done("tracking.connections", f"The key “{key.name}” no longer works.")
 
 
