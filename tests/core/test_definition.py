@@ -1,6 +1,9 @@
+import copy
 import datetime as dt
 
 import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
 
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit, english
@@ -137,3 +140,47 @@ class TestEdit:
     def test_what_is_gone_cannot_be_edited(self):
         with pytest.raises(d.DefinitionError, match="no longer there"):
             edit.apply(self.start(), {"do": "remove", "id": "zz"}, WORDS)
+
+
+WHOLE = {"lines": [
+    field("is", ["Single"]), field("between", [1, 2], "score") | {"id": "f2"}, field("in_next", 60, "renewal") | {"id": "f3"},
+    field("day_month", ["12-20", "01-06"], "renewal") | {"id": "f4", "compare": "letters", "off": False},
+    event(times={"op": "at_least", "n": 2}, span={"last": 90}, where=[{"detail": "amount", "op": "at_least", "value": 20}]),
+    event(id="e2", span={"from": "2026-03-01", "to": "2026-04-01"}, then={"event": "bought", "did": False, "days": 2}),
+    event(id="e3", total={"detail": "amount", "op": "at_least", "value": 20}),
+    {"id": "m1", "kind": "mail", "what": "clicked", "did": True, "of": {"tag": "night"}, "times": 2, "span": {"last": 3}, "among": "sent"},
+    {"id": "c1", "kind": "consent", "state": "agreed", "channel": "sms"}, {"id": "r1", "kind": "reach", "channel": "email", "can": True},
+    {"id": "s1", "kind": "share", "percent": 10, "salt": "abc"},
+    {"id": "g1", "kind": "group", "match": "any", "lines": [field("blank", None, "town") | {"id": "f5"}]}]}
+
+
+def places(node, path=()):
+    yield path
+    for key, value in node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ():
+        yield from places(value, (*path, key))
+
+
+rubbish = st.recursive(st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=6) | st.sampled_from(["is", "last", "any", 10**30]),
+                       lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["op", "n", "last", "detail", "id", "x"]), inner),
+                       max_leaves=4)
+
+
+@settings(max_examples=400)
+@given(st.sampled_from([path for path in places(WHOLE) if path]), rubbish)
+@example(("lines", 7, "span"), [None, None])
+@example(("lines", 4, "times"), "twice")
+@example(("lines", 4, "where"), {"detail": "amount"})
+@example(("lines", 7, "of"), "message")
+def test_whatever_stands_anywhere_is_taken_or_refused_with_a_reason(path, thing):
+    broken = copy.deepcopy(WHOLE)
+    inner = broken
+    for step in path[:-1]:
+        inner = inner[step]
+    inner[path[-1]] = thing
+    try:
+        made = d.parse(broken, WORDS)
+    except d.DefinitionError as problem:
+        assert str(problem)
+        return
+    assert d.dump(made) == d.dump(d.parse(d.dump(made), WORDS))
+    assert english.read_aloud(made, WORDS, TODAY)

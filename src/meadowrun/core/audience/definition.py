@@ -18,7 +18,7 @@ or {"from": "YYYY-MM-DD", "to": "YYYY-MM-DD"} with either end missing. The JSON 
 
 import datetime as dt
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from meadowrun.core.audience.fields import NAMED, Dictionary
@@ -133,13 +133,14 @@ class _Reader:
 
     def _event(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
         event = self._kind(data.get("event"), ident)
-        times = data.get("times") or {}
+        times = _object(data, "times", ident)
         times_op, n = times.get("op", "at_least"), times.get("n", 1)
-        if times_op not in ("at_least", "exactly", "at_most") or not isinstance(n, int) or not 0 <= n <= 100_000:
+        if times_op not in ("at_least", "exactly", "at_most") or isinstance(n, bool) or not isinstance(n, int) \
+                or not 0 <= n <= 100_000:
             raise DefinitionError("How often must be a whole number from 0 to 100,000.", ident)
         if times_op == "at_least" and n < 1:
             raise DefinitionError("“At least” needs a number from 1 up; use “exactly 0 times” for never.", ident)
-        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in data.get("where") or [])
+        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in _list(data, "where", ident))
         did, which = bool(data.get("did", True)), data.get("which", "any")
         if which not in ("any", "first", "latest"):
             raise DefinitionError("An event can be any, the first or the latest one.", ident)
@@ -151,7 +152,7 @@ class _Reader:
                 raise DefinitionError("Only a number among the details can add up to more than, at least, less than or at most so much.", ident)
             total = Total(key, op, value)
         if data.get("then"):
-            after = data["then"]
+            after = _object(data, "then", ident)
             days = after.get("days")
             if isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= 3650:
                 raise DefinitionError("What follows must do so within 1 to 3,650 days.", ident)
@@ -160,7 +161,7 @@ class _Reader:
             raise DefinitionError("First, latest, totals and what followed can only be said of what somebody did.", ident)
         if which != "any" and (total or then):
             raise DefinitionError("A first or latest time goes without totals and without what followed.", ident)
-        return EventLine(ident, event.key, did, times_op, n, _span(data.get("span") or {}, ident), details, which, total, then, off)
+        return EventLine(ident, event.key, did, times_op, n, _span(_object(data, "span", ident), ident), details, which, total, then, off)
 
     def _kind(self, key: Any, ident: str) -> Any:
         event = self.words.events.get(str(key))
@@ -170,6 +171,8 @@ class _Reader:
 
     def _detail(self, item: Any, event_key: str, ident: str) -> tuple[str, str, Any]:
         event = self.words.events[event_key]
+        if not isinstance(item, Mapping):
+            raise DefinitionError("A detail is an object with its name, what is said of it, and a value.", ident)
         detail = event.detail(str(item.get("detail")))
         if detail is None:
             raise DefinitionError(f"“{event.did}” has no detail called “{item.get('detail')}”.", ident)
@@ -189,7 +192,7 @@ class _Reader:
         if isinstance(times, bool) or not isinstance(times, int) or not 1 <= times <= 1000:
             raise DefinitionError("How many different mails must be a whole number from 1 to 1,000.", ident)
         of: tuple[str, int | str | None] = ("any", None)
-        given = data.get("of") or {}
+        given = _object(data, "of", ident)
         for kind in ("message", "campaign", "send"):
             if kind in given:
                 of = (kind, self._named(kind, given[kind], ident))
@@ -200,7 +203,7 @@ class _Reader:
         link = data.get("link")
         if link is not None and (what != "clicked" or of[0] != "message" or not isinstance(link, int)):
             raise DefinitionError("One link can only be named for clicks in one message.", ident)
-        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, _span(data.get("span") or {}, ident), among, off)
+        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, _span(_object(data, "span", ident), ident), among, off)
 
     def _named(self, kind: str, number: Any, ident: str) -> int:
         assert kind in NAMED
@@ -252,6 +255,22 @@ class _Reader:
         if not isinstance(salt, str) or not _ID.match(salt):
             raise DefinitionError("A share needs a salt of letters and digits, so that it stays the same.", ident)
         return ShareLine(ident, percent, salt, off)
+
+
+def _object(data: Mapping[str, Any], name: str, ident: str) -> Mapping[str, Any]:
+    """A member that is an object; nothing is an empty one."""
+    value = data.get(name) or {}
+    if not isinstance(value, Mapping):
+        raise DefinitionError(f"“{name}” of a line is an object.", ident)
+    return value
+
+
+def _list(data: Mapping[str, Any], name: str, ident: str) -> Sequence[Any]:
+    """A member that is a list; nothing is an empty one."""
+    value = data.get(name) or []
+    if not isinstance(value, list | tuple):
+        raise DefinitionError(f"“{name}” of a line is a list.", ident)
+    return value
 
 
 def _span(data: Mapping[str, Any], ident: str) -> Span:
