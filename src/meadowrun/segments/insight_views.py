@@ -9,8 +9,8 @@ from pyroaring import BitMap
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.kept import Kept
+from meadowrun.core.audience import carried, english
 from meadowrun.core.audience import definition as d
-from meadowrun.core.audience import english
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
 from meadowrun.people.queries import contact as get_contact
@@ -131,9 +131,10 @@ def keep_region() -> object:
 
 @pages.get("/segments/<int:ident>.json")
 def export(ident: int) -> object:
-    """The definition as a file, with its name; segments it names are named by name as well."""
+    """The definition as a file, with its name and the names of whatever its lines name by number."""
     segment = queries.segment(db(), ident)
-    text = json.dumps({"name": segment.name, **segment.definition}, ensure_ascii=False, indent=2)
+    text = json.dumps({"name": segment.name, **segment.definition, "names": carried.names(segment.definition["lines"], words())},
+                      ensure_ascii=False, indent=2)
     return flask.Response(text, mimetype="application/json", headers={
         "Content-Disposition": f'attachment; filename="segment-{ident}.json"'})
 
@@ -150,9 +151,11 @@ def take_in() -> object:
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
         return not_done("That file is not a segment: it should hold JSON with a list of lines, as “Take it along” writes it.", "segments.table")
     try:
-        name = str(data.get("name") or given.filename if given else "")
-        made = actions.save(db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": data["lines"]})
-    except MeadowrunError as problem:
+        name = str(data.get("name") or (given.filename if given else ""))
+        known = data.get("names")
+        lines = carried.at_home(data["lines"], known if isinstance(known, dict) else {}, words())
+        made = actions.save(db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": lines})
+    except (MeadowrunError, d.DefinitionError) as problem:
         return not_done(f"It was not taken in: {problem}", "segments.table")
     return done("segments.edit", f"“{made.name}” was taken in.", ident=made.id)
 

@@ -1,0 +1,30 @@
+"""A definition from elsewhere finds what it names by name."""
+
+import pytest
+
+from meadowrun.core.audience.carried import at_home, names
+from meadowrun.core.audience.definition import DefinitionError
+from meadowrun.core.audience.fields import Dictionary
+
+LINES = [{"id": "a", "kind": "list", "list": 3}, {"id": "b", "kind": "consent", "topic": 2, "state": "agreed"},
+         {"id": "c", "kind": "consent", "topic": 0, "state": "agreed"}, {"id": "d", "kind": "mail", "what": "opened", "of": {"send": 9}},
+         {"id": "g", "kind": "group", "match": "any", "lines": [{"id": "e", "kind": "part", "partition": 5, "part": "p"}]}]
+THERE = Dictionary.of([], [], named={"list": {3: "Guests"}, "topic": {2: "Diary"}, "send": {9: "Letter"}, "partition": {5: "Regions"}})
+HERE = Dictionary.of([], [], named={"list": {3: "Others", 8: "Guests"}, "topic": {2: "Diary"}, "send": {1: "Letter"}, "partition": {6: "Regions"}})
+
+
+def test_there_and_here():
+    known = names(LINES, THERE)
+    assert known == {"list": {"3": "Guests"}, "topic": {"2": "Diary"}, "send": {"9": "Letter"}, "partition": {"5": "Regions"}}
+    made = at_home(LINES, known, HERE)
+    assert [made[0]["list"], made[1]["topic"], made[2]["topic"], made[3]["of"]["send"], made[4]["lines"][0]["partition"]] == [8, 2, 0, 1, 6]
+    assert LINES[0]["list"] == 3, "what was given stays as it was"
+
+
+def test_what_is_not_here_is_named():
+    with pytest.raises(DefinitionError, match="no topic called “Diary” here"):
+        at_home(LINES, names(LINES, THERE), Dictionary.of([], [], named={"list": {8: "Guests"}}))
+
+
+def test_without_names_numbers_stay():
+    assert at_home(LINES, {}, HERE) == LINES and at_home([None, "x", {"lines": [5]}], {"list": "x"}, HERE) == [None, "x", {"lines": [5]}]
