@@ -26,9 +26,9 @@ def trail(count: int, gap: int = 104) -> Markup:
                   'stroke-width="2"/></svg>').format(w=gap * count, p=path)
 
 
-def sieve_step(before: int, kept: int, off: bool = False, height: int = 62) -> Markup:
-    """One step of the sieve: what of those before is kept, widening again to stand for the next line's whole."""
-    width = 250
+def sieve_step(before: int, kept: int, off: bool = False) -> Markup:
+    """One step of the sieve: what of those before is kept, widening again to stand for the next line's whole, however tall the line is."""
+    width, height = 250, 62
     part = round(width * kept / before, 1) if before else 0
     lost = before - kept
     fill = "#2e5e45" if not off else "#9aa59e"
@@ -43,9 +43,10 @@ def sieve_step(before: int, kept: int, off: bool = False, height: int = 62) -> M
     kept_words = share(kept, before, 0) + " kept" if lost else ""
     offset = 11 + 8.2 * len(number(kept))
     return Markup(
+        f'<svg class="sieve-flow" width="{width}" height="10" viewBox="0 0 {width} 10" preserveAspectRatio="none" aria-hidden="true">'
+        f'<polygon points="0,0 {part},0 {width},10 0,10" fill="#e3ece3"/></svg>'
         f'<svg class="sieve-pic" width="{width + 4}" height="{height}" role="img" aria-label="{title}">'
         f'<rect x="0" y="10" width="{width}" height="18" fill="#efe6d0"/>'
-        f'<polygon points="0,28 {part},28 {width},{height} 0,{height}" fill="#e3ece3"/>'
         f'<rect x="0" y="10" width="{part}" height="18" fill="{fill}"/>{label}'
         f'<text x="5" y="46" font-size="13" font-weight="700" fill="#1f2b25">{number(kept)}</text>'
         f'<text x="{offset:.0f}" y="46" font-size="12" fill="#5c6761">{escape(kept_words)}</text></svg>')
