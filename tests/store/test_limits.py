@@ -258,4 +258,7 @@ class TestSheet:
         assert "It goes to at most 1 person, picked by chance" in look and "Over the ceiling 1" in look and "Send to 1 person" in look
         word(web, ready, "success", database, event="")
         word(web, ready, "held", database, how="share", percent="10")
-        assert "nothing counts as success yet" in words(web.get(f"/sends/{ready}").text)
+        shown = words(web.get(f"/sends/{ready}").text)
+        # By their numbers neither of the two falls among ten in a hundred.
+        assert not {i for i in (1, 2) if share_number(i, "campaign:1") < 1000}
+        assert "nothing counts as success yet" in shown and "Nobody of these people falls among those kept back" in shown

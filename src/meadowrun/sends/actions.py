@@ -13,7 +13,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
 from meadowrun.core.content.channels import checks_of
-from meadowrun.core.content.checks import MUST, SHOULD, About, Check, greeting_clashes
+from meadowrun.core.content.checks import MUST, SHOULD, About, Check, greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.messages import actions as message_actions
@@ -63,7 +63,7 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
 
 
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
-    """Everything that stands between this send and its people; `slot` names the line of the sheet."""
+    """Everything that stands between this send and its people, the gravest first; `slot` names the line of the sheet."""
     found: list[Check] = []
     if not send.audience.get("in"):
         found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
@@ -81,14 +81,14 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     message = session.get(Message, send.message_id) if send.message_id else None
     if message is None:
         found.append(Check(MUST, "Choose the message.", slot="message"))
-        return found
+        return sorted_checks(found)
     campaign = session.get_one(Campaign, send.campaign_id)
     words = dictionary(session)
     document = message_queries.to_send(session, message)
     try:
         compiled = message_queries.compiled(session, document, public_url)
     except CompileError as problem:
-        return [*found, Check(MUST, str(problem), slot="message")]
+        return sorted_checks([*found, Check(MUST, str(problem), slot="message")])
     for read in message_queries.members(session, document):
         about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
                       feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
@@ -97,7 +97,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
         if leaving := hours(send):
             found += [Check(c.level, c.text, c.line, "message") for c in greeting_clashes(read, leaving)]
-    return found
+    return sorted_checks(found)
 
 
 def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, public_url: str, going: int,
