@@ -18,7 +18,7 @@ VIEWS = {
     "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
     "message": "/messages/1", "checks": "/messages/1/checks", "notice": "/messages/3/notice", "text": "/messages/2/text",
     "card": "/messages/4",
-    "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/27",
+    "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/25",
     "calendar": "/calendar", "preferences": "preferences",
 }
 PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday,Agreed\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988,yes\n"
