@@ -18,7 +18,7 @@ or {"from": "YYYY-MM-DD", "to": "YYYY-MM-DD"} with either end missing. The JSON 
 
 import datetime as dt
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from meadowrun.core.audience.fields import NAMED, Dictionary
@@ -133,14 +133,14 @@ class _Reader:
 
     def _event(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
         event = self._kind(data.get("event"), ident)
-        times = _object(data, "times", ident)
+        times = _member(data, "times", dict, ident)
         times_op, n = times.get("op", "at_least"), times.get("n", 1)
         if times_op not in ("at_least", "exactly", "at_most") or isinstance(n, bool) or not isinstance(n, int) \
                 or not 0 <= n <= 100_000:
             raise DefinitionError("How often must be a whole number from 0 to 100,000.", ident)
         if times_op == "at_least" and n < 1:
             raise DefinitionError("“At least” needs a number from 1 up; use “exactly 0 times” for never.", ident)
-        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in _list(data, "where", ident))
+        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in _member(data, "where", list, ident))
         did, which = bool(data.get("did", True)), data.get("which", "any")
         if which not in ("any", "first", "latest"):
             raise DefinitionError("An event can be any, the first or the latest one.", ident)
@@ -152,7 +152,7 @@ class _Reader:
                 raise DefinitionError("Only a number among the details can add up to more than, at least, less than or at most so much.", ident)
             total = Total(key, op, value)
         if data.get("then"):
-            after = _object(data, "then", ident)
+            after = _member(data, "then", dict, ident)
             days = after.get("days")
             if isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= 3650:
                 raise DefinitionError("What follows must do so within 1 to 3,650 days.", ident)
@@ -161,7 +161,7 @@ class _Reader:
             raise DefinitionError("First, latest, totals and what followed can only be said of what somebody did.", ident)
         if which != "any" and (total or then):
             raise DefinitionError("A first or latest time goes without totals and without what followed.", ident)
-        return EventLine(ident, event.key, did, times_op, n, _span(_object(data, "span", ident), ident), details, which, total, then, off)
+        return EventLine(ident, event.key, did, times_op, n, _span(_member(data, "span", dict, ident), ident), details, which, total, then, off)
 
     def _kind(self, key: Any, ident: str) -> Any:
         event = self.words.events.get(str(key))
@@ -192,7 +192,7 @@ class _Reader:
         if isinstance(times, bool) or not isinstance(times, int) or not 1 <= times <= 1000:
             raise DefinitionError("How many different mails must be a whole number from 1 to 1,000.", ident)
         of: tuple[str, int | str | None] = ("any", None)
-        given = _object(data, "of", ident)
+        given = _member(data, "of", dict, ident)
         for kind in ("message", "campaign", "send"):
             if kind in given:
                 of = (kind, self._named(kind, given[kind], ident))
@@ -203,7 +203,7 @@ class _Reader:
         link = data.get("link")
         if link is not None and (what != "clicked" or of[0] != "message" or not isinstance(link, int)):
             raise DefinitionError("One link can only be named for clicks in one message.", ident)
-        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, _span(_object(data, "span", ident), ident), among, off)
+        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, _span(_member(data, "span", dict, ident), ident), among, off)
 
     def _named(self, kind: str, number: Any, ident: str) -> int:
         assert kind in NAMED
@@ -257,19 +257,11 @@ class _Reader:
         return ShareLine(ident, percent, salt, off)
 
 
-def _object(data: Mapping[str, Any], name: str, ident: str) -> Mapping[str, Any]:
-    """A member that is an object; nothing is an empty one."""
-    value = data.get(name) or {}
-    if not isinstance(value, Mapping):
-        raise DefinitionError(f"“{name}” of a line is an object.", ident)
-    return value
-
-
-def _list(data: Mapping[str, Any], name: str, ident: str) -> Sequence[Any]:
-    """A member that is a list; nothing is an empty one."""
-    value = data.get(name) or []
-    if not isinstance(value, list | tuple):
-        raise DefinitionError(f"“{name}” of a line is a list.", ident)
+def _member(data: Mapping[str, Any], name: str, kind: type[Any], ident: str) -> Any:
+    """A member that is an object (dict) or a list; where it is missing, an empty one."""
+    value = data.get(name) or kind()
+    if not isinstance(value, kind):
+        raise DefinitionError(f"“{name}” of a line is {'a list' if kind is list else 'an object'}.", ident)
     return value
 
 

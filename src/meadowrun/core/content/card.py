@@ -16,7 +16,7 @@ from typing import Any
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
-from meadowrun.core.content.lines import Json
+from meadowrun.core.content.lines import Json, among, listed
 
 SHAPES = {"box": "a box in the middle", "full": "the full screen"}
 #: what a button does → how that is said
@@ -34,10 +34,10 @@ _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 def take_card(data: Any) -> Json:
     """What a card holds besides its lines, checked. Raises DocumentError naming the slot."""
     given: Mapping[str, Any] = data if isinstance(data, Mapping) else {}
-    buttons = [b for b in given.get("buttons", EMPTY["buttons"]) if isinstance(b, Mapping)]
+    buttons = [b for b in listed(given.get("buttons", EMPTY["buttons"])) if isinstance(b, Mapping)]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(f"A card has at most {MOST_BUTTONS} buttons.", "card", "buttons")
-    made: Json = {"shape": given.get("shape") if given.get("shape") in SHAPES else "box",
+    made: Json = {"shape": among(given.get("shape"), SHAPES, "box"),
                   "buttons": [_button(b, f"buttons.{n}") for n, b in enumerate(buttons)],
                   "page": " ".join(str(given.get("page") or "").split())[:200],
                   "times": _whole(given.get("times", 1), "times", 1, MOST_TIMES),
@@ -62,7 +62,7 @@ def take_card(data: Any) -> Json:
 
 
 def _button(data: Mapping[str, Any], place: str) -> Json:
-    act = data.get("act") if data.get("act") in ACTS else "open"
+    act = among(data.get("act"), ACTS, "open")
     return {"label": " ".join(str(data.get("label") or "").split())[:200], "act": act,
             "href": "".join(str(data.get("href") or "").strip())[:2000], "event": str(data.get("event") or "")[:60],
             "days": _whole(data.get("days", 7), f"{place}.days", 1, MOST_DAYS)}
@@ -71,7 +71,7 @@ def _button(data: Mapping[str, Any], place: str) -> Json:
 def _whole(value: Any, slot: str, least: int, most: int) -> int:
     try:
         return max(least, min(most, int(value)))
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         raise DocumentError(f"“{value}” is not a whole number.", "card", slot) from None
 
 

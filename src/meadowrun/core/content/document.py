@@ -16,7 +16,20 @@ from urllib.parse import urlsplit
 import nh3
 
 from meadowrun.core.content import fillins
-from meadowrun.core.content.lines import EVERY, ICONS, LINE_TYPES, MOST_CASES, TEXT_SLOTS, Json, fresh_id, live, new_line, walk
+from meadowrun.core.content.lines import (
+    EVERY,
+    ICONS,
+    LINE_TYPES,
+    MOST_CASES,
+    TEXT_SLOTS,
+    Json,
+    among,
+    fresh_id,
+    listed,
+    live,
+    new_line,
+    walk,
+)
 from meadowrun.core.content.plain import mark_of
 
 __all__ = ["LINE_TYPES", "Json", "new_line"]
@@ -162,13 +175,15 @@ def take(data: Any) -> Json:
 
 def take_settings(data: Any) -> Json:
     """Looks that come from outside, the rest by default. Raises DocumentError."""
+    if not isinstance(data, dict):
+        raise DocumentError("The looks of the whole are not an object.", None, "looks")
     made = dict(SETTINGS)
     for name, value in data.items():
         if name in _SIZES:
             least, most = _SIZES[name]
             made[name] = max(least, min(most, _whole(value, None, name)))
         elif name in ("heading_font", "text_font"):
-            if value not in FONTS:
+            if among(value, FONTS) is None:
                 raise DocumentError(f"“{value}” is not a font that mail readers have.", None, name)
             made[name] = value
         elif name in SETTINGS:
@@ -190,7 +205,7 @@ def _one_of(data: Any) -> Json:
     try:
         values = {str(k)[:200]: int(v) for k, v in data["values"].items()}
         field, otherwise = str(data["field"]), int(data.get("otherwise") or 0)
-    except (KeyError, TypeError, ValueError, AttributeError):
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
         raise DocumentError("What chooses the message is not complete.", None, "one_of") from None
     if not re.fullmatch(r"(contact|company)\.[a-z]\w*", field) or len(values) > MOST_CASES:
         raise DocumentError(f"Choose one field, and a message for each of at most {MOST_CASES} values.", None, "one_of")
@@ -204,7 +219,7 @@ def _one_line(text: Any) -> str:
 def _whole(value: Any, line: str | None, slot: str) -> int:
     try:
         return int(value)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         raise DocumentError(f"“{value}” is not a whole number.", line, slot) from None
 
 
@@ -225,8 +240,8 @@ def _ident(data: Any, seen: set[str]) -> str:
 def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
     if not isinstance(data, dict):
         raise DocumentError("A line is not an object.")
-    kind = data.get("type")
-    if kind not in LINE_TYPES:
+    kind = among(data.get("type"), LINE_TYPES)
+    if kind is None:
         raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
     if depth > _DEEPEST:
         raise DocumentError(f"Lines stand more than {_DEEPEST} deep in each other.", str(data.get("id", ""))[:12] or None)
@@ -254,7 +269,7 @@ def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
         line["cases"] = [_case(case, seen, lambda inner: held(inner, in_columns)) for case in data.get("cases", [])]
         line["otherwise"] = held(data.get("otherwise", []), in_columns)
     elif kind == "icons":
-        line["icons"] = [_icon(icon, ident) for icon in data.get("icons", [])][:12]
+        line["icons"] = [_icon(icon, ident) for icon in listed(data.get("icons"))][:12]
     return line
 
 
@@ -264,7 +279,7 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
     if name == "code":
         return clean_code(str(value))
     if name == "align":
-        return value if value in ALIGN else default
+        return among(value, ALIGN, default)
     if name in ("colour", "fill"):
         return _colour(value, ident, name) if value else ""
     if name == "width":
@@ -302,7 +317,7 @@ def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:
 
 
 def _icon(data: Any, ident: str) -> Json:
-    if not isinstance(data, dict) or data.get("icon") not in ICONS:
+    if not isinstance(data, dict) or among(data.get("icon"), ICONS) is None:
         raise DocumentError("There is no such icon.", ident, "icons")
     return {"icon": data["icon"], "href": _one_line(data.get("href", ""))}
 

@@ -2,7 +2,7 @@
 
 import copy
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 Json = dict[str, Any]
@@ -41,6 +41,16 @@ def fresh_id() -> str:
 def new_line(kind: str, **given: Any) -> Json:
     """A line with its defaults. Raises KeyError for a kind that does not exist."""
     return {"id": fresh_id(), "type": kind, **copy.deepcopy(LINE_TYPES[kind][1]), **EVERY, **given}
+
+
+def among(value: Any, allowed: Collection[str], otherwise: str | None = None) -> str | None:
+    """A value from outside that is one of some words; anything else becomes `otherwise`."""
+    return value if isinstance(value, str) and value in allowed else otherwise
+
+
+def listed(value: Any) -> list[Any]:
+    """A value from outside as a list; what is none is an empty one."""
+    return value if isinstance(value, list) else []
 
 
 def inside(line: Mapping[str, Any]) -> list[tuple[str, list[Json]]]:

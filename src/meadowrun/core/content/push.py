@@ -8,7 +8,7 @@ from meadowrun.core import webpush
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
-from meadowrun.core.content.lines import Json
+from meadowrun.core.content.lines import Json, among, listed
 
 #: what a tap on the notice does → how that is said
 TAPS = {"address": "opens this address", "app": "opens the app", "page": "opens a full page of ours"}
@@ -30,20 +30,20 @@ def take_push(data: Any) -> Json:
     made = dict(EMPTY)
     for slot in ("picture", "icon", "href"):
         made[slot] = " ".join(str(given.get(slot) or "").split())
-    made["tap"] = given.get("tap") if given.get("tap") in TAPS else "address"
+    made["tap"] = among(given.get("tap"), TAPS, "address")
     made["inbox"] = bool(given.get("inbox"))
     wanted = given.get("systems", EMPTY["systems"])
     made["systems"] = [s for s in SYSTEMS if isinstance(wanted, list) and s in wanted]
     for slot, most in (("ttl", MOST_TTL), ("close_after", 3600), ("page", 2**53)):
         try:
             made[slot] = max(0, min(most, int(given.get(slot, EMPTY[slot]))))
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             raise DocumentError(f"“{given.get(slot)}” is not a whole number.", None, slot) from None
-    buttons = [b for b in given.get("buttons") or [] if isinstance(b, Mapping) and (b.get("label") or b.get("href"))]
+    buttons = [b for b in listed(given.get("buttons")) if isinstance(b, Mapping) and (b.get("label") or b.get("href"))]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(f"A notice has at most {MOST_BUTTONS} buttons.", None, "buttons")
     made["buttons"] = [{"label": " ".join(str(b.get("label") or "").split()), "href": str(b.get("href") or "").strip()} for b in buttons]
-    pairs = [p for p in given.get("data") or [] if isinstance(p, list | tuple) and len(p) == 2 and str(p[0]).strip()]
+    pairs = [p for p in listed(given.get("data")) if isinstance(p, list | tuple) and len(p) == 2 and str(p[0]).strip()]
     if len(pairs) > MOST_DATA:
         raise DocumentError(f"A notice carries at most {MOST_DATA} keys of your own.", None, "data")
     made["data"] = [[str(k).strip()[:60], str(v)[:500]] for k, v in pairs]
