@@ -74,9 +74,9 @@ def test_six_lines_by_keyboard_alone_and_every_number_right(page, house):
     assert taken < 60, f"it took {taken:.0f} s"
 
     names = list(BY_HAND)
-    page.wait(lambda: len(page.all(".sieve-row .sieve-pic")) == 6)
+    page.wait(lambda: len(page.all(".sieve-row .pic .sieve-pic")) == 6)
     before = counts(house, [])
-    for place, (picture, alone) in enumerate(zip(page.all(".sieve-row .sieve-pic"), page.all(".sieve-row .beneath"), strict=True)):
+    for place, (picture, alone) in enumerate(zip(page.all(".sieve-row .pic .sieve-pic"), page.all(".sieve-row .beneath"), strict=True)):
         kept = counts(house, names[:place + 1])
         assert picture.get_attribute("aria-label") == f"{kept:,} of {before:,} kept, {before - kept:,} lost".replace("-", "−"), names[place]
         assert number(alone.text.split()[0]) == counts(house, [names[place]]), names[place]
