@@ -203,6 +203,8 @@ class TestWorth:
             shown = words(web.get(f"/results/{sent}").text)
             # Five of the seven who got it, and the one whose mail came back: six of eight, against one of four.
             assert "Written to 8 6 75.00% bought a ticket" in shown and "Kept back 4 1 25.00%" in shown
+            # The list was picked by hand: nothing is claimed for the sending.
+            assert "only if that was picked by chance is the difference the sending’s doing" in shown
             assert "+50.0 points" in shown and "Kept back to compare 4" in shown and "Not yet sure." in shown
             behind = words(web.get(f"/results/{sent}/people/held_converted").text)
             assert "p9@post.example" in behind and "p10@post.example" not in behind
@@ -212,6 +214,26 @@ class TestWorth:
         # By hand: Wilson's bounds of 6/8 are 0.40928 and 0.92852, of 1/4 0.04559 and 0.69936. Down by √(0.34072² + 0.44936²) = 0.56393,
         # up by √(0.17852² + 0.20441²) = 0.27139.
         assert [r for r in rows if r and r[0].startswith("Difference")][0][1:] == ["+50.00", "-6.39", "+77.14"]
+
+    def test_only_chance_lets_sending_claim_the_difference(self, web, database, settings, job_context, keeper):  # noqa: F811
+        with clock.at(NOW), database.session() as session:
+            kind = kinds(session)["ticket_bought"]
+            many(session, NOW, 200)
+            ident = made(session, held={"list": _list(session, range(101, 201)).id}).id
+        start(database, settings, ident, 100)
+        run_all(database, ident)
+        with database.session() as session:
+            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) SELECT n, :at, :k, '{}' FROM generate_series(11, 110) n"),
+                            {"at": NOW + dt.timedelta(days=1), "k": kind})
+        with clock.at(NOW + dt.timedelta(days=2)):
+            # 90 of 100 against 10 of 100: eighty points, which of 100 people are eighty.
+            shown = words(web.get(f"/results/{ident}").text)
+            assert "+80.0 points . Chance alone hardly brings that." in shown and "80 people more" not in shown
+            with database.session() as session:
+                session.get_one(Send, ident).held = {"percent": 50.0}
+            shown = words(web.get(f"/results/{ident}").text)
+            assert "+80.0 points , about 80 people more. Chance alone hardly brings that." in shown
+            assert "Of everyone who would have got it, picked by chance." in shown
 
     def test_nothing_is_compared_without_success(self, web, database, sent):
         with database.session() as session:

@@ -14,7 +14,7 @@ from meadowrun.people.models import Topic
 from meadowrun.results import queries
 from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channel_of, channels_of, recent
+from meadowrun.sends.queries import channel_of, channels_of, held_named, recent
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.request import csv_file, db, done, now, zone
 
@@ -65,7 +65,7 @@ def show(ident: int) -> object:
     return flask.render_template(
         "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
         points=points, channel=channel, cards=card_tally(db(), send.id) if channel == "card" else None,
-        words_of=words_for(channel), said={key: text.lower() for key, text in (_STEPS["email"] | said).items()},
+        words_of=words_for(channel), kept_back=held_named(db(), send), said={key: text.lower() for key, text in (_STEPS["email"] | said).items()},
         topic=db().get(Topic, send.topic_id) if send.topic_id else None)
 
 
