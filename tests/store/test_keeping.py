@@ -192,6 +192,13 @@ class TestSuppressions:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
         assert rows == {"ann@post.example": "asked", "bo@post.example": "asked", "cy@post.example": "moved, to York"}
 
+    @pytest.mark.parametrize("field", ["address", "many"])
+    def test_however_they_are_parted_none_is_taken_for_a_reason(self, web, four, database, field):
+        web.post("/people/suppressions", data={field: "ann@post.example, bo@post.example @spam.example", "reason": "asked"})
+        with database.session() as session:
+            rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
+        assert rows == {"ann@post.example": "asked", "bo@post.example": "asked", "@spam.example": "asked"}
+
     def test_page_by_page(self, web, database):
         with database.session() as session:
             for number in range(60):

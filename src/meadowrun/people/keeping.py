@@ -52,6 +52,12 @@ def suppress(session: orm.Session, now: dt.datetime, key: str, reason: str, sour
     return False
 
 
+def side_by_side(line: str) -> list[str]:
+    """The addresses or domains of a line that holds nothing else, however they are parted; none where it does."""
+    words = [word.strip('"') for word in re.split(r"[,;\s]+", line) if word.strip('"')]
+    return words if all("@" in word for word in words) else []
+
+
 def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: str, reason: str,
                   until: dt.datetime | None = None) -> Pasted:
     """Suppresses pasted or uploaded lines: an address or a domain first, a reason of its own after a comma, semicolon or tab; or
@@ -62,8 +68,9 @@ def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: st
     taken, known, refused = 0, 0, []
     for number, line in enumerate(lines):
         first, *rest = [part.strip().strip('"') for part in re.split(r"[,;\t]", line) if part.strip()] or [""]
-        several = all("@" in part and " " not in part for part in rest)
-        for one in (first, *rest) if several else (first,):
+        words = side_by_side(line)
+        several = len(words) > 1 or not rest
+        for one in words or (first,):
             try:
                 key = address_or_domain(one)
             except Invalid as problem:

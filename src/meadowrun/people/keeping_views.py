@@ -164,6 +164,8 @@ def suppress() -> object:
     try:
         until = _until(form.get("until", ""))
         many = form.get("many", "") + ("\n" + file.read().decode("utf-8", errors="replace") if file and file.filename else "")
+        if len(keeping.side_by_side(form.get("address", ""))) > 1:
+            many = f"{form['address']}\n{many}"
         if many.strip():
             pasted = keeping.suppress_many(db(), actor(), now(), many, reason, until)
             said = f"{pasted.taken:,} suppressed" + (f", {_of_them(pasted.known)} known" if pasted.known else "") + "."
