@@ -9,6 +9,7 @@ import flask
 import jinja2
 import psycopg
 import pytest
+from hypothesis import settings as hypotheses
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.db import Database
@@ -17,6 +18,10 @@ from meadowrun.base.testing import TEMPLATE
 from meadowrun.base.worker import load_tasks
 from meadowrun.segments.queries import forget
 from meadowrun.shell import accounts
+from tests.luck import tries
+
+hypotheses.register_profile("ours", tries())
+hypotheses.load_profile("ours")
 
 NOW = dt.datetime(2026, 11, 23, 14, 0, tzinfo=dt.UTC)
 

@@ -2,12 +2,13 @@ import copy
 import datetime as dt
 
 import pytest
-from hypothesis import example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit, english
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
+from tests.luck import tries
 
 WORDS = Dictionary.of(
     [FieldSpec("membership", "membership", "choice", ("Single", "Household")), FieldSpec("renewal", "renewal date", "date"),
@@ -165,7 +166,7 @@ rubbish = st.recursive(st.none() | st.booleans() | st.integers() | st.floats() |
                        max_leaves=4)
 
 
-@settings(max_examples=400)
+@tries(400)
 @given(st.sampled_from([path for path in places(WHOLE) if path]), rubbish)
 @example(("lines", 7, "span"), [None, None])
 @example(("lines", 4, "times"), "twice")

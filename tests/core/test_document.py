@@ -5,7 +5,7 @@ import email.policy
 import re
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import document as doc
@@ -14,6 +14,7 @@ from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.plain import plain_text
 from meadowrun.gateways.email import Letter, mime
+from tests.luck import tries
 
 PUBLIC = "http://mail.example"
 
@@ -78,7 +79,7 @@ def test_an_edited_plain_text_keeps_the_way_out():
 word = st.text(alphabet=st.characters(codec="utf-8", exclude_characters="{}%#\x00", exclude_categories=("Cs", "Cc")), max_size=30)
 
 
-@settings(max_examples=60, deadline=None)
+@tries(60)
 @given(st.lists(st.tuples(st.sampled_from(["heading", "text", "button", "divider", "space"]), word), max_size=8), word)
 def test_any_document_becomes_a_mail_that_reads_back(lines, name):
     """Every fill-in survives; the MIME reads back to the very texts with Python's own parser."""

@@ -3,7 +3,7 @@
 import time
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import fillins
@@ -11,6 +11,7 @@ from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import clean_code, empty, take
 from meadowrun.core.content.filling import template
 from meadowrun.core.content.lines import new_line
+from tests.luck import tries
 
 REFUSED = (
     "{{ 'x' * 10**9 }}", "{{ contact.x.__class__ }}", "{{ contact['x'] }}", "{{ contact.x|center(300000000) }}", "{{ contact.x|format(1) }}",
@@ -29,7 +30,7 @@ def test_refused_when_it_is_saved(source):
         fillins.tree(source)
 
 
-@settings(max_examples=200, deadline=None)
+@tries(200)
 @given(st.text(alphabet="{}%#|().[]'\"_*~ abcontactifeldend0123=", max_size=120))
 def test_anything_typed_is_taken_or_refused_quickly(source):
     started = time.process_time()
@@ -41,7 +42,7 @@ def test_anything_typed_is_taken_or_refused_quickly(source):
     assert time.process_time() - started < 1
 
 
-@settings(max_examples=100, deadline=None)
+@tries(100)
 @given(st.text(max_size=80), st.sampled_from(["{{ 7*7 }}", "{% if contact.n %}x{% endif %}", "{{ contact.town }}", "</td><script>x()</script>",
                                               "MRPART0X", "<!--MRPART0X-->", "\" onclick=\"x()", "javascript:x()"]))
 def test_values_are_only_ever_text(text, hostile):

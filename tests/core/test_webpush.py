@@ -6,10 +6,11 @@ import pytest
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core import webpush
+from tests.luck import tries
 
 # RFC 8291, section 5 and appendix A.
 PLAINTEXT = b"When I grow up, I want to be a watermelon"
@@ -33,7 +34,7 @@ def test_the_example_of_the_standard():
     assert webpush.decrypt(webpush.decode(BODY), private(RECEIVER_PRIVATE), AUTH) == PLAINTEXT
 
 
-@settings(max_examples=25, deadline=None)
+@tries(25)
 @given(st.binary(max_size=webpush.MOST_BYTES))
 def test_only_the_right_keys_open_it(payload):
     mine, other = ec.generate_private_key(ec.SECP256R1()), ec.generate_private_key(ec.SECP256R1())

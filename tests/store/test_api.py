@@ -3,7 +3,7 @@
 import jsonschema
 import pytest
 import sqlalchemy as sa
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.audience import definition as d
@@ -16,6 +16,7 @@ from meadowrun.sends.models import Send
 from meadowrun.tracking.actions import hash_key
 from meadowrun.tracking.models import ApiKey
 from tests.conftest import NOW
+from tests.luck import tries
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.test_segments import nodes, numbered, people_and_words  # noqa: F401 - a fixture
 from tests.store.web import words
@@ -62,7 +63,7 @@ class TestDescription:
         assert api("get", "/lists", key="key_y")[0] == 403
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@tries(150)
 @given(st.lists(nodes, max_size=3))
 def test_whatever_is_written_down_fits_the_published_schema(people_and_words, lines):  # noqa: F811
     _, _, dictionary = people_and_words

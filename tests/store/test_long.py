@@ -1,4 +1,4 @@
-"""What does not fit into the ordinary suite: many random audiences, and a database that goes away in the middle."""
+"""What does not fit into the ordinary suite: a database that goes away in the middle."""
 
 import os
 import pathlib
@@ -9,8 +9,6 @@ import time
 
 import pytest
 import sqlalchemy as sa
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
 
 from meadowrun.base.clock import machine_now
 from meadowrun.base.cluster import Cluster
@@ -18,28 +16,15 @@ from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
 from meadowrun.bench.sink import Sink
-from meadowrun.core.audience import definition as d
-from meadowrun.segments import queries
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
-from tests.conftest import NOW, settings_for
+from tests.conftest import settings_for
 from tests.store.people import IDA, many, ready_send
-from tests.store.test_segments import ZONE, expected_by_judge, nodes, numbered, people_and_words  # noqa: F401 - a fixture
 from tests.store.test_sending import segment
 
 pytestmark = pytest.mark.long
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src"
-
-
-@settings(max_examples=3000, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(st.lists(nodes, max_size=5))
-def test_three_evaluators_agree_on_three_thousand_audiences(people_and_words, lines):  # noqa: F811
-    session, persons, words = people_and_words
-    definition = d.parse(numbered(lines), words)
-    expected = expected_by_judge(session, persons, words, definition)
-    assert set(queries.look(session, definition, words, NOW, ZONE).sieve.members) == expected
-    assert queries.count(session, definition, words, NOW, ZONE) == len(expected)
 
 
 def test_a_database_that_goes_away_in_the_middle_of_a_send():

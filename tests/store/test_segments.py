@@ -7,7 +7,7 @@ import zoneinfo
 
 import pytest
 import sqlalchemy as sa
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.base import clock
@@ -21,6 +21,7 @@ from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.models import Partition
 from tests.conftest import NOW
+from tests.luck import tries
 from tests.store.people import IDA, add, kinds
 
 ZONE = zoneinfo.ZoneInfo("Europe/London")
@@ -204,7 +205,7 @@ def expected_by_judge(session, persons, words, definition):
     return {ident for ident, person in persons.items() if judge.matches(definition, person)}
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@tries(150)
 @given(st.lists(nodes, max_size=4))
 def test_three_evaluators_agree(people_and_words, lines):
     session, persons, words = people_and_words

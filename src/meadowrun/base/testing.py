@@ -49,7 +49,8 @@ def run(root: pathlib.Path, long: bool, arguments: list[str]) -> int:
     try:
         url = cluster.start()
         make_template(url)
-        environment = dict(os.environ, MEADOWRUN_TEST_CLUSTER=url, SE_OFFLINE="true", PYTHONPATH=str(root / "src"))
+        environment = dict(os.environ, MEADOWRUN_TEST_CLUSTER=url, SE_OFFLINE="true", PYTHONPATH=str(root / "src"),
+                           MEADOWRUN_LONG="1" if long else "0")
         marks = [] if long else ["-m", "not long"]
         split = [] if any(a.startswith("-n") or "::" in a for a in arguments) else ["-n", "2", "--dist", "loadfile"]
         return subprocess.run([python, "-m", "pytest", *split, *marks, *arguments], cwd=root, env=environment).returncode

@@ -16,7 +16,7 @@ from typing import Any
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
-from meadowrun.core.content.lines import Json, among, listed
+from meadowrun.core.content.lines import Json, among, listed, one_line
 
 SHAPES = {"box": "a box in the middle", "full": "the full screen"}
 #: what a button does → how that is said
@@ -39,7 +39,7 @@ def take_card(data: Any) -> Json:
         raise DocumentError(f"A card has at most {MOST_BUTTONS} buttons.", "card", "buttons")
     made: Json = {"shape": among(given.get("shape"), SHAPES, "box"),
                   "buttons": [_button(b, f"buttons.{n}") for n, b in enumerate(buttons)],
-                  "page": " ".join(str(given.get("page") or "").split())[:200],
+                  "page": one_line(given.get("page") or "", 200),
                   "times": _whole(given.get("times", 1), "times", 1, MOST_TIMES),
                   "gap_days": _whole(given.get("gap_days", 1), "gap_days", 0, MOST_DAYS)}
     for slot in ("from", "until"):
@@ -63,8 +63,8 @@ def take_card(data: Any) -> Json:
 
 def _button(data: Mapping[str, Any], place: str) -> Json:
     act = among(data.get("act"), ACTS, "open")
-    return {"label": " ".join(str(data.get("label") or "").split())[:200], "act": act,
-            "href": "".join(str(data.get("href") or "").strip())[:2000], "event": str(data.get("event") or "")[:60],
+    return {"label": one_line(data.get("label") or "", 200), "act": act,
+            "href": str(data.get("href") or "").strip()[:2000].rstrip(), "event": str(data.get("event") or "")[:60],
             "days": _whole(data.get("days", 7), f"{place}.days", 1, MOST_DAYS)}
 
 

@@ -28,6 +28,7 @@ from meadowrun.core.content.lines import (
     listed,
     live,
     new_line,
+    one_line,
     walk,
 )
 from meadowrun.core.content.plain import mark_of
@@ -152,7 +153,7 @@ def take(data: Any) -> Json:
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
         raise DocumentError("The message is not an object with a list of lines.")
     made: Json = empty() | {
-        "subject": _one_line(data.get("subject", "")), "preheader": _one_line(data.get("preheader", "")),
+        "subject": one_line(data.get("subject", "")), "preheader": one_line(data.get("preheader", "")),
         "plain": str(data["plain"]) if data.get("plain") else None, "text_only": bool(data.get("text_only")),
         "code": clean_code(str(data["code"])) if data.get("code") else None}
     if data.get("one_of"):
@@ -210,10 +211,6 @@ def _one_of(data: Any) -> Json:
     if not re.fullmatch(r"(contact|company)\.[a-z]\w*", field) or len(values) > MOST_CASES:
         raise DocumentError(f"Choose one field, and a message for each of at most {MOST_CASES} values.", None, "one_of")
     return {"field": field, "values": values, "otherwise": otherwise}
-
-
-def _one_line(text: Any) -> str:
-    return " ".join(str(text).split())
 
 
 def _whole(value: Any, line: str | None, slot: str) -> int:
@@ -292,7 +289,7 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
         return bool(value)
     if isinstance(default, int):
         return _whole(value, ident, name)
-    return _one_line(value) if isinstance(default, str) else value
+    return one_line(value) if isinstance(default, str) else value
 
 
 def _split(value: Any, ident: str) -> list[int]:
@@ -312,14 +309,14 @@ def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:
     lines = data.get("lines") or []
     if not isinstance(lines, list):
         raise DocumentError("The condition of a version is not a list of lines.", ident)
-    return {"id": ident, "name": _one_line(data.get("name", ""))[:120], "lines": lines, "part": str(data.get("part") or "")[:80],
+    return {"id": ident, "name": one_line(data.get("name", ""), 120), "lines": lines, "part": str(data.get("part") or "")[:80],
             "content": held(data.get("content", []))}
 
 
 def _icon(data: Any, ident: str) -> Json:
     if not isinstance(data, dict) or among(data.get("icon"), ICONS) is None:
         raise DocumentError("There is no such icon.", ident, "icons")
-    return {"icon": data["icon"], "href": _one_line(data.get("href", ""))}
+    return {"icon": data["icon"], "href": one_line(data.get("href", ""))}
 
 
 def renewed(lines: list[Json]) -> list[Json]:

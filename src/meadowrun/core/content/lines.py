@@ -30,7 +30,7 @@ ICONS = {"web": "website", "mail": "email", "phone": "telephone", "map": "map", 
          "film": "films", "chat": "chat", "news": "news", "ticket": "tickets", "hedgerow": "Hedgerow", "millpond": "Millpond",
          "rookery": "Rookery"}
 #: Slots of a line that hold text in which fill-ins may stand.
-TEXT_SLOTS = ("text", "html", "label", "href", "alt", "link", "by", "code")
+TEXT_SLOTS = ("text", "html", "label", "href", "src", "alt", "link", "by", "code")
 MOST_CASES = 60
 
 
@@ -51,6 +51,11 @@ def among(value: Any, allowed: Collection[str], otherwise: str | None = None) ->
 def listed(value: Any) -> list[Any]:
     """A value from outside as a list; what is none is an empty one."""
     return value if isinstance(value, list) else []
+
+
+def one_line(value: Any, most: int | None = None) -> str:
+    """A value from outside as one line of at most so many characters, without spaces at its ends."""
+    return " ".join(str(value).split())[:most].rstrip()
 
 
 def inside(line: Mapping[str, Any]) -> list[tuple[str, list[Json]]]:

@@ -8,7 +8,7 @@ from meadowrun.core import webpush
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
-from meadowrun.core.content.lines import Json, among, listed
+from meadowrun.core.content.lines import Json, among, listed, one_line
 
 #: what a tap on the notice does → how that is said
 TAPS = {"address": "opens this address", "app": "opens the app", "page": "opens a full page of ours"}
@@ -29,7 +29,7 @@ def take_push(data: Any) -> Json:
     given: Mapping[str, Any] = data if isinstance(data, Mapping) else {}
     made = dict(EMPTY)
     for slot in ("picture", "icon", "href"):
-        made[slot] = " ".join(str(given.get(slot) or "").split())
+        made[slot] = one_line(given.get(slot) or "")
     made["tap"] = among(given.get("tap"), TAPS, "address")
     made["inbox"] = bool(given.get("inbox"))
     wanted = given.get("systems", EMPTY["systems"])
@@ -42,11 +42,11 @@ def take_push(data: Any) -> Json:
     buttons = [b for b in listed(given.get("buttons")) if isinstance(b, Mapping) and (b.get("label") or b.get("href"))]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(f"A notice has at most {MOST_BUTTONS} buttons.", None, "buttons")
-    made["buttons"] = [{"label": " ".join(str(b.get("label") or "").split()), "href": str(b.get("href") or "").strip()} for b in buttons]
+    made["buttons"] = [{"label": one_line(b.get("label") or ""), "href": str(b.get("href") or "").strip()} for b in buttons]
     pairs = [p for p in listed(given.get("data")) if isinstance(p, list | tuple) and len(p) == 2 and str(p[0]).strip()]
     if len(pairs) > MOST_DATA:
         raise DocumentError(f"A notice carries at most {MOST_DATA} keys of your own.", None, "data")
-    made["data"] = [[str(k).strip()[:60], str(v)[:500]] for k, v in pairs]
+    made["data"] = [[one_line(k, 60), str(v)[:500]] for k, v in pairs]
     for slot, text in texts_of(made):
         try:
             fillins.tree(text)
