@@ -110,3 +110,13 @@ def test_a_key_of_a_notice_that_is_cut_short_ends_in_no_space():
     document["push"]["data"] = [["a" * 59 + " b", "v"]]
     made = take_for("push", document)
     assert made["push"]["data"] == [["a" * 59, "v"]] and take_for("push", made) == made
+
+
+@pytest.mark.parametrize("feed", ["[]", "weather nights", "1st", "weather..nights", "a.b.c.d.e.f.g"])
+def test_a_list_from_a_feed_that_has_no_such_name_is_refused(feed):
+    document = whole("email")
+    line = next(line for line in document["lines"] if line["type"] == "feed")
+    line["feed"] = feed
+    with pytest.raises(DocumentError, match="is not the name of a feed") as refused:
+        take_for("email", document)
+    assert (refused.value.line, refused.value.slot) == (line["id"], "feed")

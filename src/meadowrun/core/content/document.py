@@ -54,6 +54,8 @@ _DEEPEST = 5
 _CODE_TAGS = nh3.ALLOWED_TAGS | {"style", "center", "font", "section", "html", "head", "body", "title", "meta", "link"} - {"link"}
 _CODE_ATTRIBUTES = {"style", "class", "id", "align", "valign", "width", "height", "bgcolor", "background", "border",
                     "cellpadding", "cellspacing", "role", "dir", "lang", "title", "color", "face", "size", "name", "content"}
+#: a feed's key and, parted by dots, the way to a list in what it gives
+_FEED = re.compile(r"[A-Za-z]\w*(\.[A-Za-z]\w*){0,5}\Z")
 _WRAPPED = re.compile(r"<!--MRFILL(\d+)X-->|MRFILL(\d+)X")
 
 
@@ -285,6 +287,8 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
         return max(4, min(200, _whole(value, ident, name)))
     if name == "most":
         return max(1, min(fillins.MOST_ITEMS, _whole(value, ident, name)))
+    if name == "feed" and value and not _FEED.match(str(value)):
+        raise DocumentError(f"“{str(value)[:60]}” is not the name of a feed, or of a list in it.", ident, name)
     if isinstance(default, bool):
         return bool(value)
     if isinstance(default, int):
