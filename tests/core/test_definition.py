@@ -15,7 +15,8 @@ WORDS = Dictionary.of(
      FieldSpec("score", "score", "number"), FieldSpec("member", "member", "yes_no"),
      FieldSpec("interests", "interests", "choices", ("sky", "sea")), FieldSpec("company.kind", "kind", "choice", ("School",))],
     [EventSpec(1, "bought", "bought a ticket", "buy a ticket", (DetailSpec("amount", "amount", "number"),
-                                                                  DetailSpec("night", "night", "text")))])
+                                                                  DetailSpec("night", "night", "text")))],
+    named={"tag": {1: "night", 2: "night/dark", 3: "free"}})
 TODAY = dt.date(2026, 11, 23)
 
 
@@ -43,7 +44,10 @@ def event(**more):
      "who bought a ticket at least once with amount at least 20 since 1 Mar 2026"),
     ({"id": "g", "kind": "group", "match": "none", "lines": [field("is", ["Single"])]},
      "but not anyone whose membership is Single"),
-    ({"id": "g", "kind": "group", "match": "any", "lines": [field("is", ["Single"]), event()]}, "for whom any of these holds")])
+    ({"id": "g", "kind": "group", "match": "any", "lines": [field("is", ["Single"]), event()]}, "for whom any of these holds"),
+    ({"id": "t", "kind": "tag", "tag": 1}, "who has the tag “night”, or one under night"),
+    ({"id": "t", "kind": "tag", "tag": "free", "inside": False}, "who does not have the tag “free”"),
+    ({"id": "m", "kind": "mail", "what": "opened", "of": {"tag": "free"}}, "who opened any message tagged “free” at any time")])
 def test_a_line_reads_as_a_sentence(line, said):
     node = d.parse({"lines": [line]}, WORDS).lines[0]
     assert english.text(english.sentence(node, WORDS, TODAY)) == said
@@ -151,7 +155,7 @@ WHOLE = {"lines": [
     event(id="e3", total={"detail": "amount", "op": "at_least", "value": 20}),
     {"id": "m1", "kind": "mail", "what": "clicked", "did": True, "of": {"tag": "night"}, "times": 2, "span": {"last": 3}, "among": "sent"},
     {"id": "c1", "kind": "consent", "state": "agreed", "channel": "sms"}, {"id": "r1", "kind": "reach", "channel": "email", "can": True},
-    {"id": "s1", "kind": "share", "percent": 10, "salt": "abc"},
+    {"id": "s1", "kind": "share", "percent": 10, "salt": "abc"}, {"id": "t1", "kind": "tag", "tag": 2, "inside": False},
     {"id": "g1", "kind": "group", "match": "any", "lines": [field("blank", None, "town") | {"id": "f5"}]}]}
 
 

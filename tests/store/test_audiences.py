@@ -20,6 +20,7 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.models import Partition
+from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
 from tests.store.test_segments import send_of
@@ -119,6 +120,9 @@ def build(session):
     session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE first_name = 'Gil'"), {"now": NOW})
     keeping.make_list(session, IDA, NOW, "Guests", "by hand", [numbers["Ann"], numbers["Di"]])
     mails(session, numbers)
+    tags = dict(zip(("club", "club/sky", "clubhouse"), tagging.numbers(session, NOW, ["club", "club/sky", "clubhouse"]), strict=True))
+    for name, path in (("Ann", "club"), ("Bo", "club/sky"), ("Di", "club"), ("Di", "club/sky"), ("Cy", "clubhouse")):
+        session.execute(sa.text("INSERT INTO contact_tags VALUES (:c, :t)"), {"c": numbers[name], "t": tags[path]})
     words = dictionary(session)
     actions.save(session, IDA, NOW, words, "Farrow people", {"lines": [field("town", "is", ["farrow"])]})
     session.add(Partition(name="Tiers", version=1, created_at=NOW, changed_at=NOW, changed_by="Ida", parts=[
@@ -127,8 +131,8 @@ def build(session):
 
 
 def mails(session, numbers):
-    """Send 1 (tag night) went 40 days ago, send 2 (tags night, free) 20 days ago; success is a ticket within 3 days."""
-    first, second = send_of(session, 1, ["night"]), send_of(session, 2, ["night", "free"])
+    """Send 1 (tag night) went 40 days ago, send 2 (tags night/dark, free) 20 days ago; success is a ticket within 3 days."""
+    first, second = send_of(session, 1, ["night"]), send_of(session, 2, ["night/dark", "free"])
     rows = [(first, "Ann", "delivered", [("opened", 1, None, False), ("clicked", 1, 0, False)]),
             (first, "Bo", "delivered", [("opened", 0, None, True)]), (first, "Cy", "no_consent", []),
             (first, "Eve", "delivered", []), (first, "Gil", "bounced", []),
@@ -143,6 +147,10 @@ def mails(session, numbers):
             session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) VALUES "
                                     "(:c, :at, :s, :k, :l, :m, '')"), {"c": numbers[name], "at": send.taken_at + dt.timedelta(days=days),
                                                                       "s": send.id, "k": kind, "l": link, "m": machine})
+
+
+def tagged(path, inside=True):
+    return {"id": "t1", "kind": "tag", "tag": path, "inside": inside}
 
 
 def field(ref, op, value=None, **more):
@@ -268,6 +276,11 @@ CASES = [
         {"id": "l", "kind": "list", "list": 1}, {"id": "s", "kind": "segment", "segment": 1, "inside": False}], "Di"),
     ("a part: the first that matches wins", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "f"}], "Bo"),
     ("everyone else", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "else"}], "Di Eve Fay Gil Hal"),
+    ("the tag, or one under it", NOW, [tagged("club")], "Ann Bo Di"),
+    ("only the tag within", NOW, [tagged("club/sky")], "Bo Di"),
+    ("not the tag, nor one under it", NOW, [tagged("club", False)], "Cy Eve Fay Gil Hal"),
+    ("a tag that only begins alike", NOW, [tagged("clubhouse")], "Cy"),
+    ("a mail with a tag within", NOW, [mail("delivered", of={"tag": "night/dark"})], "Ann Bo Di"),
     ("a full share is everyone", NOW, [{"id": "h", "kind": "share", "percent": 100, "salt": "s"}], EVERYONE),
     ("none of two", NOW, [group("none", field("town", "blank"), field("tier", "is", ["Patron"]))], "Bo Eve Fay Gil Hal"),
     ("a group within a group", NOW, [group("any", field("town", "blank"), group("all", field("tier", "is", ["Single"]), field("lends", "no"),

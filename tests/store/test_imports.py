@@ -66,7 +66,7 @@ def test_the_dry_run_says_what_happens_and_changes_nothing(database, job_context
     assert snapshot(database) == before
     with database.session() as session:
         counts = session.get_one(Import, ident).dry_counts
-        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "stay_out": 2,
+        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "stay_out": 2, "tagged": 0,
                           "agreed_email": 1, "declined_email": 0, "agreed_sms": 0, "declined_sms": 0}
         refusal = session.scalars(sa.select(ImportRefusal)).one()
         assert (refusal.row, refusal.column, refusal.cells[0]) == (4, "Email", "no-at-sign")

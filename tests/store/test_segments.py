@@ -20,6 +20,7 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.models import Partition
+from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
 from tests.luck import tries
 from tests.store.people import IDA, add, kinds
@@ -44,7 +45,9 @@ def build(session):
     dice = random.Random(7)
     days = ["2026-11-23", "2026-11-24", "2027-01-01", "2024-02-29", "1990-12-31", "2026-11-22", "2026-10-25"]
     zones = [None, "Europe/London", "Pacific/Auckland", "America/Los_Angeles", "Not/A_Zone"]
-    sends = [send_of(session, n, tags) for n, tags in ((1, ["night"]), (2, ["night", "free"]), (3, []))]
+    sends = [send_of(session, n, tags) for n, tags in ((1, ["night"]), (2, ["night/dark", "free"]), (3, []))]
+    borne = tagging.numbers(session, NOW, ["free", "free/family", "night", "nightly"])
+    session.execute(sa.text("UPDATE messages SET tags = :tags WHERE id = 3"), {"tags": borne[1:2]})
     made = []
     for n in range(40):
         given = {"town": dice.choice(["Farrow", "Tarnside", "FARROW", "Fárrow ", None]), "first_name": dice.choice(["Zoë", "Ann_", "50%", None]),
@@ -74,6 +77,9 @@ def build(session):
             details = dice.choice([{"amount": 24}, {"amount": 8, "night": "Moon night"}, {}])
             session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, CAST(:d AS jsonb))"),
                             {"c": contact.id, "at": at, "k": ids[dice.choice(list(ids))], "d": json.dumps(details)})
+        for tag in borne:
+            if dice.random() < 0.3:
+                session.execute(sa.text("INSERT INTO contact_tags VALUES (:c, :t)"), {"c": contact.id, "t": tag})
         for send in sends:
             if dice.random() < 0.6:
                 mailed(session, dice, contact.id, send)
@@ -100,7 +106,7 @@ def send_of(session, number, tags):
     """A send that went out 40, 20 or 0 days ago; success is buying a ticket within 3 days."""
     ident = session.execute(sa.text(
         "INSERT INTO campaigns (name, kind, tags, created_at, changed_at) VALUES (:n, 'Other', :tags, :now, :now) RETURNING id"),
-        {"n": f"Campaign {number}", "tags": tags, "now": NOW}).scalar_one()
+        {"n": f"Campaign {number}", "tags": tagging.numbers(session, NOW, sorted(tags)), "now": NOW}).scalar_one()
     message = session.execute(sa.text(
         "INSERT INTO messages (name, channel, draft, document, created_at, changed_at, changed_by) VALUES (:n, :ch, 1, '{}', :now, :now, '') "
         "RETURNING id"), {"n": f"Message {number}", "now": NOW, "ch": "sms" if number == 2 else "email"}).scalar_one()
@@ -168,7 +174,7 @@ followed = st.fixed_dictionaries({"kind": st.just("event"), "event": st.just("vi
 mail_lines = st.fixed_dictionaries({
     "kind": st.just("mail"), "did": st.booleans(), "span": spans, "among": st.sampled_from(["sent", "everyone"]),
     "what": st.sampled_from(["sent", "delivered", "opened", "clicked", "bounced", "complained", "unsubscribed", "converted"]),
-    "times": st.sampled_from([1, 1, 2]), "of": st.sampled_from([{}, {"message": 1}, {"campaign": 2}, {"send": 3}, {"tag": "night"},
+    "times": st.sampled_from([1, 1, 2]), "of": st.sampled_from([{}, {"message": 1}, {"campaign": 2}, {"send": 3}, {"tag": "night"}, {"tag": "free"},
                                                            {"channel": "email"}, {"channel": "sms"}])})
 clicks = st.fixed_dictionaries({"kind": st.just("mail"), "what": st.just("clicked"), "did": st.booleans(), "of": st.just({"message": 1}),
                                 "link": st.sampled_from([0, 1])})
@@ -180,6 +186,7 @@ others = st.sampled_from([
     *({"kind": "list", "list": 1, "inside": i} for i in (True, False)),
     *({"kind": "segment", "segment": 1, "inside": i} for i in (True, False)),
     *({"kind": "part", "partition": 1, "part": part, "inside": i} for part in ("p", "f", "else") for i in (True, False)),
+    *({"kind": "tag", "tag": path, "inside": i} for path in ("free", "free/family", "night", "night/dark") for i in (True, False)),
     {"kind": "share", "percent": 30, "salt": "abc"}, {"kind": "share", "percent": 0.5, "salt": "x1"}])
 leaves = st.one_of(field_lines, event_lines, picked_events, totals, followed, mail_lines, clicks, others)
 nodes = st.recursive(leaves, lambda inner: st.fixed_dictionaries({

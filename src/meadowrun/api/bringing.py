@@ -5,6 +5,7 @@ from typing import Any
 import flask
 
 from meadowrun.api.door import MOST, NUMBERS, PAGED, TEXT, Json, endpoint, paged, thing, whole
+from meadowrun.api.labels import paths
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core import people_file as pf
@@ -53,7 +54,8 @@ def one_import(actor: Actor, ident: int) -> object:
     identify={"enum": ["email", "reference"]}, known={"enum": ["update", "fill", "keep"], "description": "what a known person’s record becomes"},
     day_first={"type": "boolean"}, consent={**TEXT, "description": "how they agreed, in words; without it nobody’s consent is written down"},
     channels={"type": "array", "items": {"enum": _CHANNELS}, "description": "what every newcomer agreed to"},
-    topics={**NUMBERS, "description": "of email; 0 for all of it"}, list_name={**TEXT, "description": "a list to put everybody of the file on"}))
+    topics={**NUMBERS, "description": "of email; 0 for all of it"}, list_name={**TEXT, "description": "a list to put everybody of the file on"},
+    tags={"type": "array", "items": TEXT, "description": "tags for everybody of the file"}))
 def match(actor: Actor, ident: int) -> object:
     found, data = actions.get(db(), ident), body()
     plan, new = _plan(found, data), {}
@@ -92,7 +94,8 @@ def _plan(found: Import, data: Json) -> pf.Plan:
         raise Invalid("Say how the newcomers agreed, so that it can be shown later; or leave “channels” out.", "consent")
     return pf.Plan(targets=tuple(targets), identify=data.get("identify", before.identify), known=data.get("known", before.known),
                    day_first=_named(data, "day_first", bool, before.day_first), consent=consent, channels=tuple(channels),
-                   topics=tuple(sorted({0, *about})), list_name=" ".join(_named(data, "list_name", str, "").split()))
+                   topics=tuple(sorted({0, *about})), list_name=" ".join(_named(data, "list_name", str, "").split()),
+                   tags=tuple(paths(_named(data, "tags", list, []))))
 
 
 @endpoint("post", "/v1/imports/<int:ident>/go", "Carry an import out whose dry run is done", codes=(202,))

@@ -88,4 +88,13 @@ def thing(required: list[str], **properties: Json) -> Json:
 
 
 TEXT: Json = {"type": "string"}
-NUMBERS: Json = {"type": "array", "items": {"type": "integer"}, "maxItems": 100_000}
+MOST_NUMBERS = 100_000
+NUMBERS: Json = {"type": "array", "items": {"type": "integer"}, "maxItems": MOST_NUMBERS}
+
+
+def numbers(data: Json) -> list[int]:
+    """The contact numbers that a posted object names as “contacts”. Raises Invalid."""
+    given = data.get("contacts", [])
+    if not isinstance(given, list) or not all(isinstance(n, int) and not isinstance(n, bool) for n in given) or len(given) > MOST_NUMBERS:
+        raise Invalid(f"“contacts” is a list of at most {MOST_NUMBERS:,} contact numbers.", "contacts")
+    return given

@@ -5,8 +5,8 @@ from typing import Any
 
 import flask
 
-from meadowrun.api import audience, bringing, order
-from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, paged, pages, thing, whole
+from meadowrun.api import audience, bringing, labels, order
+from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, numbers, paged, pages, thing, whole
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
@@ -22,7 +22,7 @@ from meadowrun.shell.request import body, db, now, public, settings
 from meadowrun.tracking import taking
 
 #: Importing these modules has registered their endpoints on the same pages.
-__all__ = ["WITHOUT_CSRF", "audience", "bringing", "order", "pages"]
+__all__ = ["WITHOUT_CSRF", "audience", "bringing", "labels", "order", "pages"]
 
 _EVENT: Json = thing(["event"], **{
     "event": {**TEXT, "pattern": "^[a-z][a-z0-9_]{0,59}$", "description": "What happened: ticket_bought"},
@@ -33,7 +33,8 @@ _EVENT: Json = thing(["event"], **{
     "details": {"type": "object", "description": "Typed details: {\"amount\": 24.0}"}})
 _CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["string", "null"]} for n in people.TEXT_COLUMNS}, consent=thing(
     ["agreed", "how"], agreed={"type": "boolean"}, how={**TEXT, "description": "the evidence, in words"},
-    channel={"enum": list(CHANNEL_WORDS), "default": "email"}, topic={**TEXT, "description": "of email; all of it if left out"})),
+    channel={"enum": list(CHANNEL_WORDS), "default": "email"}, topic={**TEXT, "description": "of email; all of it if left out"}),
+    tags={"type": "array", "items": TEXT, "description": "All tags of the contact, by their paths; those left out of it are taken"}),
     "additionalProperties": {"description": "Own fields, by key"}}
 
 
@@ -59,10 +60,15 @@ def put_contact(actor: Actor) -> object:
     if not email:
         raise Invalid("A contact is found by “email”.", "email")
     known = queries.contact_of(db(), email)
-    fields = {k: v for k, v in data.items() if k != "consent"}
-    contact = people.save_contact(db(), actor, now(), fields, known, f"API, {flask.g.api_key.name}")
+    contact = people.save_contact(db(), actor, now(), _fields(data), known, f"API, {flask.g.api_key.name}")
     _take_consent(contact, data)
+    labels.take_tags(actor, contact, data)
     return flask.jsonify(_contact(contact)), 200 if known else 201
+
+
+def _fields(data: Json) -> Json:
+    """What posted JSON says of a contact's fields."""
+    return {name: value for name, value in data.items() if name not in ("consent", "tags")}
 
 
 def _take_consent(contact: Contact, data: Json) -> None:
@@ -87,8 +93,9 @@ def _take_consent(contact: Contact, data: Json) -> None:
           takes={**_CONTACT, "required": []})
 def change_contact(actor: Actor, ident: int) -> object:
     data, contact = body(), queries.contact(db(), ident)
-    people.save_contact(db(), actor, now(), {k: v for k, v in data.items() if k != "consent"}, contact)
+    people.save_contact(db(), actor, now(), _fields(data), contact)
     _take_consent(contact, data)
+    labels.take_tags(actor, contact, data)
     return flask.jsonify(_contact(contact))
 
 
@@ -124,7 +131,8 @@ def erase_contact(actor: Actor, ident: int) -> object:
 def _contact(contact: Contact) -> Json:
     standard = {name: getattr(contact, name) for name in ("email", *people.TEXT_COLUMNS)}
     return {"id": contact.id, **standard, "company_id": contact.company_id, **contact.attributes,
-            "consent": [{"channel": c.channel, "topic": c.topic, "agreed": c.agreed, "how": c.how} for c in queries.consent_of(db(), contact.id)]}
+            "consent": [{"channel": c.channel, "topic": c.topic, "agreed": c.agreed, "how": c.how} for c in queries.consent_of(db(), contact.id)],
+            "tags": labels.of_contact(contact)}
 
 
 @endpoint("get", "/v1/companies", "Companies by number, page by page", query=PAGED)
@@ -189,14 +197,7 @@ def make_list(actor: Actor) -> object:
     if not str(data.get("name", "")).strip():
         raise Invalid("A list needs a name.", "name")
     made = keeping.make_list(db(), actor, now(), str(data["name"]), f"API, {flask.g.api_key.name}")
-    return flask.jsonify(_list(made, keeping.put_in(db(), made.id, _numbers(data)))), 201
-
-
-def _numbers(data: Json) -> list[int]:
-    given = data.get("contacts", [])
-    if not isinstance(given, list) or not all(isinstance(n, int) and not isinstance(n, bool) for n in given) or len(given) > 100_000:
-        raise Invalid("“contacts” is a list of at most 100,000 contact numbers.", "contacts")
-    return given
+    return flask.jsonify(_list(made, keeping.put_in(db(), made.id, numbers(data)))), 201
 
 
 @endpoint("get", "/v1/lists/<int:ident>/members", "The contacts of a list, page by page", query=PAGED)
@@ -210,13 +211,13 @@ def list_members(actor: Actor, ident: int) -> object:
 @endpoint("post", "/v1/lists/<int:ident>/members", "Put contacts into a list", takes=thing(["contacts"], contacts=NUMBERS))
 def put_members(actor: Actor, ident: int) -> object:
     queries.found(db(), PeopleList, ident, "list")
-    return flask.jsonify(added=keeping.put_in(db(), ident, _numbers(body())))
+    return flask.jsonify(added=keeping.put_in(db(), ident, numbers(body())))
 
 
 @endpoint("delete", "/v1/lists/<int:ident>/members", "Take contacts out of a list", takes=thing(["contacts"], contacts=NUMBERS))
 def remove_members(actor: Actor, ident: int) -> object:
     found = queries.found(db(), PeopleList, ident, "list")
-    return flask.jsonify(removed=keeping.take_out(db(), actor, now(), found, _numbers(body())))
+    return flask.jsonify(removed=keeping.take_out(db(), actor, now(), found, numbers(body())))
 
 
 @endpoint("delete", "/v1/lists/<int:ident>", "Delete a list that nothing uses; its people stay")

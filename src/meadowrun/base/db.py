@@ -26,6 +26,7 @@ class Base(orm.DeclarativeBase):
         dict[str, Any]: JSONB(),
         list[Any]: JSONB(),
         list[str]: sa.ARRAY(sa.Text()),
+        list[int]: sa.ARRAY(sa.BigInteger()),
     }
     metadata = sa.MetaData(naming_convention={
         "ix": "ix_%(table_name)s_%(column_0_N_name)s", "uq": "uq_%(table_name)s_%(column_0_N_name)s",

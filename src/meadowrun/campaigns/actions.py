@@ -14,10 +14,10 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.wording import fold
 from meadowrun.people.queries import definitions_using
+from meadowrun.tags import actions as tag_actions
 
 #: Kinds offered before an organisation has used any of its own.
 BEGINNINGS = ("Announcement", "Appeal", "Invitation", "Newsletter", "Offer", "Renewal")
-_TAG = re.compile(r"[a-z0-9-]+(/[a-z0-9-]+)*\Z")
 
 
 def get(session: orm.Session, campaign_id: int) -> Campaign:
@@ -33,18 +33,6 @@ def fact_key(label: str) -> str:
     return re.sub(r"[^a-z0-9]+", "_", fold(label).replace("’", "").replace("'", "")).strip("_")[:40]
 
 
-def tags(text: str) -> list[str]:
-    """Tags typed with commas: "season/leonids, members". Raises Invalid."""
-    found = []
-    for part in text.split(","):
-        tag = "/".join(re.sub(r"[^a-z0-9]+", "-", fold(p)).strip("-") for p in part.split("/"))
-        if part.strip():
-            if not _TAG.match(tag):
-                raise Invalid(f"“{part.strip()}” is no tag. Use letters and digits, with / for a path.", "tags")
-            found.append(tag)
-    return sorted(set(found))
-
-
 def kinds(session: orm.Session) -> list[str]:
     """What a campaign may be called a kind of: what was used so far, and a few to begin with. Any other may be typed."""
     return sorted({*session.scalars(sa.select(Campaign.kind).distinct()), *BEGINNINGS}, key=str.lower)
@@ -52,7 +40,7 @@ def kinds(session: orm.Session) -> list[str]:
 
 def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str, Any],
          campaign: Campaign | None = None) -> Campaign:
-    """Adds a campaign or changes it. Raises Invalid naming the field, Conflict when the name is taken."""
+    """Adds a campaign or changes it; `tags` among the values are paths. Raises Invalid naming the field, Conflict when the name is taken."""
     name = " ".join(str(values.get("name", "")).split())
     if not name:
         raise Invalid("Give the campaign a name you will recognise in reports.", "name")
@@ -70,7 +58,8 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str,
         session.add(campaign)
     campaign.name, campaign.kind = name, kind
     campaign.starts, campaign.ends = starts, ends
-    campaign.tags = values.get("tags", campaign.tags)
+    if "tags" in values:
+        campaign.tags = tag_actions.numbers(session, now, values["tags"])
     campaign.facts = values.get("facts", campaign.facts)
     campaign.changed_at = now
     session.flush()

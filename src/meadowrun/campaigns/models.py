@@ -17,8 +17,8 @@ class Campaign(Base):
     kind: orm.Mapped[str]
     starts: orm.Mapped[dt.date | None]
     ends: orm.Mapped[dt.date | None]
-    #: labels with a path: season/leonids
-    tags: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
+    #: numbers of its tags; its messages inherit them
+    tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
     #: values set once and used in all its messages, by key
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     created_at: orm.Mapped[dt.datetime]

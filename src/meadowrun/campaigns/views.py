@@ -12,13 +12,16 @@ from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.actions import create as create_send
 from meadowrun.sends.queries import count_by_campaign, recent
 from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
+from meadowrun.tags.actions import read as read_tags
+from meadowrun.tags.page import narrowed
 
 pages = flask.Blueprint("campaigns", __name__)
 
 
 @pages.get("/campaigns")
 def table() -> object:
-    return flask.render_template("campaigns/table.html", rows=actions.campaigns(db()), counts=count_by_campaign(db()))
+    rows, tagged = narrowed(actions.campaigns(db()))
+    return flask.render_template("campaigns/table.html", rows=rows, tagged=tagged, counts=count_by_campaign(db()))
 
 
 @pages.get("/campaigns/new")
@@ -44,7 +47,7 @@ def _typed_facts() -> list[tuple[str, str]]:
 def _read() -> dict[str, Any]:
     form = flask.request.form
     values: dict[str, Any] = {"name": form.get("name", ""), "kind": form.get("kind", "Other"),
-                              "tags": actions.tags(form.get("tags", ""))}
+                              "tags": read_tags(form.get("tags", ""))}
     for name in ("starts", "ends"):
         text = form.get(name, "")
         try:

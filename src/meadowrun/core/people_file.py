@@ -11,7 +11,7 @@ from typing import Any
 import charset_normalizer
 import openpyxl
 
-from meadowrun.core import values
+from meadowrun.core import tags, values
 from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.core.wording import fold
@@ -22,6 +22,8 @@ SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 STANDARD = ("email", "reference", "first_name", "last_name", "phone", "town", "language", "timezone", "company")
 #: Columns that say yes or no to a channel, for each person.
 SAID = {"agreed:email": "email", "agreed:sms": "sms"}
+#: A column of tags, parted by commas or semicolons.
+TAGS = "tags"
 #: Signs that no table holds but by accident; many of them are no text.
 _STRANGE = re.compile(r"[\x00-\x08\x0e-\x1f]")
 #: what a header may say for each standard field, folded
@@ -37,6 +39,7 @@ _HINTS: dict[str, tuple[str, ...]] = {
     "language": ("language", "sprache", "langue", "lang"),
     "timezone": ("time zone", "timezone", "zeitzone"),
     "company": ("company", "organisation", "organization", "firma", "school", "club", "employer"),
+    TAGS: ("tags", "tag"),
 }
 #: The same for what people said; only the whole header counts, since a wrong guess would be about consent.
 _SAID_HINTS = {
@@ -85,14 +88,17 @@ class Plan:
     topics: tuple[int, ...] = (0,)
     #: name of a list to put everybody from the file on; empty: none
     list_name: str = ""
+    #: tags for everybody from the file, as paths
+    tags: tuple[str, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
-        return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics), "channels": list(self.channels)}
+        return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics), "channels": list(self.channels),
+                "tags": list(self.tags)}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Plan":
         return cls(**{**data, "targets": tuple(data["targets"]), "topics": tuple(data["topics"]),
-                      "channels": tuple(data.get("channels", ("email",)))})
+                      "channels": tuple(data.get("channels", ("email",))), "tags": tuple(data.get("tags", ()))})
 
     def agreeing(self, channel: str) -> str:
         """Who agrees to a channel: “column” where one says so, “newcomers” all of them, or nobody (“”)."""
@@ -111,6 +117,7 @@ class Row:
     email_usable: bool
     #: channel → what the row says they said
     said: dict[str, bool]
+    tags: tuple[str, ...] = ()
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -345,6 +352,7 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
     standard: dict[str, str] = {}
     attributes: dict[str, Any] = {}
     said: dict[str, bool] = {}
+    borne: set[str] = set(plan.tags)
     for index, target in matched:
         cell = cells[index] if index < len(cells) else None
         if cell is None or cell == "":
@@ -364,6 +372,9 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
             text = values.text_or_none(shown(cell) if not isinstance(cell, str) else cell)
             if text is None:
                 continue
+            if target == TAGS:
+                borne |= set(tags.typed(text))
+                continue
             if len(text) > 500:
                 raise values.ValueProblem("is longer than 500 characters")
             if target == "phone":
@@ -371,7 +382,7 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
             elif target == "timezone":
                 text = values.timezone(text)
             standard[target] = text
-        except values.ValueProblem as problem:
+        except (values.ValueProblem, tags.TagProblem) as problem:
             raise _Refused(target, str(problem)) from None
     usable = False
     address = standard.get("email")
@@ -383,4 +394,4 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
         usable = True
     if plan.identify not in standard:
         raise _Refused(plan.identify, "has no address" if plan.identify == "email" else "has no reference number")
-    return Row(number, standard, attributes, usable, said)
+    return Row(number, standard, attributes, usable, said, tuple(sorted(borne)))

@@ -32,6 +32,8 @@ from meadowrun.segments import partitions
 from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell import accounts
+from meadowrun.tags import actions as tagging
+from meadowrun.tags.models import Tag
 from meadowrun.tracking.models import ApiKey, EventKind
 
 IDA = Actor(None, "Ida Vance", "admin")
@@ -199,6 +201,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
         partitions.change(session, IDA, now - dt.timedelta(days=200), words, regions, {
             "do": "set", "name": region, "lines": [{"id": "a", "kind": "field", "field": "region", "op": "is", "value": [region]}]})
     keeping.make_list(session, IDA, now - dt.timedelta(days=30), "Open night guests", "by hand, Ida Vance", list(range(3, 240, 7)))
+    _tags(session, now)
     if settings.village_url and settings.feed_hosts:
         rows = writing.house(session, IDA, now - dt.timedelta(days=60), settings, regions.id)
         writing.welcome(session, IDA, now - dt.timedelta(days=3), settings, rows)
@@ -227,6 +230,20 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
                      edition_id=diary[2], sender_id=2, audience={"in": [{"segment": diary[3]}], "out": []},
                      zone=settings.timezone, topic_id=1, success_event="ticket_bought", success_days=7, leaves_at=leaves,
                      created_at=now, changed_at=now, started_by=IDA.name))
+
+
+def _tags(session: orm.Session, now: dt.datetime) -> None:
+    """Tags on people by their numbers, and on what is written and said."""
+    for path, (meaning, every, first) in stories.TAGS.items():
+        ident, = tagging.numbers(session, now, [path])
+        tagging.describe(session, IDA, now, session.get_one(Tag, ident), meaning)
+        if every:
+            session.execute(sa.text("INSERT INTO contact_tags (contact_id, tag_id) SELECT id, :tag FROM contacts WHERE id % :every = :first"),
+                            {"tag": ident, "every": every, "first": first})
+    for kind, name, paths in stories.TAGGED:
+        table = {"segment": "segments", "list": "lists"}[kind]
+        number = session.execute(sa.text(f"SELECT id FROM {table} WHERE name = :name"), {"name": name}).scalar_one()
+        tagging.put_on(session, IDA, now, kind, number, paths)
 
 
 def _past_send(session: orm.Session, made: world.World, number: int, total: int) -> None:

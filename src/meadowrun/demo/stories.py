@@ -71,6 +71,16 @@ MESSAGES: dict[str, tuple[str, str, list[tuple[str, str, str]]]] = {
 SUCCESS = {"Another year of stars": "membership_renewed", "Leonid nights": "ticket_bought", "Sky diary": "ticket_bought",
            "Lecture: moons with oceans": "lecture_booked", "Thank you for coming": "survey_answered"}
 
+#: tag → what it means, and of how many contacts one bears it, beginning with which
+TAGS: dict[str, tuple[str, int, int]] = {
+    "desk": ("What the desk noted", 0, 0), "desk/called": ("Spoken to by telephone this year", 61, 7),
+    "desk/no-calls": ("Asked not to be telephoned", 431, 12), "guests": ("Came as somebody’s guest", 0, 0),
+    "guests/spring-fair": ("Left an address at the stall", 83, 20), "guests/school-visit": ("Was here with a class", 139, 31),
+    "helpers": ("Gives a hand", 211, 5), "helpers/telescopes": ("May handle the small telescopes", 389, 40),
+    "helpers/till": ("Knows the till of the shop", 557, 77), "press": ("Writes about us", 1999, 400)}
+#: kind, name, tags
+TAGGED = (("segment", "Members", ["members"]), ("segment", "Loyal members near renewal", ["members/renewal"]),
+          ("list", "Open night guests", ["guests"]))
 #: name, kind, first day from today, tags, facts
 CAMPAIGNS: list[tuple[str, str, int, list[str], dict[str, str]]] = [
     ("Sky diary", "Newsletter", -400, ["newsletter"], {}),

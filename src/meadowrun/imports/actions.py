@@ -51,7 +51,7 @@ def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import
     plan = pf.Plan.from_json({**plan.to_json(), "targets": targets})
     words = dictionary(session)
     for target in targets:
-        if target and target not in (*pf.STANDARD, *pf.SAID) and target.removeprefix("own:") not in words.fields:
+        if target and target not in (*pf.STANDARD, *pf.SAID, pf.TAGS) and target.removeprefix("own:") not in words.fields:
             raise Invalid(f"There is no field “{target}” any more.", "targets")
     try:
         pf.check(plan, found.columns)

@@ -20,6 +20,7 @@ from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Field, StoredFile
 from meadowrun.people.queries import NUMBER, dictionary
+from meadowrun.tags import actions as tagging
 
 COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone")
 #: What a column may say yes or no to.
@@ -33,7 +34,7 @@ STAGE = """
 CREATE TEMPORARY TABLE staged (
     row integer, email text, email_key text, reference text, first_name text, last_name text, phone text, town text,
     language text, timezone text, company text, company_key text, attributes jsonb, name_key text, search_key text,
-    email_usable boolean, said_email boolean, said_sms boolean, contact_id bigint, company_id bigint, is_new boolean DEFAULT false,
+    email_usable boolean, said_email boolean, said_sms boolean, tags text[], contact_id bigint, company_id bigint, is_new boolean DEFAULT false,
     is_changed boolean DEFAULT false) ON COMMIT DROP
 """
 
@@ -96,6 +97,7 @@ class _Run:
         self._choices()
         new = self._insert()
         changed = self._update()
+        tagged = self._tag()
         known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
         stay_out = execute(sa.text(
             "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key IN "
@@ -103,7 +105,7 @@ class _Run:
             "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = 'email' "
             "AND k.topic_id = 0 AND NOT k.agreed)")).scalar_one()
         counts = {"rows": self.rows, "new": new, "changed": changed, "unchanged": known - changed,
-                  "refused": len(self.refused), "stay_out": stay_out}
+                  "refused": len(self.refused), "stay_out": stay_out, "tagged": tagged}
         for channel in CHANNELS:
             counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = self._consent(channel), self._declined(channel)
         if not self.dry:
@@ -115,7 +117,7 @@ class _Run:
     def _stage(self) -> None:
         own = {f.key: f for f in dictionary(self.session).fields.values() if f.owner == "contact" and not f.column}
         names = ("row", "email", "email_key", "reference", *COLUMNS, "company", "company_key", "attributes", "name_key",
-                 "search_key", "email_usable", "said_email", "said_sms")
+                 "search_key", "email_usable", "said_email", "said_sms", "tags")
         with driver(self.session).cursor() as cursor, \
                 cursor.copy(f"COPY staged ({', '.join(names)}) FROM STDIN") as copy:
             for item in self._read(own):
@@ -126,7 +128,7 @@ class _Run:
                 copy.write_row((item.number, address, email_key(address) if address else None,
                                 standard.get("reference"), *(standard.get(c) for c in COLUMNS), company,
                                 fold(company) if company else None, json.dumps(item.own), name_key, search_key,
-                                item.email_usable, item.said.get("email"), item.said.get("sms")))
+                                item.email_usable, item.said.get("email"), item.said.get("sms"), list(item.tags)))
 
     def _read(self, own: Any) -> Iterator[pf.Row]:
         for item in pf.read(self.content, self.reading, self.plan, own, self.found.columns):
@@ -220,6 +222,15 @@ class _Run:
                 "CAST(:names AS text[]), CAST(:searches AS text[])) AS v(id, n, s) WHERE c.id = v.id"),
                 {"ids": [k[0] for k in keys], "names": [k[1] for k in keys], "searches": [k[2] for k in keys]})
         return len(rows)
+
+    def _tag(self) -> int:
+        """Gives the tags of the file, to known people unless these stay as they are; none is taken. Says how many got one."""
+        who = "staged s" if self.plan.known != "keep" else "(SELECT * FROM staged WHERE is_new) s"
+        paths = self.session.scalars(sa.text(f"SELECT DISTINCT unnest(s.tags) AS path FROM {who} ORDER BY path")).all()
+        tagging.numbers(self.session, self.now, paths)
+        return self.session.execute(sa.text(
+            f"WITH given AS (INSERT INTO contact_tags (contact_id, tag_id) SELECT DISTINCT s.contact_id, t.id FROM {who}, unnest(s.tags) p "
+            "JOIN tags t ON t.path = p ON CONFLICT DO NOTHING RETURNING contact_id) SELECT count(DISTINCT contact_id) FROM given")).scalar_one()
 
     def _consent(self, channel: str) -> int:
         """Who agrees, with the evidence: every newcomer, or those of whom a column says so and who never said anything else.

@@ -1,6 +1,7 @@
 """Pages of imports: choose a file, match its columns, see what would happen, let it happen, see what did."""
 
 import csv
+import dataclasses
 import io
 
 import flask
@@ -13,11 +14,12 @@ from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
 from meadowrun.shell.request import actor, csv_file, db, done, needs, now
+from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
 STANDARD_LABELS = {"email": "email address", "reference": "reference number", "first_name": "first name",
                    "last_name": "last name", "phone": "phone", "town": "town", "language": "language",
-                   "timezone": "time zone", "company": "company"}
+                   "timezone": "time zone", "company": "company", pf.TAGS: "tags"}
 SAID_LABELS = {"agreed:email": "agreed to email: yes or no", "agreed:sms": "agreed to text messages: yes or no"}
 
 
@@ -95,6 +97,7 @@ def plan(ident: int) -> object:
         topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
         list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
     try:
+        chosen = dataclasses.replace(chosen, tags=tuple(read_tags(form.get("tags", ""))))
         if channels and not consent:
             raise Invalid("Say how the newcomers agreed, so that it can be shown later; or untick it.", "consent")
         actions.set_plan(db(), actor(), now(), found, chosen, new)

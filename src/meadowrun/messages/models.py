@@ -24,6 +24,8 @@ class Message(Base):
     changed_by: orm.Mapped[str]
     #: offered where a new message is begun
     starting_point: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: numbers of its own tags, beside those of its campaign
+    tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
 
 
 class Draft(Base):

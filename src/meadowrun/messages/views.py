@@ -27,6 +27,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import look, segments
 from meadowrun.sends.queries import count_by_message, senders
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
+from meadowrun.tags.page import narrowed
 from meadowrun.tracking.queries import websites
 
 pages = flask.Blueprint("messages", __name__)
@@ -34,7 +35,8 @@ pages = flask.Blueprint("messages", __name__)
 
 @pages.get("/messages")
 def table() -> object:
-    return flask.render_template("messages/table.html", rows=queries.messages(db()), used=count_by_message(db()), channels=CHANNELS)
+    rows, tagged = narrowed(queries.messages(db()))
+    return flask.render_template("messages/table.html", rows=rows, tagged=tagged, used=count_by_message(db()), channels=CHANNELS)
 
 
 @pages.get("/messages/new")

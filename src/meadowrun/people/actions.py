@@ -193,7 +193,7 @@ def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, 
         raise Invalid("Choose what sort of value the field holds.", "type")
     if owner not in ("contact", "company"):
         raise Invalid("A field belongs to contacts or to companies.", "owner")
-    if key in (*TEXT_COLUMNS, "email", "company", "name", "id"):
+    if key in (*TEXT_COLUMNS, "email", "company", "name", "id", "tags", "consent"):
         raise Invalid(f"“{label}” is a standard field already.", "label")
     if session.scalar(sa.select(Field).where(Field.owner == owner, Field.key == key)):
         raise Conflict(f"There is a field called “{label}” already.")

@@ -80,8 +80,11 @@ def preview(first: Contact, second: Contact) -> list[tuple[str, Any, Any]]:
 
 #: Tables whose rows move from one contact to the other, and what must not stand twice for one contact. A delivery that
 #: both have stays under the number that went, so that what a send says of itself stays true.
-_MOVED = {"events": None, "reactions": None, "deliveries": ("send_id", "taken_at"), "list_members": ("list_id",), "consent_changes": None,
-          "push_devices": None, "short_codes": None, "file_views": None, "card_places": ("send_id",)}
+_MOVED = {"events": None, "reactions": None, "deliveries": ("send_id", "taken_at"), "list_members": ("list_id",), "contact_tags": ("tag_id",),
+          "consent_changes": None, "push_devices": None, "short_codes": None, "file_views": None, "card_places": ("send_id",)}
+
+#: What both had went with its record: where the memory of a merge keeps it → its table.
+_LEFT = {"left": "list_members", "left_cards": "card_places", "left_tags": "contact_tags"}
 
 
 def merge(session: orm.Session, actor: Actor, now: dt.datetime, kept_id: int, gone_id: int, from_gone: set[str]) -> Merge:
@@ -100,7 +103,8 @@ def merge(session: orm.Session, actor: Actor, now: dt.datetime, kept_id: int, go
         undo["moved"][table] = session.execute(sa.text(
             f"WITH moved AS (UPDATE {table} t SET contact_id = :kept WHERE contact_id = :gone{twice} RETURNING t.*) "
             "SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved"), {"kept": kept_id, "gone": gone_id}).scalar_one()
-    undo["left"], undo["left_cards"] = _rows(session, "list_members", gone_id), _rows(session, "card_places", gone_id)
+    for name, table in _LEFT.items():
+        undo[name] = _rows(session, table, gone_id)
     _merge_consents(session, kept_id, gone_id)
     if gone.reference and ("reference" in from_gone or not kept.reference):
         # A reference is one person's: it is let go before it is taken.
@@ -177,8 +181,8 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     for table in _MOVED:
         _move_back(session, table, memory["moved"].get(table, []), done)
     # Where both were in a list, the other's membership went with its record.
-    _put_back(session, "list_members", memory["left"])
-    _put_back(session, "card_places", memory.get("left_cards", []))
+    for name, table in _LEFT.items():
+        _put_back(session, table, memory.get(name, []))
     session.execute(sa.text("DELETE FROM consents WHERE contact_id = :id"), {"id": done.kept_id})
     _put_back(session, "consents", [*memory["consents"]["kept"], *memory["consents"]["gone"]])
     session.delete(done)

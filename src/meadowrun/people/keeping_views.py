@@ -11,6 +11,7 @@ from meadowrun.core import values
 from meadowrun.people import keeping, list_queries, people_csv, queries
 from meadowrun.people.models import PeopleList
 from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, words, zone
+from meadowrun.tags.page import give_or_take, narrowed
 
 pages = flask.Blueprint("keeping", __name__)
 PAGE = 50
@@ -20,7 +21,12 @@ _PARTS = {"both": "In {here} and in {there}", "here": "In {here}, not in {there}
 
 @pages.get("/lists")
 def lists() -> object:
-    return flask.render_template("people/lists.html", rows=queries.lists(db()), problem=None)
+    return _lists(None)
+
+
+def _lists(problem: MeadowrunError | None) -> str:
+    rows, tagged = narrowed(queries.lists(db()), lambda row: row[0])
+    return flask.render_template("people/lists.html", rows=rows, tagged=tagged, problem=problem)
 
 
 @pages.post("/lists")
@@ -30,8 +36,7 @@ def make() -> object:
     form = flask.request.form
     name = form.get("name", "").strip()
     if not name:
-        problem = Invalid("Give the list a name you will recognise later.", "name")
-        return flask.render_template("people/lists.html", rows=queries.lists(db()), problem=problem), 422
+        return _lists(Invalid("Give the list a name you will recognise later.", "name")), 422
     made = keeping.make_list(db(), actor(), now(), name, f"by hand, {actor().name}")
     return _added(made, keeping.add_by_address(db(), actor(), now(), made, form.get("who", "")))
 
@@ -99,6 +104,16 @@ def part(ident: int) -> object:
     said = _PARTS[show].format(here=here.name, there=there.name)
     made = keeping.make_list(db(), actor(), now(), said, f"{said}, as they were then", ids)
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
+
+
+@pages.post("/lists/<int:ident>/tag")
+@needs("author")
+def tag_people(ident: int) -> object:
+    """Gives the people of a list a tag, or takes it from them."""
+    try:
+        return done("keeping.list_members", give_or_take(flask.request.form, list_queries.ids(db(), _list(ident).id)), ident=ident)
+    except MeadowrunError as problem:
+        return not_done(problem, "keeping.list_members", ident=ident)
 
 
 @pages.post("/lists/<int:ident>/add")

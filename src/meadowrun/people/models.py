@@ -162,6 +162,8 @@ class PeopleList(Base):
     taken_at: orm.Mapped[dt.datetime]
     #: the segment it was frozen from, so that it can be worked out again
     segment_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="SET NULL"))
+    #: numbers of its tags
+    tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
 
 
 class ListMember(Base):

@@ -43,7 +43,6 @@ def dictionary(session: orm.Session) -> Dictionary:
     named: dict[str, dict[int, str]] = {}
     for kind, number, name in session.execute(sa.text(_NAMED)):
         named.setdefault(kind, {})[number] = name
-    tags = tuple(session.scalars(sa.text("SELECT DISTINCT unnest(tags) AS tag FROM campaigns ORDER BY tag")))
 
     # Asked for only when a line names one, and once.
     @functools.cache
@@ -60,13 +59,13 @@ def dictionary(session: orm.Session) -> Dictionary:
                                 {"id": message}).scalar()
         return {link["number"]: link["label"] for link in found or []}
 
-    return Dictionary.of(own, events, named=named, tags=tags, segment=segment, partition=partition, links=links)
+    return Dictionary.of(own, events, named=named, segment=segment, partition=partition, links=links)
 
 
 #: Everything with a name that lines speak of by number.
 _NAMED = " UNION ALL ".join(f"SELECT '{kind}', id, name FROM {table}" for kind, table in (
     ("message", "messages"), ("campaign", "campaigns"), ("send", "sends"), ("list", "lists"), ("topic", "topics"),
-    ("segment", "segments"), ("partition", "partitions")))
+    ("segment", "segments"), ("partition", "partitions"))) + " UNION ALL SELECT 'tag', id, path FROM tags ORDER BY 1, 3"
 
 
 @dataclasses.dataclass(frozen=True)

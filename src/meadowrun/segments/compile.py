@@ -106,6 +106,10 @@ class Compiler:
         if node.kind == "list":
             inner = f"c.id IN (SELECT m.contact_id FROM list_members m WHERE m.list_id = {node.of})"
             return f"({inner}){SEPARATE}" if node.inside else f"({inner}) IS NOT TRUE"
+        if node.kind == "tag":
+            under = ", ".join(map(str, sorted(self.words.under(node.of)))) or "0"
+            inner = f"c.id IN (SELECT t.contact_id FROM contact_tags t WHERE t.tag_id IN ({under}))"
+            return f"({inner}){SEPARATE}" if node.inside else f"({inner}) IS NOT TRUE"
         if node.kind == "segment":
             inner = self.definition(parse(self.words.segment(node.of), self.words))
         else:
@@ -286,8 +290,9 @@ class Compiler:
         if kind == "channel":
             return [f"{column} IN (SELECT s.id FROM sends s JOIN messages m ON m.id = s.message_id WHERE m.channel = '{what}')"]
         if kind == "tag":
-            return [f"{column} IN (SELECT s.id FROM sends s JOIN campaigns g ON g.id = s.campaign_id WHERE {self.bind(what)} = "
-                    "ANY(g.tags))"]
+            under = f"CAST({self.bind(sorted(self.words.under(int(what or 0))))} AS bigint[])"
+            return [f"{column} IN (SELECT s.id FROM sends s JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN messages m ON "
+                    f"m.id = s.message_id WHERE g.tags && {under} OR m.tags && {under})"]
         return [f"{column} IN (SELECT s.id FROM sends s WHERE s.{kind}_id = {what})"]
 
     def _mailed(self, line: MailLine, what: str) -> str:

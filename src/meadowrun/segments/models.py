@@ -22,6 +22,8 @@ class Segment(Base):
     created_at: orm.Mapped[dt.datetime]
     changed_at: orm.Mapped[dt.datetime]
     changed_by: orm.Mapped[str]
+    #: numbers of its tags
+    tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
 
 
 class SegmentVersion(Base):

@@ -18,6 +18,7 @@ from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, words, zone
+from meadowrun.tags.page import give_or_take, narrowed
 
 pages = flask.Blueprint("segments", __name__)
 PEOPLE_SHOWN = 50
@@ -27,17 +28,26 @@ EMPTY: dict[str, Any] = {"format": 1, "lines": []}
 @pages.get("/segments")
 def table() -> object:
     rows = []
-    for segment in queries.segments(db()):
+    segments, tagged = narrowed(queries.segments(db()))
+    for segment in segments:
         try:
             said = english.read_aloud(d.parse(segment.definition, words()), words(), today())
         except d.DefinitionError as problem:
             said = f"Needs mending: {problem}"
         rows.append((segment, said))
-    return flask.render_template("segments/table.html", rows=rows)
+    return flask.render_template("segments/table.html", rows=rows, tagged=tagged)
 
 
 @pages.get("/segments/new")
 def new() -> object:
+    """An empty segment; or one with a line about what the address asks for, as in `about=tag:3`."""
+    about = flask.request.args.get("about")
+    if about:
+        try:
+            begun = {"format": 1, "lines": [editing.new_line(about, words())]}
+            return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(begun))
+        except d.DefinitionError as problem:
+            flask.flash(str(problem), "bad")
     return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(EMPTY))
 
 
@@ -154,6 +164,18 @@ def freeze(ident: int) -> object:
     """The people of this moment as a fixed list."""
     made = actions.freeze(db(), actor(), now(), words(), zone(), queries.segment(db(), ident))
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
+
+
+@pages.post("/segments/<int:ident>/tag")
+@needs("author")
+def tag_people(ident: int) -> object:
+    """Gives the people of this moment a tag, or takes it from them."""
+    segment, form = queries.segment(db(), ident), flask.request.form
+    ids = queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone())
+    try:
+        return done("segments.edit", give_or_take(form, ids), ident=ident)
+    except MeadowrunError as problem:
+        return not_done(problem, "segments.edit", ident=ident)
 
 
 @pages.post("/lists/<int:ident>/again")

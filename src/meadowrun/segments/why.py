@@ -22,6 +22,7 @@ from meadowrun.core.audience.nodes import (
     MailLine,
     Node,
     ReachLine,
+    SetLine,
     ShareLine,
 )
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict, words_for
@@ -61,7 +62,8 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
         {c.topic_id if c.channel == "email" else c.channel: c.agreed for c in session.execute(sa.text(
             "SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"), {"id": contact_id})},
         frozenset(session.scalars(sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"), {"id": contact_id})),
-        _mails(session, contact_id), reach)
+        _mails(session, contact_id), reach,
+        frozenset(session.scalars(sa.text("SELECT tag_id FROM contact_tags WHERE contact_id = :id"), {"id": contact_id})))
 
 
 def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
@@ -71,7 +73,8 @@ def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
         reacted.setdefault(r.send_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
     return tuple(Mail(m.send_id, m.message_id, m.campaign_id, m.tags, m.outcome, m.at, tuple(reacted.get(m.send_id, ())),
                       m.success_event, m.success_days, m.channel) for m in session.execute(sa.text(
-                          "SELECT d.send_id, s.message_id, s.campaign_id, g.tags, d.outcome, d.at, s.success_event, s.success_days, "
+                          "SELECT d.send_id, s.message_id, s.campaign_id, g.tags || coalesce(m.tags, '{}') AS tags, d.outcome, d.at, "
+                          "s.success_event, s.success_days, "
                           "m.channel FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN campaigns g ON g.id = s.campaign_id "
                           "LEFT JOIN messages m ON m.id = s.message_id "
                           "WHERE d.contact_id = :id"), {"id": contact_id}))
@@ -116,15 +119,16 @@ def _value(node: Node, one: Person, by: Judge) -> str:
             latest = f", the latest on {wording.day(found[-1].at.date())}" if found else ""
             return wording.count_of(len(found), "time") + latest
         case MailLine():
-            of = [m for m in one.mails if node.of[0] == "any" or node.of[1] in (
-                m.tags if node.of[0] == "tag" else (getattr(m, node.of[0]),))]
-            return wording.count_of(len(of), "message") + " of these in all"
+            return wording.count_of(len(by.of_line(node, one)), "message") + " of these in all"
         case ConsentLine():
             return {True: "agreed", False: "said no", None: "was never asked"}[
                 one.consents.get(node.topic if node.channel == "email" else node.channel)]
         case ReachLine():
             said = verdict(one.reach[node.channel])
             return f"can get {CHANNEL_WORDS[node.channel]}" if said == "go" else words_for(node.channel)[said].lower()
+        case SetLine(kind="tag"):
+            borne = [by.words.name("tag", n) or "" for n in by.words.under(node.of) & one.tags]
+            return f"bears {' and '.join(sorted(borne))}" if borne else "bears none of it"
         case ShareLine():
             return f"drew {share_number(one.id, node.salt) / 100:.2f} of 100"
     return ""

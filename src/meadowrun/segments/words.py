@@ -55,7 +55,7 @@ def _other(node: Json, slot: str, words: Dictionary) -> Json:
         if slot == "of":
             chosen = next(iter((node.get("of") or {}).items()), ("any", None))
             links = words.links(int(chosen[1])) if chosen[0] == "message" and node["what"] == "clicked" else None
-            return {"form": "mail_of", "named": words.named, "tags": words.tags, "chosen": chosen, "links": links or {}, "one_of": ONE_OF}
+            return {"form": "mail_of", "named": words.named, "chosen": chosen, "links": links or {}, "one_of": ONE_OF}
         return {"form": slot, "mail_words": MAIL_WORDS}
     if kind == "consent":
         about = node["topic"] or (node["channel"] if node.get("channel", "email") != "email" else 0)
@@ -145,7 +145,7 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
         if slot == "among":
             return {"among": form.get("among")}
         chosen, _, name = form.get("of", "any").partition(":")
-        of: Json = {} if chosen == "any" else {chosen: name if chosen in ("tag", "channel") else whole(name, ident)}
+        of: Json = {} if chosen == "any" else {chosen: name if chosen == "channel" else whole(name, ident)}
         link = form.get("link", "")
         same = of == (node.get("of") or {})
         return {"of": of, "times": whole(form.get("times") or "1", ident), "link": int(link) if link.isdigit() and same else None}
@@ -248,6 +248,7 @@ def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
                    ("share:10", "in a steady share picked by chance"),
                    *((f"list:{n}", f"on the list “{name}”") for n, name in words.named.get("list", {}).items()),
                    *((f"segment:{n}", f"in the segment “{name}”") for n, name in words.named.get("segment", {}).items()),
+                   *((f"tag:{n}", f"tagged “{path}”") for n, path in words.named.get("tag", {}).items()),
                    *((f"part:{n}", f"in a part of “{name}”") for n, name in words.named.get("partition", {}).items())]}
     for spec in words.fields.values():
         if spec.retired:

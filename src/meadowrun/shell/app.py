@@ -33,13 +33,13 @@ FEATURES = ("meadowrun.shell.views", "meadowrun.shell.colleagues_views", "meadow
             "meadowrun.messages.exchange_views", "meadowrun.messages.copying_views",
             "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
             "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views", "meadowrun.messages.proof_views",
-            "meadowrun.campaigns.views", "meadowrun.sends.views", "meadowrun.sends.word_views",
+            "meadowrun.tags.views", "meadowrun.campaigns.views", "meadowrun.sends.views", "meadowrun.sends.word_views",
             "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.site_views",
             "meadowrun.api.views")
 STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
             ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
 _BLUEPRINT_STATION = {
-    **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions"), "People"),
+    **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions", "tags"), "People"),
     **dict.fromkeys(("messages", "rows", "texting", "notices", "cards", "files", "choosing", "exchange", "copying", "checking", "review",
                      "house"), "Messages"),
     "campaigns": "Campaigns", "sends": "Campaigns", "instructions": "Campaigns", "results": "Results"}
@@ -167,9 +167,10 @@ def _wording(app: flask.Flask) -> None:
     app.jinja_env.filters.update(
         n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
         exact=lambda m: f"{local(m):%H:%M:%S}",
-        ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people, named=fillins.named)
+        ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people,
+        tag_path=lambda number: request.words().name("tag", number) or "", named=fillins.named)
     app.jinja_env.globals.update(
-        share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
+        tag_paths=lambda: request.words().named.get("tag", {}), share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
         asset=lambda name: flask.url_for("static", filename=name, v=version))
 
     @app.context_processor

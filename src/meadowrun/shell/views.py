@@ -18,6 +18,7 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channels_of, recent, tally
 from meadowrun.shell import accounts
 from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
+from meadowrun.tags.queries import paths as tag_paths
 
 pages = flask.Blueprint("shell", __name__)
 
@@ -25,7 +26,7 @@ pages = flask.Blueprint("shell", __name__)
 ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segments.new"),
            ("New message", "messages.new"), ("New campaign", "campaigns.new"), ("Add a contact", "people.new"),
            ("Suppressed addresses", "keeping.suppressions"), ("Fields", "people.fields"), ("Lists", "keeping.lists"),
-           ("Senders and topics", "sends.senders_page"), ("Website script and API keys", "tracking.connections"))
+           ("Tags", "tags.table"), ("Senders and topics", "sends.senders_page"), ("Website script and API keys", "tracking.connections"))
 
 
 @pages.get("/healthz")
@@ -121,6 +122,9 @@ def find() -> object:
                                       (Campaign, "campaign", "campaigns.show"), (Send, "send", "sends.show")):
             for ident, name in called(db(), model, lower, 5):
                 add(kind, name, flask.url_for(endpoint, ident=ident))
+        for ident, path in tag_paths(db()).items():
+            if lower in path:
+                add("tag", path, flask.url_for("tags.show", ident=ident))
         for contact, company in contacts_page(db(), query).rows[:6]:
             who = " ".join(x for x in (contact.first_name, contact.last_name) if x) or contact.email or "(no name)"
             add(contact.email or company or "contact", who, flask.url_for("people.show", ident=contact.id))

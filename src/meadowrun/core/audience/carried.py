@@ -8,7 +8,8 @@ from meadowrun.core.audience.definition import DefinitionError
 from meadowrun.core.audience.fields import Dictionary
 
 #: kind of line → the member that names something, and the kind of NAMED that it is
-_OF_KIND = {"list": ("list", "list"), "segment": ("segment", "segment"), "part": ("partition", "partition"), "consent": ("topic", "topic")}
+_OF_KIND = {"list": ("list", "list"), "segment": ("segment", "segment"), "part": ("partition", "partition"), "consent": ("topic", "topic"),
+            "tag": ("tag", "tag")}
 
 
 def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str, str]]:
@@ -23,7 +24,7 @@ def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str
             yield line, member, kind, ident
         of = line.get("of")
         if isinstance(of, dict):
-            yield from ((of, kind, kind, ident) for kind in ("message", "campaign", "send") if isinstance(of.get(kind), int))
+            yield from ((of, kind, kind, ident) for kind in ("message", "campaign", "send", "tag") if isinstance(of.get(kind), int))
         if isinstance(line.get("lines"), list):
             yield from _references(line["lines"])
 

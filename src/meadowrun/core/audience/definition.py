@@ -5,14 +5,15 @@
     {"id", "kind": "field", "field", "op", "value", "compare"}
     {"id", "kind": "event", "event", "did", "times": {"op", "n"}, "span": {…}, "where": [{"detail", "op", "value"}],
            "which": "any"|"first"|"latest", "total": {"detail", "op", "value"}, "then": {"event", "did", "days"}}
-    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send": N | "tag"|"channel": "x"}, "link", "times", "span", "among"}
+    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send"|"tag": N | "channel": "x"}, "link", "times", "span", "among"}
     {"id", "kind": "consent", "topic": N, "state": "agreed"|"refused"|"unasked"[, "channel": "sms"|"push"|"card"]}
     {"id", "kind": "reach", "channel": "email", "can"}
     {"id", "kind": "list", "list": N, "inside"}    {"id", "kind": "segment", "segment": N, "inside"}
     {"id", "kind": "part", "partition": N, "part": "key", "inside"}
+    {"id", "kind": "tag", "tag": N, "inside"}
     {"id", "kind": "share", "percent", "salt"}
 
-Any node may carry "off": true: it is kept but does not count. A span is {} (ever), {"last": N} calendar days,
+A tag may also be named by its path. Any node may carry "off": true: it is kept but does not count. A span is {} (ever), {"last": N} calendar days,
 or {"from": "YYYY-MM-DD", "to": "YYYY-MM-DD"} with either end missing. The JSON Schema is segment.schema.json beside this.
 """
 
@@ -113,7 +114,7 @@ class _Reader:
                 raise DefinitionError("A group has no list of lines.", ident)
             return Group(ident, str(data["match"]), tuple(self.node(n, depth + 1) for n in data["lines"]), off)
         read = {"field": self._field, "event": self._event, "mail": self._mail, "consent": self._consent, "reach": self._reach,
-                "list": self._set, "segment": self._set, "part": self._set, "share": self._share}.get(str(kind))
+                "list": self._set, "segment": self._set, "part": self._set, "tag": self._set, "share": self._share}.get(str(kind))
         if read is None:
             raise DefinitionError(f"“{kind}” is no kind of line.", ident)
         return read(data, ident, off)
@@ -193,11 +194,9 @@ class _Reader:
             raise DefinitionError("How many different mails must be a whole number from 1 to 1,000.", ident)
         of: tuple[str, int | str | None] = ("any", None)
         given = _member(data, "of", dict, ident)
-        for kind in ("message", "campaign", "send"):
+        for kind in ("message", "campaign", "send", "tag"):
             if kind in given:
                 of = (kind, self._named(kind, given[kind], ident))
-        if "tag" in given:
-            of = ("tag", str(given["tag"]))
         if "channel" in given:
             of = ("channel", self._channel(given, ident))
         link = data.get("link")
@@ -207,6 +206,8 @@ class _Reader:
 
     def _named(self, kind: str, number: Any, ident: str) -> int:
         assert kind in NAMED
+        if kind == "tag" and isinstance(number, str):
+            number = next((n for n, path in self.words.named.get("tag", {}).items() if path == number), None)
         if isinstance(number, bool) or not isinstance(number, int) or self.words.name(kind, number) is None:
             raise DefinitionError(f"The {kind} this line names does not exist any more. Choose another, or remove the line.", ident)
         return number

@@ -30,11 +30,11 @@ def find(data: Json, ident: str) -> tuple[list[Json], int]:
 
 def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
     """A fresh line with sensible settings about a field (`field:town`), an event (`event:ticket_bought`), mail (`mail:opened`),
-    consent (`consent:0`, a topic's number, or `consent:sms`, a channel), reach (`reach:email`), a list, segment or partition
-    (`list:3`), or a share (`share:10`).
+    consent (`consent:0`, a topic's number, or `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition or
+    tag (`list:3`), or a share (`share:10`).
     """
     kind, _, key = about.partition(":")
-    if kind in ("mail", "consent", "reach", "list", "segment", "part", "share"):
+    if kind in ("mail", "consent", "reach", "list", "segment", "part", "tag", "share"):
         return {"id": new_id(), **_other(kind, key, words)}
     if kind == "event" and key in words.events:
         return {"id": new_id(), "kind": "event", "event": key, "did": True, "times": {"op": "at_least", "n": 1},

@@ -117,7 +117,7 @@ def _event(node: EventLine, words: Dictionary) -> list[Part]:
 
 def _mail(node: MailLine, words: Dictionary) -> list[Part]:
     kind, number = node.of
-    name = number if kind == "tag" else words.name(kind, int(number)) if isinstance(number, int) else None
+    name = words.name(kind, int(number)) if isinstance(number, int) else None
     many = node.times > 1
     one, several = ONE_OF[str(number)] if kind == "channel" else ("message", "messages")
     some = f"at least {node.times} {several}" if many else f"any {one}"
@@ -138,6 +138,11 @@ def _inside(node: SetLine, words: Dictionary) -> list[Part]:
         parts = {p["key"]: p["name"] for p in words.partition(node.of) or []} | {"else": "everyone else"}
         return [Part("word", "falls" if node.inside else "does not fall", "inside"), Part("text", "under"),
                 Part("strong", f"“{parts.get(node.part, '?')}”", "part"), Part("text", f"of {words.name('partition', node.of)}")]
+    if node.kind == "tag":
+        path = words.name("tag", node.of)
+        wider = f", or one under {path}" if len(words.under(node.of)) > 1 else ""
+        return [Part("word", "has" if node.inside else "does not have", "inside"), Part("text", "the tag"), Part("strong", f"“{path}”", "of"),
+                Part("text", wider)]
     verb = ("is" if node.inside else "is not") + (" on the list" if node.kind == "list" else " in the segment")
     return [Part("word", verb, "inside"), Part("strong", f"“{words.name(node.kind, node.of)}”", "of")]
 

@@ -4,6 +4,8 @@ import dataclasses
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
+from meadowrun.core import tags
+
 TYPES = ("text", "number", "date", "yes_no", "choice", "choices")
 TYPE_WORDS = {"text": "text", "number": "number", "date": "date", "yes_no": "yes or no", "choice": "one choice",
               "choices": "several choices"}
@@ -71,7 +73,7 @@ STANDARD = (
 
 
 #: Things with a name that lines speak of by number.
-NAMED = ("message", "campaign", "send", "list", "topic", "segment", "partition")
+NAMED = ("message", "campaign", "send", "list", "topic", "segment", "partition", "tag")
 
 
 def _nothing(_: int) -> Any:
@@ -86,7 +88,6 @@ class Dictionary:
     events: Mapping[str, EventSpec]
     #: kind of NAMED → number → name
     named: Mapping[str, Mapping[int, str]] = dataclasses.field(default_factory=dict)
-    tags: tuple[str, ...] = ()
     #: a segment's lines as JSON, by its number; asked for only when a line names one
     segment: Callable[[int], dict[str, Any] | None] = _nothing
     #: a partition's parts in order, [{"key", "name", "lines"}], by its number
@@ -97,6 +98,10 @@ class Dictionary:
     @classmethod
     def of(cls, own: Iterable[FieldSpec], events: Iterable[EventSpec], **more: Any) -> "Dictionary":
         return cls({f.ref: f for f in (*STANDARD, *own)}, {e.key: e for e in events}, **more)
+
+    def under(self, tag: int) -> frozenset[int]:
+        """A tag and all tags that lie in it, by number."""
+        return tags.under(tag, self.named.get("tag", {}))
 
     def name(self, kind: str, number: int) -> str | None:
         """What something with a name is called; None when it does not exist."""

@@ -54,7 +54,8 @@ class Mail:
     send: int
     message: int | None
     campaign: int
-    tags: Sequence[str]
+    #: numbers of the tags of its campaign and of the message itself
+    tags: Sequence[int]
     outcome: str
     at: dt.datetime | None
     reactions: Sequence[Reacted] = ()
@@ -78,6 +79,8 @@ class Person:
     mails: Sequence[Mail] = ()
     #: channel → what the verdict needs to know for a message of no topic
     reach: Mapping[str, Facts] = dataclasses.field(default_factory=dict)
+    #: numbers of the tags they bear
+    tags: frozenset[int] = frozenset()
 
     @property
     def zone(self) -> str | None:
@@ -206,6 +209,8 @@ class Judge:
     def _inside(self, node: SetLine, person: Person) -> bool:
         if node.kind == "list":
             return node.of in person.lists
+        if node.kind == "tag":
+            return bool(self.words.under(node.of) & person.tags)
         if node.kind == "segment":
             return self.matches(parse(self.words.segment(node.of), self.words), person)
         for part in self.words.partition(node.of) or []:
@@ -262,13 +267,22 @@ class Judge:
         def within(at: dt.datetime | None) -> bool:
             return at is not None and not (first and at < first) and not (until and at >= until)
 
-        of = [m for m in person.mails if line.of[0] == "any" or line.of[1] in (
-            m.tags if line.of[0] == "tag" else (getattr(m, line.of[0]),))]
+        of = self.of_line(line, person)
         count = len({m.send for m in of if any(within(at) for at in self._moments(line, m, person))})
         if line.did:
             return count >= line.times
         sent = any(m.outcome in SENT and within(m.at) for m in of)
         return count < line.times and (sent or line.among == "everyone")
+
+    def of_line(self, line: MailLine, person: Person) -> list[Mail]:
+        """The messages to a person that a line is about, whatever became of them."""
+        kind, what = line.of
+        if kind == "any":
+            return list(person.mails)
+        if kind == "tag":
+            under = self.words.under(int(what or 0))
+            return [m for m in person.mails if under & set(m.tags)]
+        return [m for m in person.mails if getattr(m, kind) == what]
 
     @staticmethod
     def _moments(line: MailLine, mail: Mail, person: Person) -> list[dt.datetime | None]:

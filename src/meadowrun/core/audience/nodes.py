@@ -77,7 +77,7 @@ class MailLine:
     id: str
     what: str
     did: bool = True
-    #: which message: ("any", None), or message, campaign, send (a number), tag or channel (a text)
+    #: which message: ("any", None), or message, campaign, send, tag (a number) or channel (a text)
     of: tuple[str, int | str | None] = ("any", None)
     #: for "clicked", the number of one link of a message
     link: int | None = None
@@ -112,7 +112,8 @@ class ReachLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class SetLine:
-    """Being in a list, in another segment, or in a part of a partition; `kind` is list, segment or part."""
+    """Being in a list, in another segment, or in a part of a partition, or bearing a tag or one under it; `kind` is list, segment, part or
+    tag."""
 
     id: str
     kind: str

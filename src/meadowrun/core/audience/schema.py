@@ -18,6 +18,7 @@ Json = dict[str, Any]
 _ID: Json = {"type": "string", "pattern": "^[A-Za-z0-9]{1,12}$"}
 _DATE: Json = {"type": "string", "format": "date", "pattern": r"^\d{4}-\d\d-\d\d$"}
 _NUMBER: Json = {"type": "integer", "minimum": 1}
+_TAG: Json = {"description": "A tag by its number or path; those under it count, too", "oneOf": [_NUMBER, {"type": "string"}]}
 _VALUE: Json = {"type": ["string", "number", "array", "null"], "maxItems": MOST_VALUES, "items": {"type": ["string", "number"]}}
 _SPAN: Json = {"description": "Ever; the last so many calendar days; or from a day to a day, both inclusive", "oneOf": [
     {"type": "object", "additionalProperties": False, "properties": {"from": _DATE, "to": _DATE}},
@@ -53,13 +54,14 @@ def schema(address: str) -> Json:
             "what": {"enum": list(MAIL)}, "did": {"type": "boolean", "default": True}, "span": _SPAN, "among": {"enum": ["sent", "everyone"]},
             "times": {"type": "integer", "minimum": 1, "maximum": 1000}, "link": {"type": "integer", "minimum": 0},
             "of": {"type": "object", "maxProperties": 1, "additionalProperties": False, "properties": {
-                "message": _NUMBER, "campaign": _NUMBER, "send": _NUMBER, "tag": {"type": "string"},
+                "message": _NUMBER, "campaign": _NUMBER, "send": _NUMBER, "tag": _TAG,
                 "channel": {"enum": list(CHANNEL_WORDS)}}}}),
         _line("consent", ["state"], {"topic": {"type": "integer", "minimum": 0}, "state": {"enum": ["agreed", "refused", "unasked"]},
                                      "channel": {"enum": list(CHANNEL_WORDS), "default": "email"}}),
         _line("reach", [], {"channel": {"enum": list(CHANNEL_WORDS), "default": "email"}, "can": {"type": "boolean", "default": True}}),
         _line("list", ["list"], {"list": _NUMBER, **inside}), _line("segment", ["segment"], {"segment": _NUMBER, **inside}),
         _line("part", ["partition", "part"], {"partition": _NUMBER, "part": {"type": "string"}, **inside}),
+        _line("tag", ["tag"], {"tag": _TAG, **inside}),
         _line("share", ["percent", "salt"], {"percent": {"type": "number", "minimum": 0.01, "maximum": 100}, "salt": _ID})]
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": address, "title": "A segment's definition", "type": "object",
             "required": ["lines"], "additionalProperties": False, "properties": {

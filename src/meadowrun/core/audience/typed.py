@@ -230,7 +230,7 @@ def _mails(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
                 likeness = _likeness(others, name)
                 if likeness > 0.45 and likeness + 0.3 > score:
                     of, score = {kind: number}, likeness + 0.3
-        tag = next((t for t in words.tags if others and _likeness(others, t.replace("/", " ")) > 0.6), None)
+        tag = next((n for n, path in words.named.get("tag", {}).items() if others and _likeness(others, path.replace("/", " ")) > 0.6), None)
         if tag and score < 0.8:
             of, score = {"tag": tag}, 0.8
         if score:
@@ -257,6 +257,11 @@ def _others(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
             found.append((0.75, {"kind": "consent", "topic": best, "state": state}))
         else:
             found.append((0.75, {"kind": "consent", "topic": 0, "channel": channel, "state": state}))
+    if re.search(r"\btag(ged|s)?\b", rest):
+        spoken = _tokens(re.sub(r"\b(has|have|bears?|is|are|a|the|tag(ged|s)?|with|as)\b", " ", rest))
+        found += [(0.6 + likeness / 3, {"kind": "tag", "tag": number, "inside": not said.not_})
+                  for number, path in words.named.get("tag", {}).items()
+                  if (likeness := _likeness(spoken, re.sub("[/-]", " ", path))) > 0.4]
     for kind, cue in (("list", r"\blist\b"), ("segment", r"\bsegment\b")):
         for number, name in words.named.get(kind, {}).items():
             likeness = _likeness(_tokens(re.sub(cue, " ", rest)), name)

@@ -287,7 +287,7 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
         return max(4, min(200, _whole(value, ident, name)))
     if name == "most":
         return max(1, min(fillins.MOST_ITEMS, _whole(value, ident, name)))
-    if name == "feed" and value and not _FEED.match(str(value)):
+    if name == "feed" and value != "" and not (isinstance(value, str) and _FEED.match(value)):
         raise DocumentError(f"“{str(value)[:60]}” is not the name of a feed, or of a list in it.", ident, name)
     if isinstance(default, bool):
         return bool(value)
@@ -302,8 +302,10 @@ def _split(value: Any, ident: str) -> list[int]:
         raise DocumentError("There can be one to four columns.", ident, "split")
     widths = [max(10, min(100, _whole(v, ident, "split"))) for v in value]
     total = sum(widths)
-    made = [round(w * 100 / total) for w in widths]
-    return [*made[:-1], 100 - sum(made[:-1])]
+    made = [max(10, round(w * 100 / total)) for w in widths]
+    # What rounding and the least width leave too much or too little of, the widest bears.
+    made[made.index(max(made))] += 100 - sum(made)
+    return made
 
 
 def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:

@@ -1,0 +1,82 @@
+"""The API's endpoints about tags."""
+
+from typing import Any
+
+import flask
+
+from meadowrun.api.door import NUMBERS, TEXT, Json, endpoint, numbers, thing
+from meadowrun.base.audit import Actor
+from meadowrun.base.db import found as found_row
+from meadowrun.base.errors import Invalid
+from meadowrun.people.actions import full_name
+from meadowrun.people.models import Contact
+from meadowrun.shell.request import body, db, now
+from meadowrun.tags import actions, queries
+from meadowrun.tags.models import Tag
+
+_PATH: Json = {**TEXT, "description": "season/leonids"}
+
+
+def of_contact(contact: Contact) -> list[str]:
+    """The paths of a contact's tags."""
+    return queries.of_contacts(db(), [contact.id]).get(contact.id, [])
+
+
+def take_tags(actor: Actor, contact: Contact, data: Json) -> None:
+    """Makes what `data` names as tags those of the contact, if it names any. Raises Invalid."""
+    if "tags" not in data:
+        return
+    actions.put_on_contact(db(), actor, now(), contact.id, full_name(contact), paths(data["tags"]))
+
+
+def paths(given: Any) -> list[str]:
+    """The tags that a list of texts names. Raises Invalid."""
+    if not isinstance(given, list) or not all(isinstance(path, str) and "," not in path for path in given):
+        raise Invalid("“tags” is a list of texts.", "tags")
+    return actions.read("\n".join(given))
+
+
+def _path(data: Json) -> str:
+    found = paths([data.get("tag")])
+    if len(found) != 1:
+        raise Invalid("“tag” is the path of one tag, like season/leonids.", "tag")
+    return found[0]
+
+
+@endpoint("get", "/v1/tags", "All tags in their order, with how many people bear each or one under it")
+def all_tags(actor: Actor) -> object:
+    return flask.jsonify(items=[{"id": row.tag.id, "tag": row.tag.path, "meaning": row.tag.meaning, "people": row.contacts, **row.own}
+                                for row in queries.tree(db())])
+
+
+@endpoint("post", "/v1/tags/contacts", "Give contacts a tag; one that is not there yet is made",
+          takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
+def give_tag(actor: Actor) -> object:
+    data = body()
+    return flask.jsonify(given=actions.give(db(), actor, now(), _path(data), numbers(data)))
+
+
+@endpoint("delete", "/v1/tags/contacts", "Take a tag from contacts; those under it stay",
+          takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
+def take_tag(actor: Actor) -> object:
+    data = body()
+    return flask.jsonify(taken=actions.take(db(), actor, now(), _path(data), numbers(data)))
+
+
+@endpoint("put", "/v1/tags/<int:ident>", "Give a tag another path, or say what it means; tags under it go along",
+          takes=thing([], tag=_PATH, meaning=TEXT))
+def change_tag(actor: Actor, ident: int) -> object:
+    data, tag = body(), found_row(db(), Tag, ident, "tag")
+    if "meaning" in data:
+        actions.describe(db(), actor, now(), tag, str(data["meaning"]))
+    if "tag" in data:
+        path = _path(data)
+        actions.move(db(), actor, now(), tag, path)
+        return flask.jsonify(id=next(n for n, known in queries.paths(db()).items() if known == path), tag=path)
+    return flask.jsonify(id=tag.id, tag=tag.path)
+
+
+@endpoint("delete", "/v1/tags/<int:ident>", "Delete a tag that nothing names; what bears it stays")
+def delete_tag(actor: Actor, ident: int) -> object:
+    actions.delete(db(), actor, now(), found_row(db(), Tag, ident, "tag"))
+    return flask.jsonify(deleted=ident)

@@ -1,0 +1,38 @@
+"""What pages of other things do with tags: narrow a table to those that bear one, give people one."""
+
+from collections.abc import Callable, Collection, Mapping, Sequence
+from typing import Any, TypeVar
+
+import flask
+
+from meadowrun.base.errors import Invalid
+from meadowrun.core import wording
+from meadowrun.shell.request import actor, db, now, words
+from meadowrun.tags import actions
+
+Row = TypeVar("Row")
+
+
+def narrowed(rows: Sequence[Row], tags_of: Callable[[Row], Any] = lambda row: row) -> tuple[list[Row], str]:
+    """The rows whose thing bears the tag that the address asks for with `tag=N`, or one under it; and that tag's path.
+
+    `tags_of` gives a row's thing. Without such a tag, or with one that is gone: all rows, and no path.
+    """
+    asked = flask.request.args.get("tag", "")
+    path = words().name("tag", int(asked)) if asked.isdigit() and len(asked) < 18 else None
+    if path is None:
+        return list(rows), ""
+    under = words().under(int(asked))
+    return [row for row in rows if under & set(tags_of(row).tags)], path
+
+
+def give_or_take(form: Mapping[str, str], contact_ids: Collection[int]) -> str:
+    """Gives contacts the one tag of an answered form, or takes it from them; says what was done. Raises Invalid."""
+    paths = actions.read(form.get("tags", ""))
+    if len(paths) != 1:
+        raise Invalid("Give or take one tag at a time.", "tags")
+    if form.get("do") == "take":
+        return f"“{paths[0]}” was taken from {wording.people(actions.take(db(), actor(), now(), paths[0], contact_ids))}."
+    count = actions.give(db(), actor(), now(), paths[0], contact_ids)
+    known = len(contact_ids) - count
+    return f"{wording.people(count)} got the tag “{paths[0]}”" + (f"; {wording.people(known)} had it already." if known else ".")

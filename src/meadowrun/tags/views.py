@@ -1,0 +1,84 @@
+"""The page of all tags, and of one; and putting tags on things."""
+
+import flask
+
+from meadowrun.base.db import found
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.shell.request import actor, db, done, needs, not_done, now
+from meadowrun.tags import actions, queries
+from meadowrun.tags.models import Tag
+
+pages = flask.Blueprint("tags", __name__)
+#: what bears tags → its page, and what several are called
+KINDS = {"campaign": ("campaigns.show", "campaigns"), "segment": ("segments.edit", "segments"), "message": ("messages.edit", "messages"),
+         "list": ("keeping.list_members", "lists")}
+
+
+@pages.get("/tags")
+def table() -> object:
+    return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, problem=None)
+
+
+@pages.post("/tags")
+@needs("author")
+def make() -> object:
+    form = flask.request.form
+    try:
+        paths = actions.read(form.get("tags", ""))
+        if not paths:
+            raise Invalid("Type the tag, with / for one inside another: season/leonids.", "tags")
+        for ident in actions.numbers(db(), now(), paths):
+            if form.get("meaning"):
+                actions.describe(db(), actor(), now(), _tag(ident), form["meaning"])
+    except MeadowrunError as problem:
+        db().rollback()
+        return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, problem=problem), problem.status
+    return done("tags.table")
+
+
+def _tag(ident: int) -> Tag:
+    return found(db(), Tag, ident, "tag")
+
+
+@pages.get("/tags/<int:ident>")
+def show(ident: int) -> object:
+    tag = _tag(ident)
+    rows = queries.tree(db())
+    here = next(row for row in rows if row.tag.id == ident)
+    return flask.render_template("tags/show.html", tag=tag, row=here, inside=[r for r in rows if r.tag.path.startswith(tag.path + "/")],
+                                 bearers=queries.bearers(db(), tag), uses=queries.names_it(db(), tag), kinds=KINDS)
+
+
+@pages.post("/tags/<int:ident>/<any(move, describe, delete):verb>")
+@needs("author")
+def change(ident: int, verb: str) -> object:
+    tag, form = _tag(ident), flask.request.form
+    path = tag.path
+    try:
+        if verb == "describe":
+            actions.describe(db(), actor(), now(), tag, form.get("meaning", ""))
+        elif verb == "move":
+            actions.move(db(), actor(), now(), tag, form.get("path", ""))
+            db().flush()
+            if db().get(Tag, ident) is None:
+                return done("tags.table", f"“{path}” is one with the other now; what bore it bears that.")
+        else:
+            actions.delete(db(), actor(), now(), tag)
+            return done("tags.table", f"“{path}” was deleted; what bore it stays.")
+    except MeadowrunError as problem:
+        return not_done(problem, "tags.show", ident=ident)
+    return done("tags.show", "Saved.", ident=ident)
+
+
+@pages.post("/tags/on/<kind>/<int:ident>")
+@needs("author")
+def put(kind: str, ident: int) -> object:
+    """The tags of a campaign, segment, message or list, as they were typed."""
+    if kind not in KINDS:
+        raise Invalid("Only campaigns, segments, messages and lists bear tags of their own.", "kind")
+    page = KINDS[kind][0]
+    try:
+        actions.put_on(db(), actor(), now(), kind, ident, actions.read(flask.request.form.get("tags", "")))
+    except MeadowrunError as problem:
+        return not_done(problem, page, ident=ident)
+    return done(page, ident=ident)
