@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit, english
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
+from meadowrun.core.audience.operands import BLANK, OPERATORS
 from tests.luck import tries
 
 WORDS = Dictionary.of(
@@ -120,7 +121,7 @@ class TestEdit:
     @pytest.mark.parametrize(("name", "kind"), [("membership", "choice"), ("renewal", "date"), ("score", "number"),
                                                 ("town", "text"), ("interests", "choices"), ("member", "yes_no")])
     def test_any_operator_after_any_other_leaves_a_valid_line(self, name, kind):
-        ops = (*d.OPERATORS[kind], *d.BLANK)
+        ops = (*OPERATORS[kind], *BLANK)
         for first in ops:
             for second in ops:
                 data, ident = edit.apply({"lines": []}, {"do": "add", "about": f"field:{name}"}, WORDS)

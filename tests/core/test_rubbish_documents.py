@@ -122,8 +122,8 @@ def test_a_list_from_a_feed_that_has_no_such_name_is_refused(feed):
     assert (refused.value.line, refused.value.slot) == (line["id"], "feed")
 
 
-@pytest.mark.parametrize(("given", "taken"), [([50, 50], [50, 50]), ([1, 96], [10, 90]), ([33, 33, 33], [34, 33, 33]), ([1, 1, 1, 200], [10, 10, 10, 70]),
-                                              ([7], [100]), ([60, 60], [50, 50])])
+@pytest.mark.parametrize(("given", "taken"), [([50, 50], [50, 50]), ([1, 96], [10, 90]), ([33, 33, 33], [34, 33, 33]),
+                                              ([1, 1, 1, 200], [10, 10, 10, 70]), ([7], [100]), ([60, 60], [50, 50])])
 def test_widths_of_columns_are_at_least_a_tenth_and_together_the_whole(given, taken):
     document = whole("email")
     line = next(line for line in document["lines"] if line["type"] == "columns")

@@ -114,7 +114,7 @@ class TestTakenAlong:
         assert rows[0] == {
             "first name": "Ann", "last name": 'Rook, the "elder"', "email address": "ann@post.example", "reference number": "007",
             "phone": "+44 7700 900101", "town": "", "language": "", "time zone": "", "company": "Tarn School", "Birthday": "1980-02-29",
-            "Likes": "hens; old maps", "Member": "yes", "Visits": "2.5", "agreed to email": "yes", "agreed to text messages": ""}
+            "Likes": "hens; old maps", "Member": "yes", "Visits": "2.5", "tags": "", "agreed to email": "yes", "agreed to text messages": ""}
         assert (rows[1]["Visits"], rows[1]["Member"], rows[1]["agreed to email"]) == ("0", "no", "no")
         assert (rows[2]["first name"], rows[2]["town"], rows[2]["agreed to email"]) == ("'=1+1", "'-x", "")
 

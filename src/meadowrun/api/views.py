@@ -5,7 +5,7 @@ from typing import Any
 
 import flask
 
-from meadowrun.api import audience, bringing, labels, order
+from meadowrun.api import audience, bringing, labels, order, scoring
 from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, numbers, paged, pages, thing, whole
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
@@ -18,11 +18,12 @@ from meadowrun.people import company_queries, keeping, list_queries, queries
 from meadowrun.people.doubles import merge
 from meadowrun.people.models import Company, Contact, PeopleList
 from meadowrun.people.wholly import erase, everything
+from meadowrun.scores.queries import kept_points
 from meadowrun.shell.request import body, db, now, public, settings
 from meadowrun.tracking import taking
 
 #: Importing these modules has registered their endpoints on the same pages.
-__all__ = ["WITHOUT_CSRF", "audience", "bringing", "labels", "order", "pages"]
+__all__ = ["WITHOUT_CSRF", "audience", "bringing", "labels", "order", "pages", "scoring"]
 
 _EVENT: Json = thing(["event"], **{
     "event": {**TEXT, "pattern": "^[a-z][a-z0-9_]{0,59}$", "description": "What happened: ticket_bought"},
@@ -132,7 +133,7 @@ def _contact(contact: Contact) -> Json:
     standard = {name: getattr(contact, name) for name in ("email", *people.TEXT_COLUMNS)}
     return {"id": contact.id, **standard, "company_id": contact.company_id, **contact.attributes,
             "consent": [{"channel": c.channel, "topic": c.topic, "agreed": c.agreed, "how": c.how} for c in queries.consent_of(db(), contact.id)],
-            "tags": labels.of_contact(contact)}
+            "tags": labels.of_contact(contact), "scores": kept_points(db(), contact.id)}
 
 
 @endpoint("get", "/v1/companies", "Companies by number, page by page", query=PAGED)

@@ -34,7 +34,7 @@ ZONE = zoneinfo.ZoneInfo("Europe/London")
 LINES: list[dict[str, Any]] = [
     {"id": "a", "kind": "field", "field": "region", "op": "is", "value": ["Farrow Vale", "Upper Tarn"]},
     {"id": "b", "kind": "field", "field": "membership", "op": "not_blank"},
-    {"id": "c", "kind": "field", "field": "score", "op": "at_least", "value": 10},
+    {"id": "c", "kind": "field", "field": "involvement", "op": "at_least", "value": 10},
     {"id": "d", "kind": "event", "event": "visited", "times": {"op": "at_least", "n": 1}, "span": {"last": 365}},
     {"id": "e", "kind": "event", "event": "ticket_bought", "times": {"op": "at_least", "n": 2}, "span": {"last": 200}},
     {"id": "f", "kind": "field", "field": "language", "op": "is", "value": ["en"]},
@@ -58,7 +58,7 @@ def count(world: World) -> Iterator[Measurement]:
 
         by_hand = sa.text(
             "SELECT count(*) FROM contacts c WHERE (c.attributes @> '{\"region\": \"Farrow Vale\"}' OR c.attributes @> "
-            "'{\"region\": \"Upper Tarn\"}') AND c.attributes->>'membership' <> '' AND (c.attributes->>'score')::numeric >= 10 "
+            "'{\"region\": \"Upper Tarn\"}') AND c.attributes->>'membership' <> '' AND (c.attributes->>'involvement')::numeric >= 10 "
             f"AND c.id IN (SELECT e.contact_id FROM events e {since(365)} AND e.kind_id = {kinds['visited']}) AND c.id IN "
             f"(SELECT e.contact_id FROM events e {since(200)} AND e.kind_id = {kinds['ticket_bought']} GROUP BY e.contact_id "
             "HAVING count(*) >= 2)")
@@ -87,7 +87,7 @@ def sieve(world: World) -> Iterator[Measurement]:
                 segments.look(session, d.parse({"lines": lines}, words), words, now, ZONE)
 
             def fetch() -> None:
-                segments.id_sets(session, ["CAST((c.attributes->>'score') AS numeric) >= :v"], {"v": 10 + next(step) / 1000})
+                segments.id_sets(session, ["CAST((c.attributes->>'involvement') AS numeric) >= :v"], {"v": 10 + next(step) / 1000})
 
             yield compare("sieve after one edit ÷ fetching that line", world.median(edit) * 1000, world.median(fetch) * 1000, "ms",
                           at_most=1.3)

@@ -14,6 +14,7 @@ from meadowrun.base import clock
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import Database, ensure_months
 from meadowrun.base.settings import Settings
+from meadowrun.base.worker import load_tasks
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.judge import share_number
@@ -27,6 +28,8 @@ from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
+from meadowrun.scores import actions as scores
+from meadowrun.scores.working import work_out
 from meadowrun.segments import actions as segments
 from meadowrun.segments import partitions
 from meadowrun.segments.queries import count
@@ -48,6 +51,7 @@ def load(database: Database, settings: Settings, scale: int, site: str, say: Say
     Returns the world, with the hidden truth that the village's people are made from.
     """
     moment = clock.machine_now().replace(microsecond=0)
+    load_tasks()
     with database.session() as session:
         ensure_months(session, (moment - dt.timedelta(days=31 * 16)).date(), (moment + dt.timedelta(days=100)).date())
     say(f"{scale:,} people")
@@ -79,7 +83,17 @@ def load(database: Database, settings: Settings, scale: int, site: str, say: Say
     with database.session() as session:
         for send in session.scalars(sa.select(Send).where(Send.taken_at.is_not(None))):
             refresh_numbers(session, send, made.moment)
+    _scores(database, made.moment, settings)
     return made
+
+
+def _scores(database: Database, now: dt.datetime, settings: Settings) -> None:
+    for name, (meaning, half_life, rules) in stories.SCORES.items():
+        with database.session() as session:
+            words = dictionary(session)
+            score = scores.save(session, IDA, now - dt.timedelta(days=90), words, {
+                "name": name, "meaning": meaning, "half_life": half_life, "rules": rules})
+            work_out(session, score, words, now, zoneinfo.ZoneInfo(settings.timezone))
 
 
 def _dictionary(session: orm.Session, now: dt.datetime) -> None:
@@ -91,7 +105,7 @@ def _dictionary(session: orm.Session, now: dt.datetime) -> None:
             ("birthday", "date", [], "asked at the till, often blank"),
             ("interests", "choices", list(world.INTERESTS), "ticked on the sign-up card"),
             ("lends telescope", "yes_no", [], "has a telescope of ours at home"),
-            ("score", "number", [], "how involved, from 0 up")):
+            ("involvement", "number", [], "how involved, from 0 up")):
         people.add_field(session, IDA, now, "contact", label, kind, options, meaning)
     for label, kind, options in (("kind", "choice", list(names.COMPANY_KINDS)), ("agreement ends", "date", []),
                                  ("pupils", "number", [])):

@@ -71,6 +71,18 @@ MESSAGES: dict[str, tuple[str, str, list[tuple[str, str, str]]]] = {
 SUCCESS = {"Another year of stars": "membership_renewed", "Leonid nights": "ticket_bought", "Sky diary": "ticket_bought",
            "Lecture: moons with oceans": "lecture_booked", "Thank you for coming": "survey_answered"}
 
+#: score → what it means, days until what happened counts half, rules
+SCORES: dict[str, tuple[str, int | None, list[dict[str, Any]]]] = {
+    "Interest": ("How drawn to us somebody is at the moment", 60, [
+        {"points": 10, "each": True, "most": 6, "lines": [{"id": "a", "kind": "event", "event": "visited"}]},
+        {"points": 3, "each": True, "most": 10, "lines": [{"id": "a", "kind": "event", "event": "tickets_viewed"}]},
+        {"points": 12, "each": True, "lines": [{"id": "a", "kind": "event", "event": "ticket_bought"}]},
+        {"points": 4, "each": True, "most": 10, "lines": [{"id": "a", "kind": "mail", "what": "clicked"}]},
+        {"points": 15, "each": False, "lines": [{"id": "a", "kind": "field", "field": "membership", "op": "not_blank"}]},
+        {"points": -20, "each": False, "lines": [{"id": "a", "kind": "reach", "channel": "email", "can": False}]}]),
+    "Generosity": ("What somebody gave, in time and money; it is not forgotten", None, [
+        {"points": 5, "each": True, "lines": [{"id": "a", "kind": "event", "event": "donated"}]},
+        {"points": 20, "each": False, "lines": [{"id": "a", "kind": "tag", "tag": "helpers"}]}])}
 #: tag → what it means, and of how many contacts one bears it, beginning with which
 TAGS: dict[str, tuple[str, int, int]] = {
     "desk": ("What the desk noted", 0, 0), "desk/called": ("Spoken to by telephone this year", 61, 7),

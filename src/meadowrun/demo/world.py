@@ -135,7 +135,7 @@ def attributes(world: World, i: int, day: dt.date) -> dict[str, Any]:
     if mix % 4:
         found["interests"] = sorted({INTERESTS[mix % 6], INTERESTS[(mix // 7) % 6]})
     found["lends_telescope"] = mix % 17 == 0
-    found["score"] = round(float(world.activity[i]) * 40)
+    found["involvement"] = round(float(world.activity[i]) * 40)
     return found
 
 

@@ -133,7 +133,7 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
             "ELSE jsonb_build_array(attributes->:kept) END) AS v WHERE jsonb_exists(attributes, :kept) ORDER BY v"), values).all()
         # What somebody holds can be chosen, also where a field was filled before it had choices.
         kept.options = list(dict.fromkeys([*kept.options, *gone.options, *held]))
-    for model, column in (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts")):
+    for model, column in (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts"), ("scores", "rules")):
         _rewrite(session, model, column, ref(gone), ref(kept))
     audit.record(session, actor, clock_now(session), "merged the field", "field", kept.id, kept.label, gone=gone.label, moved=moved)
     session.delete(gone)

@@ -65,7 +65,7 @@ def dictionary(session: orm.Session) -> Dictionary:
 #: Everything with a name that lines speak of by number.
 _NAMED = " UNION ALL ".join(f"SELECT '{kind}', id, name FROM {table}" for kind, table in (
     ("message", "messages"), ("campaign", "campaigns"), ("send", "sends"), ("list", "lists"), ("topic", "topics"),
-    ("segment", "segments"), ("partition", "partitions"))) + " UNION ALL SELECT 'tag', id, path FROM tags ORDER BY 1, 3"
+    ("segment", "segments"), ("partition", "partitions"), ("score", "scores"))) + " UNION ALL SELECT 'tag', id, path FROM tags ORDER BY 1, 3"
 
 
 @dataclasses.dataclass(frozen=True)

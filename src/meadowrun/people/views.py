@@ -12,6 +12,8 @@ from meadowrun.core.wording import count_of
 from meadowrun.people import actions, company_queries, queries, wholly
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
+from meadowrun.scores.page import of_contact as scores_of_contact
+from meadowrun.scores.queries import given_to
 from meadowrun.shell.request import actor, db, done, needs, not_done, now, words
 from meadowrun.tags import actions as tagging
 from meadowrun.tags.queries import of_contact as tags_of_contact
@@ -104,6 +106,7 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
         "people/show.html", contact=contact, company=company, own=queries.fields(db(), "contact"),
         consent=queries.consent_of(db(), ident), history=queries.consent_history(db(), ident, 8), moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), tags=tags_of_contact(db(), ident), most=60,
+        scores=scores_of_contact(ident), points_given=given_to(db(), ident),
         dates=dt.date.fromisoformat, problem=problem, form=flask.request.form)
 
 

@@ -31,6 +31,9 @@ def everything(session: orm.Session, contact_id: int) -> Json:
         "consent_history": rows("SELECT channel, topic_id, agreed, at, how FROM consent_changes WHERE contact_id = :id ORDER BY at, id"),
         "lists": [item.name for item in lists_of(session, contact_id)],
         "tags": rows("SELECT t.path FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE k.contact_id = :id ORDER BY t.path"),
+        "scores": rows("SELECT s.name, p.points FROM contact_scores p JOIN scores s ON s.id = p.score_id WHERE p.contact_id = :id ORDER BY 1"),
+        "points_given": rows("SELECT s.name, p.points, p.at, p.by, p.why FROM score_points p JOIN scores s ON s.id = p.score_id "
+                             "WHERE p.contact_id = :id ORDER BY p.id"),
         "events": rows("SELECT k.key AS event, e.at, e.details FROM events e JOIN event_kinds k ON k.id = e.kind_id "
                        "WHERE e.contact_id = :id ORDER BY e.at"),
         "mails": rows("SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d JOIN sends s ON s.id = d.send_id "

@@ -1,5 +1,6 @@
 """A segment's lines as SQL, over `contacts c`. Built fresh each time: about a millisecond."""
 
+import dataclasses
 import datetime as dt
 import json
 from collections.abc import Callable, Hashable, Iterable
@@ -8,7 +9,7 @@ from typing import Any
 from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling, zone_of
 from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
-from meadowrun.core.audience.judge import FORMS, SENT, span_moments
+from meadowrun.core.audience.judge import FORMS, SENT, compared, span_moments
 from meadowrun.core.audience.nodes import (
     ConsentLine,
     Definition,
@@ -19,6 +20,7 @@ from meadowrun.core.audience.nodes import (
     MailLine,
     Node,
     ReachLine,
+    ScoreLine,
     SetLine,
     ShareLine,
     Span,
@@ -82,6 +84,12 @@ class Compiler:
                 can = _CAN[node.channel].format(agreed=_SAID.format(node.channel, "IN", "s.agreed"), unless=_SAID.format(
                     node.channel, "NOT IN", "NOT s.agreed"))
                 return f"({can}){SEPARATE}" if node.can else f"({can}) IS NOT TRUE"
+            case ScoreLine():
+                # Whoever has no row has no points: looked for by what holds, or by what does not, whichever leaves them where 0 belongs.
+                zero = compared(node.op, 0, node.value)
+                holds = f"s.points {SIGNS[node.op]} {self.bind(node.value)}"
+                inner = f"SELECT s.contact_id FROM contact_scores s WHERE s.score_id = {node.of} AND {'NOT ' if zero else ''}{holds}"
+                return f"(c.id {'NOT IN' if zero else 'IN'} ({inner})){SEPARATE}"
             case ShareLine():
                 salted = f"md5(c.id || CAST({self.bind(':' + node.salt)} AS text))"
                 return f"CAST(CAST('x' || substr({salted}, 1, 8) AS bit(32)) AS bigint) % 10000 < {round(node.percent * 100)}"
@@ -228,18 +236,26 @@ class Compiler:
             found.append(f"({column} {sign} {self.bind(inner)} OR {column} {sign} {looked})")
         return found
 
+    def moments(self, node: EventLine | MailLine) -> str:
+        """A query of (contact_id, at): once for each event a line asks for, or for each message its first time."""
+        if isinstance(node, EventLine):
+            return f"SELECT e.contact_id, e.at FROM events e WHERE {' AND '.join(self._happened(node))}"
+        return f"SELECT x.contact_id, min(x.at) AS at FROM ({self._mailed(node, node.what)}) x GROUP BY x.contact_id, x.send_id"
+
+    def _happened(self, line: EventLine) -> list[str]:
+        """What must be true of an event `e` for a line to speak of it."""
+        where = [f"e.kind_id = {self.words.events[line.event].id}", *(self._detail(d, line) for d in line.where),
+                 *self._moments(line.span, "e.at", "e.contact_id")]
+        return [*where, self._followed(line)] if line.then is not None else where
+
     def _event(self, line: EventLine) -> str:
-        spec = self.words.events[line.event]
-        where = [f"e.kind_id = {spec.id}", *(self._detail(d, line) for d in line.where)]
         if line.which != "any":
             pick = "min" if line.which == "first" else "max"
+            where = self._happened(dataclasses.replace(line, span=Span()))
             ever = f"SELECT e.contact_id, {pick}(e.at) AS at FROM events e WHERE {' AND '.join(where)} GROUP BY e.contact_id"
             within = " AND ".join(self._moments(line.span, "o.at", "o.contact_id")) or "TRUE"
             return f"(c.id IN (SELECT o.contact_id FROM ({ever}) o WHERE {within}))"
-        where += self._moments(line.span, "e.at", "e.contact_id")
-        if line.then is not None:
-            where.append(self._followed(line))
-        source = f"SELECT e.contact_id FROM events e WHERE {' AND '.join(where)}"
+        source = f"SELECT e.contact_id FROM events e WHERE {' AND '.join(self._happened(line))}"
         if not line.did:
             return f"(c.id NOT IN ({source}))"
         if line.total is not None:
@@ -296,15 +312,15 @@ class Compiler:
         return [f"{column} IN (SELECT s.id FROM sends s WHERE s.{kind}_id = {what})"]
 
     def _mailed(self, line: MailLine, what: str) -> str:
-        """A query of (contact_id, send_id) of those for whom it happened, within the line's span."""
+        """A query of (contact_id, send_id, at) of those for whom it happened, within the line's span."""
         if what in ("sent", "delivered", "bounced"):
             outcomes = ", ".join(f"'{o}'" for o in (SENT if what == "sent" else (what,)))
             where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.send_id"),
                      *self._moments(line.span, "d.at", "d.contact_id")]
-            return f"SELECT d.contact_id, d.send_id FROM deliveries d WHERE {' AND '.join(where)}"
+            return f"SELECT d.contact_id, d.send_id, d.at FROM deliveries d WHERE {' AND '.join(where)}"
         if what == "converted":
             where = ["d.outcome = 'delivered'", *self._sends(line, "d.send_id"), *self._moments(line.span, "e.at", "e.contact_id")]
-            return ("SELECT d.contact_id, d.send_id FROM deliveries d JOIN sends w ON w.id = d.send_id JOIN event_kinds k ON "
+            return ("SELECT d.contact_id, d.send_id, e.at FROM deliveries d JOIN sends w ON w.id = d.send_id JOIN event_kinds k ON "
                     "k.key = w.success_event JOIN events e ON e.contact_id = d.contact_id AND e.kind_id = k.id AND e.at >= d.at "
                     f"AND e.at < d.at + make_interval(days => w.success_days) WHERE {' AND '.join(where)}")
         kinds = "'opened', 'clicked'" if what == "opened" else f"'{what}'"
@@ -313,4 +329,4 @@ class Compiler:
             where.append("NOT r.machine")
         if line.link is not None:
             where.append(f"r.link = {line.link}")
-        return f"SELECT r.contact_id, r.send_id FROM reactions r WHERE {' AND '.join(where)}"
+        return f"SELECT r.contact_id, r.send_id, r.at FROM reactions r WHERE {' AND '.join(where)}"

@@ -22,6 +22,7 @@ from meadowrun.core.audience.nodes import (
     MailLine,
     Node,
     ReachLine,
+    ScoreLine,
     SetLine,
     ShareLine,
 )
@@ -63,7 +64,8 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
             "SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"), {"id": contact_id})},
         frozenset(session.scalars(sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"), {"id": contact_id})),
         _mails(session, contact_id), reach,
-        frozenset(session.scalars(sa.text("SELECT tag_id FROM contact_tags WHERE contact_id = :id"), {"id": contact_id})))
+        frozenset(session.scalars(sa.text("SELECT tag_id FROM contact_tags WHERE contact_id = :id"), {"id": contact_id})),
+        dict(session.execute(sa.text("SELECT score_id, points FROM contact_scores WHERE contact_id = :id"), {"id": contact_id}).tuples().all()))
 
 
 def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
@@ -129,6 +131,8 @@ def _value(node: Node, one: Person, by: Judge) -> str:
         case SetLine(kind="tag"):
             borne = [by.words.name("tag", n) or "" for n in by.words.under(node.of) & one.tags]
             return f"bears {' and '.join(sorted(borne))}" if borne else "bears none of it"
+        case ScoreLine():
+            return wording.count_of(one.scores.get(node.of, 0), "point")
         case ShareLine():
             return f"drew {share_number(one.id, node.salt) / 100:.2f} of 100"
     return ""

@@ -9,10 +9,10 @@ from sqlalchemy import orm
 from werkzeug.datastructures import MultiDict
 
 from meadowrun.core import values
-from meadowrun.core.audience.definition import BLANK, IN_DAYS, OPERATORS, TOTALS, DefinitionError
 from meadowrun.core.audience.edit import consent_about
 from meadowrun.core.audience.english import MAIL_WORDS, ONE_OF, OP_WORDS, STATE_WORDS
 from meadowrun.core.audience.fields import Dictionary, EventSpec
+from meadowrun.core.audience.operands import BLANK, IN_DAYS, OPERATORS, TOTALS, DefinitionError
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.people.queries import common_values
 
@@ -62,6 +62,9 @@ def _other(node: Json, slot: str, words: Dictionary) -> Json:
         return {"form": slot, "topics": _consents(words), "about": about, "state_words": STATE_WORDS}
     if kind == "reach":
         return {"form": slot, "channels": CHANNEL_WORDS}
+    if kind == "score" and slot != "of":
+        return {"form": "op", "ops": TOTALS, "text": False} if slot == "op" else \
+            {"label": words.name("score", node["score"]), "form": "number", "value": node["value"]}
     if kind == "part" and slot == "part":
         return {"form": "part", "parts": [*(words.partition(node["partition"]) or []), {"key": "else", "name": "everyone else"}]}
     if slot == "of":
@@ -153,6 +156,8 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
         return {"state": form.get("state")} if slot == "state" else consent_about(form.get("topic", ""))
     if kind == "reach":
         return {"channel": form.get("channel")} if slot == "channel" else {"can": form.get("can") == "yes"}
+    if kind == "score" and slot == "value":
+        return {"value": _number(form.get("value", ""), ident)}
     if kind == "share":
         return {"percent": _number(form.get("value", ""), ident)}
     if slot == "inside":
@@ -250,6 +255,7 @@ def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
                    *((f"segment:{n}", f"in the segment “{name}”") for n, name in words.named.get("segment", {}).items()),
                    *((f"tag:{n}", f"tagged “{path}”") for n, path in words.named.get("tag", {}).items()),
                    *((f"part:{n}", f"in a part of “{name}”") for n, name in words.named.get("partition", {}).items())]}
+    groups["whose"] += [(f"score:{n}", f"score “{name}”") for n, name in words.named.get("score", {}).items()]
     for spec in words.fields.values():
         if spec.retired:
             continue

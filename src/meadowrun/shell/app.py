@@ -33,13 +33,13 @@ FEATURES = ("meadowrun.shell.views", "meadowrun.shell.colleagues_views", "meadow
             "meadowrun.messages.exchange_views", "meadowrun.messages.copying_views",
             "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
             "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views", "meadowrun.messages.proof_views",
-            "meadowrun.tags.views", "meadowrun.campaigns.views", "meadowrun.sends.views", "meadowrun.sends.word_views",
+            "meadowrun.tags.views", "meadowrun.scores.views", "meadowrun.campaigns.views", "meadowrun.sends.views", "meadowrun.sends.word_views",
             "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.site_views",
             "meadowrun.api.views")
 STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
             ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
 _BLUEPRINT_STATION = {
-    **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions", "tags"), "People"),
+    **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions", "tags", "scores"), "People"),
     **dict.fromkeys(("messages", "rows", "texting", "notices", "cards", "files", "choosing", "exchange", "copying", "checking", "review",
                      "house"), "Messages"),
     "campaigns": "Campaigns", "sends": "Campaigns", "instructions": "Campaigns", "results": "Results"}

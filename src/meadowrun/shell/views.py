@@ -12,6 +12,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import contacts_page
 from meadowrun.results.queries import kept_numbers
+from meadowrun.scores.models import Score
 from meadowrun.segments.models import Segment
 from meadowrun.sends import queries as sends
 from meadowrun.sends.models import Send
@@ -26,7 +27,8 @@ pages = flask.Blueprint("shell", __name__)
 ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segments.new"),
            ("New message", "messages.new"), ("New campaign", "campaigns.new"), ("Add a contact", "people.new"),
            ("Suppressed addresses", "keeping.suppressions"), ("Fields", "people.fields"), ("Lists", "keeping.lists"),
-           ("Tags", "tags.table"), ("Senders and topics", "sends.senders_page"), ("Website script and API keys", "tracking.connections"))
+           ("Tags", "tags.table"), ("Scores", "scores.table"), ("Senders and topics", "sends.senders_page"),
+           ("Website script and API keys", "tracking.connections"))
 
 
 @pages.get("/healthz")
@@ -119,7 +121,8 @@ def find() -> object:
             add("do", name, flask.url_for(endpoint))
     if query:
         for model, kind, endpoint in ((Segment, "segment", "segments.edit"), (Message, "message", "messages.edit"),
-                                      (Campaign, "campaign", "campaigns.show"), (Send, "send", "sends.show")):
+                                      (Campaign, "campaign", "campaigns.show"), (Send, "send", "sends.show"),
+                                      (Score, "score", "scores.show")):
             for ident, name in called(db(), model, lower, 5):
                 add(kind, name, flask.url_for(endpoint, ident=ident))
         for ident, path in tag_paths(db()).items():

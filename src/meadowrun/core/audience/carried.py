@@ -9,7 +9,7 @@ from meadowrun.core.audience.fields import Dictionary
 
 #: kind of line → the member that names something, and the kind of NAMED that it is
 _OF_KIND = {"list": ("list", "list"), "segment": ("segment", "segment"), "part": ("partition", "partition"), "consent": ("topic", "topic"),
-            "tag": ("tag", "tag")}
+            "tag": ("tag", "tag"), "score": ("score", "score")}
 
 
 def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str, str]]:

@@ -11,6 +11,7 @@
     {"id", "kind": "list", "list": N, "inside"}    {"id", "kind": "segment", "segment": N, "inside"}
     {"id", "kind": "part", "partition": N, "part": "key", "inside"}
     {"id", "kind": "tag", "tag": N, "inside"}
+    {"id", "kind": "score", "score": N, "op": "more_than"|"at_least"|"less_than"|"at_most", "value"}
     {"id", "kind": "share", "percent", "salt"}
 
 A tag may also be named by its path. Any node may carry "off": true: it is kept but does not count. A span is {} (ever), {"last": N} calendar days,
@@ -33,44 +34,22 @@ from meadowrun.core.audience.nodes import (
     MailLine,
     Node,
     ReachLine,
+    ScoreLine,
     SetLine,
     ShareLine,
     Span,
     Then,
     Total,
 )
+from meadowrun.core.audience.operands import BLANK, COMPARE, OPERATORS, TOTALS, member, number, span, value_of
+from meadowrun.core.audience.operands import DefinitionError as DefinitionError
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
-#: type of field → what can be said of it; "blank" and "not_blank" go with every type.
-OPERATORS: dict[str, tuple[str, ...]] = {
-    "text": ("is", "is_not", "contains", "not_contains", "begins"),
-    "number": ("is", "is_not", "more_than", "at_least", "less_than", "at_most", "between"),
-    "date": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month"),
-    "yes_no": ("yes", "no"),
-    "choice": ("is", "is_not"),
-    "choices": ("has", "has_not"),
-}
-#: how what an event's number adds up to may be compared
-TOTALS = ("more_than", "at_least", "less_than", "at_most")
-BLANK = ("blank", "not_blank")
-#: operators of dates whose value is a number of days
-IN_DAYS = ("in_next", "in_last", "ahead", "ago", "yearly_next", "yearly_last")
-COMPARE = ("letters", "loose", "exact")
 MAIL = ("sent", "delivered", "opened", "clicked", "bounced", "complained", "unsubscribed", "converted")
 MATCH = ("all", "any", "none", "colleagues")
 MOST_LINES = 200
 MOST_DEPTH = 60
-#: values a line may name one by one, as in a pasted list
-MOST_VALUES = 100_000
 _ID = re.compile(r"[A-Za-z0-9]{1,12}\Z")
-
-
-class DefinitionError(ValueError):
-    """A definition that cannot be taken; `line` is the id of the line at fault, where it has one."""
-
-    def __init__(self, message: str, line: str | None = None):
-        super().__init__(message)
-        self.line = line
 
 
 def parse(data: Any, words: Dictionary, inside: Iterable[int] = ()) -> Definition:
@@ -114,7 +93,8 @@ class _Reader:
                 raise DefinitionError("A group has no list of lines.", ident)
             return Group(ident, str(data["match"]), tuple(self.node(n, depth + 1) for n in data["lines"]), off)
         read = {"field": self._field, "event": self._event, "mail": self._mail, "consent": self._consent, "reach": self._reach,
-                "list": self._set, "segment": self._set, "part": self._set, "tag": self._set, "share": self._share}.get(str(kind))
+                "list": self._set, "segment": self._set, "part": self._set, "tag": self._set, "score": self._score,
+                "share": self._share}.get(str(kind))
         if read is None:
             raise DefinitionError(f"“{kind}” is no kind of line.", ident)
         return read(data, ident, off)
@@ -130,18 +110,18 @@ class _Reader:
         compare = data.get("compare", "letters")
         if compare not in COMPARE:
             raise DefinitionError("Text is compared by letters, loosely or exactly.", ident)
-        return FieldLine(ident, spec.ref, op, _value(spec.type, op, data.get("value"), spec.label, ident), compare, off)
+        return FieldLine(ident, spec.ref, op, value_of(spec.type, op, data.get("value"), spec.label, ident), compare, off)
 
     def _event(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
         event = self._kind(data.get("event"), ident)
-        times = _member(data, "times", dict, ident)
+        times = member(data, "times", dict, ident)
         times_op, n = times.get("op", "at_least"), times.get("n", 1)
         if times_op not in ("at_least", "exactly", "at_most") or isinstance(n, bool) or not isinstance(n, int) \
                 or not 0 <= n <= 100_000:
             raise DefinitionError("How often must be a whole number from 0 to 100,000.", ident)
         if times_op == "at_least" and n < 1:
             raise DefinitionError("“At least” needs a number from 1 up; use “exactly 0 times” for never.", ident)
-        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in _member(data, "where", list, ident))
+        details = tuple(Detail(*self._detail(item, event.key, ident)) for item in member(data, "where", list, ident))
         did, which = bool(data.get("did", True)), data.get("which", "any")
         if which not in ("any", "first", "latest"):
             raise DefinitionError("An event can be any, the first or the latest one.", ident)
@@ -153,7 +133,7 @@ class _Reader:
                 raise DefinitionError("Only a number among the details can add up to more than, at least, less than or at most so much.", ident)
             total = Total(key, op, value)
         if data.get("then"):
-            after = _member(data, "then", dict, ident)
+            after = member(data, "then", dict, ident)
             days = after.get("days")
             if isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= 3650:
                 raise DefinitionError("What follows must do so within 1 to 3,650 days.", ident)
@@ -162,7 +142,7 @@ class _Reader:
             raise DefinitionError("First, latest, totals and what followed can only be said of what somebody did.", ident)
         if which != "any" and (total or then):
             raise DefinitionError("A first or latest time goes without totals and without what followed.", ident)
-        return EventLine(ident, event.key, did, times_op, n, _span(_member(data, "span", dict, ident), ident), details, which, total, then, off)
+        return EventLine(ident, event.key, did, times_op, n, span(member(data, "span", dict, ident), ident), details, which, total, then, off)
 
     def _kind(self, key: Any, ident: str) -> Any:
         event = self.words.events.get(str(key))
@@ -179,7 +159,7 @@ class _Reader:
             raise DefinitionError(f"“{event.did}” has no detail called “{item.get('detail')}”.", ident)
         if item.get("op") not in OPERATORS.get(detail.type, ()):
             raise DefinitionError(f"“{item.get('op')}” cannot be said of {detail.label}.", ident)
-        return detail.key, item["op"], _value(detail.type, item["op"], item.get("value"), detail.label, ident)
+        return detail.key, item["op"], value_of(detail.type, item["op"], item.get("value"), detail.label, ident)
 
     def _mail(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
         what, among, times = data.get("what"), data.get("among", "sent"), data.get("times", 1)
@@ -193,7 +173,7 @@ class _Reader:
         if isinstance(times, bool) or not isinstance(times, int) or not 1 <= times <= 1000:
             raise DefinitionError("How many different mails must be a whole number from 1 to 1,000.", ident)
         of: tuple[str, int | str | None] = ("any", None)
-        given = _member(data, "of", dict, ident)
+        given = member(data, "of", dict, ident)
         for kind in ("message", "campaign", "send", "tag"):
             if kind in given:
                 of = (kind, self._named(kind, given[kind], ident))
@@ -202,7 +182,7 @@ class _Reader:
         link = data.get("link")
         if link is not None and (what != "clicked" or of[0] != "message" or not isinstance(link, int)):
             raise DefinitionError("One link can only be named for clicks in one message.", ident)
-        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, _span(_member(data, "span", dict, ident), ident), among, off)
+        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, span(member(data, "span", dict, ident), ident), among, off)
 
     def _named(self, kind: str, number: Any, ident: str) -> int:
         assert kind in NAMED
@@ -248,89 +228,19 @@ class _Reader:
                 raise DefinitionError("Choose a part of the partition.", ident)
         return SetLine(ident, kind, number, bool(data.get("inside", True)), part, off)
 
+    def _score(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
+        if data.get("op") not in TOTALS:
+            raise DefinitionError("A score is more than, at least, less than or at most so many points.", ident)
+        return ScoreLine(ident, self._named("score", data.get("score"), ident), str(data["op"]), number(data.get("value"), ident), off)
+
     def _share(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:
-        percent = _number(data.get("percent"), ident)
+        percent = number(data.get("percent"), ident)
         salt = data.get("salt")
         if not 0.01 <= percent <= 100:
             raise DefinitionError("A share is from 0.01 to 100 percent.", ident)
         if not isinstance(salt, str) or not _ID.match(salt):
             raise DefinitionError("A share needs a salt of letters and digits, so that it stays the same.", ident)
         return ShareLine(ident, percent, salt, off)
-
-
-def _member(data: Mapping[str, Any], name: str, kind: type[Any], ident: str) -> Any:
-    """A member that is an object (dict) or a list; where it is missing, an empty one."""
-    value = data.get(name) or kind()
-    if not isinstance(value, kind):
-        raise DefinitionError(f"“{name}” of a line is {'a list' if kind is list else 'an object'}.", ident)
-    return value
-
-
-def _span(data: Mapping[str, Any], ident: str) -> Span:
-    if "last" in data:
-        return Span(last=_days(data["last"], ident))
-    first, until = (_date(data[k], ident) if data.get(k) else None for k in ("from", "to"))
-    if first and until and first > until:
-        raise DefinitionError("The span ends before it begins.", ident)
-    return Span(None, first, until)
-
-
-def _days(value: Any, ident: str) -> int:
-    if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value <= 36_500:
-        raise DefinitionError("The number of days must be a whole number from 0 to 36,500.", ident)
-    return value
-
-
-def _date(value: Any, ident: str) -> dt.date:
-    try:
-        return dt.date.fromisoformat(str(value))
-    except ValueError:
-        raise DefinitionError(f"“{value}” is not a date.", ident) from None
-
-
-def _month_day(value: Any, ident: str) -> str:
-    try:
-        return f"{dt.date.fromisoformat(f'2024-{value}'):%m-%d}"
-    except ValueError:
-        raise DefinitionError(f"“{value}” is not a day and month like 12-31.", ident) from None
-
-
-def _number(value: Any, ident: str) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or value != value or abs(value) == float("inf"):
-        raise DefinitionError(f"“{value}” is not a number.", ident)
-    return value
-
-
-def _value(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
-    """Checks the value of a condition and returns it in the form the evaluators use."""
-    if op in BLANK or kind == "yes_no":
-        return None
-    if kind in ("choice", "choices") or (kind == "text" and op in ("is", "is_not")):
-        values = value if isinstance(value, list) else [value]
-        texts = tuple(v for v in values if isinstance(v, str) and v != "")
-        if len(texts) != len(values) or not texts:
-            raise DefinitionError(f"Choose at least one value for {label}.", ident)
-        if len(texts) > MOST_VALUES:
-            raise DefinitionError(f"A line takes at most {MOST_VALUES:,} values; import longer lists as a list of people.", ident)
-        return texts
-    if kind == "text":
-        if not isinstance(value, str) or not value:
-            raise DefinitionError(f"Type some text for {label}.", ident)
-        return value
-    if op in IN_DAYS:
-        return _days(value, ident)
-    if op in ("between", "day_month"):
-        one = "number" if kind == "number" else "date"
-        if not isinstance(value, list) or len(value) != 2:
-            raise DefinitionError(f"Give two {one}s for {label}.", ident)
-        if op == "day_month":
-            return (_month_day(value[0], ident), _month_day(value[1], ident))
-        read = _number if kind == "number" else _date
-        low, high = read(value[0], ident), read(value[1], ident)
-        if low > high:  # type: ignore[operator]
-            raise DefinitionError(f"The first {one} for {label} comes after the second.", ident)
-        return (low, high)
-    return _number(value, ident) if kind == "number" else _date(value, ident)
 
 
 def dump(definition: Definition) -> dict[str, Any]:
@@ -373,6 +283,8 @@ def _content(node: Node) -> dict[str, Any]:
         case SetLine():
             data = {"kind": node.kind, ("partition" if node.kind == "part" else node.kind): node.of, "inside": node.inside}
             return data | ({"part": node.part} if node.part else {})
+        case ScoreLine():
+            return {"kind": "score", "score": node.of, "op": node.op, "value": node.value}
         case ShareLine():
             return {"kind": "share", "percent": node.percent, "salt": node.salt}
 

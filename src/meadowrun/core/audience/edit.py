@@ -5,8 +5,8 @@ import secrets
 from collections.abc import Mapping
 from typing import Any
 
-from meadowrun.core.audience.definition import IN_DAYS, OPERATORS, DefinitionError
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.operands import IN_DAYS, OPERATORS, DefinitionError
 
 Json = dict[str, Any]
 
@@ -30,11 +30,11 @@ def find(data: Json, ident: str) -> tuple[list[Json], int]:
 
 def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
     """A fresh line with sensible settings about a field (`field:town`), an event (`event:ticket_bought`), mail (`mail:opened`),
-    consent (`consent:0`, a topic's number, or `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition or
-    tag (`list:3`), or a share (`share:10`).
+    consent (`consent:0`, a topic's number, or `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition, tag
+    or score (`list:3`), or a share (`share:10`).
     """
     kind, _, key = about.partition(":")
-    if kind in ("mail", "consent", "reach", "list", "segment", "part", "tag", "share"):
+    if kind in ("mail", "consent", "reach", "list", "segment", "part", "tag", "score", "share"):
         return {"id": new_id(), **_other(kind, key, words)}
     if kind == "event" and key in words.events:
         return {"id": new_id(), "kind": "event", "event": key, "did": True, "times": {"op": "at_least", "n": 1},
@@ -68,6 +68,8 @@ def _other(kind: str, key: str, words: Dictionary) -> Json:
     if kind == "part":
         parts = words.partition(number) or []
         return {"kind": kind, "partition": number, "part": parts[0]["key"] if parts else "else", "inside": True}
+    if kind == "score":
+        return {"kind": kind, kind: number, "op": "at_least", "value": 20}
     return {"kind": kind, kind: number, "inside": True}
 
 

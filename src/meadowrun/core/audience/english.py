@@ -6,7 +6,6 @@ from typing import Any
 
 from meadowrun.core import wording
 from meadowrun.core.audience.dates import rolling
-from meadowrun.core.audience.definition import IN_DAYS
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import (
     ConsentLine,
@@ -18,10 +17,12 @@ from meadowrun.core.audience.nodes import (
     MailLine,
     Node,
     ReachLine,
+    ScoreLine,
     SetLine,
     ShareLine,
     Span,
 )
+from meadowrun.core.audience.operands import IN_DAYS
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
 
@@ -85,6 +86,9 @@ def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -
         case ReachLine():
             return [who, Part("word", "can" if node.can else "cannot", "can"), Part("text", "get"),
                     Part("strong", CHANNEL_WORDS[node.channel], "channel")]
+        case ScoreLine():
+            return [Part("text", "anyone whose score" if out else "whose score"), Part("strong", f"“{words.name('score', node.of)}”", "of"),
+                    Part("word", OP_WORDS[node.op], "op"), Part("word", wording.number(node.value), "value")]
         case ShareLine():
             return [Part("text", "anyone in" if out else "in"), Part("word", f"a steady {wording.number(node.percent)}%", "percent"),
                     Part("text", "picked by chance")]

@@ -73,7 +73,7 @@ STANDARD = (
 
 
 #: Things with a name that lines speak of by number.
-NAMED = ("message", "campaign", "send", "list", "topic", "segment", "partition", "tag")
+NAMED = ("message", "campaign", "send", "list", "topic", "segment", "partition", "tag", "score")
 
 
 def _nothing(_: int) -> Any:

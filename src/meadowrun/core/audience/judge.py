@@ -20,6 +20,7 @@ from meadowrun.core.audience.nodes import (
     MailLine,
     Node,
     ReachLine,
+    ScoreLine,
     SetLine,
     ShareLine,
     Span,
@@ -81,6 +82,8 @@ class Person:
     reach: Mapping[str, Facts] = dataclasses.field(default_factory=dict)
     #: numbers of the tags they bear
     tags: frozenset[int] = frozenset()
+    #: number of a score → points, as they were last worked out; none where there is none
+    scores: Mapping[int, float] = dataclasses.field(default_factory=dict)
 
     @property
     def zone(self) -> str | None:
@@ -191,6 +194,8 @@ class Judge:
                 return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
             case ReachLine():
                 return (verdict(person.reach[node.channel]) == "go") == node.can
+            case ScoreLine():
+                return compared(node.op, person.scores.get(node.of, 0), node.value)
             case ShareLine():
                 return share_number(person.id, node.salt) < round(node.percent * 100)
             case SetLine():
@@ -240,9 +245,7 @@ class Judge:
                 return False
             at = ever[0 if line.which == "first" else -1].at
             return not ((first and at < first) or (until and at >= until))
-        fits = self.fitting(line, person)
-        if line.then is not None:
-            fits = [h for h in fits if self._followed(line, h, person)]
+        fits = self._fits(line, person)
         if not line.did:
             return not fits
         n = len(fits)
@@ -254,6 +257,24 @@ class Judge:
         total = sum(numbers)
         return bool(numbers) and compared(line.total.op, total, line.total.value)
 
+    def _fits(self, line: EventLine, person: Person) -> list[Happening]:
+        fits = self.fitting(line, person)
+        return [h for h in fits if self._followed(line, h, person)] if line.then is not None else fits
+
+    def moments(self, node: Node, person: Person) -> list[dt.datetime]:
+        """When what a line on events or messages asks for happened: once for each event, or for each message its first time."""
+        if isinstance(node, EventLine):
+            return [h.at for h in self._fits(node, person)]
+        assert isinstance(node, MailLine)
+        within = self._within(node, person)
+        found = ([at for at in self._moments(node, mail, person) if at is not None and within(at)] for mail in self.of_line(node, person))
+        return [min(moments) for moments in found if moments]
+
+    def _within(self, line: MailLine, person: Person) -> Callable[[dt.datetime | None], bool]:
+        """Tells whether a moment lies in a line's span, on the person's clock."""
+        first, until = span_moments(line.span, self.clock, person.zone)
+        return lambda at: at is not None and not (first and at < first) and not (until and at >= until)
+
     def _followed(self, line: EventLine, happening: Happening, person: Person) -> bool:
         """Whether what a line asks to follow did, or did not. “Did not” can be said only when the time for it is over."""
         assert line.then is not None
@@ -262,11 +283,7 @@ class Judge:
         return came if line.then.did else not came and until <= self.clock.now
 
     def _mail(self, line: MailLine, person: Person) -> bool:
-        first, until = span_moments(line.span, self.clock, person.zone)
-
-        def within(at: dt.datetime | None) -> bool:
-            return at is not None and not (first and at < first) and not (until and at >= until)
-
+        within = self._within(line, person)
         of = self.of_line(line, person)
         count = len({m.send for m in of if any(within(at) for at in self._moments(line, m, person))})
         if line.did:

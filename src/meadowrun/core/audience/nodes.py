@@ -125,6 +125,17 @@ class SetLine:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class ScoreLine:
+    """How much a score was when it was last worked out: more_than, at_least, less_than or at_most so many points."""
+
+    id: str
+    of: int
+    op: str
+    value: float
+    off: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class ShareLine:
     """A steady share picked by chance: the same people every time for the same salt."""
 
@@ -144,8 +155,8 @@ class Group:
     off: bool = False
 
 
-Leaf = FieldLine | EventLine | MailLine | ConsentLine | ReachLine | SetLine | ShareLine
-Node = Union[FieldLine, EventLine, MailLine, ConsentLine, ReachLine, SetLine, ShareLine, Group]  # noqa: UP007 - forward reference
+Leaf = FieldLine | EventLine | MailLine | ConsentLine | ReachLine | SetLine | ScoreLine | ShareLine
+Node = Union[FieldLine, EventLine, MailLine, ConsentLine, ReachLine, SetLine, ScoreLine, ShareLine, Group]  # noqa: UP007 - forward reference
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

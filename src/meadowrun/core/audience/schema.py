@@ -2,16 +2,8 @@
 
 from typing import Any
 
-from meadowrun.core.audience.definition import (
-    BLANK,
-    COMPARE,
-    MAIL,
-    MATCH,
-    MOST_LINES,
-    MOST_VALUES,
-    OPERATORS,
-    TOTALS,
-)
+from meadowrun.core.audience.definition import MAIL, MATCH, MOST_LINES
+from meadowrun.core.audience.operands import BLANK, COMPARE, MOST_VALUES, OPERATORS, TOTALS
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 
 Json = dict[str, Any]
@@ -62,6 +54,7 @@ def schema(address: str) -> Json:
         _line("list", ["list"], {"list": _NUMBER, **inside}), _line("segment", ["segment"], {"segment": _NUMBER, **inside}),
         _line("part", ["partition", "part"], {"partition": _NUMBER, "part": {"type": "string"}, **inside}),
         _line("tag", ["tag"], {"tag": _TAG, **inside}),
+        _line("score", ["score", "op", "value"], {"score": _NUMBER, "op": {"enum": list(TOTALS)}, "value": {"type": "number"}}),
         _line("share", ["percent", "salt"], {"percent": {"type": "number", "minimum": 0.01, "maximum": 100}, "salt": _ID})]
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": address, "title": "A segment's definition", "type": "object",
             "required": ["lines"], "additionalProperties": False, "properties": {

@@ -262,6 +262,14 @@ def _others(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
         found += [(0.6 + likeness / 3, {"kind": "tag", "tag": number, "inside": not said.not_})
                   for number, path in words.named.get("tag", {}).items()
                   if (likeness := _likeness(spoken, re.sub("[/-]", " ", path))) > 0.4]
+    scored = _tokens(re.sub(r"\b(scores?|points?|at least|more than|less than|under|over|\d+)\b", " ", rest))
+    for number, name in words.named.get("score", {}).items():
+        likeness = _likeness(scored, name) if scored else 0.5
+        if likeness > 0.4 and (re.search(r"\b(score|point)", rest) or said.amount):
+            op, value = said.amount or ("at_least", 1)
+            op = {"is": "at_least"}.get(op, op)
+            found.append((0.5 + likeness / 3 + (0.2 if "score" in rest else 0),
+                          {"kind": "score", "score": number, "op": _OTHERWISE[op] if said.not_ else op, "value": value}))
     for kind, cue in (("list", r"\blist\b"), ("segment", r"\bsegment\b")):
         for number, name in words.named.get(kind, {}).items():
             likeness = _likeness(_tokens(re.sub(cue, " ", rest)), name)

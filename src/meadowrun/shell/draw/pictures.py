@@ -91,6 +91,22 @@ def bar(value: int, most: int, colour: str = "#7fa48c", width: int = 120, height
                   '<rect width="{x}" height="{h}" fill="{c}"/></svg>').format(w=width, h=height, x=round(wide, 1), c=colour, t=track)
 
 
+def bands(found: Sequence[tuple[float, float, int]], width: int = 252, height: int = 84) -> Markup:
+    """How many lie in each of some bands, given as (from, to, how many), one column each."""
+    most = max((count for *_, count in found), default=0)
+    if not most:
+        return Markup("")
+    gap = width / len(found)
+    columns = "".join(
+        f'<rect x="{n * gap + 1:.1f}" y="{height - 16 - (height - 18) * count / most:.1f}" width="{gap - 2:.1f}" '
+        f'height="{(height - 18) * count / most:.1f}" fill="#7fa48c"><title>{number(round(low, 1))} to {number(round(high, 1))}: '
+        f"{number(count)}</title></rect>" for n, (low, high, count) in enumerate(found))
+    ends = f'<text x="0" y="{height - 3}" font-size="11" fill="#5c6761">{number(round(found[0][0], 1))}</text>' \
+           f'<text x="{width}" y="{height - 3}" font-size="11" fill="#5c6761" text-anchor="end">{number(round(found[-1][1], 1))} points</text>'
+    return Markup(f'<svg width="{width}" height="{height}" role="img" aria-label="How many people have how many points">{columns}'
+                  f'<line x1="0" x2="{width}" y1="{height - 16}" y2="{height - 16}" stroke="#dfd9c8"/>{ends}</svg>')
+
+
 def interval(low: float, middle: float, high: float, width: int = 370, height: int = 56) -> Markup:
     """A difference of shares with its bounds on a line through zero, in points of 100."""
     reach = max(abs(low), abs(high), 0.01) * 1.15

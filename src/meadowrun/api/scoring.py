@@ -1,0 +1,70 @@
+"""The API's endpoints about scores."""
+
+from typing import Any
+
+import flask
+
+from meadowrun.api.door import TEXT, Json, endpoint, thing
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid
+from meadowrun.core.scores import ScoreProblem
+from meadowrun.people.queries import contact as contact_of
+from meadowrun.scores import actions, queries, working
+from meadowrun.scores.models import Score
+from meadowrun.shell.request import body, db, now, words, zone
+
+_RULE: Json = thing(["points", "lines"], points={"type": "number"},
+                    each={"type": "boolean", "description": "each time it happened, or while it holds"},
+                    most={"type": ["integer", "null"], "description": "how often it counts at most"},
+                    lines={"type": "array", "items": {"type": "object"}, "description": "lines of a segment’s definition"})
+_SCORE: Json = thing([], name=TEXT, meaning=TEXT, half_life={"type": ["integer", "null"],
+                                                                "description": "days after which what happened counts half"},
+                     rules={"type": "array", "items": _RULE})
+
+
+def _score(score: Score, people: int | None = None) -> Json:
+    return {"id": score.id, "name": score.name, "meaning": score.meaning, "half_life": score.half_life, "rules": score.rules,
+            "version": score.version, "worked_out_at": score.worked_out_at.isoformat() if score.worked_out_at else None,
+            **({"people": people} if people is not None else {})}
+
+
+def _given() -> dict[str, Any]:
+    return {name: value for name, value in body().items() if name in ("name", "meaning", "half_life", "rules")}
+
+
+@endpoint("get", "/v1/scores", "All scores with their rules, and how many people have points")
+def all_scores(actor: Actor) -> object:
+    return flask.jsonify(items=[_score(score, people) for score, people in queries.scores(db())])
+
+
+@endpoint("post", "/v1/scores", "Add a score; everyone’s points are worked out in the background", codes=(201,),
+          takes={**_SCORE, "required": ["name"]})
+def add_score(actor: Actor) -> object:
+    return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given()))), 201
+
+
+@endpoint("put", "/v1/scores/<int:ident>", "Change what is named of a score", takes=_SCORE)
+def change_score(actor: Actor, ident: int) -> object:
+    return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given(), queries.score(db(), ident))))
+
+
+@endpoint("delete", "/v1/scores/<int:ident>", "Delete a score that no condition asks for")
+def delete_score(actor: Actor, ident: int) -> object:
+    actions.delete(db(), actor, now(), queries.score(db(), ident))
+    return flask.jsonify(deleted=ident)
+
+
+@endpoint("post", "/v1/contacts/<int:ident>/points", "Give a contact points, or take some, with the reason",
+          takes=thing(["score", "points", "why"], score={"type": "integer"}, points={"type": "number"}, why=TEXT))
+def give_points(actor: Actor, ident: int) -> object:
+    data, contact = body(), contact_of(db(), ident)
+    number = data.get("score")
+    if isinstance(number, bool) or not isinstance(number, int):
+        raise Invalid("“score” is the number of a score.", "score")
+    score = queries.score(db(), number)
+    actions.give(db(), actor, now(), score, contact, data.get("points", 0), str(data.get("why") or ""))
+    try:
+        working.work_out(db(), score, words(), now(), zone(), ident)
+    except ScoreProblem as problem:
+        raise Invalid(f"“{score.name}” cannot be worked out: {problem}", "score") from None
+    return flask.jsonify(score=score.name, points=queries.kept_points(db(), ident).get(score.name, 0))

@@ -1,0 +1,36 @@
+"""Keeps scores worked out in the background."""
+
+import datetime as dt
+import zoneinfo
+
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.jobs import context
+from meadowrun.base.logs import log
+from meadowrun.core.scores import ScoreProblem
+from meadowrun.people.queries import dictionary
+from meadowrun.scores.models import Score
+from meadowrun.scores.working import work_out
+
+#: No score is worked out again sooner than this by itself.
+AGAIN = dt.timedelta(minutes=10)
+
+
+@jobs.task("scores.refresh", every="* * * * * */30")
+def refresh_due() -> None:
+    """Works out scores that changed, or were last worked out a while ago, one transaction each."""
+    with context().database.session() as session:
+        now = clock.now(session)
+        due = session.scalars(sa.select(Score.id).where(sa.or_(Score.worked_out_at.is_(None), Score.worked_out_at < now - AGAIN))
+                              .order_by(Score.worked_out_at.asc().nulls_first())).all()
+    for ident in due:
+        with context().database.session() as session:
+            score = session.get(Score, ident, with_for_update={"skip_locked": True})
+            if score is None:
+                continue
+            try:
+                work_out(session, score, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
+            except ScoreProblem as problem:
+                # Its page says so, too; the points stay as they were.
+                log.warning("a score cannot be worked out", score_id=ident, problem=str(problem))

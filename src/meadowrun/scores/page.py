@@ -1,0 +1,31 @@
+"""What pages show of scores: rules as sentences, and what each gave one contact."""
+
+from collections.abc import Sequence
+
+from meadowrun.core.audience import english
+from meadowrun.core.scores import Rule
+from meadowrun.scores import working
+from meadowrun.scores.models import Score
+from meadowrun.shell.request import db, now, today, words, zone
+
+
+def sentences(rules: Sequence[Rule]) -> list[str]:
+    """For what each rule gives its points, in words."""
+    return [_sentence(rule) for rule in rules]
+
+
+def _sentence(rule: Rule) -> str:
+    if len(rule.definition.lines) > 1:
+        return english.read_aloud(rule.definition, words(), today())
+    parts = english.sentence(rule.definition.lines[0], words(), today())
+    # What counts each time is not asked how often, and “at any time” goes without saying.
+    return english.text([part for part in parts if not (rule.each and (part.slot == "times" or part.text == "at any time"))])
+
+
+def of_contact(contact_id: int) -> list[tuple[Score, float, list[tuple[float, int, str]]]]:
+    """A contact's points by each score now, and what they come from: (points, how often, for what); only what gave any."""
+    found = []
+    for one in working.of_contact(db(), contact_id, words(), now(), zone()):
+        told = zip(one.parts, [*sentences(one.rules), "given by hand"], strict=True)
+        found.append((one.score, one.points, [(points, times, said) for (points, times), said in told if times]))
+    return found
