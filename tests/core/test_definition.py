@@ -13,7 +13,7 @@ from tests.luck import tries
 
 WORDS = Dictionary.of(
     [FieldSpec("membership", "membership", "choice", ("Single", "Household")), FieldSpec("renewal", "renewal date", "date"),
-     FieldSpec("score", "score", "number"), FieldSpec("member", "member", "yes_no"),
+     FieldSpec("score", "score", "number"), FieldSpec("met", "met", "datetime"), FieldSpec("member", "member", "yes_no"),
      FieldSpec("interests", "interests", "choices", ("sky", "sea")), FieldSpec("company.kind", "kind", "choice", ("School",))],
     [EventSpec(1, "bought", "bought a ticket", "buy a ticket", (DetailSpec("amount", "amount", "number"),
                                                                   DetailSpec("night", "night", "text")))],
@@ -33,6 +33,8 @@ def event(**more):
     (field("is", ["Single", "Household"]), "whose membership is Single or Household"),
     (field("in_next", 60, "renewal"), "whose renewal date is within the next 60 days"),
     (field("blank", None, "town"), "whose town is blank"),
+    (field("hours", ["18:00", "22:00"], "met"), "whose met falls, on any day, between 18:00 and 22:00"),
+    (field("before", "2026-02-01", "met"), "whose met is before 1 Feb 2026"),
     (field("is", ["School"], "company.kind"), "whose company’s kind is School"),
     (field("contains", "tarn", "company.name"), "whose company’s name contains “tarn”"),
     (field("between", [1, 2000], "score"), "whose score is between 1 and 2,000"),

@@ -38,7 +38,25 @@ def test_what_is_no_date(text):
         values.date(text)
 
 
+@pytest.mark.parametrize(("text", "moment"), [
+    ("2026-11-23 14:05", "2026-11-23T14:05"), ("2026-11-23T14:05:59.123", "2026-11-23T14:05"), ("23.11.2026, 9.30", "2026-11-23T09:30"),
+    ("3/5/2024 12:10 am", "2024-05-03T00:10"), ("3 May 2024 12:00 PM", "2024-05-03T12:00"), ("3 May 2024 9:30 p.m.", "2024-05-03T21:30"),
+    ("29 February 2024 23:59", "2024-02-29T23:59")])
+def test_a_date_and_time(text, moment):
+    assert values.typed("datetime", text) == moment == values.typed("datetime", moment)
+
+
+@pytest.mark.parametrize(("text", "says"), [
+    ("2026-11-23", "is not a date and time like"), ("14:05", "is not a date and time"), ("2026-11-23 24:00", "is not a date and time"),
+    ("2026-11-23 13:00 pm", "is not a date and time"), ("29.2.2025 10:00", "is not a date and time"), ("soon 10:00", "is not a date and time"),
+    ("2026-11-23T14:05Z", "names a zone"), ("2026-11-23T14:05+01:00", "names a zone")])
+def test_what_is_no_date_and_time(text, says):
+    with pytest.raises(values.ValueProblem, match=says):
+        values.typed("datetime", text)
+
+
 @pytest.mark.parametrize(("kind", "value", "options", "stored"), [
+    ("datetime", dt.datetime(2026, 1, 2, 3, 4, 5), (), "2026-01-02T03:04"), ("datetime", "", (), None),  # noqa: DTZ001
     ("choice", "HOUSEHOLD ", ("Household", "Patron"), "Household"), ("choices", "b; a ;b", (), ["a", "b"]),
     ("yes_no", "Ja", (), True), ("yes_no", "0", (), False), ("text", "  a  b ", (), "a b"), ("text", "", (), None),
     ("number", 3.0, (), 3.0), ("date", dt.datetime(2026, 1, 2, 3, 4), (), "2026-01-02"), ("text", 12.0, (), "12"),  # noqa: DTZ001

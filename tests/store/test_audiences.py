@@ -82,7 +82,8 @@ def world(cluster_url):
 
 def build(session):
     for label, kind, options in (("tier", "choice", ["Single", "Patron"]), ("renewal", "date", []), ("birthday", "date", []),
-                                 ("score", "number", []), ("lends", "yes_no", []), ("interests", "choices", ["planets", "meteors", "history"])):
+                                 ("score", "number", []), ("lends", "yes_no", []), ("met", "datetime", []),
+                                 ("interests", "choices", ["planets", "meteors", "history"])):
         people.add_field(session, IDA, NOW, "contact", label, kind, options)
     people.add_field(session, IDA, NOW, "company", "kind", "choice", ["School", "Club"])
     people.add_field(session, IDA, NOW, "company", "agreement ends", "date", [])
@@ -98,6 +99,9 @@ def build(session):
         for kind, moment, details in EVENTS.get(name, []):
             session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, CAST(:d AS jsonb))"),
                             {"c": contact.id, "at": at(moment), "k": ids[kind], "d": json.dumps(details)})
+    for name, moment in (("Ann", "2026-11-23T18:00"), ("Bo", "2026-11-23T17:59"), ("Cy", "2025-11-24T23:30"), ("Di", "2026-11-22T05:59")):
+        session.execute(sa.text("UPDATE contacts SET attributes = attributes || jsonb_build_object('met', CAST(:m AS text)) WHERE id = :id"),
+                        {"m": moment, "id": numbers[name]})
     session.execute(sa.text("""UPDATE companies SET attributes = CASE name WHEN 'Tarn School' THEN CAST('{"kind": "School",
         "agreement_ends": "2026-12-01"}' AS jsonb) ELSE CAST('{"kind": "Club"}' AS jsonb) END"""))
     people.set_consent(session, NOW, numbers["Eve"], 1, False, "test")
@@ -276,6 +280,13 @@ CASES = [
         {"id": "l", "kind": "list", "list": 1}, {"id": "s", "kind": "segment", "segment": 1, "inside": False}], "Di"),
     ("a part: the first that matches wins", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "f"}], "Bo"),
     ("everyone else", NOW, [{"id": "p", "kind": "part", "partition": 1, "part": "else"}], "Di Eve Fay Gil Hal"),
+    ("a date and time on a day", NOW, [field("met", "on", "2026-11-23")], "Ann Bo"),
+    ("a date and time within days", NOW, [field("met", "in_last", 1)], "Ann Bo Di"),
+    # On Bo’s clock it is the 24th already.
+    ("a date and time that comes round", NOW, [field("met", "yearly_next", 1)], "Ann Cy"),
+    ("a date and time at hours, the last not taken in", NOW, [field("met", "hours", ["17:59", "18:00"])], "Bo"),
+    ("a date and time at hours over midnight", NOW, [field("met", "hours", ["23:00", "06:00"])], "Cy Di"),
+    ("no date and time", NOW, [field("met", "blank")], "Eve Fay Gil Hal"),
     ("the tag, or one under it", NOW, [tagged("club")], "Ann Bo Di"),
     ("only the tag within", NOW, [tagged("club/sky")], "Bo Di"),
     ("not the tag, nor one under it", NOW, [tagged("club", False)], "Cy Eve Fay Gil Hal"),

@@ -35,7 +35,7 @@ def build(session):
     Returns them as the plain evaluator sees them, by number.
     """
     for label, kind, options in (("tier", "choice", ["Single", "Patron"]), ("renewal", "date", []), ("score", "number", []),
-                                 ("member", "yes_no", []), ("interests", "choices", ["sky", "sea", "rock"])):
+                                 ("member", "yes_no", []), ("met", "datetime", []), ("interests", "choices", ["sky", "sea", "rock"])):
         people.add_field(session, IDA, NOW, "contact", label, kind, options)
     people.add_field(session, IDA, NOW, "company", "kind", "choice", ["School", "Club"])
     people.add_field(session, IDA, NOW, "company", "agreement ends", "date", [])
@@ -53,6 +53,7 @@ def build(session):
         given = {"town": dice.choice(["Farrow", "Tarnside", "FARROW", "Fárrow ", None]), "first_name": dice.choice(["Zoë", "Ann_", "50%", None]),
                  "tier": dice.choice(["Single", "Patron", None]), "renewal": dice.choice([*days, None]),
                  "score": dice.choice([0, 1, 2.5, 100, None]), "member": dice.choice(["yes", "no", None]),
+                 "met": dice.choice([None, *(f"{day} {hour}" for day in days[:4] for hour in ("00:00", "17:59", "18:00", "23:30"))]),
                  "interests": dice.choice(["sky", "sky;sea", "rock", None]), "company": dice.choice(["School One", "Club Two", None]),
                  "timezone": dice.choice(zones)}
         contact = add(session, NOW, dice.choice([f"p{n}@post.example", f"p{n}@post.example", None]),
@@ -151,10 +152,13 @@ field_lines = st.one_of(
     st.tuples(st.just("renewal"), st.just("day_month"), st.sampled_from([["12-20", "01-06"], ["02-28", "02-29"], ["11-23", "11-23"]])),
     st.tuples(st.just("renewal"), st.sampled_from(["on", "before", "after"]), days),
     st.tuples(st.just("renewal"), st.just("between"), st.just(["2024-02-29", "2026-11-23"])),
+    st.tuples(st.just("met"), st.sampled_from(["in_next", "in_last", "ahead", "ago", "yearly_next", "yearly_last"]), st.sampled_from([0, 1, 40])),
+    st.tuples(st.just("met"), st.sampled_from(["on", "before", "after"]), days),
+    st.tuples(st.just("met"), st.just("hours"), st.sampled_from([["18:00", "23:30"], ["23:00", "06:00"], ["18:00", "18:00"]])),
     st.tuples(st.just("member"), st.sampled_from(["yes", "no"]), st.none()),
     st.tuples(st.just("interests"), st.sampled_from(["has", "has_not"]), st.lists(st.sampled_from(["sky", "sea"]), min_size=1)),
     st.tuples(st.just("company.kind"), st.sampled_from(["is", "is_not"]), st.just(["School"])),
-    st.tuples(st.sampled_from(["town", "tier", "score", "renewal", "member", "interests", "company.kind", "company.name"]),
+    st.tuples(st.sampled_from(["town", "tier", "score", "renewal", "member", "met", "interests", "company.kind", "company.name"]),
               st.sampled_from(["blank", "not_blank"]), st.none()),
 ).flatmap(lambda t: st.sampled_from(["letters", "loose", "exact"]).map(
     lambda compare: {"kind": "field", "field": t[0], "op": t[1], "value": t[2], "compare": compare}))

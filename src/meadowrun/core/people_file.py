@@ -290,7 +290,7 @@ def harmless(cell: str) -> str:
 def guess_type(cells: Sequence[str]) -> str:
     """What sort of field a new column would be, from the cells of its first rows."""
     filled = [c for c in cells if c]
-    for kind in ("number", "date", "yes_no"):
+    for kind in ("number", "datetime", "date", "yes_no"):
         try:
             for cell in filled:
                 values.typed(kind, cell)

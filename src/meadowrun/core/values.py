@@ -78,6 +78,26 @@ def date(text: str, day_first: bool = True) -> dt.date:
     raise problem
 
 
+def moment(text: str, day_first: bool = True) -> dt.datetime:
+    """A date as `date` reads it with a time behind it: "2026-11-23 14:05", "23.11.2026, 14:05", "3 May 2024 9:30 pm".
+
+    On the organisation's clock, without a zone. Raises ValueProblem.
+    """
+    found = re.fullmatch(r"(.+?)[T,\s]+(\d{1,2})[:.](\d\d)(?:[:.]\d\d(?:\.\d+)?)?\s*([ap]\.?m\.?)?", text.strip(), re.IGNORECASE)
+    problem = ValueProblem(f"“{_short(text)}” is not a date and time like 2026-11-23 14:05")
+    if re.search(r"\d(Z|[+-]\d\d:?\d\d)$", text.strip()):
+        raise ValueProblem(f"“{_short(text)}” names a zone; write it on the organisation’s own clock, without one")
+    if not found:
+        raise problem
+    hour, minute, half = int(found[2]), int(found[3]), (found[4] or "").lower()[:1]
+    if half and not 1 <= hour <= 12:
+        raise problem
+    try:
+        return dt.datetime.combine(date(found[1], day_first), dt.time(hour % 12 + 12 * (half == "p") if half else hour, minute))
+    except ValueError:
+        raise problem from None
+
+
 def yes_no(text: str) -> bool:
     word = text.strip().lower()
     if word in _YES:
@@ -93,6 +113,8 @@ def typed(kind: str, value: Any, options: tuple[str, ...] = (), day_first: bool 
     A choice must be among `options` where there are any, compared without case. Raises ValueProblem.
     """
     if isinstance(value, dt.datetime):
+        if kind == "datetime":
+            return value.isoformat(timespec="minutes")[:16]
         value = value.date()
     if isinstance(value, dt.date):
         if kind == "date":
@@ -115,6 +137,8 @@ def typed(kind: str, value: Any, options: tuple[str, ...] = (), day_first: bool 
         return number(text)
     if kind == "date":
         return date(text, day_first).isoformat()
+    if kind == "datetime":
+        return moment(text, day_first).isoformat(timespec="minutes")
     if kind == "yes_no":
         return yes_no(text)
     if kind == "choice":

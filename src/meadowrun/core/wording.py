@@ -3,6 +3,7 @@
 import datetime as dt
 import unicodedata
 from collections.abc import Collection
+from typing import Any
 
 MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
@@ -17,6 +18,19 @@ def number(value: int | float) -> str:
 def day(value: dt.date) -> str:
     """23 Nov 2026."""
     return f"{value.day} {MONTHS[value.month - 1]} {value.year}"
+
+
+def held(kind: str, value: Any) -> str:
+    """A field's value as it is read, by the type of the field; nothing for a blank one."""
+    if value is None or value == "" or value == []:
+        return ""
+    if kind == "yes_no":
+        return "yes" if value is True else "no"
+    if kind == "number":
+        return number(value)
+    if kind in ("date", "datetime"):
+        return day(dt.date.fromisoformat(value[:10])) + (f", {value[11:16]}" if kind == "datetime" else "")
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
 def day_month(value: str) -> str:

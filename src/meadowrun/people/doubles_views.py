@@ -1,6 +1,5 @@
 """Pages of likely doubles: the pairs, both records side by side, merging and parting."""
 
-import datetime as dt
 
 import flask
 
@@ -33,10 +32,7 @@ def pair(first: int, second: int) -> object:
             return ""
         if name == "company_id" and isinstance(value, int):
             return companies.get(value, "")
-        if name in specs and specs[name].type == "date":
-            return wording.day(dt.date.fromisoformat(str(value)))
-        return ", ".join(map(str, value)) if isinstance(value, list) else {True: "yes", False: "no"}.get(value, str(value)) if isinstance(
-            value, bool) else str(value)
+        return wording.held(specs[name].type if name in specs else "text", value)
 
     rows = [(name, labels.get(name, name), shown(name, x), shown(name, y)) for name, x, y in doubles.preview(a, b)]
     history = {c.id: queries.history_size(db(), c.id) for c in (a, b)}

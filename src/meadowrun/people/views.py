@@ -30,10 +30,10 @@ def table() -> object:
     sort = sort if sort in queries.SORTS else "name"
     page = queries.contacts_page(db(), search, sort, arguments.get("at"))
     total, more = queries.count_contacts(db(), search)
-    shown = [f for f in queries.fields(db(), "contact") if f.type in ("choice", "text", "date", "number")][:3]
+    shown = [f for f in queries.fields(db(), "contact") if f.type in ("choice", "text", "date", "datetime", "number")][:3]
     preferred = [f for f in queries.fields(db(), "contact") if f.key in ("membership", "region")]
     return flask.render_template("people/table.html", page=page, search=search, sort=sort, total=total, more=more,
-                                 columns=(preferred or shown)[:2], dates=dt.date.fromisoformat)
+                                 columns=(preferred or shown)[:2])
 
 
 @pages.get("/people/new")
@@ -107,7 +107,7 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
         consent=queries.consent_of(db(), ident), history=queries.consent_history(db(), ident, 8), moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), tags=tags_of_contact(db(), ident), most=60,
         scores=scores_of_contact(ident), points_given=given_to(db(), ident),
-        dates=dt.date.fromisoformat, problem=problem, form=flask.request.form)
+        problem=problem, form=flask.request.form)
 
 
 @pages.post("/people/<int:ident>/tags")
@@ -175,7 +175,7 @@ def company(ident: int) -> object:
 def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) -> str:
     found = queries.found(db(), Company, ident, "company")
     return flask.render_template("people/company.html", company=found, people=company_queries.people_of(db(), ident), given=given, problem=problem,
-                                 alike=company_queries.alike(db(), found), dates=dt.date.fromisoformat,
+                                 alike=company_queries.alike(db(), found),
                                  own=queries.fields(db(), "company"))
 
 

@@ -32,8 +32,8 @@ def work_out(session: orm.Session, score: Score, words: Dictionary, now: dt.date
         f"WITH worth AS MATERIALIZED (SELECT x.contact_id, CAST(round(CAST(sum(x.points) AS numeric), 1) AS double precision) AS points "
         f"FROM ({query}) x JOIN contacts c ON c.id = x.contact_id{' WHERE c.id = :one' if one else ''} GROUP BY x.contact_id), "
         "pointed AS (SELECT * FROM worth WHERE points <> 0), "
-        f"gone AS (DELETE FROM contact_scores s WHERE score_id = :score{one} AND NOT EXISTS (SELECT 1 FROM pointed w WHERE w.contact_id = s.contact_id) "
-        "RETURNING 1), "
+        f"gone AS (DELETE FROM contact_scores s WHERE score_id = :score{one} AND NOT EXISTS (SELECT 1 FROM pointed w WHERE "
+        "w.contact_id = s.contact_id) RETURNING 1), "
         "put AS (INSERT INTO contact_scores AS s (contact_id, score_id, points) SELECT contact_id, :score, points FROM pointed "
         "ON CONFLICT (contact_id, score_id) DO UPDATE SET points = excluded.points WHERE s.points <> excluded.points RETURNING 1) "
         "SELECT (SELECT count(*) FROM gone) + (SELECT count(*) FROM put)"), compiler.values).scalar_one()

@@ -148,7 +148,7 @@ class Compiler:
 
     def _field(self, line: FieldLine) -> str:
         spec = self.words.fields[line.field]
-        if spec.type == "date" and line.op in ("in_next", "in_last", "ago", "ahead", "yearly_next", "yearly_last"):
+        if spec.is_day and line.op in ("in_next", "in_last", "ago", "ahead", "yearly_next", "yearly_last"):
             return f"({self._by_clock(self.clock.today, lambda today: self._owned(spec, line, today))})"
         return self._owned(spec, line, self.clock.today())
 
@@ -194,6 +194,12 @@ class Compiler:
             if op == "between":
                 return f"{as_number} BETWEEN {self.bind(value[0])} AND {self.bind(value[1])}"
             return f"{as_number} {SIGNS[op]} {self.bind(value)}"
+        if op == "hours":
+            first, until = value
+            inside = [f"substr({text}, 12, 5) >= {self.bind(first)}", f"substr({text}, 12, 5) < {self.bind(until)}"]
+            return f"{text} <> '' AND ({(' AND ' if first <= until else ' OR ').join(inside)})"
+        if kind == "datetime":
+            text = f"substr({text}, 1, 10)"
         if op in ("yearly_next", "yearly_last", "day_month"):
             days = between_month_days(*value) if op == "day_month" else month_days(today, value if op == "yearly_next" else -value)
             return f"substr({text}, 6, 5) = ANY({self.bind(sorted(days))})"

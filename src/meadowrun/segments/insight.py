@@ -121,7 +121,7 @@ def profile(session: orm.Session, members: BitMap, words: Dictionary, now: dt.da
 
 
 def _field_traits(session: orm.Session, spec: FieldSpec, size: int, everyone: int) -> list[Trait]:
-    if spec.type in ("date", "number"):
+    if spec.is_day or spec.type == "number":
         return _band_traits(session, spec, size, everyone)
     if spec.ref in ("first_name", "last_name", "email", "reference", "phone", "company.name"):
         return []
@@ -141,7 +141,7 @@ def _field_traits(session: orm.Session, spec: FieldSpec, size: int, everyone: in
 def _band_traits(session: orm.Session, spec: FieldSpec, size: int, everyone: int) -> list[Trait]:
     """A number or a date by the quarters of everyone who has one: each band holds about as many of them. Equal bounds fall together."""
     table, kind = ("k" if spec.owner == "company" else "c"), "numeric" if spec.type == "number" else "date"
-    value = f"CAST({table}.attributes->>:key AS {kind})"
+    value = f"CAST({f'{table}.attributes->>:key' if kind == 'numeric' else f'substr({table}.attributes->>:key, 1, 10)'} AS {kind})"
     source = f"SELECT {value} AS v, h.id AS h FROM contacts c LEFT JOIN chosen h ON h.id = c.id LEFT JOIN companies k ON k.id = c.company_id"
     bounds = session.execute(sa.text(f"SELECT percentile_disc(ARRAY[0.25, 0.5, 0.75]) WITHIN GROUP (ORDER BY v), max(v) FROM ({source}) x"),
                              {"key": spec.key}).one()

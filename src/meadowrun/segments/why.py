@@ -111,11 +111,7 @@ def _value(node: Node, one: Person, by: Judge) -> str:
             value = one.values.get(node.field)
             if value in (None, "", []):
                 return "blank"
-            spec = by.words.fields[node.field]
-            if spec.type == "date":
-                return wording.day(dt.date.fromisoformat(value))
-            return ", ".join(value) if isinstance(value, list) else "yes" if value is True else "no" if value is False else \
-                wording.number(value) if isinstance(value, int | float) else str(value)
+            return wording.held(by.words.fields[node.field].type, value)
         case EventLine():
             found = by.fitting(node, one, spanned=node.which == "any")
             latest = f", the latest on {wording.day(found[-1].at.date())}" if found else ""

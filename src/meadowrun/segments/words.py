@@ -86,6 +86,8 @@ def value_form(kind: str, op: str, value: Any, suggested: list[str]) -> Json:
         return {"form": "days", "value": value}
     if op == "day_month":
         return {"form": "day_month", "value": value or ["12-01", "12-31"]}
+    if op == "hours":
+        return {"form": "pair", "value": value, "input": "time"}
     return {"form": "pair" if op == "between" else "date", "value": value, "input": "date"}
 
 
@@ -210,6 +212,8 @@ def read_value(kind: str, op: str, form: MultiDict[str, str], ident: str) -> Any
         return whole(text, ident)
     if op == "day_month":
         return [f"{whole(form.get(f'month{n}'), ident):02d}-{whole(form.get(f'day{n}'), ident):02d}" for n in (1, 2)]
+    if op == "hours":
+        return [text, form.get("second", "")]
     if op == "between":
         return [day(text, ident), day(form.get("second", ""), ident)]
     return day(text, ident)

@@ -49,7 +49,7 @@ def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | N
             line["op"] = "not_blank"
         elif spec.type == "number":
             line |= {"op": "at_least", "value": 1}
-        elif spec.type == "date":
+        elif spec.is_day:
             line["value"] = 30
         return line
     raise DefinitionError(f"There is nothing called “{about}” to write a line about.")
@@ -164,6 +164,8 @@ def _fitting_value(node: Json, op: str, words: Dictionary) -> Json:
         return {"value": old if isinstance(old, int) else 30}
     if op == "day_month":
         return {"value": ["12-01", "12-31"]}
+    if op == "hours":
+        return {"value": ["18:00", "22:00"]}
     first = old[0] if isinstance(old, list) else old
     if not isinstance(first, str) or len(first) < 10:
         first = "2026-01-01"

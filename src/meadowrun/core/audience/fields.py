@@ -6,8 +6,8 @@ from typing import Any
 
 from meadowrun.core import tags
 
-TYPES = ("text", "number", "date", "yes_no", "choice", "choices")
-TYPE_WORDS = {"text": "text", "number": "number", "date": "date", "yes_no": "yes or no", "choice": "one choice",
+TYPES = ("text", "number", "date", "datetime", "yes_no", "choice", "choices")
+TYPE_WORDS = {"text": "text", "number": "number", "date": "date", "datetime": "date and time", "yes_no": "yes or no", "choice": "one choice",
               "choices": "several choices"}
 
 
@@ -26,6 +26,11 @@ class FieldSpec:
     meaning: str = ""
     #: offered nowhere any more
     retired: bool = False
+
+    @property
+    def is_day(self) -> bool:
+        """Whether days can be asked of it."""
+        return self.type in ("date", "datetime")
 
     @property
     def owner(self) -> str:

@@ -132,7 +132,11 @@ def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: 
         if op == "between":
             return bool(wanted[0] <= value <= wanted[1])
         return compared(op, value, wanted)
-    return _day_holds(op, wanted, dt.date.fromisoformat(value), today)
+    if op == "hours":
+        # From the first time up to, but not at, the second; over midnight when that comes earlier.
+        after, before = value[11:16] >= wanted[0], value[11:16] < wanted[1]
+        return bool(after and before if wanted[0] <= wanted[1] else after or before)
+    return _day_holds(op, wanted, dt.date.fromisoformat(value[:10]), today)
 
 
 def compared(op: str, value: float, wanted: float) -> bool:

@@ -11,6 +11,7 @@ OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins"),
     "number": ("is", "is_not", "more_than", "at_least", "less_than", "at_most", "between"),
     "date": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month"),
+    "datetime": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month", "hours"),
     "yes_no": ("yes", "no"),
     "choice": ("is", "is_not"),
     "choices": ("has", "has_not"),
@@ -70,6 +71,13 @@ def month_day(value: Any, ident: str) -> str:
         raise DefinitionError(f"“{value}” is not a day and month like 12-31.", ident) from None
 
 
+def hour(value: Any, ident: str) -> str:
+    try:
+        return f"{dt.time.fromisoformat(str(value)):%H:%M}"
+    except ValueError:
+        raise DefinitionError(f"“{value}” is not a time of day like 18:30.", ident) from None
+
+
 def number(value: Any, ident: str) -> float:
     if isinstance(value, bool) or not isinstance(value, int | float) or value != value or abs(value) == float("inf"):
         raise DefinitionError(f"“{value}” is not a number.", ident)
@@ -94,10 +102,12 @@ def value_of(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
         return value
     if op in IN_DAYS:
         return days(value, ident)
-    if op in ("between", "day_month"):
-        one = "number" if kind == "number" else "date"
+    if op in ("between", "day_month", "hours"):
+        one = "number" if kind == "number" else "time" if op == "hours" else "date"
         if not isinstance(value, list) or len(value) != 2:
             raise DefinitionError(f"Give two {one}s for {label}.", ident)
+        if op == "hours":
+            return (hour(value[0], ident), hour(value[1], ident))
         if op == "day_month":
             return (month_day(value[0], ident), month_day(value[1], ident))
         read = number if kind == "number" else day

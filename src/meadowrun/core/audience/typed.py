@@ -165,7 +165,7 @@ def _field_lines(said: Said, spec: FieldSpec, after: str, text: str) -> list[Jso
         return [base | {"op": "not_blank" if filled else "blank"}]
     if re.fullmatch(r"(is |are )?(known|filled|given|there|set)", after):
         return [base | {"op": "blank" if said.not_ else "not_blank"}]
-    if spec.type == "date":
+    if spec.is_day:
         return [base | line for line in _date_lines(said, spec)] or [base | {"op": "not_blank"}]
     if spec.type == "number":
         if not said.amount:
