@@ -95,6 +95,20 @@ def test_kept_fresh_in_the_background(database, world):
         assert session.get_one(Score, 1).worked_out_at == later
 
 
+def test_what_takes_long_rests_longer(database, world):
+    def points_at(moment):
+        with clock.at(moment):
+            jobs.run_here("scores.refresh")
+        with database.session() as session:
+            return session.get_one(Score, 1).worked_out_at
+    nine, eleven = (NOW + dt.timedelta(minutes=n) for n in (9, 11))
+    assert points_at(nine) == NOW and points_at(eleven) == eleven
+    with database.session() as session:
+        session.get_one(Score, 1).seconds = 60.0
+    later = eleven + dt.timedelta(minutes=29)
+    assert points_at(later) == eleven and points_at(later + dt.timedelta(minutes=2)) == later + dt.timedelta(minutes=2)
+
+
 def test_only_what_changed_is_written(database, world):
     with clock.at(NOW), database.session() as session:
         score = session.get_one(Score, 1)

@@ -22,6 +22,8 @@ class Score(Base):
     version: orm.Mapped[int]
     #: as of when everyone's points were worked out; None: not since it was changed
     worked_out_at: orm.Mapped[dt.datetime | None]
+    #: how long that took
+    seconds: orm.Mapped[float] = orm.mapped_column(server_default="0")
     changed_at: orm.Mapped[dt.datetime]
     changed_by: orm.Mapped[str]
 
