@@ -26,7 +26,7 @@ def test_a_tag_for_the_people_of_a_segment_and_a_line_that_asks_for_it(page, hou
     page.open("/tags")
     ident = asked(house, "SELECT id FROM tags WHERE path = 'desk'")
     page.open(f"/segments/new?about=tag:{ident}")
-    page.says("or one under desk", ".work")
+    page.says("or one under it", ".work")
     assert number(page.text("[data-size]")) == asked(
         house, "SELECT count(DISTINCT k.contact_id) FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE t.path = 'desk' OR t.path LIKE 'desk/%'")
 

@@ -48,7 +48,7 @@ def event(**more):
     ({"id": "g", "kind": "group", "match": "none", "lines": [field("is", ["Single"])]},
      "but not anyone whose membership is Single"),
     ({"id": "g", "kind": "group", "match": "any", "lines": [field("is", ["Single"]), event()]}, "for whom any of these holds"),
-    ({"id": "t", "kind": "tag", "tag": 1}, "who has the tag “night”, or one under night"),
+    ({"id": "t", "kind": "tag", "tag": 1}, "who has the tag “night” or one under it"),
     ({"id": "t", "kind": "tag", "tag": "free", "inside": False}, "who does not have the tag “free”"),
     ({"id": "m", "kind": "mail", "what": "opened", "of": {"tag": "free"}}, "who opened any message tagged “free” at any time")])
 def test_a_line_reads_as_a_sentence(line, said):

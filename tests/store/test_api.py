@@ -112,7 +112,7 @@ class TestPeople:
         assert api("post", "/lists/1/members", {"contacts": [2, 3]})[1] == {"added": 1}
         assert api("delete", "/lists/1/members", {"contacts": [1]})[1] == {"removed": 1}
         assert [c["id"] for c in api("get", "/lists/1/members")[1]["items"]] == [2, 3]
-        assert api("post", "/lists", {"name": "X", "contacts": ["1"]})[1]["where"] == "contacts"
+        assert api("post", "/lists", {"name": "X", "contacts": ["1"]})[1]["where"] == "contacts.0"
         assert api("get", "/lists/7/members")[0] == 404
         assert api("delete", "/lists/1")[0] == 200 and api("get", "/lists")[1] == {"items": []}
 
@@ -298,3 +298,19 @@ class TestWhole:
                 assert not any("ann@" in row.lower() or "for ann" in row.lower() or '"ann"' in row.lower() for row in rows), table
         assert "an erased contact" in words(web.get("/changes").text)
         assert web.get(f"/results/{ann}").status_code == 200 and web.get(f"/results/{ann}/people/clicked").status_code == 200
+
+
+@pytest.mark.parametrize(("method", "path", "sent", "where", "says"), [
+    ("post", "/segments", {"name": None, "definition": {"lines": []}}, "name", "“name” is a text."),
+    ("post", "/segments", {"name": "A"}, "definition", "“definition” is missing."),
+    ("post", "/lists", {"name": "A", "contacts": [1.0]}, "contacts.0", "“contacts.0” is a whole number."),
+    ("post", "/lists", {"name": "A", "contacts": [True]}, "contacts.0", "“contacts.0” is a whole number."),
+    ("put", "/contacts", {"email": "a@b.example", "town": ["Farrow"]}, "town", "“town” is a text or null."),
+    ("put", "/contacts", {"email": "a@b.example", "consent": {"agreed": True}}, "consent.how", "“consent.how” is missing."),
+    ("put", "/contacts", {"email": "a@b.example", "consent": {"agreed": True, "how": "x", "channel": "fax"}}, "consent.channel",
+     "“consent.channel” is one of email, sms, push, card."),
+    ("post", "/fields", {"label": "Age", "type": "years"}, "type", "“type” is one of text, number"),
+    ("post", "/scores", {"name": "A", "rules": [{"points": 5}]}, "rules.0.lines", "“rules.0.lines” is missing.")])
+def test_what_is_posted_is_held_to_its_description_and_the_place_named(api, method, path, sent, where, says):
+    status, answer = api(method, path, sent)
+    assert (status, answer["where"]) == (422, where) and answer["error"].startswith(says), answer

@@ -81,11 +81,11 @@ def test_a_column_becomes_a_field_and_refusals_come_page_by_page(client, api, da
 
 
 @pytest.mark.parametrize(("matching", "where"), [
-    ({"targets": ["email"]}, "targets"), ({"targets": ["email", "", "", "", 7]}, "targets"), ({"targets": "email"}, "targets"),
+    ({"targets": ["email"]}, "targets"), ({"targets": ["email", "", "", "", 7]}, "targets.4"), ({"targets": "email"}, "targets"),
     ({"targets": ["own:nothing", "", "", "", ""]}, "targets"), ({"targets": ["", "", "", "", ""]}, "targets"),
-    ({"identify": "name"}, "identify"), ({"known": "maybe"}, "known"), ({"channels": ["fax"], "consent": "x"}, "channels"),
+    ({"identify": "name"}, "identify"), ({"known": "maybe"}, "known"), ({"channels": ["fax"], "consent": "x"}, "channels.0"),
     ({"channels": ["email"]}, "consent"), ({"topics": [99]}, "topics"), ({"day_first": "yes"}, "day_first"), ({"consent": 5}, "consent"),
-    ({"new": {"Nowhere": {"type": "text"}}}, "new"), ({"new": {"Town": {"type": "colour"}}}, "new"), ({"new": []}, "new")])
+    ({"new": {"Nowhere": {"type": "text"}}}, "new"), ({"new": {"Town": {"type": "colour"}}}, "new.Town.type"), ({"new": []}, "new")])
 def test_what_cannot_be_matched_names_its_place(handed, matching, where):
     call, made = handed
     status, answer = call("put", f"/imports/{made['id']}/matching", matching)

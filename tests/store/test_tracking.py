@@ -349,7 +349,7 @@ class TestEvents:
         shown = sent[2].get(f"/api/v1/contacts/{made.json['id']}", headers=self.AUTH).json
         assert (shown["town"], shown["consent"][0]) == ("Farrow", {"channel": "email", "topic": "All email", "agreed": True, "how": "till"})
         assert put(email="nope").status_code == 422
-        assert put(email="x@post.example", consent={"agreed": True}).json["where"] == "consent"
+        assert put(email="x@post.example", consent={"agreed": True}).json["where"] == "consent.how"
 
 
 def test_every_number_leads_to_exactly_its_people(database, settings, sent):

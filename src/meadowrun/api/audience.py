@@ -119,10 +119,7 @@ def segment_versions(actor: Actor, ident: int) -> object:
 @endpoint("post", "/v1/segments/<int:ident>/restore", "Make an earlier version the newest again; those in between stay",
           takes=thing(["version"], version={"type": "integer"}))
 def restore_segment(actor: Actor, ident: int) -> object:
-    version = body().get("version")
-    if not isinstance(version, int) or isinstance(version, bool):
-        raise Invalid("“version” is the number of the version that comes back.", "version")
-    return flask.jsonify(_segment(actions.restore(db(), actor, now(), words(), queries.segment(db(), ident), version)))
+    return flask.jsonify(_segment(actions.restore(db(), actor, now(), words(), queries.segment(db(), ident), body()["version"])))
 
 
 def _members(ident: int) -> BitMap:

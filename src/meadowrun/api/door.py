@@ -4,11 +4,12 @@ from collections.abc import Callable
 from typing import Any
 
 import flask
+import jsonschema
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid, NotAllowed
-from meadowrun.shell.request import db, public
+from meadowrun.shell.request import body, db, public
 from meadowrun.tracking import actions as tracking
 
 pages = flask.Blueprint("api", __name__, url_prefix="/api")
@@ -18,6 +19,12 @@ PATHS: dict[str, Json] = {}
 VIEWS: list[Callable[..., Any]] = []
 PROBLEM = {"type": "object", "properties": {"error": {"type": "string"}, "where": {"type": ["string", "null"]}}}
 MOST = 1000
+
+
+#: Whole numbers are written without a point.
+_Validator = jsonschema.validators.extend(
+    jsonschema.Draft202012Validator, type_checker=jsonschema.Draft202012Validator.TYPE_CHECKER.redefine(
+        "integer", lambda _, value: isinstance(value, int) and not isinstance(value, bool)))
 
 
 def key_actor() -> Actor:
@@ -33,12 +40,21 @@ def key_actor() -> Actor:
 
 
 def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None, gives: str = "What was asked for",
-             query: Json | None = None, codes: tuple[int, ...] = (200,), as_form: bool = False) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Registers a view under /api, and its description. The view gets the key's actor first. `as_form` says that what it takes comes
-    as a form with files, not as JSON."""
+             query: Json | None = None, codes: tuple[int, ...] = (200,), as_form: bool = False,
+             held_to: bool = True) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Registers a view under /api, and its description. The view gets the key's actor first.
+
+    What is posted is held to `takes` before; `as_form` says that it comes as a form with files, not as JSON; without `held_to` the
+    view holds it to that itself, where that is much sooner done.
+    """
+    validator = _Validator(_own(takes)) if takes is not None and held_to and not as_form else None
+
     def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
         def guarded(**values: Any) -> Any:
-            return view(key_actor(), **values)
+            actor = key_actor()
+            if validator is not None:
+                _hold(validator, body())
+            return view(actor, **values)
 
         guarded.__name__, guarded.__doc__ = view.__name__, view.__doc__
         shown = rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
@@ -60,6 +76,37 @@ def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None,
         VIEWS.append(made)
         return made
     return decorate
+
+
+#: what JSON calls a kind of value → how it is said
+_KINDS = {"string": "a text", "integer": "a whole number", "number": "a number", "array": "a list", "object": "a JSON object",
+          "boolean": "true or false", "null": "null"}
+
+
+def _own(schema: Any) -> Any:
+    """A schema without references to schemas elsewhere: what those describe is read by its own reader, which names places better."""
+    if isinstance(schema, dict):
+        return {name: _own(value) for name, value in schema.items() if name != "$ref"}
+    return [_own(one) for one in schema] if isinstance(schema, list) else schema
+
+
+def _hold(validator: jsonschema.protocols.Validator, data: Json) -> None:
+    """Raises Invalid with the place where posted JSON departs most from what an endpoint takes."""
+    problem = jsonschema.exceptions.best_match(validator.iter_errors(data))
+    if problem is None:
+        return
+    place = ".".join(map(str, problem.absolute_path))
+    if problem.validator == "required":
+        missing = next(name for name in problem.validator_value if name not in problem.instance)
+        place = f"{place}.{missing}".lstrip(".")
+        raise Invalid(f"“{place}” is missing.", place)
+    wanted = problem.validator_value
+    if problem.validator == "type":
+        kinds = [wanted] if isinstance(wanted, str) else wanted
+        raise Invalid(f"“{place}” is {' or '.join(_KINDS[kind] for kind in kinds)}.", place)
+    if problem.validator == "enum":
+        raise Invalid(f"“{place}” is one of {', '.join(map(str, wanted))}.", place)
+    raise Invalid(f"“{place}”: {problem.message}.", place)
 
 
 def whole(name: str, default: int, most: int | None = None) -> int:
@@ -88,13 +135,5 @@ def thing(required: list[str], **properties: Json) -> Json:
 
 
 TEXT: Json = {"type": "string"}
-MOST_NUMBERS = 100_000
-NUMBERS: Json = {"type": "array", "items": {"type": "integer"}, "maxItems": MOST_NUMBERS}
-
-
-def numbers(data: Json) -> list[int]:
-    """The contact numbers that a posted object names as “contacts”. Raises Invalid."""
-    given = data.get("contacts", [])
-    if not isinstance(given, list) or not all(isinstance(n, int) and not isinstance(n, bool) for n in given) or len(given) > MOST_NUMBERS:
-        raise Invalid(f"“contacts” is a list of at most {MOST_NUMBERS:,} contact numbers.", "contacts")
-    return given
+#: Contacts by their numbers.
+NUMBERS: Json = {"type": "array", "items": {"type": "integer"}, "maxItems": 100_000}

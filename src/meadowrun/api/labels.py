@@ -1,10 +1,8 @@
 """The API's endpoints about tags."""
 
-from typing import Any
-
 import flask
 
-from meadowrun.api.door import NUMBERS, TEXT, Json, endpoint, numbers, thing
+from meadowrun.api.door import NUMBERS, TEXT, Json, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid
@@ -29,15 +27,15 @@ def take_tags(actor: Actor, contact: Contact, data: Json) -> None:
     actions.put_on_contact(db(), actor, now(), contact.id, full_name(contact), paths(data["tags"]))
 
 
-def paths(given: Any) -> list[str]:
-    """The tags that a list of texts names. Raises Invalid."""
-    if not isinstance(given, list) or not all(isinstance(path, str) and "," not in path for path in given):
-        raise Invalid("“tags” is a list of texts.", "tags")
+def paths(given: list[str]) -> list[str]:
+    """The tags that some texts name, one each. Raises Invalid."""
+    if any("," in path for path in given):
+        raise Invalid("“tags” names one tag in each text, without commas.", "tags")
     return actions.read("\n".join(given))
 
 
 def _path(data: Json) -> str:
-    found = paths([data.get("tag")])
+    found = paths([data["tag"]])
     if len(found) != 1:
         raise Invalid("“tag” is the path of one tag, like season/leonids.", "tag")
     return found[0]
@@ -53,14 +51,14 @@ def all_tags(actor: Actor) -> object:
           takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
 def give_tag(actor: Actor) -> object:
     data = body()
-    return flask.jsonify(given=actions.give(db(), actor, now(), _path(data), numbers(data)))
+    return flask.jsonify(given=actions.give(db(), actor, now(), _path(data), data["contacts"]))
 
 
 @endpoint("delete", "/v1/tags/contacts", "Take a tag from contacts; those under it stay",
           takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
 def take_tag(actor: Actor) -> object:
     data = body()
-    return flask.jsonify(taken=actions.take(db(), actor, now(), _path(data), numbers(data)))
+    return flask.jsonify(taken=actions.take(db(), actor, now(), _path(data), data["contacts"]))
 
 
 @endpoint("put", "/v1/tags/<int:ident>", "Give a tag another path, or say what it means; tags under it go along",

@@ -4,7 +4,7 @@ import flask
 
 from meadowrun.api.door import TEXT, endpoint, thing
 from meadowrun.base.audit import Actor
-from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.base.errors import NotFound
 from meadowrun.people import dictionary, doubles, queries
 from meadowrun.people.models import Field
 from meadowrun.shell.request import body, db, now
@@ -31,12 +31,8 @@ def own_fields(actor: Actor) -> object:
 def change_field(actor: Actor, ident: int) -> object:
     data, field = body(), dictionary.get(db(), ident)
     options = data.get("options", field.options)
-    if not isinstance(options, list) or not all(isinstance(option, str) for option in options):
-        raise Invalid("“options” is a list of texts.", "options")
     dictionary.change(db(), actor, field, str(data.get("label", field.label)), str(data.get("meaning", field.meaning)), options)
     if "retired" in data:
-        if not isinstance(data["retired"], bool):
-            raise Invalid("“retired” is true or false.", "retired")
         dictionary.retire(db(), actor, field, data["retired"])
     return flask.jsonify(_field(field))
 
@@ -45,11 +41,8 @@ def change_field(actor: Actor, ident: int) -> object:
           takes=thing(["gone"], gone={"type": "integer"}, wins={"type": "string", "enum": ["kept", "gone"],
                       "description": "Whose value counts where both hold different ones; without it they are refused"}))
 def merge_fields(actor: Actor, ident: int) -> object:
-    gone = body().get("gone")
-    if not isinstance(gone, int) or isinstance(gone, bool):
-        raise Invalid("“gone” is the number of the field that becomes part of this one.", "gone")
-    kept = dictionary.get(db(), ident)
-    return flask.jsonify(moved=dictionary.merge(db(), actor, dictionary.get(db(), gone), kept, str(body().get("wins", ""))), **_field(kept))
+    data, kept = body(), dictionary.get(db(), ident)
+    return flask.jsonify(moved=dictionary.merge(db(), actor, dictionary.get(db(), data["gone"]), kept, data.get("wins", "")), **_field(kept))
 
 
 @endpoint("put", "/v1/events/kinds/<key>", "Change the words a kind of event is spoken of in, retire it or take it back",
@@ -58,11 +51,8 @@ def change_kind(actor: Actor, key: str) -> object:
     data, kind = body(), event_kind(db(), key)
     if kind is None:
         raise NotFound(f"No event is called “{key}”.")
-    retired = data.get("retired", kind.retired)
-    if not isinstance(retired, bool):
-        raise Invalid("“retired” is true or false.", "retired")
     dictionary.change_kind(db(), actor, kind, str(data.get("did", kind.did)), str(data.get("do", kind.do)),
-                           str(data.get("meaning", kind.meaning)), retired)
+                           str(data.get("meaning", kind.meaning)), data.get("retired", kind.retired))
     return flask.jsonify(event=kind.key, did=kind.did, do=kind.do, meaning=kind.meaning, retired=kind.retired)
 
 

@@ -58,11 +58,8 @@ def delete_score(actor: Actor, ident: int) -> object:
           takes=thing(["score", "points", "why"], score={"type": "integer"}, points={"type": "number"}, why=TEXT))
 def give_points(actor: Actor, ident: int) -> object:
     data, contact = body(), contact_of(db(), ident)
-    number = data.get("score")
-    if isinstance(number, bool) or not isinstance(number, int):
-        raise Invalid("“score” is the number of a score.", "score")
-    score = queries.score(db(), number)
-    actions.give(db(), actor, now(), score, contact, data.get("points", 0), str(data.get("why") or ""))
+    score = queries.score(db(), data["score"])
+    actions.give(db(), actor, now(), score, contact, data["points"], data["why"])
     try:
         working.work_out(db(), score, words(), now(), zone(), ident)
     except ScoreProblem as problem:

@@ -6,7 +6,7 @@ from typing import Any
 import flask
 
 from meadowrun.api import audience, bringing, labels, order, scoring
-from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, numbers, paged, pages, thing, whole
+from meadowrun.api.door import MOST, NUMBERS, PAGED, PATHS, TEXT, VIEWS, Json, endpoint, paged, pages, thing, whole
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
@@ -32,7 +32,8 @@ _EVENT: Json = thing(["event"], **{
     "at": {**TEXT, "format": "date-time", "description": "When, with its zone; now if left out"},
     "id": {**TEXT, "maxLength": 200, "description": "Your id of it: the same id is stored once"},
     "details": {"type": "object", "description": "Typed details: {\"amount\": 24.0}"}})
-_CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["string", "null"]} for n in people.TEXT_COLUMNS}, consent=thing(
+_BLANK: Json = {"type": ["string", "null"]}
+_CONTACT: Json = {**thing(["email"], email=_BLANK, company=_BLANK, **dict.fromkeys(people.TEXT_COLUMNS, _BLANK), consent=thing(
     ["agreed", "how"], agreed={"type": "boolean"}, how={**TEXT, "description": "the evidence, in words"},
     channel={"enum": list(CHANNEL_WORDS), "default": "email"}, topic={**TEXT, "description": "of email; all of it if left out"}),
     tags={"type": "array", "items": TEXT, "description": "All tags of the contact, by their paths; those left out of it are taken"}),
@@ -41,7 +42,7 @@ _CONTACT: Json = {**thing(["email"], email=TEXT, company=TEXT, **{n: {"type": ["
 
 @endpoint("post", "/v1/events", "Record up to 1,000 events; one whose id was taken before is not stored again",
           takes=thing(["events"], events={"type": "array", "minItems": 1, "maxItems": taking.MOST_EVENTS, "items": _EVENT}),
-          gives="How many were stored, known before, and made a newcomer")
+          gives="How many were stored, known before, and made a newcomer", held_to=False)
 def record_events(actor: Actor) -> object:
     taken = taking.take_events(db(), now(), f"key:{flask.g.api_key.id}", body().get("events"))
     return flask.jsonify(stored=taken.stored, known_before=taken.known_before, newcomers=taken.newcomers)
@@ -77,17 +78,15 @@ def _take_consent(contact: Contact, data: Json) -> None:
     consent = data.get("consent")
     if consent is None:
         return
-    if not isinstance(consent, dict) or not isinstance(consent.get("agreed"), bool) or not consent.get("how"):
-        raise Invalid("consent needs “agreed” (true or false) and “how” (the evidence, in words).", "consent")
+    if not consent["how"].strip():
+        raise Invalid("consent needs “how”: the evidence, in words.", "consent")
     topics = {t.key: t.id for t in queries.topics(db())}
     channel, topic = consent.get("channel", "email"), consent.get("topic")
-    if not isinstance(channel, str) or channel not in CHANNEL_WORDS:
-        raise Invalid(f"The channels are {', '.join(CHANNEL_WORDS)}.", "consent.channel")
     if topic and channel != "email":
         raise Invalid("Only email has topics.", "consent.topic")
-    if topic and (not isinstance(topic, str) or topic not in topics):
+    if topic and topic not in topics:
         raise Invalid(f"There is no topic “{topic}”.", "consent.topic")
-    people.set_consent(db(), now(), contact.id, topics[topic] if topic else 0, consent["agreed"], str(consent["how"])[:300], channel)
+    people.set_consent(db(), now(), contact.id, topics[topic] if topic else 0, consent["agreed"], consent["how"][:300], channel)
 
 
 @endpoint("put", "/v1/contacts/<int:ident>", "Change the fields that are named of one contact, also their address",
@@ -104,12 +103,7 @@ def change_contact(actor: Actor, ident: int) -> object:
           takes=thing(["gone"], gone={"type": "integer"}, take={"type": "array", "items": TEXT, "description": "fields that come from “gone”"}))
 def merge_contacts(actor: Actor, ident: int) -> object:
     data = body()
-    gone, take = data.get("gone"), data.get("take", [])
-    if not isinstance(gone, int) or isinstance(gone, bool):
-        raise Invalid("“gone” is the number of the contact that becomes part of this one.", "gone")
-    if not isinstance(take, list) or not all(isinstance(name, str) for name in take):
-        raise Invalid("“take” is a list of fields’ names.", "take")
-    merge(db(), actor, now(), ident, gone, set(take))
+    merge(db(), actor, now(), ident, data["gone"], set(data.get("take", [])))
     return flask.jsonify(_contact(queries.contact(db(), ident)))
 
 
@@ -170,11 +164,8 @@ def dictionary(actor: Actor) -> object:
     options={"type": "array", "items": TEXT}, meaning=TEXT))
 def add_field(actor: Actor) -> object:
     data = body()
-    options = data.get("options", [])
-    if not isinstance(options, list) or not all(isinstance(option, str) for option in options):
-        raise Invalid("“options” is a list of texts.", "options")
-    made = people.add_field(db(), actor, now(), str(data.get("owner", "contact")), str(data.get("label", "")), str(data.get("type", "")), options,
-                            str(data.get("meaning", "")))
+    made = people.add_field(db(), actor, now(), data.get("owner", "contact"), data["label"], data["type"], data.get("options", []),
+                            data.get("meaning", ""))
     return flask.jsonify(key=made.key, label=made.label, type=made.type, owner=made.owner), 201
 
 
@@ -198,7 +189,7 @@ def make_list(actor: Actor) -> object:
     if not str(data.get("name", "")).strip():
         raise Invalid("A list needs a name.", "name")
     made = keeping.make_list(db(), actor, now(), str(data["name"]), f"API, {flask.g.api_key.name}")
-    return flask.jsonify(_list(made, keeping.put_in(db(), made.id, numbers(data)))), 201
+    return flask.jsonify(_list(made, keeping.put_in(db(), made.id, data.get("contacts", [])))), 201
 
 
 @endpoint("get", "/v1/lists/<int:ident>/members", "The contacts of a list, page by page", query=PAGED)
@@ -212,13 +203,13 @@ def list_members(actor: Actor, ident: int) -> object:
 @endpoint("post", "/v1/lists/<int:ident>/members", "Put contacts into a list", takes=thing(["contacts"], contacts=NUMBERS))
 def put_members(actor: Actor, ident: int) -> object:
     queries.found(db(), PeopleList, ident, "list")
-    return flask.jsonify(added=keeping.put_in(db(), ident, numbers(body())))
+    return flask.jsonify(added=keeping.put_in(db(), ident, body()["contacts"]))
 
 
 @endpoint("delete", "/v1/lists/<int:ident>/members", "Take contacts out of a list", takes=thing(["contacts"], contacts=NUMBERS))
 def remove_members(actor: Actor, ident: int) -> object:
     found = queries.found(db(), PeopleList, ident, "list")
-    return flask.jsonify(removed=keeping.take_out(db(), actor, now(), found, numbers(body())))
+    return flask.jsonify(removed=keeping.take_out(db(), actor, now(), found, body()["contacts"]))
 
 
 @endpoint("delete", "/v1/lists/<int:ident>", "Delete a list that nothing uses; its people stay")

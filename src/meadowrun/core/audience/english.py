@@ -144,7 +144,7 @@ def _inside(node: SetLine, words: Dictionary) -> list[Part]:
                 Part("strong", f"“{parts.get(node.part, '?')}”", "part"), Part("text", f"of {words.name('partition', node.of)}")]
     if node.kind == "tag":
         path = words.name("tag", node.of)
-        wider = f", or one under {path}" if len(words.under(node.of)) > 1 else ""
+        wider = "or one under it" if len(words.under(node.of)) > 1 else ""
         return [Part("word", "has" if node.inside else "does not have", "inside"), Part("text", "the tag"), Part("strong", f"“{path}”", "of"),
                 Part("text", wider)]
     verb = ("is" if node.inside else "is not") + (" on the list" if node.kind == "list" else " in the segment")
