@@ -4,7 +4,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
 from meadowrun.people import doubles, wholly
@@ -49,6 +49,13 @@ def number(session, path):
 def in_segment(session):
     words = dictionary(session)
     return queries.count(session, segments.usable(queries.segment(session, 1), words), words, NOW, ZONE)
+
+
+def test_only_what_exists_is_tagged(database, world, web):
+    with database.session() as session, pytest.raises(NotFound, match="This segment does not exist"):
+        actions.put_on(session, IDA, NOW, "segment", 99, ["a"])
+    assert web.post("/tags/on/segment/99", data={"tags": "a"}, follow_redirects=True).status_code == 404
+    assert web.post("/tags/on/send/1", data={"tags": "a"}).status_code == 422
 
 
 def test_giving_and_taking_count_only_what_changes(database, world):
@@ -143,6 +150,21 @@ class TestPages:
         other = words(web.get(f"{table}?tag={seasonal}").text)
         assert name not in other and "Only those tagged seasonal" in other
         assert name in web.get(f"{table}?tag=99999").text, "a tag that is gone narrows nothing"
+
+    def test_the_people_of_a_tag(self, web, world, database):
+        with database.session() as session:
+            season, seasonal = number(session, "season"), number(session, "seasonal")
+        shown = words(web.get(f"/people?tag={season}").text)
+        assert "Only those tagged season" in shown and "2 people" in shown
+        assert all((f"{name}@post.example" in shown) == (name in ("ann", "bo")) for name in ("ann", "bo", "cy", "di"))
+        found = words(web.get(f"/people?tag={season}&q=bo").text)
+        assert "1 person found" in found and "ann@post.example" not in found
+        assert "cy@post.example" in web.get(f"/people?tag={seasonal}&sort=email").text
+        assert "4 people" in words(web.get("/people?tag=999").text)
+        web.post("/tags", data={"tags": "empty"})
+        with database.session() as session:
+            empty = number(session, "empty")
+        assert "Nobody bears this tag" in web.get(f"/people?tag={empty}").text
 
     def test_the_page_of_a_tag(self, web, world, database):
         with database.session() as session:

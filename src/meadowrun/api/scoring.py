@@ -37,7 +37,7 @@ def all_scores(actor: Actor) -> object:
     return flask.jsonify(items=[_score(score, people) for score, people in queries.scores(db())])
 
 
-@endpoint("post", "/v1/scores", "Add a score; everyone’s points are worked out in the background", codes=(201,),
+@endpoint("post", "/v1/scores", "Begin a score; everyone’s points are worked out in the background", codes=(201,),
           takes={**_SCORE, "required": ["name"]})
 def add_score(actor: Actor) -> object:
     return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given()))), 201

@@ -86,12 +86,16 @@ def living(session: orm.Session, contact_id: int) -> Contact | None:
     return found
 
 
-def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cursor: str | None = None) -> Page:
-    """One page of contacts. `cursor` comes from a former Page; an unreadable one starts from the beginning."""
+def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cursor: str | None = None,
+                  tags: Collection[int] | None = None) -> Page:
+    """One page of contacts, those with any of some tags where these are given. `cursor` comes from a former Page; an unreadable one
+    starts from the beginning."""
     column, descending = SORTS.get(sort, SORTS["name"])
     query = sa.select(Contact, Company.name.label("company")).outerjoin(Company, Company.id == Contact.company_id)
     if search.strip():
         query = _narrowed(session, query, search)
+    if tags is not None:
+        query = query.where(Contact.id.in_(_tagged(tags)))
     if sort == "email":
         query = query.where(Contact.email_key.is_not(None))
     backwards, place = False, None
@@ -110,6 +114,11 @@ def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cu
     has_after = bool(rows) and (more or backwards)
     has_before = bool(rows) and (place is not None and not backwards or backwards and more)
     return Page(rows, f"a{rows[-1][0].id}" if has_after else None, f"b{rows[0][0].id}" if has_before else None)
+
+
+def _tagged(tags: Collection[int]) -> Any:
+    return sa.text("SELECT t.contact_id FROM contact_tags t WHERE t.tag_id = ANY(:tags)").bindparams(tags=sorted(tags)).columns(
+        sa.column("contact_id", sa.BigInteger))
 
 
 def _read_cursor(session: orm.Session, cursor: str, column: Any) -> tuple[bool, tuple[Any, int] | None]:
@@ -143,8 +152,12 @@ def _searched(query: Any, search: str) -> Any:
     return query
 
 
-def count_contacts(session: orm.Session, search: str = "", most: int = 10_000) -> tuple[int, bool]:
+def count_contacts(session: orm.Session, search: str = "", most: int = 10_000, tags: Collection[int] | None = None) -> tuple[int, bool]:
     """How many match, counted up to `most` when searching; True when there are more than that."""
+    if tags is not None:
+        found = sa.select(Contact.id).where(Contact.id.in_(_tagged(tags)))
+        found = _searched(found, search) if search.strip() else found
+        return session.execute(sa.select(sa.func.count()).select_from(found.subquery())).scalar_one(), False
     if not search.strip():
         return session.execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one(), False
     limited = _searched(sa.select(Contact.id), search).limit(most + 1).subquery()

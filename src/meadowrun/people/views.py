@@ -16,6 +16,7 @@ from meadowrun.scores.page import of_contact as scores_of_contact
 from meadowrun.scores.queries import given_to
 from meadowrun.shell.request import actor, db, done, needs, not_done, now, words
 from meadowrun.tags import actions as tagging
+from meadowrun.tags.page import asked as asked_tag
 from meadowrun.tags.queries import of_contact as tags_of_contact
 from meadowrun.tracking.queries import event_kinds
 
@@ -28,11 +29,12 @@ def table() -> object:
     arguments = flask.request.args
     search, sort = arguments.get("q", ""), arguments.get("sort", "name")
     sort = sort if sort in queries.SORTS else "name"
-    page = queries.contacts_page(db(), search, sort, arguments.get("at"))
-    total, more = queries.count_contacts(db(), search)
+    tag, tagged, under = asked_tag()
+    page = queries.contacts_page(db(), search, sort, arguments.get("at"), under if tag else None)
+    total, more = queries.count_contacts(db(), search, tags=under if tag else None)
     shown = [f for f in queries.fields(db(), "contact") if f.type in ("choice", "text", "date", "datetime", "number")][:3]
     preferred = [f for f in queries.fields(db(), "contact") if f.key in ("membership", "region")]
-    return flask.render_template("people/table.html", page=page, search=search, sort=sort, total=total, more=more,
+    return flask.render_template("people/table.html", page=page, search=search, sort=sort, total=total, more=more, tag=tag, tagged=tagged,
                                  columns=(preferred or shown)[:2])
 
 

@@ -9,7 +9,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import tags as rules
 from meadowrun.tags.models import ContactTag, Tag
 from meadowrun.tags.queries import THINGS, names_it
@@ -38,12 +38,14 @@ def numbers(session: orm.Session, now: dt.datetime, paths: Sequence[str]) -> lis
 
 
 def put_on(session: orm.Session, actor: Actor, now: dt.datetime, kind: str, ident: int, paths: Sequence[str]) -> None:
-    """Makes these, and no others, the tags of a campaign, segment, message or list. Raises Invalid for another kind."""
+    """Makes these, and no others, the tags of a campaign, segment, message or list. Raises Invalid for another kind, and NotFound."""
     if kind not in THINGS:
         raise Invalid("Only campaigns, segments, messages and lists bear tags of their own.", "kind")
     name = session.execute(sa.text(f"UPDATE {THINGS[kind]} SET tags = :tags WHERE id = :id RETURNING name"), {
         "tags": numbers(session, now, paths), "id": ident}).scalar()
-    audit.record(session, actor, now, "tagged", kind, ident, name or "", tags=list(paths))
+    if name is None:
+        raise NotFound(f"This {kind} does not exist any more.")
+    audit.record(session, actor, now, "tagged", kind, ident, name, tags=list(paths))
 
 
 def put_on_contact(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int, name: str, paths: Sequence[str]) -> None:

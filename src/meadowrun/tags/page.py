@@ -18,12 +18,17 @@ def narrowed(rows: Sequence[Row], tags_of: Callable[[Row], Any] = lambda row: ro
 
     `tags_of` gives a row's thing. Without such a tag, or with one that is gone: all rows, and no path.
     """
-    asked = flask.request.args.get("tag", "")
-    path = words().name("tag", int(asked)) if asked.isdigit() and len(asked) < 18 else None
-    if path is None:
-        return list(rows), ""
-    under = words().under(int(asked))
-    return [row for row in rows if under & set(tags_of(row).tags)], path
+    number, path, under = asked()
+    return ([row for row in rows if under & set(tags_of(row).tags)], path) if number else (list(rows), "")
+
+
+def asked() -> tuple[int, str, frozenset[int]]:
+    """The tag that the address asks for with `tag=N`: its number, its path, and the numbers of it and all under it; 0 and nothing
+    without one, or with one that is gone."""
+    text = flask.request.args.get("tag", "")
+    number = int(text) if text.isdigit() and len(text) < 18 else 0
+    path = words().name("tag", number)
+    return (number, path, words().under(number)) if path is not None else (0, "", frozenset())
 
 
 def give_or_take(form: Mapping[str, str], contact_ids: Collection[int]) -> str:

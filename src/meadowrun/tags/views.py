@@ -9,6 +9,8 @@ from meadowrun.tags import actions, queries
 from meadowrun.tags.models import Tag
 
 pages = flask.Blueprint("tags", __name__)
+#: what bears tags → the table of them
+TABLES = {"campaign": "campaigns.table", "segment": "segments.table", "message": "messages.table", "list": "keeping.lists"}
 #: what bears tags → its page, and what several are called
 KINDS = {"campaign": ("campaigns.show", "campaigns"), "segment": ("segments.edit", "segments"), "message": ("messages.edit", "messages"),
          "list": ("keeping.list_members", "lists")}
@@ -16,7 +18,7 @@ KINDS = {"campaign": ("campaigns.show", "campaigns"), "segment": ("segments.edit
 
 @pages.get("/tags")
 def table() -> object:
-    return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, problem=None)
+    return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=None)
 
 
 @pages.post("/tags")
@@ -32,7 +34,7 @@ def make() -> object:
                 actions.describe(db(), actor(), now(), _tag(ident), form["meaning"])
     except MeadowrunError as problem:
         db().rollback()
-        return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, problem=problem), problem.status
+        return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=problem), problem.status
     return done("tags.table")
 
 
