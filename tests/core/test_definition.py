@@ -17,7 +17,7 @@ WORDS = Dictionary.of(
      FieldSpec("interests", "interests", "choices", ("sky", "sea")), FieldSpec("company.kind", "kind", "choice", ("School",))],
     [EventSpec(1, "bought", "bought a ticket", "buy a ticket", (DetailSpec("amount", "amount", "number"),
                                                                   DetailSpec("night", "night", "text")))],
-    named={"tag": {1: "night", 2: "night/dark", 3: "free"}})
+    named={"tag": {1: "night", 2: "night/dark", 3: "free"}, "topic": {4: "Sky diary"}})
 TODAY = dt.date(2026, 11, 23)
 
 
@@ -48,6 +48,8 @@ def event(**more):
     ({"id": "g", "kind": "group", "match": "none", "lines": [field("is", ["Single"])]},
      "but not anyone whose membership is Single"),
     ({"id": "g", "kind": "group", "match": "any", "lines": [field("is", ["Single"]), event()]}, "for whom any of these holds"),
+    ({"id": "c", "kind": "consent", "topic": 4, "state": "agreed"}, "who agreed to Sky diary"),
+    ({"id": "c", "kind": "consent", "topic": 4, "channel": "sms", "state": "refused"}, "who said no to Sky diary in text messages"),
     ({"id": "t", "kind": "tag", "tag": 1}, "who has the tag “night” or one under it"),
     ({"id": "t", "kind": "tag", "tag": "free", "inside": False}, "who does not have the tag “free”"),
     ({"id": "m", "kind": "mail", "what": "opened", "of": {"tag": "free"}}, "who opened any message tagged “free” at any time")])

@@ -66,8 +66,9 @@ def build(session):
         if dice.random() < 0.3:
             people.set_consent(session, NOW, contact.id, 1, dice.random() < 0.5, "test")
         for channel in ("sms", "push", "card"):
-            if dice.random() < 0.6:
-                people.set_consent(session, NOW, contact.id, 0, dice.random() < 0.7, "test", channel)
+            for topic in (0, 1):
+                if dice.random() < 0.6:
+                    people.set_consent(session, NOW, contact.id, topic, dice.random() < 0.7, "test", channel)
         contact.phone = dice.choice([f"+44 7700 9001{n:02}", f"+44 7700 9001{n:02}", "+44 7700 900555", "extension 12", None])
         if dice.random() < 0.5:
             session.execute(sa.text("INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since, gone_at) VALUES "
@@ -184,8 +185,8 @@ clicks = st.fixed_dictionaries({"kind": st.just("mail"), "what": st.just("clicke
                                 "link": st.sampled_from([0, 1])})
 others = st.sampled_from([
     *({"kind": "consent", "topic": t, "state": state} for t in (0, 1) for state in ("agreed", "refused", "unasked")),
-    *({"kind": "consent", "channel": channel, "state": state} for channel in ("sms", "push", "card") for state in (
-        "agreed", "refused", "unasked")),
+    *({"kind": "consent", "channel": channel, "topic": topic, "state": state} for channel in ("sms", "push", "card") for topic in (0, 1)
+      for state in ("agreed", "refused", "unasked")),
     *({"kind": "reach", "channel": channel, "can": can} for channel in ("email", "sms", "push", "card") for can in (True, False)),
     *({"kind": "list", "list": 1, "inside": i} for i in (True, False)),
     *({"kind": "segment", "segment": 1, "inside": i} for i in (True, False)),

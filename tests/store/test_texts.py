@@ -8,12 +8,15 @@ from meadowrun.core.content.document import empty
 from meadowrun.gateways.email import Handed
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
+from meadowrun.people.models import Contact, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
+from tests.store.test_send_pages import word
 from tests.store.test_sending import counts, run_all, segment, start
+from tests.store.web import words
 
 
 class Phones:
@@ -79,6 +82,28 @@ def test_end_to_end(database, settings, job_context, phones, client):
         assert session.execute(sa.text("SELECT count(*) FROM consents WHERE channel = 'sms' AND NOT agreed")).scalar() == 3
         assert session.execute(sa.text("SELECT count(*) FROM consents WHERE channel = 'email' AND NOT agreed")).scalar() == 0
     assert counts(database, ident)[0]["delivered"] == 1
+
+
+def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(database, settings, job_context, phones, web):
+    """Ann said no to the topic by text, Bo to it by email only, Ed yes to it by text and nothing to texts at all, Cy yes to it but no to texts."""
+    with clock.at(NOW), database.session() as session:
+        ident = texting(session)
+        session.add(Topic(key="diary", name="Sky diary"))
+        session.flush()
+        topic = session.scalars(sa.select(Topic.id)).one()
+        for name, agreed, channel in (("Ann", False, "sms"), ("Bo", False, "email"), ("Ed", True, "sms"), ("Cy", True, "sms")):
+            contact = session.scalars(sa.select(Contact.id).where(Contact.first_name == name)).one()
+            people.set_consent(session, NOW, contact, topic, agreed, "test", channel)
+    assert word(web, ident, "topic", database, topic=str(topic)).status_code == 303
+    shown = words(web.get(f"/sends/{ident}").text)
+    assert "About Sky diary for everyone who agreed to it, or to all text messages" in shown
+    assert "all text messages" in words(web.get(f"/sends/{ident}/word/topic").text)
+    start(database, settings, ident, 2)
+    run_all(database, ident)
+    assert {t.text.split(",")[0] for t in phones.texts} == {"Hi Bo", "Hi Ed", "Hi Gus"}
+    # Flo's number is Ann's, too, and Ann comes first: it gets nothing.
+    assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, "duplicate": 1, "no_consent": 2, "no_address": 1}
+    assert "About Sky diary" in words(web.get(f"/sends/{ident}").text)
 
 
 def test_the_page_counts_parts_for_the_longest_name(web, database):

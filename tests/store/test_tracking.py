@@ -150,18 +150,18 @@ def test_preferences_of_other_channels(database, settings, sent):
         session.get_one(Contact, ann).phone = "+44 7700 900101"
         people.set_consent(session, NOW, ann, 0, True, "in a browser", "push")
     shown = sent[2].get(f"/p/{key}").text
-    assert 'value="sms"> Text messages to <b>+44 7700 900101</b>' in shown and 'value="push" checked> Notices' in shown
-    assert 'value="card"' not in shown
-    sent[2].post(f"/p/{key}", data={"channel": ["sms"]})
+    assert 'value="sms:0"> Text messages to <b>+44 7700 900101</b>' in shown and 'value="push:0" checked> Notices' in shown
+    assert 'value="card:0"' not in shown
+    sent[2].post(f"/p/{key}", data={"channel": ["sms:0"]})
     assert said() == {"sms": True, "push": False}
-    sent[2].post(f"/p/{key}", data={"channel": ["sms"]})
+    sent[2].post(f"/p/{key}", data={"channel": ["sms:0"]})
     assert said() == {"sms": True, "push": False}
-    sent[2].post(f"/p/{key}", data={"everything": "stop", "channel": ["sms"]})
+    sent[2].post(f"/p/{key}", data={"everything": "stop", "channel": ["sms:0"]})
     assert said() == {"sms": False, "push": False}
 
 
 def test_consent_by_channel_is_written_down_and_asked_for(database, settings, sent):
-    """By the API and on the contact's page; a topic of another channel, and a channel there is not, are refused."""
+    """By the API and on the contact's page, also of a topic by another channel; what does not exist is refused."""
     def put(**consent):
         return sent[2].put("/api/v1/contacts", json={"email": "ann@post.example", "consent": {"how": "at the desk", **consent}},
                            headers={"Authorization": "Bearer key_secret"})
@@ -172,6 +172,10 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
     assert (found["Cards on the website"]["agreed"], found["Notices"]["agreed"], found["All email"]["agreed"]) == (False, None, True)
     assert put(agreed=True, channel="post").json["where"] == "consent.channel"
     assert put(agreed=True, channel="sms", topic="news").json["where"] == "consent.topic"
+    with database.session() as session:
+        session.add(Topic(key="news", name="News"))
+    found = {c["topic"]: c["agreed"] for c in put(agreed=False, channel="sms", topic="news").json["consent"]}
+    assert found["News in text messages"] is False and found["Text messages"] is True and "News in notices" not in found
     for rubbish, where in (({"channel": ["sms"]}, "consent.channel"), ({"channel": {}}, "consent.channel"), ({"channel": None}, "consent.channel"),
                            ({"topic": ["news"]}, "consent.topic"), ({"topic": {"a": 1}}, "consent.topic"), ({"topic": 7}, "consent.topic")):
         assert (put(agreed=True, **rubbish).status_code, put(agreed=True, **rubbish).json["where"]) == (422, where)
@@ -195,6 +199,23 @@ def test_preferences_topic_by_topic(database, settings, sent):
     assert said()[0] is False
     sent[2].post(f"/p/{key}", data={"topic": [str(news)]})
     assert said() == {0: True, diary: False, news: True, nights: False}
+
+
+def test_a_topic_of_another_channel_is_chosen_once_something_was_said_of_it(database, settings, sent):
+    with database.session() as session:
+        session.add(Topic(key="diary", name="Diary"))
+        session.flush()
+        topic, ann = session.scalars(sa.select(Topic.id)).one(), sent[1]["ann"]
+        people.set_consent(session, NOW, ann, 0, True, "test", "sms")
+    key = token(settings, sent, "ann")
+    assert "Diary in text messages" not in sent[2].get(f"/p/{key}").text
+    with database.session() as session:
+        people.set_consent(session, NOW, ann, topic, True, "test", "sms")
+    assert "Diary in text messages" in sent[2].get(f"/p/{key}").text
+    sent[2].post(f"/p/{key}", data={"topic": [str(topic)], "channel": ["sms:0"]})
+    with database.session() as session:
+        said = {(c.channel, c.topic_id): c.agreed for c in session.scalars(sa.select(Consent).where(Consent.contact_id == ann))}
+    assert said == {("email", 0): True, ("sms", 0): True, ("sms", topic): False}
 
 
 def reports(database, settings, sent, name, what):

@@ -35,7 +35,7 @@ _EVENT: Json = thing(["event"], **{
 _BLANK: Json = {"type": ["string", "null"]}
 _CONTACT: Json = {**thing(["email"], email=_BLANK, company=_BLANK, **dict.fromkeys(people.TEXT_COLUMNS, _BLANK), consent=thing(
     ["agreed", "how"], agreed={"type": "boolean"}, how={**TEXT, "description": "the evidence, in words"},
-    channel={"enum": list(CHANNEL_WORDS), "default": "email"}, topic={**TEXT, "description": "of email; all of it if left out"}),
+    channel={"enum": list(CHANNEL_WORDS), "default": "email"}, topic={**TEXT, "description": "its key; the whole channel if left out"}),
     tags={"type": "array", "items": TEXT, "description": "All tags of the contact, by their paths; those left out of it are taken"}),
     "additionalProperties": {"description": "Own fields, by key"}}
 
@@ -82,8 +82,6 @@ def _take_consent(contact: Contact, data: Json) -> None:
         raise Invalid("consent needs “how”: the evidence, in words.", "consent")
     topics = {t.key: t.id for t in queries.topics(db())}
     channel, topic = consent.get("channel", "email"), consent.get("topic")
-    if topic and channel != "email":
-        raise Invalid("Only email has topics.", "consent.topic")
     if topic and topic not in topics:
         raise Invalid(f"There is no topic “{topic}”.", "consent.topic")
     people.set_consent(db(), now(), contact.id, topics[topic] if topic else 0, consent["agreed"], consent["how"][:300], channel)

@@ -175,7 +175,7 @@ NUMBER = "regexp_replace(c.phone, '[^0-9+]', '', 'g')"
 
 @dataclasses.dataclass(frozen=True)
 class ConsentState:
-    """What a contact said to a channel (topic 0) or a topic of email; `topic` is what that is called."""
+    """What a contact said to a channel (topic 0) or a topic there; `topic` is what that is called."""
 
     channel: str
     topic: str
@@ -189,11 +189,16 @@ class ConsentState:
         return f"{self.channel}:{self.topic_id}"
 
 
-def consent_of(session: orm.Session, contact_id: int) -> list[ConsentState]:
-    """What a contact agreed to: email as a whole first, then each topic of it, then the other channels."""
+def consent_of(session: orm.Session, contact_id: int, every: bool = False) -> list[ConsentState]:
+    """What a contact agreed to: email as a whole first, then each topic of it, then the other channels. Topics of those only where
+    something was said of them, unless it is to be every one."""
     rows = {(c.channel, c.topic_id): c for c in session.scalars(sa.select(Consent).where(Consent.contact_id == contact_id))}
-    others = [(channel, 0, f"{name[0].upper()}{name[1:]}") for channel, name in CHANNEL_WORDS.items() if channel != "email"]
-    names = [("email", 0, "All email"), *(("email", t.id, t.name) for t in topics(session)), *others]
+    known = topics(session)
+    names = [("email", 0, "All email"), *(("email", t.id, t.name) for t in known)]
+    for channel, name in CHANNEL_WORDS.items():
+        if channel != "email":
+            names += [(channel, 0, f"{name[0].upper()}{name[1:]}"), *(
+                (channel, t.id, f"{t.name} in {name}") for t in known if every or (channel, t.id) in rows)]
     return [ConsentState(channel, name, ident, row.agreed if row else None, row.at if row else None, row.how if row else "")
             for channel, ident, name in names for row in (rows.get((channel, ident)),)]
 

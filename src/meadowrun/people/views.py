@@ -106,7 +106,7 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
         raise Invalid("This page of the timeline does not exist.") from None
     return flask.render_template(
         "people/show.html", contact=contact, company=company, own=queries.fields(db(), "contact"),
-        consent=queries.consent_of(db(), ident), history=queries.consent_history(db(), ident, 8), moments=moments,
+        consent=queries.consent_of(db(), ident, every=True), history=queries.consent_history(db(), ident, 8), moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), tags=tags_of_contact(db(), ident), most=60,
         scores=scores_of_contact(ident), points_given=given_to(db(), ident),
         problem=problem, form=flask.request.form)
@@ -146,7 +146,7 @@ def consent(ident: int) -> object:
     queries.contact(db(), ident)
     form = flask.request.form
     how = " ".join(form.get("how", "").split())
-    about = next((c for c in queries.consent_of(db(), ident) if c.key == form.get("about")), None)
+    about = next((c for c in queries.consent_of(db(), ident, every=True) if c.key == form.get("about")), None)
     try:
         if form.get("agreed") == "yes" and not how:
             raise Invalid("Say how this person agreed, so that it can be shown later.", "how")

@@ -78,12 +78,11 @@ FACTS_BY_CHANNEL = {"sms": FACTS_SMS_SQL, "push": FACTS_PUSH_SQL, "card": FACTS_
 
 def facts_sql(topic_id: int | None, columns: str = "", join: str = "", channel: str = "email") -> str:
     """What the verdict needs to know for a message of one topic, or of none, on a channel; `columns` begins with a comma."""
-    if channel in FACTS_BY_CHANNEL:
-        return FACTS_BY_CHANNEL[channel].format(topic="NULL::boolean", columns=columns, join=join)
+    facts = FACTS_BY_CHANNEL.get(channel, FACTS_SQL)
     if topic_id is None:
-        return FACTS_SQL.format(topic="NULL::boolean", columns=columns, join=join)
-    topic = f"LEFT JOIN consents t ON t.contact_id = c.id AND t.channel = 'email' AND t.topic_id = {int(topic_id)} "
-    return FACTS_SQL.format(topic="t.agreed", columns=columns, join=topic + join)
+        return facts.format(topic="NULL::boolean", columns=columns, join=join)
+    topic = f"LEFT JOIN consents t ON t.contact_id = c.id AND t.channel = '{channel}' AND t.topic_id = {int(topic_id)} "
+    return facts.format(topic="t.agreed", columns=columns, join=topic + join)
 
 
 def id_sets(session: orm.Session, predicates: Sequence[str], values: dict[str, object]) -> list[BitMap]:

@@ -60,7 +60,7 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
              for channel in CHANNEL_WORDS}
     return Person(
         values, events, contact_id, row["company_id"],
-        {c.topic_id if c.channel == "email" else c.channel: c.agreed for c in session.execute(sa.text(
+        {(c.channel, c.topic_id): c.agreed for c in session.execute(sa.text(
             "SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"), {"id": contact_id})},
         frozenset(session.scalars(sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"), {"id": contact_id})),
         _mails(session, contact_id), reach,
@@ -120,7 +120,7 @@ def _value(node: Node, one: Person, by: Judge) -> str:
             return wording.count_of(len(by.of_line(node, one)), "message") + " of these in all"
         case ConsentLine():
             return {True: "agreed", False: "said no", None: "was never asked"}[
-                one.consents.get(node.topic if node.channel == "email" else node.channel)]
+                one.consents.get((node.channel, node.topic))]
         case ReachLine():
             said = verdict(one.reach[node.channel])
             return f"can get {CHANNEL_WORDS[node.channel]}" if said == "go" else words_for(node.channel)[said].lower()

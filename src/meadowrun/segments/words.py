@@ -58,8 +58,9 @@ def _other(node: Json, slot: str, words: Dictionary) -> Json:
             return {"form": "mail_of", "named": words.named, "chosen": chosen, "links": links or {}, "one_of": ONE_OF}
         return {"form": slot, "mail_words": MAIL_WORDS}
     if kind == "consent":
-        about = node["topic"] or (node["channel"] if node.get("channel", "email") != "email" else 0)
-        return {"form": slot, "topics": _consents(words), "about": about, "state_words": STATE_WORDS}
+        channel, topic = node.get("channel", "email"), node["topic"]
+        about = topic if channel == "email" else f"{channel}:{topic}" if topic else channel
+        return {"form": slot, "topics": _consents(words, every=True), "about": about, "state_words": STATE_WORDS}
     if kind == "reach":
         return {"form": slot, "channels": CHANNEL_WORDS}
     if kind == "score" and slot != "of":
@@ -240,10 +241,15 @@ def _number(text: str, ident: str) -> float | int:
         raise DefinitionError(f"{problem}.", ident) from None
 
 
-def _consents(words: Dictionary) -> Mapping[int | str, str]:
-    """What one can agree to: all email or a topic of it, by number; another channel by its name."""
-    email: dict[int | str, str] = {0: "all email", **words.named.get("topic", {})}
-    return email | {channel: name for channel, name in CHANNEL_WORDS.items() if channel != "email"}
+def _consents(words: Dictionary, every: bool = False) -> Mapping[int | str, str]:
+    """What one can agree to: all email or a topic of it, by number; another channel by its name; with `every`, topics there, too."""
+    topics = words.named.get("topic", {})
+    found: dict[int | str, str] = {0: "all email", **topics}
+    others = {channel: name for channel, name in CHANNEL_WORDS.items() if channel != "email"}
+    found |= others
+    if every:
+        found |= {f"{channel}:{number}": f"{topic} in {name}" for channel, name in others.items() for number, topic in topics.items()}
+    return found
 
 
 def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:

@@ -39,7 +39,7 @@ class Send(Base):
     #: the campaign's facts as they were when it was started: what was sent stays as it was
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
-    #: the topic it belongs to: people who said no to it are left alone. None: all email
+    #: the topic it belongs to: people who said no to it on its channel are left alone. None: all of the channel
     topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
     #: who may get it, one of the verdict's RULES
     consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")

@@ -18,7 +18,7 @@ from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, R
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import ceiling_words
-from meadowrun.core.guardrails.verdict import OUTCOMES, rule_words, words_for
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, OUTCOMES, rule_words, words_for
 from meadowrun.core.results.worth import least_gain
 from meadowrun.gateways import sms
 from meadowrun.gateways.email import reachable
@@ -78,7 +78,8 @@ def _spoken(send: Send) -> dict[str, Any]:
     """How a send of this channel is spoken of: the channel, what would become of people, and its gateway."""
     channel = queries.channel_of(db(), send)
     return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": _THERE[channel],
-            "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), "order": ("go", *OUTCOMES), **_limits(send)}
+            "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), "order": ("go", *OUTCOMES),
+            "all_of": CHANNEL_WORDS[channel], **_limits(send)}
 
 
 def _limits(send: Send) -> dict[str, str]:
@@ -245,7 +246,8 @@ def _running(send: Send) -> dict[str, Any]:
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     channel = queries.channel_of(db(), send)
     return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
-            "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), **_limits(send),
+            "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
+            "all_of": CHANNEL_WORDS[channel], **_limits(send),
             "message": db().get(Message, send.message_id),
             "edition": db().get(Edition, send.edition_id) if send.edition_id else None, "success": _success(send),
             "sender": db().get(Sender, send.sender_id) if send.sender_id else None,

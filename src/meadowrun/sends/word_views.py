@@ -12,7 +12,7 @@ from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import new_id
 from meadowrun.core.content.channels import CHANNELS
 from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
-from meadowrun.core.guardrails.verdict import RULES, rule_words
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, RULES, rule_words
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
@@ -39,13 +39,14 @@ def word(ident: int, slot: str) -> object:
     send = queries.send(db(), ident)
     here = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)) if send.leaves_at else \
         (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
+    channel = queries.channel_of(db(), send)
     return flask.render_template(
-        "sends/word.html", send=send, slot=slot, segments=segments(db()), lists=[item for item, _ in lists(db())],
+        "sends/word.html", send=send, slot=slot, all_of=CHANNEL_WORDS[channel], segments=segments(db()), lists=[item for item, _ in lists(db())],
         messages=queries.messages_lately(db()), channels=CHANNELS,
         lately=queries.used_lately(db(), send.id),
         senders=queries.senders(db()), topics=topics(db()),
         kinds=event_kinds(db()), here=here,
-        rules=[(rule, rule_words(rule, queries.channel_of(db(), send), bool(send.topic_id))) for rule in RULES],
+        rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}))
 
 

@@ -192,17 +192,18 @@ def _preferences(token: str, contact: Contact, saved: bool) -> str:
 
 
 def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
-    """The channels besides email that concern somebody, each with whether they get it now."""
+    """The channels besides email that concern somebody, and topics there of which they said something, each with whether they get it
+    now."""
     concerned = {"sms": bool(contact.phone), "card": queries.has_cards(db(), contact.id)}
     return [(c, c.agreed or c.agreed is None and c.channel == "card") for c in people_queries.consent_of(db(), contact.id)
-            if c.channel != "email" and (c.agreed is not None or concerned.get(c.channel))]
+            if c.channel != "email" and (c.agreed is not None or concerned.get(c.channel) and not c.topic_id)]
 
 
 def _choose_channels(contact: Contact, wanted: set[str]) -> None:
     """Writes down which of the channels that were shown a person ticked and unticked."""
     for state, on in _channels(contact):
-        if (state.channel in wanted) != bool(on):
-            people.set_consent(db(), now(), contact.id, 0, not on, "on the preference page", state.channel)
+        if (state.key in wanted) != bool(on):
+            people.set_consent(db(), now(), contact.id, state.topic_id, not on, "on the preference page", state.channel)
 
 
 def _choose(contact_id: int, wanted: set[str]) -> None:

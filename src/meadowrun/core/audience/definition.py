@@ -196,8 +196,6 @@ class _Reader:
         topic, state, channel = data.get("topic", 0), data.get("state"), self._channel(data, ident)
         if state not in ("agreed", "refused", "unasked"):
             raise DefinitionError("Somebody agreed, refused, or was never asked.", ident)
-        if topic != 0 and channel != "email":
-            raise DefinitionError("Only email has topics.", ident)
         return ConsentLine(ident, 0 if topic == 0 else self._named("topic", topic, ident), state, off, channel)
 
     def _reach(self, data: Mapping[str, Any], ident: str, off: bool) -> Node:

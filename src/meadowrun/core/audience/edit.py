@@ -74,8 +74,9 @@ def _other(kind: str, key: str, words: Dictionary) -> Json:
 
 
 def consent_about(key: str) -> Json:
-    """What a line on consent is about: a topic of email by its number, 0 for all email; or a channel."""
-    return {"topic": int(key), "channel": "email"} if key.isdigit() else {"topic": 0, "channel": key}
+    """What a line on consent is about: a topic of email by its number, 0 for all email; a channel; or a topic there, as “sms:2”."""
+    channel, _, topic = ("email", "", key) if key.isdigit() else key.partition(":")
+    return {"topic": int(topic) if topic.isdigit() else 0, "channel": channel}
 
 
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:

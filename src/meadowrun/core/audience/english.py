@@ -80,9 +80,10 @@ def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -
         case MailLine():
             return [who, *_mail(node, words)]
         case ConsentLine():
-            topic = (words.name("topic", node.topic) or "?") if node.topic else \
-                "all email" if node.channel == "email" else CHANNEL_WORDS[node.channel]
-            return [who, Part("word", STATE_WORDS[node.state], "state"), Part("strong", topic, "topic")]
+            topic = words.name("topic", node.topic) if node.topic else "all email" if node.channel == "email" else CHANNEL_WORDS[node.channel]
+            if node.topic and node.channel != "email":
+                topic = f"{topic} in {CHANNEL_WORDS[node.channel]}"
+            return [who, Part("word", STATE_WORDS[node.state], "state"), Part("strong", topic or "?", "topic")]
         case ReachLine():
             return [who, Part("word", "can" if node.can else "cannot", "can"), Part("text", "get"),
                     Part("strong", CHANNEL_WORDS[node.channel], "channel")]

@@ -74,8 +74,8 @@ class Person:
     events: Sequence[Happening] = ()
     id: int = 0
     company: int | None = None
-    #: topic of email (0 for all of it), or another channel → agreed or refused
-    consents: Mapping[int | str, bool] = dataclasses.field(default_factory=dict)
+    #: what was said to a channel (topic 0) or a topic there, by (channel, topic)
+    consents: Mapping[tuple[str, int], bool] = dataclasses.field(default_factory=dict)
     lists: frozenset[int] = frozenset()
     mails: Sequence[Mail] = ()
     #: channel → what the verdict needs to know for a message of no topic
@@ -194,7 +194,7 @@ class Judge:
             case MailLine():
                 return self._mail(node, person)
             case ConsentLine():
-                said = person.consents.get(node.topic if node.channel == "email" else node.channel)
+                said = person.consents.get((node.channel, node.topic))
                 return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
             case ReachLine():
                 return (verdict(person.reach[node.channel]) == "go") == node.can

@@ -91,7 +91,7 @@ class MailLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class ConsentLine:
-    """What somebody said to a channel (topic 0) or to one topic of email: agreed, refused, or unasked."""
+    """What somebody said to a channel (topic 0) or to one topic there: agreed, refused, or unasked."""
 
     id: str
     topic: int

@@ -254,7 +254,7 @@ def _others(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
                   for n, name in words.named.get("topic", {}).items()}
         best = max(topics, key=lambda n: topics[n], default=0)
         if topics.get(best, 0) > 0.4:
-            found.append((0.75, {"kind": "consent", "topic": best, "state": state}))
+            found.append((0.75, {"kind": "consent", "topic": best, "state": state} | ({"channel": channel} if channel != "email" else {})))
         else:
             found.append((0.75, {"kind": "consent", "topic": 0, "channel": channel, "state": state}))
     if re.search(r"\btag(ged|s)?\b", rest):

@@ -85,7 +85,7 @@ RULES = ("agreed", "not_refused", "service")
 
 
 def rule_words(rule: str, channel: str, topic: bool = False) -> str:
-    """Who may get a send by a rule, in words; `topic` is whether it is about one topic of email."""
+    """Who may get a send by a rule, in words; `topic` is whether it is about one topic."""
     what = CHANNEL_WORDS[channel]
     return {"agreed": f"everyone who agreed to it, or to all {what}" if topic else f"everyone who agreed to {what}",
             "not_refused": f"everyone who did not say no to it, nor to all {what}" if topic else f"everyone who did not say no to {what}",
