@@ -130,3 +130,13 @@ def test_widths_of_columns_are_at_least_a_tenth_and_together_the_whole(given, ta
     line |= {"split": given, "columns": [[] for _ in given]}
     made = next(line for line in take_for("email", document)["lines"] if line["type"] == "columns")
     assert made["split"] == taken
+
+
+@pytest.mark.parametrize(("kind", "slot"), [("only", "partition"), ("kept", "row"), ("kept", "version")])
+def test_a_number_below_none_is_that_of_nothing(kind, slot):
+    document = whole("email")
+    line = next(line for line in document["lines"] if line["type"] == kind)
+    line[slot] = -1
+    with pytest.raises(DocumentError, match="number of nothing") as refused:
+        take_for("email", document)
+    assert (refused.value.line, refused.value.slot) == (line["id"], slot)

@@ -292,7 +292,10 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
     if isinstance(default, bool):
         return bool(value)
     if isinstance(default, int):
-        return _whole(value, ident, name)
+        # The number of something: a partition, a kept row, a version of one.
+        if (number := _whole(value, ident, name)) < 0:
+            raise DocumentError(f"“{value}” is the number of nothing.", ident, name)
+        return number
     return one_line(value) if isinstance(default, str) else value
 
 
