@@ -4,6 +4,7 @@ import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
+from meadowrun.core.content.lines import listed
 from meadowrun.messages import keeping, queries, reading, views
 from meadowrun.messages.models import KeptRow, KeptRowVersion, Message
 from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, words, zone
@@ -32,7 +33,7 @@ def keep() -> object:
             if form.get("kind") == "adaptive" else doc.new_line("text")
         made = keeping.keep_row(db(), actor(), now(), form.get("name", ""), [line], words())
         return done("rows.edit", ident=made.id)
-    made = keeping.keep_row(db(), actor(), now(), str(body().get("name", "")), list(body().get("lines") or []), words())
+    made = keeping.keep_row(db(), actor(), now(), str(body().get("name", "")), listed(body().get("lines")), words())
     return flask.jsonify(row=made.id, version=made.version)
 
 

@@ -148,7 +148,7 @@ def suppressions() -> object:
 
 def _suppressions(problem: MeadowrunError | None, given: dict[str, str]) -> str:
     search = values.email_key(flask.request.args.get("q", ""))
-    start = integer(flask.request.args.get("from", "0"), "from")
+    start = max(0, integer(flask.request.args.get("from", "0"), "from"))
     rows = list_queries.suppressions(db(), search, start, PAGE + 1)
     return flask.render_template(
         "people/suppressions.html", rows=rows[:PAGE], search=search, total=list_queries.suppressed(db()), problem=problem, given=given,

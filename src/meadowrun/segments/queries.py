@@ -276,7 +276,8 @@ def member_set(session: orm.Session, definition: Definition, words: Dictionary, 
 
 def members(session: orm.Session, ids: BitMap, most: int, after: int = 0) -> list[Contact]:
     """Up to `most` contacts of a set with numbers above `after`, in order of number."""
-    place = ids.rank(after)
+    # No number in a set is larger than that.
+    place = ids.rank(min(after, 2**32 - 1))
     chosen = list(ids[place:place + most]) if place < len(ids) else []
     return list(session.scalars(sa.select(Contact).where(Contact.id.in_(chosen)).order_by(Contact.id)))
 

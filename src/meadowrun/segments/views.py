@@ -16,6 +16,7 @@ from meadowrun.people import people_csv
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
+from meadowrun.segments.models import Segment
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, words, zone
 from meadowrun.tags.page import give_or_take, narrowed
@@ -61,18 +62,29 @@ def edit(ident: int) -> object:
     return flask.render_template("segments/edit.html", segment=segment, partition=None, **shown)
 
 
+def _posted(data: dict[str, Any]) -> tuple[dict[str, Any], Segment | None]:
+    """The definition that an editor posts, and the saved segment that it is of. Raises Invalid."""
+    definition, number = data.get("definition") or EMPTY, data.get("segment") or None
+    if not editing.is_tree(definition):
+        raise Invalid("The definition is not an object with a list of lines.", "definition")
+    if number is not None and (isinstance(number, bool) or not isinstance(number, int)):
+        raise Invalid("“segment” is the number of a segment.", "segment")
+    return definition, queries.segment(db(), number) if number is not None else None
+
+
 @pages.post("/segments/look")
 def look() -> object:
     """Applies a change to a posted definition and answers with the page's parts, worked out anew."""
     data = body()
-    definition = data.get("definition") or EMPTY
-    segment = queries.segment(db(), data["segment"]) if data.get("segment") else None
+    definition, segment = _posted(data)
     touched = None
     try:
         change = data.get("change")
+        if change is not None and not isinstance(change, dict):
+            raise Invalid("A change is an object that says what to do.", "change")
         if change and change.get("do") == "answer":
             lines, index = editing.find(definition, str(change.get("id")))
-            form = MultiDict([(str(k), str(v)) for k, v in change.get("form", [])])
+            form = MultiDict([(str(pair[0]), str(pair[1])) for pair in change.get("form") or [] if len(pair) == 2])
             change = {"do": "set", "id": change["id"],
                       "patch": opening.patch(lines[index], str(change.get("slot")), form, words())}
         if change:
@@ -95,7 +107,7 @@ def word() -> object:
     if slot == "new":
         return flask.jsonify(form=flask.render_template("segments/pick.html", picks=opening.picks(words())))
     try:
-        lines, index = editing.find(data.get("definition") or EMPTY, str(data.get("id")))
+        lines, index = editing.find(_posted(data)[0], str(data.get("id")))
         shown = opening.context(db(), lines[index], slot, words())
     except (d.DefinitionError, KeyError) as problem:
         raise Invalid(str(problem)) from None
@@ -122,8 +134,7 @@ def typed_line() -> object:
 @needs("author")
 def save() -> object:
     data = body()
-    segment = queries.segment(db(), data["segment"]) if data.get("segment") else None
-    definition = data.get("definition") or EMPTY
+    definition, segment = _posted(data)
     try:
         parsed = d.parse(definition, words())
     except d.DefinitionError as problem:

@@ -11,6 +11,8 @@ from typing import Any
 import flask
 import flask_wtf
 import jinja2
+import psycopg
+import sqlalchemy.exc
 import structlog
 from werkzeug.middleware.proxy_fix import ProxyFix
 
@@ -106,15 +108,7 @@ def _village_moment(settings: Settings) -> None:
 
 
 def _after(response: flask.Response) -> flask.Response:
-    session = flask.g.pop("db", None)
-    if session is not None:
-        try:
-            if response.status_code < 400:
-                session.commit()
-            else:
-                session.rollback()
-        finally:
-            session.close()
+    response = _settled(response)
     headers = response.headers
     headers.setdefault("Content-Security-Policy",
                        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; "
@@ -135,6 +129,24 @@ def _after(response: flask.Response) -> flask.Response:
         headers["Server-Timing"] = f"app;dur={seconds * 1000:.1f}"
         log.debug("request", method=flask.request.method, path=flask.request.path, status=response.status_code,
                   ms=round(seconds * 1000, 1))
+    return response
+
+
+def _settled(response: flask.Response) -> flask.Response:
+    """Commits what a request did, or rolls it back when its answer is an error. What the database refuses only now is answered
+    like anything else that cannot be taken."""
+    if "db" not in flask.g:
+        return response
+    try:
+        if response.status_code >= 400:
+            flask.g.db.rollback()
+        else:
+            flask.g.db.commit()
+    except (sqlalchemy.exc.SQLAlchemyError, psycopg.Error) as problem:
+        flask.g.db.rollback()
+        response = flask.make_response(flask.current_app.handle_user_exception(problem))  # type: ignore[arg-type]
+    finally:
+        flask.g.pop("db").close()
     return response
 
 

@@ -60,6 +60,16 @@ def register(app: flask.Flask) -> None:
         db().rollback()
         return answer(message, 422)
 
+    @app.errorhandler(sqlalchemy.exc.IntegrityError)
+    def clashes(problem: sqlalchemy.exc.IntegrityError) -> object:
+        """What was chosen went meanwhile, or somebody did the same at the same moment."""
+        db().rollback()
+        if isinstance(problem.orig, psycopg.errors.ForeignKeyViolation):
+            return answer("Something that was chosen here does not exist any more. Reload the page and choose again.", 422)
+        if isinstance(problem.orig, psycopg.errors.UniqueViolation):
+            return answer("Somebody did the same at the same moment. Reload the page and look.", 409)
+        return fault(problem)
+
     @app.errorhandler(werkzeug.exceptions.HTTPException)
     def plain(problem: werkzeug.exceptions.HTTPException) -> object:
         words = {404: "There is nothing at this address. It may have been deleted, or the link is incomplete.",
@@ -71,5 +81,8 @@ def register(app: flask.Flask) -> None:
     @app.errorhandler(Exception)
     def fault(problem: Exception) -> object:
         log.exception("fault", path=flask.request.path)
+        if "db" in flask.g:
+            # The page that says so asks the database, too.
+            flask.g.db.rollback()
         return answer("Something went wrong on our side. It was written down under the number "
                       f"{flask.g.get('request_id', '?')}; nothing was changed.", 500)

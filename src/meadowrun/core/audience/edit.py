@@ -15,6 +15,20 @@ def new_id() -> str:
     return secrets.token_hex(4)
 
 
+def is_tree(data: Any) -> bool:
+    """Whether something posted has the build of a definition, so that its lines can be gone through, whatever they say."""
+    stack = [data]
+    while stack:
+        node = stack.pop()
+        if not isinstance(node, dict):
+            return False
+        if node is data or node.get("kind") == "group":
+            if not isinstance(node.get("lines"), list):
+                return False
+            stack += node["lines"]
+    return True
+
+
 def find(data: Json, ident: str) -> tuple[list[Json], int]:
     """The list that holds the node and its place there. Raises DefinitionError when there is none."""
     stack: list[list[Json]] = [data["lines"]]
