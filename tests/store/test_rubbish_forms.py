@@ -87,3 +87,15 @@ def test_no_page_breaks(web, world, database, method):
     assert not broken, "\n".join(map(str, broken[:40]))
     with database.session() as session:
         assert session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one() >= 1
+
+
+def test_what_the_database_refuses_at_the_end_is_answered_in_words(web, world, database):
+    answer = web.post("/messages/1/chosen", json={"slot": "subject", "text": "a\x00b"})
+    assert answer.status_code == 422 and "sign that cannot be kept (NUL" in answer.json["error"]
+    answer = web.post("/messages/1/review", data={"reviewer": "99"})
+    assert answer.status_code == 422 and "does not exist any more" in answer.text
+    answer = web.get("/segments/1/people?after=99999999999999999999")
+    assert answer.status_code == 200
+    assert web.get("/people/suppressions?from=-1").status_code == 200
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT count(*) FROM reviews")).scalar_one() == 0
