@@ -56,6 +56,15 @@ def change_kind(actor: Actor, key: str) -> object:
     return flask.jsonify(event=kind.key, did=kind.did, do=kind.do, meaning=kind.meaning, retired=kind.retired)
 
 
+@endpoint("post", "/v1/events/kinds/<key>/merge", "Make the events of “gone” ones of this kind, with whatever names it; its key stays an alias",
+          takes=thing(["gone"], gone=TEXT))
+def merge_kinds(actor: Actor, key: str) -> object:
+    kept, gone = event_kind(db(), key), event_kind(db(), body()["gone"])
+    if kept is None or gone is None:
+        raise NotFound(f"No event is called “{key if kept is None else body()['gone']}”.")
+    return flask.jsonify(moved=dictionary.merge_kinds(db(), actor, gone, kept), event=kept.key, aka=kept.aka)
+
+
 @endpoint("get", "/v1/doubles", "Contacts that are likely one person, the likeliest first, and the merges that can still be undone")
 def likely_doubles(actor: Actor) -> object:
     pairs, as_of = doubles.candidates(db(), now())

@@ -3,7 +3,7 @@
 import dataclasses
 import datetime as dt
 import difflib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import sqlalchemy as sa
@@ -133,23 +133,30 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
             "ELSE jsonb_build_array(attributes->:kept) END) AS v WHERE jsonb_exists(attributes, :kept) ORDER BY v"), values).all()
         # What somebody holds can be chosen, also where a field was filled before it had choices.
         kept.options = list(dict.fromkeys([*kept.options, *gone.options, *held]))
-    for model, column in (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts"), ("scores", "rules")):
-        _rewrite(session, model, column, ref(gone), ref(kept))
+    old, new = ref(gone), ref(kept)
+
+    def renamed(node: dict[str, Any]) -> None:
+        if node.get("kind") == "field" and node.get("field") == old:
+            node["field"] = new
+    for table_, column in _DEFINITIONS:
+        _rewrite(session, table_, column, f'@.kind == "field" && @.field == "{old}"', renamed)
     audit.record(session, actor, clock_now(session), "merged the field", "field", kept.id, kept.label, gone=gone.label, moved=moved)
     session.delete(gone)
     session.flush()
     return int(moved)
 
 
-def _rewrite(session: orm.Session, table: str, column: str, old: str, new: str) -> None:
-    """Lines that name one field name another."""
-    path = f'$.** ? (@.kind == "field" && @.field == "{old}")'
+#: where definitions stand that are no part of a text
+_DEFINITIONS = (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts"), ("scores", "rules"))
+
+
+def _rewrite(session: orm.Session, table: str, column: str, where: str, change: Callable[[dict[str, Any]], None]) -> None:
+    """Changes every object inside a column of JSON, in the rows where a condition of a jsonpath holds of one."""
     rows = session.execute(sa.text(f"SELECT ctid, {column} FROM {table} WHERE jsonb_path_exists({column}, CAST(:path AS jsonpath))"),
-                           {"path": path}).all()
+                           {"path": f"$.** ? ({where})"}).all()
     for place, data in rows:
         for node in _nodes(data):
-            if node.get("kind") == "field" and node.get("field") == old:
-                node["field"] = new
+            change(node)
         session.execute(sa.text(f"UPDATE {table} SET {column} = :data WHERE ctid = CAST(:place AS tid)").bindparams(
             sa.bindparam("data", type_=sa.dialects.postgresql.JSONB)), {"data": data, "place": str(place)})
 
@@ -163,6 +170,45 @@ def _nodes(data: Any) -> Iterator[dict[str, Any]]:
         for value in data.values():
             if isinstance(value, list | dict):
                 yield from _nodes(value)
+
+
+#: where kinds of event are named besides; an edition stays as it is, and what it names is found under its merged key
+_MESSAGES = (("conditions", "lines"), ("messages", "document"), ("drafts", "document"), ("kept_rows", "lines"), ("kept_row_versions", "lines"))
+
+
+def doubles_of_kind(session: orm.Session, kind: EventKind) -> list[EventKind]:
+    """Other kinds of event that look like the same thing, by what they are called."""
+    others = session.scalars(sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)).all()
+    words = set(kind.key.split("_"))
+    return [o for o in others if alike(o.did, kind.did) or set(o.key.split("_")) == words]
+
+
+def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: EventKind) -> int:
+    """Makes one kind of event of two: what was stored and what names `gone` becomes of `kept`, and what still comes in under its key
+    does, too. Returns how many events moved. Raises Invalid, and Conflict when a detail of both holds different types.
+    """
+    if gone.id == kept.id:
+        raise Invalid("Choose another kind of event to merge it into.", "into")
+    differ = [key for key, detail in gone.details.items() if key in kept.details and kept.details[key]["type"] != detail["type"]]
+    if differ:
+        raise Conflict(f"Both have the detail “{gone.details[differ[0]]['label']}”, one as a number and one as a text. They stay apart.")
+    old, new = gone.key, kept.key
+
+    def renamed(node: dict[str, Any]) -> None:
+        for slot in ("event", "unless"):
+            if node.get(slot) == old:
+                node[slot] = new
+    for table, column in (*_DEFINITIONS, *_MESSAGES):
+        _rewrite(session, table, column, f'@.event == "{old}" || @.unless == "{old}"', renamed)
+    session.execute(sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"), {"old": old, "new": new})
+    moved = session.execute(sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
+                            {"kept": kept.id, "gone": gone.id}).rowcount  # type: ignore[attr-defined]
+    kept.details = gone.details | kept.details
+    kept.aka = sorted({*kept.aka, old, *gone.aka})
+    audit.record(session, actor, clock_now(session), "merged the event", "event_kind", kept.id, kept.did, gone=gone.did, moved=int(moved))
+    session.delete(gone)
+    session.flush()
+    return int(moved)
 
 
 def change_kind(session: orm.Session, actor: Actor, kind: EventKind, did: str, do: str, meaning: str, retired: bool) -> None:
@@ -186,6 +232,7 @@ def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:
             "GROUP BY 1 ORDER BY 2 DESC LIMIT 6"), {**values, "key": key})]
     used = definitions_using(session, f'$.** ? (@.kind == "event" && @.event == "{kind.key}")')
     sends = session.scalars(sa.text("SELECT name FROM sends WHERE success_event = :key ORDER BY id DESC LIMIT 5"), {"key": kind.key}).all()
-    return {"count": count, "people": people, "common": common,
+    return {"count": count, "people": people, "common": common, "doubles": doubles_of_kind(session, kind),
+            "others": session.scalars(sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)).all(),
             "used": used + [f"the send “{n}”, as its success" for n in sends]}
 

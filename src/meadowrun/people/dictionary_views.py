@@ -6,7 +6,7 @@ from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import count_of
 from meadowrun.people import dictionary, queries
-from meadowrun.shell.request import actor, db, done, integer, needs
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("dictionary", __name__)
@@ -52,6 +52,19 @@ def event_kind(ident: int) -> object:
 def _kind(ident: int, problem: MeadowrunError | None) -> str:
     found = queries.found(db(), EventKind, ident, "kind of event")
     return flask.render_template("people/event_kind.html", kind=found, problem=problem, **dictionary.kind_facts(db(), found))
+
+
+@pages.post("/people/events/<int:ident>/merge")
+@needs("author")
+def merge_kind(ident: int) -> object:
+    """Makes one kind of event of this one and another, which stays."""
+    gone = queries.found(db(), EventKind, ident, "kind of event")
+    try:
+        kept = queries.found(db(), EventKind, integer(flask.request.form.get("into"), "into"), "kind of event")
+        moved = dictionary.merge_kinds(db(), actor(), gone, kept)
+    except MeadowrunError as problem:
+        return not_done(problem, "dictionary.event_kind", ident=ident)
+    return done("dictionary.event_kind", f"Merged: {count_of(moved, 'event')} moved here, and whatever named the other.", ident=kept.id)
 
 
 @pages.post("/people/events/<int:ident>")

@@ -40,6 +40,7 @@ def dictionary(session: orm.Session) -> Dictionary:
     events = [EventSpec(k.id, k.key, k.did, k.do, tuple(DetailSpec(key, d["label"], d["type"])
                                                         for key, d in k.details.items()), k.retired)
               for k in session.scalars(sa.select(EventKind).order_by(EventKind.did))]
+    merged = {other: kind.key for kind in session.scalars(sa.select(EventKind).where(sa.func.cardinality(EventKind.aka) > 0)) for other in kind.aka}
     named: dict[str, dict[int, str]] = {}
     for kind, number, name in session.execute(sa.text(_NAMED)):
         named.setdefault(kind, {})[number] = name
@@ -59,7 +60,7 @@ def dictionary(session: orm.Session) -> Dictionary:
                                 {"id": message}).scalar()
         return {link["number"]: link["label"] for link in found or []}
 
-    return Dictionary.of(own, events, named=named, segment=segment, partition=partition, links=links)
+    return Dictionary.of(own, events, merged=merged, named=named, segment=segment, partition=partition, links=links)
 
 
 #: Everything with a name that lines speak of by number.

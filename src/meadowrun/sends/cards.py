@@ -22,6 +22,7 @@ from meadowrun.messages.values import Needs, nested, of_people
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Delivery, Send
+from meadowrun.tracking.queries import merged_kinds
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -84,14 +85,18 @@ def card_for(session: orm.Session, contact: Contact, event: str, page: str, now:
     rows = session.execute(sa.text(
         "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN sends s ON s.id = p.send_id WHERE p.contact_id = :id "
         "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.send_id FOR UPDATE OF p"), {"id": contact.id}).all()
+    # An edition names kinds of event as they were called when it was made.
+    merged = merged_kinds(session) if rows else {}
+    event = merged.get(event, event)
     here = (zone_of(contact.timezone) or zoneinfo.ZoneInfo(settings.timezone))
     waiting: list[tuple[Any, Compiled, Edition]] = []
     for row in rows:
         edition = session.get_one(Edition, row.edition_id)
         compiled = Compiled.from_json(edition.compiled)
         assert compiled.card is not None
-        why = cards.may_show(compiled.card, _place(row), event, page, now, now.astimezone(here).date(),
-                             _did_since(session, contact.id, compiled.card["unless"], row.laid_at))
+        card = compiled.card | {slot: merged.get(compiled.card[slot], compiled.card[slot]) for slot in ("event", "unless")}
+        why = cards.may_show(card, _place(row), event, page, now, now.astimezone(here).date(),
+                             _did_since(session, contact.id, card["unless"], row.laid_at))
         at = {"contact": contact.id, "send": row.send_id, "now": now}
         if why == "show":
             waiting.append((row, compiled, edition))

@@ -25,6 +25,8 @@ class EventKind(Base):
     #: offered nowhere any more; what uses it goes on
     retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: keys of kinds that were merged into this one: what comes in under them is of this kind
+    aka: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
 
 
 class Event(Base):

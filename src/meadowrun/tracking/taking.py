@@ -28,7 +28,7 @@ _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 #: What a batch must know before it is stored, in one question: how many of these contacts there are, and the kinds by key.
 #: (The subselect keeps the planner from weighing a thousand constants.)
 _KNOWN = """SELECT (SELECT count(*) FROM contacts WHERE id = ANY(ARRAY(SELECT unnest(CAST(%s AS bigint[]))))),
-    (SELECT jsonb_object_agg(key, jsonb_build_array(id, details)) FROM event_kinds WHERE key = ANY(%s))"""
+    (SELECT jsonb_object_agg(k, jsonb_build_array(id, details)) FROM event_kinds, unnest(array_append(aka, key)) k WHERE k = ANY(%s))"""
 #: What COPY would take for the end of a cell or a row.
 _SPECIAL = re.compile(r"[\\\t\n\r]")
 #: Rows that are handed to COPY at once: it reads the first while the next are made.

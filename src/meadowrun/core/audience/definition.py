@@ -145,7 +145,7 @@ class _Reader:
         return EventLine(ident, event.key, did, times_op, n, span(member(data, "span", dict, ident), ident), details, which, total, then, off)
 
     def _kind(self, key: Any, ident: str) -> Any:
-        event = self.words.events.get(str(key))
+        event = self.words.event(str(key))
         if event is None:
             raise DefinitionError(f"There is no kind of event called “{key}”.", ident)
         return event

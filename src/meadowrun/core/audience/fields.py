@@ -91,6 +91,8 @@ class Dictionary:
 
     fields: Mapping[str, FieldSpec]
     events: Mapping[str, EventSpec]
+    #: keys of kinds of event that were merged → the key of the one they are
+    merged: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: kind of NAMED → number → name
     named: Mapping[str, Mapping[int, str]] = dataclasses.field(default_factory=dict)
     #: a segment's lines as JSON, by its number; asked for only when a line names one
@@ -103,6 +105,10 @@ class Dictionary:
     @classmethod
     def of(cls, own: Iterable[FieldSpec], events: Iterable[EventSpec], **more: Any) -> "Dictionary":
         return cls({f.ref: f for f in (*STANDARD, *own)}, {e.key: e for e in events}, **more)
+
+    def event(self, key: str) -> EventSpec | None:
+        """The kind of event of a key, also of one that was merged into it."""
+        return self.events.get(self.merged.get(key, key))
 
     def under(self, tag: int) -> frozenset[int]:
         """A tag and all tags that lie in it, by number."""
