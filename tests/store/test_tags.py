@@ -215,4 +215,9 @@ def test_the_api_reads_and_writes_tags(api, world):  # noqa: F811
     assert listed["asked"]["people"] == 1 and listed["season/leonids"]["campaign"] == 1
     assert api("put", f"/tags/{listed['asked']['id']}", {"tag": "phoned", "meaning": "By the desk"})[1]["tag"] == "phoned"
     assert api("delete", f"/tags/{listed['season']['id']}")[0] == 409
+    assert api("post", "/tags", {"tag": "Desk / Later", "meaning": "To be rung"})[1]["tag"] == "desk/later"
+    assert api("put", "/tags/of/segment/1", {"tags": ["desk/later", "x"]})[1] == {"kind": "segment", "id": 1, "tags": ["desk/later", "x"]}
+    desk = {t["tag"]: t["id"] for t in api("get", "/tags")[1]["items"]}
+    assert api("get", f"/tags/{desk['desk/later']}/bearers")[1] == {"items": [{"kind": "segment", "id": 1, "name": "Season people"}]}
+    assert api("put", "/tags/of/segment/99", {"tags": []})[0] == 404 and api("put", "/tags/of/send/1", {"tags": []})[0] == 422
     assert api("delete", f"/tags/{listed['asked']['id']}")[1] == {"deleted": listed["asked"]["id"]}

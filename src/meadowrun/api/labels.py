@@ -47,6 +47,30 @@ def all_tags(actor: Actor) -> object:
                                 for row in queries.tree(db())])
 
 
+@endpoint("post", "/v1/tags", "Make a tag that nothing bears yet, or say what one means", takes=thing(["tag"], tag=_PATH, meaning=TEXT), codes=(201,))
+def make_tag(actor: Actor) -> object:
+    data = body()
+    path = _path(data)
+    ident, = actions.numbers(db(), now(), [path])
+    if "meaning" in data:
+        actions.describe(db(), actor, now(), found_row(db(), Tag, ident, "tag"), data["meaning"])
+    return flask.jsonify(id=ident, tag=path), 201
+
+
+@endpoint("get", "/v1/tags/<int:ident>/bearers", "The campaigns, segments, messages and lists that bear a tag or one under it")
+def tag_bearers(actor: Actor, ident: int) -> object:
+    return flask.jsonify(items=[{"kind": kind, "id": number, "name": name}
+                                for kind, number, name in queries.bearers(db(), found_row(db(), Tag, ident, "tag"))])
+
+
+@endpoint("put", "/v1/tags/of/<kind>/<int:ident>", "Make these, and no others, the tags of a campaign, segment, message or list",
+          takes=thing(["tags"], tags={"type": "array", "items": _PATH}))
+def tag_thing(actor: Actor, kind: str, ident: int) -> object:
+    wanted = paths(body()["tags"])
+    actions.put_on(db(), actor, now(), kind, ident, wanted)
+    return flask.jsonify(kind=kind, id=ident, tags=wanted)
+
+
 @endpoint("post", "/v1/tags/contacts", "Give contacts a tag; one that is not there yet is made",
           takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
 def give_tag(actor: Actor) -> object:
