@@ -300,6 +300,13 @@ class TestWhole:
         assert web.get(f"/results/{ann}").status_code == 200 and web.get(f"/results/{ann}/people/clicked").status_code == 200
 
 
+def test_a_page_holds_one_at_least_and_a_thousand_at_most(api, database):
+    with database.session() as session:
+        add(session, NOW, "ann@post.example")
+    assert api("get", "/contacts?limit=0")[1]["error"] == "“limit” must be a whole number, 1 at least."
+    assert len(api("get", "/contacts?limit=5000")[1]["items"]) == 1
+
+
 @pytest.mark.parametrize(("method", "path", "sent", "where", "says"), [
     ("post", "/segments", {"name": None, "definition": {"lines": []}}, "name", "“name” is a text."),
     ("post", "/segments", {"name": "A"}, "definition", "“definition” is missing."),

@@ -110,10 +110,11 @@ def _hold(validator: jsonschema.protocols.Validator, data: Json) -> None:
 
 
 def whole(name: str, default: int, most: int | None = None) -> int:
-    """A whole number among the address's arguments. Raises Invalid."""
+    """A whole number among the address's arguments; with `most`, how many are asked for: one at least, and no more than that are
+    given. Raises Invalid."""
     text = flask.request.args.get(name, str(default))
-    if not text.isdigit():
-        raise Invalid(f"“{name}” must be a whole number.", name)
+    if not text.isdigit() or most and not int(text):
+        raise Invalid(f"“{name}” must be a whole number{', 1 at least' if most else ''}.", name)
     return min(int(text), most) if most else int(text)
 
 
@@ -126,7 +127,7 @@ def paged(rows: list[Any], limit: int, shape: Callable[[Any], Json], number: Cal
 
 
 PAGED: Json = {"after": {"type": "integer", "description": "the “after” of the page before"},
-               "limit": {"type": "integer", "maximum": MOST, "default": 100}}
+               "limit": {"type": "integer", "minimum": 1, "default": 100, "description": f"how many; no more than {MOST} are given"}}
 
 
 def thing(required: list[str], **properties: Json) -> Json:
