@@ -91,11 +91,19 @@ def test_the_path_of_another_makes_one_of_both(database, world):
         assert in_segment(session) == 1
 
 
-def test_a_tag_that_conditions_name_does_not_go_unseen(database, world):
+def test_what_named_a_tag_names_the_one_it_became(database, world):
     with database.session() as session:
-        season = session.get_one(Tag, number(session, "season"))
-        with pytest.raises(Conflict, match="the segment “Season people” names it"):
-            actions.move(session, IDA, NOW, season, "seasonal")
+        kept = number(session, "seasonal")
+        segments.save(session, IDA, NOW, dictionary(session), "Wrote", {"lines": [
+            {"id": "m", "kind": "mail", "what": "sent", "of": {"tag": "season"}}, {"id": "g", "kind": "group", "match": "any", "lines": [LINE]}]})
+        actions.move(session, IDA, NOW, session.get_one(Tag, number(session, "season")), "seasonal")
+        said = queries.segment(session, 2).definition["lines"]
+        assert (said[0]["of"], said[1]["lines"][0]["tag"]) == ({"tag": kept}, kept)
+        assert paths_of(session, world) == {"Ann": ["seasonal", "seasonal/leonids"], "Bo": ["seasonal/leonids"], "Cy": ["seasonal"], "Di": []}
+        assert in_segment(session) == 3
+
+
+def test_a_tag_that_conditions_name_does_not_go_unseen(database, world):
     with database.session() as session:
         season = session.get_one(Tag, number(session, "season"))
         with pytest.raises(Conflict, match="has tags under it: season/leonids"):

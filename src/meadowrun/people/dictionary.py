@@ -172,8 +172,15 @@ def _nodes(data: Any) -> Iterator[dict[str, Any]]:
                 yield from _nodes(value)
 
 
-#: where kinds of event are named besides; an edition stays as it is, and what it names is found under its merged key
+#: where conditions stand beside texts
 _MESSAGES = (("conditions", "lines"), ("messages", "document"), ("drafts", "document"), ("kept_rows", "lines"), ("kept_row_versions", "lines"))
+
+
+def rewrite_everywhere(session: orm.Session, where: str, change: Callable[[dict[str, Any]], None], editions: bool = False) -> None:
+    """Changes the objects inside every definition, in the rows where a condition of a jsonpath holds of one. With `editions` also in
+    the conditions of what is sent: where what they name by number would be gone otherwise, and means the same under the other."""
+    for table, column in (*_DEFINITIONS, *_MESSAGES, *((("editions", "compiled"),) if editions else ())):
+        _rewrite(session, table, column, where, change)
 
 
 def doubles_of_kind(session: orm.Session, kind: EventKind) -> list[EventKind]:
@@ -198,8 +205,7 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
         for slot in ("event", "unless"):
             if node.get(slot) == old:
                 node[slot] = new
-    for table, column in (*_DEFINITIONS, *_MESSAGES):
-        _rewrite(session, table, column, f'@.event == "{old}" || @.unless == "{old}"', renamed)
+    rewrite_everywhere(session, f'@.event == "{old}" || @.unless == "{old}"', renamed)
     session.execute(sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"), {"old": old, "new": new})
     moved = session.execute(sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
                             {"kept": kept.id, "gone": gone.id}).rowcount  # type: ignore[attr-defined]

@@ -2,6 +2,7 @@
 
 import datetime as dt
 from collections.abc import Collection, Sequence
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -11,6 +12,7 @@ from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import tags as rules
+from meadowrun.people.dictionary import rewrite_everywhere
 from meadowrun.tags.models import ContactTag, Tag
 from meadowrun.tags.queries import THINGS, names_it
 
@@ -91,8 +93,7 @@ def describe(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag, mea
 def move(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag, to: str) -> None:
     """Gives a tag another path; those under it go along, and every condition that names one of them still does.
 
-    A path that another tag has already joins the two: what bore either bears the one that was there. Raises Invalid, and
-    Conflict where conditions name the one that would go.
+    A path that another tag has already joins the two: what bore either bears the one that was there. Raises Invalid.
     """
     known = {row.path: row for row in session.scalars(sa.select(Tag).order_by(Tag.path))}
     was = tag.path
@@ -123,9 +124,11 @@ def _join(session: orm.Session, gone: Tag, kept: Tag) -> None:
         session.execute(sa.text(
             f"UPDATE {table} SET tags = ARRAY(SELECT DISTINCT CASE WHEN t = :gone THEN :kept ELSE t END FROM unnest(tags) t) "
             "WHERE :gone = ANY(tags)"), values)
-    if uses := names_it(session, gone):
-        raise Conflict(f"“{gone.path}” would become one with “{kept.path}”, but {', '.join(uses[:4])} "
-                       f"{'names' if len(uses) == 1 else 'name'} it. Let them name “{kept.path}” first.")
+
+    def renamed(node: dict[str, Any]) -> None:
+        if node.get("tag") == gone.id:
+            node["tag"] = kept.id
+    rewrite_everywhere(session, f"@.tag == {gone.id}", renamed, editions=True)
     session.delete(gone)
 
 
