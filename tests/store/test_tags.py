@@ -69,8 +69,8 @@ def test_giving_and_taking_count_only_what_changes(database, world):
 
 def test_the_tree_counts_people_once_with_what_lies_within(database, world):
     with database.session() as session:
-        assert [(r.tag.path, r.depth, r.contacts, r.own) for r in tags.tree(session)] == [
-            ("season", 0, 2, {}), ("season/leonids", 1, 2, {"campaign": 1, "segment": 1}), ("seasonal", 0, 1, {})]
+        assert [(r.tag.path, r.depth, r.contacts, r.things) for r in tags.tree(session)] == [
+            ("season", 0, 2, {"campaign": 1, "segment": 1}), ("season/leonids", 1, 2, {"campaign": 1, "segment": 1}), ("seasonal", 0, 1, {})]
         assert [b[0] for b in tags.bearers(session, session.get_one(Tag, number(session, "season")))] == ["campaign", "segment"]
 
 

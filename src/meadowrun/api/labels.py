@@ -41,9 +41,9 @@ def _path(data: Json) -> str:
     return found[0]
 
 
-@endpoint("get", "/v1/tags", "All tags in their order, with how many people bear each or one under it")
+@endpoint("get", "/v1/tags", "All tags in their order, with how many people and things bear each or one under it")
 def all_tags(actor: Actor) -> object:
-    return flask.jsonify(items=[{"id": row.tag.id, "tag": row.tag.path, "meaning": row.tag.meaning, "people": row.contacts, **row.own}
+    return flask.jsonify(items=[{"id": row.tag.id, "tag": row.tag.path, "meaning": row.tag.meaning, "people": row.contacts, **row.things}
                                 for row in queries.tree(db())])
 
 

@@ -16,13 +16,13 @@ THINGS = {"campaign": "campaigns", "segment": "segments", "message": "messages",
 
 @dataclasses.dataclass(frozen=True)
 class Row:
-    """A tag in the tree of all. `depth` is 0 at the top; `own` counts what bears it itself, by kind of thing; `contacts`
-    everyone who bears it or one under it, each once."""
+    """A tag in the tree of all. `depth` is 0 at the top; `contacts` counts everyone who bears it or one under it, each once, and
+    `things` what else does, by kind."""
 
     tag: Tag
     depth: int
     contacts: int
-    own: dict[str, int]
+    things: dict[str, int]
 
     @property
     def step(self) -> str:
@@ -37,14 +37,15 @@ def paths(session: orm.Session) -> dict[int, str]:
 def tree(session: orm.Session) -> list[Row]:
     """Every tag under the one it lies in."""
     known = {tag.path: tag for tag in session.scalars(sa.select(Tag).order_by(sa.text("string_to_array(path, '/')")))}
-    own: dict[int, dict[str, int]] = {}
+    under = "tags a JOIN tags t ON t.path = a.path OR starts_with(t.path, a.path || '/')"
+    things: dict[int, dict[str, int]] = {}
     for kind, ident, count in session.execute(sa.text(" UNION ALL ".join(
-            [f"SELECT '{kind}', t, count(*) FROM {table}, unnest(tags) t GROUP BY t" for kind, table in THINGS.items()]))):
-        own.setdefault(ident, {})[kind] = count
+            f"SELECT '{kind}', a.id, count(DISTINCT x.id) FROM {under} JOIN {table} x ON t.id = ANY(x.tags) GROUP BY a.id"
+            for kind, table in THINGS.items()))):
+        things.setdefault(ident, {})[kind] = count
     bearers: dict[int, int] = dict(session.execute(sa.text(
-        "SELECT a.id, count(DISTINCT k.contact_id) FROM tags a JOIN tags t ON t.path = a.path OR starts_with(t.path, a.path || '/') "
-        "JOIN contact_tags k ON k.tag_id = t.id GROUP BY a.id")).tuples().all())
-    return [Row(tag, sum(1 for path in rules.above(tag.path) if path in known), bearers.get(tag.id, 0), own.get(tag.id, {}))
+        f"SELECT a.id, count(DISTINCT k.contact_id) FROM {under} JOIN contact_tags k ON k.tag_id = t.id GROUP BY a.id")).tuples().all())
+    return [Row(tag, sum(1 for path in rules.above(tag.path) if path in known), bearers.get(tag.id, 0), things.get(tag.id, {}))
             for tag in known.values()]
 
 
