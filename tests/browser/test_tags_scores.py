@@ -2,7 +2,7 @@
 
 import sqlalchemy as sa
 
-from tests.browser.test_audience import line, number, press
+from tests.browser.test_audience import line, number
 
 
 def asked(house, query, **values):
@@ -60,5 +60,4 @@ def test_a_score_from_its_first_rule_to_a_line_that_asks_for_it(page, house):
     page.find("#narrow")
     line(page, "/", "warmth score at least 9", "whose score “Warmth” is at least 9")
     page.wait(lambda: number(page.text("[data-size]")) == often, why=f"not {often} with three visits")
-    press(page, "")
     page.driver.execute_script("document.getElementById('unsaved').hidden = true")

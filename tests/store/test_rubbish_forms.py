@@ -63,7 +63,7 @@ def names_of(view):
 
 
 @pytest.mark.parametrize("method", ["GET", "POST form", "POST json"])
-def test_no_page_breaks(web, world, database, method):
+def test_no_page_breaks(web, world, method):
     dice, broken, taken = random.Random(None if LONG else 7), [], 0
     rules = sorted((r for r in web.application.url_map.iter_rules() if method.split()[0] in r.methods and not r.endpoint.startswith((*NOT, "api."))),
                    key=lambda r: r.rule)
@@ -85,8 +85,6 @@ def test_no_page_breaks(web, world, database, method):
                 broken.append((path, json.dumps(held)[:300], answer.status_code))
     assert taken > 20, "most of it never came to anything"
     assert not broken, "\n".join(map(str, broken[:40]))
-    with database.session() as session:
-        assert session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one() >= 1
 
 
 def test_what_the_database_refuses_at_the_end_is_answered_in_words(web, world, database):

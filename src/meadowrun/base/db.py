@@ -2,7 +2,7 @@
 
 import contextlib
 import datetime as dt
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from typing import Any, TypeVar
 
 import orjson
@@ -15,6 +15,11 @@ from meadowrun.base.errors import NotFound
 
 # A send reads one JSON value for each person: the standard library's reader was a tenth of its time.
 psycopg.types.json.set_json_loads(orjson.loads)
+
+
+def number_array(numbers: Collection[int]) -> str:
+    """Numbers as PostgreSQL reads them in one text, to be cast to bigint[]."""
+    return f"{{{','.join(map(str, numbers))}}}"
 
 
 class Base(orm.DeclarativeBase):

@@ -50,5 +50,4 @@ def moved(paths: Iterable[str], old: str, new: str) -> dict[str, str]:
     """What becomes of each path that is `old` or lies in it, when that becomes `new`. Raises TagProblem when it cannot."""
     if is_under(new, old) and new != old:
         raise TagProblem(f"“{old}” cannot be moved into itself.")
-    found = {path: tidy(new + path.removeprefix(old)) for path in paths if is_under(path, old)}
-    return found
+    return {path: tidy(new + path.removeprefix(old)) for path in paths if is_under(path, old)}

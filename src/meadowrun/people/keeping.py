@@ -10,6 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
+from meadowrun.base.db import number_array
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
 from meadowrun.core.wording import free_name
@@ -123,7 +124,7 @@ def put_in(session: orm.Session, list_id: int, contact_ids: list[int]) -> int:
     """Adds contacts that exist to a list; returns how many were not in it before."""
     done = session.execute(sa.text(
         "INSERT INTO list_members (list_id, contact_id) SELECT :list, c.id FROM contacts c WHERE c.id = ANY(CAST(:ids AS bigint[])) "
-        "ON CONFLICT DO NOTHING"), {"list": list_id, "ids": f"{{{','.join(map(str, contact_ids))}}}"})
+        "ON CONFLICT DO NOTHING"), {"list": list_id, "ids": number_array(contact_ids)})
     return int(done.rowcount)  # type: ignore[attr-defined]
 
 

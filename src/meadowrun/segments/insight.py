@@ -11,6 +11,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import insert
 
+from meadowrun.base.db import number_array
 from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
@@ -100,7 +101,7 @@ def profile(session: orm.Session, members: BitMap, words: Dictionary, now: dt.da
     what chance would bring when many things are compared.
     """
     session.execute(sa.text("CREATE TEMPORARY TABLE chosen (id bigint PRIMARY KEY) ON COMMIT DROP"))
-    session.execute(sa.text("INSERT INTO chosen SELECT unnest(CAST(:ids AS bigint[]))"), {"ids": f"{{{','.join(map(str, members))}}}"})
+    session.execute(sa.text("INSERT INTO chosen SELECT unnest(CAST(:ids AS bigint[]))"), {"ids": number_array(members)})
     session.execute(sa.text("ANALYZE chosen"))
     everyone = session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
     found: list[Trait] = []

@@ -10,6 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
+from meadowrun.base.db import number_array
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import tags as rules
 from meadowrun.people.dictionary import rewrite_everywhere
@@ -70,7 +71,7 @@ def give(session: orm.Session, actor: Actor, now: dt.datetime, path: str, contac
 def _give(session: orm.Session, tag: int, contact_ids: Collection[int]) -> int:
     done = session.execute(sa.text(
         "INSERT INTO contact_tags (contact_id, tag_id) SELECT c.id, :tag FROM contacts c WHERE c.id = ANY(CAST(:ids AS bigint[])) "
-        "ON CONFLICT DO NOTHING"), {"tag": tag, "ids": f"{{{','.join(map(str, contact_ids))}}}"})
+        "ON CONFLICT DO NOTHING"), {"tag": tag, "ids": number_array(contact_ids)})
     return int(done.rowcount)  # type: ignore[attr-defined]
 
 
@@ -80,7 +81,7 @@ def take(session: orm.Session, actor: Actor, now: dt.datetime, path: str, contac
     if tag is None:
         raise Invalid(f"There is no tag “{path}”.", "tag")
     done = session.execute(sa.text("DELETE FROM contact_tags WHERE tag_id = :tag AND contact_id = ANY(CAST(:ids AS bigint[]))"),
-                           {"tag": tag, "ids": f"{{{','.join(map(str, contact_ids))}}}"})
+                           {"tag": tag, "ids": number_array(contact_ids)})
     audit.record(session, actor, now, "took the tag", "tag", tag, path, people=int(done.rowcount))  # type: ignore[attr-defined]
     return int(done.rowcount)  # type: ignore[attr-defined]
 

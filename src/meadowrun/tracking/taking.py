@@ -11,7 +11,7 @@ import psycopg.errors
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.db import driver
+from meadowrun.base.db import driver, number_array
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.people import actions as people
@@ -156,7 +156,7 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
     single = sorted({key for key in keys if key is not None})
     # While the database answers and stores, the events are read: none waits for the other.
     with connection.pipeline():
-        asked = connection.execute(_KNOWN, (f"{{{','.join(map(str, numbers))}}}", kinds))
+        asked = connection.execute(_KNOWN, (number_array(numbers), kinds))
         connection.execute("SAVEPOINT batch")
         receipts = _column(single)
         there, known = asked.fetchone()
