@@ -37,10 +37,10 @@ def dictionary(session: orm.Session) -> Dictionary:
     """All fields and event kinds that conditions and fill-ins can be about."""
     own = [FieldSpec(f.key if f.owner == "contact" else f"company.{f.key}", f.label, f.type, tuple(f.options),
                      meaning=f.meaning, retired=f.retired) for f in session.scalars(sa.select(Field).order_by(Field.label))]
+    kinds = session.scalars(sa.select(EventKind).order_by(EventKind.did)).all()
     events = [EventSpec(k.id, k.key, k.did, k.do, tuple(DetailSpec(key, d["label"], d["type"])
-                                                        for key, d in k.details.items()), k.retired)
-              for k in session.scalars(sa.select(EventKind).order_by(EventKind.did))]
-    merged = {other: kind.key for kind in session.scalars(sa.select(EventKind).where(sa.func.cardinality(EventKind.aka) > 0)) for other in kind.aka}
+                                                        for key, d in k.details.items()), k.retired) for k in kinds]
+    merged = {other: k.key for k in kinds for other in k.aka}
     named: dict[str, dict[int, str]] = {}
     for kind, number, name in session.execute(sa.text(_NAMED)):
         named.setdefault(kind, {})[number] = name
