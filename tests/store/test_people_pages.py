@@ -76,7 +76,7 @@ class TestContacts:
             assert web.post(f"{at}/consent", data={"about": about, "agreed": agreed, "how": how}).status_code == 303
         shown = words(web.get(at).text)
         assert "Text messages : no changed his mind" in shown and "Sky diary : no withdrawn by Admin" in shown
-        history = shown.partition("How it came to be")[2]
+        history = shown.partition("How their consent came to be")[2]
         assert "Text messages: no, changed his mind" in history and "Text messages: yes, on the phone" in history
         assert "All email: no" not in history
         with database.session() as session:
