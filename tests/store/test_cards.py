@@ -183,8 +183,8 @@ def test_a_worker_that_dies_lays_none_twice(database, settings, site):
     ident = go(database, settings)
     site.comes("ann")
     with database.session() as session:
-        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE outcome = 'delivered'"))
-        session.execute(sa.text("UPDATE sends SET state = 'running'"))
+        session.execute(sa.text("UPDATE sends SET state = 'running', open = TRUE"))
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand', claimed_at = NULL WHERE outcome = 'delivered'"))
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 2, "no_consent": 1}
     with database.session() as session:

@@ -125,7 +125,7 @@ class TestProofs:
         assert answer.status_code == 422 and says in answer.json["error"]
 
     def test_it_goes_marked_and_is_never_counted(self, web, letter, database, monkeypatch):
-        from meadowrun.gateways.email import NullGateway
+        from meadowrun.gateways.smtp import NullGateway
         letters = []
         monkeypatch.setattr(NullGateway, "hand_over", lambda self, given, real=NullGateway.hand_over: real(self, letters.extend(
             given := list(given)) or given))
@@ -138,7 +138,7 @@ class TestProofs:
 
     def test_a_mail_server_that_is_away_is_told(self, web, letter, monkeypatch):
         from meadowrun.base.errors import GatewayUnavailable
-        from meadowrun.gateways.email import NullGateway
+        from meadowrun.gateways.smtp import NullGateway
 
         def away(self, given):
             raise GatewayUnavailable("it sleeps")

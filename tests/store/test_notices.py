@@ -149,8 +149,8 @@ def test_handed_over_twice_it_is_shown_once(database, settings, job_context, vil
     start(database, settings, ident, 1)
     run_all(database, ident)
     with database.session() as session:
+        session.execute(sa.text("UPDATE sends SET state = 'running', open = TRUE"))
         session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting'"))
-        session.execute(sa.text("UPDATE sends SET state = 'running'"))
     run_all(database, ident)
     assert len(store.rows("SELECT 1 FROM notices")) == 1
 

@@ -166,10 +166,11 @@ class TestSends:
         run_all(database, ident)
         assert counts(database, ident)[0] == {"in_doubt": 1, "delivered": 2}
         page = web.get(f"/results/{ident}/people/in_doubt").text
-        assert f"/sends/{ident}/settle/1" in page
-        assert "Settled." in words(web.post(f"/sends/{ident}/settle/1", data={"arrived": arrived}, follow_redirects=True).text)
+        assert f"/sends/{ident}/settle" in page and "What is known" in page
+        assert "Choose the people first." in words(web.post(f"/sends/{ident}/settle", data={"arrived": arrived}, follow_redirects=True).text)
+        assert "1 person settled" in words(web.post(f"/sends/{ident}/settle", data={"arrived": arrived, "contact": "1"}, follow_redirects=True).text)
         assert counts(database, ident)[0] == after
-        assert web.post(f"/sends/{ident}/settle/1", data={"arrived": "yes"}).status_code == 409
+        assert web.post(f"/sends/{ident}/settle", data={"arrived": "yes", "contact": "1"}).status_code == 409
         with database.session() as session:
             assert session.get_one(Send, ident).state == ("done" if arrived == "yes" else "running")
 

@@ -9,12 +9,14 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs, signing
 from meadowrun.base.errors import Conflict, GatewayUnavailable, Invalid
-from meadowrun.gateways.email import Handed, NullGateway
+from meadowrun.gateways import smtp
+from meadowrun.gateways.handing import Handed, all_may_go
+from meadowrun.gateways.smtp import NullGateway
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
-from meadowrun.sends import actions
+from meadowrun.sends import actions, settling
 from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate, tally
@@ -23,28 +25,36 @@ from tests.store.people import IDA, add, kinds, many, ready_send
 
 
 class Keeper(NullGateway):
-    """Keeps every letter; may do something else with some of them."""
+    """Keeps every letter, one on its way at a time; may do something else with some of them."""
+
+    at_once = 1
 
     def __init__(self, refuse=(), defer=(), break_after=None, remembers=None):
         self.letters, self.refuse, self.defer, self.break_after = [], refuse, defer, break_after
         self.remembers = remembers
 
-    def hand_over(self, letters):
-        for letter in letters:
+    @property
+    def can_be_asked(self):
+        return self.remembers is not None
+
+    def hand_over(self, messages, begin=all_may_go):
+        for letter in messages:
             if self.break_after is not None and len(self.letters) >= self.break_after:
                 raise GatewayUnavailable("The mail server hung up.")
+            if not begin([letter]):
+                continue
             self.letters.append(letter)
             outcome = "bounced" if letter.to in self.refuse else "deferred" if letter.to in self.defer else "delivered"
             yield Handed(letter.contact_id, outcome, "250 taken" if outcome == "delivered" else "no", hard=outcome == "bounced")
 
-    def took(self, message_ids):
-        return {} if self.remembers is None else {m: m in self.remembers for m in message_ids}
+    def took(self, ids):
+        return {} if self.remembers is None else {m: m in self.remembers for m in ids}
 
 
 @pytest.fixture
 def keeper(monkeypatch):
     made = Keeper()
-    monkeypatch.setattr(sending, "gateway", lambda settings: made)
+    monkeypatch.setattr(smtp, "gateway", lambda settings: made)
     return made
 
 
@@ -231,7 +241,7 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(databas
     assert len(keeper.letters) == 2
     if remembers is None:
         with clock.at(NOW), database.session() as session:
-            actions.settle_doubt(session, IDA, NOW, session.get_one(Send, ident), first, arrived=False)
+            actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), [first], arrived=False)
         with clock.at(NOW):
             jobs.run_here("sends.chunk", send_id=ident, chunk=0)
         assert counts(database, ident)[0] == {"delivered": 3}
@@ -261,13 +271,12 @@ def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypa
 
 @pytest.mark.parametrize("verb", ["pause", "stop"])
 def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, settings, job_context, monkeypatch, verb):
-    monkeypatch.setattr(sending, "LOOK_EVERY", 0)
     ident = started(database, settings, 10)
     seen = []
 
     class Held(Keeper):
-        def hand_over(self, letters):
-            for number, handed in enumerate(super().hand_over(letters)):
+        def hand_over(self, messages, begin=all_may_go):
+            for number, handed in enumerate(super().hand_over(messages, begin)):
                 yield dataclasses.replace(handed, outcome={1: "bounced", 2: "deferred"}.get(number, "delivered"))
                 with database.session() as session:
                     send = session.get_one(Send, ident)
@@ -276,14 +285,14 @@ def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, setti
                         getattr(actions, verb)(session, IDA, NOW, send)
 
     held = Held()
-    monkeypatch.setattr(sending, "gateway", lambda settings: held)
+    monkeypatch.setattr(smtp, "gateway", lambda settings: held)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
         jobs.run_here("sends.chunk", send_id=ident, chunk=0)
-        # What is known is on the page while the chunk still goes out; the fifth was on its way when somebody paused.
-        assert seen[3] == {"in_hand": 6, "delivered": 2, "bounced": 1, "deferred": 1} and len(held.letters) == 5
-        kept = {"deferred": 1, "waiting": 5} if verb == "pause" else {"stopped": 6}
-        assert counts(database, ident)[0] == {"delivered": 3, "bounced": 1, **kept}
+        # What is known is on the page while the chunk still goes out; the fourth was on its way when somebody paused.
+        assert seen[3] == {"in_hand": 1, "waiting": 6, "delivered": 1, "bounced": 1, "deferred": 1} and len(held.letters) == 4
+        kept = {"deferred": 1, "waiting": 6} if verb == "pause" else {"stopped": 7}
+        assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, **kept}
         if verb == "pause":
             with database.session() as session:
                 actions.resume(session, IDA, NOW, session.get_one(Send, ident))
@@ -382,11 +391,11 @@ def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database
         # Meanwhile another worker looks whether the send is done.
         with database.session() as session:
             send = session.get_one(Send, ident, with_for_update=True)
-            sending.finish_if_done(session, ident, send.taken_at, NOW)
+            settling.finish_if_done(session, ident, send.taken_at, NOW)
             seen.append(send.state)
         return dict.fromkeys(message_ids, False)
 
-    keeper.took = took
+    keeper.took, keeper.remembers = took, ()
     with clock.at(NOW):
         jobs.run_here("sends.chunk", send_id=ident, chunk=0)
     assert seen == ["running"]

@@ -5,12 +5,12 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, signing
 from meadowrun.core.content.document import empty
-from meadowrun.gateways.email import Handed
+from meadowrun.gateways import sms
+from meadowrun.gateways.handing import Handed, all_may_go
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact, Topic
 from meadowrun.people.queries import dictionary
-from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
@@ -20,22 +20,24 @@ from tests.store.web import words
 
 
 class Phones:
+    at_once, can_be_asked = 5, False
+
     def __init__(self):
         self.texts = []
 
-    def hand_over(self, texts):
-        for text in texts:
+    def hand_over(self, messages, begin=all_may_go):
+        for text in begin(list(messages)):
             self.texts.append(text)
             yield Handed(text.contact_id, "bounced" if text.to.endswith("000") else "delivered", "")
 
-    def took(self, keys):
+    def took(self, ids):
         return {}
 
 
 @pytest.fixture
 def phones(monkeypatch):
     made = Phones()
-    monkeypatch.setattr(sending.sms, "gateway", lambda settings: made)
+    monkeypatch.setattr(sms, "gateway", lambda settings: made)
     return made
 
 

@@ -21,6 +21,9 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_TIMEZONE": ("The organisation's time zone, an IANA name", "Europe/London"),
     "MEADOWRUN_SMTP_URL": ("Where mail is handed over, smtp://[user:password@]host:port or null: to send nothing", None),
     "MEADOWRUN_MAIL_RECEIPTS_URL": ("Where one may ask whether the mail server took a Message-ID; empty: nowhere", ""),
+    "MEADOWRUN_SMTP_CONNECTIONS": ("How many emails a worker hands over side by side, each on a connection of its own; 1 to 50", "8"),
+    "MEADOWRUN_SETTLE_AFTER": ("Seconds after which a gateway has surely taken or dropped what it was handed; only then is its “not "
+                               "taken” believed. Longer than the mail server's own time limit", "120"),
     "MEADOWRUN_MAIL_DOMAIN": ("Domain of Message-IDs and of the addresses that bounces come back to", "localhost"),
     "MEADOWRUN_INBOUND": ("host:port on which bounces and complaints are received by SMTP", "127.0.0.1:2526"),
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
@@ -60,6 +63,8 @@ class Settings:
     timezone: str
     smtp_url: str
     mail_receipts_url: str
+    smtp_connections: int
+    settle_after: float
     mail_domain: str
     inbound: tuple[str, int]
     demo: bool
@@ -112,6 +117,10 @@ class Settings:
             price = float(values["MEADOWRUN_SMS_PRICE"])
         except ValueError:
             raise bad("MEADOWRUN_SMS_PRICE", "is no number") from None
+        if not values["MEADOWRUN_SMTP_CONNECTIONS"].isdecimal() or not 1 <= int(values["MEADOWRUN_SMTP_CONNECTIONS"]) <= 50:
+            raise bad("MEADOWRUN_SMTP_CONNECTIONS", "is no number from 1 to 50")
+        if not values["MEADOWRUN_SETTLE_AFTER"].isdecimal():
+            raise bad("MEADOWRUN_SETTLE_AFTER", "is no number of seconds")
         host, _, port = values["MEADOWRUN_INBOUND"].rpartition(":")
         if not host or not port.isdigit():
             raise bad("MEADOWRUN_INBOUND", "is not host:port")
@@ -129,6 +138,8 @@ class Settings:
             timezone=values["MEADOWRUN_TIMEZONE"],
             smtp_url=values["MEADOWRUN_SMTP_URL"],
             mail_receipts_url=values["MEADOWRUN_MAIL_RECEIPTS_URL"].rstrip("/"),
+            smtp_connections=int(values["MEADOWRUN_SMTP_CONNECTIONS"]),
+            settle_after=float(values["MEADOWRUN_SETTLE_AFTER"]),
             mail_domain=values["MEADOWRUN_MAIL_DOMAIN"],
             inbound=(host, int(port)),
             demo=values["MEADOWRUN_DEMO"] == "1",

@@ -1,9 +1,12 @@
 """The processes behind the web server: the worker and the listener for what comes back by mail."""
 
+import asyncio
 import contextlib
 import importlib
 import signal
 import threading
+
+import procrastinate
 
 from meadowrun.base import jobs, memory
 from meadowrun.base.db import Database
@@ -29,10 +32,28 @@ def work(settings: Settings) -> None:
     memory.settle()
     app = jobs.worker_app(settings.database_url)
     log.info("worker started")
-    with app.open():
-        app.run_worker(concurrency=2, fetch_job_polling_interval=1.0, shutdown_graceful_timeout=10,
-                       listen_notify=True, delete_jobs="never")
+    asyncio.run(_lanes(app))
     database.close()
+
+
+async def _lanes(app: procrastinate.App) -> None:
+    """All lanes side by side until told to stop, or until one of them ends because the database stays away."""
+    async with app.open_async():
+        lanes = [asyncio.create_task(app.run_worker_async(
+            queues=[lane], name=lane, concurrency=concurrency, fetch_job_polling_interval=1.0, shutdown_graceful_timeout=10,
+            listen_notify=True, delete_jobs="never", install_signal_handlers=False,
+            update_heartbeat_interval=jobs.HEARTBEAT, stalled_worker_timeout=jobs.STALLED_AFTER))
+            for lane, concurrency in jobs.LANES.items()]
+        stopped = asyncio.Event()
+        for sign in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(sign, stopped.set)
+        told = asyncio.create_task(stopped.wait())
+        await asyncio.wait([told, *lanes], return_when=asyncio.FIRST_COMPLETED)
+        for task in (told, *lanes):
+            task.cancel()
+        ends = await asyncio.gather(*lanes, return_exceptions=True)
+    if not stopped.is_set():
+        raise SystemExit(next((f"worker: {e}" for e in ends if isinstance(e, Exception)), "worker: a lane ended by itself"))
 
 
 def inbound(settings: Settings) -> None:

@@ -16,7 +16,8 @@ from sqlalchemy import orm
 from meadowrun.base import clock, jobs
 from meadowrun.base.db import driver
 from meadowrun.bench.run import Measurement, World, compare
-from meadowrun.gateways.email import Letter, SmtpGateway, mime
+from meadowrun.gateways.email import Letter, mime
+from meadowrun.gateways.smtp import SmtpGateway
 from meadowrun.messages.models import Edition
 from meadowrun.sends.jobs import CHUNK
 from meadowrun.sends.models import Send

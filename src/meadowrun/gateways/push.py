@@ -2,6 +2,7 @@
 for phones as JSON to the gateway that the settings name."""
 
 import dataclasses
+import itertools
 import json
 import urllib.error
 import urllib.request
@@ -10,7 +11,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from meadowrun.base.settings import Settings
 from meadowrun.core import webpush
 from meadowrun.gateways import answers
-from meadowrun.gateways.email import Handed
+from meadowrun.gateways.handing import Begin, Handed, all_may_go
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -41,14 +42,23 @@ class PushGateway:
     gateway shows what comes twice under one id once.
     """
 
+    #: one request for each device, one after another; few, so that few are in doubt when a worker dies
+    at_once = 5
+    can_be_asked = False
+
     def __init__(self, settings: Settings, now: float, gone: Callable[[int], None], timeout: float = 10.0):
         self.key, self.now, self.gone, self.timeout = webpush.vapid_key(settings.secret), now, gone, timeout
         self.contact = f"mailto:postmaster@{settings.mail_domain}"
         self.phones = settings.push_url
 
-    def hand_over(self, notices: Iterable[Notice]) -> Iterator[Handed]:
+    def hand_over(self, messages: Iterable[Notice], begin: Begin = all_may_go) -> Iterator[Handed]:
         """Delivered when the service of at least one device took it; bounced when all are gone. Never raises for
         one service being away: that person is asked again later."""
+        notices = iter(messages)
+        while group := list(itertools.islice(notices, self.at_once)):
+            yield from self._group(begin(group))
+
+    def _group(self, notices: Sequence[Notice]) -> Iterator[Handed]:
         for notice in notices:
             if not notice.devices:
                 yield Handed(notice.contact_id, "no_address", "no device of the systems this is for")
@@ -91,7 +101,7 @@ class PushGateway:
         except OSError as problem:
             return "deferred", f"no answer: {problem}"
 
-    def took(self, keys: Sequence[str]) -> dict[str, bool]:
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """Push services cannot be asked."""
         return {}
 

@@ -1,16 +1,16 @@
 """How a text message leaves: one JSON request over HTTP for each, to the gateway that the settings name."""
 
 import dataclasses
+import itertools
 import json
 import urllib.error
 import urllib.request
 from collections.abc import Iterable, Iterator, Sequence
-from typing import Protocol
 
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
 from meadowrun.gateways import answers
-from meadowrun.gateways.email import Handed
+from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -24,24 +24,23 @@ class Text:
     text: str
 
 
-class SmsGateway(Protocol):
-    def hand_over(self, texts: Iterable[Text]) -> Iterator[Handed]:
-        """Yields one Handed per text, in order. Raises GatewayUnavailable when nothing more can be handed over."""
-        ...
-
-    def took(self, keys: Sequence[str]) -> dict[str, bool]:
-        """For each key whether the gateway took it; absent where that cannot be known."""
-        ...
-
-
 class HttpGateway:
     """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 408, 425, 429 and 5xx come again later, 401 to 405 and 407
     we are refused, any other 4xx the number is."""
 
+    #: one request for each, one after another; few, so that few are in doubt when a worker dies
+    at_once = 5
+    can_be_asked = True
+
     def __init__(self, url: str, timeout: float = 15.0):
         self.url, self.timeout = url, timeout
 
-    def hand_over(self, texts: Iterable[Text]) -> Iterator[Handed]:
+    def hand_over(self, messages: Iterable[Text], begin: Begin = all_may_go) -> Iterator[Handed]:
+        texts = iter(messages)
+        while group := list(itertools.islice(texts, self.at_once)):
+            yield from self._group(begin(group))
+
+    def _group(self, texts: Sequence[Text]) -> Iterator[Handed]:
         for text in texts:
             body = {"id": text.key, "from": text.sender, "to": text.to, "text": text.text}
             request = urllib.request.Request(f"{self.url}/messages", json.dumps(body).encode(), {"Content-Type": "application/json"})
@@ -61,8 +60,8 @@ class HttpGateway:
             except OSError as problem:
                 raise GatewayUnavailable(f"The gateway for text messages does not answer: {problem}") from problem
 
-    def took(self, keys: Sequence[str]) -> dict[str, bool]:
-        request = urllib.request.Request(f"{self.url}/taken", json.dumps({"ids": list(keys)}).encode(), {"Content-Type": "application/json"})
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
+        request = urllib.request.Request(f"{self.url}/taken", json.dumps({"ids": list(ids)}).encode(), {"Content-Type": "application/json"})
         try:
             with urllib.request.urlopen(request, timeout=self.timeout) as answer:
                 return {key: bool(value) for key, value in json.load(answer)["taken"].items()}
@@ -73,15 +72,19 @@ class HttpGateway:
 class NullSms:
     """Takes everything and sends nothing."""
 
-    def hand_over(self, texts: Iterable[Text]) -> Iterator[Handed]:
-        for text in texts:
+    at_once = WHOLE_BATCH
+    can_be_asked = True
+
+    def hand_over(self, messages: Iterable[Text], begin: Begin = all_may_go) -> Iterator[Handed]:
+        for text in messages:
             yield Handed(text.contact_id, "delivered", "")
 
-    def took(self, keys: Sequence[str]) -> dict[str, bool]:
-        return dict.fromkeys(keys, True)
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
+        """Nothing ever left, so that it may be handed over again."""
+        return dict.fromkeys(ids, False)
 
 
-def gateway(settings: Settings) -> SmsGateway:
+def gateway(settings: Settings) -> Gateway:
     """The gateway that the settings name."""
     return NullSms() if settings.sms_url.startswith("null:") else HttpGateway(settings.sms_url)
 

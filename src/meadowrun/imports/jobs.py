@@ -43,7 +43,7 @@ class _Dry(Exception):
     """Rolls a dry run back."""
 
 
-@jobs.task("imports.run")
+@jobs.task("imports.run", "waited")
 def run(import_id: int, dry: bool) -> None:
     """The dry run or the real one. Twice the same file changes nothing; a run that died starts anew."""
     database = context().database
@@ -55,6 +55,10 @@ def run(import_id: int, dry: bool) -> None:
     counts: dict[str, int] = {}
     try:
         with database.session() as session:
+            if not session.execute(sa.text("SELECT pg_try_advisory_xact_lock(:space, :id)"),
+                                   {"space": _LOCKS, "id": import_id}).scalar():
+                # Another run of it is under way.
+                return
             counts = _Run(session, database, import_id, content, dry).carry_out()
             if dry:
                 raise _Dry
@@ -295,19 +299,27 @@ def _write_refusals(session: orm.Session, import_id: int, refused: list[pf.Refus
             copy.write_row((import_id, r.number, r.column, r.reason, json.dumps(r.cells)))
 
 
+#: The space of advisory locks that imports hold while they run.
+_LOCKS = 7203413
+#: Imports in work without a job that waits, and without a run that holds their lock: their worker died.
+STALLED = f"""
+SELECT i.id FROM imports i WHERE i.state IN ('checking', 'importing') AND NOT EXISTS (
+    SELECT 1 FROM procrastinate_jobs j WHERE j.task_name = 'imports.run' AND j.status = 'todo'
+    AND (j.args->>'import_id')::bigint = i.id) AND pg_try_advisory_xact_lock({_LOCKS}, i.id::int)
+"""
+
+
 def stalled(session: orm.Session) -> list[int]:
-    """Imports whose worker died: in work, without a job that is waiting or doing."""
-    return [row[0] for row in session.execute(sa.text(
-        "SELECT i.id FROM imports i WHERE i.state IN ('checking', 'importing') AND NOT EXISTS (SELECT 1 FROM "
-        "procrastinate_jobs j LEFT JOIN procrastinate_workers w ON w.id = j.worker_id "
-        "WHERE j.task_name = 'imports.run' AND (j.args->>'import_id')::bigint = i.id AND (j.status = 'todo' "
-        "OR j.status = 'doing' AND w.last_heartbeat > now() - interval '60 seconds'))"))]
+    """Imports whose worker died."""
+    return list(session.execute(sa.text(STALLED)).scalars())
 
 
-@jobs.task("imports.revive", every="* * * * * */30")
+@jobs.task("imports.revive", "sweeps", every="* * * * * */5")
 def revive() -> None:
     """Starts imports anew whose worker died; their transaction was rolled back, so nothing is half done."""
     with context().database.session() as session:
         for import_id in stalled(session):
             found = session.get_one(Import, import_id)
+            # It begins with the first row again, and says so.
+            found.rows_done = 0
             jobs.enqueue(session, "imports.run", import_id=import_id, dry=found.state == "checking")

@@ -5,7 +5,8 @@ import flask
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import GatewayUnavailable, Invalid
 from meadowrun.core import values
-from meadowrun.gateways.email import Letter, gateway
+from meadowrun.gateways.email import Letter
+from meadowrun.gateways.smtp import gateway
 from meadowrun.messages import queries, reading, views
 from meadowrun.messages.models import Message
 from meadowrun.people.models import Contact
@@ -46,7 +47,7 @@ def email(ident: int) -> object:
         sent = list(gateway(settings()).hand_over(letters))
     except GatewayUnavailable as problem:
         return not_done(f"The proof did not go: {problem}", "messages.edit", ident=ident)
-    refused = sorted({f"{letter.to} ({h.note})" for letter, h in zip(letters, sent, strict=True) if h.outcome != "delivered"})
+    refused = sorted({f"{letters[h.contact_id].to} ({h.note})" for h in sent if h.outcome != "delivered"})
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=addresses)
     arrived = sum(h.outcome == "delivered" for h in sent)
     said = f"The proof of draft {message.draft}, as {', '.join(views.name_of(p) for p in people)}, went out: {arrived} of {len(letters)} mails."
@@ -73,7 +74,7 @@ def _proofs(message: Message, sender: Sender, people: list[Contact | None], addr
         for address in addresses:
             key = f"proof-{message.id}-{message.draft}-{len(letters)}-{stamp}"
             letters.append(Letter(
-                key=key, contact_id=0, from_name=sender.name, from_address=sender.address, reply_to=sender.reply_to, to=address,
+                key=key, contact_id=len(letters), from_name=sender.name, from_address=sender.address, reply_to=sender.reply_to, to=address,
                 return_path=f"proofs@{settings().mail_domain}", subject=f"{mark} {mail.subject}", html=mail.html, text=mail.text,
                 date=now().timestamp(), message_id=f"<{key}@{settings().mail_domain}>"))
     return letters

@@ -5,7 +5,7 @@ from meadowrun.base.jobs import context
 from meadowrun.people import keeping
 
 
-@jobs.task("people.expire", every="* * * * * */60")
+@jobs.task("people.expire", "upkeep", every="* * * * * */60")
 def expire() -> None:
     """Suppressions whose time is over end."""
     with context().database.session() as session:

@@ -14,7 +14,7 @@ from meadowrun.sends.models import Send
 LIVELY = dt.timedelta(days=21)
 
 
-@jobs.task("results.refresh", every="* * * * * */20")
+@jobs.task("results.refresh", "upkeep", every="* * * * * */20")
 def refresh() -> None:
     """Counts lively sends, and older ones that were last counted while they were lively, or never."""
     with context().database.session() as session:

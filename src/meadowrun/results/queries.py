@@ -123,7 +123,8 @@ def people_behind(session: orm.Session, send: Send, what: str, most: int, after:
     if query is None or send.taken_at is None:
         return []
     return list(session.execute(sa.text(
-        "SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, x.outcome, x.note, x.at "
+        "SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, x.outcome, x.note, x.at, "
+        "CASE WHEN x.outcome = 'in_doubt' THEN x.not_before END AS asked_at "
         f"FROM (SELECT DISTINCT q.contact_id FROM ({query}) q WHERE q.contact_id > :after "
         "ORDER BY q.contact_id LIMIT :most) p JOIN contacts c ON c.id = p.contact_id "
         "JOIN deliveries x ON x.contact_id = p.contact_id AND x.send_id = :send AND x.taken_at = :taken "

@@ -14,9 +14,9 @@ from meadowrun.people.models import Topic
 from meadowrun.results import queries
 from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channel_of, channels_of, held_named, recent
+from meadowrun.sends.queries import can_be_asked, channel_of, channels_of, held_named, recent
 from meadowrun.sends.queries import send as get_send
-from meadowrun.shell.request import csv_file, db, done, now, zone
+from meadowrun.shell.request import csv_file, db, done, now, settings, zone
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
@@ -79,6 +79,7 @@ def behind(ident: int, what: str) -> object:
     rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if after.isdigit() else 0)
     return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
                                  total=queries.count_behind(db(), send, what), words_of=words_for(channel), channel=channel,
+                                 asked=can_be_asked(settings(), channel),
                                  after=rows[PAGE - 1].id if len(rows) > PAGE else None)
 
 

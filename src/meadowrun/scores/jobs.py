@@ -17,7 +17,7 @@ from meadowrun.scores.working import work_out
 AGAIN, TIMES = dt.timedelta(minutes=10), 30
 
 
-@jobs.task("scores.refresh", every="* * * * * */30")
+@jobs.task("scores.refresh", "upkeep", every="* * * * * */30")
 def refresh_due() -> None:
     """Works out scores that changed, or were last worked out a while ago, one transaction each."""
     with context().database.session() as session:

@@ -15,7 +15,7 @@ from meadowrun.segments.models import Segment, SegmentMembers
 AGAIN = dt.timedelta(minutes=10)
 
 
-@jobs.task("segments.refresh", every="* * * * * */30")
+@jobs.task("segments.refresh", "upkeep", every="* * * * * */30")
 def refresh_due() -> None:
     """Works out segments that changed, or were last worked out a while ago, one transaction each, the oldest first."""
     with context().database.session() as session:

@@ -1,7 +1,7 @@
 """Verbs of sends: written like a letter of instruction, checked, started, paused, stopped."""
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -179,21 +179,32 @@ def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) ->
     session.delete(send)
 
 
-def settle_doubt(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, contact_id: int, arrived: bool) -> None:
-    """A person says what became of a mail whose answer was lost: it counts as delivered, or goes once more."""
-    done = session.execute(sa.text(
-        "UPDATE deliveries SET outcome = :outcome, note = :note WHERE send_id = :id AND taken_at = :at "
-        "AND contact_id = :contact AND outcome = 'in_doubt'"),
-        {"outcome": "delivered" if arrived else "waiting", "note": f"settled by {actor.name}", "id": send.id,
-         "at": send.taken_at, "contact": contact_id})
-    if not done.rowcount:
-        raise Conflict("This one is no longer in doubt.")
-    if not arrived:
-        send.state = "running"
-        send.finished_at = None
-        jobs.enqueue(session, "sends.sweep")
-    audit.record(session, actor, now, "settled a doubt of", "send", send.id, send.name, contact=contact_id,
-                 arrived=arrived)
+#: Settles people in doubt: all of a send, or some. Whoever goes once more is claimed by nobody.
+SETTLE_DOUBTS = """
+UPDATE deliveries SET outcome = :outcome, note = :note, not_before = NULL,
+    claim = CASE WHEN :outcome = 'waiting' THEN NULL ELSE claim END
+WHERE send_id = :id AND taken_at = :at AND outcome = 'in_doubt'
+    AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
+"""
+
+
+def settle_doubts(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, contacts: Sequence[int] | None, arrived: bool) -> int:
+    """A person says what became of messages whose answer was lost, of some people or (None) of all: they count as
+    delivered, or go once more. Of a stopped send nothing goes any more. Says of how many; raises Conflict for none.
+    """
+    session.refresh(send, with_for_update=True)
+    again = "stopped" if send.state == "stopped" else "waiting"
+    if not arrived and send.state == "done":
+        send.state, send.finished_at, send.open = "running", None, True
+        session.flush()
+    done = session.execute(sa.text(SETTLE_DOUBTS), {
+        "outcome": "delivered" if arrived else again, "note": f"settled by {actor.name}", "id": send.id, "at": send.taken_at,
+        "contacts": None if contacts is None else list(contacts)}).rowcount
+    if not done:
+        raise Conflict("Nobody of these is in doubt any longer.")
+    jobs.enqueue(session, "sends.sweep")
+    audit.record(session, actor, now, "settled a doubt of", "send", send.id, send.name, people=done, arrived=arrived)
+    return done
 
 
 def save_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str, address: str, reply_to: str, signature: str = "",

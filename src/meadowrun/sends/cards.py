@@ -15,7 +15,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.content import card as cards
 from meadowrun.core.content.compiled import Compiled, Renderer
-from meadowrun.gateways.email import Handed
+from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Needs, nested, of_people
@@ -36,20 +36,23 @@ class Card:
 class LaidReady:
     """The gateway of cards: a table of our own that the website's script asks through us. A card laid twice is there once."""
 
+    at_once = WHOLE_BATCH
+    can_be_asked = True
+
     def __init__(self, database: Database, settings: Settings, send_id: int, now: dt.datetime):
         self.database, self.settings, self.send_id, self.now = database, settings, send_id, now
 
-    def hand_over(self, laid: Iterable[Card]) -> Iterator[Handed]:
-        ids = [card.contact_id for card in laid]
+    def hand_over(self, messages: Iterable[Card], begin: Begin = all_may_go) -> Iterator[Handed]:
+        ids = [card.contact_id for card in messages]
         with self.database.session() as session:
             session.execute(sa.text(
                 "INSERT INTO card_places (contact_id, send_id, laid_at) SELECT unnest(CAST(:ids AS bigint[])), :send, :now "
                 "ON CONFLICT DO NOTHING"), {"ids": ids, "send": self.send_id, "now": self.now})
         return iter([Handed(ident, "delivered", "laid ready") for ident in ids])
 
-    def took(self, keys: Sequence[str]) -> dict[str, bool]:
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """For each token whether its card lies ready: this gateway always knows."""
-        contacts = {key: read[1] for key in keys if (read := signing.read(self.settings.secret, key))}
+        contacts = {key: read[1] for key in ids if (read := signing.read(self.settings.secret, key))}
         with self.database.session() as session:
             there = {row[0] for row in session.execute(
                 sa.text("SELECT contact_id FROM card_places WHERE send_id = :send AND contact_id = ANY(:ids)"),

@@ -1,6 +1,7 @@
 """Sends, their senders, and one delivery for each person of an audience."""
 
 import datetime as dt
+import uuid
 from typing import Any
 
 import sqlalchemy as sa
@@ -62,6 +63,10 @@ class Send(Base):
     taken_at: orm.Mapped[dt.datetime | None]
     #: once true, the database refuses to add or remove deliveries of this send
     sealed: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: when a worker last did something for it, by the database's own clock: a send that stands still shows it
+    moved_at: orm.Mapped[dt.datetime | None]
+    #: somebody of it may still be handed over, or is in doubt: the sweep looks at it, whatever its state
+    open: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     finished_at: orm.Mapped[dt.datetime | None]
     #: why a start failed, for the sheet to show
     problem: orm.Mapped[str] = orm.mapped_column(server_default="")
@@ -96,7 +101,12 @@ class Delivery(Base):
     held: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: tries so far, for addresses that ask to come again later
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
-    #: for a deferred one: not before
+    #: for a deferred one: not before; for one in doubt: when the gateway is asked again, empty when only a person can tell
     not_before: orm.Mapped[dt.datetime | None]
+    #: the token of the worker that has it, and when that was, by the database's own clock
+    claim: orm.Mapped[uuid.UUID | None]
+    claimed_at: orm.Mapped[dt.datetime | None]
+    #: how often the gateway was asked about a doubt and did not say
+    asked: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     __table_args__ = (sa.Index("ix_deliveries_send", "send_id", "outcome", "chunk"),
                       {"postgresql_partition_by": "RANGE (taken_at)"})

@@ -13,6 +13,7 @@ from sqlalchemy import orm
 from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
+from meadowrun.base.settings import Settings
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -182,6 +183,11 @@ def channel_of(session: orm.Session, send: Send) -> str:
     return session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
 
 
+def can_be_asked(settings: Settings, channel: str) -> bool:
+    """Whether the gateway of a channel can be asked what it took."""
+    return {"email": bool(settings.mail_receipts_url), "push": False}.get(channel, True)
+
+
 def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
     """The channel of each of some sends, by their numbers; email while no message was chosen."""
     wanted = {send.id: send.message_id for send in sends}
@@ -288,7 +294,7 @@ def in_doubt(session: orm.Session) -> list[sa.Row[tuple[int, str, int]]]:
     """The sends with people whose answer was lost: number, name, how many."""
     return list(session.execute(sa.text(
         "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "
-        "WHERE d.outcome = 'in_doubt' GROUP BY 1, 2")))
+        "WHERE s.open AND d.outcome = 'in_doubt' GROUP BY 1, 2")))
 
 
 def between(session: orm.Session, first: dt.datetime, until: dt.datetime) -> list[tuple[Send, Campaign, dt.datetime]]:

@@ -8,14 +8,21 @@ from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
-from meadowrun.sends.jobs import finish_if_done
+from meadowrun.sends import troubles
+from meadowrun.sends.jobs import enqueue_chunk
 from meadowrun.sends.models import Send
+from meadowrun.sends.queries import can_be_asked, channel_of
+from meadowrun.sends.settling import finish_if_done
 
-#: how long after its end the rows of a stopped send may still be in a dead worker's hands
-_SETTLED_WITHIN = dt.timedelta(days=2)
+#: The chunks of a send that have work due. Of one that does not run, only what is under way is still to be settled.
+DUE = """
+SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id AND taken_at = :at AND (outcome = 'in_hand'
+    OR outcome = 'in_doubt' AND (not_before <= :now OR not_before IS NULL AND :ask)
+    OR :runs AND (outcome = 'waiting' OR outcome = 'deferred' AND not_before <= :now))
+"""
 
 
-@jobs.task("sends.sweep", every="* * * * * */5")
+@jobs.task("sends.sweep", "sweeps", every="* * * * * */5")
 def sweep() -> None:
     """Everything due by now: planned sends whose moment has come, chunks that nobody works on."""
     with context().database.session() as session:
@@ -28,26 +35,21 @@ def sweep() -> None:
         for send in stuck:
             if not _queued(session, "sends.take", send.id):
                 jobs.enqueue(session, "sends.take", send_id=send.id)
-        # Of a paused or stopped send only what a worker held in hand when it died is still to be settled.
-        for send in session.scalars(sa.select(Send).where(sa.or_(
-                Send.state.in_(("running", "paused")), sa.and_(Send.state == "stopped", Send.finished_at > now - _SETTLED_WITHIN)))):
+        for send in session.scalars(sa.select(Send).where(Send.open).order_by(Send.id)):
             _revive(session, send, now)
 
 
 def _revive(session: orm.Session, send: Send, now: dt.datetime) -> None:
     """Enqueues the chunks of a send that have work due and neither a waiting job nor a worker."""
-    chunks = [row[0] for row in session.execute(sa.text(
-        "SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id AND taken_at = :at AND (outcome = 'in_hand' OR :runs AND "
-        "(outcome = 'waiting' OR outcome = 'in_doubt' AND :ask OR outcome = 'deferred' AND not_before <= :now))"),
-        {"id": send.id, "at": send.taken_at, "now": now, "runs": send.state == "running",
-         "ask": bool(context().settings.mail_receipts_url)})]
-    queued = _queued(session, "sends.chunk", send.id)
+    chunks = session.execute(sa.text(DUE), {"id": send.id, "at": send.taken_at, "now": now, "runs": send.state == "running",
+                                            "ask": can_be_asked(context().settings, channel_of(session, send))}).scalars().all()
+    queued = _queued(session, "sends.chunk", send.id) | troubles.waiting(session, send.id, now)
     for chunk in chunks:
         # The lock is let go with this transaction: it only tells whether a worker is alive behind the chunk.
         if chunk not in queued and session.execute(
                 sa.text("SELECT pg_try_advisory_xact_lock(:s, :c)"), {"s": send.id, "c": chunk}).scalar():
-            jobs.enqueue(session, "sends.chunk", send_id=send.id, chunk=chunk)
-    if not chunks and send.state == "running":
+            enqueue_chunk(session, send, chunk)
+    if not chunks:
         finish_if_done(session, send.id, send.taken_at, now)
 
 

@@ -9,6 +9,7 @@ import flask
 from markupsafe import escape
 
 from meadowrun.base import signing
+from meadowrun.base.audit import record
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
@@ -20,8 +21,9 @@ from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import ceiling_words
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, OUTCOMES, rule_words, words_for
 from meadowrun.core.results.worth import least_gain
+from meadowrun.core.wording import count_of
 from meadowrun.gateways import sms
-from meadowrun.gateways.email import reachable
+from meadowrun.gateways.smtp import reachable
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, to_send
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
@@ -31,7 +33,8 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_of, topics
 from meadowrun.results.queries import kept_numbers
-from meadowrun.sends import actions, queries
+from meadowrun.sends import actions, queries, troubles
+from meadowrun.sends.jobs import CHUNK
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, words, zone
 from meadowrun.tracking.models import EventKind
@@ -233,19 +236,40 @@ def delete(ident: int) -> object:
     return done("campaigns.show", f"“{name}” was deleted.", ident=campaign)
 
 
-@pages.post("/sends/<int:ident>/settle/<int:contact>")
+@pages.post("/sends/<int:ident>/settle")
 @needs("approver")
-def settle(ident: int, contact: int) -> object:
-    actions.settle_doubt(db(), actor(), now(), queries.send(db(), ident), contact,
-                         flask.request.form.get("arrived") == "yes")
-    return done("results.behind", "Settled.", ident=ident, what="in_doubt")
+def settle(ident: int) -> object:
+    """Settles doubts: of the chosen people (`contact`), or of all."""
+    form = flask.request.form
+    everybody = form.get("all")
+    chosen = None if everybody else [integer(c, "contact") for c in form.getlist("contact")]
+    if chosen == []:
+        return not_done("Choose the people first.", "results.behind", ident=ident, what="in_doubt")
+    arrived = (everybody or form.get("arrived")) == "yes"
+    people = actions.settle_doubts(db(), actor(), now(), queries.send(db(), ident), chosen, arrived)
+    what = "counted as delivered" if arrived else "sent to again"
+    return done("results.behind", f"{count_of(people, 'person', 'people')} settled: {what}.", ident=ident, what="in_doubt")
+
+
+@pages.post("/sends/<int:ident>/again")
+@needs("approver")
+def again(ident: int) -> object:
+    """Tries batches once more that failed too often."""
+    send = queries.send(db(), ident)
+    troubles.try_again(db(), send.id)
+    record(db(), actor(), now(), "tried again", "send", send.id, send.name)
+    return done("sends.show", "It is tried again.", ident=ident)
 
 
 def _running(send: Send) -> dict[str, Any]:
     counts = queries.tally(db(), send)
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     channel = queries.channel_of(db(), send)
-    return {"send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
+    due = send.state == "taking" or send.state == "running" and counts.get("waiting", 0) + counts.get("in_hand", 0) > 0
+    return {"troubles": troubles.of(db(), send.id), "most_tries": troubles.MOST, "batch_size": CHUNK,
+            "stale": troubles.standing_still(db(), send.id) if due else None,
+            "asked": queries.can_be_asked(settings(), channel),
+            "send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
             "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
             "all_of": CHANNEL_WORDS[channel], **_limits(send),
             "message": db().get(Message, send.message_id),

@@ -15,6 +15,7 @@ from meadowrun.results.queries import kept_numbers
 from meadowrun.scores.models import Score
 from meadowrun.segments.models import Segment
 from meadowrun.sends import queries as sends
+from meadowrun.sends import troubles
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channels_of, recent, tally
 from meadowrun.shell import accounts
@@ -84,7 +85,7 @@ def today() -> object:
         finished.append((send, campaign, kept_numbers(session, send)))
     return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
                                  channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8),
-                                 doubts=sends.in_doubt(session))
+                                 doubts=sends.in_doubt(session), troubles=[t for t in troubles.of(session) if t.given_up])
 
 
 @pages.get("/calendar")

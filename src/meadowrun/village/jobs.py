@@ -29,7 +29,7 @@ def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
         return found
 
 
-@jobs.task("village.forward")
+@jobs.task("village.forward", "waited")
 def forward(by: str) -> None:
     """Moves the clock by a step, or to the next thing that happens, stopping at every planned send on the way."""
     with context().database.session() as session:

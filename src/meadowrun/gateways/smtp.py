@@ -1,0 +1,359 @@
+"""Email by SMTP (RFC 5321): several connections side by side, each with one email under way.
+
+Everything of an email but its end is sent first; then the whole group is noted as being handed over; only then the
+ends leave, all at once. So a worker that dies leaves in doubt hardly more than what had really reached the server.
+"""
+
+import itertools
+import json
+import smtplib
+import socket
+import time
+import urllib.error
+import urllib.parse
+import urllib.request
+from collections.abc import Iterable, Iterator, Sequence
+
+import idna
+
+from meadowrun.base.errors import GatewayUnavailable
+from meadowrun.base.settings import Settings
+from meadowrun.core.guardrails.bounces import is_hard
+from meadowrun.gateways.email import Letter, mime
+from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
+
+#: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom the mail is for.
+_UNWELCOME = {523, 524, 525, 530, 534, 535, 538}
+#: Seconds after which a group that was noted may no longer leave: others begin to ask what became of it.
+_LEAVES_WITHIN = 10.0
+#: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow ten minutes; what
+#: answers later is asked for instead.
+_ANSWERS_WITHIN = 60.0
+
+
+class _LineBroken(Exception):
+    """The connection broke before the end of its email was sent: the server has not taken it."""
+
+
+class _Unusable(Exception):
+    """This server can take no email for this address; the text says why."""
+
+
+class _Line:
+    """One connection, with at most one email under way."""
+
+    def __init__(self, server: smtplib.SMTP):
+        self.server = server
+        self.alive = True
+        #: an email is under way without its end
+        self.halfway = False
+        self._content = b""
+        self._open_replies = 0
+        self._replies: list[tuple[int, bytes]] = []
+
+    def _broken(self, problem: Exception) -> _LineBroken:
+        self.close()
+        return _LineBroken(str(problem) or type(problem).__name__)
+
+    def ask(self, letter: Letter) -> None:
+        """Sends the envelope: all of it in one write where the server allows that (RFC 2920)."""
+        to, international = self.envelope_address(letter.to)
+        more = " SMTPUTF8 BODY=8BITMIME" if international else ""
+        commands = (f"MAIL FROM:<{letter.return_path}>{more}", f"RCPT TO:<{to}>", "DATA")
+        self._content = mime(letter, to).replace(b"\r\n.", b"\r\n..")
+        self._replies = []
+        try:
+            if self.server.has_extn("pipelining"):
+                self.server.send(("\r\n".join(commands) + "\r\n").encode())
+                self._open_replies = len(commands)
+                return
+            for command in commands:
+                self.server.send(f"{command}\r\n".encode())
+                self._replies.append(self.server.getreply())
+                if self._replies[-1][0] >= 400:
+                    return
+        except (OSError, smtplib.SMTPException) as problem:
+            raise self._broken(problem) from problem
+
+    def envelope_address(self, address: str) -> tuple[str, bool]:
+        """The address as this server takes it, and whether it needs SMTPUTF8 (RFC 6531).
+
+        Raises _Unusable when no form of it can be used here.
+        """
+        name, _, host = address.rpartition("@")
+        if address.isascii():
+            return address, False
+        if not name.isascii():
+            if self.server.has_extn("smtputf8"):
+                return address, True
+            raise _Unusable("the mail server takes no letters outside ASCII before the @")
+        try:
+            return f"{name}@{idna.encode(host, uts46=True).decode()}", False
+        except idna.IDNAError as problem:
+            raise _Unusable(f"the part after the @ is no domain: {problem}") from problem
+
+    def offer(self) -> tuple[int, bytes, bool] | None:
+        """Reads what the server says of the envelope, and sends all of the email but its end.
+
+        A refusal comes back as code, words and whether it is about the sender; then the line is ready again.
+        """
+        try:
+            for _ in range(self._open_replies):
+                self._replies.append(self.server.getreply())
+            self._open_replies = 0
+            replies = self._replies
+            refused = next((reply for reply in replies if reply[0] >= 400 or reply[0] == -1), None)
+            if refused is None:
+                self.halfway = True
+                self.server.send(self._content[:-1])
+                return None
+            if 421 in (replies[-1][0], refused[0]) or refused[0] == -1:
+                # The server is closing the connection, which says nothing of this email (RFC 5321, 3.8).
+                raise smtplib.SMTPServerDisconnected(refused[1].decode(errors="replace") or "connection closed")
+            if len(replies) == 3 and replies[2][0] == 354:
+                self.server.send(b".\r\n")
+                self.server.getreply()
+            self.server.rset()
+        except (OSError, smtplib.SMTPException) as problem:
+            raise self._broken(problem) from problem
+        return refused[0], refused[1], replies[0][0] >= 400
+
+    def finish(self) -> None:
+        """Sends the end: from here on the server may have the email, whatever we hear. `answer` tells what came of it."""
+        try:
+            self.server.send(self._content[-1:] + b".\r\n")
+        except OSError:
+            # Part of it may have left.
+            self.close()
+        self.halfway = False
+
+    def answer(self) -> tuple[int, bytes] | None:
+        """What the server says at the end; None when nobody will know."""
+        if not self.alive:
+            return None
+        try:
+            if self.server.sock is not None:
+                self.server.sock.settimeout(_ANSWERS_WITHIN)
+            code, words = self.server.getreply()
+        except (OSError, smtplib.SMTPException):
+            self.close()
+            return None
+        if code == -1:
+            self.close()
+            return None
+        if code == 421:
+            self.close()
+        return code, words
+
+    def close(self) -> None:
+        self.alive = False
+        self.server.close()
+
+    def quit(self) -> None:
+        """Takes leave; what is under way without its end is dropped by the server."""
+        if self.halfway or not self.alive:
+            self.close()
+            return
+        try:
+            self.server.quit()
+        except (OSError, smtplib.SMTPException):
+            self.server.close()
+
+
+class SmtpGateway:
+    """Hands emails over on up to `at_once` connections."""
+
+    def __init__(self, url: str, receipts_url: str = "", timeout: float = 30.0, at_once: int = 8):
+        self.parts = urllib.parse.urlsplit(url)
+        self.where = f"{self.parts.hostname}:{self.parts.port}"
+        self.receipts_url, self.timeout, self.at_once = receipts_url, timeout, at_once
+        self.can_be_asked = bool(receipts_url)
+
+    def _connect(self) -> _Line:
+        try:
+            server = smtplib.SMTP(self.parts.hostname or "", self.parts.port or 25, local_hostname="localhost",
+                                  timeout=self.timeout)
+            assert server.sock is not None
+            # Otherwise each email's last few bytes wait 40 ms for the answer to those before.
+            server.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            server.ehlo()
+            if server.has_extn("starttls") and self.parts.hostname not in ("127.0.0.1", "localhost"):
+                server.starttls()
+                server.ehlo()
+            if self.parts.username:
+                server.login(urllib.parse.unquote(self.parts.username), urllib.parse.unquote(self.parts.password or ""))
+        except (OSError, smtplib.SMTPException) as problem:
+            raise GatewayUnavailable(f"The mail server {self.where} does not answer: {problem}") from problem
+        return _Line(server)
+
+    def hand_over(self, messages: Iterable[Letter], begin: Begin = all_may_go) -> Iterator[Handed]:
+        lines: list[_Line] = []
+        letters = iter(messages)
+        try:
+            while group := list(itertools.islice(letters, self.at_once)):
+                while group:
+                    self._open(lines, len(group))
+                    now, group = group[:len(lines)], group[len(lines):]
+                    yield from self._group(now, lines, begin)
+        finally:
+            for line in lines:
+                line.quit()
+
+    def _open(self, lines: list[_Line], wanted: int) -> None:
+        """Replaces broken lines and adds new ones up to `wanted`; fewer where the server allows no more of them."""
+        lines[:] = [line for line in lines if line.alive]
+        while len(lines) < wanted:
+            try:
+                lines.append(self._connect())
+            except GatewayUnavailable:
+                if not lines:
+                    raise
+                self.at_once = len(lines)
+                return
+
+    def _group(self, letters: Sequence[Letter], lines: list[_Line], begin: Begin) -> Iterator[Handed]:
+        """Hands one email over on each line."""
+        pairs = list(zip(lines, letters, strict=False))
+        ready: list[tuple[_Line, Letter]] = []
+        broken: list[Letter] = []
+        asked: list[tuple[_Line, Letter]] = []
+        done = 0
+        for line, letter in pairs:
+            try:
+                line.ask(letter)
+                asked.append((line, letter))
+            except _LineBroken:
+                broken.append(letter)
+            except _Unusable as problem:
+                done += 1
+                yield Handed(letter.contact_id, "bad_address", str(problem)[:300])
+            except (ValueError, TypeError, LookupError) as problem:
+                # This one cannot be put into the form of an email: the others can.
+                done += 1
+                yield Handed(letter.contact_id, "not_rendered", f"no email could be made of it: {problem}"[:300])
+        for line, letter in asked:
+            try:
+                refused = self._offered(line, letter)
+            except _LineBroken:
+                broken.append(letter)
+                continue
+            if refused is None:
+                ready.append((line, letter))
+            else:
+                done += 1
+                yield refused
+        for letter in broken:
+            # A connection may have been closed while it was idle: one fresh try.
+            try:
+                line = self._connect()
+                lines.append(line)
+                line.ask(letter)
+                refused = self._offered(line, letter)
+            except _LineBroken as problem:
+                if not ready and not done:
+                    raise GatewayUnavailable(
+                        f"The mail server {self.where} hangs up in the middle of an email: {problem}") from problem
+                yield Handed(letter.contact_id, "deferred", f"the mail server hung up in the middle of this email: {problem}"[:300])
+                continue
+            if refused is None:
+                ready.append((line, letter))
+            else:
+                yield refused
+        yield from self._finish(ready, begin)
+
+    def _offered(self, line: _Line, letter: Letter) -> Handed | None:
+        refused = line.offer()
+        if refused is None:
+            return None
+        code, words, about_sender = refused
+        if code in _UNWELCOME or about_sender and code >= 500:
+            # Whoever it was for: we are refused, not they. Nothing more of this can be handed over.
+            raise GatewayUnavailable(f"The mail server {self.where} does not take mail from us: "
+                                     f"{code} {words.decode(errors='replace')[:200]}")
+        return _refusal(letter, code, words, at_the_door=True)
+
+    def _finish(self, ready: list[tuple[_Line, Letter]], begin: Begin) -> Iterator[Handed]:
+        """Notes the group as being handed over, sends the ends, and tells the answers."""
+        if not ready:
+            return
+        before = time.monotonic()
+        try:
+            going = {letter.contact_id for letter in begin([letter for _, letter in ready])}
+        except BaseException:
+            # Closed before their ends: none of these is taken.
+            for line, _ in ready:
+                line.close()
+            raise
+        late = time.monotonic() - before > _LEAVES_WITHIN
+        leaving = []
+        for line, letter in ready:
+            if letter.contact_id in going and not late:
+                line.finish()
+                leaving.append((line, letter))
+                continue
+            line.close()
+            if letter.contact_id in going:
+                yield Handed(letter.contact_id, "waiting", "")
+        for line, letter in leaving:
+            said = line.answer()
+            if said is None:
+                yield Handed(letter.contact_id, "in_doubt", "no answer after the email was sent")
+            elif said[0] == 250:
+                yield Handed(letter.contact_id, "delivered", said[1].decode(errors="replace")[:200])
+            else:
+                yield _refusal(letter, *said)
+
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
+        if not self.receipts_url or not ids:
+            return {}
+        request = urllib.request.Request(self.receipts_url, json.dumps({"message_ids": list(ids)}).encode(),
+                                         {"Content-Type": "application/json"})
+        try:
+            with urllib.request.urlopen(request, timeout=10) as answer:
+                taken = json.load(answer)["taken"]
+                return {key: bool(value) for key, value in taken.items()}
+        except (OSError, ValueError, KeyError, TypeError, AttributeError, urllib.error.URLError):
+            return {}
+
+
+def _refusal(letter: Letter, code: int, words: bytes, at_the_door: bool = False) -> Handed:
+    """4xx: the server asks to come again later (RFC 5321, 4.2.1); 5xx: it never will take this. Only a refusal `at_the_door`, of
+    the address before the mail was seen, may be hard."""
+    said = f"{code} {words.decode(errors='replace')}"[:300]
+    if 400 <= code < 500:
+        return Handed(letter.contact_id, "deferred", said)
+    return Handed(letter.contact_id, "bounced", said, hard=at_the_door and is_hard(said))
+
+
+class NullGateway:
+    """Takes everything and sends nothing."""
+
+    at_once = WHOLE_BATCH
+    can_be_asked = True
+
+    def hand_over(self, messages: Iterable[Letter], begin: Begin = all_may_go) -> Iterator[Handed]:
+        for letter in messages:
+            yield Handed(letter.contact_id, "delivered", "")
+
+    def took(self, ids: Sequence[str]) -> dict[str, bool]:
+        """Nothing ever left, so that it may be handed over again."""
+        return dict.fromkeys(ids, False)
+
+
+def gateway(settings: Settings) -> Gateway:
+    """The gateway that the settings name."""
+    if settings.smtp_url.startswith("null:"):
+        return NullGateway()
+    return SmtpGateway(settings.smtp_url, settings.mail_receipts_url, at_once=settings.smtp_connections)
+
+
+def reachable(settings: Settings) -> str | None:
+    """None when the mail server can be spoken to, else what is wrong."""
+    parts = urllib.parse.urlsplit(settings.smtp_url)
+    if parts.scheme == "null":
+        return "No mail server is set: mails count as sent, but go nowhere. MEADOWRUN_SMTP_URL names one."
+    try:
+        socket.create_connection((parts.hostname or "", parts.port or 25), timeout=2).close()
+    except OSError as problem:
+        return f"The mail server {parts.hostname}:{parts.port} does not answer ({problem})."
+    return None

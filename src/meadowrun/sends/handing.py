@@ -1,0 +1,350 @@
+"""One chunk of a send on its way: claimed, judged, filled in, handed over, and written down.
+
+Whatever fails for one person is that person's outcome, with its reason; the others go on.
+"""
+
+import dataclasses
+import datetime as dt
+import time
+import zoneinfo
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, signing
+from meadowrun.base.db import driver
+from meadowrun.base.errors import GatewayUnavailable
+from meadowrun.base.logs import log
+from meadowrun.base.settings import Settings
+from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.push import SYSTEMS, payload
+from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.gateways import push, sms, smtp
+from meadowrun.gateways.email import Letter
+from meadowrun.gateways.handing import WHOLE_BATCH, Gateway, Handed
+from meadowrun.messages.feeds import NoAnswer
+from meadowrun.messages.models import Edition
+from meadowrun.messages.values import Filler, Needs, fill_sql, nested
+from meadowrun.people import keeping
+from meadowrun.people.queries import NUMBER, dictionary
+from meadowrun.segments.queries import compiler_for, facts_sql
+from meadowrun.sends import cards, settling
+from meadowrun.sends.claims import Claim, ClaimLost, clean, is_storable
+from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.queries import channel_of
+
+#: channel → the address to write to, over contacts `c`
+COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": NUMBER}
+#: After so many "come again later" the address counts as bounced.
+MOST_TRIES = 5
+#: Seconds after which a chunk makes room for others that wait; what is left of it goes on afterwards.
+SLICE = 10.0
+#: Seconds between two looks at whether the send still runs, where a batch leaves as a whole.
+LOOK_EVERY = 1.0
+#: Templates of the editions this process is sending, by database and edition: an edition never changes.
+_renderers: dict[tuple[str, int], Renderer] = {}
+_MOST_RENDERERS = 20
+
+#: Short codes of people who are about to get a text.
+SHORT_CODES = """
+INSERT INTO short_codes (code, send_id, contact_id, at) SELECT code, :send, contact, :now
+FROM unnest(CAST(:codes AS text[]), CAST(:ids AS bigint[])) AS x(code, contact) ON CONFLICT DO NOTHING
+"""
+#: The devices of some people that gave permission.
+DEVICES = """
+SELECT contact_id, id, endpoint, p256dh, auth, kind FROM push_devices
+WHERE gone_at IS NULL AND contact_id = ANY(:ids) ORDER BY id
+"""
+
+
+def message_id(settings: Settings, key: str) -> str:
+    """The Message-ID follows from the delivery's key, so that the gateway can be asked by it."""
+    return f"<{key}@{settings.mail_domain}>"
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class _Person:
+    """One claimed person: what to fill in, and what the verdict says at this moment."""
+
+    contact_id: int
+    address: str
+    filled: dict[str, Any]
+    tries: int
+    verdict: str
+
+
+class Chunk:
+    """One claimed chunk of a send in the hands of this worker."""
+
+    def __init__(self, claim: Claim, settings: Settings):
+        self.claim, self.database, self.settings = claim, claim.database, settings
+        self.send_id: int = claim.key["send"]
+        #: the send was paused or stopped while this chunk is handed over
+        self.halted = False
+        #: there was no time for everybody of the chunk
+        self.more = False
+        with claim.session() as session:
+            send = session.get_one(Send, self.send_id)
+            self.channel = channel_of(session, send)
+            self.gateway = self._gateway(clock.now(session))
+            self.taken = send.taken_at
+            self.topic_id, self.rule = send.topic_id, send.consent_rule
+            claim.key["taken"] = send.taken_at
+            self.sender = session.get_one(Sender, send.sender_id)
+            self.facts = send.facts
+            self.renderer = self._renderer(session, send.edition_id or 0)
+            self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
+            needs = Needs.of(self.renderer.compiled)
+            own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
+            self.needs = dataclasses.replace(needs, refs=needs.refs | own)
+            #: whether anything of a letter depends on who signs it
+            self.signing = bool(own) or any(ref.startswith("sender.") for ref in needs.refs)
+            self.filler = Filler.of(session, self.needs, self.zone, self.settings.feed_hosts)
+        self.whole = self.gateway.at_once >= WHOLE_BATCH
+        #: what became of people and is not written yet, and whoever is in hand or may come to be
+        self.results: list[Handed] = []
+        self.left: dict[int, _Person] = {}
+        #: who of them was noted as being handed over
+        self.begun: set[int] = set()
+
+    def _renderer(self, session: orm.Session, edition_id: int) -> Renderer:
+        place = (self.database.url, edition_id)
+        if place not in _renderers:
+            while len(_renderers) >= _MOST_RENDERERS:
+                _renderers.pop(next(iter(_renderers)))
+            _renderers[place] = Renderer(Compiled.from_json(session.get_one(Edition, edition_id).compiled))
+        return _renderers[place]
+
+    def _gateway(self, now: dt.datetime) -> Gateway:
+        if self.channel == "card":
+            return cards.LaidReady(self.database, self.settings, self.send_id, now)
+        if self.channel == "push":
+            return push.PushGateway(self.settings, now.timestamp(), lambda device: self._device_gone(device, now))
+        return sms.gateway(self.settings) if self.channel == "sms" else smtp.gateway(self.settings)
+
+    def _device_gone(self, device: int, now: dt.datetime) -> None:
+        with self.database.session() as session:
+            session.execute(sa.text("UPDATE push_devices SET gone_at = :now WHERE id = :id"), {"id": device, "now": now})
+
+    def _devices(self, ids: list[int]) -> dict[int, tuple[push.Device, ...]]:
+        found: dict[int, tuple[push.Device, ...]] = {}
+        with self.claim.session() as session:
+            for row in session.execute(sa.text(DEVICES), {"ids": ids}):
+                found[row[0]] = (*found.get(row[0], ()), push.Device(*row[1:]))
+        return found
+
+    def _key(self, contact_id: int) -> str:
+        return signing.make(self.settings.secret, self.send_id, contact_id)
+
+    def _code(self, contact_id: int) -> str:
+        return signing.short(self.settings.secret, self.send_id, contact_id)
+
+    def _asked_by(self, contact_id: int) -> str:
+        """What the gateway knows a message by."""
+        key = self._key(contact_id)
+        return message_id(self.settings, key) if self.channel == "email" else key
+
+    def run(self) -> None:
+        """Settles what others left under way, then claims, judges and hands over everybody who may go now."""
+        with self.claim.session() as session:
+            now = clock.now(session)
+        settling.settle(self.claim, self.gateway, self._asked_by, now, self.settings.settle_after)
+        with self.claim.session() as session:
+            state = session.execute(sa.select(Send.state).where(Send.id == self.send_id)).scalar()
+            if state != "running":
+                settling.finish_if_done(session, self.send_id, self.taken, now)
+                return
+            people = self._claim(session, now)
+            self.left = {person.contact_id: person for person in people if person.verdict == "go"}
+            self.begun = set(self.left) if self.whole else set()
+            self.claim.write(session, now, [Handed(p.contact_id, p.verdict, "") for p in people if p.verdict != "go"], False, {})
+        if self.left:
+            self._hand_over(now)
+        with self.claim.session() as session:
+            settling.finish_if_done(session, self.send_id, self.taken, now)
+
+    def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
+        """Claims whoever may go now, and reads what verdict and message need of them, as of this moment."""
+        claimed = self.claim.take(session, now, self.whole)
+        if not claimed:
+            return []
+        found = self._read(session, now, list(claimed), claimed)
+        missing = claimed.keys() - {person.contact_id for person in found}
+        # A contact erased since the snapshot: nothing to write to any more.
+        unreadable = {r.contact_id for r in self.results}
+        gone = [Handed(c, "no_address", "the contact no longer exists") for c in missing - unreadable]
+        self.claim.write(session, now, [*gone, *self.results], False, {})
+        self.results.clear()
+        if self.renderer.compiled.short and self.renderer.compiled.links:
+            session.execute(sa.text(SHORT_CODES), {"send": self.send_id, "now": now, "ids": [p.contact_id for p in found],
+                                                   "codes": [self._code(p.contact_id) for p in found]})
+        return found
+
+    def _read(self, session: orm.Session, now: dt.datetime, ids: Sequence[int],
+              claimed: Mapping[int, tuple[int, bool, bool]]) -> list[_Person]:
+        """The people of some numbers with what is filled in. Where the database cannot work it out for some of them, those
+        are found by halves: they could not be filled in, and the others go on."""
+        compiler = compiler_for(session, dictionary(session), now, self.zone)
+        asked = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
+                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
+        try:
+            with session.begin_nested():
+                rows = session.execute(sa.text(asked), compiler.values | {"ids": list(ids)}).all()
+        except sa.exc.DBAPIError as problem:
+            if problem.connection_invalidated or not isinstance(problem, sa.exc.DataError | sa.exc.InternalError):
+                raise
+            if len(ids) == 1:
+                self.results.append(Handed(ids[0], "not_rendered", f"a value cannot be worked out: {problem.orig}".splitlines()[0][:300]))
+                return []
+            middle = len(ids) // 2
+            return self._read(session, now, ids[:middle], claimed) + self._read(session, now, ids[middle:], claimed)
+        return [_Person(ident, address, filled, claimed[ident][0], verdict(Facts(*known, *claimed[ident][1:]), self.rule))
+                for ident, *known, address, filled in rows]
+
+    def _letters(self, rows: list[_Person], now: dt.datetime) -> Iterator[Any]:
+        """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to the results."""
+        until = time.monotonic() + SLICE
+        devices = self._devices([row.contact_id for row in rows]) if self.channel == "push" else {}
+        wrong = self.filler.complete_all([row.filled for row in rows], now)
+        for row, problem in zip(rows, wrong, strict=True):
+            self.more = time.monotonic() > until
+            if self.halted or self.more:
+                return
+            if isinstance(problem, NoAnswer):
+                again = problem.wait and row.tries + 1 < MOST_TRIES
+                self.results.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
+                continue
+            key = self._key(row.contact_id)
+            try:
+                if problem is not None:
+                    raise problem
+                sender = self._signs(row.filled)
+                if not is_storable(row.filled):
+                    raise ValueError("a value holds signs that cannot be stored: a NUL, or half a character")
+                values = nested(row.filled, self.facts, key)
+                if self.channel == "sms":
+                    values["short"] = self._code(row.contact_id)
+                mail = self.renderer.render(values)
+            except Exception as failure:
+                self.results.append(Handed(row.contact_id, "not_rendered", str(failure)[:300]))
+                continue
+            if self.channel == "push" and mail.push is not None:
+                there = tuple(d for d in devices.get(row.contact_id, ()) if d.kind in mail.push.get("systems", SYSTEMS))
+                yield push.Notice(key, row.contact_id, there, payload(mail.subject, mail.text.strip(), mail.push), mail.push["ttl"])
+                continue
+            if self.channel == "card":
+                yield cards.Card(key, row.contact_id)
+                continue
+            if self.channel == "sms":
+                yield sms.Text(key, row.contact_id, self.settings.sms_sender, row.address, mail.text)
+                continue
+            yield Letter(
+                key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
+                reply_to=sender[2], to=row.address, return_path=f"bounce+{key}@{self.settings.mail_domain}",
+                subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
+                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
+
+    def _signs(self, filled: dict[str, Any]) -> tuple[str, str, str]:
+        """Name, address and reply address: the person's own desk contact where both are known, else the sender's.
+
+        Fills in what the message says of its sender, too.
+        """
+        if not self.signing:
+            return self.sender.name, self.sender.address, self.sender.reply_to
+        name, address = filled.get(self.sender.name_ref), filled.get(self.sender.address_ref)
+        signs = (str(name), str(address), "") if name and address else (self.sender.name, self.sender.address, self.sender.reply_to)
+        for ref, value in (("sender.name", signs[0]), ("sender.address", signs[1]), ("sender.signature", self.sender.signature)):
+            if ref in self.needs.refs:
+                filled[ref] = value
+        return signs
+
+    def _hand_over(self, now: dt.datetime) -> None:
+        """Hands over as long as the send runs and there is time. What became of people is written before the next few leave."""
+        down: GatewayUnavailable | None = None
+        looked = time.monotonic()
+        try:
+            try:
+                letters = self._letters(list(self.left.values()), now)
+                for handed in self.gateway.hand_over(letters, lambda group: self._begin(group, now)):
+                    self.results.append(self._tired(handed))
+                    if self.whole and time.monotonic() - looked >= LOOK_EVERY:
+                        self._look(now)
+                        looked = time.monotonic()
+            except GatewayUnavailable as problem:
+                down = problem
+            with self.claim.session() as session:
+                self._settle_untold(session, now)
+                session.execute(sa.update(Send).where(Send.id == self.send_id).values(
+                    problem=str(down) if down else "", moved_at=sa.func.clock_timestamp()))
+        except ClaimLost as loss:
+            log.warning("claim lost", **{k: str(v) for k, v in self.claim.key.items()}, problem=str(loss))
+            with self.claim.after_loss() as session:
+                self._settle_untold(session, now)
+            raise
+        if down:
+            log.warning("gateway away", send=self.send_id, problem=str(down))
+
+    def _settle_untold(self, session: orm.Session, now: dt.datetime) -> None:
+        """Writes what the gateway said; of whom it said nothing it has taken nothing, although they were noted."""
+        told = {r.contact_id for r in self.results}
+        self._keep(session, now)
+        self._write(session, now, [Handed(c, "waiting", "") for c in self.begun - told])
+
+    def _begin(self, group: Sequence[Any], now: dt.datetime) -> Sequence[Any]:
+        """Notes a few as being handed over, in one transaction with what became of those before. Gives those that may leave."""
+        asked = {letter.contact_id for letter in group}
+        # Also when it is not known whether this is committed: then none of them leaves.
+        self.begun |= asked
+        with self.claim.session() as session:
+            self._keep(session, now)
+            people = [self.left[letter.contact_id] for letter in group]
+            going = self.claim.begin(session, now, [
+                {"id": p.contact_id, "filled": p.filled, "address": p.address} for p in people])
+        self.begun -= asked - going
+        # Paused, stopped, or somebody else's by now.
+        self.halted = self.halted or len(going) < len(group)
+        return [letter for letter in group if letter.contact_id in going]
+
+    def _look(self, now: dt.datetime) -> None:
+        with self.claim.session() as session:
+            self._keep(session, now)
+            self.halted = session.execute(sa.select(Send.state).where(Send.id == self.send_id)).scalar() != "running"
+
+    def _tired(self, handed: Handed) -> Handed:
+        """After many tries an address that asks to come again later counts as bounced."""
+        if handed.outcome == "deferred" and self.left[handed.contact_id].tries + 1 >= MOST_TRIES:
+            return Handed(handed.contact_id, "bounced", f"asked to come again {MOST_TRIES} times; {handed.note}")
+        return handed
+
+    def _keep(self, session: orm.Session, now: dt.datetime) -> None:
+        """Writes what became of some people, who are left no longer once this is committed."""
+        results = list(self.results)
+        written = self._write(session, now, results)
+        if self.channel == "email":
+            self._note_bounces(session, [r for r in results if r.outcome == "bounced" and r.contact_id in written], now)
+        sa.event.listen(session, "after_commit", lambda _: self._kept(results), once=True)
+
+    def _kept(self, results: list[Handed]) -> None:
+        del self.results[:len(results)]
+        for handed in results:
+            self.left.pop(handed.contact_id, None)
+            self.begun.discard(handed.contact_id)
+
+    def _write(self, session: orm.Session, now: dt.datetime, results: list[Handed]) -> set[int]:
+        """Writes outcomes; values and address with them where the gateway takes no note before, or where nothing left."""
+        known = {r.contact_id: (p.filled, p.address) for r in results if (p := self.left.get(r.contact_id))
+                 and is_storable(p.filled)}
+        return self.claim.write(session, now, results, self.gateway.can_be_asked, known)
+
+    def _note_bounces(self, session: orm.Session, bounced: list[Handed], now: dt.datetime) -> None:
+        """A refusal because of the address is a hard bounce: it is not written to again until corrected. Others count as soft."""
+        if not bounced:
+            return
+        with driver(session).cursor() as cursor:
+            cursor.executemany(
+                "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
+                "VALUES (%s, %s, %s, 'bounced', NULL, FALSE, %s)",
+                [(b.contact_id, now, self.send_id, ("hard: " if b.hard else "soft: ") + clean(b.note)) for b in bounced])
+        keeping.count_bounces(session, now, [b.contact_id for b in bounced if b.hard], [b.contact_id for b in bounced if not b.hard])

@@ -1,0 +1,343 @@
+"""What a worker holds, what it may lose, and what becomes of the messages that were under way then."""
+
+import datetime as dt
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs, signing
+from meadowrun.gateways import smtp
+from meadowrun.gateways.handing import Handed, all_may_go
+from meadowrun.sends import actions, settling
+from meadowrun.sends.models import Send
+from tests.conftest import NOW
+from tests.store.people import IDA
+from tests.store.test_sending import Keeper, counts, keeper, run_all, started  # noqa: F401
+
+#: Ends the connection of whoever holds an advisory lock here, as a firewall or a restart of the database would.
+END_LOCKS = """
+SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory'
+AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
+"""
+
+
+class Watched(Keeper):
+    """Does something once so many letters have left."""
+
+    def __init__(self, after, deed, **more):
+        super().__init__(**more)
+        self.after, self.deed = after, deed
+
+    def hand_over(self, messages, begin=all_may_go):
+        for handed in super().hand_over(messages, begin):
+            if len(self.letters) == self.after and self.deed:
+                deed, self.deed = self.deed, None
+                deed()
+            yield handed
+
+
+def taken(database, people, monkeypatch, gateway, settings):
+    ident = started(database, settings, people)
+    monkeypatch.setattr(smtp, "gateway", lambda settings: gateway)
+    jobs.run_here("sends.take", send_id=ident)
+    return ident
+
+
+def under_way(database, number=1):
+    """What a worker leaves that dies with so many emails under way: noted with all that is needed to show them."""
+    with database.session() as session:
+        session.execute(sa.text(
+            "UPDATE deliveries SET outcome = 'in_hand', claim = gen_random_uuid(), claimed_at = clock_timestamp() "
+            "WHERE contact_id IN (SELECT contact_id FROM deliveries ORDER BY contact_id LIMIT :n)"), {"n": number})
+
+
+def sends(database):
+    with database.session() as session:
+        return session.execute(sa.text("SELECT state, open FROM sends")).one()
+
+
+@pytest.mark.parametrize("sent_before", [1, 3, 9])
+def test_whoever_lost_the_lock_stops_and_nobody_gets_it_twice(database, settings, job_context, still, monkeypatch, sent_before):
+    """The lock's connection ends while a chunk is handed over, and another worker takes the chunk at once."""
+    ids = []
+
+    def lose():
+        with database.session() as session:
+            assert session.execute(sa.text(END_LOCKS)).scalars().all()
+        jobs.run_here("sends.chunk", send_id=ids[0], chunk=0)
+
+    gateway = Watched(sent_before, lose)
+    ids.append(taken(database, 10, monkeypatch, gateway, settings))
+    jobs.run_here("sends.chunk", send_id=ids[0], chunk=0)
+    assert sorted(x.contact_id for x in gateway.letters) == list(range(1, 11))
+    # The one that had just left was in no doubt for long: who handed it over still says what became of it.
+    assert counts(database, ids[0])[0] == {"delivered": 10}
+    jobs.run_here("sends.sweep")
+    assert sends(database) == ("done", False)
+
+
+def test_another_workers_token_takes_the_rest_away(database, settings, job_context, still, monkeypatch):
+    """Even on a connection that lives, a token that is not ours any more lets nothing leave."""
+    def overtaken():
+        with database.session() as session:
+            session.execute(sa.text("UPDATE deliveries SET claim = gen_random_uuid() WHERE outcome = 'waiting'"))
+
+    gateway = Watched(4, overtaken)
+    ident = taken(database, 10, monkeypatch, gateway, settings)
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert len(gateway.letters) == 4
+    assert counts(database, ident)[0] == {"delivered": 4, "waiting": 6}
+
+
+def test_a_worker_that_dies_leaves_only_what_was_under_way(database, settings, job_context, still, monkeypatch):
+    def die():
+        raise SystemExit
+
+    gateway = Watched(4, die)
+    ident = taken(database, 10, monkeypatch, gateway, settings)
+    with pytest.raises(SystemExit):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"delivered": 3, "in_hand": 1, "waiting": 6}
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"delivered": 9, "in_doubt": 1}
+    # Nobody can be asked: the send has ended, and a person decides.
+    assert sends(database) == ("done", True)
+
+
+def test_done_is_impossible_while_anybody_is_open(database, settings, job_context, still, keeper):  # noqa: F811
+    ident = started(database, settings, 3)
+    jobs.run_here("sends.take", send_id=ident)
+    for outcome in ("waiting", "in_hand", "deferred"):
+        with database.session() as session:
+            session.execute(sa.text("UPDATE deliveries SET outcome = :o WHERE contact_id = 1"), {"o": outcome})
+        with pytest.raises(sa.exc.DatabaseError, match="cannot be done"), database.session() as session:
+            session.execute(sa.text("UPDATE sends SET state = 'done'"))
+    with database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', not_before = now()"))
+    with pytest.raises(sa.exc.DatabaseError, match="cannot be done"), database.session() as session:
+        session.execute(sa.text("UPDATE sends SET state = 'done'"))
+    with database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', not_before = NULL"))
+        session.execute(sa.text("UPDATE sends SET state = 'done'"))
+    with pytest.raises(sa.exc.DatabaseError, match="set it running"), database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting' WHERE contact_id = 2"))
+    with pytest.raises(sa.exc.DatabaseError, match="cannot be closed"), database.session() as session:
+        session.execute(sa.text("UPDATE sends SET open = FALSE"))
+
+
+def test_what_is_settled_late_sets_a_send_running_again(database, settings, job_context, still, keeper):  # noqa: F811
+    """Receipts were away, then come back: who waits again is sent to, although the send was done."""
+    ident = started(database, settings, 3)
+    jobs.run_here("sends.take", send_id=ident)
+    under_way(database, 2)
+    keeper.remembers = None
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    jobs.run_here("sends.sweep")
+    assert (counts(database, ident)[0], sends(database)) == ({"in_doubt": 2, "delivered": 1}, ("done", True))
+    with database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET claimed_at = claimed_at - interval '1 hour'"))
+    keeper.remembers = set()
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert (counts(database, ident)[0], sends(database).state) == ({"delivered": 3}, "done")
+
+
+def test_receipts_that_do_not_answer_are_asked_later_and_done_waits(database, settings, job_context, keeper):  # noqa: F811
+    with clock.at(NOW):
+        ident = started(database, settings, 3)
+        jobs.run_here("sends.take", send_id=ident)
+    under_way(database)
+    keeper.remembers, asked = (), []
+
+    def silent(ids):
+        asked.append(ids)
+        return {}
+
+    keeper.took = silent
+    minutes = (0, 0.1, 0.3, 1, 1.5, 3, 10, 60, 200)
+    for after in minutes:
+        with clock.at(NOW + dt.timedelta(minutes=after)):
+            jobs.run_here("sends.sweep")
+            jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+            assert counts(database, ident)[0] == {"delivered": 2, "in_doubt": 1}
+            assert sends(database) == ("running", True)
+    # At 0, 15, 45 s, 1 min 45 s … : the gaps double, and not every look asks.
+    assert len(asked) < len(minutes)
+    keeper.took = lambda ids: dict.fromkeys(ids, True)
+    with clock.at(NOW + dt.timedelta(hours=9)):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert (counts(database, ident)[0], sends(database)) == ({"delivered": 3}, ("done", False))
+
+
+def test_not_taken_is_believed_only_after_the_servers_own_time(database, settings, job_context, still, keeper):  # noqa: F811
+    ident = started(database, settings, 2)
+    jobs.run_here("sends.take", send_id=ident)
+    under_way(database)
+    keeper.remembers = set()
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"delivered": 1, "in_hand": 1} and len(keeper.letters) == 1
+    assert sends(database) == ("running", True)
+    # Seven seconds later it is there after all.
+    keeper.remembers = {f"<{signing.make(settings.secret, ident, 1)}@mail.example>"}
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"delivered": 2} and len(keeper.letters) == 1
+
+
+def test_a_settled_email_can_be_shown_exactly(database, settings, job_context, still, monkeypatch):
+    def die():
+        raise SystemExit
+
+    gateway = Watched(1, die, remembers=set())
+    ident = taken(database, 2, monkeypatch, gateway, settings)
+    with pytest.raises(SystemExit):
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    gateway.remembers = {gateway.letters[0].message_id}
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"delivered": 2}
+    with database.session() as session:
+        rows = session.execute(sa.text("SELECT contact_id, address, filled->>'contact.first_name' FROM deliveries ORDER BY 1")).all()
+    assert rows == [(1, "p1@post.example", "First1"), (2, "p2@post.example", "First2")]
+
+
+def test_an_opening_settles_a_doubt(database, settings, job_context, still, keeper):  # noqa: F811
+    ident = started(database, settings, 2)
+    jobs.run_here("sends.take", send_id=ident)
+    under_way(database)
+    with database.session() as session:
+        session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, machine, note) VALUES (1, :now, :id, 'opened', FALSE, '')"),
+                        {"now": NOW, "id": ident})
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    assert counts(database, ident)[0] == {"delivered": 2} and [x.contact_id for x in keeper.letters] == [2]
+
+
+@pytest.mark.parametrize(("arrived", "state", "after"), [
+    (True, "done", {"delivered": 3}), (False, "running", {"waiting": 3}), (False, "stopped", {"stopped": 3})])
+def test_doubts_are_settled_many_at_once(database, settings, job_context, still, keeper, arrived, state, after):  # noqa: F811
+    ident = started(database, settings, 3)
+    jobs.run_here("sends.take", send_id=ident)
+    under_way(database, 3)
+    if state == "stopped":
+        with database.session() as session:
+            actions.stop(session, IDA, NOW, session.get_one(Send, ident))
+    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    with database.session() as session:
+        assert actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), None, arrived) == 3
+    assert (counts(database, ident)[0], sends(database).state) == (after, state)
+
+
+def test_a_send_that_was_stopped_weeks_ago_is_still_settled(database, settings, job_context, keeper):  # noqa: F811
+    with clock.at(NOW):
+        ident = started(database, settings, 2)
+        jobs.run_here("sends.take", send_id=ident)
+        under_way(database)
+        with database.session() as session:
+            actions.stop(session, IDA, NOW, session.get_one(Send, ident))
+            session.execute(sa.text("DELETE FROM procrastinate_jobs"))
+    keeper.remembers = {f"<{signing.make(settings.secret, ident, 1)}@mail.example>"}
+    with clock.at(NOW + dt.timedelta(days=30)):
+        jobs.run_here("sends.sweep")
+        with database.session() as session:
+            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["sends.chunk"]
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        jobs.run_here("sends.sweep")
+    assert (counts(database, ident)[0], sends(database)) == ({"delivered": 1, "stopped": 1}, ("stopped", False))
+
+
+class TestOneAndTheOthers:
+    """Whatever fails for one person is that person's outcome; the batch goes on."""
+
+    def test_a_value_that_cannot_be_stored(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+        ident = started(database, settings, 5)
+        jobs.run_here("sends.take", send_id=ident)
+        from meadowrun.messages.values import Filler
+        real = Filler.complete_all
+
+        def poisoned(self, people, now):
+            found = real(self, people, now)
+            people[1]["contact.town"] = "a\0b"
+            people[3]["contact.town"] = "half \ud83d"
+            return found
+
+        monkeypatch.setattr(Filler, "complete_all", poisoned)
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        assert counts(database, ident)[0] == {"delivered": 3, "not_rendered": 2}
+
+    def test_a_gateway_that_says_what_no_database_holds(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+        ident = started(database, settings, 2)
+        monkeypatch.setattr(Keeper, "hand_over", lambda self, messages, begin: (
+            Handed(letter.contact_id, "bounced", "550 \0\ud800 no") for one in messages for letter in begin([one])))
+        run_all(database, ident)
+        assert counts(database, ident)[0] == {"bounced": 2}
+
+    def test_a_batch_that_fails_as_a_whole_is_tried_and_then_shown(self, database, settings, job_context, keeper, monkeypatch, web):  # noqa: F811
+        with clock.at(NOW):
+            ident = started(database, settings, 3)
+            jobs.run_here("sends.take", send_id=ident)
+        monkeypatch.setattr(settling, "settle", lambda *_: 1 / 0)
+        for hours in range(8):
+            with clock.at(NOW + dt.timedelta(hours=hours)):
+                with database.session() as session:
+                    session.execute(sa.text("DELETE FROM procrastinate_jobs"))
+                jobs.run_here("sends.sweep")
+                with database.session() as session:
+                    due = session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
+                assert due == (["sends.chunk"] if hours < 5 else [])
+                if due:
+                    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        assert counts(database, ident)[0] == {"waiting": 3}
+        page = web.get(f"/sends/{ident}").text
+        assert "division by zero" in page and "Try again" in page
+        assert "division by zero" in web.get("/").text
+        monkeypatch.undo()
+        web.post(f"/sends/{ident}/again")
+        with database.session() as session:
+            assert "sends.sweep" in session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
+        assert "division by zero" not in web.get(f"/sends/{ident}").text
+
+    def test_one_whose_facts_the_database_cannot_work_out(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+        from meadowrun.sends import handing
+        ident = started(database, settings, 9)
+        jobs.run_here("sends.take", send_id=ident)
+        real = handing.fill_sql
+        monkeypatch.setattr(handing, "fill_sql", lambda *a: f"jsonb_build_object('x', (CASE WHEN c.id = 4 THEN 'no number' ELSE '1' END)::int) || {real(*a)}")
+        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        assert counts(database, ident)[0] == {"delivered": 8, "not_rendered": 1}
+        with database.session() as session:
+            assert "invalid input syntax" in session.scalars(sa.text("SELECT note FROM deliveries WHERE contact_id = 4")).one()
+
+
+def test_sends_take_turns(database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+    """A second send does not wait until the first has gone, and what is about something of theirs goes first."""
+    from meadowrun.sends import jobs as sending
+    monkeypatch.setattr(sending, "CHUNK", 10)
+    first = started(database, settings, 50)
+    jobs.run_here("sends.take", send_id=first)
+    with database.session() as session:
+        session.execute(sa.text("UPDATE procrastinate_jobs SET status = 'succeeded' WHERE (args->>'chunk')::int < 2"))
+        session.execute(sa.text("DELETE FROM contacts WHERE id > 50"))
+    second = started_again(database, settings, "agreed")
+    third = started_again(database, settings, "service")
+    order = turns(database)
+    assert [who for who, _ in order[:5]] == [third] * 5
+    assert [who for who, _ in order[5:11]] == [first, second, first, second, first, second]
+
+
+def started_again(database, settings, rule):
+    from tests.store.people import ready_send
+    with database.session() as session:
+        send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+        send.consent_rule = rule
+        session.flush()
+        actions.start(session, IDA, NOW, send, settings.public_url, 50, send.version)
+        ident = send.id
+    jobs.run_here("sends.take", send_id=ident)
+    return ident
+
+
+def turns(database):
+    """Send and chunk of the waiting jobs, in the order in which a worker takes them."""
+    with database.session() as session:
+        return session.execute(sa.text(
+            "SELECT (args->>'send_id')::int, (args->>'chunk')::int FROM procrastinate_jobs WHERE status = 'todo' AND task_name = 'sends.chunk' "
+            "ORDER BY priority DESC, id")).all()
+
+
