@@ -298,7 +298,8 @@ class TestOneAndTheOthers:
         ident = started(database, settings, 9)
         jobs.run_here("sends.take", send_id=ident)
         real = handing.fill_sql
-        monkeypatch.setattr(handing, "fill_sql", lambda *a: f"jsonb_build_object('x', (CASE WHEN c.id = 4 THEN 'no number' ELSE '1' END)::int) || {real(*a)}")
+        fault = "jsonb_build_object('x', (CASE WHEN c.id = 4 THEN 'no number' ELSE '1' END)::int)"
+        monkeypatch.setattr(handing, "fill_sql", lambda *a: f"{fault} || {real(*a)}")
         jobs.run_here("sends.chunk", send_id=ident, chunk=0)
         assert counts(database, ident)[0] == {"delivered": 8, "not_rendered": 1}
         with database.session() as session:
