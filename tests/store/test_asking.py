@@ -64,7 +64,7 @@ class TestByThePage:
         with database.session() as session:
             document = session.get_one(Message, ident).document
         document["lines"][0]["html"] = says(answer["key"])
-        saved = web.post(f"/messages/{ident}/save", json={"document": document, "draft": 1, "redraw": True}).json
+        saved = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}).json
         assert "<b>1</b> “Walk”" in saved["margin"] and "<b>4</b> everyone else" in saved["margin"]
         assert "Walk (those " in saved["lines"] and f'data-if="when.{answer["key"]}"' in saved["lines"]
         read = {name: web.get(f"/messages/{ident}/read?as={number}").json["text"] for name, number in crowd.items()}
@@ -85,7 +85,7 @@ class TestByThePage:
             ident = written(session, "<p>x</p>").id
             document = session.get_one(Message, ident).document
         document["lines"][0]["html"] = says("s123456789abc")
-        answer = web.post(f"/messages/{ident}/save", json={"document": document, "draft": 1})
+        answer = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1})
         assert (answer.status_code, answer.json["where"]) == (422, "t1:html") and "only for some" in answer.json["error"]
 
     def test_texts_and_notices_have_them_too(self, web, database, crowd):
@@ -93,7 +93,7 @@ class TestByThePage:
         bare = says(key).replace("<p>", "").replace("</p>", "")
         for channel, page, data in (("sms", "text", {"text": bare}), ("push", "notice", {"subject": "Up", "plain": bare, "push": {}})):
             place = web.post("/messages/new", data={"name": f"By {channel}", "channel": channel}).headers["Location"]
-            answer = web.post(f"{place}/{page}", json={**data, "draft": 1, "redraw": True}).json
+            answer = web.post(f"{place}/{page}", json={**data, "version": 1, "redraw": True}).json
             assert "<b>2</b> “Walk”" in answer["margin"] and "those whose town is Tarnside" in answer["slots"]["plain"]
             read = [web.get(f"{place}/{page}/read?as={crowd[name]}").json for name in ("cleo", "ann")]
             assert [r.get("text", r.get("body")) for r in read] == ["Walk up.", "Drive up."]

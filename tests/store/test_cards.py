@@ -213,10 +213,10 @@ def test_the_page_and_what_it_refuses(database, site, web):
     assert "In-app card" in page and "became a member" in page and "Not now" in page
     document = {**_document(database, ident)}
     document["card"] = document["card"] | {"until": "someday"}
-    bad = web.post(f"/messages/{ident}/save", json={"document": document, "draft": 1}, headers={"Accept": "application/json"})
+    bad = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1}, headers={"Accept": "application/json"})
     assert bad.status_code == 422 and bad.json["where"] == "card:until"
     document["card"] |= {"until": "", "buttons": []}
-    saved = web.post(f"/messages/{ident}/save", json={"document": document, "draft": 1, "redraw": True}).json
+    saved = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}).json
     assert "no last day" in saved["margin"] and "no button" in saved["margin"] and "Add a button" in saved["lines"]
     drafts = web.get(f"/messages/{ident}/drafts").text
     assert "buttons, last day changed" in drafts

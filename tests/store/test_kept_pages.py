@@ -4,6 +4,7 @@ a message by a field, ways in and out, and suggestions by a server."""
 import dataclasses
 import io
 import json
+import re
 import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
@@ -23,6 +24,7 @@ from meadowrun.shell.app import create_app
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
 from tests.store.test_message_pages import LETTER, changed, letter  # noqa: F401
+from tests.store.test_send_pages import word
 from tests.store.web import sign_in, words
 
 JSON = {"Accept": "application/json"}
@@ -46,6 +48,11 @@ def user(database, name):
 
 
 class TestReview:
+    @staticmethod
+    def shown(reader, letter):  # noqa: F811
+        """The fingerprint of what the review's page shows."""
+        return re.search(r'name="content" value="([0-9a-f]{64})"', reader.get(f"/messages/{letter}/review").text).group(1)
+
     def asked(self, web, database, letter):  # noqa: F811
         web.post(f"/messages/{letter}/review", data={"reviewer": user(database, "hetty")})
         with database.session() as session:
@@ -61,21 +68,60 @@ class TestReview:
         again = second.post(f"/messages/{letter}/review/{number}", data={"answer": "approve"})
         assert again.status_code == 409
         number = self.asked(web, database, letter)
-        assert "Approved" in words(second.post(f"/messages/{letter}/review/{number}", data={"answer": "approve"}, follow_redirects=True).text)
-        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Another heading"}), "draft": 1})
+        agreed = {"answer": "approve", "content": self.shown(second, letter)}
+        assert "Draft 1 is approved" in words(second.post(f"/messages/{letter}/review/{number}", data=agreed, follow_redirects=True).text)
+        drafts = words(web.get(f"/messages/{letter}/drafts").text)
+        assert "Sent back by Hetty" in drafts and "Approved by Hetty" in drafts and "Shorter, please." in drafts
+        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Another heading"}), "version": 1})
         with database.session() as session:
             approved = queries.approved(session, letter)
             assert approved.approved_by == "Hetty" and approved.document["lines"][0]["text"] == "Good evening"
         page = words(web.get(f"/messages/{letter}/review").text)
         assert "Another heading" in page, "what changed since is said"
 
-    def test_what_was_changed_since_is_not_approved_unread(self, web, second, database, letter):  # noqa: F811
+    def test_what_was_written_since_is_never_approved_unread(self, web, second, database, letter):  # noqa: F811
+        """The author writes on while the review's page is open: only what the page showed becomes an edition."""
         number = self.asked(web, database, letter)
+        content = self.shown(second, letter)
+        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Never seen"}), "version": 1})
+        page = words(second.get(f"/messages/{letter}/review").text)
+        assert "Draft 2 has been written since" in page and self.shown(second, letter) == content
+        assert second.post(f"/messages/{letter}/review/{number}", data={"answer": "approve", "content": "0" * 64}).status_code == 409
         with database.session() as session:
-            session.execute(sa.text("UPDATE drafts SET at = at - interval '1 hour'"))
-        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Other"}), "draft": 1})
-        refused = second.post(f"/messages/{letter}/review/{number}", data={"answer": "approve"})
-        assert refused.status_code == 409 and "Read the newest first" in refused.text
+            assert queries.approved(session, letter) is None
+        second.post(f"/messages/{letter}/review/{number}", data={"answer": "approve", "content": content})
+        with database.session() as session:
+            approved = queries.approved(session, letter)
+            assert approved.document["lines"][0]["text"] == "Good evening"
+            # And what was asked about cannot be changed behind it: it is refused even then.
+            again = self.asked(web, database, letter)
+            session.execute(sa.text("UPDATE drafts SET document = jsonb_set(document, '{subject}', '\"Swapped\"') WHERE number = 2"))
+        assert second.post(f"/messages/{letter}/review/{again}", data={"answer": "approve", "content": self.shown(second, letter)}).status_code == 409
+
+    def test_a_newer_draft_goes_only_where_that_was_chosen(self, web, second, database, letter):  # noqa: F811
+        with database.session() as session:
+            send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+            letter, ident = send.message_id, send.id
+        assert "draft 1" in words(web.get(f"/sends/{ident}").text)
+        number = self.asked(web, database, letter)
+        second.post(f"/messages/{letter}/review/{number}", data={"answer": "approve", "content": self.shown(second, letter)})
+        with database.session() as session:
+            message = session.get_one(Message, letter)
+            actions.save(session, IDA, NOW, message, message.document | {"subject": "Unapproved"}, message.version, dictionary(session))
+        page = words(web.get(f"/sends/{ident}").text)
+        assert "edition 1, approved by Hetty" in page and "draft 2 is newer and does not go" in page
+        with database.session() as session:
+            assert queries.to_send(session, session.get_one(Message, letter), "approved")["subject"].startswith("Hello")
+        word(web, ident, "state", database, takes="newest")
+        assert "draft 2, which nobody has approved" in words(web.get(f"/sends/{ident}").text)
+        with database.session() as session:
+            assert queries.to_send(session, session.get_one(Message, letter), "newest")["subject"] == "Unapproved"
+        # Where the house asks for approval nothing else can be chosen.
+        web.post("/messages/house", data=HOUSE | {"review": "1"})
+        assert "edition 1, approved by Hetty" in words(web.get(f"/sends/{ident}").text)
+        with database.session() as session:
+            found = actions.edition_to_send(session, IDA, NOW, session.get_one(Message, letter), "http://x", "newest")
+            assert (found.number, found.approved_by) == (1, "Hetty")
 
     def test_only_who_was_asked_answers_and_nobody_asks_themselves(self, web, second, database, letter):  # noqa: F811
         own = web.post(f"/messages/{letter}/review", data={"reviewer": user(database, "admin")})
@@ -94,7 +140,7 @@ class TestReview:
         assert web.post(f"/messages/{letter + 1}/comments/{made}/done").status_code == 404
 
     def test_drafts_side_by_side_mark_what_differs(self, web, letter):  # noqa: F811
-        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Come early"}), "draft": 1})
+        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Come early"}), "version": 1})
         page = web.get(f"/messages/{letter}/compare").text
         assert "heading of line 1 says “Come early”" in words(page) and "mark=h" in page
         assert ".ln-h{" in web.get(f"/messages/{letter}/drafts/1.html?mark=h").text
@@ -108,8 +154,9 @@ class TestRows:
     def test_a_row_is_followed_by_whom_the_author_chooses(self, web, database, letter):  # noqa: F811
         row = self.kept(web).json["row"]
         lines = [*LETTER["lines"][:3], {"id": "k", "type": "kept", "row": row, "version": 1}, LETTER["lines"][3]]
-        web.post(f"/messages/{letter}/save", json={"document": LETTER | {"lines": lines}, "draft": 1})
-        web.post(f"/messages/rows/{row}/save", json={"document": {"lines": [{"id": "r", "type": "text", "html": "<p>By the river</p>"}]}, "draft": 1})
+        web.post(f"/messages/{letter}/save", json={"document": LETTER | {"lines": lines}, "version": 1})
+        web.post(f"/messages/rows/{row}/save",
+                 json={"document": {"lines": [{"id": "r", "type": "text", "html": "<p>By the river</p>"}]}, "version": 1})
         assert "Up the quarry path" in web.get(f"/messages/{letter}/read.html").text, "nothing changes behind an author's back"
         page = words(web.get(f"/messages/rows/{row}/uses").text)
         assert "A letter" in page and "text of line 1 says “By the river”" in page
@@ -127,7 +174,7 @@ class TestRows:
         assert self.kept(web, name=" ").status_code == 422
         inside = web.post("/messages/rows", json={"name": "Nested", "lines": [{"id": "k", "type": "kept", "row": row, "version": 1}]}, headers=JSON)
         assert inside.status_code == 422 and "another kept row" in inside.json["error"]
-        assert web.post(f"/messages/rows/{row}/save", json={"document": {"lines": [{"id": "r", "type": "text", "html": "<p>x</p>"}]}, "draft": 9},
+        assert web.post(f"/messages/rows/{row}/save", json={"document": {"lines": [{"id": "r", "type": "text", "html": "<p>x</p>"}]}, "version": 9},
                         headers=JSON).status_code == 409
         assert web.get(f"/messages/rows/{row}/99").status_code == 404
         assert web.post("/messages/rows", data={"name": "Adaptive", "kind": "adaptive"}).status_code == 303
@@ -168,7 +215,7 @@ class TestHouse:
     def test_a_send_waits_for_approval_where_the_house_asks_for_it(self, web, database, letter):  # noqa: F811
         web.post("/messages/house", data=HOUSE | {"review": "1"})
         with database.session() as session, pytest.raises(Exception, match="Nobody has approved"):
-            actions.edition_to_send(session, IDA, NOW, session.get_one(Message, letter), "http://x")
+            actions.edition_to_send(session, IDA, NOW, session.get_one(Message, letter), "http://x", "approved")
         assert "Nobody has approved this draft" in web.get(f"/messages/{letter}/checks").text
 
     def test_authors_may_not_change_it(self, client):
@@ -227,10 +274,10 @@ class TestLookups:
             send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
             message = session.get_one(Message, send.message_id)
             listed = new_line("feed", feed="sky", html="<p>{{ item.title }}</p>")
-            actions.save(session, IDA, NOW, message, message.document | {"lines": [listed]}, message.draft, dictionary(session))
+            actions.save(session, IDA, NOW, message, message.document | {"lines": [listed]}, message.version, dictionary(session))
             send.edition_id, send.state = actions.make_edition(session, IDA, NOW, message, "http://here.example").id, "planned"
             # The draft goes on without it; what was planned does not.
-            actions.save(session, IDA, NOW, message, message.document | {"lines": []}, message.draft, dictionary(session))
+            actions.save(session, IDA, NOW, message, message.document | {"lines": []}, message.version, dictionary(session))
             assert queries.uses_of_lookup(session, "feed", "sky") == [f"the send “{send.name}”"]
             assert queries.uses_of_lookup(session, "feed", "sk") == []
         assert "is used by the send" in web.post("/messages/feeds/1/delete", follow_redirects=True).text

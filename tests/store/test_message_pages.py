@@ -1,8 +1,11 @@
 """The message's page over HTTP: writing, drafts, reading as somebody, fill-ins, proofs; and what the editor shows."""
 
+import datetime as dt
+
 import pytest
 import sqlalchemy as sa
 
+from meadowrun.base.errors import Conflict
 from meadowrun.core.content import document as doc
 from meadowrun.messages import actions, editable
 from meadowrun.messages.models import Draft, Message
@@ -35,33 +38,65 @@ def changed(**lines):
 
 
 class TestDrafts:
-    def test_one_person_s_saves_within_ten_minutes_share_a_draft(self, database, letter):
-        import datetime as dt
+    @pytest.mark.parametrize(("seconds", "kept"), [
+        # Without a pause a draft every three minutes; after a pause of a minute a new one at once.
+        (range(0, 360, 20), ["Good evening", "8", "17"]), ([0, 20, 90, 100], ["Good evening", "1", "3"])])
+    def test_drafts_are_steps_worth_going_back_to(self, database, letter, seconds, kept):
         with database.session() as session:
             message = session.get_one(Message, letter)
-            actions.save(session, IDA, NOW, message, changed(h={"text": "One"}), 1, dictionary(session))
-            actions.save(session, IDA, NOW + dt.timedelta(minutes=3), message, changed(h={"text": "Two"}), 2, dictionary(session))
-            assert message.draft == 2
-            actions.save(session, IDA, NOW + dt.timedelta(minutes=20), message, changed(h={"text": "Three"}), 2, dictionary(session))
-            assert message.draft == 3
+            for number, after in enumerate(seconds):
+                actions.save(session, IDA, NOW + dt.timedelta(seconds=after), message, changed(h={"text": str(number)}), message.version,
+                             dictionary(session))
             texts = [d.document["lines"][0]["text"] for d in session.scalars(sa.select(Draft).order_by(Draft.number))]
-            assert texts == ["Good evening", "Two", "Three"]
+            assert texts == kept
+
+    def test_what_has_a_name_or_was_much_more_stays(self, database, letter):
+        with database.session() as session:
+            message, moment = session.get_one(Message, letter), NOW
+
+            def save(document, **more):
+                nonlocal moment
+                moment += dt.timedelta(seconds=5)
+                actions.save(session, IDA, moment, message, document, message.version, dictionary(session), **more)
+                return message.draft
+
+            assert save(changed(h={"text": "One"})) == 2
+            actions.name_draft(session, IDA, moment, message, 2, "  For the trustees ")
+            assert save(changed(h={"text": "Two"})) == 3, "a named draft is kept as it is"
+            assert save({**LETTER, "lines": LETTER["lines"][-1:]}) == 4, "so is one of which much was taken out"
+            assert save(changed(h={"text": "Code"}), apart=True) == 5, "and one before a step that is asked to stand apart"
+            assert session.get_one(Draft, (letter, 2)).name == "For the trustees"
+
+    def test_nobody_overwrites_what_they_have_not_seen(self, database, letter):
+        """Two people, or one in two windows, save within the time in which saves share a draft."""
+        with database.session() as session:
+            message = session.get_one(Message, letter)
+            seen = message.version
+            actions.save(session, IDA, NOW, message, changed(h={"text": "First window"}), seen, dictionary(session))
+            with pytest.raises(Conflict) as told:
+                actions.save(session, IDA, NOW, message, changed(h={"text": "Second window"}), seen, dictionary(session))
+            assert told.value.newest == message.version
+            assert message.document["lines"][0]["text"] == "First window"
+            # Whoever was told may save theirs after it; the other stays among the drafts.
+            actions.save(session, IDA, NOW, message, changed(h={"text": "Second window"}), told.value.newest, dictionary(session), apart=True)
+            texts = [d.document["lines"][0]["text"] for d in session.scalars(sa.select(Draft).order_by(Draft.number))]
+            assert texts == ["Good evening", "First window", "Second window"]
 
     def test_a_draft_is_restored_without_losing_the_newer(self, web, letter):
-        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Newer"}), "draft": 1})
+        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Newer"}), "version": 1})
         assert web.post(f"/messages/{letter}/restore/1").status_code == 303
         shown = words(web.get(f"/messages/{letter}/drafts").text)
-        assert "draft 1 brought back" in shown
+        assert "draft 1 restored" in shown
         assert "Newer" in web.get(f"/messages/{letter}/drafts/2.html").text
         assert "Good evening" in web.get(f"/messages/{letter}/read.html").text
         assert web.get(f"/messages/{letter}/drafts/9.html").status_code == 404
 
     def test_somebody_else_s_newer_draft_is_not_overwritten(self, client, letter):
         sign_in(client, "admin")
-        assert client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Mine"}), "draft": 1}).status_code == 200
+        assert client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Mine"}), "version": 1}).status_code == 200
         sign_in(client, "author")
-        answer = client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Theirs"}), "draft": 1})
-        assert answer.status_code == 409 and "Admin saved draft 2" in answer.json["error"]
+        answer = client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Theirs"}), "version": 1})
+        assert answer.status_code == 409 and "Admin changed this message" in answer.json["error"] and answer.json["newest"] == 2
         assert "Mine" in client.get(f"/messages/{letter}/read.html").text
 
     def test_an_edition_is_made_only_when_something_changed(self, database, letter):
@@ -79,7 +114,7 @@ class TestDrafts:
         ([{"id": "t", "type": "text", "html": "<p>{{ contact.first_name </p>"}], "t:html", "stray “{{”"),
         ([{"id": "d", "type": "space", "height": "tall"}], "d:height", "not a whole number")])
     def test_what_cannot_be_saved_names_line_and_slot(self, web, letter, lines, where, says):
-        answer = web.post(f"/messages/{letter}/save", json={"document": {**LETTER, "lines": lines}, "draft": 1})
+        answer = web.post(f"/messages/{letter}/save", json={"document": {**LETTER, "lines": lines}, "version": 1})
         assert answer.status_code == 422 and answer.json["where"] == where and says in answer.json["error"]
         assert "Good evening" in web.get(f"/messages/{letter}/read.html").text
 
@@ -185,7 +220,7 @@ class TestCopies:
             {"id": "x", "type": "text", "html": "<p>Take the bus.</p>"}]}
         with database.session() as session:
             message = session.get(Message, letter)
-            actions.save(session, IDA, NOW, message, {**LETTER, "lines": [only]}, message.draft, dictionary(session))
+            actions.save(session, IDA, NOW, message, {**LETTER, "lines": [only]}, message.version, dictionary(session))
         place = web.post(f"/messages/{letter}/also", data={"channel": "sms"}).location
         text = f"/messages/{place.rsplit('/', 1)[1]}/text"
         for person, reads in ((1, "Walk up the hill."), (2, "Take the bus.")):
@@ -206,7 +241,7 @@ class TestCopies:
         with database.session() as session:
             notice = session.get(Message, 2)
             document = notice.document | {"push": notice.document["push"] | {"tap": "page", "page": letter}}
-            actions.save(session, IDA, NOW, notice, document, notice.draft, dictionary(session))
+            actions.save(session, IDA, NOW, notice, document, notice.version, dictionary(session))
         assert "is used by the message “A letter, push notice”" in web.post(f"/messages/{letter}/delete", follow_redirects=True).text
         assert web.post("/messages/2/delete").location == "/messages"
         assert web.post(f"/messages/{letter}/delete").location == "/messages"

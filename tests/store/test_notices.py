@@ -186,11 +186,11 @@ def test_the_page(web, database, village):
     assert 'data-ref="contact.first_name"' in page and "first name, or “you”" in page
     read = web.get(f"/messages/{ident}/notice/read?as=1").json
     assert read["title"] == "Clear tonight, Ann" and read["push"]["href"] == "https://farrowhill.example/tickets?who=Tarnside"
-    bad = {"subject": "", "plain": "x" * 300, "push": {"href": "nowhere", "buttons": [{"label": "", "href": "https://a.example"}]}, "draft": 1}
+    bad = {"subject": "", "plain": "x" * 300, "push": {"href": "nowhere", "buttons": [{"label": "", "href": "https://a.example"}]}, "version": 1}
     margin = web.post(f"/messages/{ident}/notice", json=bad).json["margin"]
     for words in ("There is no title", "does not begin with https", "no words on it", "cut the text at about 120"):
         assert words in margin
-    three = web.post(f"/messages/{ident}/notice", json=bad | {"draft": 2, "push": {"buttons": [{"label": "a"}] * 3}},
+    three = web.post(f"/messages/{ident}/notice", json=bad | {"version": 2, "push": {"buttons": [{"label": "a"}] * 3}},
                      headers={"Accept": "application/json"})
     assert three.status_code == 422 and "at most 2 buttons" in three.json["error"]
 

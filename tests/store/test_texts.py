@@ -117,11 +117,11 @@ def test_the_page_counts_parts_for_the_longest_name(web, database):
     with database.session() as session:
         people.save_contact(session, IDA, NOW, {"email": "long@post.example", "first_name": "Bartholomew-Alexander"})
     assert "2 parts" in web.get(f"/messages/{message_id}/text").text
-    answer = web.post(f"/messages/{message_id}/text", json={"text": "It’s on tonight. STOP", "draft": 1, "plainer": True})
+    answer = web.post(f"/messages/{message_id}/text", json={"text": "It’s on tonight. STOP", "version": 1, "plainer": True})
     assert answer.json["text"] == "It's on tonight. STOP"
     read = web.get(f"/messages/{message_id}/text/read").json
     assert read["parts"] == 1 and read["alphabet"] == "GSM-7" and read["left"] == 160 - 21
-    wrong = web.post(f"/messages/{message_id}/text", json={"text": "{{ nonsense", "draft": 2}, headers={"Accept": "application/json"})
+    wrong = web.post(f"/messages/{message_id}/text", json={"text": "{{ nonsense", "version": 2}, headers={"Accept": "application/json"})
     assert wrong.status_code == 422 and "{{" in wrong.json["error"]
     with database.session() as session:
         assert dictionary(session) and session.get_one(messages.Message, message_id).document["plain"] == "It's on tonight. STOP"

@@ -13,12 +13,12 @@ import sqlalchemy as sa
 from meadowrun.base import clock, signing
 from meadowrun.base.cluster import free_port
 from meadowrun.base.errors import Invalid
+from meadowrun.gateways import smtp
 from meadowrun.people import actions as people
 from meadowrun.people.doubles import merge
 from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.results.queries import count_behind, people_behind, result
 from meadowrun.sends import actions as sends
-from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from meadowrun.shell.app import create_app
 from meadowrun.tracking import actions, inbound, taking
@@ -38,7 +38,7 @@ READER = {"User-Agent": "Post reader 3"}
 def sent(database, settings, job_context, monkeypatch):
     """A send of which five people got the mail: (send's number, {name: contact's number}, the application's client)."""
     keeper = Keeper()
-    monkeypatch.setattr(sending, "gateway", lambda s: keeper)
+    monkeypatch.setattr(smtp, "gateway", lambda s: keeper)
     with clock.at(NOW), database.session() as session:
         kinds(session)
         who = {n: add(session, NOW, f"{n}@post.example", first_name=n, town="a b&c").id for n in ("ann", "ben", "cleo", "dov", "edda")}

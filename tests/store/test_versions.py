@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import new_line
+from meadowrun.gateways import smtp
 from meadowrun.messages import actions as messages
 from meadowrun.messages import asking, feeds, keeping, queries, reading
 from meadowrun.messages.models import Message
@@ -22,7 +23,6 @@ from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import partitions
 from meadowrun.sends import actions as sends
-from meadowrun.sends import jobs as sending
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, kinds, ready_send
@@ -36,7 +36,7 @@ ZONES = ("Europe/London", "Asia/Tokyo", "America/New_York", None)
 @pytest.fixture
 def keeper(monkeypatch):
     made = Keeper()
-    monkeypatch.setattr(sending, "gateway", lambda settings: made)
+    monkeypatch.setattr(smtp, "gateway", lambda settings: made)
     return made
 
 
@@ -134,7 +134,7 @@ def test_each_of_a_thousand_people_reads_what_the_rules_say(database, settings, 
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         document = letter(session, dictionary(session))
         message = session.get_one(Message, send.message_id)
-        messages.save(session, IDA, NOW, message, document, message.draft, dictionary(session))
+        messages.save(session, IDA, NOW, message, document, message.version, dictionary(session))
         ident, message_id = send.id, send.message_id
         readers, size = reading.who_reads(session, message.document, dictionary(session), NOW, dt.UTC)
     start(database, settings, ident, 1000)
@@ -203,7 +203,7 @@ def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_co
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         message = session.get_one(Message, send.message_id)
         messages.save(session, IDA, NOW, message, empty() | {"subject": "Sky", "lines": [
-            new_line("text", html="<p>on {{ feed.sky }}</p>"), new_line("footer")]}, message.draft, dictionary(session))
+            new_line("text", html="<p>on {{ feed.sky }}</p>"), new_line("footer")]}, message.version, dictionary(session))
         ident = send.id
     start(database, allowed, ident, crowd_of)
     run_all(database, ident)
@@ -301,7 +301,7 @@ def test_signed_by_the_persons_own_desk_contact(database, settings, job_context,
         send.sender_id = sender.id
         message = session.get_one(Message, send.message_id)
         messages.save(session, IDA, NOW, message, empty() | {"subject": "Hi", "lines": [
-            new_line("text", html="<p>{{ sender.name }}: {{ sender.signature }}</p>"), new_line("footer")]}, message.draft, dictionary(session))
+            new_line("text", html="<p>{{ sender.name }}: {{ sender.signature }}</p>"), new_line("footer")]}, message.version, dictionary(session))
         ident = send.id
     start(database, settings, ident, 4)
     run_all(database, ident)

@@ -24,6 +24,11 @@ class Conflict(MeadowrunError):
 
     status = 409
 
+    def __init__(self, message: str, newest: int | None = None):
+        """`newest` is the version that somebody else saved, where there is one to go on from."""
+        super().__init__(message)
+        self.newest = newest
+
 
 class Invalid(MeadowrunError):
     """Input that cannot be taken. `where` names the place (a field's name), for the page to point at."""

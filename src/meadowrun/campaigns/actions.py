@@ -39,8 +39,16 @@ def kinds(session: orm.Session) -> list[str]:
 
 
 def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str, Any],
-         campaign: Campaign | None = None) -> Campaign:
-    """Adds a campaign or changes it; `tags` among the values are paths. Raises Invalid naming the field, Conflict when the name is taken."""
+         campaign: Campaign | None = None, based_on: int | None = None) -> Campaign:
+    """Adds a campaign or changes it; `tags` among the values are paths.
+
+    Raises Invalid naming the field, Conflict when the name is taken or somebody changed it after version `based_on`.
+    """
+    if campaign is not None:
+        session.refresh(campaign, with_for_update=True)
+        if based_on is not None and based_on != campaign.version:
+            raise Conflict("Somebody changed this campaign while you were editing it. What you typed is still here: open the "
+                           "campaign in another window, compare, then save again.", campaign.version)
     name = " ".join(str(values.get("name", "")).split())
     if not name:
         raise Invalid("Give the campaign a name you will recognise in reports.", "name")
@@ -56,6 +64,8 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str,
     if campaign is None:
         campaign = Campaign(name=name, kind=kind, created_at=now, changed_at=now, facts={}, tags=[])
         session.add(campaign)
+    else:
+        campaign.version += 1
     campaign.name, campaign.kind = name, kind
     campaign.starts, campaign.ends = starts, ends
     if "tags" in values:

@@ -21,5 +21,7 @@ class Campaign(Base):
     tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
     #: values set once and used in all its messages, by key
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: grows with each change, so that two authors never overwrite each other
+    version: orm.Mapped[int] = orm.mapped_column(server_default="1")
     created_at: orm.Mapped[dt.datetime]
     changed_at: orm.Mapped[dt.datetime]

@@ -5,13 +5,13 @@ from typing import Any
 
 import flask
 
-from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.actions import create as create_send
 from meadowrun.sends.queries import count_by_campaign, recent
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings
 from meadowrun.tags.actions import read as read_tags
 from meadowrun.tags.page import narrowed
 
@@ -94,10 +94,13 @@ def edit(ident: int) -> object:
 def change(ident: int) -> object:
     campaign = actions.get(db(), ident)
     try:
-        actions.save(db(), actor(), now(), _read(), campaign)
+        typed = flask.request.form.get("version")
+        actions.save(db(), actor(), now(), _read(), campaign, integer(typed, "version") if typed else None)
     except MeadowrunError as problem:
         db().rollback()
-        return _form(actions.get(db(), ident), flask.request.form.to_dict(), problem), problem.status
+        # What was typed may be saved over the other change once somebody has read this.
+        given = flask.request.form.to_dict() | ({"version": str(problem.newest)} if isinstance(problem, Conflict) and problem.newest else {})
+        return _form(actions.get(db(), ident), given, problem), problem.status
     return done("campaigns.show", "Saved.", ident=ident)
 
 

@@ -2,6 +2,8 @@
 
 import copy
 import datetime as dt
+import hashlib
+import json
 from typing import Any
 
 import sqlalchemy as sa
@@ -20,8 +22,10 @@ from meadowrun.core.content.lines import Json, walk
 from meadowrun.messages import asking, queries
 from meadowrun.messages.models import Draft, Edition, Message, Review
 
-#: Saves of one person within this time share a draft, so that drafts are worth looking at.
-SAME_DRAFT = dt.timedelta(minutes=10)
+#: Saves of one person share a draft for so long, and while they do not pause for so long: drafts are steps worth going back to.
+SAME_DRAFT, PAUSE = dt.timedelta(minutes=3), dt.timedelta(minutes=1)
+#: Taking out so many lines at once begins a draft of its own.
+MANY_LINES = 3
 
 
 def create(session: orm.Session, actor: Actor, now: dt.datetime, name: str, document: Json, channel: str = "email") -> Message:
@@ -71,33 +75,62 @@ def check_conditions(lines: list[Json], words: Dictionary) -> None:
 
 
 def save(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, data: Any, based_on: int,
-         words: Dictionary) -> Message:
-    """Saves what an author wrote as the newest draft.
+         words: Dictionary, apart: bool = False) -> Message:
+    """Saves what an author wrote as the newest draft; `apart` as one of its own, so that the one before can be gone back to.
 
-    Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when somebody else saved after draft `based_on`.
+    Raises Invalid naming the line and slot ("<line>:<slot>"), Conflict when anybody saved after version `based_on`.
     """
     document = take(data, words, message.channel)
     asking.check(session, document)
     session.refresh(message, with_for_update=True)
-    newest = session.get_one(Draft, (message.id, message.draft))
-    if message.draft != based_on and newest.by != actor.name:
-        raise Conflict(f"{message.changed_by} saved draft {message.draft} while you were writing. What you typed is "
-                       "still here; open their draft in another window, or keep yours as a copy.")
+    if message.version != based_on:
+        raise Conflict(f"{message.changed_by} changed this message while you were writing, or you did in another window. "
+                       "What you typed is still here.", message.version)
     if document == message.document:
         return message
-    if newest.by == actor.name and now - newest.at < SAME_DRAFT and message.draft > 1:
+    newest = session.get_one(Draft, (message.id, message.draft))
+    goes_on = (newest.by == actor.name and now - newest.at < SAME_DRAFT and now - message.changed_at < PAUSE and message.draft > 1
+               and not newest.frozen and not newest.name and not apart)
+    if goes_on and _count(message.document) - _count(document) < MANY_LINES:
         older = session.get_one(Draft, (message.id, message.draft - 1))
         newest.document = document
         newest.changes = _changes(older.document, document)
+        message.document, message.changed_at, message.changed_by = document, now, actor.name
+        message.version += 1
     else:
-        message.draft += 1
-        session.add(Draft(message_id=message.id, number=message.draft, document=document,
-                          changes=_changes(message.document, document), at=now, by=actor.name))
+        next_draft(session, actor, now, message, document, _changes(message.document, document))
         audit.record(session, actor, now, "wrote", "message", message.id, message.name, draft=message.draft)
-    message.document = document
-    message.changed_at, message.changed_by = now, actor.name
     session.flush()
     return message
+
+
+def _count(document: Json) -> int:
+    return sum(1 for _ in walk(document["lines"]))
+
+
+def next_draft(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, document: Json, changes: str) -> Draft:
+    """Makes a document the next draft of a message whose row is locked; the one before stays as it is."""
+    message.draft += 1
+    message.version += 1
+    message.document, message.changed_at, message.changed_by = document, now, actor.name
+    draft = Draft(message_id=message.id, number=message.draft, document=document, changes=changes, at=now, by=actor.name)
+    session.add(draft)
+    session.flush()
+    return draft
+
+
+def name_draft(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, number: int, name: str) -> None:
+    """Gives a draft a name (an empty one takes it away): it is kept as it is, and what is written now becomes the next."""
+    draft = session.get(Draft, (message.id, number))
+    if draft is None:
+        raise Invalid(f"There is no draft {number}.")
+    draft.name = " ".join(name.split())[:80]
+    audit.record(session, actor, now, "named a draft of", "message", message.id, message.name, draft=number, name=draft.name)
+
+
+def content_of(document: Json) -> str:
+    """The fingerprint of a document: the same for the same content, however it was stored."""
+    return hashlib.sha256(json.dumps(document, sort_keys=True, ensure_ascii=True).encode()).hexdigest()
 
 
 def _changes(old: Json, new: Json) -> str:
@@ -110,29 +143,28 @@ def restore(session: orm.Session, actor: Actor, now: dt.datetime, message: Messa
     draft = session.get(Draft, (message.id, number))
     if draft is None:
         raise Invalid(f"There is no draft {number}.")
-    message.draft += 1
-    message.document = copy.deepcopy(draft.document)
-    message.changed_at, message.changed_by = now, actor.name
-    session.add(Draft(message_id=message.id, number=message.draft, document=message.document,
-                      changes=f"draft {number} brought back", at=now, by=actor.name))
-    audit.record(session, actor, now, "brought back", "message", message.id, message.name, draft=number)
+    session.refresh(message, with_for_update=True)
+    next_draft(session, actor, now, message, copy.deepcopy(draft.document), f"draft {number} restored")
+    audit.record(session, actor, now, "restored a draft of", "message", message.id, message.name, draft=number)
     session.flush()
     return message
 
 
 def make_edition(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, public_url: str,
-                 approved_by: str = "") -> Edition:
-    """The newest draft as an edition; the last one again when nothing changed since. Raises Invalid."""
+                 approved_by: str = "", document: Json | None = None) -> Edition:
+    """The newest draft (or another `document` of the message) as an edition; the last one again when nothing changed since.
+    Raises Invalid."""
+    document = message.document if document is None else document
     last = session.scalar(sa.select(Edition).where(Edition.message_id == message.id)
                           .order_by(Edition.number.desc()).limit(1))
     try:
-        compiled = queries.compiled(session, message.document, public_url).to_json()
+        compiled = queries.compiled(session, document, public_url).to_json()
     except CompileError as problem:
         raise Invalid(str(problem)) from None
-    if last is not None and last.document == message.document and last.compiled == compiled:
+    if last is not None and last.document == document and last.compiled == compiled:
         last.approved_by = approved_by or last.approved_by
         return last
-    edition = Edition(message_id=message.id, number=(last.number if last else 0) + 1, document=message.document,
+    edition = Edition(message_id=message.id, number=(last.number if last else 0) + 1, document=document,
                       compiled=compiled, at=now, by=actor.name, approved_by=approved_by)
     session.add(edition)
     session.flush()
@@ -140,15 +172,12 @@ def make_edition(session: orm.Session, actor: Actor, now: dt.datetime, message: 
     return edition
 
 
-def edition_to_send(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, public_url: str) -> Edition:
-    """What a send of this message gives people: the newest draft, or, where the house asks for review, the newest approved
-    edition, which serves on while the next is written. Raises Invalid."""
-    if not queries.house(session).review:
-        return make_edition(session, actor, now, message, public_url)
-    approved = queries.approved(session, message.id)
-    if approved is None:
+def edition_to_send(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, public_url: str, takes: str) -> Edition:
+    """What a send of this message gives people, by what the send `takes` (queries.State). Raises Invalid."""
+    state = queries.state_to_send(session, message, takes)
+    if state.missing:
         raise Invalid("Nobody has approved this message yet. Ask for a review on its page.", "message")
-    return approved
+    return state.edition or make_edition(session, actor, now, message, public_url)
 
 
 def ask_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, reviewer_id: int) -> Review:
@@ -160,8 +189,10 @@ def ask_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Me
     for older in queries.reviews(session, message.id):
         if older.state == "asked":
             older.state = "overtaken"
-    review = Review(message_id=message.id, draft=message.draft, reviewer_id=reviewer_id, asked_by=actor.name, asked_at=now,
-                    state="asked")
+    session.refresh(message, with_for_update=True)
+    session.get_one(Draft, (message.id, message.draft)).frozen = True
+    review = Review(message_id=message.id, draft=message.draft, content=content_of(message.document), reviewer_id=reviewer_id,
+                    asked_by=actor.name, asked_at=now, state="asked")
     session.add(review)
     session.flush()
     audit.record(session, actor, now, "asked for a review of", "message", message.id, message.name, draft=message.draft)
@@ -169,19 +200,22 @@ def ask_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Me
 
 
 def answer_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, review: Review, approve: bool,
-                  note: str, public_url: str) -> None:
-    """Approves a draft, which becomes an edition, or sends it back with a word why.
+                  note: str, public_url: str, content: str) -> None:
+    """Approves the very draft that was asked about, which becomes an edition, or sends it back with a word why.
 
-    Raises Conflict when the message was changed since, Invalid when sent back without a word.
+    `content` is the fingerprint of what the reviewer was shown. Raises Conflict when that is not what was asked about,
+    Invalid when sent back without a word.
     """
+    session.refresh(review, with_for_update=True)
     if review.state != "asked":
-        raise Conflict("This review was answered or overtaken already.")
-    if approve and message.draft != review.draft:
-        raise Conflict(f"Draft {message.draft} was written since draft {review.draft} was shown to you. Read the newest first.")
+        raise Conflict("This review was answered already, or another draft was asked about since.")
     if not approve and not note.strip():
         raise Invalid("Say what should be changed.", "note")
+    draft = session.get_one(Draft, (message.id, review.draft))
+    if approve and not content == review.content == content_of(draft.document):
+        raise Conflict("What you were shown is not what you were asked about any more. Read it once more, then answer.")
     review.state, review.note, review.answered_at = "approved" if approve else "sent_back", note.strip(), now
     if approve:
-        make_edition(session, actor, now, message, public_url, approved_by=actor.name)
+        make_edition(session, actor, now, message, public_url, approved_by=actor.name, document=draft.document)
     audit.record(session, actor, now, "approved" if approve else "sent back", "message", message.id, message.name,
-                 draft=message.draft)
+                 draft=review.draft)

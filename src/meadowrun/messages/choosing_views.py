@@ -48,7 +48,7 @@ def keep(ident: int) -> object:
                 raise Invalid("Choose a message for at least one value.", "for")
             document = message.document | {"one_of": {"field": form.get("field", ""), "values": values, "otherwise": int(form.get("otherwise") or 0)},
                                            "subject": message.document["subject"] or f"chosen by {form.get('field', '').split('.')[-1]}"}
-        actions.save(db(), actor(), now(), message, document, message.draft, words())
+        actions.save(db(), actor(), now(), message, document, message.version, words(), apart=True)
     except MeadowrunError as problem:
         db().rollback()
         return _page(queries.message(db(), ident), problem), problem.status

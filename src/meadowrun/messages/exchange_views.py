@@ -58,7 +58,7 @@ def turn(ident: int) -> object:
                      "preheader": message.document["preheader"] or document["preheader"]}
     else:
         document = bringing.as_code(db(), message.document, words(), settings().public_url)
-    actions.save(db(), actor(), now(), message, document, message.draft, words())
+    actions.save(db(), actor(), now(), message, document, message.version, words(), apart=True)
     audit.record(db(), actor(), now(), "turned into code", "message", message.id, message.name)
     return done("messages.edit", "It is code now." if document.get("code") else "Its lines were read from the file."
                 + (f" Not taken: {'; '.join(lost)}." if lost else ""), ident=ident)

@@ -20,7 +20,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
 from meadowrun.messages import actions, asking, feeds, queries
-from meadowrun.messages.models import Comment, DataTable, Draft, Feed, HouseStyle, KeptRow, KeptRowVersion, Message
+from meadowrun.messages.models import Comment, DataTable, Feed, HouseStyle, KeptRow, KeptRowVersion, Message
 from meadowrun.messages.values import known_refs
 
 KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
@@ -52,8 +52,8 @@ def keep_row(session: orm.Session, actor: Actor, now: dt.datetime, name: str, li
     else:
         session.refresh(row, with_for_update=True)
         if based_on is not None and based_on != row.version:
-            raise Conflict(f"{row.changed_by} changed this row meanwhile. What you wrote is still here; look at theirs in "
-                           "another window first.")
+            raise Conflict(f"{row.changed_by} changed this row meanwhile, or you did in another window. What you typed is still here.",
+                           row.version)
         if taken["lines"] == row.lines and name == row.name:
             return row
         said = differences(doc.empty() | {"lines": row.lines}, doc.empty() | {"lines": taken["lines"]})
@@ -74,11 +74,8 @@ def follow(session: orm.Session, actor: Actor, now: dt.datetime, row: KeptRow, m
         if message.id not in message_ids or versions == {row.version}:
             continue
         session.refresh(message, with_for_update=True)
-        message.document = message.document | {"lines": _raised(message.document["lines"], row)}
-        message.draft += 1
-        message.changed_at, message.changed_by = now, actor.name
-        session.add(Draft(message_id=message.id, number=message.draft, document=message.document, at=now, by=actor.name,
-                          changes=f"kept row “{row.name}” follows to version {row.version}"))
+        raised = message.document | {"lines": _raised(message.document["lines"], row)}
+        actions.next_draft(session, actor, now, message, raised, f"kept row “{row.name}” follows to version {row.version}")
         audit.record(session, actor, now, "let follow a row", "message", message.id, message.name, row=row.name)
         followed.append(message)
     session.flush()

@@ -17,6 +17,8 @@ class Message(Base):
     channel: orm.Mapped[str] = orm.mapped_column(server_default="email")
     #: number of the newest draft
     draft: orm.Mapped[int]
+    #: grows with every save, so that nobody, in two windows or as two people, overwrites what they have not seen
+    version: orm.Mapped[int] = orm.mapped_column(server_default="1")
     #: the newest draft's content; see core/content/document.py
     document: orm.Mapped[dict[str, Any]]
     created_at: orm.Mapped[dt.datetime]
@@ -29,7 +31,7 @@ class Message(Base):
 
 
 class Draft(Base):
-    """One saved state of a message. Saves of one person within ten minutes share a draft."""
+    """A state of a message. One person's saves share a draft for some minutes, unless it is named or was asked about."""
 
     __tablename__ = "drafts"
     message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"),
@@ -38,8 +40,13 @@ class Draft(Base):
     document: orm.Mapped[dict[str, Any]]
     #: what changed against the draft before, in words
     changes: orm.Mapped[str]
+    #: when it was begun
     at: orm.Mapped[dt.datetime]
     by: orm.Mapped[str]
+    #: what its author calls it; empty: nothing
+    name: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: somebody was asked about it: what is written now becomes the next draft
+    frozen: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
 
 
 class Edition(Base):
@@ -171,6 +178,8 @@ class Review(Base):
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
     message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True)
     draft: orm.Mapped[int]
+    #: the fingerprint of what was asked about; only that can be approved
+    content: orm.Mapped[str] = orm.mapped_column(server_default="")
     reviewer_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("users.id"))
     asked_by: orm.Mapped[str]
     asked_at: orm.Mapped[dt.datetime]

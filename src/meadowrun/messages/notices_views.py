@@ -16,7 +16,7 @@ from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, now, settings, words, zone
 from meadowrun.tracking.queries import devices_by_kind, devices_of
 
 pages = flask.Blueprint("notices", __name__)
@@ -67,7 +67,7 @@ def _follows(message: Message) -> dict[str, Any]:
 def save(ident: int) -> object:
     message, data = _message(ident), body()
     given = {"subject": str(data.get("subject", "")), "plain": str(data.get("plain", "")), "push": data.get("push")}
-    actions.save(db(), actor(), now(), message, message.document | given, integer(str(data.get("draft", "")), "draft"), words())
+    actions.save(db(), actor(), now(), message, message.document | given, views.version_of(data), words(), data.get("apart") is True)
     parts = _follows(message)
     answer = views.saved_answer(message.draft, message, "messages/notice_margin.html", parts)
     if data.get("redraw"):

@@ -145,10 +145,56 @@ def approved(session: orm.Session, message_id: int) -> Edition | None:
                           .order_by(Edition.number.desc()).limit(1))
 
 
-def to_send(session: orm.Session, message: Message) -> Json:
-    """The document a send would give people: the newest draft, or, where the house asks for review, the approved one."""
-    edition = approved(session, message.id) if house(session).review else None
-    return edition.document if edition else message.document
+@dataclasses.dataclass(frozen=True)
+class State:
+    """Which state of a message a send gives people: an approved edition, or the newest draft."""
+
+    message: Message
+    #: the newest edition that somebody approved
+    approved: Edition | None
+    #: only approved editions may be sent
+    required: bool
+    #: the newest draft is not what was approved, and the send takes it all the same
+    newest: bool
+
+    @property
+    def missing(self) -> bool:
+        """Nothing may be sent: approval is asked for, and nobody gave it."""
+        return self.required and self.approved is None
+
+    @property
+    def edition(self) -> Edition | None:
+        """The edition that is taken; None: the newest draft."""
+        return None if self.newest or self.approved is None else self.approved
+
+    @property
+    def differs(self) -> bool:
+        """Something was written since the approved edition."""
+        return self.approved is not None and self.approved.document != self.message.document
+
+    @property
+    def document(self) -> Json:
+        return self.edition.document if self.edition else self.message.document
+
+    @property
+    def words(self) -> str:
+        """The state in words."""
+        if self.edition:
+            return f"edition {self.edition.number}, approved by {self.edition.approved_by}"
+        return f"draft {self.message.draft}" + (", which nobody has approved" if self.approved or self.required else "")
+
+
+def state_to_send(session: orm.Session, message: Message, takes: str) -> State:
+    """What a send that takes “approved” or “newest” gives people. The approved edition serves on while the next is written;
+    a newer draft goes only where that was chosen, and never where the house asks for approval."""
+    edition, required = approved(session, message.id), house(session).review
+    return State(message, edition, required, edition is not None and takes == "newest" and not required
+                 and edition.document != message.document)
+
+
+def to_send(session: orm.Session, message: Message, takes: str) -> Json:
+    """The document that a send gives people."""
+    return state_to_send(session, message, takes).document
 
 
 def members(session: orm.Session, document: Json) -> list[Json]:
@@ -214,6 +260,14 @@ def comments(session: orm.Session, message_id: int) -> list[Comment]:
 
 def reviews(session: orm.Session, message_id: int) -> list[Review]:
     return list(session.scalars(sa.select(Review).where(Review.message_id == message_id).order_by(Review.id.desc())))
+
+
+def reviews_by_draft(session: orm.Session, message_id: int) -> dict[int, list[Review]]:
+    """What was asked and decided about each draft, the newest first."""
+    found: dict[int, list[Review]] = {}
+    for review in reviews(session, message_id):
+        found.setdefault(review.draft, []).append(review)
+    return found
 
 
 def blank_tests(session: orm.Session, refs: Collection[str], words: Dictionary) -> tuple[dict[str, str], dict[str, Any]]:

@@ -6,7 +6,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import places, walk
 from meadowrun.messages import actions, keeping, queries, views
-from meadowrun.messages.models import Comment, Review
+from meadowrun.messages.models import Comment, Draft, Review
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings
 
@@ -21,11 +21,14 @@ def show(ident: int) -> object:
 def _page(ident: int, problem: MeadowrunError | None = None) -> object:
     message = queries.message(db(), ident)
     approved = queries.approved(db(), ident)
+    asked = next((r for r in queries.reviews(db(), ident) if r.state == "asked"), None)
+    draft = db().get(Draft, (ident, asked.draft)) if asked else None
     return flask.render_template(
         "messages/review.html", message=message, problem=problem, reviews=queries.reviews(db(), ident), approved=approved,
         people=[u for u in people_who(db(), "approver") if u.id != actor().user_id], house=queries.house(db()),
         comments=queries.comments(db(), ident), places=places(message.document["lines"]), me=actor().user_id,
-        changes=differences(approved.document, message.document) if approved else [], names={u.id: u.name for u in people_who(db(), "viewer")})
+        changes=differences(approved.document, message.document) if approved else [], names={u.id: u.name for u in people_who(db(), "viewer")},
+        asked=asked, reviewed=draft.document if draft else message.document)
 
 
 @pages.post("/messages/<int:ident>/review")
@@ -37,7 +40,7 @@ def ask(ident: int) -> object:
     except MeadowrunError as problem:
         db().rollback()
         return _page(ident, problem), problem.status
-    return done("review.show", f"Draft {message.draft} waits for a word.", ident=ident)
+    return done("review.show", f"Draft {message.draft} waits for an answer; what you write now becomes draft {message.draft + 1}.", ident=ident)
 
 
 @pages.post("/messages/<int:ident>/review/<int:number>")
@@ -52,11 +55,11 @@ def answer(ident: int, number: int) -> object:
     form = flask.request.form
     try:
         actions.answer_review(db(), actor(), now(), message, review, form.get("answer") == "approve", form.get("note", ""),
-                              settings().public_url)
+                              settings().public_url, form.get("content", ""))
     except MeadowrunError as problem:
         db().rollback()
         return _page(ident, problem), problem.status
-    return done("review.show", "Approved: this is what sends give people now." if review.state == "approved" else
+    return done("review.show", f"Draft {review.draft} is approved: sends give people this now." if review.state == "approved" else
                 "Sent back, with your words.", ident=ident)
 
 

@@ -7,7 +7,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.lines import listed
 from meadowrun.messages import keeping, queries, reading, views
 from meadowrun.messages.models import KeptRow, KeptRowVersion, Message
-from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, words, zone
 
 pages = flask.Blueprint("rows", __name__)
 
@@ -59,7 +59,7 @@ def save(ident: int) -> object:
     lines = document.get("lines") if isinstance(document, dict) else None
     if not isinstance(lines, list):
         raise Invalid("Post a document with lines.")
-    keeping.keep_row(db(), actor(), now(), row.name, lines, words(), row, integer(str(body().get("draft")), "draft"))
+    keeping.keep_row(db(), actor(), now(), row.name, lines, words(), row, views.version_of(body()))
     return flask.jsonify(views.saved_document(row.version, _document(row.lines), None))
 
 

@@ -15,7 +15,7 @@ from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, now, settings, words, zone
 
 pages = flask.Blueprint("texting", __name__)
 
@@ -64,7 +64,7 @@ def save(ident: int) -> object:
     text = str(body().get("text", ""))
     if body().get("plainer"):
         text = sms.plainer(text)
-    actions.save(db(), actor(), now(), message, message.document | {"plain": text}, integer(str(body().get("draft", "")), "draft"), words())
+    actions.save(db(), actor(), now(), message, message.document | {"plain": text}, views.version_of(body()), words(), body().get("apart") is True)
     parts = _follows(message)
     answer = views.saved_answer(message.draft, message, "messages/text_margin.html", parts) | {"text": message.document["plain"] or ""}
     if body().get("plainer") or body().get("redraw"):

@@ -26,6 +26,7 @@ from meadowrun.people.queries import anybody, contacts_page, file_weights
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import look, segments
 from meadowrun.sends.queries import count_by_message, senders
+from meadowrun.shell.accounts import people_who
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
 from meadowrun.tags.page import narrowed
 from meadowrun.tracking.queries import websites
@@ -165,13 +166,19 @@ def save(ident: int) -> object:
     """Saves the lines as typed and answers with what follows from them."""
     message = queries.message(db(), ident)
     data = body()
-    actions.save(db(), actor(), now(), message, data.get("document"), integer(str(data.get("draft", "")), "draft"), words())
+    actions.save(db(), actor(), now(), message, data.get("document"), version_of(data), words(), data.get("apart") is True)
     return flask.jsonify(saved_document(message.draft, message.document, message))
+
+
+def version_of(data: dict[str, Any]) -> int:
+    """The version of a message that something posted is based on."""
+    return integer(str(data.get("version", "")), "version")
 
 
 def saved_answer(number: int, message: Message | None, margin: str, parts: dict[str, Any]) -> dict[str, Any]:
     """What every editor gets back after a save: which draft or version it is, when, and the margin."""
-    return {"draft": number, "saved": f"{now().astimezone(zone()):%H:%M}", "margin": flask.render_template(margin, message=message, **parts)}
+    return {"draft": number, "version": message.version if message else number, "saved": f"{now().astimezone(zone()):%H:%M}",
+            "margin": flask.render_template(margin, message=message, **parts)}
 
 
 def saved_document(number: int, document: doc.Json, message: Message | None) -> dict[str, Any]:
@@ -303,7 +310,16 @@ def fills(ident: int = 0) -> object:
 def drafts(ident: int) -> object:
     message = queries.message(db(), ident)
     return flask.render_template("messages/drafts.html", message=message, rows=queries.drafts(db(), ident),
-                                 editions=queries.editions(db(), ident))
+                                 editions=queries.editions(db(), ident), reviews=queries.reviews_by_draft(db(), ident),
+                                 names={u.id: u.name for u in people_who(db(), "viewer")})
+
+
+@pages.post("/messages/<int:ident>/drafts/<int:number>/name")
+@needs("author")
+def name_draft(ident: int, number: int) -> object:
+    """Gives a draft a name; so it is kept as it is."""
+    actions.name_draft(db(), actor(), now(), queries.message(db(), ident), number, flask.request.form.get("name", ""))
+    return done("messages.drafts", ident=ident)
 
 
 @pages.get("/messages/<int:ident>/drafts/<int:number>.html")

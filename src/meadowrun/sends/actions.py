@@ -49,6 +49,9 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     channel = channel_of(session, send)
     for name, value in changed.items():
         setattr(send, name, value)
+    if "message_id" in changed and "takes" not in changed:
+        # What was chosen for one message is no answer for another.
+        send.takes = "approved"
     if channel_of(session, send) != channel:
         # Who may get a text was no answer to who may get a notice.
         send.consent_rule = "agreed"
@@ -84,7 +87,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         return sorted_checks(found)
     campaign = session.get_one(Campaign, send.campaign_id)
     words = dictionary(session)
-    document = message_queries.to_send(session, message)
+    document = message_queries.to_send(session, message, send.takes)
     try:
         compiled = message_queries.compiled(session, document, public_url)
     except CompileError as problem:
@@ -118,7 +121,7 @@ def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, publ
     if send.leaves_at is not None and send.leaves_at < now - dt.timedelta(minutes=5):
         raise Invalid("The moment it should leave has passed. Choose another, or send it now.", "leaves")
     message = session.get_one(Message, send.message_id)
-    send.edition_id = message_actions.edition_to_send(session, actor, now, message, public_url).id
+    send.edition_id = message_actions.edition_to_send(session, actor, now, message, public_url, send.takes).id
     send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
     send.started_by = actor.name
     send.changed_at = now

@@ -36,6 +36,8 @@ class Send(Base):
     #: {"in": [{"segment": id} | {"list": id}], "out": [...]}; an empty "in" means nobody was named yet
     audience: orm.Mapped[dict[str, Any]]
     message_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("messages.id"))
+    #: which state of the message it gives people: “approved” (the newest draft while nothing is), or the “newest” draft
+    takes: orm.Mapped[str] = orm.mapped_column(server_default="approved")
     edition_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("editions.id"))
     #: the campaign's facts as they were when it was started: what was sent stays as it was
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))

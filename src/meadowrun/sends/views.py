@@ -25,7 +25,7 @@ from meadowrun.core.wording import count_of
 from meadowrun.gateways import sms
 from meadowrun.gateways.smtp import reachable
 from meadowrun.messages.models import Edition, Message
-from meadowrun.messages.queries import compiled, to_send
+from meadowrun.messages.queries import compiled, state_to_send, to_send
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import save_topic
@@ -66,10 +66,11 @@ def sheet(send: Send, problem: MeadowrunError | None) -> str:
     findings = actions.findings(db(), send, settings().public_url, going)
     three = _three(send, estimate) if estimate and going and send.message_id else []
     usual = _usual(send)
+    message = db().get(Message, send.message_id) if send.message_id else None
     return flask.render_template(
         "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
         trouble=trouble, findings=findings, problem=problem, three=three, as_of=as_of, **_spoken(send),
-        message=db().get(Message, send.message_id) if send.message_id else None,
+        message=message, state=state_to_send(db(), message, send.takes) if message else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
@@ -145,7 +146,7 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
 
 def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rendered]:
     """What some people would get now. Whoever has no version of the message is left out. Raises CompileError."""
-    renderer = Renderer(compiled(db(), to_send(db(), message), settings().public_url, tracked=False))
+    renderer = Renderer(compiled(db(), to_send(db(), message, send.takes), settings().public_url, tracked=False))
     values = of_people(db(), ids, Needs.of(renderer.compiled), words(), now(), zone())
     facts = db().get_one(Campaign, send.campaign_id).facts
     found = {}
@@ -167,11 +168,12 @@ def last_look(ident: int) -> object:
     except Invalid as problem:
         return sheet(send, problem), 422
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
+    message = db().get(Message, send.message_id) if send.message_id else None
     return flask.render_template(
         "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, **_spoken(send),
         findings=findings, three=_three(send, estimate) if send.message_id else [], leaves=_leaves(send),
         blocked=any(f.level == MUST for f in findings), mail_problem=_gateway_problem(send), success=_success(send),
-        message=db().get(Message, send.message_id) if send.message_id else None,
+        message=message, state=state_to_send(db(), message, send.takes) if message else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])])
 

@@ -17,6 +17,7 @@ from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
 from meadowrun.messages.models import Message
+from meadowrun.messages.queries import State, state_to_send
 from meadowrun.people.models import PeopleList, Topic
 from meadowrun.people.queries import common_zones, lists, topics
 from meadowrun.segments import actions as segment_actions
@@ -44,7 +45,7 @@ def word(ident: int, slot: str) -> object:
         "sends/word.html", send=send, slot=slot, all_of=CHANNEL_WORDS[channel], segments=segments(db()), lists=[item for item, _ in lists(db())],
         messages=queries.messages_lately(db()), channels=CHANNELS,
         lately=queries.used_lately(db(), send.id),
-        senders=queries.senders(db()), topics=topics(db()),
+        state=_state(send), senders=queries.senders(db()), topics=topics(db()),
         kinds=event_kinds(db()), here=here,
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}))
@@ -64,6 +65,12 @@ def answer(ident: int, slot: str) -> object:
     return done("sends.show", ident=ident)
 
 
+def _state(send: Send) -> State | None:
+    """Which state of its message a send takes."""
+    message = db().get(Message, send.message_id) if send.message_id else None
+    return state_to_send(db(), message, send.takes) if message else None
+
+
 def _values(send: Send, slot: str) -> dict[str, Any]:
     form = flask.request.form
     if slot in ("in", "out"):
@@ -77,6 +84,8 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
         return {"message_id": _begun(form["new_message"], form.get("channel", "email")).id}
     if slot == "message":
         return {"message_id": found_row(db(), Message, integer(form.get("message"), "message"), "message").id}
+    if slot == "state":
+        return {"takes": "newest" if form.get("takes") == "newest" else "approved"}
     if slot == "from" and form.get("sender_name", "").strip():
         require(actor(), "admin")
         return {"sender_id": actions.save_sender(db(), actor(), now(), form["sender_name"], form.get("address", ""), "").id}

@@ -6,7 +6,7 @@ import psycopg
 import sqlalchemy.exc
 import werkzeug.exceptions
 
-from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.base.logs import log
 from meadowrun.shell.request import db
 
@@ -19,10 +19,11 @@ def wants_json() -> bool:
     return flask.request.path.startswith("/api/") or best == "application/json" or flask.request.is_json
 
 
-def answer(message: str, status: int, where: str | None = None) -> tuple[flask.Response | str, int]:
+def answer(message: str, status: int, where: str | None = None, newest: int | None = None) -> tuple[flask.Response | str, int]:
     """An error as the asker can use it: JSON for scripts, a page for people."""
     if wants_json():
-        return flask.jsonify(error=message, where=where, request=flask.g.get("request_id")), status
+        more = {"newest": newest} if newest is not None else {}
+        return flask.jsonify(error=message, where=where, request=flask.g.get("request_id"), **more), status
     page = flask.render_template("problem.html", title=_TITLES.get(status, "Something went wrong"), message=message,
                                  status=status)
     return page, status
@@ -31,7 +32,8 @@ def answer(message: str, status: int, where: str | None = None) -> tuple[flask.R
 def register(app: flask.Flask) -> None:
     @app.errorhandler(MeadowrunError)
     def ours(problem: MeadowrunError) -> object:
-        return answer(str(problem), problem.status, problem.where if isinstance(problem, Invalid) else None)
+        return answer(str(problem), problem.status, problem.where if isinstance(problem, Invalid) else None,
+                      problem.newest if isinstance(problem, Conflict) else None)
 
     @app.errorhandler(flask_wtf.csrf.CSRFError)
     def forged(problem: flask_wtf.csrf.CSRFError) -> object:

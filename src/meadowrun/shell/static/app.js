@@ -15,8 +15,25 @@ const Meadowrun = {
       throw {message: 'Meadowrun does not answer. What you typed is still here; it is tried again with your next change.', status: 0};
     }
     const answer = await response.json().catch(() => ({}));
-    if (!response.ok) throw {message: answer.error || 'That did not work.', where: answer.where, status: response.status};
+    if (!response.ok) throw {message: answer.error || 'That did not work.', where: answer.where, status: response.status, newest: answer.newest};
     return answer;
+  },
+
+  // Two people, or two windows, wrote at once: the two ways out, as buttons beside what happened.
+  conflict(problem, mine, theirs) {
+    Meadowrun.say(problem.message);
+    const note = document.getElementById('said');
+    for (const [words, deed] of [['Keep mine (theirs stays among the drafts)', mine], ['Open theirs (mine stays among the drafts)', theirs]]) {
+      const button = Object.assign(document.createElement('button'), {type: 'button', className: 'btn btn-line btn-small ms-2', textContent: words});
+      button.addEventListener('click', deed);
+      note.append(button);
+    }
+  },
+
+  // Makes an earlier draft or version the newest again and shows it.
+  async restore(base, number) {
+    await fetch(`${base}/restore/${number}`, {method: 'POST', headers: {'X-CSRFToken': Meadowrun.csrf()}});
+    window.location.reload();
   },
 
   // Shows a problem at the top of the page, or takes it away.

@@ -4,7 +4,7 @@
   const base = page.dataset.base;
   const kept = page.dataset.kept === '1';
   let doc = JSON.parse(page.dataset.document);
-  let draft = Number(page.dataset.draft);
+  let draft = Number(page.dataset.draft), version = Number(page.dataset.version);
   let person = page.dataset.person;
   let look = 'desk';
   let waiting = null, dirty = false, here = '';
@@ -41,13 +41,14 @@
     waiting = setTimeout(save, 450);
   }
 
-  function save(redraw, step) {
+  function save(redraw, step, apart) {
     unsaved();
     const sent = JSON.stringify(doc);
     saving = saving.then(async () => {
       try {
-        const answer = await Meadowrun.post(base + '/save', {document: JSON.parse(sent), draft, redraw: redraw === true});
+        const answer = await Meadowrun.post(base + '/save', {document: JSON.parse(sent), version, redraw: redraw === true, apart: apart === true});
         draft = answer.draft;
+        version = answer.version;
         if (JSON.stringify(doc) === sent) { dirty = false; doc = answer.document; }
         const now = JSON.stringify(answer.document);
         if (!step && past[past.length - 1] !== now) { past.push(now); future = []; }
@@ -59,10 +60,20 @@
         await read();
       } catch (problem) {
         said.textContent = 'Not saved yet';
-        Meadowrun.say(problem.message);
+        if (problem.newest === undefined) Meadowrun.say(problem.message);
+        else Meadowrun.conflict(problem, () => keep(problem.newest), () => keep(problem.newest, true));
       }
     });
     return saving;
+  }
+
+  // Mine becomes a draft of its own after theirs; to open theirs, that one is made the newest again.
+  async function keep(newest, theirs) {
+    version = newest;
+    const before = draft;
+    await save(true, false, true);
+    if (!dirty && theirs) await Meadowrun.restore(base, draft - 1);
+    else if (draft === before) said.textContent = 'Not saved yet';
   }
 
   function drawn(html) {

@@ -2,7 +2,7 @@
 (() => {
   const page = document.querySelector('[data-short]');
   const {base, message} = page.dataset;
-  let {draft, person} = page.dataset;
+  let {draft, version, person} = page.dataset;
   let waiting = null, dirty = false;
   let saving = Promise.resolve();
   const words = Meadowrun.words(message, Meadowrun.who(), () => soon());
@@ -65,8 +65,9 @@
     saving = saving.then(async () => {
       const sent = JSON.stringify(kind.gathered());
       try {
-        const answer = await Meadowrun.post(base, {...JSON.parse(sent), draft, ...(more || {})});
+        const answer = await Meadowrun.post(base, {...JSON.parse(sent), version, ...(more || {})});
         draft = answer.draft;
+        version = answer.version;
         Object.entries(answer.slots || {}).forEach(([slot, drawn]) => { at(slot).innerHTML = drawn; });
         kind.saved();
         dirty = !more && JSON.stringify(kind.gathered()) !== sent;
@@ -76,10 +77,19 @@
         await read();
       } catch (problem) {
         put('saved', 'Not saved yet');
-        Meadowrun.say(problem.message);
+        if (problem.newest === undefined) Meadowrun.say(problem.message);
+        else Meadowrun.conflict(problem, () => keep(problem.newest), () => keep(problem.newest, true));
       }
     });
     return saving;
+  }
+
+  // Mine becomes a draft of its own after theirs; to open theirs, that one is made the newest again.
+  async function keep(newest, theirs) {
+    version = newest;
+    await save({apart: true});
+    dirty = false;
+    if (theirs) await Meadowrun.restore(message, draft - 1);
   }
 
   async function read() {
