@@ -59,6 +59,46 @@ def door(database, settings, **answers):
         control.stop()
 
 
+class Listening(Door):
+    """Remembers how each address came, and the headers of each email."""
+
+    def __init__(self, **answers):
+        super().__init__(**answers)
+        self.came = []
+
+    async def handle_DATA(self, server, session, envelope):
+        head = envelope.original_content.partition(b"\r\n\r\n")[0]
+        self.came.append((envelope.rcpt_tos[0], next(line for line in head.split(b"\r\n") if line.startswith(b"To: ")).decode(),
+                          "SMTPUTF8" in envelope.mail_options))
+        return "250 taken"
+
+
+@pytest.mark.parametrize(("offered", "came", "outcomes"), [
+    (True, [("ann@post.example", "To: ann@post.example", False), ("bo@xn--bcher-kva.example", "To: bo@xn--bcher-kva.example", False),
+            ("jürgen@bücher.example", "To: jürgen@bücher.example", True)], {"delivered": 3}),
+    (False, [("ann@post.example", "To: ann@post.example", False), ("bo@xn--bcher-kva.example", "To: bo@xn--bcher-kva.example", False)],
+     {"delivered": 2, "bad_address": 1})])
+def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_up(database, settings, job_context, offered, came, outcomes):
+    with clock.at(NOW), database.session() as session:
+        for address in ("jürgen@bücher.example", "ann@post.example", "bo@bücher.example"):
+            add(session, NOW, address)
+        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
+    made, port = Listening(), free_port()
+    control = Controller(made, hostname="127.0.0.1", port=port, enable_SMTPUTF8=offered)
+    control.start()
+    try:
+        jobs.set_context(jobs.Context(database, dataclasses.replace(settings, smtp_url=f"smtp://127.0.0.1:{port}")))
+        start(database, settings, ident, 3)
+        run_all(database, ident)
+    finally:
+        control.stop()
+    assert sorted(made.came) == came
+    assert counts(database, ident)[0] == outcomes
+    with database.session() as session:
+        notes = session.scalars(sa.text("SELECT note FROM deliveries WHERE outcome = 'bad_address'")).all()
+        assert notes == ([] if offered else ["the mail server takes no letters outside ASCII before the @"])
+
+
 def send_to(database, *names):
     with clock.at(NOW), database.session() as session:
         for name in names:

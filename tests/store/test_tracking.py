@@ -80,7 +80,7 @@ def test_clicks_lead_where_the_edition_says_and_nowhere_else(database, settings,
     answer = client.get(f"/c/{token(settings, sent, 'ann')}/0?to=https://evil.example", headers=READER)
     assert answer.status_code == 302 and answer.location.startswith("https://farrowhill.example/book?mr=")
     assert client.get(f"/c/{token(settings, sent, 'ann')}/1", headers=READER).location.startswith(
-        "https://farrowhill.example/more?x=a+b%26c&mr=")
+        "https://farrowhill.example/more?x=a%20b%26c&mr=")
     assert client.get(f"/c/{token(settings, sent, 'ann')}/9", headers=READER).status_code == 404
     assert client.get("/c/forged/0", headers=READER).status_code == 404
     assert client.get(f"/c/{signing.make('other' * 9, sent[0], sent[1]['ann'])}/0", headers=READER).status_code == 404

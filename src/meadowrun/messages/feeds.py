@@ -2,6 +2,7 @@
 
 import datetime as dt
 import json
+import math
 import re
 import threading
 import time
@@ -18,6 +19,9 @@ from meadowrun.messages.models import Feed
 
 #: Bytes of an answer that are read; a longer one counts as none.
 MOST_BYTES = 200_000
+#: How deep lists and objects of an answer may stand in each other.
+_DEEPEST = 50
+_TOO_DEEP = f"lists and objects stand more than {_DEEPEST} deep in each other"
 _MOST_KEPT = 2000
 _kept: OrderedDict[str, tuple[dt.datetime, Any]] = OrderedDict()
 #: addresses that just gave nothing: until when (on the process's own clock) they are not asked again, and why
@@ -115,10 +119,43 @@ def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:
                 raise ValueError(f"the answer took longer than {timeout_ms / 1000:g} s")
     if len(body) > MOST_BYTES:
         raise ValueError(f"the answer is larger than {MOST_BYTES // 1000} kB")
+    return read(body)
+
+
+def read(body: bytes) -> Any:
+    """An answer's JSON, as it can be kept and filled in. Raises ValueError with words for the author.
+
+    JSON has no NaN (RFC 8259, 6); NUL and halves of characters, which no database keeps, are taken out of texts.
+    """
     try:
-        return json.loads(body)
-    except ValueError:
+        return _usable(json.loads(body, parse_constant=_no_number), 0)
+    except RecursionError:
+        raise ValueError(_TOO_DEEP) from None
+    except UnicodeDecodeError:
+        raise ValueError("the answer is not in UTF-8") from None
+    except json.JSONDecodeError:
         raise ValueError("the answer is not JSON") from None
+
+
+def _no_number(name: str) -> Any:
+    raise ValueError(f"the answer holds {name}, which is no number in JSON")
+
+
+def _usable(value: Any, depth: int) -> Any:
+    if depth > _DEEPEST:
+        raise ValueError(_TOO_DEEP)
+    if isinstance(value, str):
+        return value.replace("\0", "").encode(errors="replace").decode()
+    if isinstance(value, float) and not math.isfinite(value):
+        raise ValueError("the answer holds a number that is too large")
+    if isinstance(value, int) and abs(value) >= 1 << 63:
+        # Larger than other programs read it: as it is written.
+        return str(value)
+    if isinstance(value, list):
+        return [_usable(item, depth + 1) for item in value]
+    if isinstance(value, dict):
+        return {str(_usable(key, depth + 1)): _usable(item, depth + 1) for key, item in value.items()}
+    return value
 
 
 def pick(answer: Any, part: str) -> Any:

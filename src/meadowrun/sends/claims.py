@@ -55,6 +55,7 @@ RETURNING d.contact_id
 WRITE = """
 UPDATE deliveries d SET
     outcome = CASE WHEN v.outcome IN ('waiting', 'deferred') AND s.state = 'stopped' THEN 'stopped' ELSE v.outcome END,
+    at = CASE WHEN v.outcome IN ('waiting', 'deferred') THEN d.at ELSE coalesce(d.at, :now) END,
     note = nullif(v.note, ''), tries = d.tries + (v.outcome = 'deferred')::int,
     filled = coalesce(v.filled, d.filled), address = coalesce(v.address, d.address),
     not_before = CASE v.outcome WHEN 'deferred' THEN CAST(:again AS timestamptz)
@@ -141,7 +142,7 @@ class Claim:
         rows = [{"id": r.contact_id, "outcome": r.outcome, "note": clean(r.note),
                  "filled": known[r.contact_id][0] if r.contact_id in known else None,
                  "address": known[r.contact_id][1] if r.contact_id in known else None} for r in results]
-        done = session.execute(sa.text(WRITE), {**self.key, "rows": as_json(rows), "again": now + TRY_AGAIN,
+        done = session.execute(sa.text(WRITE), {**self.key, "rows": as_json(rows), "now": now, "again": now + TRY_AGAIN,
                                                 "ask": now + ASK_AFTER if can_be_asked else None})
         return set(done.scalars())
 

@@ -1,14 +1,14 @@
 """What readers reach: the opening picture, links, the way out, preferences; the keys of connections; what gateways tell."""
 
 from typing import Any
-from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
+from urllib.parse import urlsplit, urlunsplit
 
 import flask
 
 from meadowrun.base import signing
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import MeadowrunError
-from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, render_address
+from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
@@ -80,8 +80,8 @@ def _target(found: tuple[int, int], number: int) -> str | None:
     link = next((x for x in links if x.number == number), None)
     if link is None or not link.href:
         return None
-    address = render_address(link.href, nested(delivery.filled or {}, send.facts, "")) if "{" in link.href else link.href
-    return address if urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
+    address = link_address(link, nested(delivery.filled or {}, send.facts, ""))
+    return address if address and urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
 
 
 @pages.get("/n/<token>")
@@ -126,8 +126,8 @@ def _known_visitor(target: str, contact_id: int) -> str:
     if not own_document and origin not in queries.websites(db()):
         return target
     sign = f"{contact_id}.{signing.sign_text(settings().secret, 'visitor', str(contact_id))}"
-    query = [*parse_qsl(parts.query, keep_blank_values=True), ("mr", sign)]
-    return urlunsplit(parts._replace(query=urlencode(query)))
+    # The query stays as it was written, byte for byte: websites may have signed it.
+    return urlunsplit(parts._replace(query=f"{parts.query}&mr={sign}" if parts.query else f"mr={sign}"))
 
 
 def _public_page(name: str, **shown: Any) -> str:

@@ -16,8 +16,9 @@ import mrml
 
 from meadowrun.core.content import asking, fillins
 from meadowrun.core.content import card as cards
+from meadowrun.core.content.addresses import addresses, encoded, encoded_in, normal
 from meadowrun.core.content.document import Json
-from meadowrun.core.content.filling import template
+from meadowrun.core.content.filling import item_values, number_of_item, template
 from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
 from meadowrun.core.content.lines import live, walk, with_rows
 from meadowrun.core.content.plain import plain_text
@@ -26,7 +27,6 @@ from meadowrun.core.content.push import mapped, texts_of
 _WORD = re.compile(r"<!--MRPART(\d+)X-->|MRPART(\d+)X")
 _CODE = re.compile(r"MRCODE(\d+)X")
 _HREF = re.compile(r'href="([^"]*)"')
-_URL = re.compile(r"https?://[^\s<>\"]+")
 #: the last sign of a short link: which link of the message it is
 SIGNS = "0123456789abcdefghijklmnopqrstuvwxyz"
 _GAPS = re.compile(r"\n{3,}")
@@ -43,11 +43,15 @@ class NoVersion(ValueError):
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Link:
-    """A tracked address of an edition; `href` may hold fill-ins."""
+    """A tracked address of an edition; `href` may hold fill-ins. One inside a list from a feed stands once for each item."""
 
     number: int
     label: str
     href: str
+    #: the list it stands in, such as feed.programme.items; empty: none
+    each: str = ""
+    #: which item of that list, from 0
+    item: int = 0
 
 
 @dataclasses.dataclass(frozen=True)
@@ -136,15 +140,19 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     page = ""
     if not document.get("text_only"):
         page = _page(document, lines, parts, public_url, token, not tracked)
+    if page:
+        page = _Hrefs(page, links, parts, public_url, token, first_link).tracked() if tracked else \
+            _HREF.sub(lambda m: _encoded_href(m, parts), page)
     if page and tracked:
-        page = _HREF.sub(lambda m: _tracked(m, page, links, parts, public_url, token, first_link), page)
         pixel = f'<img src="{public_url}/o/{token}" width="1" height="1" alt="" style="display:block;border:0" />'
         page = page.replace("</body>", pixel + "</body>", 1)
     text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKEN if tracked else 'preview'}")
     if document.get("channel") == "sms":
         text = _shortened(text, links, public_url, first_link)
     elif tracked:
-        text = _track_text(text, links, public_url, bool(document.get("text_only")), first_link)
+        text = _track_text(text, links, public_url, first_link)
+    else:
+        text = encoded_in(text)
     push = document.get("push")
     if push:
         push = _notice(push, links, public_url, tracked, first_link)
@@ -196,45 +204,88 @@ def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, 
     return page
 
 
-def _tracked(match: re.Match[str], page: str, links: list[Link], parts: Parts, public_url: str, token: str, first: int) -> str:
-    href = html.unescape(match.group(1))
-    hidden = _WORD.match(href)
-    if hidden and parts.sources[int(hidden.group(2) or 0)].strip("{} ") in fillins.BARE:
-        return match.group()
-    if not href.startswith(("http", "MRPART")) or href.startswith((f"{public_url}/u/", f"{public_url}/p/")):
-        return match.group()
-    after = page[match.end():match.end() + 2000]
-    words = re.sub(r"<[^>]*>", " ", after.split(">", 1)[-1].split("</a>", 1)[0])
-    label = " ".join(html.unescape(_WORD.sub("…", words)).split())
-    if not label:
-        alt = re.search(r'alt="([^"]*)"', after.split("</a>", 1)[0])
-        label = (_WORD.sub("…", html.unescape(alt.group(1))) if alt else "") or "Picture"
+def _add(links: list[Link], first: int, label: str, href: str, loop: fillins.Tag | None) -> str:
+    """Adds a link, one for each item of the list it stands in, and gives what stands for its number in an address."""
     number = first + len(links)
-    links.append(Link(number, label[:80], _restore(parts, href)))
-    return f'href="{public_url}/c/{token}/{number}"'
+    if loop is None:
+        links.append(Link(number, label[:80], href))
+        return str(number)
+    links += [Link(number + item, f"{label[:70]}, item {item + 1}", href, loop.ref, item) for item in range(loop.most)]
+    return number_of_item(number)
 
 
-def _track_text(text: str, links: list[Link], public_url: str, add: bool, first: int) -> str:
-    """Addresses in the plain part that are also links of the HTML part lead through the same tracked address.
+def _encoded_href(match: re.Match[str], parts: Parts) -> str:
+    """An address that is not tracked, with what is filled in inside it percent-encoded."""
+    href = _restore(parts, html.unescape(match.group(1))).strip()
+    if "{{" not in href or not href.lower().startswith("http"):
+        return match.group()
+    return f'href="{parts.attribute(encoded(href))}"'
 
-    With `add`, for messages of text only, the others are tracked, too.
-    """
-    numbers: dict[str, int] = {}
-    for link in links:
-        numbers.setdefault(link.href, link.number)
 
-    def swap(match: re.Match[str]) -> str:
-        trailing = re.search(r"[.,;:)]*$", match.group())
-        tail = trailing.group() if trailing else ""
-        bare = match.group()[:len(match.group()) - len(tail)]
-        if bare.startswith(f"{public_url}/"):
+class _Hrefs:
+    """The links of a laid-out page, led through our own addresses."""
+
+    def __init__(self, page: str, links: list[Link], parts: Parts, public_url: str, token: str, first: int):
+        self.page, self.links, self.parts, self.first = page, links, parts, first
+        self.public_url, self.token = public_url, token
+        #: (place, the list that begins there, or None where one ends), in order
+        self._loops = [(m.end(), tag if tag.kind == "for" else None) for m in _WORD.finditer(page)
+                       if (source := parts.sources[int(m.group(1) or m.group(2))]).startswith("{%")
+                       and (tag := fillins.tag(source)).kind in ("for", "endfor")]
+        self._inside: fillins.Tag | None = None
+
+    def tracked(self) -> str:
+        return _HREF.sub(self._one, self.page)
+
+    def _loop(self, place: int) -> fillins.Tag | None:
+        while self._loops and self._loops[0][0] <= place:
+            self._inside = self._loops.pop(0)[1]
+        return self._inside
+
+    def _one(self, match: re.Match[str]) -> str:
+        loop = self._loop(match.start())
+        href = html.unescape(match.group(1)).strip()
+        hidden = _WORD.match(href)
+        if hidden and self.parts.sources[int(hidden.group(2) or 0)].strip("{} ") in fillins.BARE:
             return match.group()
-        if bare not in numbers and add:
-            numbers[bare] = first + len(links)
-            links.append(Link(numbers[bare], bare.split("://", 1)[-1][:80], bare))
-        return f"{public_url}/c/{{{{ token }}}}/{numbers[bare]}{tail}" if bare in numbers else match.group()
+        ours = href.startswith((f"{self.public_url}/u/", f"{self.public_url}/p/"))
+        if ours or not (href.startswith("MRPART") or href.lower().startswith(("http://", "https://"))):
+            return match.group()
+        number = _add(self.links, self.first, self._label(match), _restore(self.parts, href), loop)
+        return f'href="{self.public_url}/c/{self.token}/{number if loop is None else self.parts.hide(number)}"'
 
-    return _URL.sub(swap, text)
+    def _label(self, match: re.Match[str]) -> str:
+        """What a link is called in results: its words, or what its picture shows."""
+        after = self.page[match.end():match.end() + 2000].split(">", 1)[-1].split("</a>", 1)[0]
+        words = re.sub(r"<[^>]*>", " ", after)
+        label = " ".join(html.unescape(_WORD.sub("…", words)).split())
+        if not label:
+            alt = re.search(r'alt="([^"]*)"', after)
+            label = (_WORD.sub("…", html.unescape(alt.group(1))) if alt else "") or "Picture"
+        return label
+
+
+def _track_text(text: str, links: list[Link], public_url: str, first: int) -> str:
+    """Addresses in the plain part lead through the tracked address that the same one has in the HTML part, else through one
+    of their own."""
+    numbers: dict[tuple[str, str], str] = {}
+    for link in links:
+        numbers.setdefault((link.href, link.each), number_of_item(link.number) if link.each else str(link.number))
+    for (href, _), number in numbers.items():
+        if href.startswith("{{"):
+            # An address that is filled in as a whole is known by where the plain part puts it.
+            ours = f"{public_url}/c/{fillins.TOKEN}/{number}"
+            text = text.replace(f"({href})", f"({ours})").replace(f": {href}\n", f": {ours}\n")
+    made, place = [], 0
+    for found in addresses(text):
+        if text.startswith(f"{public_url}/", found.start):
+            continue
+        bare, each = normal(text[found.start:found.end]), found.loop.ref if found.loop else ""
+        if (bare, each) not in numbers:
+            numbers[bare, each] = _add(links, first, bare.split("://", 1)[-1], bare, found.loop)
+        made += [text[place:found.start], f"{public_url}/c/{fillins.TOKEN}/{numbers[bare, each]}"]
+        place = found.end
+    return "".join([*made, text[place:]])
 
 
 def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
@@ -272,13 +323,15 @@ def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first
 
 def _shortened(text: str, links: list[Link], public_url: str, first: int) -> str:
     """Every address as a short link of ours: the delivery's code, and the number of the link as its last sign."""
-    def swap(match: re.Match[str]) -> str:
-        tail = re.search(r"[.,;:)]*$", match.group())
-        bare = match.group()[:tail.start()] if tail else match.group()
-        links.append(Link(first + len(links), bare.split("://", 1)[-1][:80], bare))
-        return f"{public_url}/s/{fillins.SHORT}{SIGNS[(first + len(links) - 1) % len(SIGNS)]}{tail.group() if tail else ''}"
-
-    return re.sub(r"https?://(?:[^\s<>\"{}]|\{\{.*?\}\})+", swap, text)
+    made, place = [], 0
+    for found in addresses(text):
+        bare, number = text[found.start:found.end], first + len(links)
+        if number >= len(SIGNS):
+            raise CompileError(f"A text message can hold {len(SIGNS)} links at most.")
+        links.append(Link(number, bare.split("://", 1)[-1][:80], bare))
+        made += [text[place:found.start], f"{public_url}/s/{fillins.SHORT}{SIGNS[number]}"]
+        place = found.end
+    return "".join([*made, text[place:]])
 
 
 class Renderer:
@@ -329,6 +382,16 @@ def _mapper(change: Callable[..., Json], slots: Callable[..., Any], particulars:
     """Fills in the texts of a notice's or a card's particulars."""
     templates = {slot: template(text, escape=False) for slot, text in slots(particulars)}
     return lambda values: change(particulars, lambda slot, _: templates[slot](values))
+
+
+def link_address(link: Link, values: Mapping[str, Any]) -> str | None:
+    """Where a link leads for one person; None when the list it stands in has no such item for them."""
+    if link.each:
+        items = fillins.reach(values, link.each)
+        if not isinstance(items, list) or link.item >= len(items):
+            return None
+        values = {**values, **item_values(items[link.item])}
+    return render_address(link.href, values) if "{" in link.href else link.href
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:

@@ -14,6 +14,13 @@ Fill = Callable[[Mapping[str, Any]], str]
 #: What TOKEN is read as: a name no field can have, because keys never end in two underscores.
 _TOKEN_REF = "contact.token__"
 _SHORT_REF = "contact.short__"
+#: Before the number of a link of a list's first item; those of the others follow it.
+_NUMBER = "link__"
+
+
+def number_of_item(first: int) -> str:
+    """What stands for the number of a link inside a list from a feed, whose first item's is `first`."""
+    return "{{ item." + _NUMBER + str(first) + " }}"
 
 
 def template(source: str, escape: bool) -> Fill:
@@ -63,10 +70,15 @@ def _filler(node: FillIn | When | Each, escape: bool) -> Fill:
             items = reach(values, node.ref)
             if not isinstance(items, list):
                 return ""
-            return "".join(each({**values, "item": i if isinstance(i, Mapping) else {"text": i}}) for i in items[:node.most])
+            return "".join(each({**values, **item_values(i), "place__": place}) for place, i in enumerate(items[:node.most]))
 
         return repeat
     return _fill(node, escape)
+
+
+def item_values(item: Any) -> dict[str, Any]:
+    """What an item of a feed's list is filled in with."""
+    return {"item": item if isinstance(item, Mapping) else {"text": item}}
 
 
 def _fill(fill: FillIn, escape: bool) -> Fill:
@@ -75,6 +87,9 @@ def _fill(fill: FillIn, escape: bool) -> Fill:
     if fill.ref == _SHORT_REF:
         return lambda values: str(values["short"])
     root, _, key = fill.ref.partition(".")
+    if root == "item" and key.startswith(_NUMBER):
+        first = int(key.removeprefix(_NUMBER))
+        return lambda values: str(first + values["place__"])
     functions = [_function(name) for name in fill.filters]
     fallback = fill.fallback
     # A feed's answer may lack anything: what is missing in an item is blank.

@@ -12,6 +12,7 @@ import operator
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
+from urllib.parse import quote
 
 import jinja2
 from jinja2 import nodes, sandbox
@@ -51,6 +52,10 @@ class FillIn:
         if self.fallback is not None:
             text += f" | default({quoted(self.fallback)}, true)"
         return "{{ " + text + " }}"
+
+    def encoded(self) -> "FillIn":
+        """The same for use inside an address: percent-encoded, the fallback too."""
+        return FillIn(self.ref, None if self.fallback is None else quote(self.fallback, safe=""), (*self.filters, "encoded"))
 
 
 def quoted(text: str) -> str:

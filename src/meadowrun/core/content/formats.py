@@ -5,6 +5,7 @@ import functools
 import re
 from collections.abc import Callable
 from typing import Any
+from urllib.parse import quote
 
 from meadowrun.core import wording
 
@@ -75,9 +76,16 @@ def _list(value: Any) -> Any:
     return f"{', '.join(most)} and {last}"
 
 
+def _encoded(value: Any) -> Any:
+    """Percent-encoded, for a place inside an address (RFC 3986, 2.1). Blank stays blank, so that a fallback can step in."""
+    if value is None or value == "":
+        return value
+    return quote("yes" if value is True else "no" if value is False else str(value), safe="")
+
+
 FILTERS: dict[str, Callable[..., Any] | None] = {
     "default": None, "upper": _upper, "lower": _lower, "titled": _titled, "sentence": _sentence, "day": _day,
-    "weekday": _weekday, "time": _time, "number": _number, "money": _money, "list": _list,
+    "weekday": _weekday, "time": _time, "number": _number, "money": _money, "list": _list, "encoded": _encoded,
 }
 #: How the formats are called where an author chooses one.
 FORMATS = {"day": "as a date, 23 Nov 2026", "weekday": "as Friday 27 November", "time": "as a time, 18:30",

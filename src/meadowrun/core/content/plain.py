@@ -6,10 +6,12 @@ import re
 from collections.abc import Sequence
 
 from meadowrun.core.content import fillins
+from meadowrun.core.content.addresses import attribute_value
 from meadowrun.core.content.layout import Parts, branches
 from meadowrun.core.content.lines import ICONS, Json
 
 _WORD = re.compile(r"MRPART(\d+)X")
+_LINK = re.compile(r"MRLINK(\d+)X")
 
 
 def plain_text(document: Json, lines: Sequence[Json], unsubscribe: str) -> str:
@@ -71,15 +73,21 @@ def html_text(source: str) -> str:
     text = hidden.hide_in(source)
     text = re.sub(r"<(style|title|script)[^>]*>.*?</\1>|<!--.*?-->", "", text, flags=re.DOTALL | re.IGNORECASE)
     text = re.sub(r'<img\s[^>]*alt="([^"]+)"[^>]*>', r"[\1]", text)
-    text = re.sub(r'<a\s[^>]*href="([^"]*)"[^>]*>(.*?)</a>', _link_text, text, flags=re.DOTALL)
+    links: list[str] = []
+
+    def link(match: re.Match[str]) -> str:
+        """Words and address; the address is kept aside, since it is no text any more."""
+        href, label = attribute_value(match.group(1)).strip(), re.sub(r"<[^>]*>", "", match.group(2)).strip()
+        links.append(href)
+        word = f"MRLINK{len(links) - 1}X"
+        return word if href == label or not label else f"{label} ({word})"
+
+    text = re.sub(r'<a\s[^>]*href="([^"]*)"[^>]*>(.*?)</a>', link, text, flags=re.DOTALL)
     text = re.sub(r"<br\s*/?>", "\n", text)
     text = re.sub(r"<li[^>]*>", "\n- ", text)
     text = re.sub(r"</(p|ul|ol|h[1-6]|tr|div|table|blockquote)>", "\n\n", text)
     text = html.unescape(re.sub(r"<[^>]*>", "", text))
     text = re.sub(r"\n{3,}", "\n\n", "\n".join(" ".join(line.split()) for line in text.splitlines())).strip()
+    text = _LINK.sub(lambda m: links[int(m.group(1))], text)
     return _WORD.sub(lambda m: hidden.sources[int(m.group(1))], text)
 
-
-def _link_text(match: re.Match[str]) -> str:
-    href, label = html.unescape(match.group(1)), re.sub(r"<[^>]*>", "", match.group(2)).strip()
-    return href if href == label or not label else f"{label} ({href})"

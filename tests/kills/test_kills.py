@@ -1,0 +1,64 @@
+"""Sends under kills in random order: nobody missed, nobody twice, held against the mail server's own record.
+
+Each scenario runs alone by its name: ./meadowrun test --long tests/kills/test_kills.py -k "slow and receipts"
+"""
+
+import os
+import time
+
+import pytest
+
+from tests.kills.mailserver import KINDS
+from tests.kills.world import SETTLE_AFTER, Counts, World
+
+pytestmark = pytest.mark.long
+#: What is killed, and how often beside the others.
+VICTIMS = ("worker",) * 5 + ("lock",) * 3 + ("mail server",) * 2 + ("database",) + ("web server",)
+KILLS = int(os.environ.get("MEADOWRUN_KILLS", "19"))
+PEOPLE = int(os.environ.get("MEADOWRUN_KILLS_PEOPLE", "6000"))
+#: Seconds between two kills.
+GAP = 3.5
+#: The scenarios that ran in this process, for the sum at the end.
+TOTAL = Counts()
+
+
+@pytest.mark.parametrize("receipts", [True, False], ids=["receipts", "no_receipts"])
+@pytest.mark.parametrize("kind", KINDS)
+def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
+    began = time.monotonic()
+    with World(kind, receipts, seed=f"{kind} {receipts}") as world:
+        world.supervise()
+        world.send(PEOPLE)
+        kills, calm = 0, 0.0
+        deadline = began + 420
+        next_kill = time.monotonic() + 6
+        state, counts = "", {}
+        while time.monotonic() < deadline:
+            world.supervise()
+            if kills < KILLS and time.monotonic() > next_kill:
+                world.kill(world.dice.choice(VICTIMS))
+                kills = sum(world.counts.kills.values())
+                next_kill = time.monotonic() + world.dice.uniform(0.5, 1.5) * GAP
+            state, counts = world.look()
+            if "deferred" in counts and world.dice.random() < 0.05 or "deferred" in counts and not counts.get("waiting"):
+                world.time_passes(16 * 60)
+            # What is late is stored by then, and what is settled late is settled.
+            calm = calm or time.monotonic() if state == "done" else 0.0
+            if calm and time.monotonic() - calm > SETTLE_AFTER and (kills >= KILLS or world.dice.random() < 0.2):
+                break
+            time.sleep(0.2)
+        outcomes = world.reckon()
+        found = world.counts
+        TOTAL.add(found)
+        with capsys.disabled():
+            print(f"\n{kind}, {'with' if receipts else 'without'} receipts: {found}, {time.monotonic() - began:.0f} s\n"
+                  f"  together so far: {TOTAL}")
+        assert state == "done", (state, counts, world.folder.joinpath("log").read_text()[-3000:])
+        assert (found.missed, found.twice) == (0, 0), counts
+        assert world.web_answers()
+        if kind == "refusing":
+            assert sum(o == "bounced" for o in outcomes.values()) == PEOPLE // 7
+        if receipts:
+            assert found.doubts == 0
+        elif found.doubts >= 10:
+            assert found.true_doubts / found.doubts >= 0.9
