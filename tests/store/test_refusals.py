@@ -69,7 +69,7 @@ class Listening(Door):
     async def handle_DATA(self, server, session, envelope):
         head = envelope.original_content.partition(b"\r\n\r\n")[0]
         self.came.append((envelope.rcpt_tos[0], next(line for line in head.split(b"\r\n") if line.startswith(b"To: ")).decode(),
-                          "SMTPUTF8" in envelope.mail_options))
+                          envelope.smtp_utf8))
         return "250 taken"
 
 
