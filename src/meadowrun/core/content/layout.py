@@ -1,5 +1,6 @@
 """A document laid out as MJML, which becomes HTML that every mail reader can show."""
 
+import functools
 import html
 from collections.abc import Callable, Sequence
 
@@ -24,9 +25,14 @@ class Parts:
         self.sources.append(source)
         return f"MRPART{len(self.sources) - 1}X"
 
-    def tag(self, source: str) -> str:
-        """A tag between lines, where only a comment stays in its place."""
-        return f"<mj-raw><!--{self.hide(source)}--></mj-raw>"
+    def tag(self, source: str, in_column: bool = False) -> str:
+        """A tag between lines.
+
+        Between the rows of a column only a comment stays in its place. Between sections the compiler puts what stands there
+        into the comments that only some mail apps read, exactly between two of their rows: there a comment would end them.
+        """
+        word = self.hide(source)
+        return f"<mj-raw><!--{word}--></mj-raw>" if in_column else f"<mj-raw>{word}</mj-raw>"
 
     def hide_in(self, text: str, tags_as_comments: bool = False) -> str:
         """The text with its fill-ins and tags hidden. Between the cells of a table only comments stay where they are."""
@@ -88,10 +94,10 @@ class _Layout:
                 made.append(self._columns(line))
             elif line["type"] == "only":
                 flush()
-                made.append(self._only(line, self.sections))
+                made.append(self._only(line, self.sections, in_column=False))
             elif line["type"] == "feed":
                 flush()
-                made.append(self._feed(line, f"{self._section()}<mj-column>", "</mj-column></mj-section>", _PAD))
+                made.append(self._feed(line, f"{self._section()}<mj-column>", "</mj-column></mj-section>", _PAD, in_column=False))
             else:
                 simple.append(self._line(line, _PAD, self.looks["width"] - 56))
         flush()
@@ -117,9 +123,9 @@ class _Layout:
         made = []
         for line in lines:
             if line["type"] == "only":
-                made.append(self._only(line, lambda held: self._stack(held, width)))
+                made.append(self._only(line, lambda held: self._stack(held, width), in_column=True))
             elif line["type"] == "feed":
-                made.append(self._feed(line, "", "", _PAD_IN_COLUMN))
+                made.append(self._feed(line, "", "", _PAD_IN_COLUMN, in_column=True))
             elif line["type"] == "columns":
                 # Columns of a kept row inside a column: one under the other.
                 made += [self._stack(held, width) for held in line["columns"]]
@@ -127,22 +133,22 @@ class _Layout:
                 made.append(self._line(line, _PAD_IN_COLUMN, width))
         return "".join(made)
 
-    def _only(self, line: Json, lay: Callable[[Sequence[Json]], str]) -> str:
-        made = []
+    def _only(self, line: Json, lay: Callable[[Sequence[Json]], str], in_column: bool) -> str:
+        made, tag = [], functools.partial(self.parts.tag, in_column=in_column)
         for place, (test, held) in enumerate(branches(line)):
-            made.append(self.parts.tag(f"{{% {'elif' if place else 'if'} {test} %}}") + lay(held))
+            made.append(tag(f"{{% {'elif' if place else 'if'} {test} %}}") + lay(held))
         if not made:
             return lay(line["otherwise"])
         if line["otherwise"]:
-            made.append(self.parts.tag("{% else %}") + lay(line["otherwise"]))
-        return "".join(made) + self.parts.tag("{% endif %}")
+            made.append(tag("{% else %}") + lay(line["otherwise"]))
+        return "".join(made) + tag("{% endif %}")
 
-    def _feed(self, line: Json, before: str, after: str, pad: str) -> str:
+    def _feed(self, line: Json, before: str, after: str, pad: str, in_column: bool) -> str:
         if not line["feed"]:
             return ""
         loop = f"{{% for item in feed.{line['feed']}[:{line['most']}] %}}"
         body = f'{before}<mj-text padding="{pad}"{self._class(line)}>{self.parts.hide_in(line["html"])}</mj-text>{after}'
-        return self.parts.tag(loop) + body + self.parts.tag("{% endfor %}")
+        return self.parts.tag(loop, in_column) + body + self.parts.tag("{% endfor %}", in_column)
 
     def _class(self, line: Json, more: str = "") -> str:
         names = " ".join(filter(None, (f"ln-{line['id']}" if self.marked else "", more)))
