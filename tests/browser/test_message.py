@@ -145,9 +145,9 @@ def test_looks_code_and_review(page):
     page.wait(lambda: page.all("textarea[data-slot=code]"))
     assert "{{ unsubscribe }}" in page.find("textarea[data-slot=code]").get_attribute("value")
     page.press("Ask for review")
-    page.wait(lambda: "Nobody has approved an edition yet" in page.text())
+    page.wait(lambda: "No edition is approved yet" in page.text())
     page.press("Ask about draft")
-    page.wait(lambda: "waits for a word" in page.text())
+    page.wait(lambda: "waits for an answer" in page.text())
     page.press("Compare drafts")
     page.wait(lambda: "turned into code" in page.text())
 

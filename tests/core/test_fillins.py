@@ -31,14 +31,28 @@ def test_stray_signs_are_refused_with_their_place(text):
         fillins.split(text)
 
 
+@pytest.mark.parametrize("text", [
+    "@media{.a{width:100%}}", "<style>@media only screen and (max-width:600px){.col{width:100%!important}}@media print{#head{color:#fff}}</style>",
+    ".a{color:red}", "@media x{.a{width:50%}.b{width:100%}} {{ contact.town }}", '{"@context":{"a":{"b":1}}}',
+    "@media x{ .a{ color:{{ fact.colour }} }}", "@keyframes x{0%{top:0}100%{top:9px}}", "@media screen{#id{width:1px}#b{x:y}}"])
+def test_ordinary_style_sheets_are_no_fill_ins(text):
+    assert fillins.split(text)
+
+
+@pytest.mark.parametrize("text", ["{ contact.first_name }}", "{contact.first_name}}", "{# x #}", ".a{width:100%} }}"])
+def test_what_looks_like_a_spoilt_fill_in_is_told(text):
+    with pytest.raises(fillins.FillInError, match="stray"):
+        fillins.split(text)
+
+
 @given(st.text(alphabet=st.sampled_from("{}%#abc. |\"'x")))
 def test_nothing_but_fill_ins_ever_passes(text):
-    """Whatever passes renders to plain text and looked-up values: no other Jinja is left in it."""
+    """Whatever passes renders to plain text and looked-up values: nothing is left in it that begins a fill-in."""
     try:
         parts = fillins.split(text)
     except fillins.FillInError:
         return
-    assert all("{{" not in p and "{%" not in p and "{#" not in p for p in parts if isinstance(p, str))
+    assert all("{{" not in p and "{%" not in p for p in parts if isinstance(p, str))
 
 
 @given(st.text(max_size=40), st.sampled_from(["contact.first_name", "fact.venue"]))

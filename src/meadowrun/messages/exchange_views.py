@@ -60,5 +60,5 @@ def turn(ident: int) -> object:
         document = bringing.as_code(db(), message.document, words(), settings().public_url)
     actions.save(db(), actor(), now(), message, document, message.version, words(), apart=True)
     audit.record(db(), actor(), now(), "turned into code", "message", message.id, message.name)
-    return done("messages.edit", "It is code now." if document.get("code") else "Its lines were read from the file."
-                + (f" Not taken: {'; '.join(lost)}." if lost else ""), ident=ident)
+    said = "It is code now." if document.get("code") else "Its lines were read from the file."
+    return done("messages.edit", said + (f" Left out: {'; '.join(lost[:12])}{' and more' if len(lost) > 12 else ''}." if lost else ""), ident=ident)

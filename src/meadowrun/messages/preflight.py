@@ -1,7 +1,6 @@
 """Pre-flight: one list of everything that is looked at before a message goes, each passed, failed, or still open."""
 
 import dataclasses
-import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
 import sqlalchemy as sa
@@ -10,6 +9,7 @@ from sqlalchemy import orm
 from meadowrun.core import wording
 from meadowrun.core.content import fillins, spam
 from meadowrun.core.content.checks import MUST, SHOULD, Check
+from meadowrun.core.content.code import PHONE, width_on_phone
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
 from meadowrun.core.content.document import Json, texts
 from meadowrun.gateways.filters import Judgement
@@ -20,7 +20,6 @@ from meadowrun.messages.reading import Readers
 PASSED, FAILED, OPEN = "passed", "failed", "open"
 #: Pixels that a page of code may take without shrinking: the widest a desk's reading pane usually is.
 WIDEST = 640
-_FIXED = re.compile(r'<(?:table|td|img|div)[^>]*?\bwidth="(\d{3,4})(?:px)?"', re.IGNORECASE)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -103,9 +102,11 @@ def default(got: Rendered | Exception, gaps: Collection[str]) -> Item:
 
 def devices(html: str, code: bool) -> Item:
     """Whether it fits a phone: our lines stack by themselves, foreign code may not."""
-    wide = [int(w) for w in _FIXED.findall(html) if int(w) > WIDEST] if code else []
-    return Item(FAILED if wide else PASSED, "A desk and a phone",
-                f"Something in the code is {max(wide)} pixels wide and does not shrink." if wide else "It fits both; columns stack on phones.")
+    wide = width_on_phone(html) if code else PHONE
+    if wide <= PHONE + 25:
+        return Item(PASSED, "Desktop and phone", "It fits both; columns stack on phones.")
+    return Item(FAILED if wide > WIDEST else OPEN, "Desktop and phone",
+                f"Something in the code is {wide} pixels wide and does not shrink to a phone’s {PHONE}: phones cut it off, or show it small.")
 
 
 def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:

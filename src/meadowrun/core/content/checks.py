@@ -9,6 +9,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.colour import contrast
 from meadowrun.core.content.document import address_problem, texts
 from meadowrun.core.content.lines import LINE_TYPES, Json, live, places, walk
+from meadowrun.core.content.markup import elements
 from meadowrun.core.content.plain import mark_of
 
 MUST, SHOULD, COULD = "must", "should", "could"
@@ -111,8 +112,8 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
             yield Check(MUST, "There is no way to unsubscribe. Put a link to {{ unsubscribe }} into the code.", "", "code")
         if re.search(r"<img(?![^>]*\balt=)", code):
             yield Check(SHOULD, "A picture in the code has no alternative text.", "", "code")
-        for href in re.findall(r'<a[^>]*href="([^"]*)"', code):
-            problem = address_problem(href.replace("&amp;", "&"))
+        for href in _hrefs(code):
+            problem = address_problem(href)
             if problem and not href.startswith("#"):
                 yield Check(MUST, f"A link in the code {problem}.", "", "code")
     elif document.get("text_only"):
@@ -123,6 +124,11 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
         yield Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add")
     if document.get("plain") and document.get("plain_of") and document["plain_of"] != mark_of(document, lines):
         yield Check(SHOULD, "The lines have changed since you wrote the plain text; it may say something else now.", "", "plain")
+
+
+def _hrefs(source: str) -> list[str]:
+    """Where the links of some HTML lead."""
+    return [e.attributes["href"] for e in elements(source) if e.tag == "a" and "href" in e.attributes]
 
 
 def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
@@ -229,8 +235,8 @@ def _rich(line: Json, name: str, about: About) -> Iterator[Check]:
     bare = re.sub(r"<[^>]*>", "", line["html"]).strip()
     if line["type"] != "footer" and not bare:
         yield Check(MUST, f"{name} is empty.", line["id"], "html")
-    for href in re.findall(r'<a[^>]*href="([^"]*)"', line["html"]):
-        problem = address_problem(href.replace("&amp;", "&"))
+    for href in _hrefs(line["html"]):
+        problem = address_problem(href)
         if problem:
             yield Check(MUST, f"A link in {name.lower()} {problem}.", line["id"], "html")
     if "<a>" in line["html"]:

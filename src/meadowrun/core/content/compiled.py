@@ -17,6 +17,7 @@ import mrml
 from meadowrun.core.content import asking, fillins
 from meadowrun.core.content import card as cards
 from meadowrun.core.content.addresses import addresses, encoded, encoded_in, normal
+from meadowrun.core.content.code import Page
 from meadowrun.core.content.document import Json
 from meadowrun.core.content.filling import item_values, number_of_item, template
 from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
@@ -184,10 +185,7 @@ def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, 
     legal = (f'<p><a href="{public_url}/u/{token}">Unsubscribe</a> or '
              f'<a href="{public_url}/p/{token}">choose what you get</a></p>')
     if document.get("code"):
-        before = (f'<!doctype html><html><head><meta charset="utf-8"><title>{parts.attribute(document["subject"])}</title></head><body>'
-                  f'<div style="display:none;max-height:0;overflow:hidden">{parts.attribute(document["preheader"])}</div>'
-                  f"{parts.hide_in(document['code'], tags_as_comments=True)}</body></html>")
-        laid = before
+        before = laid = _code_page(document, parts)
     else:
         before = laid = mjml(document, lines, parts, public_url, legal, marked)
         try:
@@ -202,6 +200,18 @@ def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, 
         raise CompileError(f"The styles could not be worked in: {problem}") from problem
     _check(parts, before, page)
     return page
+
+
+def _code_page(document: Json, parts: Parts) -> str:
+    """A page around code: as wide as the screen, its style sheets in the head, with the names that some mail apps draw by."""
+    code = Page.of(document["code"])
+    body = parts.hide_in(code.body, tags_as_comments=True)
+    return ('<!doctype html><html xmlns="http://www.w3.org/1999/xhtml" xmlns:v="urn:schemas-microsoft-com:vml" '
+            'xmlns:o="urn:schemas-microsoft-com:office:office"><head><meta charset="utf-8">'
+            '<meta name="viewport" content="width=device-width, initial-scale=1">'
+            f"<title>{parts.attribute(document['subject'])}</title>{parts.hide_in(code.head, tags_as_comments=True)}</head>"
+            f"<body{parts.hide_in(code.looks)}>"
+            f'<div style="display:none;max-height:0;overflow:hidden">{parts.attribute(document["preheader"])}</div>{body}</body></html>')
 
 
 def _add(links: list[Link], first: int, label: str, href: str, loop: fillins.Tag | None) -> str:

@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 import nh3
 
 from meadowrun.core.content import fillins
+from meadowrun.core.content.code import clean_code, cleaned
 from meadowrun.core.content.lines import (
     EVERY,
     ICONS,
@@ -51,12 +52,8 @@ MOST_TEXT = 40_000
 MOST_CODE = 400_000
 _DEEPEST = 5
 #: What a code line may hold: looks and tables, nothing that runs or asks for input.
-_CODE_TAGS = nh3.ALLOWED_TAGS | {"style", "center", "font", "section", "html", "head", "body", "title", "meta", "link"} - {"link"}
-_CODE_ATTRIBUTES = {"style", "class", "id", "align", "valign", "width", "height", "bgcolor", "background", "border",
-                    "cellpadding", "cellspacing", "role", "dir", "lang", "title", "color", "face", "size", "name", "content"}
 #: a feed's key and, parted by dots, the way to a list in what it gives
 _FEED = re.compile(r"[A-Za-z]\w*(\.[A-Za-z]\w*){0,5}\Z")
-_WRAPPED = re.compile(r"<!--MRFILL(\d+)X-->|MRFILL(\d+)X")
 
 
 class DocumentError(ValueError):
@@ -87,49 +84,11 @@ def closing(organisation: str, postal_address: str) -> Json:
     return new_line("footer", html=f"<p>{html.escape(place)}. You get this because you asked us to write.</p>")
 
 
-def _cleaned(text: str, clean: Callable[[str], str], comments: bool = False) -> str:
-    """Cleans HTML while its fill-ins are hidden behind words, and brings them back."""
-    parts: list[str] = []
-
-    def hide(match: re.Match[str]) -> str:
-        parts.append(html.unescape(match.group()))
-        word = f"MRFILL{len(parts) - 1}X"
-        # Between the cells of a table only a comment stays where it is.
-        between = comments and match.group().startswith("{%") and text.rfind("<", 0, match.start()) <= text.rfind(">", 0, match.start())
-        return f"<!--{word}-->" if between else word
-
-    hidden = fillins.PART.sub(hide, text)
-    # A link's address may be a fill-in, which is no address to a cleaner: give it a scheme while it is hidden.
-    hidden = re.sub(r'(href|src)="MRFILL(\d+)X', r'\1="https://mrfill.invalid/MRFILL\2X', hidden)
-    safe = clean(hidden).replace("https://mrfill.invalid/", "")
-    return _WRAPPED.sub(lambda m: parts[n] if (n := int(m.group(1) or m.group(2))) < len(parts) else "", safe)
-
-
 def clean_html(text: str) -> str:
     """Rich text with only the tags we write, links with safe schemes, and fill-ins unharmed."""
-    return _cleaned(text, lambda hidden: nh3.clean(
+    return cleaned(text, lambda hidden: nh3.clean(
         hidden, tags=TAGS, attributes={"a": {"href"}, "span": {"style"}}, filter_style_properties={"color"}, link_rel=None,
         url_schemes={"http", "https", "mailto", "tel"}))
-
-
-def clean_code(text: str) -> str:
-    """HTML from elsewhere without anything that runs: looks, tables, pictures and links stay as they are."""
-    def clean(hidden: str) -> str:
-        # A style sheet's text is no markup, so it is kept aside as it is; in it only what could leave it is taken out.
-        sheets: list[str] = []
-
-        def keep(match: re.Match[str]) -> str:
-            sheets.append(re.sub(r"</|<!--|-->|@import[^;]*;?|expression\s*\(|javascript:", "", match.group(1), flags=re.IGNORECASE))
-            return f"MRSHEET{len(sheets) - 1}X"
-
-        bare = re.sub(r"<style[^>]*>(.*?)</style>", keep, hidden, flags=re.DOTALL | re.IGNORECASE)
-        safe = nh3.clean(
-            bare, tags=_CODE_TAGS - {"style", "title"}, clean_content_tags={"script", "style", "title"}, strip_comments=False,
-            attributes={"*": _CODE_ATTRIBUTES, "a": {"href", "target"}, "img": {"src", "alt"}}, link_rel=None,
-            url_schemes={"http", "https", "mailto", "tel"})
-        return re.sub(r"MRSHEET(\d+)X", lambda m: f"<style>{sheets[int(m.group(1))]}</style>", safe)
-
-    return _cleaned(text, clean, comments=True)
 
 
 def texts(document: Json) -> Iterator[tuple[str, str, str]]:

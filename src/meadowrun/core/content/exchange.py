@@ -10,7 +10,7 @@ from xml.etree import ElementTree
 from meadowrun.core.content import asking, fillins
 from meadowrun.core.content.compiled import Rows, placed
 from meadowrun.core.content.document import COLOUR, clean_html, empty, take
-from meadowrun.core.content.layout import Parts, answer_key, mjml
+from meadowrun.core.content.layout import RULE, Parts, answer_key, mjml, own_style
 from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
 
 MOST_BYTES = 1_000_000
@@ -19,6 +19,7 @@ _HTML = re.compile(r"<(mj-text|mj-button|mj-raw|mj-table|mj-social-element|mj-ti
 #: What conditions say, by the key that the tags name: MJML itself has no place for that.
 _CONDITIONS = re.compile(r"<!-- conditions: (\{.*?\}) -->", re.DOTALL)
 _WAY_OUT = re.compile(r"<p>\s*<a href=\"\{\{ unsubscribe \}\}\">[^<]*</a>\s*</p>")
+COLOUR_IN = r"#[0-9a-fA-F]{3,8}"
 _SOCIAL = ("web", "mail", "phone", "map", "calendar", "camera", "film", "chat", "news", "ticket")
 
 
@@ -87,7 +88,38 @@ class _Reading:
 
     def __init__(self, aside: list[str], said: Mapping[str, Json], public_url: str):
         self.aside, self.said, self.public_url, self.lost = aside, said, public_url, dict[str, None]()
+        #: the grounds that sections name
+        self.grounds = set[str]()
         self.room = 0.0
+        #: the colours of the whole message, which a line need not name
+        self.ink = self.accent = self.words = ""
+
+    def note(self, what: str) -> None:
+        """Something of the source that has no place in our lines."""
+        self.lost[what] = None
+
+    def unkept(self, element: ElementTree.Element, *names: str) -> None:
+        """Notes attributes of an element that are said and not kept."""
+        for name in names:
+            if element.get(name):
+                self.note(f"{name} of <{element.tag}>")
+
+    def classes(self, root: ElementTree.Element) -> None:
+        """Gives each element the attributes of its classes and of its kind (mj-attributes), where it has none of its own."""
+        said = root.find("mj-head/mj-attributes")
+        if said is None:
+            return
+        named = {child.get("name", ""): child.attrib for child in said if child.tag == "mj-class"}
+        kinds = {child.tag: child.attrib for child in said if child.tag != "mj-class"}
+        for element in root.iter():
+            own = element.attrib.pop("mj-class", "").split()
+            for given in (*(named.get(name, {}) for name in own), kinds.get(element.tag, {}), kinds.get("mj-all", {})):
+                for name, value in given.items():
+                    if name != "name":
+                        element.attrib.setdefault(name, value)
+            for name in own:
+                if name not in named:
+                    self.note(f"the class “{name}”, which nothing defines")
 
     def content(self, element: ElementTree.Element) -> str:
         return re.sub(r"MRHELD(\d+)X", lambda m: self.aside[int(m.group(1))], element.text or "").strip()
@@ -97,12 +129,20 @@ class _Reading:
         head, body = root.find("mj-head"), root.find("mj-body")
         if body is None:
             raise ExchangeError("There is no <mj-body>.")
+        self.classes(root)
+        self.grounds = {element.get("background-color", "") for element in body.iter("mj-section")} - {""}
         if head is not None:
+            for child in head:
+                if child.tag == "mj-style" and re.sub(COLOUR_IN, "#", child.text or "") == own_style("#"):
+                    continue
+                if child.tag in ("mj-font", "mj-style", "mj-breakpoint", "mj-html-attributes"):
+                    self.note(f"<{child.tag}>" + (f" “{child.get('name')}”" if child.get("name") else ""))
             for slot, tag in (("subject", "mj-title"), ("preheader", "mj-preview")):
                 found = head.find(tag)
                 made[slot] = html.unescape(self.content(found)) if found is not None else ""
             for path, setting, attribute in (("mj-attributes/mj-text", "ink", "color"), ("mj-attributes/mj-button", "accent", "background-color")):
                 self.looks(made, head.find(path), setting, attribute)
+        self.ink, self.accent, self.words = (made["settings"][slot] for slot in ("ink", "accent", "on_accent"))
         self.looks(made, body, "ground", "background-color")
         width = re.sub(r"\D", "", body.get("width", ""))
         if width:
@@ -179,6 +219,9 @@ class _Reading:
 
     def section(self, element: ElementTree.Element, made: Json) -> Iterator["Json | fillins.Tag"]:
         if element.tag in ("mj-wrapper", "mj-hero"):
+            if element.get("background-color", "") not in self.grounds:
+                self.unkept(element, "background-color")
+            self.unkept(element, "background-url", "border", "border-top", "border-bottom", "full-width", "css-class")
             for child in element:
                 yield from self.section(child, made) if child.tag in ("mj-section", "mj-raw") else self.line(child)
             return
@@ -188,7 +231,16 @@ class _Reading:
         if element.tag != "mj-section":
             self.lost[f"<{element.tag}> is not taken"] = None
             return
-        self.looks(made, element, "sheet", "background-color")
+        if len(self.grounds) < 2:
+            self.looks(made, element, "sheet", "background-color")
+        else:
+            # One ground is the whole message's; sections of several colours have no place in ours.
+            self.unkept(element, "background-color")
+        self.unkept(element, "background-url", "border", "full-width", "css-class")
+        if element.find("mj-group") is not None:
+            self.note("<mj-group>: its columns stack on phones")
+        for column in element.iter("mj-column"):
+            self.unkept(column, "background-color", "border", "inner-background-color")
         columns = [c for child in element for c in (child if child.tag == "mj-group" else [child])]
         own = [column for column in columns if column.tag == "mj-column"]
         widths = [re.fullmatch(r"([\d.]+)%", column.get("width", "")) for column in own]
@@ -210,7 +262,9 @@ class _Reading:
     def line(self, element: ElementTree.Element) -> Iterator["Json | fillins.Tag"]:
         content, align = self.content(element), element.get("align", "left")
         if element.tag == "mj-text":
-            yield from self.text(content, align, element.get("color", ""))
+            self.unkept(element, "container-background-color")
+            colour = element.get("color", "")
+            yield from self.text(content, align, "" if colour == self.ink else colour)
         elif element.tag == "mj-image":
             width, src = int(re.sub(r"\D", "", element.get("width", "")) or 0), element.get("src", "")
             if self.public_url and src.startswith(f"{self.public_url}/f/"):
@@ -218,11 +272,16 @@ class _Reading:
             yield new_line("picture", src=src, alt=element.get("alt", ""), link=element.get("href", ""), align=element.get("align", "center"),
                            width=min(100, max(10, round(100 * width / (self.room or 544)))) if width else 100)
         elif element.tag == "mj-button":
-            fill = element.get("background-color", "")
-            yield new_line("button", label=html.unescape(re.sub(r"<[^>]*>", "", content)), href=element.get("href", ""),
-                           align=element.get("align", "center"), fill=fill if COLOUR.match(fill) else "")
+            fill, colour = element.get("background-color", ""), element.get("color", "")
+            self.unkept(element, "border", "width")
+            yield new_line("button", colour=colour if COLOUR.match(colour) and colour != self.words else "",
+                           label=html.unescape(re.sub(r"<[^>]*>", "", content)), href=element.get("href", ""),
+                           align=element.get("align", "center"), fill=fill if COLOUR.match(fill) and fill != self.accent else "")
         elif element.tag == "mj-divider":
-            yield new_line("divider")
+            colour = element.get("border-color", "")
+            if element.get("border-style", "solid") != "solid" or element.get("border-width", "1px") not in ("1px", ""):
+                self.note("width and kind of <mj-divider>")
+            yield new_line("divider", colour=colour if COLOUR.match(colour) and colour != RULE else "")
         elif element.tag == "mj-spacer":
             yield new_line("space", height=int(re.sub(r"\D", "", element.get("height", "")) or 20))
         elif element.tag == "mj-social":

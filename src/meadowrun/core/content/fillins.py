@@ -31,7 +31,8 @@ SHORT = "{{ short }}"
 #: A list from a feed never shows more.
 MOST_ITEMS = 50
 _DEEPEST = 8
-_ANY_JINJA = re.compile(r"\{\{|\}\}|\{%|%\}|\{#|#\}")
+_SIGNS = re.compile(r"\{\{|\}\}|\{%|%\}|\{#|#\}|[{}]")
+_COMMENT = re.compile(r"\{#[^{}\n]*#\}")
 
 
 class FillInError(ValueError):
@@ -309,23 +310,39 @@ def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int) -> When
 def split(text: str) -> list[str | FillIn | Tag]:
     """The text cut into plain parts, fill-ins and tags. Raises FillInError at the first part that is none of them."""
     found: list[str | FillIn | Tag] = []
-    place = 0
+    place, depth = 0, 0
     for match in PART.finditer(text):
         if match.start() > place:
-            found.append(_plain(text[place:match.start()]))
+            depth = _plain(text[place:match.start()], depth)
+            found.append(text[place:match.start()])
         found.append(parse(match.group()) if match.group().startswith("{{") else tag(match.group()))
         place = match.end()
     if place < len(text):
-        found.append(_plain(text[place:]))
+        _plain(text[place:], depth)
+        found.append(text[place:])
     return found
 
 
-def _plain(text: str) -> str:
-    match = _ANY_JINJA.search(text)
-    if match:
-        near = text[max(0, match.start() - 15):match.start() + 15].strip()
-        raise FillInError(f"There is a stray “{match.group()}” near “{near}”. Remove it, or type @ to fill in a field.")
-    return text
+#: How many braces each sign closes, of those that style sheets open: `@media print{.a{width:100%}}` is no fill-in.
+_CLOSES = {"}": 1, "}}": 2, "%}": 1, "#}": 1}
+
+
+def _plain(text: str, depth: int) -> int:
+    """Looks through a text for signs of fill-ins that are none, `depth` braces of a style sheet being open before it; gives
+    how many are open after it. Raises FillInError."""
+    for match in _SIGNS.finditer(text):
+        sign = match.group()
+        if sign == "{":
+            depth += 1
+        elif sign == "{#" and not _COMMENT.match(text, match.start()):
+            # A rule for an id: {#head{…
+            depth += 1
+        elif sign == "}" or sign in _CLOSES and depth >= _CLOSES[sign]:
+            depth = max(0, depth - _CLOSES[sign])
+        else:
+            near = text[max(0, match.start() - 15):match.start() + 15].strip()
+            raise FillInError(f"There is a stray “{sign}” near “{near}”. Remove it, or type @ to fill in a field.")
+    return depth
 
 
 def walk(parts: Iterable[Node]) -> Iterator[Node]:

@@ -8,6 +8,8 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import ICONS, Json
 
 _PAD = "8px 28px"
+#: The colour of a divider that has none of its own.
+RULE = "#d9d3c2"
 _PAD_IN_COLUMN = "6px 12px"
 
 
@@ -67,11 +69,15 @@ def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, l
             f'<mj-text color="{looks["ink"]}" font-size="{looks["size"]}px" line-height="1.5" '
             f'font-family="{html.escape(looks["text_font"])}" padding="{_PAD}" />'
             f'<mj-all font-family="{html.escape(looks["text_font"])}" />'
-            f"</mj-attributes><mj-style>a {{ color: {looks['accent']}; }} p {{ margin: 0 0 12px; }} "
-            ".plain-list ul { margin: 0 0 12px; }</mj-style></mj-head>"
+            f"</mj-attributes><mj-style>{own_style(looks['accent'])}</mj-style></mj-head>"
             f'<mj-body width="{looks["width"]}px" background-color="{looks["ground"]}">'
             f'<mj-wrapper background-color="{looks["sheet"]}" padding="16px 0">{work.sections(lines)}</mj-wrapper>'
             "</mj-body></mjml>")
+
+
+def own_style(accent: str) -> str:
+    """The style sheet of every message of lines."""
+    return f"a {{ color: {accent}; }} p {{ margin: 0 0 12px; }} .plain-list ul {{ margin: 0 0 12px; }}"
 
 
 class _Layout:
@@ -176,7 +182,7 @@ class _Layout:
                     f'color="{words}" border-radius="{looks["round"]}px" font-size="16px" inner-padding="12px 26px" '
                     f'padding="{pad}">{parts.attribute(line["label"])}</mj-button>')
         if kind == "divider":
-            return f'<mj-divider border-width="1px" border-color="{line["colour"] or "#d9d3c2"}" padding="12px 28px" />'
+            return f'<mj-divider border-width="1px" border-color="{line["colour"] or RULE}" padding="12px 28px" />'
         if kind == "space":
             return f'<mj-spacer height="{line["height"]}px" />'
         if kind == "icons":
