@@ -2,8 +2,13 @@
 
 import base64
 import dataclasses
+import datetime as dt
 import email.utils
 from email.header import Header
+
+_END = "\r\n"
+#: The longest line that holds an encoded word.
+_LINE = 76
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -24,6 +29,11 @@ class Letter:
     message_id: str
     #: address for one-click unsubscription (RFC 8058); empty for proofs
     unsubscribe: str = ""
+    #: what it is about, as mailing lists are named (RFC 2919): a name for people, and a domain-like id
+    list_name: str = ""
+    list_id: str = ""
+    #: send:campaign:channel:sender, by which mailbox providers group complaints in their reports
+    feedback_id: str = ""
 
 
 def _header(name: str, value: str) -> str:
@@ -34,18 +44,24 @@ def _header(name: str, value: str) -> str:
     return f"{name}: {Header(value, 'utf-8', header_name=name, maxlinelen=76).encode(linesep=chr(13) + chr(10))}\r\n"
 
 
-def _address(name: str, address: str) -> str:
-    address = "".join(address.split())
+def _mailbox(name: str, address: str, header: str = "") -> str:
+    """A name and its address (RFC 5322, 3.4). Encoded words are at most 75 characters, their lines 76 (RFC 2047, 2)."""
+    name, address = " ".join(name.split()), "".join(address.split())
     if not name:
         return address
     if name.isascii():
-        quoted = " ".join(name.split()).replace("\\", "\\\\").replace('"', '\\"')
+        quoted = name.replace("\\", "\\\\").replace('"', '\\"')
         return f'"{quoted}" <{address}>'
-    return f"{Header(' '.join(name.split()), 'utf-8').encode()} <{address}>"
+    encoded = Header(name, "utf-8", header_name=header, maxlinelen=_LINE).encode(linesep=_END)
+    last = encoded.rsplit(_END, 1)[-1]
+    before = len(header) + 2 if _END not in encoded else 0
+    return f"{encoded}{_END if before + len(last) + len(address) + 3 > _LINE else ''} <{address}>"
 
 
 def _body(text: str) -> bytes:
-    return base64.encodebytes(text.encode()).replace(b"\n", b"\r\n")
+    """A text in base64. Its lines end in CR LF, as texts do in every email (RFC 2045, 6.8)."""
+    canonical = text.replace(_END, "\n").replace("\r", "\n").replace("\n", _END)
+    return base64.encodebytes(canonical.encode()).replace(b"\n", b"\r\n")
 
 
 def mime(letter: Letter, to: str = "") -> bytes:
@@ -54,16 +70,20 @@ def mime(letter: Letter, to: str = "") -> bytes:
     `to` is the address in the form that the server takes; one with letters outside ASCII stands as UTF-8 (RFC 6532).
     """
     boundary = f"=_{letter.key}"
-    head = (_header("From", _address(letter.from_name, letter.from_address))
-            + f"To: {_address('', to or letter.to)}\r\n"
+    head = (f"From: {_mailbox(letter.from_name, letter.from_address, 'From')}\r\n"
+            + f"To: {_mailbox('', to or letter.to)}\r\n"
             + _header("Subject", letter.subject)
-            + _header("Date", email.utils.formatdate(letter.date))
+            + _header("Date", email.utils.format_datetime(dt.datetime.fromtimestamp(letter.date, dt.UTC)))
             + _header("Message-ID", letter.message_id))
     if letter.reply_to:
-        head += _header("Reply-To", _address("", letter.reply_to))
+        head += _header("Reply-To", _mailbox("", letter.reply_to))
     if letter.unsubscribe:
         head += (_header("List-Unsubscribe", f"<{letter.unsubscribe}>")
                  + _header("List-Unsubscribe-Post", "List-Unsubscribe=One-Click"))
+    if letter.list_id:
+        head += f"List-ID: {_mailbox(letter.list_name, letter.list_id, 'List-ID')}\r\n" if letter.list_name else f"List-ID: <{letter.list_id}>\r\n"
+    if letter.feedback_id:
+        head += _header("Feedback-ID", letter.feedback_id)
     if not letter.html:
         head += "MIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"
         return head.encode() + _body(letter.text)

@@ -5,6 +5,7 @@ Whatever fails for one person is that person's outcome, with its reason; the oth
 
 import dataclasses
 import datetime as dt
+import re
 import time
 import zoneinfo
 from collections.abc import Iterator, Mapping, Sequence
@@ -28,6 +29,7 @@ from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people import keeping
+from meadowrun.people.models import Topic
 from meadowrun.people.queries import NUMBER, dictionary
 from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends import cards, settling
@@ -93,6 +95,8 @@ class Chunk:
             self.topic_id, self.rule = send.topic_id, send.consent_rule
             claim.key["taken"] = send.taken_at
             self.sender = session.get_one(Sender, send.sender_id)
+            self.about = self._about(session, send)
+            self.feedback_id = f"send{send.id}:campaign{send.campaign_id}:{self.channel}:{self.settings.mail_domain}"[:127]
             self.facts = send.facts
             self.renderer = self._renderer(session, send.edition_id or 0)
             self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
@@ -108,6 +112,12 @@ class Chunk:
         self.left: dict[int, _Person] = {}
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
+
+    def _about(self, session: orm.Session, send: Send) -> tuple[str, str]:
+        """Name and id of what a send is about, as mailing lists are named."""
+        topic = session.get(Topic, send.topic_id) if send.topic_id else None
+        key = re.sub(r"[^a-z0-9-]+", "-", topic.key.lower()).strip("-") if topic else "all"
+        return topic.name if topic else self.settings.organisation, f"{key or 'topic'}.{self.settings.mail_domain}"
 
     def _renderer(self, session: orm.Session, edition_id: int) -> Renderer:
         place = (self.database.url, edition_id)
@@ -244,7 +254,8 @@ class Chunk:
                 key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
                 reply_to=sender[2], to=row.address, return_path=f"bounce+{key}@{self.settings.mail_domain}",
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
-                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}")
+                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}",
+                list_name=self.about[0], list_id=self.about[1], feedback_id=self.feedback_id)
 
     def _signs(self, filled: dict[str, Any]) -> tuple[str, str, str]:
         """Name, address and reply address: the person's own desk contact where both are known, else the sender's.

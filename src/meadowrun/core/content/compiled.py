@@ -411,8 +411,10 @@ def render_address(href: str, values: Mapping[str, Any]) -> str:
         if isinstance(part, str):
             parts.append(part)
         else:
-            value = template(part.source() if isinstance(part, fillins.FillIn) else href, escape=False)(values)
             if not isinstance(part, fillins.FillIn):
-                return value
-            parts.append(quote(value, safe="" if place else ":/?#[]@!$&'()*+,;=%"))
+                return template(href, escape=False)(values)
+            if place:
+                parts.append(template(part.encoded().source(), escape=False)(values))
+            else:
+                parts.append(quote(template(part.source(), escape=False)(values), safe=":/?#[]@!$&'()*+,;=%"))
     return "".join(parts)

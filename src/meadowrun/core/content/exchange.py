@@ -10,7 +10,7 @@ from xml.etree import ElementTree
 from meadowrun.core.content import asking, fillins
 from meadowrun.core.content.compiled import Rows, placed
 from meadowrun.core.content.document import COLOUR, clean_html, empty, take
-from meadowrun.core.content.layout import RULE, Parts, answer_key, mjml, own_style
+from meadowrun.core.content.layout import RULE, SHEET, Parts, answer_key, mjml, own_style
 from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
 
 MOST_BYTES = 1_000_000
@@ -133,7 +133,8 @@ class _Reading:
         self.grounds = {element.get("background-color", "") for element in body.iter("mj-section")} - {""}
         if head is not None:
             for child in head:
-                if child.tag == "mj-style" and re.sub(COLOUR_IN, "#", child.text or "") == own_style("#"):
+                said = re.sub(COLOUR_IN, "#", child.text or "")
+                if child.tag == "mj-style" and (said == own_style("#") or f".{SHEET}, .{SHEET} table" in said):
                     continue
                 if child.tag in ("mj-font", "mj-style", "mj-breakpoint", "mj-html-attributes"):
                     self.note(f"<{child.tag}>" + (f" “{child.get('name')}”" if child.get("name") else ""))
@@ -221,7 +222,7 @@ class _Reading:
         if element.tag in ("mj-wrapper", "mj-hero"):
             if element.get("background-color", "") not in self.grounds:
                 self.unkept(element, "background-color")
-            self.unkept(element, "background-url", "border", "border-top", "border-bottom", "full-width", "css-class")
+            self.unkept(element, "background-url", "border", "border-top", "border-bottom", "full-width")
             for child in element:
                 yield from self.section(child, made) if child.tag in ("mj-section", "mj-raw") else self.line(child)
             return
@@ -236,7 +237,7 @@ class _Reading:
         else:
             # One ground is the whole message's; sections of several colours have no place in ours.
             self.unkept(element, "background-color")
-        self.unkept(element, "background-url", "border", "full-width", "css-class")
+        self.unkept(element, "background-url", "border", "full-width")
         if element.find("mj-group") is not None:
             self.note("<mj-group>: its columns stack on phones")
         for column in element.iter("mj-column"):

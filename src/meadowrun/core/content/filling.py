@@ -6,8 +6,8 @@ from typing import Any
 
 from markupsafe import Markup
 
-from meadowrun.core.content.fillins import SHORT, TOKEN, Each, FillIn, Node, When, blank, parse, reach, tree
-from meadowrun.core.content.formats import FILTERS
+from meadowrun.core.content.fillins import SHORT, TOKEN, Each, FillIn, Node, When, blank, is_missing, parse, reach, tree
+from meadowrun.core.content.formats import FILTERS, in_words
 
 _SPECIAL = re.compile(r"[&<>'\"]")
 Fill = Callable[[Mapping[str, Any]], str]
@@ -94,6 +94,8 @@ def _fill(fill: FillIn, escape: bool) -> Fill:
     fallback = fill.fallback
     # A feed's answer may lack anything: what is missing in an item is blank.
     lenient = fallback is not None or root == "item"
+    # Inside an address a day stands as machines write it.
+    plain = "encoded" not in fill.filters
     deep = "." in key or not key
 
     def render(values: Mapping[str, Any]) -> str:
@@ -103,9 +105,13 @@ def _fill(fill: FillIn, escape: bool) -> Fill:
             value = values[root].get(key) if lenient else values[root][key]
         for function in functions:
             value = function(value)
-        if fallback is not None and not value:
+        if fallback is not None and is_missing(value):
             value = fallback
-        text = value if value.__class__ is str else str(blank(value))
+        if value.__class__ is str:
+            # Most texts are no moment, and finding that out by their first sign is cheap.
+            text = in_words(value) if plain and value[:1].isdigit() else value
+        else:
+            text = str(blank(value))
         # Most values hold nothing to escape, and finding that out is cheaper than escaping.
         return str(Markup.escape(text)) if escape and _SPECIAL.search(text) else text
 

@@ -17,7 +17,7 @@ from urllib.parse import quote
 import jinja2
 from jinja2 import nodes, sandbox
 
-from meadowrun.core.content.formats import FILTERS, WITH_TEXT
+from meadowrun.core.content.formats import FILTERS, WITH_TEXT, in_words
 
 #: What has parts: `contact.town`. `when` and `part` are answers about a person, worked out by the conditions of a message.
 ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when", "part", "sender")
@@ -67,18 +67,35 @@ def environment(autoescape: bool) -> sandbox.ImmutableSandboxedEnvironment:
     """The environment that messages are filled in with: strict about names, blank for None."""
     made = sandbox.ImmutableSandboxedEnvironment(
         autoescape=autoescape, undefined=jinja2.StrictUndefined, finalize=blank, keep_trailing_newline=True)
-    made.filters = {name: function or made.filters[name] for name, function in FILTERS.items()}
+    made.filters = {name: function or _default for name, function in FILTERS.items()}
     made.globals = {}
     made.tests = {}
     return made
 
 
+def is_missing(value: Any) -> bool:
+    """Whether a fallback steps in. Nought and “no” are answers."""
+    return value is None or value == "" or isinstance(value, list | tuple | Mapping) and not value
+
+
+def _default(value: Any, fallback: Any = "", boolean: bool = True) -> Any:
+    return fallback if is_missing(value) else value
+
+
 def blank(value: Any) -> Any:
+    """A value as it is read where no format was chosen: nothing for a blank, yes or no, a list in words, a moment as people
+    write it."""
     if value is None:
         return ""
     if value is True or value is False:
         return "yes" if value else "no"
-    return ", ".join(map(str, value)) if isinstance(value, list | tuple) else value
+    if isinstance(value, list | tuple):
+        return ", ".join(str(blank(item)) for item in value)
+    if isinstance(value, Mapping):
+        return ", ".join(str(blank(item)) for item in value.values())
+    if isinstance(value, float) and value.is_integer():
+        return int(value)
+    return in_words(value) if isinstance(value, str) else value
 
 
 _PARSER = environment(False)
@@ -214,12 +231,23 @@ def _comparison(ref: str, op: str, wanted: Any) -> Callable[[Mapping[str, Any]],
             # Of several choices, one is enough.
             return (wanted in value) is (op == "eq")
         try:
-            return bool(compare(value, wanted))
+            return bool(compare(*_alike(value, wanted)))
         except TypeError:
             # Blank, or a text beside a number: matches nothing.
             return False
 
     return ask
+
+
+def _alike(value: Any, wanted: Any) -> tuple[Any, Any]:
+    """Two values to compare. Where one is a number and the other a text that is one, both as numbers; yes and no are none."""
+    one, other = isinstance(value, int | float), isinstance(wanted, int | float)
+    if one == other or isinstance(value, bool) or isinstance(wanted, bool):
+        return value, wanted
+    try:
+        return (value, float(wanted)) if one else (float(value), wanted)
+    except (TypeError, ValueError):
+        return value, wanted
 
 
 def tag(part: str) -> Tag:

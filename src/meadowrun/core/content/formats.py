@@ -32,6 +32,25 @@ def _time(value: Any) -> Any:
     return found.group(1) if found else value
 
 
+_MOMENT = re.compile(r"(\d{4}-\d\d-\d\d)(?:[T ](\d\d:\d\d)(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?")
+
+
+def in_words(text: str) -> str:
+    """A day, or a moment, that stands as machines write it, as people do: 27 Nov 2026, 18:30. Any other text as it is."""
+    found = _MOMENT.fullmatch(text) if text[:1].isdigit() else None
+    date = _date(found.group(1)) if found else None
+    if found is None or date is None:
+        return text
+    return wording.day(date) + (f", {found.group(2)}" if found.group(2) else "")
+
+
+def _text(value: Any) -> str:
+    """A value as a text, lists in words."""
+    if isinstance(value, list | tuple):
+        return ", ".join(map(_text, value))
+    return "yes" if value is True else "no" if value is False else str(value)
+
+
 def _number(value: Any) -> Any:
     return wording.number(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
 
@@ -46,7 +65,7 @@ def _money(value: Any, sign: str = "") -> Any:
 
 def _titled(value: Any) -> Any:
     """Capitals at the start of each word, leaving mixed case (McKay, O’Hara) as it is."""
-    return _titled_words(str(value)) if value else value
+    return _titled_words(_text(value)) if value else value
 
 
 @functools.lru_cache(8192)
@@ -56,15 +75,15 @@ def _titled_words(text: str) -> str:
 
 
 def _upper(value: Any) -> Any:
-    return value if value is None else str(value).upper()
+    return value if value is None else _text(value).upper()
 
 
 def _lower(value: Any) -> Any:
-    return value if value is None else str(value).lower()
+    return value if value is None else _text(value).lower()
 
 
 def _sentence(value: Any) -> Any:
-    text = str(value) if value else ""
+    text = _text(value) if value else ""
     return text[:1].upper() + text[1:] or value
 
 
@@ -80,7 +99,7 @@ def _encoded(value: Any) -> Any:
     """Percent-encoded, for a place inside an address (RFC 3986, 2.1). Blank stays blank, so that a fallback can step in."""
     if value is None or value == "":
         return value
-    return quote("yes" if value is True else "no" if value is False else str(value), safe="")
+    return quote(_text(value), safe="")
 
 
 FILTERS: dict[str, Callable[..., Any] | None] = {

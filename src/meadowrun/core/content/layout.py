@@ -5,9 +5,12 @@ import html
 from collections.abc import Callable, Sequence
 
 from meadowrun.core.content import fillins
+from meadowrun.core.content.colour import blended, luminance, quiet, readable
 from meadowrun.core.content.lines import ICONS, Json
 
 _PAD = "8px 28px"
+#: Classes by which the dark style sheet knows what it changes.
+GROUND, SHEET, INK = "our-ground", "our-sheet", "our-ink"
 #: The colour of a divider that has none of its own.
 RULE = "#d9d3c2"
 _PAD_IN_COLUMN = "6px 12px"
@@ -69,15 +72,32 @@ def mjml(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, l
             f'<mj-text color="{looks["ink"]}" font-size="{looks["size"]}px" line-height="1.5" '
             f'font-family="{html.escape(looks["text_font"])}" padding="{_PAD}" />'
             f'<mj-all font-family="{html.escape(looks["text_font"])}" />'
-            f"</mj-attributes><mj-style>{own_style(looks['accent'])}</mj-style></mj-head>"
-            f'<mj-body width="{looks["width"]}px" background-color="{looks["ground"]}">'
-            f'<mj-wrapper background-color="{looks["sheet"]}" padding="16px 0">{work.sections(lines)}</mj-wrapper>'
+            f"</mj-attributes><mj-style>{own_style(looks['accent'])}</mj-style>{dark_head(looks)}</mj-head>"
+            f'<mj-body width="{looks["width"]}px" background-color="{looks["ground"]}" css-class="{GROUND}">'
+            f'<mj-wrapper background-color="{looks["sheet"]}" padding="16px 0" css-class="{SHEET}">{work.sections(lines)}</mj-wrapper>'
             "</mj-body></mjml>")
 
 
 def own_style(accent: str) -> str:
     """The style sheet of every message of lines."""
     return f"a {{ color: {accent}; }} p {{ margin: 0 0 12px; }} .plain-list ul {{ margin: 0 0 12px; }}"
+
+
+def dark_head(looks: Json) -> str:
+    """What mail apps that ask for it show in the dark: the same hues on a dark sheet. Nothing where the sheet is dark already.
+
+    Words with a colour of their own, buttons and pictures stay as they are.
+    """
+    if luminance(looks["sheet"]) < 0.5:
+        return ""
+    sheet, ground = blended(looks["ink"], "#101413", 0.12), blended(looks["ink"], "#101413", 0.05)
+    words, links = blended(looks["sheet"], sheet, 0.88), readable(looks["accent"], sheet)
+    return ('<mj-raw><meta name="color-scheme" content="light dark"><meta name="supported-color-schemes" content="light dark"></mj-raw>'
+            "<mj-style>@media (prefers-color-scheme: dark) { "
+            f"body, .{GROUND} {{ background-color: {ground} !important; }} "
+            f".{SHEET}, .{SHEET} table {{ background: {sheet} !important; background-color: {sheet} !important; }} "
+            f".{INK} div, .{INK} h1, .{INK} p {{ color: {words} !important; }} "
+            f".{INK} div a, .{INK} p a {{ color: {links} !important; }} }}</mj-style>")
 
 
 class _Layout:
@@ -110,7 +130,7 @@ class _Layout:
         return "".join(made)
 
     def _section(self, more: str = "") -> str:
-        return f'<mj-section background-color="{self.looks["sheet"]}" padding="0"{more}>'
+        return f'<mj-section background-color="{self.looks["sheet"]}" padding="0" css-class="{SHEET}"{more}>'
 
     def _columns(self, line: Json) -> str:
         width = self.looks["width"] - 32
@@ -153,7 +173,7 @@ class _Layout:
         if not line["feed"]:
             return ""
         loop = f"{{% for item in feed.{line['feed']}[:{line['most']}] %}}"
-        body = f'{before}<mj-text padding="{pad}"{self._class(line)}>{self.parts.hide_in(line["html"])}</mj-text>{after}'
+        body = f'{before}<mj-text padding="{pad}"{self._class(line, INK)}>{self.parts.hide_in(line["html"])}</mj-text>{after}'
         return self.parts.tag(loop, in_column) + body + self.parts.tag("{% endfor %}", in_column)
 
     def _class(self, line: Json, more: str = "") -> str:
@@ -169,11 +189,13 @@ class _Layout:
         ink = f' color="{line["colour"]}"' if line.get("colour") else ""
         if kind == "heading":
             font = html.escape(looks["heading_font"])
-            return (f'<mj-text align="{line["align"]}" font-family="{font}" font-size="26px" line-height="1.25"{ink} padding="{pad}" '
-                    f'font-weight="600"><h1 style="margin:0;font-size:26px;font-weight:600">{parts.attribute(line["text"])}</h1>'
-                    "</mj-text>")
+            looked = self._class(line, "" if ink else INK)
+            return (f'<mj-text{looked} align="{line["align"]}" font-family="{font}" font-size="26px" line-height="1.25"{ink} '
+                    f'padding="{pad}" font-weight="600"><h1 style="margin:0;font-size:26px;font-weight:600">'
+                    f'{parts.attribute(line["text"])}</h1></mj-text>')
         if kind == "text":
-            return f'<mj-text align="{line["align"]}"{ink} padding="{pad}"{self._class(line, "plain-list")}>{parts.hide_in(line["html"])}</mj-text>'
+            own = "plain-list" if ink else f"plain-list {INK}"
+            return f'<mj-text align="{line["align"]}"{ink} padding="{pad}"{self._class(line, own)}>{parts.hide_in(line["html"])}</mj-text>'
         if kind == "picture":
             return self._picture(line, pad, width)
         if kind == "button":
@@ -189,12 +211,13 @@ class _Layout:
             return self._icons(line, pad)
         if kind == "quote":
             by = f'<p style="margin:0;font-size:14px">{parts.attribute(line["by"])}</p>' if line["by"] else ""
-            return (f'<mj-text padding="{pad}"><blockquote style="margin:0;padding:6px 0 6px 16px;'
+            return (f'<mj-text padding="{pad}"{self._class(line, INK)}><blockquote style="margin:0;padding:6px 0 6px 16px;'
                     f'border-left:3px solid {looks["accent"]}">{parts.hide_in(line["html"])}{by}</blockquote></mj-text>')
         if kind == "code":
             return f'<mj-text padding="0">{parts.block(line["code"])}</mj-text>'
-        return (f'<mj-text font-size="13px" color="#5c6761" padding="16px 28px 4px">{parts.hide_in(line["html"])}'
-                f"{self.legal if line['unsubscribe'] else ''}</mj-text>")
+        small = quiet(looks["ink"], looks["sheet"])
+        return (f'<mj-text{self._class(line, INK)} font-size="13px" color="{small}" padding="16px 28px 4px">'
+                f"{parts.hide_in(line['html'])}{self.legal if line['unsubscribe'] else ''}</mj-text>")
 
     def _picture(self, line: Json, pad: str, width: int) -> str:
         if not line["src"]:

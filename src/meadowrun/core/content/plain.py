@@ -85,6 +85,7 @@ def html_text(source: str) -> str:
     text = re.sub(r'<a\s[^>]*href="([^"]*)"[^>]*>(.*?)</a>', link, text, flags=re.DOTALL)
     text = re.sub(r"<br\s*/?>", "\n", text)
     text = re.sub(r"<li[^>]*>", "\n- ", text)
+    text = re.sub(r"</(td|th)>\s*(?=<t[dh]\b)", " ", text)
     text = re.sub(r"</(p|ul|ol|h[1-6]|tr|div|table|blockquote)>", "\n\n", text)
     text = html.unescape(re.sub(r"<[^>]*>", "", text))
     text = re.sub(r"\n{3,}", "\n\n", "\n".join(" ".join(line.split()) for line in text.splitlines())).strip()

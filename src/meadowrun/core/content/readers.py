@@ -16,6 +16,7 @@ _SHEET = re.compile(r"(<style[^>]*>)(.*?)(</style>)", re.DOTALL | re.IGNORECASE)
 _OUTLOOK = re.compile(r"<!--\[if [^\]]*mso[^\]]*\]>(.*?)<!\[endif\]-->", re.DOTALL)
 _NOT_OUTLOOK = re.compile(r"<!--\[if !mso[^\]]*\]><!-->(.*?)<!--<!\[endif\]-->", re.DOTALL)
 #: Looks that are no mail reader.
+_ASKS_DARK = "@media (prefers-color-scheme: dark)"
 LOOKS = {"desk": "desk", "phone": "phone", "dark": "dark", "no-pictures": "pictures off", "plain": "plain"}
 #: What is worth telling an author when it is lost, in words; the rest is how a mail is built and has its own stand-ins.
 _TELLING = {"border-radius": "rounded corners become square", "background-image": "background pictures are missing",
@@ -40,6 +41,9 @@ def shown(page: str, look: str) -> str:
     """The page in a look of LOOKS, or as a mail reader of `readers` treats it. Raises KeyError for neither."""
     if look in ("desk", "phone", "plain"):
         return page
+    if look == "dark" and _ASKS_DARK in page:
+        # What the message itself says for the dark, as mail apps show it that ask.
+        return page.replace(_ASKS_DARK, "@media all")
     if look == "dark":
         # Readers that turn mails dark by themselves turn light and dark around and leave hues and pictures as they are.
         return page.replace("</head>", "<style>html{background:#fff;filter:invert(1) hue-rotate(180deg)}"
