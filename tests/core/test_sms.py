@@ -35,9 +35,24 @@ def test_plain_signs_replace_typographic_ones_but_not_in_fill_ins():
 
 def test_the_longest_branch_and_value_count():
     text = '{{ contact.name | default("friend", true) }}{% if contact.a == "b" %}12345{% else %}1{% endif %} http://x.example/very/long/path'
-    drawn = sms.longest(text, {"contact.name": 20}, "http://m.example")
+    drawn = sms.longest(text, {"contact.name": ["x" * 20]}, "http://m.example")
     assert drawn == "x" * 20 + "12345 " + "x" * (len("http://m.example") + len("/s/") + 8 + 1)
-    assert sms.longest("{{ contact.name | default(\"a much longer fallback\", true) }}", {"contact.name": 3}, "") == "x" * 22
+    assert sms.longest("{{ contact.name | default(\"a much longer fallback\", true) }}", {"contact.name": ["abc"]}, "") == "a much longer fallback"
+
+
+@pytest.mark.parametrize(("values", "parts"), [
+    # One letter outside the basic alphabet: 70 and 67 characters a part, whoever it belongs to.
+    ({"contact.town": ["Farrow"]}, 1), ({"contact.town": ["Farrow", "São Paulo"]}, 2), ({"contact.town": ["Llanfairpwllgwyngyll", "Łódź"]}, 2)])
+def test_the_widest_value_counts_as_well_as_the_longest(values, parts):
+    text = ("Clear sky over {{ contact.town }} tonight: the dome opens at eight, dress warmly, and bring somebody along. "
+            "It is free for members. STOP ends")
+    assert len(text) < 153 and sms.size(sms.longest(text, values, "")).parts == parts
+
+
+def test_a_format_counts_and_a_link_with_a_fill_in_is_a_short_one():
+    values = {"contact.name": ["straße"]}
+    assert sms.longest("{{ contact.name | upper }}", values, "") == "STRASSE"
+    assert len(sms.longest("https://a.example/?n={{ contact.name }}&b=1", values, "http://m")) == len("http://m/s/") + 9
 
 
 def found(text):

@@ -13,7 +13,7 @@ from meadowrun.base.db import found
 from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.content import asking
+from meadowrun.core.content import asking, sms
 from meadowrun.core.content.compiled import Compiled, CompileError, Link, compile_document, placed
 from meadowrun.core.content.document import SETTINGS, Json, empty, texts
 from meadowrun.core.content.fillins import used
@@ -34,6 +34,9 @@ from meadowrun.messages.models import (
 from meadowrun.messages.values import GREETINGS, known_refs, value_sql
 from meadowrun.people.models import Contact
 from meadowrun.segments.queries import facts_sql
+
+#: A character outside the basic alphabet of text messages, as PostgreSQL's expressions say it.
+_WIDE = "[^" + "".join(f"\\u{ord(c):04x}" for c in sorted(sms.GSM_7 | sms.GSM_7_EXTENDED)) + "]"
 
 
 def message(session: orm.Session, message_id: int) -> Message:
@@ -346,15 +349,23 @@ def neighbour(session: orm.Session, contact_id: int, ids: Sequence[int] | None, 
     return session.scalar(query)
 
 
-def longest(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
-    """The most characters that each field's values have among some people, or everyone."""
+def longest(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, list[str]]:
+    """For each field the longest value that it has among some people, or everyone, and the longest that needs the wide alphabet
+    of text messages."""
     asked = sorted(set(refs) & known_refs(words).keys())
     if not asked:
         return {}
-    columns = ", ".join(f"max(length({value_sql(ref, words)}))" for ref in asked)
-    row = session.execute(sa.text(f"SELECT {columns} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
-                                  f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"), {} if ids is None else {"ids": list(ids)}).one()
-    return {ref: length or 0 for ref, length in zip(asked, row, strict=True)}
+    columns = []
+    for ref in asked:
+        value = value_sql(ref, words)
+        # The largest of length and value together is the longest value; in the plain order of bytes.
+        most = f"max(lpad(length({value})::text, 8, '0') || {value} COLLATE \"C\")"
+        columns += [f"substr({most}, 9)", f"substr({most} FILTER (WHERE {value} ~ :wide), 9)"]
+    row = session.execute(sa.text(
+        f"SELECT {', '.join(columns)} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
+        f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"),
+        {"wide": _WIDE} | ({} if ids is None else {"ids": list(ids)})).one()
+    return {ref: [value for value in row[2 * place:2 * place + 2] if value] for place, ref in enumerate(asked)}
 
 
 def reach(session: orm.Session, channel: str, ids: Sequence[int] | None) -> tuple[int, int]:

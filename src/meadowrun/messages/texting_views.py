@@ -42,9 +42,10 @@ def _follows(message: Message) -> dict[str, Any]:
     text = str(message.document["plain"] or "")
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
     ids = list(among) if among is not None else None
-    drawn = sms.longest(text, queries.longest(db(), fillins.refs(text), words(), ids), settings().public_url)
-    made = sms.size(drawn)
     facts, known = reading.facts(db(), message.id), queries.known(db(), words())
+    values = queries.longest(db(), fillins.refs(text), words(), ids) | {f"fact.{key}": [str(value)] for key, value in (facts or {}).items()}
+    drawn = sms.longest(text, values, settings().public_url)
+    made = sms.size(drawn)
     found = sms.sms_checks(message.document, About(
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
         dated=queries.dated(db(), fillins.refs(text)),

@@ -14,6 +14,7 @@ from sqlalchemy import orm
 from meadowrun.base.audit import Actor, record
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values, webpush
+from meadowrun.core.guardrails.replies import meaning
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
@@ -116,29 +117,24 @@ def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: i
         keeping.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
 
 
-#: A text that is only one of these, whatever its capitals, ends text messages (and one of those begins them again).
-STOP_WORDS = frozenset({"stop", "end", "quit", "cancel", "unsubscribe", "stopall"})
-START_WORDS = frozenset({"start", "yes", "unstop"})
-
-
 def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str) -> str:
     """Somebody answered a text message: “stop” ends them, “start” begins them again. Says which was understood, if any."""
-    word = re.sub(r"[^a-z]", "", text.lower())
-    if word not in STOP_WORDS | START_WORDS:
+    meant = meaning(text)
+    if not meant:
         return ""
     try:
         written = values.phone(number)
     except values.ValueProblem:
         return ""
     for contact in session.scalars(sa.select(Contact).where(Contact.phone == written)):
-        changed = people.set_consent(session, now, contact.id, 0, word in START_WORDS, f"answered “{text.strip()[:40]}”", "sms")
+        changed = people.set_consent(session, now, contact.id, 0, meant == "start", f"answered “{text.strip()[:40]}”", "sms")
         last = session.execute(sa.text(
             "SELECT d.send_id FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN messages m ON m.id = s.message_id "
             "WHERE d.contact_id = :id AND m.channel = 'sms' AND d.outcome = 'delivered' ORDER BY d.taken_at DESC LIMIT 1"),
             {"id": contact.id}).scalar()
-        if changed and last and word in STOP_WORDS:
+        if changed and last and meant == "stop":
             react(session, now, last, contact.id, "unsubscribed", note="answered “stop”")
-    return "stop" if word in STOP_WORDS else "start"
+    return meant
 
 
 def sms_failed(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, words: str) -> None:

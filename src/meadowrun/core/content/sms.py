@@ -2,11 +2,13 @@
 
 import dataclasses
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
+from meadowrun.core.content.addresses import addresses
 from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks
+from meadowrun.core.content.filling import template
 
 #: The basic alphabet of GSM 03.38 (3GPP TS 23.038, 6.2.1); each takes seven bits.
 GSM_7 = frozenset("@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿"
@@ -17,7 +19,8 @@ GSM_7_EXTENDED = frozenset("\f^{}\\[~]|€")
 PLAIN = {"’": "'", "‘": "'", "“": '"', "”": '"', "–": "-", "—": "-", "…": "...", "\u00a0": " ", "•": "-"}
 #: Characters of a short link of ours after the address of the installation: /s/, a code of eight, and the link's sign.
 SHORT_LINK = 12
-_URL = re.compile(r"https?://[^\s]+")
+#: Characters that a value is taken to have of which nothing is known, such as a feed's.
+UNKNOWN = 12
 MOST_PARTS = 8
 #: what somebody answers to get no more
 STOP_WORD = "STOP"
@@ -62,25 +65,56 @@ def plainer(text: str) -> str:
                    for p in re.split(f"({fillins.PART.pattern})", text, flags=re.DOTALL) if p)
 
 
-def longest(text: str, lengths: Mapping[str, int], public_url: str) -> str:
-    """The text with every fill-in as long as the longest value it really has, links as our short ones, the longest branch taken.
+def longest(text: str, values: Mapping[str, Sequence[str]], public_url: str) -> str:
+    """The text in the form that takes the most parts: every fill-in as one of the values it really has, links as our short ones,
+    the longest branch taken.
 
-    `lengths` are the most characters of each ref's values among the people it goes to.
+    `values` are, by ref, the longest value among the people it goes to and the longest that needs the wide alphabet: one such
+    letter makes every part of the text hold less, whatever stands in it otherwise.
     """
-    def drawn(nodes: tuple[fillins.Node, ...]) -> str:
-        made = ""
-        for node in nodes:
-            if isinstance(node, str):
-                made += node
-            elif isinstance(node, fillins.FillIn):
-                made += "x" * max(lengths.get(node.ref, 12), len(node.fallback or ""))
-            elif isinstance(node, fillins.When):
-                made += max((drawn(body) for body in (*(b for _, b in node.branches), node.otherwise)), key=lambda t: size(t).units)
-            else:
-                made += drawn(node.body) * 3
-        return made
+    made, place = [], 0
+    for found in addresses(text):
+        made += [text[place:found.start], "x" * (len(public_url) + SHORT_LINK)]
+        place = found.end
+    nodes = fillins.tree("".join([*made, text[place:]]))
+    return max((_drawn(nodes, values, wide) for wide in (False, True)), key=_weight)
 
-    return _URL.sub("x" * (len(public_url) + SHORT_LINK), drawn(fillins.tree(text)))
+
+def _weight(text: str) -> tuple[int, int]:
+    made = size(text)
+    return made.parts, made.units
+
+
+def _drawn(nodes: Sequence[fillins.Node], values: Mapping[str, Sequence[str]], wide: bool) -> str:
+    """The text of some nodes, with the longest values, or with those that need the wide alphabet wherever there are any."""
+    made = ""
+    for node in nodes:
+        if isinstance(node, str):
+            made += node
+        elif isinstance(node, fillins.FillIn):
+            made += _value(node, values.get(node.ref, ("x" * UNKNOWN,)), wide)
+        elif isinstance(node, fillins.When):
+            made += max((_drawn(body, values, wide) for body in (*(b for _, b in node.branches), node.otherwise)), key=_weight)
+        else:
+            made += _drawn(node.body, values, wide) * 3
+    return made
+
+
+def _value(fill: fillins.FillIn, values: Sequence[str], wide: bool) -> str:
+    """What a fill-in gives at the most: in its format, or its fallback."""
+    shown = [_formatted(fill, value) for value in values if value]
+    shown += [fill.fallback] if fill.fallback else []
+    if wide and (needing := [text for text in shown if size(text).wide]):
+        shown = needing
+    return max(shown, key=len, default="")
+
+
+def _formatted(fill: fillins.FillIn, value: str) -> str:
+    root, _, name = fill.ref.partition(".")
+    try:
+        return template(dataclasses.replace(fill, ref=f"{root}.x" if name else root).source(), escape=False)({root: {"x": value} if name else value})
+    except (KeyError, TypeError, ValueError):
+        return value
 
 
 def sms_checks(document: Mapping[str, object], about: About, longest_text: str, stop_word: str = STOP_WORD) -> list[Check]:
