@@ -8,9 +8,9 @@ from hypothesis import strategies as st
 
 from meadowrun.core.content import card as cards
 from meadowrun.core.content.channels import beginning, checks_of, take_for
-from meadowrun.core.content.checks import MUST, About
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import DocumentError
+from meadowrun.core.content.findings import MUST, About
 from meadowrun.core.content.lines import new_line
 from meadowrun.core.content.onpage import on_page
 

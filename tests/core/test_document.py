@@ -9,9 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.checks import About, checks
+from meadowrun.core.content.checks import checks
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.differences import differences
+from meadowrun.core.content.findings import About
 from meadowrun.core.content.plain import plain_text
 from meadowrun.gateways.email import Letter, mime
 from tests.luck import tries

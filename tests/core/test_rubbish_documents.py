@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content.channels import CHANNELS, beginning, checks_of, take_for
-from meadowrun.core.content.checks import About
 from meadowrun.core.content.compiled import CompileError, compile_document
 from meadowrun.core.content.document import DocumentError, empty
+from meadowrun.core.content.findings import About
 from meadowrun.core.content.lines import LINE_TYPES, new_line
 from tests.core.test_definition import places
 from tests.luck import tries

@@ -5,8 +5,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import sms
-from meadowrun.core.content.checks import About
 from meadowrun.core.content.document import SETTINGS
+from meadowrun.core.content.findings import About
 
 
 @pytest.mark.parametrize(("text", "alphabet", "units", "parts", "left"), [

@@ -7,7 +7,7 @@ import flask
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content import fillins
-from meadowrun.core.content.checks import About
+from meadowrun.core.content.findings import About
 from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks, texts_of
 from meadowrun.core.wording import count_of
 from meadowrun.gateways import push

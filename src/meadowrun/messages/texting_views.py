@@ -8,8 +8,8 @@ import flask
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import GatewayUnavailable, Invalid
 from meadowrun.core.content import fillins, sms
-from meadowrun.core.content.checks import About
 from meadowrun.core.content.compiled import CompileError
+from meadowrun.core.content.findings import About
 from meadowrun.gateways import sms as gateways
 from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of

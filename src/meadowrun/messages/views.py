@@ -1,5 +1,7 @@
 """Write and read: a message's lines on the left, what a chosen person will see on the right."""
 
+import json
+import re
 from typing import Any
 
 import flask
@@ -11,8 +13,9 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.content import begin, card, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.channels import CHANNELS, checks_of
-from meadowrun.core.content.checks import PHONES, About, shown_length
+from meadowrun.core.content.checks import PHONES, shown_length
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
+from meadowrun.core.content.findings import About
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
@@ -31,6 +34,8 @@ from meadowrun.shell.request import actor, body, db, done, integer, needs, now, 
 from meadowrun.tags.page import narrowed
 from meadowrun.tracking.queries import websites
 
+#: Pictures and documents of the store, wherever a message names them.
+_STORED = re.compile(r"/f/[A-Za-z0-9_-]+")
 pages = flask.Blueprint("messages", __name__)
 
 
@@ -125,15 +130,16 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     total = queries.everyone(db())
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
     gaps = gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among) if compiled else []
+    weights = file_weights(db(), sorted({m.group() for m in _STORED.finditer(json.dumps(document))}))
     found = checks_of(message.channel if message else "email", document, About(
         known=known, facts=None if facts is None else list(facts), blanks=counted(gaps), html_bytes=weight,
         feeds=[f.key for f in queries.feeds(db())], dated=queries.dated(db(), compiled.refs if compiled else ()),
         broken=queries.broken(db(), document, words()), rows=rows.keys(),
         hours=reading.hours(db(), message.id) if message else None, events=words().events.keys(),
-        weights=file_weights(db(), [line["src"] for line in walk(document["lines"]) if line["type"] == "picture"])))
+        weights=weights, stored=weights.keys(), today=today(), postal_address=settings().postal_address if message else ""))
     if message is None:
         # A row has no head of its own, and its message's footer counts.
-        found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks")]
+        found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks", "")]
     who_reads, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
     order = {line["id"]: n for n, line in enumerate(walk(placed(document, rows)))}
     who_reads = sorted(who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among), key=lambda r: order.get(r.line, -1))

@@ -13,8 +13,9 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
 from meadowrun.core.content.channels import checks_of
-from meadowrun.core.content.checks import MUST, SHOULD, About, Check, greeting_clashes, sorted_checks
+from meadowrun.core.content.checks import greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
+from meadowrun.core.content.findings import MUST, SHOULD, About, Check
 from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries

@@ -14,8 +14,8 @@ from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.channels import CHANNELS
-from meadowrun.core.content.checks import MUST
 from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
+from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import ceiling_words

@@ -14,8 +14,9 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 from meadowrun.core.content import fillins
-from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
+from meadowrun.core.content.checks import checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
+from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, among, listed, one_line
 
 SHAPES = {"box": "a box in the middle", "full": "the full screen"}

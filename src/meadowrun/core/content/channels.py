@@ -3,8 +3,9 @@
 from typing import Any
 
 from meadowrun.core.content import card, push
-from meadowrun.core.content.checks import About, Check, checks
+from meadowrun.core.content.checks import checks
 from meadowrun.core.content.document import DocumentError, empty, take
+from meadowrun.core.content.findings import About, Check
 from meadowrun.core.content.lines import Json, new_line
 from meadowrun.core.content.sms import sms_checks
 

@@ -1,18 +1,18 @@
 """What is wrong with a message, before anyone else notices."""
 
-import dataclasses
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
+from meadowrun.core.content.closer import close_look
 from meadowrun.core.content.colour import contrast
 from meadowrun.core.content.document import address_problem, texts
+from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import LINE_TYPES, Json, live, places, walk
 from meadowrun.core.content.markup import elements
 from meadowrun.core.content.plain import mark_of
 
-MUST, SHOULD, COULD = "must", "should", "could"
 #: Characters that phones show.
 SUBJECT_ON_PHONES, PREHEADER_ON_PHONES = 45, 90
 PHONES = {"subject": SUBJECT_ON_PHONES, "preheader": PREHEADER_ON_PHONES}
@@ -25,42 +25,6 @@ _ORDER = {MUST: 0, SHOULD: 1, COULD: 2}
 _READABLE = 4.5
 #: Words of the day, and the hours in which they are true.
 _GREETINGS = {"good morning": (0, 12), "good afternoon": (12, 18), "good evening": (17, 24), "tonight": (6, 24)}
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Check:
-    """A finding; `line` and `slot` say where a click on it leads."""
-
-    level: str
-    text: str
-    line: str = ""
-    slot: str = ""
-
-
-@dataclasses.dataclass(frozen=True)
-class About:
-    """What a message is checked against.
-
-    `known` are the refs that exist (`contact.town`, `table.prices.student`); `facts` those of the campaign, None when no
-    campaign is known yet; `blanks` counts, by (line, slot, ref), for how many of a place's readers a ref is blank, and these
-    readers; `weights` are the bytes of pictures in the store, by address; `hours` those in which it will go, as (first, last), where that is known.
-    """
-
-    known: Collection[str] = ()
-    facts: Collection[str] | None = None
-    blanks: Mapping[tuple[str, str, str], tuple[int, int]] = dataclasses.field(default_factory=dict)
-    html_bytes: int = 0
-    feeds: Collection[str] = ()
-    weights: Mapping[str, int] = dataclasses.field(default_factory=dict)
-    hours: tuple[int, int] | None = None
-    #: the key of an “only if” version, or of words by condition, whose condition cannot be used → why
-    broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
-    #: rows that exist, as (row, version)
-    rows: Collection[tuple[int, int]] = ()
-    #: what is known by the day → for how many, in words; on other days it is blank for everyone
-    dated: Mapping[str, str] = dataclasses.field(default_factory=dict)
-    #: kinds of event that exist, by key; None where nobody asked
-    events: Collection[str] | None = None
 
 
 def checks(document: Json, about: About) -> list[Check]:
@@ -78,6 +42,7 @@ def checks(document: Json, about: About) -> list[Check]:
         name = f"{LINE_TYPES[line['type']][0]} in line {numbers.get(line['id'], '?')}"
         if line["type"] in _LINE:
             found += list(_LINE[line["type"]](line, name, about))
+    found += close_look(document, lines, about)
     if about.html_bytes > CUT_OFF:
         found.append(Check(SHOULD, f"The mail weighs {about.html_bytes // 1000} kB; many mail readers cut it off at "
                                    f"{CUT_OFF // 1000} kB, and the way to unsubscribe with it."))

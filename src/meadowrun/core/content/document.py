@@ -37,6 +37,9 @@ from meadowrun.core.content.plain import mark_of
 __all__ = ["LINE_TYPES", "Json", "new_line"]
 TAGS = {"p", "br", "b", "strong", "i", "em", "a", "ul", "ol", "li", "span"}
 ALIGN = ("left", "center", "right")
+#: A host by its labels, in any letters (RFC 1123, 2.1; RFC 5890), or a number.
+_HOST = re.compile(r"(?:localhost|\[[0-9a-fA-F:.]+\]|\d{1,3}(?:\.\d{1,3}){3}|"
+                   r"(?:[^\W_](?:[\w-]{0,61}[^\W_])?\.)+(?=[^\d]*[^\W\d_])[^\W_][\w-]*[^\W_])\.?")
 COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
 #: Fonts that mail readers have; others would need to be fetched.
 FONTS = {"Georgia, serif": "Georgia", "'Times New Roman', Times, serif": "Times", "Helvetica, Arial, sans-serif": "Helvetica",
@@ -318,4 +321,10 @@ def address_problem(href: str) -> str | None:
         return f"leads to “{href}”, which does not begin with https://"
     if not parts.hostname or " " in bare or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
         return f"leads to “{href}”, which is no complete address"
+    if not _HOST.fullmatch(parts.hostname) or bare.lower().count("://") > 1 and bare.lower().startswith(("http://http", "https://http")):
+        return f"leads to “{href}”, whose name is misspelt"
+    try:
+        _ = parts.port
+    except ValueError:
+        return f"leads to “{href}”, whose port is no number"
     return None

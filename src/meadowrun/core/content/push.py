@@ -6,8 +6,9 @@ from typing import Any
 
 from meadowrun.core import webpush
 from meadowrun.core.content import fillins
-from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks, sorted_checks
+from meadowrun.core.content.checks import checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
+from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, among, listed, one_line
 
 #: what a tap on the notice does → how that is said

@@ -7,8 +7,9 @@ from collections.abc import Mapping, Sequence
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.addresses import addresses
-from meadowrun.core.content.checks import COULD, MUST, SHOULD, About, Check, checks
+from meadowrun.core.content.checks import checks
 from meadowrun.core.content.filling import template
+from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 
 #: The basic alphabet of GSM 03.38 (3GPP TS 23.038, 6.2.1); each takes seven bits.
 GSM_7 = frozenset("@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿"
