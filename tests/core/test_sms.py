@@ -77,3 +77,12 @@ def test_nothing_is_said_of_a_good_one():
 
 def test_cost_in_words():
     assert sms.cost_words(2, 1200, 0.045, "£") == "1,200 people × 2 parts × £0.045 = £108.00 at most"
+
+
+def test_a_notification_that_a_fields_value_makes_too_large():
+    from meadowrun.core.content.channels import beginning
+    from meadowrun.core.content.push import push_checks
+    document = beginning("push", "Farrow Hill", "STOP") | {"subject": "Tonight", "plain": "Dear {{ contact.bio | upper }}"}
+    for value, too_much in (("é" * 1500, False), ("é" * 2500, True)):
+        found = [c.text for c in push_checks(document, About(known=["contact.bio"], longest={"contact.bio": [value]}))]
+        assert any("For the longest values it takes" in text for text in found) is too_much

@@ -96,7 +96,8 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     for read in message_queries.members(session, document):
         about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
                       feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
-                      broken=message_queries.broken(session, read, words), events=words.events.keys())
+                      broken=message_queries.broken(session, read, words), events=words.events.keys(),
+                      longest=message_queries.longest(session, compiled.refs, words, None) if message.channel == "push" else {})
         said = checks_of(message.channel, read, about)
         found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
         if leaving := hours(send):

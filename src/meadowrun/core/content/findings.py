@@ -2,7 +2,7 @@
 
 import dataclasses
 import datetime as dt
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 
 MUST, SHOULD, COULD = "must", "should", "could"
 
@@ -47,3 +47,5 @@ class About:
     postal_address: str = ""
     #: addresses of the pictures in the store, of those that the message names; None where nobody asked
     stored: Collection[str] | None = None
+    #: the longest values that fields really have, by ref
+    longest: Mapping[str, Sequence[str]] = dataclasses.field(default_factory=dict)

@@ -1,13 +1,14 @@
 """Push notices: what one holds, checked when it comes in; its payload; and what is wrong with it."""
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from meadowrun.core import webpush
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
+from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, among, listed, one_line
 
@@ -82,6 +83,14 @@ def payload(title: str, body: str, push: Mapping[str, Any]) -> bytes:
     return json.dumps({k: v for k, v in made.items() if v not in ("", [], {}, 0, False)}, ensure_ascii=False, separators=(",", ":")).encode()
 
 
+def largest(title: str, body: str, push: Mapping[str, Any], values: Mapping[str, Sequence[str]]) -> int:
+    """Bytes of what a device gets, for the longest values that its fill-ins really have."""
+    def at_most(text: str) -> str:
+        return drawn(text, values, lambda t: len(t.encode()))
+
+    return len(payload(at_most(title), at_most(body), mapped(push, lambda slot, text: at_most(text))))
+
+
 def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     """What is wrong with a notice, the gravest first."""
     push, found = document["push"], list[Check]()
@@ -122,7 +131,10 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
             found.append(Check(MUST, f"The {slot} {address_problem(push[slot])}.", "", slot))
         if about.weights.get(push[slot], 0) > 1_000_000:
             found.append(Check(SHOULD, f"The {slot} weighs {about.weights[push[slot]] // 1000} kB; phones drop pictures over 1 MB.", "", slot))
-    size = len(payload(title, body, push))
+    size, most = len(payload(title, body, push)), largest(title, body, push, about.longest)
+    if most > webpush.MOST_BYTES >= size:
+        found.append(Check(MUST, f"For the longest values it takes {most:,} bytes; {webpush.MOST_BYTES:,} are the most that is carried. "
+                                 "Leave out the long field, or say it in your own words.", "", "plain"))
     if size > webpush.MOST_BYTES:
         found.append(Check(MUST, f"It takes {size:,} bytes; {webpush.MOST_BYTES:,} are the most that is carried.", "", "data"))
     texts = " ".join([title, body, *(t for _, t in texts_of(push))])

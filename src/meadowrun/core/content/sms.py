@@ -8,7 +8,7 @@ from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.addresses import addresses
 from meadowrun.core.content.checks import checks
-from meadowrun.core.content.filling import template
+from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 
 #: The basic alphabet of GSM 03.38 (3GPP TS 23.038, 6.2.1); each takes seven bits.
@@ -20,8 +20,6 @@ GSM_7_EXTENDED = frozenset("\f^{}\\[~]|€")
 PLAIN = {"’": "'", "‘": "'", "“": '"', "”": '"', "–": "-", "—": "-", "…": "...", "\u00a0": " ", "•": "-"}
 #: Characters of a short link of ours after the address of the installation: /s/, a code of eight, and the link's sign.
 SHORT_LINK = 12
-#: Characters that a value is taken to have of which nothing is known, such as a feed's.
-UNKNOWN = 12
 MOST_PARTS = 8
 #: what somebody answers to get no more
 STOP_WORD = "STOP"
@@ -77,8 +75,8 @@ def longest(text: str, values: Mapping[str, Sequence[str]], public_url: str) -> 
     for found in addresses(text):
         made += [text[place:found.start], "x" * (len(public_url) + SHORT_LINK)]
         place = found.end
-    nodes = fillins.tree("".join([*made, text[place:]]))
-    return max((_drawn(nodes, values, wide) for wide in (False, True)), key=_weight)
+    whole = "".join([*made, text[place:]])
+    return max((drawn(whole, values, _weight, needs) for needs in (None, _needs_wide)), key=_weight)
 
 
 def _weight(text: str) -> tuple[int, int]:
@@ -86,36 +84,8 @@ def _weight(text: str) -> tuple[int, int]:
     return made.parts, made.units
 
 
-def _drawn(nodes: Sequence[fillins.Node], values: Mapping[str, Sequence[str]], wide: bool) -> str:
-    """The text of some nodes, with the longest values, or with those that need the wide alphabet wherever there are any."""
-    made = ""
-    for node in nodes:
-        if isinstance(node, str):
-            made += node
-        elif isinstance(node, fillins.FillIn):
-            made += _value(node, values.get(node.ref, ("x" * UNKNOWN,)), wide)
-        elif isinstance(node, fillins.When):
-            made += max((_drawn(body, values, wide) for body in (*(b for _, b in node.branches), node.otherwise)), key=_weight)
-        else:
-            made += _drawn(node.body, values, wide) * 3
-    return made
-
-
-def _value(fill: fillins.FillIn, values: Sequence[str], wide: bool) -> str:
-    """What a fill-in gives at the most: in its format, or its fallback."""
-    shown = [_formatted(fill, value) for value in values if value]
-    shown += [fill.fallback] if fill.fallback else []
-    if wide and (needing := [text for text in shown if size(text).wide]):
-        shown = needing
-    return max(shown, key=len, default="")
-
-
-def _formatted(fill: fillins.FillIn, value: str) -> str:
-    root, _, name = fill.ref.partition(".")
-    try:
-        return template(dataclasses.replace(fill, ref=f"{root}.x" if name else root).source(), escape=False)({root: {"x": value} if name else value})
-    except (KeyError, TypeError, ValueError):
-        return value
+def _needs_wide(text: str) -> bool:
+    return bool(size(text).wide)
 
 
 def sms_checks(document: Mapping[str, object], about: About, longest_text: str, stop_word: str = STOP_WORD) -> list[Check]:
