@@ -40,10 +40,11 @@ def test(long_: bool, arguments: tuple[str, ...]) -> None:
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8460, show_default=True)
 @click.option("--processes", default=1, show_default=True)
-def serve(host: str, port: int, processes: int) -> None:
+@click.option("--fd", type=int, help="A socket that listens already, from whoever starts this.")
+def serve(host: str, port: int, processes: int, fd: int | None) -> None:
     """The web server."""
     from meadowrun.shell import server
-    server.serve(Settings.read(), host, port, processes)
+    server.serve(Settings.read(), host, port, processes, fd)
 
 
 @main.command()
@@ -54,10 +55,11 @@ def work() -> None:
 
 
 @main.command()
-def inbound() -> None:
+@click.option("--fd", type=int, help="A socket that listens already, from whoever starts this.")
+def inbound(fd: int | None) -> None:
     """The listener for bounces and complaints."""
     from meadowrun.base import worker
-    worker.inbound(Settings.read())
+    worker.inbound(Settings.read(), fd)
 
 
 @main.command()

@@ -8,6 +8,7 @@ import contextlib
 import os
 import pathlib
 import pwd
+import random
 import secrets
 import shutil
 import socket
@@ -104,8 +105,9 @@ class Cluster:
             return self.url()
         first = int(remembered.read_text()) if remembered.exists() else self.wanted_port
         log = self.data / "server.log"
-        for attempt in range(5):
-            self.port = free_port(first + attempt)
+        for attempt in range(20):
+            # Several clusters that start at once would go on choosing the same port.
+            self.port = free_port(first + attempt + (random.randrange(200) if attempt else 0))
             options = ["unix_socket_directories=''", "listen_addresses=127.0.0.1", f"port={self.port}",
                        "shared_buffers=512MB", "work_mem=64MB", "maintenance_work_mem=512MB", "max_connections=120",
                        "max_wal_size=4GB", "random_page_cost=1.1", *self.settings]

@@ -27,6 +27,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_MAIL_DOMAIN": ("Domain of Message-IDs and of the addresses that bounces come back to", "localhost"),
     "MEADOWRUN_INBOUND": ("host:port on which bounces and complaints are received by SMTP", "127.0.0.1:2526"),
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
+    "MEADOWRUN_INSTANCE": ("What /healthz answers with, so that who started it knows its own; empty: nothing", ""),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
     "MEADOWRUN_FEED_HOSTS": ("Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none", ""),
     "MEADOWRUN_SMS_URL": ("Where text messages are handed over, http(s)://host or null: to send nothing", "null:"),
@@ -68,6 +69,7 @@ class Settings:
     mail_domain: str
     inbound: tuple[str, int]
     demo: bool
+    instance: str
     village_url: str
     feed_hosts: frozenset[str]
     sms_url: str
@@ -143,6 +145,7 @@ class Settings:
             mail_domain=values["MEADOWRUN_MAIL_DOMAIN"],
             inbound=(host, int(port)),
             demo=values["MEADOWRUN_DEMO"] == "1",
+            instance=values["MEADOWRUN_INSTANCE"],
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
             feed_hosts=frozenset(h.strip() for h in values["MEADOWRUN_FEED_HOSTS"].split(",") if h.strip()),
             sms_url=values["MEADOWRUN_SMS_URL"].rstrip("/"),

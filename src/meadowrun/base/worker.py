@@ -56,11 +56,11 @@ async def _lanes(app: procrastinate.App) -> None:
         raise SystemExit(next((f"worker: {e}" for e in ends if isinstance(e, Exception)), "worker: a lane ended by itself"))
 
 
-def inbound(settings: Settings) -> None:
+def inbound(settings: Settings, fd: int | None = None) -> None:
     from meadowrun.tracking.inbound import listener
     configure(settings.log_level)
     database = Database(settings.database_url)
-    controller = listener(database, settings)
+    controller = listener(database, settings, fd)
     controller.start()
     log.info("inbound listener started", host=settings.inbound[0], port=settings.inbound[1])
     stopped = threading.Event()

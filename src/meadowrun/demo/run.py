@@ -1,12 +1,15 @@
 """`./meadowrun demo`: everything on one machine, started in order, watched, and stopped in order."""
 
 import contextlib
+import dataclasses
+import fcntl
 import json
 import os
 import pathlib
 import secrets
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -17,8 +20,9 @@ from urllib.parse import urlsplit
 import psycopg
 import sqlalchemy as sa
 
-from meadowrun.base.cluster import Cluster, free_port
+from meadowrun.base.cluster import Cluster
 from meadowrun.base.db import Database
+from meadowrun.base.listening import listen, port_of
 from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
 from meadowrun.demo.moved import follow
@@ -30,6 +34,20 @@ def say(text: str) -> None:
     print(f"  {text}", flush=True)
 
 
+#: Seconds within which an end counts as one right at the start, and how many of these in a row are too many.
+_EARLY, _MOST_EARLY = 15.0, 3
+
+
+@dataclasses.dataclass(frozen=True)
+class _Process:
+    """A process of the demo; `since` by the machine's running clock."""
+
+    name: str
+    arguments: list[str]
+    process: "subprocess.Popen[bytes]"
+    since: float
+
+
 class Demo:
     """The demo below one folder: its cluster, its village, its processes."""
 
@@ -38,26 +56,24 @@ class Demo:
         self.root, self.folder, self.say = root, folder, tell
         self.folder.mkdir(parents=True, exist_ok=True)
         self.cluster = Cluster(folder / "postgresql", throw_away)
-        self.processes: list[tuple[str, subprocess.Popen[bytes]]] = []
-        self.ports = self._ports(port)
+        self.processes: list[_Process] = []
+        #: how often in a row a process ended right after its start
+        self.early: dict[str, int] = {}
+        #: the listening sockets by name, and the ports they have
+        self.sockets = self._listen(port)
+        self.ports = {name: port_of(found) for name, found in self.sockets.items()}
+        #: what our own servers answer with: another's on one of our ports is not taken for ours
+        self.instance = secrets.token_hex(8)
         self.site = f"http://127.0.0.1:{self.ports['village']}"
         self.address = f"http://127.0.0.1:{self.ports['web']}"
 
-    def _ports(self, wanted: int) -> dict[str, int]:
+    def _listen(self, wanted: int) -> dict[str, socket.socket]:
         """The ports of last time where they are free, because addresses in sent mail lead there."""
         memory = self.folder / "ports.json"
         last = json.loads(memory.read_text()) if memory.exists() else {}
-        ports: dict[str, int] = {}
-        for offset, name in enumerate(("web", "village", "smtp", "inbound")):
-            start = last.get(name, wanted + offset)
-            while True:
-                port = free_port(start)
-                if port not in ports.values():
-                    break
-                start = port + 1
-            ports[name] = port
-        memory.write_text(json.dumps(ports))
-        return ports
+        found = {name: listen(last.get(name, wanted + offset)) for offset, name in enumerate(("web", "village", "smtp", "inbound"))}
+        memory.write_text(json.dumps({name: port_of(one) for name, one in found.items()}))
+        return found
 
     def environment(self, database_url: str) -> dict[str, str]:
         secret = self.folder / "secret"
@@ -72,7 +88,7 @@ class Demo:
             "MEADOWRUN_INBOUND": f"127.0.0.1:{self.ports['inbound']}", "MEADOWRUN_FEED_HOSTS": urlsplit(self.site).netloc,
             "MEADOWRUN_SMS_URL": f"{self.site}/sms", "MEADOWRUN_SMS_SENDER": "Farrow Hill", "MEADOWRUN_SMS_PRICE": "0.045",
             "MEADOWRUN_PUSH_URL": f"{self.site}/apps",
-            "MEADOWRUN_DEMO": "1", "MEADOWRUN_VILLAGE_URL": self.site,
+            "MEADOWRUN_DEMO": "1", "MEADOWRUN_VILLAGE_URL": self.site, "MEADOWRUN_INSTANCE": self.instance,
             "MEADOWRUN_LOG_LEVEL": os.environ.get("MEADOWRUN_LOG_LEVEL", "WARNING"), "MEADOWRUN_COOKIE_SECURE": "0"}
 
     def prepare(self, scale: int, sends: int = 25) -> Settings:
@@ -105,73 +121,90 @@ class Demo:
 
     def start(self, settings: Settings, workers: int = 1) -> None:
         """Starts the processes; comes back once the application answers."""
-        environment = {**os.environ, **self.environment(settings.database_url), "PYTHONPATH": str(self.root / "src")}
-        log = (self.folder / "log").open("ab")
-
-        def begin(name: str, *arguments: str) -> None:
-            # A session of its own, so that Ctrl-C reaches only us and everything stops in order.
-            self.processes.append((name, subprocess.Popen(
-                [sys.executable, "-m", *arguments], env=environment, stdout=log, stderr=log, stdin=subprocess.DEVNULL,
-                start_new_session=True)))
-
-        begin("village", "meadowrun.village.app", "--store", str(self.folder / "village.db"), "--app", self.address,
-              "--secret-file", str(self.folder / "secret"), "--inbound", f"127.0.0.1:{self.ports['inbound']}", "--key", SITE_KEY,
-              "--port", str(self.ports["village"]), "--smtp", str(self.ports["smtp"]))
-        begin("web server", "meadowrun", "serve", "--port", str(self.ports["web"]))
+        fds = {name: str(found.fileno()) for name, found in self.sockets.items()}
+        self._begin("village", settings.database_url, [
+            "meadowrun.village.app", "--store", str(self.folder / "village.db"), "--app", self.address,
+            "--secret-file", str(self.folder / "secret"), "--inbound", f"127.0.0.1:{self.ports['inbound']}", "--key", SITE_KEY,
+            "--port", str(self.ports["village"]), "--smtp", str(self.ports["smtp"]), "--port-fd", fds["village"], "--smtp-fd", fds["smtp"],
+            "--instance", self.instance])
+        self._begin("web server", settings.database_url, ["meadowrun", "serve", "--port", str(self.ports["web"]), "--fd", fds["web"]])
         self._await()
         # What nobody looks at begins once the pages answer: five processes that start at once take each other's time.
         for _ in range(workers):
-            begin("worker", "meadowrun", "work")
-        begin("inbound listener", "meadowrun", "inbound")
+            self._begin("worker", settings.database_url, ["meadowrun", "work"])
+        self._begin("inbound listener", settings.database_url, ["meadowrun", "inbound", "--fd", fds["inbound"]])
+
+    def _begin(self, name: str, database_url: str, arguments: list[str]) -> None:
+        """Starts a process with the sockets handed on; in a session of its own, so that Ctrl-C reaches only us and everything
+        stops in order."""
+        environment = {**os.environ, **self.environment(database_url), "PYTHONPATH": str(self.root / "src")}
+        with (self.folder / "log").open("ab") as log:
+            process = subprocess.Popen([sys.executable, "-m", *arguments], env=environment, stdout=log, stderr=log, stdin=subprocess.DEVNULL,
+                                       start_new_session=True, pass_fds=[found.fileno() for found in self.sockets.values()])
+        self.processes.append(_Process(name, arguments, process, time.monotonic()))
 
     def _await(self) -> None:
-        """Until the application and the village answer."""
+        """Until the application and the village answer, and are ours."""
         deadline = time.monotonic() + 30
         while time.monotonic() < deadline:
-            dead = self.dead()
-            if dead:
+            if dead := self.dead():
                 raise SystemExit(f"meadowrun: the {dead} stopped at its start; see {self.folder / 'log'}")
-            with contextlib.suppress(OSError):
-                for address in (f"{self.address}/healthz", f"{self.site}/next"):
-                    urllib.request.urlopen(address, timeout=2).read()
+            with contextlib.suppress(OSError, ValueError):
+                for address in (f"{self.address}/healthz", f"{self.site}/healthz"):
+                    with urllib.request.urlopen(address, timeout=2) as answer:
+                        if json.load(answer).get("instance") != self.instance:
+                            raise SystemExit(f"meadowrun: another program answers at {address}. Stop it, or choose another --port.")
                 return
             time.sleep(0.05)
         raise SystemExit(f"meadowrun: the web server does not answer; see {self.folder / 'log'}")
 
     def dead(self) -> str | None:
-        return next((name for name, process in self.processes if process.poll() is not None), None)
+        return next((one.name for one in self.processes if one.process.poll() is not None), None)
 
     def revive(self) -> None:
-        """What ended behind the pages (the database was away too long, say) is started anew by its supervisor: us."""
-        for place, (name, process) in enumerate(self.processes):
-            if process.poll() is not None and name in ("worker", "inbound listener"):
-                arguments = process.args
-                log = (self.folder / "log").open("ab")
-                assert isinstance(arguments, list)
-                environment = {**os.environ, **self.environment(f"{self.cluster.url()}/meadowrun"),
-                               "PYTHONPATH": str(self.root / "src")}
-                self.processes[place] = (name, subprocess.Popen(arguments, env=environment, stdout=log, stderr=log,
-                                                                stdin=subprocess.DEVNULL, start_new_session=True))
+        """What ended behind the pages (the database was away too long, say) is started anew by its supervisor: us.
+
+        What ends again and again right at its start is not: it is told once, with where to look.
+        """
+        for one in list(self.processes):
+            if one.process.poll() is None or one.name not in ("worker", "inbound listener"):
+                continue
+            self.processes.remove(one)
+            early = time.monotonic() - one.since < _EARLY
+            self.early[one.name] = self.early.get(one.name, 0) + 1 if early else 0
+            if self.early[one.name] < _MOST_EARLY:
+                self._begin(one.name, f"{self.cluster.url()}/meadowrun", one.arguments)
+            else:
+                self.say(f"The {one.name} ended {_MOST_EARLY} times right after its start and is not started again: "
+                         f"see {self.folder / 'log'}, then start the demo anew.")
 
     def stop(self) -> None:
         """Processes first, the database last."""
-        for _, process in reversed(self.processes):
+        for one in reversed(self.processes):
             with contextlib.suppress(ProcessLookupError):
-                process.terminate()
+                one.process.terminate()
         deadline = time.monotonic() + 12
-        for _, process in self.processes:
+        for one in self.processes:
             try:
-                process.wait(max(0.1, deadline - time.monotonic()))
+                one.process.wait(max(0.1, deadline - time.monotonic()))
             except subprocess.TimeoutExpired:
-                process.kill()
-                process.wait()
+                one.process.kill()
+                one.process.wait()
         self.processes.clear()
+        for found in self.sockets.values():
+            found.close()
         self.cluster.stop()
 
 
 def run(root: pathlib.Path, scale: int, port: int, fresh: bool) -> None:
     """The command itself: until Ctrl-C."""
     folder = root / ".meadowrun" / "demo"
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    alone = (folder.parent / "demo.lock").open("w")
+    try:
+        fcntl.flock(alone, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        raise SystemExit("meadowrun: a demo runs in this folder already. Stop it first, or start another from a copy of the folder.") from None
     if fresh and folder.exists():
         Cluster(folder / "postgresql").stop("immediate")
         shutil.rmtree(folder)

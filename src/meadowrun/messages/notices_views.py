@@ -51,7 +51,8 @@ def _follows(message: Message) -> dict[str, Any]:
     found = push_checks(document, About(
         blanks=counted(gaps), dated=queries.dated(db(), refs),
         known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
-        longest=queries.longest(db(), refs, words(), list(among) if among is not None else None), weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
+        longest=queries.longest(db(), refs, words(), list(among) if among is not None else None),
+        weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
     _, reachable = queries.reach(db(), "push", None)
     wanted = document["push"].get("systems", SYSTEMS)
     return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(devices_by_kind(db()).items()) if k in wanted}, "reachable": reachable,

@@ -24,9 +24,9 @@ class _Server(gunicorn.app.base.BaseApplication):
         return create_app(self.settings)
 
 
-def serve(settings: Settings, host: str, port: int, processes: int) -> None:
-    """Serves until told to stop."""
+def serve(settings: Settings, host: str, port: int, processes: int, fd: int | None = None) -> None:
+    """Serves until told to stop, on an address or on a socket that listens there already."""
     configure(settings.log_level)
-    _Server(settings, {"bind": f"{host}:{port}", "workers": processes, "threads": 8, "worker_class": "gthread",
+    _Server(settings, {"bind": f"{host}:{port}" if fd is None else f"fd://{fd}", "workers": processes, "threads": 8, "worker_class": "gthread",
                        "timeout": 120, "graceful_timeout": 5, "loglevel": "warning", "control_socket_disable": True,
                        "post_worker_init": lambda worker: memory.settle()}).run()

@@ -36,7 +36,8 @@ ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segm
 @public
 def health() -> object:
     problem = database().problem()
-    return flask.jsonify(ok=problem is None, database=problem or "answers"), 200 if problem is None else 503
+    own = {"instance": settings().instance} if settings().instance else {}
+    return flask.jsonify(ok=problem is None, database=problem or "answers", **own), 200 if problem is None else 503
 
 
 @pages.get("/sign-in")

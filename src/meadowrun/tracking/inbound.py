@@ -13,6 +13,7 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 
 from meadowrun.base import clock, signing
 from meadowrun.base.db import Database
+from meadowrun.base.listening import HandedOn
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
@@ -79,7 +80,7 @@ class Handler:
         return "250 taken"
 
 
-def listener(database: Database, settings: Settings) -> Controller:
-    """The listener on the address the settings name; call start() and stop()."""
+def listener(database: Database, settings: Settings, fd: int | None = None) -> Controller:
+    """The listener on the address the settings name, or on a socket that listens there already; call start() and stop()."""
     host, port = settings.inbound
-    return Controller(Handler(database, settings), hostname=host, port=port, data_size_limit=2_000_000)
+    return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=2_000_000)

@@ -27,7 +27,7 @@ FRAME = ("sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none
 NETWORKS = ("hedgerow", "millpond", "rookery")
 
 
-def create_app(store: Store, life: Life) -> flask.Flask:
+def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     """`life` does what people here do; `store` holds their mail."""
     app = flask.Flask("meadowrun.village")
     weather = {"state": "fine"}
@@ -114,6 +114,10 @@ def create_app(store: Store, life: Life) -> flask.Flask:
         data = flask.request.get_json()
         return flask.jsonify(left=life.live(float(data["since"]), float(data["until"]), int(data.get("most", 300))))
 
+    @app.get("/healthz")
+    def health() -> Any:
+        return flask.jsonify(ok=True, instance=instance)
+
     @app.get("/next")
     def next_due() -> Any:
         return flask.jsonify(due=life.next_due())
@@ -134,14 +138,17 @@ def main() -> None:
         reader.add_argument(name, required=True)
     for name in ("--port", "--smtp"):
         reader.add_argument(name, type=int, required=True)
+    for name in ("--port-fd", "--smtp-fd"):
+        reader.add_argument(name, type=int, help="a socket that listens there already")
+    reader.add_argument("--instance", default="", help="what /healthz answers with, so that a supervisor knows its own")
     given = reader.parse_args()
     store = Store(pathlib.Path(given.store))
     host, _, port = given.inbound.rpartition(":")
     home = f"http://127.0.0.1:{given.port}"
     life = Life(store, pathlib.Path(given.secret_file).read_text().strip(), (host, int(port)), home, given.key, given.app)
-    office = post_office(store, given.smtp)
+    office = post_office(store, given.smtp, given.smtp_fd)
     office.start()
-    server = make_server("127.0.0.1", given.port, create_app(store, life), threaded=True)
+    server = make_server("127.0.0.1", given.port, create_app(store, life, given.instance), threaded=True, fd=given.port_fd)
     try:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         threading.Event().wait()

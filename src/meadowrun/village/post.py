@@ -13,6 +13,7 @@ from email.message import EmailMessage
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
 
+from meadowrun.base.listening import HandedOn
 from meadowrun.village.minds import AMOUNTS
 from meadowrun.village.store import Resident, Store
 
@@ -130,5 +131,5 @@ def _report(host: str, port: int, to: str, kind: str, body: str, raw: bytes) -> 
         server.sendmail("", [to], head + joint)
 
 
-def post_office(store: Store, port: int) -> Controller:
-    return Controller(Handler(store), hostname="127.0.0.1", port=port, data_size_limit=20_000_000)
+def post_office(store: Store, port: int, fd: int | None = None) -> Controller:
+    return HandedOn(Handler(store), port, fd, data_size_limit=20_000_000)
