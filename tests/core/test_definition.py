@@ -33,7 +33,7 @@ def event(**more):
     (field("is", ["Single", "Household"]), "whose membership is Single or Household"),
     (field("in_next", 60, "renewal"), "whose renewal date is within the next 60 days"),
     (field("blank", None, "town"), "whose town is blank"),
-    (field("hours", ["18:00", "22:00"], "met"), "whose met falls, on any day, between 18:00 and 22:00"),
+    (field("hours", ["18:00", "22:00"], "met"), "whose met falls, on any day, from 18:00 up to 22:00"),
     (field("before", "2026-02-01", "met"), "whose met is before 1 Feb 2026"),
     (field("is", ["School"], "company.kind"), "whose company’s kind is School"),
     (field("contains", "tarn", "company.name"), "whose company’s name contains “tarn”"),

@@ -183,7 +183,7 @@ def _count(session: orm.Session, send: Send, kind: EventKind | None, step: dt.ti
     people = tally(session, send)
     if kind is not None:
         has_amount = kind.details.get("amount", {}).get("type") == "number"
-        column = "(e.details->>'amount')::numeric" if has_amount else "NULL::numeric"
+        column = "as_number(e.details->'amount')" if has_amount else "NULL::numeric"
         events = PEOPLE_SQL["converted"].replace("SELECT e.contact_id", f"SELECT e.contact_id, e.at, {column} AS amount", 1)
         converted, summed, bought = session.execute(sa.text(_SUCCESS_PASS.format(events=events)), values).one()
         amount = float(summed) if has_amount else None

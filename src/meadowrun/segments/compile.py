@@ -9,7 +9,8 @@ from typing import Any
 from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling, zone_of
 from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
-from meadowrun.core.audience.judge import FORMS, SENT, compared, span_moments
+from meadowrun.core.audience.judge import SENT, compared, span_moments
+from meadowrun.core.audience.letters import FORMS
 from meadowrun.core.audience.nodes import (
     ConsentLine,
     Definition,
@@ -32,7 +33,7 @@ from meadowrun.people.queries import NUMBER
 #: hundred times slower.
 SEPARATE = " IS TRUE"
 SIGNS = {"is": "=", "is_not": "<>", "more_than": ">", "at_least": ">=", "less_than": "<", "at_most": "<="}
-_FORM = {"letters": "lower({})", "loose": "loose({})", "exact": "{}"}
+_FORM = {"letters": "letters({})", "loose": "loose({})", "exact": "composed({})"}
 #: The address or its domain is suppressed now.
 SUPPRESSED = ("(c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN "
               "(SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%'))")
@@ -77,9 +78,7 @@ class Compiler:
             case MailLine():
                 return self._mail(node) + SEPARATE
             case ConsentLine():
-                said = {"agreed": " AND s.agreed", "refused": " AND NOT s.agreed", "unasked": ""}[node.state]
-                inner = f"SELECT s.contact_id FROM consents s WHERE s.channel = '{node.channel}' AND s.topic_id = {node.topic}{said}"
-                return f"(c.id {'NOT IN' if node.state == 'unasked' else 'IN'} ({inner})){SEPARATE}"
+                return self._consent(node)
             case ReachLine():
                 can = _CAN[node.channel].format(agreed=_SAID.format(node.channel, "IN", "s.agreed"), unless=_SAID.format(
                     node.channel, "NOT IN", "NOT s.agreed"))
@@ -95,6 +94,17 @@ class Compiler:
                 return f"CAST(CAST('x' || substr({salted}, 1, 8) AS bit(32)) AS bigint) % 10000 < {round(node.percent * 100)}"
             case SetLine():
                 return self._inside(node)
+
+    @staticmethod
+    def _consent(node: ConsentLine) -> str:
+        """What was said to a channel or topic. A no to the whole channel outweighs a yes to a topic, as it does when something is
+        sent."""
+        said = {"agreed": " AND s.agreed", "refused": " AND NOT s.agreed", "unasked": ""}[node.state]
+        asked = f"SELECT s.contact_id FROM consents s WHERE s.channel = '{node.channel}' AND s.topic_id = {node.topic}{said}"
+        own = f"c.id {'NOT IN' if node.state == 'unasked' else 'IN'} ({asked})"
+        if node.topic and node.state == "agreed":
+            own = f"({own} AND {_SAID.format(node.channel, 'NOT IN', 'NOT s.agreed')})"
+        return f"({own}){SEPARATE}"
 
     def _group(self, node: Group) -> str:
         parts = [f"({self.node(n)})" for n in node.lines if not n.off]
@@ -177,10 +187,11 @@ class Compiler:
             return f"coalesce({text}, '') NOT IN ('', '[]')"
         return self._typed(spec.type, op, value, text, f"{table}.attributes->{key}", today, compare)
 
-    def _typed(self, kind: str, op: str, value: Any, text: str, json_value: str, today: dt.date, compare: str = "letters") -> str:
-        """A comparison of `text` (an SQL text expression), by the type of what it holds."""
+    def _typed(self, kind: str, op: str, value: Any, text: str, json_value: str, today: dt.date, compare: str = "letters",
+               given: bool = False) -> str:
+        """A comparison of `text` (an SQL text expression), by the type of what it holds; `given` by others, and held to nothing."""
         if kind == "yes_no":
-            return f"{text} = {self.bind('true' if op == 'yes' else 'false')}"
+            return f"{json_value} = CAST({self.bind('true' if op == 'yes' else 'false')} AS jsonb)"
         if kind == "choices":
             wanted = f"({json_value}) ?| {self.bind(list(value))}"
             return wanted if op == "has" else f"(NOT {wanted} AND {text} NOT IN ('', '[]'))"
@@ -190,15 +201,18 @@ class Compiler:
         if kind == "text":
             return self._text(op, value, text, compare)
         if kind == "number":
-            as_number = f"CAST({text} AS numeric)"
+            as_number = f"as_number({json_value})"
             if op == "between":
                 return f"{as_number} BETWEEN {self.bind(value[0])} AND {self.bind(value[1])}"
             return f"{as_number} {SIGNS[op]} {self.bind(value)}"
         if op == "hours":
             first, until = value
             inside = [f"substr({text}, 12, 5) >= {self.bind(first)}", f"substr({text}, 12, 5) < {self.bind(until)}"]
-            return f"{text} <> '' AND ({(' AND ' if first <= until else ' OR ').join(inside)})"
-        if kind == "datetime":
+            return f"{text} <> '' AND ({(' AND ' if first < until else ' OR ').join(inside)})"
+        if given:
+            # A field was read as a day when it came in; a detail may hold anything.
+            text = f"as_day({text})"
+        elif kind == "datetime":
             text = f"substr({text}, 1, 10)"
         if op in ("yearly_next", "yearly_last", "day_month"):
             days = between_month_days(*value) if op == "day_month" else month_days(today, value if op == "yearly_next" else -value)
@@ -265,7 +279,7 @@ class Compiler:
         if not line.did:
             return f"(c.id NOT IN ({source}))"
         if line.total is not None:
-            summed = f"sum(CAST(e.details->>{self.bind(line.total.detail)} AS numeric))"
+            summed = f"sum(as_number(e.details->{self.bind(line.total.detail)}))"
             times = f"count(*) {({'at_least': '>=', 'exactly': '=', 'at_most': '<='})[line.times_op]} {line.times}"
             return f"(c.id IN ({source} GROUP BY e.contact_id HAVING {times} AND {summed} {SIGNS[line.total.op]} {self.bind(line.total.value)}))"
         if line.times_op == "at_least":
@@ -289,7 +303,7 @@ class Compiler:
         spec = self.words.events[line.event].detail(detail.detail)
         kind = spec.type if spec else "text"
         key = self.bind(detail.detail)
-        return self._typed(kind, detail.op, detail.value, f"(e.details->>{key})", f"e.details->{key}", self.clock.today())
+        return self._typed(kind, detail.op, detail.value, f"(e.details->>{key})", f"e.details->{key}", self.clock.today(), given=True)
 
     def _mail(self, line: MailLine) -> str:
         sent = self._mailed(line, "sent")

@@ -14,6 +14,7 @@ from sqlalchemy.dialects.postgresql import insert
 from meadowrun.base.db import number_array
 from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.dates import Clock, rolling
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
 from meadowrun.segments.models import Segment, SegmentMembers, SegmentSize
 from meadowrun.segments.queries import member_set
@@ -108,10 +109,11 @@ def profile(session: orm.Session, members: BitMap, words: Dictionary, now: dt.da
     try:
         for spec in words.fields.values():
             found += _field_traits(session, spec, len(members), everyone)
-        since = now - dt.timedelta(days=days)
+        # The calendar days that a line of a segment means by the same words, on the organisation's clock.
+        since = Clock(now, zone).midnight(rolling("in_last", days, now.astimezone(zone).date())[0])
         rows = session.execute(sa.text(
             "SELECT e.kind_id, count(DISTINCT e.contact_id), count(DISTINCT e.contact_id) FILTER (WHERE h.id IS NOT NULL) FROM events e "
-            "LEFT JOIN chosen h ON h.id = e.contact_id WHERE e.at >= :since GROUP BY 1"), {"since": since}).all()
+            "LEFT JOIN chosen h ON h.id = e.contact_id WHERE e.at >= :since AND e.at <= :now GROUP BY 1"), {"since": since, "now": now}).all()
         did = {spec.id: spec.did for spec in words.events.values()}
         found += [t for kind, total, here in rows if (t := _trait(f"in the last {days} days", did.get(kind, "?"), here, len(members),
                                                                  total, everyone))]

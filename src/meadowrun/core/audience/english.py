@@ -43,7 +43,7 @@ OP_WORDS: dict[str, str] = {
     "in_next": "is within the next", "in_last": "was within the last", "on": "is", "before": "is before",
     "after": "is after", "yearly_next": "comes round within the next",
     "yearly_last": "came round within the last", "ago": "was more than", "ahead": "is more than",
-    "day_month": "falls, in any year, between", "hours": "falls, on any day, between", "yes": "is yes", "no": "is no",
+    "day_month": "falls, in any year, between", "hours": "falls, on any day, from", "yes": "is yes", "no": "is no",
     "has": "includes", "has_not": "does not include", "blank": "is blank", "not_blank": "is not blank",
 }
 GROUP_WORDS = {"all": "all", "any": "any", "none": "none", "colleagues": "somebody of the same company"}
@@ -203,7 +203,7 @@ def _value(kind: str, op: str, value: Any, slot: str) -> list[Part]:
         start, end = (wording.day_month(str(v)) for v in value)
         return [Part("word", start, slot), Part("text", "and"), Part("word", end, slot)]
     if op == "hours":
-        return [Part("word", str(value[0]), slot), Part("text", "and"), Part("word", str(value[1]), slot)]
+        return [Part("word", str(value[0]), slot), Part("text", "up to"), Part("word", str(value[1]), slot)]
     if op == "between":
         low, high = (wording.day(v) if isinstance(v, dt.date) else wording.number(v) for v in value)
         return [Part("word", low, slot), Part("text", "and"), Part("word", high, slot)]

@@ -4,13 +4,13 @@ import dataclasses
 import datetime as dt
 import hashlib
 import re
-import unicodedata
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling
 from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.letters import FORMS
 from meadowrun.core.audience.nodes import (
     ConsentLine,
     Definition,
@@ -27,6 +27,9 @@ from meadowrun.core.audience.nodes import (
 )
 from meadowrun.core.guardrails.verdict import Facts, verdict
 
+#: The smallest step of a moment in the database.
+_MOMENT = dt.timedelta(microseconds=1)
+_NUMBER = re.compile(r"[+-]?[0-9]{1,200}(?:[.][0-9]{1,200})?")
 #: Outcomes under which a mail counts as sent: it left the house.
 SENT = ("delivered", "bounced", "in_doubt")
 
@@ -90,22 +93,14 @@ class Person:
         return self.values.get("timezone")
 
 
-def loose(text: str) -> str:
-    """Lower case without accents, with single spaces: what a loose comparison compares."""
-    bare = re.sub("[\u0300-\u036f]", "", unicodedata.normalize("NFKD", text))
-    return re.sub(r"\s+", " ", bare.lower()).strip(" ")
-
-
-#: how text is compared → the form of it that is compared
-FORMS: Mapping[str, Callable[[str], str]] = {"letters": str.lower, "loose": loose, "exact": str}
-
-
 def span_moments(span: Span, clock: Clock, zone: str | None) -> tuple[dt.datetime | None, dt.datetime | None]:
-    """The half-open span of moments [from, to) that a Span means: whole calendar days on the zone's clock."""
+    """The half-open span of moments [from, to) that a Span means: whole calendar days on the zone's clock, up to now. What
+    lies ahead has not happened."""
+    ends = clock.now + _MOMENT
     if span.last is not None:
-        return clock.midnight(rolling("in_last", span.last, clock.today(zone))[0], zone), None
+        return clock.midnight(rolling("in_last", span.last, clock.today(zone))[0], zone), ends
     return (clock.midnight(span.first, zone) if span.first else None,
-            clock.midnight(span.until + dt.timedelta(days=1), zone) if span.until else None)
+            min(ends, clock.midnight(span.until + dt.timedelta(days=1), zone)) if span.until else ends)
 
 
 def share_number(person: int, salt: str) -> int:
@@ -129,14 +124,29 @@ def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: 
     if kind == "text":
         return _text_holds(op, wanted, str(value), FORMS[compare])
     if kind == "number":
-        if op == "between":
-            return bool(wanted[0] <= value <= wanted[1])
-        return compared(op, value, wanted)
+        found = as_number(value)
+        if found is None:
+            return False
+        return bool(wanted[0] <= found <= wanted[1]) if op == "between" else compared(op, found, wanted)
     if op == "hours":
         # From the first time up to, but not at, the second; over midnight when that comes earlier.
         after, before = value[11:16] >= wanted[0], value[11:16] < wanted[1]
-        return bool(after and before if wanted[0] <= wanted[1] else after or before)
-    return _day_holds(op, wanted, dt.date.fromisoformat(value[:10]), today)
+        return bool(after and before if wanted[0] < wanted[1] else after or before)
+    try:
+        day = dt.date.fromisoformat(str(value)[:10])
+    except ValueError:
+        return False
+    return _day_holds(op, wanted, day, today)
+
+
+def as_number(value: Any) -> float | None:
+    """A value as a number: one, or a text that is one in plain digits; of anything else nothing. The same as the database's
+    function of that name."""
+    if isinstance(value, bool):
+        return None
+    if isinstance(value, int | float):
+        return value if value == value and abs(value) != float("inf") else None
+    return float(value) if isinstance(value, str) and _NUMBER.fullmatch(value) else None
 
 
 def compared(op: str, value: float, wanted: float) -> bool:
@@ -195,6 +205,9 @@ class Judge:
                 return self._mail(node, person)
             case ConsentLine():
                 said = person.consents.get((node.channel, node.topic))
+                if node.topic and said and person.consents.get((node.channel, 0)) is False:
+                    # A no to the whole channel outweighs a yes to a topic, as it does when something is sent.
+                    return False
                 return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
             case ReachLine():
                 return (verdict(person.reach[node.channel]) == "go") == node.can
@@ -257,7 +270,7 @@ class Judge:
             return False
         if line.total is None:
             return True
-        numbers = [h.details[line.total.detail] for h in fits if h.details.get(line.total.detail) is not None]
+        numbers = [found for h in fits if (found := as_number(h.details.get(line.total.detail))) is not None]
         total = sum(numbers)
         return bool(numbers) and compared(line.total.op, total, line.total.value)
 

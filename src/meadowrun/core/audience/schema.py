@@ -27,8 +27,9 @@ def _line(kind: str | list[str], required: list[str], properties: Json) -> Json:
 def schema(address: str) -> Json:
     """The schema; `address` is where it is published. What lines name (fields, events, numbers) is checked only by reading."""
     operators = sorted({op for ops in OPERATORS.values() for op in ops} | set(BLANK))
+    # A detail that was not given is told by asking for the event without it; “blank” is for fields.
     compared: Json = {"type": "object", "required": ["detail", "op", "value"], "additionalProperties": False, "properties": {
-        "detail": {"type": "string"}, "op": {"enum": operators}, "value": _VALUE}}
+        "detail": {"type": "string"}, "op": {"enum": sorted(set(operators) - set(BLANK))}, "value": _VALUE}}
     inside: Json = {"inside": {"type": "boolean", "default": True}}
     nodes = [
         _line("group", ["match", "lines"], {"match": {"enum": list(MATCH)}, "lines": {"type": "array", "items": {"$ref": "#/$defs/line"}}}),
