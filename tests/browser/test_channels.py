@@ -185,7 +185,8 @@ def test_text_message(page, house, two):
     for name, words in (("ada", "Hill: clear tonight, Ada.\nNext line Walk & see"), ("ben", "Hill: clear tonight, Ben.\nNext line Drive up")):
         read_as(page, name)
         page.wait(lambda words=words: words in page.text("#bubble"), why=words)
-    page.says("1 part", "#margin")
+    # Some first names need the wide alphabet, which counts for everyone.
+    page.says("2 parts", "#margin")
     # What was typed comes back as coloured words.
     page.driver.refresh()
     page.wait(lambda: [c.text for c in page.all(".ink .fill")] == ["first name, or “friend”", "Walk & see (if Farrow), else Drive up"])
