@@ -33,7 +33,7 @@ def two(house):
         now = clock.now(session)
         for name, town in TOWNS.items():
             contact = people.save_contact(session, IDA, now, {"email": f"{name}@channels.example", "first_name": name.title(), "town": town,
-                                                              "phone": PHONES[name]})
+                                                              "phone": PHONES[name]}, home="GB")
             for channel in ("email", "sms"):
                 people.set_consent(session, now, contact.id, 0, True, "test", channel)
             found[name] = contact.id

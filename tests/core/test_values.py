@@ -85,9 +85,13 @@ def test_unusable_addresses(address, why):
 
 
 def test_phone_and_zone():
-    assert values.phone("07700 900123") == "+44 7700 900123"
+    assert values.phone("07700 900123", "GB") == values.phone("0044 7700 900123") == "+44 7700 900123"
     assert values.timezone("Europe/London") == "Europe/London"
     with pytest.raises(values.ValueProblem):
         values.phone("call me")
+    for text, region in (("0171/6990876", ""), ("0221 4710123", "GB"), ("07700 900123", "DE")):
+        with pytest.raises(values.ValueProblem, match="country"):
+            values.phone(text, region)
+    assert values.phone("0171/6990876", "DE") == "+49 171 6990876"
     with pytest.raises(values.ValueProblem):
         values.timezone("../../etc/passwd")

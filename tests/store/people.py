@@ -18,7 +18,7 @@ IDA = Actor(None, "Ida", "admin")
 
 def add(session, now, email=None, agreed=True, **values):
     """A contact, who agreed to email unless told otherwise (None: was never asked)."""
-    contact = people.save_contact(session, IDA, now, {"email": email, **values})
+    contact = people.save_contact(session, IDA, now, {"email": email, **values}, home="GB")
     if agreed is not None:
         people.set_consent(session, now, contact.id, 0, agreed, "test")
     return contact

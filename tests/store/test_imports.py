@@ -66,7 +66,7 @@ def test_the_dry_run_says_what_happens_and_changes_nothing(database, job_context
     assert snapshot(database) == before
     with database.session() as session:
         counts = session.get_one(Import, ident).dry_counts
-        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "stay_out": 2, "tagged": 0,
+        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "left_out": 0, "stay_out": 2, "tagged": 0,
                           "agreed_email": 1, "declined_email": 0, "agreed_sms": 0, "declined_sms": 0}
         refusal = session.scalars(sa.select(ImportRefusal)).one()
         assert (refusal.row, refusal.column, refusal.cells[0]) == (4, "Email", "no-at-sign")
@@ -200,3 +200,75 @@ def test_two_records_may_share_an_address_by_reference(database, job_context):
     bring_in(database, "Reference,Email,First name\n1,two@a.example,Ann\n2,two@a.example,Ben\n", identify="reference")
     with database.session() as session:
         assert session.scalars(sa.select(Contact.email_key)).all() == ["two@a.example"] * 2
+
+
+def test_a_dry_run_makes_no_field_and_its_type_can_still_be_changed(database, job_context, web):
+    content = "Email,Level,Phone\nann@a.example,Patron,0171/6990876\nbo@a.example,,0221 4710123\n"
+    with clock.at(NOW), database.session() as session:
+        ident = actions.upload(session, IDA, NOW, "fair.csv", content.encode(), "GB").id
+
+    def match(kind):
+        with clock.at(NOW), database.session() as session:
+            found = session.get_one(Import, ident)
+            plan = pf.Plan.from_json({**found.plan, "targets": ["email", "", "phone"]})
+            actions.set_plan(session, IDA, NOW, found, plan, {1: ("Level", kind)})
+        jobs.run_here("imports.run", import_id=ident, dry=True)
+
+    def fields():
+        with database.session() as session:
+            return session.execute(sa.text("SELECT label, type FROM fields")).all()
+
+    match("text")
+    assert fields() == []
+    page = web.get(f"/imports/{ident}?change=1").text
+    assert 'value="Level"' in page and "+49 171 6990876" in page, "numbers are shown as they would be kept"
+    assert "+49" in web.get(f"/imports/{ident}/numbers?country=DE").text and "begin it" in web.get(f"/imports/{ident}/numbers?country=GB").text
+    match("choice")
+    assert fields() == []
+    with database.session() as session:
+        actions.carry_out(session, IDA, NOW, session.get_one(Import, ident))
+    jobs.run_here("imports.run", import_id=ident, dry=False)
+    assert fields() == [("Level", "choice")]
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT phone, attributes->>'level' FROM contacts ORDER BY id")).all() == [
+            ("+49 171 6990876", "Patron"), ("+49 221 4710123", None)]
+
+
+def test_cells_left_out_are_counted_and_listed(database, job_context, web):
+    content = "Email,Phone\nann@a.example,12\nbo@a.example,+44 7700 900123\n"
+    with clock.at(NOW), database.session() as session:
+        found = actions.upload(session, IDA, NOW, "fair.csv", content.encode(), "GB")
+        actions.set_plan(session, IDA, NOW, found, pf.Plan.from_json(found.plan), {})
+        ident = found.id
+    jobs.run_here("imports.run", import_id=ident, dry=True)
+    with database.session() as session:
+        counts = session.get_one(Import, ident).dry_counts
+        assert (counts["new"], counts["refused"], counts["left_out"]) == (2, 0, 1)
+    page = web.get(f"/imports/{ident}").text
+    assert "Taken without a cell" in page and "does not say its country" in page
+
+
+def test_an_import_resumes_soon_after_its_worker_died(database, job_context, still):
+    with database.session() as session:
+        found = actions.upload(session, IDA, NOW, "fair.csv", b"Email\nann@a.example\n")
+        actions.set_plan(session, IDA, NOW, found, pf.Plan.from_json(found.plan), {})
+        found.rows_done = 1
+        ident = found.id
+        # Its job was taken by a worker, which died.
+        session.execute(sa.text("UPDATE procrastinate_jobs SET status = 'doing'"))
+    with database.session() as session:
+        # While somebody still works on it nothing is started.
+        session.execute(sa.text("SELECT pg_advisory_xact_lock(7203413, :id)"), {"id": ident})
+        jobs.run_here("imports.revive")
+        assert waiting(database) == 0
+    jobs.run_here("imports.revive")
+    assert waiting(database) == 1
+    jobs.run_here("imports.revive")
+    assert waiting(database) == 1
+    with database.session() as session:
+        assert session.get_one(Import, ident).rows_done == 0
+
+
+def waiting(database):
+    with database.session() as session:
+        return session.scalar(sa.text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'imports.run' AND status = 'todo'"))

@@ -7,12 +7,13 @@ from meadowrun.api.door import MOST, NUMBERS, PAGED, TEXT, Json, endpoint, paged
 from meadowrun.api.labels import paths
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
+from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPES
 from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people.queries import topics
-from meadowrun.shell.request import body, db, now
+from meadowrun.shell.request import body, db, now, settings
 
 _TARGET = {**TEXT, "description": "by column, in the file’s order: a standard field (email, first_name …), “own:<key>”, “agreed:email”, "
                                   "“agreed:sms”, or nothing to leave the column out"}
@@ -38,7 +39,7 @@ def hand_in(actor: Actor) -> object:
     file = flask.request.files.get("file")
     if file is None or not file.filename:
         raise Invalid("Send the file as “file” of a form: curl -F file=@people.csv …", "file")
-    return flask.jsonify(_import(actions.upload(db(), actor, now(), file.filename, file.read()))), 201
+    return flask.jsonify(_import(actions.upload(db(), actor, now(), file.filename, file.read(), settings().country))), 201
 
 
 @endpoint("get", "/v1/imports/<int:ident>", "An import: its state (matching, checking, checked, importing, done, failed) and counts")
@@ -51,7 +52,10 @@ def one_import(actor: Actor, ident: int) -> object:
         "type": "object", "description": "columns that become new own fields, by their heading",
         "additionalProperties": thing(["type"], label=TEXT, type={"enum": list(TYPES)})},
     identify={"enum": ["email", "reference"]}, known={"enum": ["update", "fill", "keep"], "description": "what a known person’s record becomes"},
-    day_first={"type": "boolean"}, consent={**TEXT, "description": "how they agreed, in words; without it nobody’s consent is written down"},
+    day_first={"type": "boolean"},
+    country={"enum": ["", *countries.names()], "description": "of telephone numbers that do not name theirs; empty: these are not taken"},
+    bad_cells={"enum": ["refuse", "leave_out"], "description": "whether a cell that cannot be read refuses its row, or is left out"},
+    consent={**TEXT, "description": "how they agreed, in words; without it nobody’s consent is written down"},
     channels={"type": "array", "items": {"enum": _CHANNELS}, "description": "what every newcomer agreed to"},
     topics={**NUMBERS, "description": "of email; 0 for all of it"}, list_name={**TEXT, "description": "a list to put everybody of the file on"},
     tags={"type": "array", "items": TEXT, "description": "tags for everybody of the file"}))
@@ -79,7 +83,8 @@ def _plan(found: Import, data: Json) -> pf.Plan:
     if channels and not consent:
         raise Invalid("Say how the newcomers agreed, so that it can be shown later; or leave “channels” out.", "consent")
     return pf.Plan(targets=tuple(targets), identify=data.get("identify", before.identify), known=data.get("known", before.known),
-                   day_first=data.get("day_first", before.day_first), consent=consent, channels=tuple(channels),
+                   day_first=data.get("day_first", before.day_first), country=data.get("country", before.country),
+                   bad_cells=data.get("bad_cells", "refuse"), consent=consent, channels=tuple(channels),
                    topics=tuple(sorted({0, *about})), list_name=" ".join(data.get("list_name", "").split()),
                    tags=tuple(paths(data.get("tags", []))))
 

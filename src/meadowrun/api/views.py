@@ -62,7 +62,7 @@ def put_contact(actor: Actor) -> object:
     if not email:
         raise Invalid("A contact is found by “email”.", "email")
     known = queries.contact_of(db(), email)
-    contact = people.save_contact(db(), actor, now(), _fields(data), known, f"API, {flask.g.api_key.name}")
+    contact = people.save_contact(db(), actor, now(), _fields(data), known, f"API, {flask.g.api_key.name}", settings().country)
     _take_consent(contact, data)
     labels.take_tags(actor, contact, data)
     return flask.jsonify(_contact(contact)), 200 if known else 201
@@ -91,7 +91,7 @@ def _take_consent(contact: Contact, data: Json) -> None:
           takes={**_CONTACT, "required": []})
 def change_contact(actor: Actor, ident: int) -> object:
     data, contact = body(), queries.contact(db(), ident)
-    people.save_contact(db(), actor, now(), _fields(data), contact)
+    people.save_contact(db(), actor, now(), _fields(data), contact, home=settings().country)
     _take_consent(contact, data)
     labels.take_tags(actor, contact, data)
     return flask.jsonify(_contact(contact))

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from urllib.parse import urlsplit
 
 from meadowrun.base.errors import SettingsError
+from meadowrun.core import countries
 
 #: name → (meaning, default or None when it must be given)
 KNOWN: dict[str, tuple[str, str | None]] = {
@@ -19,6 +20,8 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_ORGANISATION": ("Name of the organisation that writes", "Your organisation"),
     "MEADOWRUN_POSTAL_ADDRESS": ("Postal address shown at the foot of every email", ""),
     "MEADOWRUN_TIMEZONE": ("The organisation's time zone, an IANA name", "Europe/London"),
+    "MEADOWRUN_COUNTRY": ("The organisation's country, two letters (ISO 3166-1), for telephone numbers without one; empty: that of its "
+                          "time zone", ""),
     "MEADOWRUN_SMTP_URL": ("Where mail is handed over, smtp://[user:password@]host:port or null: to send nothing", None),
     "MEADOWRUN_MAIL_RECEIPTS_URL": ("Where one may ask whether the mail server took a Message-ID; empty: nowhere", ""),
     "MEADOWRUN_SMTP_CONNECTIONS": ("How many emails a worker hands over side by side, each on a connection of its own; 1 to 50", "8"),
@@ -62,6 +65,7 @@ class Settings:
     organisation: str
     postal_address: str
     timezone: str
+    country: str
     smtp_url: str
     mail_receipts_url: str
     smtp_connections: int
@@ -123,6 +127,8 @@ class Settings:
             raise bad("MEADOWRUN_SMTP_CONNECTIONS", "is no number from 1 to 50")
         if not values["MEADOWRUN_SETTLE_AFTER"].isdecimal():
             raise bad("MEADOWRUN_SETTLE_AFTER", "is no number of seconds")
+        if values["MEADOWRUN_COUNTRY"] and values["MEADOWRUN_COUNTRY"].upper() not in countries.names():
+            raise bad("MEADOWRUN_COUNTRY", "is no country")
         host, _, port = values["MEADOWRUN_INBOUND"].rpartition(":")
         if not host or not port.isdigit():
             raise bad("MEADOWRUN_INBOUND", "is not host:port")
@@ -138,6 +144,7 @@ class Settings:
             organisation=values["MEADOWRUN_ORGANISATION"],
             postal_address=values["MEADOWRUN_POSTAL_ADDRESS"],
             timezone=values["MEADOWRUN_TIMEZONE"],
+            country=values["MEADOWRUN_COUNTRY"].upper() or countries.of_zone(values["MEADOWRUN_TIMEZONE"]),
             smtp_url=values["MEADOWRUN_SMTP_URL"],
             mail_receipts_url=values["MEADOWRUN_MAIL_RECEIPTS_URL"].rstrip("/"),
             smtp_connections=int(values["MEADOWRUN_SMTP_CONNECTIONS"]),

@@ -11,7 +11,7 @@ from typing import Any
 import charset_normalizer
 import openpyxl
 
-from meadowrun.core import tags, values
+from meadowrun.core import countries, tags, values
 from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.core.wording import fold
@@ -20,6 +20,8 @@ MOST_COLUMNS = 300
 MOST_CELL = 100_000
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 STANDARD = ("email", "reference", "first_name", "last_name", "phone", "town", "language", "timezone", "company")
+#: A column that says of which country a row's telephone number is; it becomes no field.
+COUNTRY = "phone_country"
 #: Columns that say yes or no to a channel, for each person.
 SAID = {"agreed:email": "email", "agreed:sms": "sms"}
 #: A column of tags, parted by commas or semicolons.
@@ -38,6 +40,7 @@ _HINTS: dict[str, tuple[str, ...]] = {
     "town": ("town", "city", "place", "ort", "stadt", "ville"),
     "language": ("language", "sprache", "langue", "lang"),
     "timezone": ("time zone", "timezone", "zeitzone"),
+    COUNTRY: ("country", "country code", "land", "pays", "paese", "pais"),
     "company": ("company", "organisation", "organization", "firma", "school", "club", "employer"),
     TAGS: ("tags", "tag"),
 }
@@ -80,6 +83,12 @@ class Plan:
     known: str = "fill"
     #: 03/05 is 3 May
     day_first: bool = True
+    #: the country of telephone numbers that do not name theirs; empty: such numbers are not taken
+    country: str = ""
+    #: what a cell that cannot be read does: its whole row is refused, or the person is taken and the cell left_out
+    bad_cells: str = "refuse"
+    #: fields that are made when the import is carried out: label, type and key
+    new: tuple[tuple[str, str, str], ...] = ()
     #: evidence of consent, in words; empty: there is none
     consent: str = ""
     #: channels that every newcomer agreed to, if there is evidence
@@ -93,12 +102,13 @@ class Plan:
 
     def to_json(self) -> dict[str, Any]:
         return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics), "channels": list(self.channels),
-                "tags": list(self.tags)}
+                "tags": list(self.tags), "new": [list(field) for field in self.new]}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Plan":
         return cls(**{**data, "targets": tuple(data["targets"]), "topics": tuple(data["topics"]),
-                      "channels": tuple(data.get("channels", ("email",))), "tags": tuple(data.get("tags", ()))})
+                      "channels": tuple(data.get("channels", ("email",))), "tags": tuple(data.get("tags", ())),
+                      "new": tuple((label, kind, key) for label, kind, key in data.get("new", ()))})
 
     def agreeing(self, channel: str) -> str:
         """Who agrees to a channel: “column” where one says so, “newcomers” all of them, or nobody (“”)."""
@@ -118,6 +128,10 @@ class Row:
     #: channel → what the row says they said
     said: dict[str, bool]
     tags: tuple[str, ...] = ()
+    #: cells that were left out, as (column, why)
+    left_out: tuple[tuple[str, str], ...] = ()
+    #: the row as it was read, where something was left out
+    cells: tuple[str, ...] = ()
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -287,6 +301,10 @@ def harmless(cell: str) -> str:
     return "'" + cell if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not _SIGNED.fullmatch(cell) else cell
 
 
+#: A column with so few different values, each of them so often on the average, is one to choose from.
+_FEW, _OFTEN = 12, 3
+
+
 def guess_type(cells: Sequence[str]) -> str:
     """What sort of field a new column would be, from the cells of its first rows."""
     filled = [c for c in cells if c]
@@ -298,7 +316,21 @@ def guess_type(cells: Sequence[str]) -> str:
             continue
         if filled:
             return kind
+    different = {fold(c) for c in filled}
+    if different and len(different) <= _FEW and len(filled) >= _OFTEN * len(different) and all(len(c) <= 40 for c in filled):
+        return "choice"
     return "text"
+
+
+def guess_country(columns: Sequence[str], sample: Sequence[Sequence[str]], targets: Sequence[str], home: str) -> str:
+    """The country of the file's telephone numbers, "" where none is needed or nothing speaks for one."""
+    def cells(target: str) -> list[str]:
+        if target not in targets:
+            return []
+        place = targets.index(target)
+        return [row[place] for row in sample if place < len(row)]
+
+    return countries.guessed(cells("phone"), cells("timezone"), cells("language"), columns, home)
 
 
 def check(plan: Plan, columns: Sequence[str]) -> None:
@@ -352,6 +384,8 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
     standard: dict[str, str] = {}
     attributes: dict[str, Any] = {}
     said: dict[str, bool] = {}
+    left_out: list[tuple[str, str]] = []
+    region = next((code for i, t in matched if t == COUNTRY and i < len(cells) and (code := countries.called(shown(cells[i])))), plan.country)
     borne: set[str] = set(plan.tags)
     for index, target in matched:
         cell = cells[index] if index < len(cells) else None
@@ -372,26 +406,36 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
             text = values.text_or_none(shown(cell) if not isinstance(cell, str) else cell)
             if text is None:
                 continue
+            if target == COUNTRY:
+                continue
             if target == TAGS:
                 borne |= set(tags.typed(text))
                 continue
             if len(text) > 500:
                 raise values.ValueProblem("is longer than 500 characters")
             if target == "phone":
-                text = values.phone(text)
+                text = values.phone(text, region)
             elif target == "timezone":
                 text = values.timezone(text)
             standard[target] = text
         except (values.ValueProblem, tags.TagProblem) as problem:
-            raise _Refused(target, str(problem)) from None
+            if plan.bad_cells != "leave_out" or target in (plan.identify, *SAID):
+                # Without these nobody would know who it is, or what they said.
+                raise _Refused(target, str(problem)) from None
+            left_out.append((columns[index], str(problem)))
     usable = False
     address = standard.get("email")
     if address is not None:
         address = standard["email"] = address.replace(" ", "").removeprefix("mailto:").strip("<>;,")
         reason = values.email_problem(address)
-        if reason:
+        if reason and plan.bad_cells == "leave_out" and plan.identify != "email":
+            del standard["email"]
+            left_out.append((columns[plan.targets.index("email")], reason))
+        elif reason:
             raise _Refused("email", reason)
-        usable = True
+        else:
+            usable = True
     if plan.identify not in standard:
         raise _Refused(plan.identify, "has no address" if plan.identify == "email" else "has no reference number")
-    return Row(number, standard, attributes, usable, said, tuple(sorted(borne)))
+    return Row(number, standard, attributes, usable, said, tuple(sorted(borne)), tuple(left_out),
+               tuple(shown(c) for c in cells[:len(columns)]) if left_out else ())

@@ -200,14 +200,33 @@ def email_problem(text: str) -> str | None:
     return None
 
 
-def phone(text: str, region: str = "GB") -> str:
-    """A phone number in international form. Raises ValueProblem."""
+#: Numbers that are set aside for stories and examples (Ofcom: numbers for drama; NANP: 555-0100 to 0199): nobody has them, and
+#: whoever tries something out writes them.
+_SET_ASIDE = re.compile(r"\+44(?:7700900\d{3}|1632960\d{3}|20794609?\d{2,3}|1[1-9]\d4960\d{3}|3069990\d{3}|8081570\d{3})|\+1\d{3}55501\d\d")
+
+
+def is_number_of(parsed: phonenumbers.PhoneNumber, region: str) -> bool:
+    """Whether a number can be one of a country."""
+    if phonenumbers.is_valid_number_for_region(parsed, region):
+        return True
+    written = phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.E164)
+    return parsed.country_code == phonenumbers.country_code_for_region(region) and _SET_ASIDE.fullmatch(written) is not None
+
+
+def phone(text: str, region: str = "") -> str:
+    """A phone number in international form. One that does not name its country is read as one of `region` (ISO 3166-1), of which
+    it must be a number that can be dialled; without a region it is refused, rather than guessed at. Raises ValueProblem."""
+    bare = re.sub(r"^\s*00(?=[1-9])", "+", text)
+    if not bare.lstrip(" (").startswith("+") and not region:
+        raise ValueProblem(f"“{_short(text)}” does not say its country; begin it like +44")
     try:
-        parsed = phonenumbers.parse(text, region)
+        parsed = phonenumbers.parse(bare, region or None)
     except phonenumbers.NumberParseException:
         raise ValueProblem(f"“{_short(text)}” is not a phone number") from None
     if not phonenumbers.is_possible_number(parsed):
         raise ValueProblem(f"“{_short(text)}” is not a phone number")
+    if not bare.lstrip(" (").startswith("+") and not is_number_of(parsed, region):
+        raise ValueProblem(f"“{_short(text)}” is no number of {region}; begin it with its country, like +44")
     return str(phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.INTERNATIONAL))
 
 

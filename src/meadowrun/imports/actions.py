@@ -8,6 +8,7 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import found
 from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
@@ -20,19 +21,25 @@ def get(session: orm.Session, import_id: int) -> Import:
     return found(session, Import, import_id, "import")
 
 
-def upload(session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes) -> Import:
-    """Keeps a file, recognises how it is read and guesses what its columns are. Raises Invalid."""
+#: Rows from which the sorts of columns and the country of numbers are guessed, and how many of them a page shows.
+GUESSED_FROM, SHOWN = 500, 8
+
+
+def upload(session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes, home: str = "") -> Import:
+    """Keeps a file, recognises how it is read and guesses what its columns are, and of which country its telephone numbers;
+    `home` is the organisation's. Raises Invalid."""
     try:
         reading = pf.recognise(content)
-        columns, sample = pf.header(content, reading)
+        columns, rows = pf.header(content, reading, GUESSED_FROM)
     except pf.FileProblem as problem:
         raise Invalid(str(problem), "file") from None
     words = dictionary(session)
-    targets = pf.guess(columns, sample, list(words.fields.values()))
-    plan = pf.Plan(targets=targets)
+    targets = pf.guess(columns, rows[:SHOWN], list(words.fields.values()))
+    plan = pf.Plan(targets=targets, country=pf.guess_country(columns, rows, targets, home), bad_cells="leave_out")
+    types = [pf.guess_type([row[i] for row in rows if i < len(row)]) for i in range(len(columns))]
     file = people.store_file(session, now, name, "application/octet-stream", content)
     made = Import(file_id=file.id, file_name=name[:200], state="matching", reading=reading.__dict__, columns=columns,
-                  sample=sample, plan=plan.to_json(), created_at=now, created_by=actor.name)
+                  sample=rows[:SHOWN], types=types, plan=plan.to_json(), created_at=now, created_by=actor.name)
     session.add(made)
     session.flush()
     audit.record(session, actor, now, "uploaded", "import", made.id, name)
@@ -44,15 +51,21 @@ def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import
     """Takes the author's matching; `new_fields` maps a column to (label, type) of a field to be made for it."""
     if found.state not in ("matching", "checked", "failed"):
         raise Conflict("This import is being carried out; it can no longer be changed.")
-    targets = list(plan.targets)
-    for index, (label, kind) in new_fields.items():
-        field = people.add_field(session, actor, now, "contact", label, kind)
-        targets[index] = f"own:{field.key}"
-    plan = pf.Plan.from_json({**plan.to_json(), "targets": targets})
-    words = dictionary(session)
+    targets, new = list(plan.targets), []
+    with session.begin_nested() as trial:
+        # Made only to see whether they can be: a dry run changes nothing, and neither does changing one's mind.
+        for index, (label, kind) in new_fields.items():
+            field = people.add_field(session, actor, now, "contact", label, kind)
+            targets[index] = f"own:{field.key}"
+            new.append([field.label, field.type, field.key])
+        trial.rollback()
+    plan = pf.Plan.from_json({**plan.to_json(), "targets": targets, "new": new})
+    known = {*dictionary(session).fields, *(key for *_, key in new)}
     for target in targets:
-        if target and target not in (*pf.STANDARD, *pf.SAID, pf.TAGS) and target.removeprefix("own:") not in words.fields:
+        if target and target not in (*pf.STANDARD, *pf.SAID, pf.TAGS, pf.COUNTRY) and target.removeprefix("own:") not in known:
             raise Invalid(f"There is no field “{target}” any more.", "targets")
+    if plan.country and plan.country not in countries.names():
+        raise Invalid("There is no such country.", "country")
     try:
         pf.check(plan, found.columns)
     except pf.FileProblem as problem:

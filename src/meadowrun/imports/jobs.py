@@ -85,11 +85,13 @@ class _Run:
         self.reading = pf.Reading(**self.found.reading)
         self.now = clock.now(session)
         self.refused: list[pf.Refusal] = []
+        self.left_out: list[pf.Row] = []
         self.rows = 0
 
     def carry_out(self) -> dict[str, int]:
         execute = self.session.execute
         people.lock_people(self.session)
+        self._make_fields()
         execute(sa.text(STAGE))
         self._stage()
         execute(sa.text("ANALYZE staged"))
@@ -109,7 +111,7 @@ class _Run:
             "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = 'email' "
             "AND k.topic_id = 0 AND NOT k.agreed)")).scalar_one()
         counts = {"rows": self.rows, "new": new, "changed": changed, "unchanged": known - changed,
-                  "refused": len(self.refused), "stay_out": stay_out, "tagged": tagged}
+                  "refused": len(self.refused), "left_out": len(self.left_out), "stay_out": stay_out, "tagged": tagged}
         for channel in CHANNELS:
             counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = self._consent(channel), self._declined(channel)
         if not self.dry:
@@ -117,6 +119,13 @@ class _Run:
         else:
             self._keep_refusals()
         return counts
+
+    def _make_fields(self) -> None:
+        """The new fields of the plan: in a dry run they go again with everything else."""
+        known = dictionary(self.session).fields
+        for label, kind, key in self.plan.new:
+            if key not in known:
+                people.add_field(self.session, Actor(None, self.found.created_by), self.now, "contact", label, kind)
 
     def _stage(self) -> None:
         own = {f.key: f for f in dictionary(self.session).fields.values() if f.owner == "contact" and not f.column}
@@ -141,8 +150,10 @@ class _Run:
                 self._progress()
             if isinstance(item, pf.Refusal):
                 self.refused.append(item)
-            else:
-                yield item
+                continue
+            if item.left_out:
+                self.left_out.append(item)
+            yield item
 
     def _progress(self) -> None:
         """Told on a connection of its own, so that people see it while the import's transaction is still open."""
@@ -277,10 +288,10 @@ class _Run:
     def _keep_refusals(self) -> None:
         """Refused rows are kept beside the transaction that a dry run rolls back."""
         with self.database.session() as other:
-            _write_refusals(other, self.found.id, self.refused)
+            _write_refusals(other, self.found.id, self.refused, self.left_out)
 
     def _finish(self, counts: dict[str, int]) -> None:
-        _write_refusals(self.session, self.found.id, self.refused)
+        _write_refusals(self.session, self.found.id, self.refused, self.left_out)
         if self.plan.list_name:
             made = keeping.make_list(self.session, Actor(None, self.found.created_by), self.now, self.plan.list_name,
                                     f"import of {self.found.file_name}")
@@ -291,12 +302,15 @@ class _Run:
         self.found.rows_total = self.found.rows_done = self.rows
 
 
-def _write_refusals(session: orm.Session, import_id: int, refused: list[pf.Refusal]) -> None:
+def _write_refusals(session: orm.Session, import_id: int, refused: list[pf.Refusal], left_out: list[pf.Row]) -> None:
     session.execute(sa.text("DELETE FROM import_refusals WHERE import_id = :id"), {"id": import_id})
     with driver(session).cursor() as cursor, cursor.copy(
-            'COPY import_refusals (import_id, row, "column", reason, cells) FROM STDIN') as copy:
+            'COPY import_refusals (import_id, row, "column", reason, cells, taken) FROM STDIN') as copy:
         for r in refused:
-            copy.write_row((import_id, r.number, r.column, r.reason, json.dumps(r.cells)))
+            copy.write_row((import_id, r.number, r.column, r.reason, json.dumps(r.cells), False))
+        for row in left_out:
+            columns, reasons = zip(*row.left_out, strict=True)
+            copy.write_row((import_id, row.number, ", ".join(columns), "; ".join(reasons), json.dumps(row.cells), True))
 
 
 #: The space of advisory locks that imports hold while they run.

@@ -21,6 +21,8 @@ class Import(Base):
     columns: orm.Mapped[list[str]]
     #: the first rows, for the preview
     sample: orm.Mapped[list[Any]]
+    #: what sort of field each column would be, guessed from its first rows
+    types: orm.Mapped[list[str]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: column matching and choices; see core/people_file.py: Plan
     plan: orm.Mapped[dict[str, Any]]
     #: counts by outcome, of the dry run and of the real one
@@ -43,5 +45,7 @@ class ImportRefusal(Base):
     row: orm.Mapped[int] = orm.mapped_column(primary_key=True)
     column: orm.Mapped[str]
     reason: orm.Mapped[str]
+    #: the person was taken all the same, without the cells that the reason names
+    taken: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: the row's cells as they were read
     cells: orm.Mapped[list[Any]]

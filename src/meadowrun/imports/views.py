@@ -7,19 +7,21 @@ import io
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.core.values import ValueProblem, phone
 from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, csv_file, db, done, needs, now
+from meadowrun.shell.request import actor, csv_file, db, done, needs, now, settings
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
 STANDARD_LABELS = {"email": "email address", "reference": "reference number", "first_name": "first name",
                    "last_name": "last name", "phone": "phone", "town": "town", "language": "language",
-                   "timezone": "time zone", "company": "company", pf.TAGS: "tags"}
+                   "timezone": "time zone", "company": "company", pf.TAGS: "tags", pf.COUNTRY: "country of the phone number"}
 SAID_LABELS = {"agreed:email": "agreed to email: yes or no", "agreed:sms": "agreed to text messages: yes or no"}
 
 
@@ -41,7 +43,7 @@ def upload() -> object:
     try:
         if file is None or not file.filename:
             raise Invalid("Choose a file first: a CSV or an XLSX.", "file")
-        made = actions.upload(db(), actor(), now(), file.filename, file.read())
+        made = actions.upload(db(), actor(), now(), file.filename, file.read(), settings().country)
     except MeadowrunError as problem:
         db().rollback()
         return flask.render_template("imports/start.html", problem=problem), problem.status
@@ -57,16 +59,40 @@ def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) 
     """An import's page; `tried` is the matching that has the problem: all that was chosen and typed stays."""
     if found.state in ("matching", "failed") or problem or flask.request.args.get("change"):
         plan = tried or pf.Plan.from_json(found.plan)
-        types = [pf.guess_type([r[i] for r in found.sample if i < len(r)]) for i in range(len(found.columns))]
+        types = found.types or ["text"] * len(found.columns)
+        new = {f"own:{key}": (label, kind) for label, kind, key in plan.new}
         return flask.render_template(
             "imports/match.html", found=found, plan=plan, reading=pf.Reading(**found.reading).words(), problem=problem,
             standard=STANDARD_LABELS, said=SAID_LABELS, agreed=plan.channels if plan.consent or tried else (),
-            own=people.fields(db(), "contact"), topics=people.topics(db()), types=types,
-            type_words=TYPE_WORDS, form=flask.request.form)
-    refusals = queries.refusals(db(), found.id, 100)
+            own=people.fields(db(), "contact"), topics=people.topics(db()), types=types, new=new,
+            countries=countries.names(), numbers=_numbers(found, plan), type_words=TYPE_WORDS, form=flask.request.form)
+    refusals, left_out = queries.refusals(db(), found.id, 100), queries.refusals(db(), found.id, 100, taken=True)
     made = db().get(PeopleList, found.list_id) if found.list_id else None
-    return flask.render_template("imports/show.html", found=found, refusals=refusals, made=made,
+    return flask.render_template("imports/show.html", found=found, refusals=refusals, left_out=left_out, made=made,
                                  plan=pf.Plan.from_json(found.plan), reading=pf.Reading(**found.reading).words())
+
+
+def _numbers(found: Import, plan: pf.Plan) -> list[tuple[str, str]]:
+    """The first telephone numbers of a file, each with how it would be kept, or why not."""
+    if "phone" not in plan.targets:
+        return []
+    place, read = plan.targets.index("phone"), []
+    for row in found.sample:
+        if place < len(row) and row[place]:
+            try:
+                read.append((row[place], phone(row[place], plan.country)))
+            except ValueProblem as problem:
+                read.append((row[place], str(problem)))
+    return read
+
+
+@pages.get("/imports/<int:ident>/numbers")
+@needs("author")
+def numbers(ident: int) -> object:
+    """The first telephone numbers, read as those of a country: what follows from choosing one."""
+    found = actions.get(db(), ident)
+    chosen = dataclasses.replace(pf.Plan.from_json(found.plan), country=flask.request.args.get("country", ""))
+    return flask.render_template("imports/numbers.html", numbers=_numbers(found, chosen))
 
 
 @pages.get("/imports/<int:ident>/progress")
@@ -93,7 +119,8 @@ def plan(ident: int) -> object:
     chosen = pf.Plan(
         targets=tuple(targets), identify="reference" if form.get("identify") == "reference" else "email",
         known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
-        day_first=form.get("day_first") != "no", consent=consent, channels=channels,
+        day_first=form.get("day_first") != "no", country=form.get("country", ""),
+        bad_cells="leave_out" if form.get("bad_cells") == "leave_out" else "refuse", consent=consent, channels=channels,
         topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
         list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
     try:

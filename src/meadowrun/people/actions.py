@@ -1,6 +1,7 @@
 """Verbs about people. Explicit session, actor and now; never commit, never render."""
 
 import datetime as dt
+import functools
 import re
 import secrets
 from collections.abc import Mapping
@@ -43,8 +44,9 @@ def lock_people(session: orm.Session) -> None:
 
 
 def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Mapping[str, Any],
-                 contact: Contact | None = None, source: str = "by hand") -> Contact:
-    """Adds a contact or changes one; only the fields named in `given` are touched.
+                 contact: Contact | None = None, source: str = "by hand", home: str = "") -> Contact:
+    """Adds a contact or changes one; only the fields named in `given` are touched. A phone number that does not name its country is
+    read as one of `home`, the organisation's; without that it is refused.
 
     Raises Invalid naming the field. Correcting an address lifts what a bounce of the old one had set.
     """
@@ -54,7 +56,7 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
             clean[name] = values.text_or_none(value)
     if clean.get("email") and (problem := values.email_problem(clean["email"])):
         raise Invalid(f"{problem}.", "email")
-    for name, check in (("timezone", values.timezone), ("phone", values.phone)):
+    for name, check in (("timezone", values.timezone), ("phone", functools.partial(values.phone, region=home))):
         if clean.get(name):
             try:
                 clean[name] = check(clean[name])

@@ -14,7 +14,7 @@ from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
 from meadowrun.scores.page import of_contact as scores_of_contact
 from meadowrun.scores.queries import given_to
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, words
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words
 from meadowrun.tags import actions as tagging
 from meadowrun.tags.page import asked as asked_tag
 from meadowrun.tags.queries import of_contact as tags_of_contact
@@ -48,7 +48,7 @@ def new() -> object:
 @needs("author")
 def create() -> object:
     try:
-        contact = actions.save_contact(db(), actor(), now(), flask.request.form.to_dict())
+        contact = actions.save_contact(db(), actor(), now(), flask.request.form.to_dict(), home=settings().country)
         if flask.request.form.get("agreed"):
             how = flask.request.form.get("how", "").strip()
             if not how:
@@ -83,7 +83,7 @@ def edit(ident: int) -> object:
 def change(ident: int) -> object:
     contact = queries.contact(db(), ident)
     try:
-        actions.save_contact(db(), actor(), now(), flask.request.form.to_dict(), contact)
+        actions.save_contact(db(), actor(), now(), flask.request.form.to_dict(), contact, home=settings().country)
     except MeadowrunError as problem:
         db().rollback()
         return _form(queries.contact(db(), ident), flask.request.form.to_dict(), problem), problem.status

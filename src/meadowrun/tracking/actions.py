@@ -123,7 +123,8 @@ def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str)
     if not meant:
         return ""
     try:
-        written = values.phone(number)
+        # Gateways name the number with its country, some without the plus.
+        written = values.phone(number if number.strip().startswith("+") else f"+{number.strip()}")
     except values.ValueProblem:
         return ""
     for contact in session.scalars(sa.select(Contact).where(Contact.phone == written)):
