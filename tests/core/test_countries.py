@@ -6,7 +6,7 @@ from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 
 GERMAN = ["0171/6990876", "0221 4710123", "0151 23456789", "+43 1 5880010"]
-BRITISH = ["020 7183 8750", "07911 123456", "0161 496 0123"]
+BRITISH = ["020 7183 8750", "07400 123456", "0161 496 0123"]
 
 
 @pytest.mark.parametrize(("numbers", "zones", "languages", "headings", "home", "country"), [

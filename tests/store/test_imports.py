@@ -203,7 +203,7 @@ def test_two_records_may_share_an_address_by_reference(database, job_context):
 
 
 def test_a_dry_run_makes_no_field_and_its_type_can_still_be_changed(database, job_context, web):
-    content = "Email,Level,Phone\nann@a.example,Patron,0171/6990876\nbo@a.example,,0221 4710123\n"
+    content = "Email,Level,Telefon\nann@a.example,Patron,0171/6990876\nbo@a.example,,0221 4710123\n"
     with clock.at(NOW), database.session() as session:
         ident = actions.upload(session, IDA, NOW, "fair.csv", content.encode(), "GB").id
 
