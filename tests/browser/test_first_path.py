@@ -82,6 +82,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
         page.click(f"select[name=type{index}] option[value={kind}]")
     page.click("input[name=as_list]")
     page.type("input[name=list_name]", "Open night people")
+    page.click("select[name=bad_cells] option[value=refuse]")
     finish(page)
     assert numbers(page) == {"Rows in the file": 12, "New people": 6, "Known, something changes": 0, "Known, nothing changes": 0,
                              "Consent for email": 6, "Refused": 6, "Opted out or suppressed, stay so": 0}

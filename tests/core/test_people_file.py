@@ -1,7 +1,10 @@
+import csv
 import io
 
 import openpyxl
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import FieldSpec
@@ -126,3 +129,11 @@ def test_a_plan_that_cannot_work(targets, identify, why):
     ("+44-7700-900101", "+44-7700-900101"), ("O'Neill", "O'Neill"), ("", ""), ("a=b", "a=b")])
 def test_no_cell_of_ours_is_run_by_a_spreadsheet(cell, written):
     assert pf.harmless(cell) == written
+
+
+@given(st.text(alphabet="'=+-@\t\rx1 \n\",;", max_size=8))
+def test_a_cell_comes_back_from_a_file_of_ours_as_it_was(cell):
+    out = io.StringIO(newline="")
+    csv.writer(out).writerows([["Email", "Note"], ["a@b.example", pf.harmless(cell)]])
+    content = out.getvalue().encode()
+    assert [cells for _, cells in pf.rows(content, pf.Reading("csv", "utf-8", ","))][1] == ["a@b.example", cell]

@@ -271,8 +271,8 @@ class TestEvents:
 
     def test_a_batch_is_stored_once_by_id(self, database, settings, sent):
         one = {"event": "ticket_bought", "email": "ANN@post.example", "id": "t-1", "details": {"amount": 24}}
-        assert self.post(sent, one, one, {**one, "id": "t-2"}).json == {"stored": 2, "known_before": 1, "newcomers": 0}
-        assert self.post(sent, one).json == {"stored": 0, "known_before": 1, "newcomers": 0}
+        assert self.post(sent, one, one, {**one, "id": "t-2"}).json == {"stored": 2, "known_before": 1, "newcomers": 0, "aside": []}
+        assert self.post(sent, one).json == {"stored": 0, "known_before": 1, "newcomers": 0, "aside": []}
         found = outcome(database, sent)
         assert (found.converted, found.amount) == (1, 48.0)
 
@@ -281,10 +281,10 @@ class TestEvents:
         ids = ["a", "a\tb", "a\nb", "a\\b", "a\\tb", "\\N", "\\.", "ключ", "a b", "'", "x" * 200]
         events = [{"event": "ticket_bought", "email": "ann@post.example", "id": i} for i in ids]
         assert self.post(sent, *events).json["stored"] == len(ids)
-        assert self.post(sent, *reversed(events)).json == {"stored": 0, "known_before": len(ids), "newcomers": 0}
+        assert self.post(sent, *reversed(events)).json == {"stored": 0, "known_before": len(ids), "newcomers": 0, "aside": []}
         # One that is known among new ones, one without an id, one twice.
         mixed = [events[3], {**events[0], "id": "new"}, {k: v for k, v in events[0].items() if k != "id"}, {**events[0], "id": "new"}]
-        assert self.post(sent, *mixed).json == {"stored": 2, "known_before": 2, "newcomers": 0}
+        assert self.post(sent, *mixed).json == {"stored": 2, "known_before": 2, "newcomers": 0, "aside": []}
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM event_receipts")).scalar() == len(ids) + 1
             taken = taking.take_events(session, NOW, "key:other", events)

@@ -42,10 +42,12 @@ _CONTACT: Json = {**thing(["email"], email=_BLANK, company=_BLANK, **dict.fromke
 
 @endpoint("post", "/v1/events", "Record up to 1,000 events; one whose id was taken before is not stored again",
           takes=thing(["events"], events={"type": "array", "minItems": 1, "maxItems": taking.MOST_EVENTS, "items": _EVENT}),
-          gives="How many were stored, known before, and made a newcomer", held_to=False)
+          gives="How many were stored, known before, and made a newcomer; and the details kept aside, which do not fit", held_to=False)
 def record_events(actor: Actor) -> object:
     taken = taking.take_events(db(), now(), f"key:{flask.g.api_key.id}", body().get("events"))
-    return flask.jsonify(stored=taken.stored, known_before=taken.known_before, newcomers=taken.newcomers)
+    return flask.jsonify(stored=taken.stored, known_before=taken.known_before, newcomers=taken.newcomers, aside=[
+        {"event": one.place, "detail": one.detail, "value": one.value, "why": f"{one.detail} {one.why}; it is kept aside, to be fixed"}
+        for one in taken.aside])
 
 
 @endpoint("get", "/v1/contacts", "Contacts by number, page by page; or those of an address", query={**PAGED, "email": TEXT})

@@ -49,6 +49,8 @@ _SAID_HINTS = {
     "agreed:email": ("agreed", "agreed to email", "email consent", "consent", "opt in", "opted in", "email opt in", "einwilligung"),
     "agreed:sms": ("agreed to texts", "agreed to text messages", "text consent", "sms consent", "sms opt in"),
 }
+#: What a spreadsheet would run, behind any number of quotes.
+_FORMULA = re.compile(r"'*[=+\-@\t\r]")
 #: A number with its sign, or a telephone number: no formula, though it begins like one.
 _SIGNED = re.compile(r"[+-]\d[\d .,()/]*(-[\d .()/]+)*")
 
@@ -209,7 +211,7 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
         sheet = book[reading.sheet]
         for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
             if any(c is not None and str(c).strip() for c in cells):
-                yield number, list(cells)
+                yield number, [plain(cell) for cell in cells]
         return
     csv.field_size_limit(MOST_CELL)
     text = io.TextIOWrapper(io.BytesIO(content), encoding=reading.encoding, errors="replace", newline="")
@@ -225,7 +227,7 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
             raise FileProblem(f"Line {begins} cannot be read ({problem}). Look for a quote that is never closed.") \
                 from None
         if any(c.strip() for c in line):
-            yield begins, list(line)
+            yield begins, [plain(cell) for cell in line]
         begins = lines.line_num + 1
 
 
@@ -297,8 +299,14 @@ def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence
 
 
 def harmless(cell: str) -> str:
-    """A cell for a file of ours that a spreadsheet would run as a formula, kept as text by a quote before it."""
-    return "'" + cell if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not _SIGNED.fullmatch(cell) else cell
+    """A cell for a file of ours that a spreadsheet would run as a formula, kept as text by a quote before it. So that `plain` gives
+    back exactly what was there, a cell that looks like one made so gets a quote, too."""
+    return "'" + cell if _FORMULA.match(cell) and not _SIGNED.fullmatch(cell) else cell
+
+
+def plain(cell: Any) -> Any:
+    """A cell without the quote that `harmless` or a spreadsheet put before it; anything else as it is."""
+    return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and _FORMULA.match(cell) else cell
 
 
 #: A column with so few different values, each of them so often on the average, is one to choose from.

@@ -209,6 +209,7 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
     session.execute(sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"), {"old": old, "new": new})
     moved = session.execute(sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
                             {"kept": kept.id, "gone": gone.id}).rowcount  # type: ignore[attr-defined]
+    session.execute(sa.text("UPDATE details_aside SET kind_id = :kept WHERE kind_id = :gone"), {"kept": kept.id, "gone": gone.id})
     kept.details = gone.details | kept.details
     kept.aka = sorted({*kept.aka, old, *gone.aka})
     audit.record(session, actor, clock_now(session), "merged the event", "event_kind", kept.id, kept.did, gone=gone.did, moved=int(moved))

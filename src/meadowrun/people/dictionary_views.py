@@ -7,6 +7,7 @@ from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import count_of
 from meadowrun.people import dictionary, queries
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done
+from meadowrun.tracking import aside
 from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("dictionary", __name__)
@@ -51,7 +52,25 @@ def event_kind(ident: int) -> object:
 
 def _kind(ident: int, problem: MeadowrunError | None) -> str:
     found = queries.found(db(), EventKind, ident, "kind of event")
-    return flask.render_template("people/event_kind.html", kind=found, problem=problem, **dictionary.kind_facts(db(), found))
+    return flask.render_template("people/event_kind.html", kind=found, problem=problem, waiting=aside.waiting(db(), found),
+                                 **dictionary.kind_facts(db(), found))
+
+
+@pages.post("/people/events/<int:ident>/details")
+@needs("author")
+def fix_detail(ident: int) -> object:
+    """Puts a detail that did not fit back in its events, as somebody typed it; or leaves it out."""
+    form, kind = flask.request.form, queries.found(db(), EventKind, ident, "kind of event")
+    detail, value = form.get("detail", ""), form.get("value", "")
+    try:
+        if form.get("out"):
+            said = f"Left out: {aside.leave_out(db(), actor(), kind, detail, value)}. The events stay without it."
+        else:
+            said = f"Put back in {count_of(aside.put_back(db(), actor(), kind, detail, value, form.get('given', '')), 'event')}."
+    except MeadowrunError as problem:
+        db().rollback()
+        return _kind(ident, problem), problem.status
+    return done("dictionary.event_kind", said, ident=ident)
 
 
 @pages.post("/people/events/<int:ident>/merge")

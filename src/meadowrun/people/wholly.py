@@ -36,6 +36,8 @@ def everything(session: orm.Session, contact_id: int) -> Json:
                              "WHERE p.contact_id = :id ORDER BY p.id"),
         "events": rows("SELECT k.key AS event, e.at, e.details FROM events e JOIN event_kinds k ON k.id = e.kind_id "
                        "WHERE e.contact_id = :id ORDER BY e.at"),
+        "details_kept_aside": rows("SELECT k.key AS event, a.at, a.detail, a.value FROM details_aside a JOIN event_kinds k ON k.id = a.kind_id "
+                                   "WHERE a.contact_id = :id ORDER BY a.at, a.id"),
         "mails": rows("SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d JOIN sends s ON s.id = d.send_id "
                       "WHERE d.contact_id = :id ORDER BY d.taken_at"),
         "reactions": rows("SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note FROM reactions r JOIN sends s ON s.id = r.send_id "
@@ -60,6 +62,7 @@ def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int)
     session.execute(sa.text(
         "UPDATE events e SET details = (SELECT jsonb_object_agg(key, value) FROM jsonb_each(e.details) WHERE jsonb_typeof(value) = "
         "'number') WHERE contact_id = :id AND details IS NOT NULL"), values)
+    session.execute(sa.text("DELETE FROM details_aside WHERE contact_id = :id"), values)
     session.execute(sa.text("UPDATE audit SET object_name = 'an erased contact', detail = '{}' WHERE object_kind = 'contact' "
                             "AND object_id = :id"), values)
     if found.email_key:

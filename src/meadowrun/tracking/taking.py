@@ -14,6 +14,7 @@ from sqlalchemy import orm
 from meadowrun.base.db import driver, number_array
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
+from meadowrun.core.details import held, inferred
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
@@ -29,6 +30,9 @@ _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 #: (The subselect keeps the planner from weighing a thousand constants.)
 _KNOWN = """SELECT (SELECT count(*) FROM contacts WHERE id = ANY(ARRAY(SELECT unnest(CAST(%s AS bigint[]))))),
     (SELECT jsonb_object_agg(k, jsonb_build_array(id, details)) FROM event_kinds, unnest(array_append(aka, key)) k WHERE k = ANY(%s))"""
+#: Keeps a detail that does not fit.
+_ASIDE = """INSERT INTO details_aside (contact_id, at, kind_id, detail, value, source, taken_at)
+VALUES (%s, %s, %s, %s, CAST(%s AS jsonb), %s, %s)"""
 #: What COPY would take for the end of a cell or a row.
 _SPECIAL = re.compile(r"[\\\t\n\r]")
 #: Rows that are handed to COPY at once: it reads the first while the next are made.
@@ -45,6 +49,17 @@ class Taken:
     stored: int
     known_before: int
     newcomers: int
+    #: details that do not fit the type of their kind, kept aside to be fixed: the event is stored without them
+    aside: tuple["Aside", ...] = ()
+
+
+class Aside(NamedTuple):
+    """A detail that does not fit: `place` is the event's in its batch, `why` follows the value."""
+
+    place: int
+    detail: str
+    value: Any
+    why: str
 
 
 class Incoming(NamedTuple):
@@ -55,6 +70,8 @@ class Incoming(NamedTuple):
     details: Mapping[str, Any]
     #: the moment and the details as COPY takes them
     cells: str
+    #: (detail, value, why) of those that do not fit their kind
+    odd: Sequence[tuple[str, Any, str]] = ()
 
 
 def _cell(text: str) -> str:
@@ -69,13 +86,17 @@ class Batch:
     events: list[Incoming] = dataclasses.field(default_factory=list)
     details: dict[str, set[str]] = dataclasses.field(default_factory=dict)
     addresses: set[str] = dataclasses.field(default_factory=set)
+    #: by kind, what type each of its details has: as it is known, or as this batch is the first to show it
+    types: dict[str, dict[str, str]] = dataclasses.field(default_factory=dict)
     #: moments already read: of a thousand most are the same
     moments: dict[str | None, str] = dataclasses.field(default_factory=dict)
 
 
-def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime) -> Batch:
-    """Checks a batch of events given as JSON; `keys` are those of their receipts. Raises Invalid naming the place, like events[3].at."""
-    batch = Batch(moments={None: now.isoformat()})
+def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime, known: Mapping[str, Any]) -> Batch:
+    """Checks a batch of events given as JSON; `keys` are those of their receipts, `known` is [number, details] by kind.
+    Raises Invalid naming the place, like events[3].at."""
+    batch = Batch(moments={None: now.isoformat()}, types={
+        key: {name: spec["type"] for name, spec in details.items()} for key, (_, details) in known.items()})
     for place, item in enumerate(data):
         try:
             if not isinstance(item, dict):
@@ -103,6 +124,7 @@ def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: 
     elif not 0 < who < _MOST_NUMBER:
         raise Invalid(".contact is no contact's number.", ".contact")
     details = item.get("details") or {}
+    odd: Sequence[tuple[str, Any, str]] = ()
     text = _NULL
     if details:
         try:
@@ -112,13 +134,42 @@ def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: 
         if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
             raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
         batch.details[kind].update(details)
+        kept, odd = _held(details, batch.types.setdefault(kind, {}))
+        if kept is not details:
+            text = orjson.dumps(kept).decode()
         text = _cell(text)
     if key is None and ident is not None:
         raise Invalid(".id must be a text of at most 200 characters, none of them null.", ".id")
     stamp = batch.moments.get(given) if given is None or isinstance(given, str) else None
     if stamp is None:
         stamp = batch.moments[str(given)] = _moment(given, now).isoformat()
-    return Incoming(kind, who, details, f"{stamp}\t{text}")
+    return Incoming(kind, who, details, f"{stamp}\t{text}", odd)
+
+
+#: What needs no second look: a value of this very class has the form of its type.
+_PLAIN = {"number": (int,), "text": (str,), "choice": (str,)}
+
+
+def _held(details: dict[str, Any], types: dict[str, str]) -> tuple[dict[str, Any], Sequence[tuple[str, Any, str]]]:
+    """Details in the form of their types, the same object where nothing had to change; and those that do not fit, which are left
+    out. A detail that is met for the first time gives its own type."""
+    kept, odd = details, list[tuple[str, Any, str]]()
+    for name, value in details.items():
+        kind = types.get(name)
+        if kind is None:
+            types[name] = inferred(value)
+            continue
+        if value.__class__ in _PLAIN.get(kind, ()):
+            continue
+        try:
+            found = held(kind, value)
+        except values.ValueProblem as problem:
+            odd.append((name, value, str(problem)))
+            kept = {k: v for k, v in kept.items() if k != name}
+            continue
+        if found is not value:
+            kept = kept | {name: found}
+    return kept, odd
 
 
 def _usable_id(ident: Any) -> bool:
@@ -161,23 +212,31 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         receipts = _column(single)
         there, known = asked.fetchone()
     try:
-        batch, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now))
+        batch, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now, known or {}))
         who, newcomers = _contacts(session, now, source, batch, numbers, there)
     except Invalid:
         connection.execute("ROLLBACK TO SAVEPOINT batch")
         raise
     kind = _kinds(session, batch, known or {})
     events = batch.events
+    places = list(range(len(events)))
     if len(new) < len(events):
         # Of one id twice within the batch only the first counts.
         first = {key: place for place, key in reversed(list(enumerate(keys)))}
-        events = [e for place, (e, key) in enumerate(zip(events, keys, strict=True)) if key is None or (key in new and first[key] == place)]
+        places = [place for place, key in enumerate(keys) if key is None or (key in new and first[key] == place)]
+        events = [events[place] for place in places]
     if events:
         with connection.cursor() as cursor, cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy:
             for start in range(0, len(events), _PIECE):
                 copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n" for e in events[start:start + _PIECE]]))
+    aside = [(e, Aside(place, *one)) for place, e in zip(places, events, strict=True) for one in e.odd]
+    if aside:
+        with connection.cursor() as cursor:
+            cursor.executemany(_ASIDE, [
+                (who[e.who], e.cells.partition("\t")[0], kind[e.kind], one.detail, orjson.dumps(one.value).decode(), source, now)
+                for e, one in aside])
     connection.execute("RELEASE SAVEPOINT batch")
-    return Taken(len(events), len(data) - len(events), newcomers)
+    return Taken(len(events), len(data) - len(events), newcomers, tuple(one for _, one in aside))
 
 
 def _column(keys: Sequence[str]) -> str:
@@ -266,8 +325,7 @@ def _kinds(session: orm.Session, batch: Batch, known: dict[str, Any]) -> dict[st
         kind = session.get_one(EventKind, known[key][0])
         for name, value in ((n, v) for event in batch.events if event.kind == key for n, v in event.details.items()):
             if name not in kind.details and len(kind.details) < MOST_DETAILS:
-                number = isinstance(value, int | float) and not isinstance(value, bool)
-                kind.details = kind.details | {name: {"label": name.replace("_", " "), "type": "number" if number else "text"}}
+                kind.details = kind.details | {name: {"label": name.replace("_", " "), "type": inferred(value)}}
         session.flush()
     return {key: known[key][0] for key in wanted}
 
