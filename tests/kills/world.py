@@ -160,9 +160,14 @@ class World:
             process.wait()
         self.counts.kills[what] = self.counts.kills.get(what, 0) + 1
 
-    def web_answers(self):
-        with contextlib.suppress(OSError):
-            return urllib.request.urlopen(f"http://127.0.0.1:{self.web}/healthz", timeout=5).status == 200
+    def web_answers(self, seconds=20):
+        """Whether the web server answers, once it is back where it was killed last."""
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            self.supervise()
+            with contextlib.suppress(OSError):
+                return urllib.request.urlopen(f"http://127.0.0.1:{self.web}/healthz", timeout=5).status == 200
+            time.sleep(0.5)
         return False
 
     def reckon(self):

@@ -43,7 +43,7 @@ def kept(session):
 def spent_more_than(session, number):
     lines = d.parse({"lines": [{"id": "a", "kind": "event", "event": "ticket_bought", "did": True,
                                 "where": [{"detail": "amount", "op": "more_than", "value": number}]}]}, dictionary(session))
-    return queries.count(session, dictionary(session), lines, NOW, ZONE)
+    return queries.count(session, lines, dictionary(session), NOW, ZONE)
 
 
 class TestAtTheDoor:

@@ -84,7 +84,8 @@ def segment_members(actor: Actor, ident: int) -> object:
     limit = whole("limit", 100, MOST)
     looked = queries.look(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
     rows = queries.members(db(), looked.sieve.members, limit + 1, whole("after", 0))
-    return paged(rows, limit, lambda c: {"id": c.id, "email": c.email, "first_name": c.first_name, "last_name": c.last_name}, lambda c: c.id)
+    return paged(rows, limit, lambda c: {"id": c.id, "email": c.email, "first_name": c.first_name, "last_name": c.last_name}, lambda c: c.id,
+                 as_of=looked.as_of)
 
 
 @endpoint("get", "/v1/segments/<int:ident>/why/<int:contact>", "Whether a contact is in a segment, and each line’s yes or no")
@@ -94,7 +95,7 @@ def explain(actor: Actor, ident: int, contact: int) -> object:
     def shape(answer: explaining.Answer) -> Json:
         return {"id": answer.node.id, "says": english.text(english.sentence(answer.node, words(), today())), "here": answer.value,
                 "holds": answer.holds, "inside": [shape(a) for a in answer.inside]}
-    return flask.jsonify(inside=inside, lines=[shape(a) for a in answers])
+    return flask.jsonify(as_of=now().isoformat(), inside=inside, lines=[shape(a) for a in answers])
 
 
 @endpoint("post", "/v1/segments/<int:ident>/freeze", "Make a list of the people who are in a segment now", codes=(201,))
@@ -129,8 +130,9 @@ def _members(ident: int) -> BitMap:
 @endpoint("get", "/v1/segments/<int:ident>/profile", "What is commoner, or rarer, in a segment than among everyone, the surest first")
 def segment_profile(actor: Actor, ident: int) -> object:
     traits = insight.profile(db(), _members(ident), words(), now(), zone())
-    return flask.jsonify(items=[{"about": t.about, "value": t.value, "people": t.here, "share": t.here_share, "everyone": t.everyone_share,
-                                 "strength": t.strength} for t in traits])
+    return flask.jsonify(as_of=now().isoformat(), items=[
+        {"about": t.about, "value": t.value, "people": t.here, "share": t.here_share, "everyone": t.everyone_share,
+         "strength": t.strength} for t in traits])
 
 
 @endpoint("get", "/v1/segments/compare", "What two or three segments share, and what each has alone",
@@ -141,7 +143,7 @@ def compare_segments(actor: Actor) -> object:
         raise Invalid("“of” names two or three segments by their numbers, parted by commas.", "of")
     numbers = [int(part) for part in chosen]
     regions = insight.regions([_members(number) for number in numbers])
-    return flask.jsonify(items=[{"in": [n for n, i in zip(numbers, inside, strict=True) if i],
+    return flask.jsonify(as_of=now().isoformat(), items=[{"in": [n for n, i in zip(numbers, inside, strict=True) if i],
                                  "not_in": [n for n, i in zip(numbers, inside, strict=True) if not i], "people": size}
                                 for inside, size in regions.items()])
 

@@ -1,15 +1,17 @@
 """The way into the API: keys, pages of results, and the description that grows with each endpoint."""
 
+import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
 import flask
 import jsonschema
 
+from meadowrun.base import own_writes
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid, NotAllowed
-from meadowrun.shell.request import body, db, public
+from meadowrun.shell.request import body, db, now, public
 from meadowrun.tracking import actions as tracking
 
 pages = flask.Blueprint("api", __name__, url_prefix="/api")
@@ -19,6 +21,8 @@ PATHS: dict[str, Json] = {}
 VIEWS: list[Callable[..., Any]] = []
 PROBLEM = {"type": "object", "properties": {"error": {"type": "string"}, "where": {"type": ["string", "null"]}}}
 MOST = 1000
+#: That a key was used is kept to the minute: it would make every request wait for the others of its key.
+_USED_AGAIN = dt.timedelta(minutes=1)
 
 
 #: Whole numbers are written without a point.
@@ -34,9 +38,14 @@ def key_actor() -> Actor:
     if key is None:
         raise NotAllowed("Send a live key: Authorization: Bearer key_… An administrator makes one under “Website script "
                          "and API keys”.")
-    key.last_used_at = machine_now()
+    moment = machine_now()
+    if key.last_used_at is None or moment - key.last_used_at > _USED_AGAIN:
+        key.last_used_at = moment
     flask.g.api_key = key
-    return Actor(None, f"API key “{key.name}”", "admin", flask.g.get("request_id", ""))
+    actor = Actor(None, f"API key “{key.name}”", "admin", flask.g.get("request_id", ""))
+    flask.g.who = actor.name
+    own_writes.look_as(flask.g.who)
+    return actor
 
 
 def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None, gives: str = "What was asked for",
@@ -118,9 +127,11 @@ def whole(name: str, default: int, most: int | None = None) -> int:
     return min(int(text), most) if most else int(text)
 
 
-def paged(rows: list[Any], limit: int, shape: Callable[[Any], Json], number: Callable[[Any], int]) -> flask.Response:
-    """One page of rows that were asked for with one more than `limit`; “after” leads on, and is absent at the end."""
-    answer: Json = {"items": [shape(row) for row in rows[:limit]]}
+def paged(rows: list[Any], limit: int, shape: Callable[[Any], Json], number: Callable[[Any], int],
+          as_of: dt.datetime | None = None) -> flask.Response:
+    """One page of rows that were asked for with one more than `limit`; “after” leads on, and is absent at the end. “as_of” is when
+    it was looked up: now, where nothing else is said."""
+    answer: Json = {"as_of": (as_of or now()).isoformat(), "items": [shape(row) for row in rows[:limit]]}
     if len(rows) > limit:
         answer["after"] = number(rows[limit - 1])
     return flask.jsonify(answer)

@@ -7,7 +7,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base import clock, jobs
+from meadowrun.base import clock, jobs, own_writes
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import Database, driver
 from meadowrun.base.jobs import context
@@ -62,6 +62,8 @@ def run(import_id: int, dry: bool) -> None:
             counts = _Run(session, database, import_id, content, dry).carry_out()
             if dry:
                 raise _Dry
+        with database.session() as session:
+            own_writes.note(session, session.get_one(Import, import_id).created_by)
     except _Dry:
         with database.session() as session:
             found = session.get_one(Import, import_id)

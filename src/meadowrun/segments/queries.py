@@ -17,6 +17,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONPATH
 
+from meadowrun.base import own_writes
 from meadowrun.base.clock import machine_now
 from meadowrun.base.db import found
 from meadowrun.core.audience.dates import Clock
@@ -143,10 +144,11 @@ def _set(ids: NDArray[np.uint32]) -> BitMap:
     return BitMap(array.array("I", ids.tobytes()))
 
 
-def _fresh(key: str, moment: dt.datetime) -> _Kept | None:
+def _fresh(session: orm.Session, key: str, moment: dt.datetime) -> _Kept | None:
+    oldest = max(moment - KEEP, own_writes.last(session))
     with _lock:
         found = _kept.get(key)
-        if found and moment - found[0] < KEEP:
+        if found and found[0] > oldest:
             _kept.move_to_end(key)
             return found
     return None
@@ -203,17 +205,17 @@ def look(session: orm.Session, definition: Definition, words: Dictionary, now: d
     compiler = compiler_for(session, words, now, zone)
     keys: dict[str, str] = {"": f"{place}:everyone"}
     missing: dict[str, str] = {}
-    if not _fresh(keys[""], started):
+    if not _fresh(session, keys[""], started):
         missing[keys[""]] = "TRUE"
     for node in definition.walk():
         if not isinstance(node, Group) or node.match == "colleagues":
             content = dump_node(node)
             content.pop("id"), content.pop("off", None)
             keys[node.id] = f"{place}:{today}:{json.dumps(content, sort_keys=True)}"
-            if not _fresh(keys[node.id], started):
+            if not _fresh(session, keys[node.id], started):
                 missing[keys[node.id]] = compiler.node(node)
     fetched = dict(zip(missing, id_sets(session, list(missing.values()), compiler.values), strict=True)) if missing else {}
-    kept = {ident: _put(key, started, {"": fetched[key]}) if key in fetched else _fresh(key, started) or (started, {})
+    kept = {ident: _put(key, started, {"": fetched[key]}) if key in fetched else _fresh(session, key, started) or (started, {})
             for ident, key in keys.items()}
     oldest = min(at for at, _ in kept.values())
     sets, everyone = {ident: made[""] for ident, (_, made) in kept.items() if ident}, kept[""][1][""]
@@ -221,7 +223,7 @@ def look(session: orm.Session, definition: Definition, words: Dictionary, now: d
     reach = {}
     for channel in channels_used(session):
         reach_key = f"{place}:reach:{channel}"
-        reach_sets = (_fresh(reach_key, started) or _put(reach_key, started, outcome_sets(session, channel, everyone)))[1]
+        reach_sets = (_fresh(session, reach_key, started) or _put(reach_key, started, outcome_sets(session, channel, everyone)))[1]
         sizes = {name: len(found.members & members) for name, members in reach_sets.items()}
         reach[channel] = {name: size for name, size in sizes.items() if size}
     return Looking(found, reach, oldest, (machine_now() - started).total_seconds(), sets, everyone)

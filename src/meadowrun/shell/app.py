@@ -16,7 +16,7 @@ import sqlalchemy.exc
 import structlog
 from werkzeug.middleware.proxy_fix import ProxyFix
 
-from meadowrun.base import clock, jobs, signing
+from meadowrun.base import clock, jobs, own_writes, signing
 from meadowrun.base.db import Database
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
@@ -86,6 +86,7 @@ def _before() -> Any:
     structlog.contextvars.clear_contextvars()
     structlog.contextvars.bind_contextvars(request=flask.g.request_id)
     settings = request.settings()
+    own_writes.look_as("")
     _village_moment(settings)
     view = flask.current_app.view_functions.get(flask.request.endpoint or "")
     if view is None or flask.request.endpoint == "static" or getattr(view, "is_public", False):
@@ -96,6 +97,8 @@ def _before() -> Any:
         if flask.request.method == "GET" and not problems.wants_json():
             return flask.redirect(flask.url_for("shell.sign_in", to=flask.request.full_path.rstrip("?")))
         return problems.answer("Your sign-in has ended. Sign in again in another window, then repeat this.", 401)
+    flask.g.who = flask.g.user.name
+    own_writes.look_as(flask.g.who)
     return None
 
 
@@ -142,12 +145,27 @@ def _settled(response: flask.Response) -> flask.Response:
             flask.g.db.rollback()
         else:
             flask.g.db.commit()
+            if _changed_people():
+                own_writes.note(flask.g.db, flask.g.who)
     except (sqlalchemy.exc.SQLAlchemyError, psycopg.Error) as problem:
         flask.g.db.rollback()
         response = flask.make_response(flask.current_app.handle_user_exception(problem))  # type: ignore[arg-type]
     finally:
         flask.g.pop("db").close()
     return response
+
+
+#: The parts of the house whose pages change people, or what is known of them.
+_OF_PEOPLE = {"people", "keeping", "dictionary", "doubles", "imports", "tags", "scores"}
+_ONLY_LOOKS = {"api.count_segment"}
+
+
+def _changed_people() -> bool:
+    """Whether this request may have changed what segments count."""
+    asked = flask.request
+    if asked.method in ("GET", "HEAD", "OPTIONS") or asked.endpoint in _ONLY_LOOKS:
+        return False
+    return "who" in flask.g and (asked.blueprint in _OF_PEOPLE or "api_key" in flask.g)
 
 
 def _teardown(problem: BaseException | None) -> None:
