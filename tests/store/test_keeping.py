@@ -155,11 +155,17 @@ class TestSuppressions:
     def test_a_whole_domain(self, web, four, database):
         with database.session() as session:
             add(session, NOW, "eve@sub.post.example", first_name="Eve")
-        web.post("/people/suppressions", data={"address": "@POST.example", "reason": "a rival"})
+        given = {"address": "@POST.example", "reason": "a rival"}
+        # First it says how many that are, and nothing is suppressed.
+        asked = words(web.post("/people/suppressions", data=given).text)
+        assert "4 people have an address at @post.example" in asked and "Suppress 4 people" in asked and self.held(database) == set()
+        web.post("/people/suppressions", data=given | {"sure": "@post.example"})
         assert self.held(database) == {1, 2, 3, 4}
         assert "the whole domain" in web.get("/people/suppressions").text
         assert "a rival" in words(web.get("/people/1").text)
-        web.post("/people/suppressions/lift", data={"address": "@post.example"})
+        assert "Lift it for 4 people" in words(web.post("/people/suppressions/lift", data={"address": "@post.example"}).text)
+        assert self.held(database) == {1, 2, 3, 4}
+        web.post("/people/suppressions/lift", data={"address": "@post.example", "sure": "yes"})
         assert self.held(database) == set()
 
     def test_for_a_time(self, web, four, database, job_context):
@@ -178,7 +184,7 @@ class TestSuppressions:
 
     def test_many_pasted_and_from_a_file(self, web, four, database):
         answer = web.post("/people/suppressions", data={
-            "many": "address,reason\nann@post.example,left town\nbo@post.example\nnot an @address", "reason": "asked",
+            "many": "address,reason\nann@post.example,left town\nbo@post.example\nnot an @address", "reason": "asked", "sure": "@rival.example",
             "file": (io.BytesIO(b"\xef\xbb\xbfrival.example\nann@post.example\n"), "x.csv")}, content_type="multipart/form-data")
         assert answer.status_code == 303
         assert "3 suppressed, 1 was known. 1 could not be read, like “not an @address”" in words(web.get("/people/suppressions").text)
@@ -194,7 +200,8 @@ class TestSuppressions:
 
     @pytest.mark.parametrize("field", ["address", "many"])
     def test_however_they_are_parted_none_is_taken_for_a_reason(self, web, four, database, field):
-        web.post("/people/suppressions", data={field: "ann@post.example, bo@post.example @spam.example", "reason": "asked"})
+        web.post("/people/suppressions", data={
+            field: "ann@post.example, bo@post.example @spam.example", "reason": "asked", "sure": "@spam.example"})
         with database.session() as session:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
         assert rows == {"ann@post.example": "asked", "bo@post.example": "asked", "@spam.example": "asked"}

@@ -47,6 +47,9 @@ def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind:
                          object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))
 
 
-def recent(session: orm.Session, most: int) -> list[AuditRow]:
-    """What was done last, the latest first."""
-    return list(session.scalars(sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(most)))
+def recent(session: orm.Session, most: int, people: bool = False) -> list[AuditRow]:
+    """What was done last, the latest first; with `people` only by people, not by programs."""
+    asked = sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(most)
+    if people:
+        asked = asked.where(AuditRow.user_id.is_not(None))
+    return list(session.scalars(asked))

@@ -3,6 +3,7 @@
 import dataclasses
 import datetime as dt
 import re
+from collections.abc import Sequence
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -27,6 +28,9 @@ class Pasted:
     taken: int
     known: int
     refused: list[tuple[str, str]]
+
+
+_BEHIND = """SELECT split_part(email_key, '@', 2), count(*) FROM contacts WHERE split_part(email_key, '@', 2) = ANY(:domains) GROUP BY 1"""
 
 
 def address_or_domain(text: str) -> str:
@@ -82,6 +86,25 @@ def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: st
             taken, known = taken + new, known + (not new)
     audit.record(session, actor, now, "suppressed many", "suppression", None, reason, taken=taken)
     return Pasted(taken, known, refused)
+
+
+def behind(session: orm.Session, domains: Sequence[str]) -> dict[str, int]:
+    """How many contacts have an address of each domain, given as "@mail.example"."""
+    found = dict.fromkeys(domains, 0)
+    for domain, count in session.execute(sa.text(_BEHIND), {"domains": [d[1:] for d in domains]}):
+        found[f"@{domain}"] = count
+    return found
+
+
+def domains_in(text: str) -> list[str]:
+    """The whole domains among pasted lines, each once."""
+    found = []
+    for line in text.splitlines():
+        for word in side_by_side(line) or [re.split(r"[,;\t]", line)[0]]:
+            domain = _DOMAIN.match(word.strip().strip('"').lower())
+            if domain:
+                found.append(f"@{domain.group(1)}")
+    return list(dict.fromkeys(found))
 
 
 def expire(session: orm.Session, now: dt.datetime) -> int:

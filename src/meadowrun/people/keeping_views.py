@@ -146,12 +146,14 @@ def suppressions() -> object:
     return _suppressions(None, {})
 
 
-def _suppressions(problem: MeadowrunError | None, given: dict[str, str]) -> str:
+def _suppressions(problem: MeadowrunError | None, given: dict[str, str], domains: dict[str, int] | None = None) -> str:
+    """The table and the form with what was `given`; `domains` with their counts are to be confirmed first."""
     search = values.email_key(flask.request.args.get("q", ""))
     start = max(0, integer(flask.request.args.get("from", "0"), "from"))
     rows = list_queries.suppressions(db(), search, start, PAGE + 1)
     return flask.render_template(
-        "people/suppressions.html", rows=rows[:PAGE], search=search, total=list_queries.suppressed(db()), problem=problem, given=given,
+        "people/suppressions.html", rows=rows[:PAGE], search=search, total=list_queries.suppressed(db()),
+        problem=problem, given=given, domains=domains,
         before=max(start - PAGE, 0) if start else None, after=start + PAGE if len(rows) > PAGE else None)
 
 
@@ -181,6 +183,9 @@ def suppress() -> object:
         many = form.get("many", "") + ("\n" + file.read().decode("utf-8", errors="replace") if file and file.filename else "")
         if len(keeping.side_by_side(form.get("address", ""))) > 1:
             many = f"{form['address']}\n{many}"
+        domains = keeping.domains_in(f"{form.get('address', '')}\n{many}")
+        if domains and form.get("sure") != " ".join(domains):
+            return _suppressions(None, form.to_dict() | {"many": many}, keeping.behind(db(), domains))
         if many.strip():
             pasted = keeping.suppress_many(db(), actor(), now(), many, reason, until)
             said = f"{pasted.taken:,} suppressed" + (f", {_of_them(pasted.known)} known" if pasted.known else "") + "."
@@ -199,5 +204,8 @@ def suppress() -> object:
 @pages.post("/people/suppressions/lift")
 @needs("approver")
 def lift() -> object:
-    keeping.lift_suppression(db(), actor(), now(), flask.request.form.get("address", ""))
+    key = flask.request.form.get("address", "")
+    if key.startswith("@") and not flask.request.form.get("sure"):
+        return flask.render_template("people/lift.html", key=key, people=keeping.behind(db(), [key])[key])
+    keeping.lift_suppression(db(), actor(), now(), key)
     return done("keeping.suppressions", "Lifted. Whether mail goes there again depends on consent.")

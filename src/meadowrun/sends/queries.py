@@ -290,13 +290,6 @@ def count_by_message(session: orm.Session) -> dict[int, int]:
         sa.select(Send.message_id, sa.func.count()).where(Send.message_id.is_not(None)).group_by(Send.message_id))}
 
 
-def in_doubt(session: orm.Session) -> list[sa.Row[tuple[int, str, int]]]:
-    """The sends with people whose answer was lost: number, name, how many."""
-    return list(session.execute(sa.text(
-        "SELECT s.id, s.name, count(*) FROM deliveries d JOIN sends s ON s.id = d.send_id AND s.taken_at = d.taken_at "
-        "WHERE s.open AND d.outcome = 'in_doubt' GROUP BY 1, 2")))
-
-
 def between(session: orm.Session, first: dt.datetime, until: dt.datetime) -> list[tuple[Send, Campaign, dt.datetime]]:
     """The sends that left or will leave within a span, each with its campaign and moment, in order."""
     moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)

@@ -121,9 +121,14 @@ def sign_out(session: orm.Session, token: str) -> None:
     session.execute(sa.delete(SignIn).where(SignIn.token_hash == _hash(token)))
 
 
+def may(actor: Actor, role: str) -> bool:
+    """Whether the actor's role reaches `role`."""
+    return ROLES.index(actor.role) >= ROLES.index(role)
+
+
 def require(actor: Actor, role: str) -> None:
     """Raises NotAllowed when the actor's role does not reach `role`."""
-    if ROLES.index(actor.role) < ROLES.index(role):
+    if not may(actor, role):
         raise NotAllowed(f"This needs the role “{role}”; yours is “{actor.role}”. Ask an administrator.")
 
 

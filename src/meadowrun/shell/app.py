@@ -23,7 +23,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.base.worker import load_tasks
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
-from meadowrun.shell import accounts, problems, request
+from meadowrun.shell import accounts, problems, request, waiting
 from meadowrun.shell.draw import pictures
 
 #: Blueprints, each `pages` in a module of this name.
@@ -211,5 +211,6 @@ def _wording(app: flask.Flask) -> None:
         else:
             station = _BLUEPRINT_STATION.get(blueprint, "")
         return {"settings": request.settings(), "stations": STATIONS, "station": flask.g.get("station", station),
-                "user": flask.g.get("user"), "shown_now": local(request.now()) if request.settings().demo else None}
+                "user": flask.g.get("user"), "waits": waiting.of(request.db(), request.actor()) if flask.g.get("user") else [],
+                "shown_now": local(request.now()) if request.settings().demo else None}
 

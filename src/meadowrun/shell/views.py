@@ -85,8 +85,8 @@ def today() -> object:
     for send, campaign in recent(session, ("done", "stopped"), most=6):
         finished.append((send, campaign, kept_numbers(session, send)))
     return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
-                                 channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8),
-                                 doubts=sends.in_doubt(session), troubles=[t for t in troubles.of(session) if t.given_up])
+                                 channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8, people=True),
+                                 troubles=[t for t in troubles.of(session) if t.given_up])
 
 
 @pages.get("/calendar")
