@@ -143,6 +143,7 @@ def go(ident: int) -> object:
 
 
 @pages.get("/imports/<int:ident>/refused.csv")
+@needs("author")
 def refused(ident: int) -> object:
     """The refused rows with their reasons, to mend and import again: the file's own columns, two more behind."""
     found = actions.get(db(), ident)

@@ -23,7 +23,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.base.worker import load_tasks
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
-from meadowrun.shell import accounts, problems, request, waiting
+from meadowrun.shell import accounts, problems, request, roles, waiting
 from meadowrun.shell.draw import pictures
 
 #: Blueprints, each `pages` in a module of this name.
@@ -111,6 +111,9 @@ def _village_moment(settings: Settings) -> None:
 
 
 def _after(response: flask.Response) -> flask.Response:
+    user = flask.g.get("user")
+    if user is not None and user.role != "admin" and response.mimetype == "text/html" and not response.is_streamed:
+        response.set_data(roles.marked(response.get_data(as_text=True), request.actor()))
     response = _settled(response)
     headers = response.headers
     headers.setdefault("Content-Security-Policy",

@@ -75,6 +75,7 @@ def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
         def guarded(*arguments: Any, **named: Any) -> Any:
             require(actor(), role)
             return view(*arguments, **named)
+        guarded.needs = role  # type: ignore[attr-defined]
         return guarded
     return decorate
 

@@ -181,6 +181,38 @@ document.addEventListener('click', (event) => {
 });
 document.addEventListener('change', (event) => { if (event.target.matches('[data-go]')) event.target.form.requestSubmit(); });
 
+// What one's role does not reach is held, and says why. Forms are marked by the server; editors are an author's.
+const RANKS = ['viewer', 'author', 'approver', 'admin'];
+function hold(control, role) {
+  const reason = `This needs the role “${role}”. An administrator can give it.`;
+  if (control.isContentEditable) { control.contentEditable = 'false'; control.title = reason; return; }
+  if (control.disabled || control.type === 'hidden') return;
+  control.disabled = true;
+  control.title = reason;
+}
+function holdBack(root) {
+  for (const form of root.querySelectorAll('form[data-needs]')) {
+    for (const control of form.elements) hold(control, form.dataset.needs);
+    const button = [...form.elements].find((control) => control.type === 'submit');
+    if (button && document.body.dataset.role !== 'viewer' && !form.querySelector('.needs')) {
+      button.insertAdjacentHTML('afterend', '<small class="needs quiet"></small>');
+      button.nextElementSibling.textContent = ` needs the role “${form.dataset.needs}”`;
+    }
+  }
+  if (RANKS.indexOf(document.body.dataset.role) !== 0) return;
+  for (const part of root.querySelectorAll('[data-author]')) {
+    for (const control of [part, ...part.querySelectorAll('button, input, select, textarea, [contenteditable=true], [contenteditable=plaintext-only]')]) {
+      if (control.matches('button, input, select, textarea, [contenteditable]')) hold(control, 'author');
+    }
+  }
+}
+if (document.body.dataset.role && document.body.dataset.role !== 'admin') {
+  holdBack(document);
+  let planned = 0;
+  new MutationObserver(() => { cancelAnimationFrame(planned); planned = requestAnimationFrame(() => holdBack(document)); })
+    .observe(document.body, {childList: true, subtree: true});
+}
+
 // Before what cannot be undone: the question, and the button's own words once more. The button is pressed when they are.
 function askFirst(button) {
   const box = document.createElement('dialog');
