@@ -41,8 +41,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
     else:
         session.refresh(segment, with_for_update=True)
         if based_on is not None and segment.version != based_on:
-            raise Conflict(f"{segment.changed_by} saved this segment while you were editing it. Your lines are still "
-                           "here: save them under another name, or reload to see theirs.")
+            raise Conflict(f"{segment.changed_by} saved this segment while you were editing it. Your lines are still here.", segment.version)
         segment.version += 1
         segment.name, segment.definition = name, definition
     segment.changed_at, segment.changed_by = now, actor.name

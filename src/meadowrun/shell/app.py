@@ -23,6 +23,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.base.worker import load_tasks
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
+from meadowrun.core.content.lines import walk
 from meadowrun.shell import accounts, problems, request, roles, waiting
 from meadowrun.shell.draw import pictures
 
@@ -204,6 +205,7 @@ def _wording(app: flask.Flask) -> None:
         tag_path=lambda number: request.words().name("tag", number) or "", named=fillins.named, held=wording.held)
     app.jinja_env.globals.update(
         tag_paths=lambda: request.words().named.get("tag", {}), share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
+        lines_in=lambda lines: sum(1 for _ in walk(lines)),
         asset=lambda name: flask.url_for("static", filename=name, v=version))
 
     @app.context_processor

@@ -20,10 +20,11 @@ const Meadowrun = {
   },
 
   // Two people, or two windows, wrote at once: the two ways out, as buttons beside what happened.
-  conflict(problem, mine, theirs) {
+  conflict(problem, mine, theirs, words) {
     Meadowrun.say(problem.message);
     const note = document.getElementById('said');
-    for (const [words, deed] of [['Keep mine (theirs stays among the drafts)', mine], ['Open theirs (mine stays among the drafts)', theirs]]) {
+    const [first, second] = words || ['Keep mine (theirs stays among the drafts)', 'Open theirs (mine stays among the drafts)'];
+    for (const [words, deed] of [[first, mine], [second, theirs]]) {
       const button = Object.assign(document.createElement('button'), {type: 'button', className: 'btn btn-line btn-small ms-2', textContent: words});
       button.addEventListener('click', deed);
       note.append(button);
@@ -58,10 +59,13 @@ const Meadowrun = {
     sheet.innerHTML = html;
     sheet.noValidate = true;
     document.body.append(sheet);
+    // One that is longer than the window scrolls inside.
+    sheet.style.maxHeight = innerHeight - 16 + 'px';
     const box = under.getBoundingClientRect();
     const left = Math.max(8, Math.min(box.left + scrollX, innerWidth - sheet.offsetWidth - 12));
     let top = box.bottom + scrollY + 4;
     if (box.bottom + sheet.offsetHeight + 8 > innerHeight && box.top > sheet.offsetHeight) top = box.top + scrollY - sheet.offsetHeight - 4;
+    top = Math.max(scrollY + 8, Math.min(top, scrollY + innerHeight - sheet.offsetHeight - 8));
     sheet.style.left = left + 'px';
     sheet.style.top = top + 'px';
     sheet.under = under;
@@ -162,7 +166,18 @@ window.Meadowrun = Meadowrun;
 document.addEventListener('keydown', (event) => {
   if (event.key === 'Escape') Meadowrun.closePop(true);
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') { event.preventDefault(); openFind(); }
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 's') { event.preventDefault(); saveHere(); }
 });
+
+// Ctrl+S: the sheet that is open, the page's own saving, or the form one writes in.
+function saveHere() {
+  const place = document.querySelector('.pop') || document.activeElement.closest('form[method=post]');
+  const save = document.querySelector('#save:not([disabled])');
+  if (place && place.matches('.pop')) place.requestSubmit();
+  else if (Meadowrun.saveNow) Meadowrun.saveNow();
+  else if (save) save.click();
+  else if (place && !place.dataset.needs) place.requestSubmit();
+}
 // A finding is a button that breaks over lines like text.
 document.addEventListener('keydown', (event) => {
   if ((event.key === 'Enter' || event.key === ' ') && event.target.matches('span[role=button]')) { event.preventDefault(); event.target.click(); }

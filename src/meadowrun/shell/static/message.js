@@ -67,6 +67,8 @@
     return saving;
   }
 
+  Meadowrun.saveNow = () => save();
+
   // Mine becomes a draft of its own after theirs; to open theirs, that one is made the newest again.
   async function keep(newest, theirs) {
     version = newest;

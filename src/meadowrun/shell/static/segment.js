@@ -10,15 +10,28 @@
   });
 
   undo.addEventListener('click', sieve.undo);
+  let version = page.dataset.version ? Number(page.dataset.version) : null;
+
+  // Of two who saved, the later is asked: mine becomes the newest version, or theirs is shown and mine goes.
+  async function save() {
+    try {
+      const answer = await Meadowrun.post(page.dataset.save, {definition: sieve.definition, segment, name, part: page.dataset.partKey, version});
+      sieve.forget();
+      unsaved.hidden = true;
+      location.href = answer.to;
+    } catch (problem) {
+      if (problem.newest === undefined) { Meadowrun.say(problem.message); return; }
+      const mine = () => { version = problem.newest; save(); };
+      const theirs = () => { unsaved.hidden = true; location.reload(); };
+      Meadowrun.conflict(problem, mine, theirs, ['Save mine (theirs stays among the earlier versions)', 'Open theirs (mine is gone)']);
+    }
+  }
+
   document.getElementById('save').addEventListener('click', (event) => {
-    Meadowrun.pop(event.target, '<label class="form-label mb-0" for="sn">Name you will recognise later</label><input class="form-control" id="sn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Save</button></div>', async (form) => {
+    Meadowrun.pop(event.target, document.getElementById('save-form').innerHTML, async (form) => {
       name = form.get('name');
-      try {
-        const answer = await Meadowrun.post(page.dataset.save, {definition: sieve.definition, segment, name, part: page.dataset.partKey, version: page.dataset.version ? Number(page.dataset.version) : null});
-        sieve.forget();
-        unsaved.hidden = true;
-        location.href = answer.to;
-      } catch (problem) { Meadowrun.say(problem.message); }
+      await save();
+      Meadowrun.closePop();
     });
     document.getElementById('sn').value = name;
     document.getElementById('sn').select();

@@ -8,6 +8,10 @@
     place.textContent = !answer ? '' : answer.readings.length ? 'Everyone ' + answer.readings[0].said + '.' : 'Not understood yet.';
   }
   const page = document.getElementById('sheet');
+  // The answer is a page of its own: one is back at the word that was changed.
+  const left = sessionStorage.getItem('word');
+  sessionStorage.removeItem('word');
+  if (left) [...page.querySelectorAll('[data-word]')].find((word) => word.dataset.word === left)?.focus();
   page.addEventListener('click', async (event) => {
     const button = event.target.closest('[data-word]');
     if (!button || button.disabled) return;
@@ -21,6 +25,7 @@
     sheet.append(token);
     sheet.method = 'post';
     sheet.action = button.dataset.word;
+    sheet.addEventListener('submit', () => sessionStorage.setItem('word', button.dataset.word), {capture: true});
     // A plain form post, so that the answer is a page of its own and the address stays right.
     sheet.addEventListener('submit', (submit) => submit.stopImmediatePropagation(), {capture: true});
     const said = sheet.querySelector('[data-reads]');

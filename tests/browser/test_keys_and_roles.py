@@ -1,0 +1,81 @@
+"""By keyboard, in two windows at once, magnified, and as somebody who may only look."""
+
+import pytest
+import sqlalchemy as sa
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from meadowrun.base import clock
+from meadowrun.shell import accounts
+from tests.browser.conftest import Page
+
+
+def focused(page: Page):
+    return page.driver.switch_to.active_element
+
+
+def test_a_word_is_changed_by_keyboard_and_one_is_back_at_it(page: Page):
+    page.open("/segments/1")
+    word = page.find(".word[data-slot=op]")
+    line = word.get_attribute("data-line")
+    word.send_keys(Keys.ENTER)
+    page.find(".pop .choice")
+    focused(page).send_keys(Keys.ARROW_DOWN, Keys.ENTER)
+    page.wait(lambda: not page.all(".pop"))
+    page.wait(lambda: focused(page).get_attribute("data-line") == line and focused(page).get_attribute("data-slot") == "op",
+              why="the focus is not back at the word")
+
+
+def test_of_two_who_save_a_segment_the_later_has_two_ways_out(page: Page, house):
+    with house.database.session() as session:
+        before = session.execute(sa.text("SELECT version, name FROM segments WHERE id = 2")).one()
+    page.open("/segments/2")
+    page.find("#narrow")
+    with house.database.session() as session:
+        session.execute(sa.text("UPDATE segments SET version = version + 1, changed_by = 'Otto' WHERE id = 2"))
+    page.driver.find_element(By.TAG_NAME, "body").send_keys(Keys.CONTROL, "s")
+    page.find("#sn").send_keys(Keys.CONTROL, "s")
+    page.says("Otto saved this segment while you were editing it")
+    # The browser notes the refusal, too.
+    assert ["409" in problem for problem in page.problems()] == [True]
+    page.press("Save mine (theirs stays among the earlier versions)")
+    page.says("Saved: " + before.name)
+    with house.database.session() as session:
+        assert session.scalar(sa.text("SELECT version FROM segments WHERE id = 2")) == before.version + 2
+
+
+@pytest.mark.parametrize("path", ["/", "/people", "/segments/1", "/messages/1", "/imports/new", "/campaigns/1", "/results", "/calendar"])
+def test_at_twice_the_size_everything_stays_within_the_window(page: Page, path):
+    """1280 points wide and magnified to 200 %: half as many."""
+    size = {"width": 640, "height": 400, "deviceScaleFactor": 2, "mobile": False}
+    page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    try:
+        page.open(path)
+        page.find("main h1")
+        wide, room = page.driver.execute_script("return [document.documentElement.scrollWidth, innerWidth]")
+        assert wide <= room
+        assert page.find("nav.trail a").is_displayed()
+    finally:
+        page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+def test_a_viewer_meets_nothing_that_looks_live(page: Page, house):
+    with house.database.session() as session:
+        accounts.add_user(session, clock.now(session), "vera@farrowhill.example", "Vera", "viewer", "a long password")
+    mine = page.driver.get_cookie("meadowrun_in")
+    page.driver.delete_cookie("meadowrun_in")
+    try:
+        page.open("/sign-in")
+        page.type("[name=email]", "vera@farrowhill.example")
+        page.type("[name=password]", "a long password")
+        page.find("[name=password]").send_keys(Keys.ENTER)
+        page.says("Today")
+        page.open("/messages/1")
+        page.wait(lambda: page.find("#add-line").get_attribute("disabled"))
+        assert "“author”" in page.find("#add-line").get_attribute("title")
+        assert not page.driver.execute_script("return [...document.querySelectorAll('#lines .ink')].some((e) => e.isContentEditable)")
+        page.open("/segments/1")
+        page.wait(lambda: page.find("#save").get_attribute("disabled"))
+    finally:
+        page.driver.delete_cookie("meadowrun_in")
+        page.driver.add_cookie(mine)
