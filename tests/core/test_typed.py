@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from meadowrun.core.audience import definition as d
-from meadowrun.core.audience import english, typed
+from meadowrun.core.audience import typed
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
+from meadowrun.core.audience.said import easter
 
 TODAY = dt.date(2026, 11, 23)
 WORDS = Dictionary.of(
@@ -24,8 +24,7 @@ WORDS = Dictionary.of(
 
 
 def said(text):
-    return [english.text(english.sentence(d.parse({"lines": [{**line, "id": "a"}]}, WORDS).lines[0], WORDS, TODAY))
-            for line in typed.read(text, WORDS, TODAY)]
+    return [reading.said for reading in typed.read(text, WORDS, TODAY)]
 
 
 @pytest.mark.parametrize(("text", "first"), [
@@ -91,3 +90,44 @@ WORDS_OF_SENTENCES = """bought a ticket twice since march not never in the last 
 @given(st.lists(st.sampled_from(WORDS_OF_SENTENCES.split()), max_size=9))
 def test_any_words_give_lines_that_can_be_taken(words):
     said(" ".join(words))
+
+
+@pytest.mark.parametrize(("text", "first"), [
+    ("came to a lecture but not a visit", "who booked a lecture at least once at any time, and who did not visit the dome at any time"),
+    ("booked a lecture but never visited", "who booked a lecture at least once at any time, and who did not visit the dome at any time"),
+    ("no donation but a ticket", "who did not donate at any time, and who bought a ticket at least once at any time"),
+    ("bought tickets three times but not since March",
+     "who bought a ticket 3 times or more at any time, and who did not buy a ticket since 1 Mar 2026"),
+    ("bought a ticket or booked a lecture",
+     "who bought a ticket at least once at any time, or who booked a lecture at least once at any time"),
+    ("patrons who donated", "whose membership is Patron, and who donated at least once at any time"),
+    ("not a patron and never donated", "whose membership is not Patron, and who did not donate at any time"),
+    ("interested in planets but not meteors", "whose interests includes planets, and whose interests does not include meteors"),
+    ("members who are not patrons", "whose membership is not Patron"),
+    ("Student or Patron", "whose membership is Student or Patron"),
+    ("lives in Tarnside or Upper Tarn", "whose town is Tarnside or Upper Tarn"),
+    ("addresses at mail.example", "whose email address contains “@mail.example”"),
+    ("email ending in farrow.example", "whose email address contains “@farrow.example”"),
+    ("donated between 20 and 50", "who donated at least once with amount between 20 and 50 at any time"),
+    ("score between 20 and 10", "whose score is between 10 and 20"),
+    ("was sent something in the last 30 days", "who was sent any message in the last 30 days"),
+    ("bought a ticket last Christmas", "who bought a ticket at least once from 24 Dec 2025 to 26 Dec 2025"),
+    ("bought a ticket since Easter", "who bought a ticket at least once since 3 Apr 2026"),
+    ("visited on Halloween", "who visited the dome at least once from 31 Oct 2026 to 31 Oct 2026"),
+    ("did not visit since New Year’s Day", "who did not visit the dome since 1 Jan 2026")])
+def test_negations_lists_ranges_and_holidays(text, first):
+    readings = typed.read(text, WORDS, TODAY)
+    assert readings[0].said == first and readings[0].unused == ()
+
+
+@pytest.mark.parametrize(("text", "unused"), [
+    ("bought a ticket for the Moon Festival", {"moon", "festival"}), ("donated last summer", {"last", "summer"}),
+    ("last visited before June", {"last"}), ("first bought a ticket in 2025", {"first"}), ("patrons of the opera", {"opera"})])
+def test_a_reading_says_which_words_it_makes_nothing_of(text, unused):
+    assert set(typed.read(text, WORDS, TODAY)[0].unused) == unused
+
+
+# Published dates of Easter Sunday.
+@pytest.mark.parametrize("day", ["1818-03-22", "1943-04-25", "2000-04-23", "2008-03-23", "2024-03-31", "2026-04-05", "2038-04-25"])
+def test_easter(day):
+    assert easter(int(day[:4])) == dt.date.fromisoformat(day)

@@ -79,7 +79,7 @@ SCORES: dict[str, tuple[str, int | None, list[dict[str, Any]]]] = {
         {"points": 12, "each": True, "lines": [{"id": "a", "kind": "event", "event": "ticket_bought"}]},
         {"points": 4, "each": True, "most": 10, "lines": [{"id": "a", "kind": "mail", "what": "clicked"}]},
         {"points": 15, "each": False, "lines": [{"id": "a", "kind": "field", "field": "membership", "op": "not_blank"}]},
-        {"points": -20, "each": False, "lines": [{"id": "a", "kind": "reach", "channel": "email", "can": False}]}]),
+        {"points": -20, "each": False, "lines": [{"id": "a", "kind": "consent", "topic": 0, "state": "refused"}]}]),
     "Generosity": ("What somebody gave, in time and money; it is not forgotten", None, [
         {"points": 5, "each": True, "lines": [{"id": "a", "kind": "event", "event": "donated"}]},
         {"points": 20, "each": False, "lines": [{"id": "a", "kind": "tag", "tag": "helpers"}]}])}

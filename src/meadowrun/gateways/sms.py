@@ -90,13 +90,14 @@ def gateway(settings: Settings) -> Gateway:
 
 
 def reachable(settings: Settings) -> str | None:
-    """None when the gateway can be asked, else what is wrong."""
+    """None when the gateway can be asked, else what is wrong, in words for everybody: what to set is an administrator's to know."""
     if settings.sms_url.startswith("null:"):
-        return "No gateway for text messages is set: they count as sent, but go nowhere. MEADOWRUN_SMS_URL names one."
+        return "No gateway for text messages is set: they count as sent, but go nowhere. Ask an administrator to name one."
+    request = urllib.request.Request(f"{settings.sms_url}/taken", b'{"ids": []}', {"Content-Type": "application/json"})
     try:
-        urllib.request.urlopen(f"{settings.sms_url}/taken", data=b'{"ids": []}', timeout=2).close()
+        urllib.request.urlopen(request, timeout=2).close()
     except urllib.error.HTTPError as problem:
-        return f"At MEADOWRUN_SMS_URL no gateway for text messages answers ({problem.code} {problem.reason})."
+        return f"What answers is no gateway for text messages ({problem.code} {problem.reason}). Ask an administrator to look at its address."
     except OSError as problem:
         return f"The gateway for text messages does not answer ({problem})."
     return None

@@ -351,7 +351,7 @@ def reachable(settings: Settings) -> str | None:
     """None when the mail server can be spoken to, else what is wrong."""
     parts = urllib.parse.urlsplit(settings.smtp_url)
     if parts.scheme == "null":
-        return "No mail server is set: mails count as sent, but go nowhere. MEADOWRUN_SMTP_URL names one."
+        return "No mail server is set: mails count as sent, but go nowhere. Ask an administrator to name one."
     try:
         socket.create_connection((parts.hostname or "", parts.port or 25), timeout=2).close()
     except OSError as problem:

@@ -44,12 +44,18 @@ def lost() -> object:
         raise Invalid("That line is no longer there.", ident)
     was, kept = before(definition, ident, looked.sets, looked.everyone)
     gone = was - kept
-    rows = []
-    for contact in queries.members(db(), gone, SHOWN):
+    after = data.get("after") or 0
+    if not isinstance(after, int):
+        raise Invalid("“after” is the number of a contact.", "after")
+    rows, some = [], queries.members(db(), gone, SHOWN, after)
+    for contact in some:
         _, answers = explaining.why(db(), Definition((node,)), contact.id, words(), now(), zone())
         rows.append((contact, answers[0].value))
-    return flask.jsonify(form=flask.render_template("segments/lost.html", rows=rows, count=len(gone), said=english.text(
-        english.sentence(node, words(), today()))))
+    # Numbers of contacts are small and rise; the rank of the last one shown says how many of the lost stand above it.
+    left = len(gone) - gone.rank(some[-1].id) if some else 0
+    return flask.jsonify(form=flask.render_template(
+        "segments/lost.html", rows=rows, count=len(gone), said=english.text(english.sentence(node, words(), today())), left=left,
+        after=after, last=some[-1].id if some else 0, line=ident))
 
 
 @pages.get("/segments/<int:ident>/why/<int:contact>")

@@ -120,13 +120,10 @@ def word() -> object:
 def typed_line() -> object:
     """The lines a typed sentence may mean, each with its English, the likeliest first."""
     found = []
-    for line in typed.read(str(body().get("text", ""))[:300], words(), today()):
-        try:
-            (node,) = d.parse({"lines": [{**line, "id": "t"}]}, words()).lines
-        except d.DefinitionError:
-            continue
-        meant = english.meaning_today(node, words(), today())
-        found.append({"line": line, "said": english.text(english.sentence(node, words(), today())), "meaning": meant})
+    for reading in typed.read(str(body().get("text", ""))[:300], words(), today()):
+        (node,) = d.parse({"lines": [editing.fresh(reading.line)]}, words()).lines
+        found.append({"line": reading.line, "said": reading.said, "meaning": english.meaning_today(node, words(), today()),
+                      "unused": list(reading.unused)})
     return flask.jsonify(readings=found)
 
 

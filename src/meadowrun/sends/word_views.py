@@ -9,7 +9,7 @@ import flask
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import typed
-from meadowrun.core.audience.edit import new_id
+from meadowrun.core.audience.edit import fresh
 from meadowrun.core.content.channels import CHANNELS
 from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, RULES, rule_words
@@ -161,9 +161,12 @@ def _said(sentence: str) -> Segment:
     readings = typed.read(sentence, words(), today())
     if not readings:
         raise Invalid(f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a ticket since March”, or make a segment.", "to")
+    if readings[0].unused:
+        left = "”, “".join(readings[0].unused)
+        raise Invalid(f"“{sentence}” would become “{readings[0].said}”; nothing is made of “{left}”. Say it in other words, or make a segment.", "to")
     wanted = sentence[0].upper() + sentence[1:]
     taken = {segment.name for segment in segments(db())}
-    return segment_actions.save(db(), actor(), now(), words(), free_name(wanted, taken), {"format": 1, "lines": [{**readings[0], "id": new_id()}]})
+    return segment_actions.save(db(), actor(), now(), words(), free_name(wanted, taken), {"format": 1, "lines": [fresh(readings[0].line)]})
 
 
 def _begun(name: str, channel: str) -> Message:

@@ -15,6 +15,12 @@ def new_id() -> str:
     return secrets.token_hex(4)
 
 
+def fresh(line: Json) -> Json:
+    """A line that was read or copied, with new ids for it and for what is inside."""
+    inside = {"lines": [fresh(one) for one in line["lines"]]} if isinstance(line.get("lines"), list) else {}
+    return {**line, **inside, "id": new_id()}
+
+
 def is_tree(data: Any) -> bool:
     """Whether something posted has the build of a definition, so that its lines can be gone through, whatever they say."""
     stack = [data]
@@ -114,7 +120,7 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
             node: Json = {"id": new_id(), "kind": "group", "match": change.get("match", "any"), "lines": []}
         else:
             given = change.get("line")
-            node = {**given, "id": new_id()} if isinstance(given, dict) else new_line(str(change.get("about")), words)
+            node = fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
             if change.get("out"):
                 lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
                 return data, str(node["id"])
@@ -124,8 +130,8 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
     node = lines[index]
     if verb == "become":
         given = change.get("line")
-        fresh = dict(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
-        lines[index] = node = {**fresh, "id": node["id"], **({"off": True} if node.get("off") else {})}
+        begun = fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
+        lines[index] = node = {**begun, "id": node["id"], **({"off": True} if node.get("off") else {})}
     elif verb == "set":
         patch = dict(change.get("patch") or {})
         if node["kind"] == "field" and "op" in patch and "value" not in patch:

@@ -4,6 +4,8 @@ import calendar
 import dataclasses
 import datetime as dt
 import re
+from collections.abc import Callable
+from typing import Any
 
 from meadowrun.core.wording import fold
 
@@ -36,8 +38,8 @@ class Said:
     not_: bool = False
     times: tuple[str, int] | None = None
     when: When = dataclasses.field(default_factory=When)
-    #: comparison and number: more_than, at_least, less_than, at_most, is
-    amount: tuple[str, float] | None = None
+    #: comparison and number: more_than, at_least, less_than, at_most, is; or between and two numbers
+    amount: tuple[str, Any] | None = None
     total: bool = False
 
 
@@ -103,7 +105,45 @@ def _calendar(which: str, unit: str, today: dt.date) -> When:
     return When("between", first=start, last=end)
 
 
+#: holiday → its first and last day of a year
+_HOLIDAYS: dict[str, Callable[[int], tuple[dt.date, dt.date]]] = {
+    "christmas": lambda year: (dt.date(year, 12, 24), dt.date(year, 12, 26)),
+    "new year": lambda year: (dt.date(year, 1, 1), dt.date(year, 1, 1)),
+    "halloween": lambda year: (dt.date(year, 10, 31), dt.date(year, 10, 31)),
+    "valentine": lambda year: (dt.date(year, 2, 14), dt.date(year, 2, 14)),
+    "easter": lambda year: (easter(year) - dt.timedelta(days=2), easter(year) + dt.timedelta(days=1))}
+
+
+def easter(year: int) -> dt.date:
+    """Easter Sunday of a year of the Gregorian calendar. Source: the rule printed in Nature, 20 April 1876, p. 487."""
+    a, (b, c) = year % 19, divmod(year, 100)
+    d, e = divmod(b, 4)
+    g = (b - (b + 8) // 25 + 1) // 3
+    h = (19 * a + b - d - g + 15) % 30
+    i, k = divmod(c, 4)
+    rest = (32 + 2 * e + 2 * i - h - k) % 7
+    m = (a + 11 * h + 22 * rest) // 451
+    month, day = divmod(h + rest - 7 * m + 114, 31)
+    return dt.date(year, month, day + 1)
+
+
+def _take_holiday(said: Said, today: dt.date) -> bool:
+    """“last Christmas”, “since Easter”: the latest that has begun. True when there was one."""
+    m = _take(said, r"\b(?:(since|after|before|until|last|this|over|at|on|around|during|for) )?(?:the )?"
+                    rf"({'|'.join(_HOLIDAYS)})"
+                    r"(?:[’']?s)?(?: day| eve| weekend| holidays?)?(?= |$)")
+    if m is None:
+        return False
+    days = _HOLIDAYS[m[2]]
+    first, last = days(today.year) if days(today.year)[0] <= today else days(today.year - 1)
+    said.when = {"since": When("since", first=first), "after": When("after", first=last), "before": When("before", last=first),
+                 "until": When("until", last=last)}.get(m[1] or "", When("between", first=first, last=last))
+    return True
+
+
 def _take_dates(said: Said, today: dt.date) -> None:
+    if _take_holiday(said, today):
+        return
     names = "|".join(sorted(_MONTHS, key=len, reverse=True))
     date = rf"(\d{{4}}-\d\d-\d\d|\d{{1,2}}(?:st|nd|rd|th)? (?:of )?(?:{names})(?: \d{{4}})?|(?:{names}) \d{{1,2}}(?:st|nd|rd|th)?(?:,? \d{{4}})?|"\
            rf"(?:{names})(?: \d{{4}})?|\d{{4}})"
@@ -169,8 +209,12 @@ _AMOUNTS = {word: op for op, words in {
 
 def _take_amount(said: Said, _: dt.date) -> None:
     said.total = bool(_take(said, r"\b(in total|altogether|in all|all together)\b"))
-    if m := _take(said, r"(?<!\w)(at least|at most|more than|less than|over|above|under|below|up to|of|is|=|>=|<=|>|<) *[£$€]?(-?\d[\d,]*(?:\.\d+)?)"
-                        r"(?: or (more|less))?(?= |$)"):
+    if m := _take(said, r"\bbetween [£$€]?(-?\d[\d,]*(?:\.\d+)?) and [£$€]?(-?\d[\d,]*(?:\.\d+)?)(?= |$)"):
+        first, second = (float(m[place].replace(",", "")) for place in (1, 2))
+        said.amount = ("between", [min(first, second), max(first, second)])
+    elif m := _take(said, r"(?<!\w)(at least|at most|more than|less than|over|above|under|below|up to|of|is|=|>=|<=|>|<)"
+                          r" *[£$€]?(-?\d[\d,]*(?:\.\d+)?)"
+                          r"(?: or (more|less))?(?= |$)"):
         said.amount = ({"more": "at_least", "less": "at_most"}.get(m[3]) or _AMOUNTS[m[1]], float(m[2].replace(",", "")))
     elif said.rest.strip() and (m := _take(said, r"\b(\d[\d,]*(?:\.\d+)?) or (more|less)\b")):
         said.amount = ("at_least" if m[2] == "more" else "at_most", float(m[1].replace(",", "")))

@@ -1,19 +1,25 @@
 """A typed sentence as lines: “bought a ticket twice since March”, “renews within 60 days”. A small grammar over the known
 fields, events and names; no service. What is left unclear yields several readings, the likeliest first."""
 
+import dataclasses
 import datetime as dt
 import re
 from collections.abc import Iterable
 from typing import Any
 
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
+from meadowrun.core.audience.edit import fresh
 from meadowrun.core.audience.fields import Dictionary, EventSpec, FieldSpec
+from meadowrun.core.audience.operands import TOTALS
 from meadowrun.core.audience.said import Said, When, take_apart
 from meadowrun.core.wording import fold
 
 Json = dict[str, Any]
 MOST = 6
 _FILLER = {"a", "an", "the", "any", "of", "to", "for", "their", "his", "her", "has", "have", "had", "are", "is", "was", "were", "be",
-           "in", "on", "at", "by", "and", "that", "who", "whose", "people", "them", "it", "or", "more", "some", "us", "our", "from", "with"}
+           "in", "on", "at", "by", "and", "that", "who", "whose", "people", "them", "it", "or", "more", "some", "us", "our", "from", "with",
+           "came", "went", "attended", "like", "likes", "works", "work"}
 _MAIL = {"sent": ("sent", "get sent", "mailed"), "delivered": ("received", "receive", "delivered"), "opened": ("opened", "open", "read"),
          "clicked": ("clicked", "click"), "bounced": ("bounced", "bounce"), "complained": ("complained", "complain"),
          "unsubscribed": ("unsubscribed", "unsubscribe"), "converted": ("converted", "convert")}
@@ -23,10 +29,39 @@ _YEARLY = re.compile(r"birth|anniversar|name day|turn|come.? round|every year")
 #: what a comparison of numbers becomes under a “not”
 _OTHERWISE = {"is": "is_not", "more_than": "at_most", "at_least": "less_than", "less_than": "at_least", "at_most": "more_than"}
 
+#: Words that say how something is meant and need not stand in the line again.
+_CUES = {"live", "lives", "living", "come", "comes", "based", "something", "anything", "mail", "mails", "email", "emails", "e-mail", "message",
+         "messages", "newsletter", "newsletters", "campaign", "link", "links", "text", "texts", "sms", "notice", "notices", "get", "gets",
+         "called", "titled", "named", "about", "as", "which", "we", "still", "ever", "already", "yet", "list", "segment", "mailed", "received",
+         "receive", "read", "mailable", "percent", "%", "subscribed", "consent", "consented", "opted", "said", "yes", "do", "did", "does",
+         "blank", "empty", "missing", "known", "unknown", "filled", "given", "there", "set", "equals", "least", "steady", "random", "contains",
+         "contain", "includes", "include", "begins", "starts", "bears", "tagged", "tag", "ones", "one", "day", "days", "time", "times",
+         "ending", "address", "addresses", "reachable", "reach"}
+#: Where a sentence may fall into two that are each said of the same people.
+_BETWEEN = re.compile(r",? (but|and|or|who) ", re.IGNORECASE)
 
 
-def read(text: str, words: Dictionary, today: dt.date) -> list[Json]:
-    """The lines a typed sentence may mean, without ids, the likeliest first; none when nothing in it is known."""
+@dataclasses.dataclass(frozen=True)
+class Reading:
+    """A line that a sentence may mean, without ids; its English; and the words of the sentence that it makes nothing of."""
+
+    line: Json
+    said: str
+    unused: tuple[str, ...]
+
+
+def read(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
+    """What a typed sentence may mean, the likeliest first; nothing when nothing in it is known. What uses every word comes before
+    what leaves some out; where no single line uses them all, two lines are tried that are joined by “and”, “or” or “but”."""
+    whole = _readings(text, words, today)
+    if any(not reading.unused for reading in whole):
+        return sorted(whole, key=lambda reading: len(reading.unused))[:MOST]
+    joined = _joined(text, words, today)
+    return ([joined] if joined else []) + sorted(whole, key=lambda reading: len(reading.unused))[:MOST]
+
+
+def _readings(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
+    """The single lines that a sentence may mean, the likeliest first."""
     said = take_apart(text, today)
     found: list[tuple[float, Json]] = [*_events(said, words), *_fields(said, words, text), *_mails(said, words), *_others(said, words)]
     found.sort(key=lambda f: -f[0])
@@ -34,7 +69,56 @@ def read(text: str, words: Dictionary, today: dt.date) -> list[Json]:
     for score, line in found:
         if score >= 0.6 * found[0][0] and line not in lines:
             lines.append(line)
-    return lines[:MOST]
+    made = (_reading(line, said, words, today) for line in lines)
+    return [reading for reading in made if reading is not None]
+
+
+def _reading(line: Json, said: Said, words: Dictionary, today: dt.date) -> Reading | None:
+    """A line with its English and what it leaves out; None when it cannot be said of anybody."""
+    try:
+        (node,) = d.parse({"lines": [fresh(line)]}, words).lines
+    except d.DefinitionError:
+        return None
+    text = english.text(english.sentence(node, words, today))
+    event = words.events.get(str(line.get("event")))
+    # “did not buy” is what somebody means who types “not bought”.
+    spoken = f"{text} {event.did} {event.do}" if event else text
+    there = {_stem(w) for w in re.findall(r"[^\W_]+", fold(spoken))}
+    left = [w for w in re.findall(r"[^\W_]+", said.rest) if w not in _FILLER and w not in _CUES and not any(_related(_stem(w), t) for t in there)]
+    return Reading(line, text, tuple(dict.fromkeys(left)))
+
+
+def _related(a: str, b: str) -> bool:
+    """Whether two stems are of one word: “donation” and “donate”."""
+    return _alike(a, b) or len(a) >= 5 and a[:5] == b[:5]
+
+
+def _joined(text: str, words: Dictionary, today: dt.date) -> Reading | None:
+    """Two lines for a sentence of two halves, each of which is understood to its last word."""
+    for found in _BETWEEN.finditer(text):
+        halves = [text[:found.start()], text[found.end():]]
+        if found[1].lower() == "but" and not re.match(r"(not|never|no|without|did|does|has|have|is|was|who|whose)\b", halves[1], re.IGNORECASE):
+            halves[1] = halves[1]
+        best = [next((r for r in _readings(half, words, today) if not r.unused), None) for half in halves]
+        if best[1] is None and best[0] is not None and (bare := re.match(r"(?:not|no|never) (.+)", halves[1], re.IGNORECASE)):
+            best[1] = _same_verb(halves[0], bare[1], words, today)
+        if best[0] is None or best[1] is None:
+            continue
+        match = "any" if found[1].lower() == "or" else "all"
+        line = {"kind": "group", "match": match, "lines": [r.line for r in best if r is not None]}
+        said = f"{best[0].said}, {'or' if match == 'any' else 'and'} {best[1].said}"
+        return Reading(line, said, ())
+    return None
+
+
+def _same_verb(first: str, rest: str, words: Dictionary, today: dt.date) -> Reading | None:
+    """“came to a lecture but not a visit”: the second half borrows the words before the first one's object."""
+    spoken = first.split()
+    for size in range(len(spoken) - 1, -1, -1):
+        for reading in _readings(" ".join(["not", *spoken[:size], rest]), words, today):
+            if not reading.unused:
+                return reading
+    return None
 
 
 def _stem(word: str) -> str:
@@ -110,7 +194,7 @@ def _event_line(said: Said, event: EventSpec) -> Json:
     number = next((d for d in event.details if d.type == "number"), None)
     if said.amount and number is not None and not said.not_:
         compare = {"detail": number.key, "op": said.amount[0], "value": said.amount[1]}
-        if said.total and said.amount[0] != "is":
+        if said.total and said.amount[0] in TOTALS:
             line["total"] = compare
         else:
             line["where"] = [compare]
@@ -124,6 +208,10 @@ def _fields(said: Said, words: Dictionary, text: str) -> list[tuple[float, Json]
     for spec in words.fields.values():
         if spec.retired:
             continue
+        several = [next((o for o in spec.options if fold(o) == part), None) for part in re.split(r"\s*(?:,| or | and )\s*", said.rest)]
+        if len(several) > 1 and all(several):
+            ops = {"choice": ("is", "is_not"), "choices": ("has", "has_not")}[spec.type]
+            found.append((1.0, {"kind": "field", "field": spec.ref, "op": ops[said.not_], "value": several}))
         for option in spec.options:
             # A choice's value alone says the field as well: “patrons”.
             if any(_alike(t, o) for t in _tokens(said.rest) for o in _tokens(option)) and len(_tokens(said.rest)) <= 3:
@@ -143,6 +231,8 @@ def _fields(said: Said, words: Dictionary, text: str) -> list[tuple[float, Json]
             after = ""
         if score >= 0.4:
             found += [(score - 0.05 * place, line) for place, line in enumerate(_field_lines(said, spec, after, text))]
+    if host := re.search(r"\b(?:address(?:es)?|e?mails?) (?:is |are )?(?:at|from|ending (?:in|with)|with) @?([\w-]+(?:\.[\w-]+)+)$", said.rest):
+        found.append((1.0, {"kind": "field", "field": "email", "op": "not_contains" if said.not_ else "contains", "value": f"@{host[1]}"}))
     place = re.search(r"\b(?:live|lives|living|come|comes|from|in|based) (?:in |from )?([a-z][a-z’' -]+)$", said.rest)
     town = words.fields.get("town")
     if place and town is not None and not found and not re.match(r"(the )?(list|segment|a steady)\b", place[1]):
@@ -170,7 +260,8 @@ def _field_lines(said: Said, spec: FieldSpec, after: str, text: str) -> list[Jso
     if spec.type == "number":
         if not said.amount:
             return [base | {"op": "not_blank"}]
-        return [base | {"op": _OTHERWISE[said.amount[0]] if said.not_ else said.amount[0], "value": said.amount[1]}]
+        op = _OTHERWISE.get(said.amount[0]) if said.not_ else said.amount[0]
+        return [base | {"op": op, "value": said.amount[1]}] if op else []
     if spec.type == "yes_no":
         return [base | {"op": "no" if said.not_ else "yes"}]
     if not bare:
@@ -220,7 +311,8 @@ def _mails(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
         if verb is None:
             continue
         others = [_stem(t) for t in tokens if t not in verb.split() and t not in _FILLER and t not in (
-            "mail", "mails", "email", "emails", "message", "messages", "newsletter", "letter", "campaign", "send", "link", "text", "texts",
+            "something", "anything", "mail", "mails", "email", "emails", "message",
+            "messages", "newsletter", "letter", "campaign", "send", "link", "text", "texts",
             "sms", "notice", "notices", "push", "card", "cards")]
         channel = next((c for c, cue in _CHANNELS.items() if re.search(cue, said.rest)), "email" if re.search(r"\be?mails?\b", said.rest) else "")
         of: dict[str, int | str] = {"channel": channel} if channel else {}
@@ -268,6 +360,8 @@ def _others(said: Said, words: Dictionary) -> list[tuple[float, Json]]:
         if likeness > 0.4 and (re.search(r"\b(score|point)", rest) or said.amount):
             op, value = said.amount or ("at_least", 1)
             op = {"is": "at_least"}.get(op, op)
+            if op not in _OTHERWISE:
+                continue
             found.append((0.5 + likeness / 3 + (0.2 if "score" in rest else 0),
                           {"kind": "score", "score": number, "op": _OTHERWISE[op] if said.not_ else op, "value": value}))
     for kind, cue in (("list", r"\blist\b"), ("segment", r"\bsegment\b")):

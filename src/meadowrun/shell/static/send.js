@@ -5,7 +5,8 @@
     const text = input.value.trim();
     const answer = text ? await Meadowrun.post(input.dataset.reads, {text}).catch(() => ({readings: []})) : null;
     if (text !== input.value.trim()) return;
-    place.textContent = !answer ? '' : answer.readings.length ? 'Everyone ' + answer.readings[0].said + '.' : 'Not understood yet.';
+    place.textContent = !answer ? '' : !answer.readings.length ? 'Not understood yet.'
+      : 'Everyone ' + answer.readings[0].said + '.' + answer.readings[0].unused.map((word) => ` Nothing is made of “${word}”.`).join('');
   }
   const page = document.getElementById('sheet');
   // The answer is a page of its own: one is back at the word that was changed.

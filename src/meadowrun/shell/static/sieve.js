@@ -64,6 +64,12 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
         choice.value = JSON.stringify(reading.line);
         choice.textContent = reading.said;
         choice.title = reading.meaning;
+        if (reading.unused.length) {
+          const left = document.createElement('small');
+          left.className = 'warn';
+          left.textContent = ` makes nothing of “${reading.unused.join('”, “')}”`;
+          choice.append(left);
+        }
         return choice;
       }));
       sheet.coming = null;
@@ -111,7 +117,15 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
   async function lost(button, line) {
     try {
       const answer = await Meadowrun.post('/segments/lost', {definition, line});
-      Meadowrun.pop(button, answer.form, () => {});
+      const sheet = Meadowrun.pop(button, answer.form, () => {});
+      sheet.addEventListener('click', (event) => { if (event.target.dataset.after) furtherLost(event.target, line); });
+    } catch (problem) { Meadowrun.say(problem.message); }
+  }
+
+  async function furtherLost(button, line) {
+    try {
+      const answer = await Meadowrun.post('/segments/lost', {definition, line, after: Number(button.dataset.after)});
+      button.outerHTML = answer.form;
     } catch (problem) { Meadowrun.say(problem.message); }
   }
 
