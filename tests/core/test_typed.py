@@ -127,6 +127,11 @@ def test_a_reading_says_which_words_it_makes_nothing_of(text, unused):
     assert set(typed.read(text, WORDS, TODAY)[0].unused) == unused
 
 
+def test_what_is_not_understood_after_a_not_never_turns_the_rest_round():
+    reading = typed.read("bought a ticket but not the moon festival", WORDS, TODAY)[0]
+    assert reading.said == "who bought a ticket at least once at any time" and reading.unused == ("but", "not", "moon", "festival")
+
+
 # Published dates of Easter Sunday.
 @pytest.mark.parametrize("day", ["1818-03-22", "1943-04-25", "2000-04-23", "2008-03-23", "2024-03-31", "2026-04-05", "2038-04-25"])
 def test_easter(day):

@@ -39,6 +39,7 @@ _CUES = {"live", "lives", "living", "come", "comes", "based", "something", "anyt
          "ending", "address", "addresses", "reachable", "reach"}
 #: Where a sentence may fall into two that are each said of the same people.
 _BETWEEN = re.compile(r",? (but|and|or|who) ", re.IGNORECASE)
+_BUT_NOT = re.compile(r",? (?:but|and|or) (?:not|never|no|without|did ?n.?t|has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -57,6 +58,10 @@ def read(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
     if any(not reading.unused for reading in whole):
         return sorted(whole, key=lambda reading: len(reading.unused))[:MOST]
     joined = _joined(text, words, today)
+    if joined is None and (found := _BUT_NOT.search(text)):
+        # What is said after it must not turn round what was said before.
+        left = tuple(w for w in re.findall(r"[^\W_]+", fold(text[found.start():])) if w not in _FILLER)
+        whole = [dataclasses.replace(r, unused=(*r.unused, *left)) for r in _readings(text[:found.start()], words, today)]
     return ([joined] if joined else []) + sorted(whole, key=lambda reading: len(reading.unused))[:MOST]
 
 
