@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -45,6 +46,13 @@ def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind:
     """Writes down that `actor` did something to an object, in the same transaction as the change itself; a detail may have any name."""
     session.add(AuditRow(at=now, user_id=actor.user_id, who=actor.name, did=did, object_kind=kind,
                          object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))
+
+
+def from_to(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+    """What differs, name by name, as {"from", "to"}, ready for a detail: what JSON cannot hold is kept as its text."""
+    def plain(value: Any) -> Any:
+        return value if value is None or isinstance(value, bool | int | float | str | list | dict) else str(value)
+    return {name: {"from": plain(before.get(name)), "to": plain(value)} for name, value in after.items() if before.get(name) != value}
 
 
 def recent(session: orm.Session, most: int, people: bool = False) -> list[AuditRow]:

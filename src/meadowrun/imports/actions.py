@@ -55,7 +55,7 @@ def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import
     with session.begin_nested() as trial:
         # Made only to see whether they can be: a dry run changes nothing, and neither does changing one's mind.
         for index, (label, kind) in new_fields.items():
-            field = people.add_field(session, actor, now, "contact", label, kind)
+            field = people.add_field(session, actor, now, "contact", label, kind, filled_later=True)
             targets[index] = f"own:{field.key}"
             new.append([field.label, field.type, field.key])
         trial.rollback()

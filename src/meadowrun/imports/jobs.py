@@ -127,7 +127,7 @@ class _Run:
         known = dictionary(self.session).fields
         for label, kind, key in self.plan.new:
             if key not in known:
-                people.add_field(self.session, Actor(None, self.found.created_by), self.now, "contact", label, kind)
+                people.add_field(self.session, Actor(None, self.found.created_by), self.now, "contact", label, kind, filled_later=True)
 
     def _stage(self) -> None:
         own = {f.key: f for f in dictionary(self.session).fields.values() if f.owner == "contact" and not f.column}

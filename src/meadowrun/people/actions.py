@@ -76,6 +76,7 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
         contact = Contact(attributes={}, created_at=now, updated_at=now, source=source, search_key="", name_key="~",
                           email_usable=False)
         session.add(contact)
+    before = {name: getattr(contact, name) for name in clean} | contact.attributes
     for name, value in clean.items():
         setattr(contact, name, value)
     if "email" in clean:
@@ -89,7 +90,7 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
     contact.updated_at = now
     session.flush()
     audit.record(session, actor, now, "added" if is_new else "changed", "contact", contact.id, full_name(contact),
-                 fields=sorted([*clean, *own]))
+                 **audit.from_to(before, {**clean, **own}))
     return contact
 
 
@@ -185,8 +186,9 @@ def set_consent(session: orm.Session, now: dt.datetime, contact_id: int, topic_i
 
 
 def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, label: str, kind: str,
-              options: list[str] | None = None, meaning: str = "") -> Field:
-    """Adds an own field. Its key follows from its label and never changes. Raises Invalid."""
+              options: list[str] | None = None, meaning: str = "", filled_later: bool = False) -> Field:
+    """Adds an own field. Its key follows from its label and never changes. Raises Invalid, also for a choice without choices, where
+    these are not `filled_later` from what a file holds."""
     label = " ".join(label.split())
     key = re.sub(r"[^a-z0-9]+", "_", fold(label)).strip("_")[:40]
     if not key or not key[0].isalpha():
@@ -200,6 +202,8 @@ def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, 
     if session.scalar(sa.select(Field).where(Field.owner == owner, Field.key == key)):
         raise Conflict(f"There is a field called “{label}” already.")
     choices = [o for o in (" ".join(x.split()) for x in options or []) if o] if kind in ("choice", "choices") else []
+    if kind in ("choice", "choices") and not choices and not filled_later:
+        raise Invalid("Name what there is to choose from, parted by commas.", "options")
     field = Field(owner=owner, key=key, label=label, type=kind, options=list(dict.fromkeys(choices)), meaning=meaning,
                   created_at=now)
     session.add(field)

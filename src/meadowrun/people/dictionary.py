@@ -81,6 +81,7 @@ def change(session: orm.Session, actor: Actor, field: Field, label: str, meaning
     if not label:
         raise Invalid("A field needs a name.", "label")
     options = list(dict.fromkeys(o for o in (" ".join(x.split()) for x in options) if o))
+    before = {"name": field.label, "meaning": field.meaning, "choices": field.options}
     if field.type in ("choice", "choices"):
         gone = set(field.options) - set(options)
         held = gone & {value for value, _ in entry(session, field).common}
@@ -88,7 +89,8 @@ def change(session: orm.Session, actor: Actor, field: Field, label: str, meaning
             raise Invalid(f"“{sorted(held)[0]}” is still somebody’s value. Change those contacts first.", "options")
         field.options = options
     field.label, field.meaning = label, meaning.strip()
-    audit.record(session, actor, clock_now(session), "changed the field", "field", field.id, label)
+    audit.record(session, actor, clock_now(session), "changed the field", "field", field.id, label,
+                 **audit.from_to(before, {"name": field.label, "meaning": field.meaning, "choices": field.options}))
 
 
 def retire(session: orm.Session, actor: Actor, field: Field, retired: bool) -> None:
@@ -223,8 +225,10 @@ def change_kind(session: orm.Session, actor: Actor, kind: EventKind, did: str, d
     did, do = " ".join(did.split()), " ".join(do.split())
     if not did or not do:
         raise Invalid("Give both: what somebody did (“bought a ticket”), and what they did not do (“buy a ticket”).", "did")
+    before = {"did": kind.did, "do": kind.do, "meaning": kind.meaning, "retired": kind.retired}
     kind.did, kind.do, kind.meaning, kind.retired = did, do, meaning.strip(), retired
-    audit.record(session, actor, clock_now(session), "changed the event", "event_kind", kind.id, did)
+    audit.record(session, actor, clock_now(session), "changed the event", "event_kind", kind.id, did,
+                 **audit.from_to(before, {"did": did, "do": do, "meaning": kind.meaning, "retired": retired}))
 
 
 def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:

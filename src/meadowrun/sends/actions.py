@@ -48,6 +48,7 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     if send.version != based_on:
         raise Conflict("Somebody changed this send while you were editing it. Reload to see it, then change it again.")
     channel = channel_of(session, send)
+    before = {name: getattr(send, name) for name in changed}
     for name, value in changed.items():
         setattr(send, name, value)
     if "message_id" in changed and "takes" not in changed:
@@ -63,7 +64,7 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     send.changed_at = now
     # Written at once: the next lock reads the row anew.
     session.flush()
-    audit.record(session, actor, now, "changed", "send", send.id, send.name, what=sorted(changed))
+    audit.record(session, actor, now, "changed", "send", send.id, send.name, **audit.from_to(before, changed))
 
 
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:

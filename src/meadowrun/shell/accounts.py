@@ -8,7 +8,7 @@ import argon2
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.audit import Actor, record
+from meadowrun.base.audit import Actor, from_to, record
 from meadowrun.base.errors import Conflict, Invalid, NotAllowed, TooMany
 from meadowrun.core import values
 from meadowrun.shell.models import ROLES, SignIn, SignInAttempt, User
@@ -61,11 +61,13 @@ def change_user(session: orm.Session, now: dt.datetime, actor: Actor, user: User
         raise Conflict(f"{user.name} is the only administrator. Make somebody else one first.")
     if password is not None:
         user.password_hash = _hashed(password)
+    before = {"role": user.role, "active": user.active}
     user.role, user.active = role or user.role, user.active if active is None else active
     if password is not None or not user.active:
         session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id))
     session.flush()
-    record(session, actor, now, "changed", "colleague", user.id, user.name, role=user.role, active=user.active, password=password is not None)
+    record(session, actor, now, "changed", "colleague", user.id, user.name,
+           **from_to(before, {"role": user.role, "active": user.active}), password=password is not None)
 
 
 def change_password(session: orm.Session, now: dt.datetime, actor: Actor, user: User, old: str, new: str, token: str) -> None:

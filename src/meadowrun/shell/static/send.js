@@ -29,6 +29,11 @@
     sheet.addEventListener('submit', () => sessionStorage.setItem('word', button.dataset.word), {capture: true});
     // A plain form post, so that the answer is a page of its own and the address stays right.
     sheet.addEventListener('submit', (submit) => submit.stopImmediatePropagation(), {capture: true});
+    // A number that is typed, or a name that is chosen, beside a choice means that choice.
+    sheet.querySelectorAll('[data-marks]').forEach((input) => input.addEventListener('input', () => {
+      const now = sheet.querySelector('input[name=how]:checked');
+      if (!now || now.value !== input.dataset.unless) sheet.querySelector(`input[name=how][value=${input.dataset.marks}]`).checked = true;
+    }));
     const said = sheet.querySelector('[data-reads]');
     if (said) said.addEventListener('input', () => reads(said, sheet.querySelector('#w-reads')));
     sheet.querySelectorAll('input[type=date], input[type=time]').forEach((input) => input.addEventListener('input', () => {
