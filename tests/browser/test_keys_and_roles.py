@@ -79,3 +79,22 @@ def test_a_viewer_meets_nothing_that_looks_live(page: Page, house):
     finally:
         page.driver.delete_cookie("meadowrun_in")
         page.driver.add_cookie(mine)
+
+
+def believed(house, contacts):
+    """Makes the database believe that there are so many contacts."""
+    with house.database.session() as session:
+        session.execute(sa.text("UPDATE pg_class SET reltuples = :n WHERE oid = 'contacts'::regclass"), {"n": contacts})
+
+
+@pytest.mark.parametrize(("path", "said"), [
+    ("/people/doubles", "Likely doubles"), ("/segments/1/profile", "everyone"), ("/segments/1", "Narrow further"), ("/messages/1/checks", "Checks")])
+def test_on_a_large_world_a_dear_page_comes_in_by_itself(page: Page, house, path, said):
+    believed(house, 1_000_000)
+    try:
+        page.open(path)
+        page.wait(lambda: not page.all("#later") and page.all("main h1"))
+        assert said.lower() in page.text().lower()
+        assert page.driver.current_url.endswith(path)
+    finally:
+        believed(house, 1500)

@@ -22,6 +22,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.values import Needs, of_people
 from meadowrun.results.queries import subjects
 from meadowrun.sends.queries import senders
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, needs, now, settings, words, zone
 
 pages = flask.Blueprint("checking", __name__)
@@ -42,6 +43,7 @@ def _mail(message: Message) -> tuple[spam.Mail, bytes]:
 
 
 @pages.get("/messages/<int:ident>/checks")
+@comes_later("Checking the message for everyone who reads it")
 def show(ident: int) -> object:
     message = queries.message(db(), ident)
     mail, whole = _mail(message)

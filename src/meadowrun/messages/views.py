@@ -30,6 +30,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import look, segments
 from meadowrun.sends.queries import count_by_message, senders
 from meadowrun.shell.accounts import people_who
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
 from meadowrun.tags.page import narrowed
 from meadowrun.tracking.queries import websites
@@ -87,6 +88,7 @@ def create() -> object:
 
 
 @pages.get("/messages/<int:ident>")
+@comes_later("Counting who reads this message")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
     if message.channel in ("sms", "push"):

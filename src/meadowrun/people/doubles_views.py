@@ -6,12 +6,14 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import wording
 from meadowrun.people import company_queries, doubles, queries
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, words
 
 pages = flask.Blueprint("doubles", __name__)
 
 
 @pages.get("/people/doubles")
+@comes_later("Looking for people who are there twice")
 def table() -> object:
     pairs, as_of = doubles.candidates(db(), now())
     return flask.render_template("people/doubles.html", pairs=pairs, as_of=as_of, merges=doubles.recent(db(), now()))

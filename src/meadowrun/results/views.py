@@ -16,6 +16,7 @@ from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import can_be_asked, channel_of, channels_of, held_named, recent
 from meadowrun.sends.queries import send as get_send
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import csv_file, db, done, now, settings, zone
 
 pages = flask.Blueprint("results", __name__)
@@ -44,6 +45,7 @@ def _taken(ident: int) -> Send | None:
 
 
 @pages.get("/results/<int:ident>")
+@comes_later("Counting what this send did")
 def show(ident: int) -> object:
     send = _taken(ident)
     if send is None:

@@ -11,6 +11,7 @@ from meadowrun.core import values
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, page, queries, working
 from meadowrun.scores.models import Score
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, words, zone
 
 pages = flask.Blueprint("scores", __name__)
@@ -43,6 +44,7 @@ def make() -> object:
 
 
 @pages.get("/scores/<int:ident>")
+@comes_later("Adding up this score")
 def show(ident: int) -> object:
     score = queries.score(db(), ident)
     problem, rules, said = None, (), []

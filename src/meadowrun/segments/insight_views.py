@@ -17,6 +17,7 @@ from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.models import Segment
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("insight", __name__)
@@ -82,6 +83,7 @@ def of_contact(ident: int) -> object:
 
 
 @pages.get("/segments/<int:ident>/profile")
+@comes_later("Comparing these people with everyone")
 def profile(ident: int) -> object:
     """What is commoner and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
@@ -98,6 +100,7 @@ def _chosen() -> list[Segment]:
 
 
 @pages.get("/segments/compare")
+@comes_later("Comparing the segments")
 def compare() -> object:
     """Two or three segments: what they share and what each has alone, in proportion."""
     return _compare(None)

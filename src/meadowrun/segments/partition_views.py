@@ -11,6 +11,7 @@ from meadowrun.people.queries import contacts_of
 from meadowrun.segments import partitions
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.queries import look
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("partitions", __name__)
@@ -36,6 +37,7 @@ def create() -> object:
 
 
 @pages.get("/partitions/<int:ident>")
+@comes_later("Counting the parts")
 def show(ident: int) -> object:
     partition = partitions.get(db(), ident)
     sizes, several, said, problem = [], 0, {}, None

@@ -18,6 +18,7 @@ from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
 from meadowrun.segments.models import Segment
 from meadowrun.sends.queries import uses_of_segment
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, words, zone
 from meadowrun.tags.page import give_or_take, narrowed
 
@@ -53,6 +54,7 @@ def new() -> object:
 
 
 @pages.get("/segments/<int:ident>")
+@comes_later("Counting who is in this segment")
 def edit(ident: int) -> object:
     segment = queries.segment(db(), ident)
     shown = page.looked_at(segment.definition, segment)

@@ -36,6 +36,7 @@ from meadowrun.results.queries import kept_numbers
 from meadowrun.sends import actions, queries, troubles
 from meadowrun.sends.jobs import CHUNK
 from meadowrun.sends.models import Send, Sender
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, words, zone
 from meadowrun.tracking.models import EventKind
 from meadowrun.tracking.queries import event_kind
@@ -49,6 +50,7 @@ _THERE = {"email": "the mail server answers", "sms": "the gateway for texts answ
 
 
 @pages.get("/sends/<int:ident>")
+@comes_later("Counting who would get this")
 def show(ident: int) -> object:
     send = queries.send(db(), ident)
     if send.taken_at is not None or send.state == "taking":
@@ -158,6 +160,7 @@ def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rende
 
 @pages.get("/sends/<int:ident>/look")
 @needs("author")
+@comes_later("Counting who gets this")
 def last_look(ident: int) -> object:
     """Everything once more, with the true numbers, before it goes."""
     send = queries.send(db(), ident)

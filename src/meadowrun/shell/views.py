@@ -18,7 +18,7 @@ from meadowrun.sends import queries as sends
 from meadowrun.sends import troubles
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channels_of, recent, tally
-from meadowrun.shell import accounts
+from meadowrun.shell import accounts, later
 from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
 from meadowrun.tags.queries import paths as tag_paths
 
@@ -157,6 +157,12 @@ def clock_now() -> object:
     here = now().astimezone(zone())
     return flask.jsonify(shown=f"{here:%a} {here.day} {here:%b}, {here:%H:%M}",
                          moving=bool(row and row.moving_to))
+
+
+@pages.post("/later/stop")
+def stop_later() -> object:
+    """Stops what is being worked out for a page that nobody waits for any more."""
+    return flask.jsonify(stopped=later.stop(db(), flask.request.form.get("token", "")))
 
 
 @pages.get("/changes")
