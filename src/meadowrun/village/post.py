@@ -66,6 +66,9 @@ def take(store: Store, address: str, raw: bytes, return_path: str) -> int:
     if fate == "returns":
         store.write("INSERT INTO plans (due, mail_id, deed) VALUES (?, ?, 'return')", sent + 120, mail)
     resident = store.resident(address)
+    if resident is None and fate == "takes" and message["List-Unsubscribe"]:
+        # Colleagues get no mail of that kind; whoever does was brought in since the village was made.
+        resident = store.moves_in(address)
     if resident and fate != "returns" and not str(message["Subject"] or "").startswith("[Proof]"):
         for due, deed, detail in make_up_mind(resident, message, sent):
             store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)", due, mail, deed, detail)

@@ -1,6 +1,7 @@
 """What the village keeps, in one small file: its residents, their mail, and what they are going to do."""
 
 import dataclasses
+import hashlib
 import pathlib
 import sqlite3
 import threading
@@ -105,6 +106,18 @@ class Store:
     def resident(self, address: str) -> Resident | None:
         found = self.rows("SELECT * FROM residents WHERE address = ?", address.lower())
         return Resident(**dict(found[0])) if found else None
+
+    def moves_in(self, address: str) -> Resident | None:
+        """Somebody new, say from an imported file, with the habits of one who lives here already, picked by the address. None where
+        nobody lives yet."""
+        last = self.rows("SELECT max(rowid) AS last FROM residents")[0]["last"] or 1
+        place = int.from_bytes(hashlib.sha256(address.lower().encode()).digest()[:6]) % last
+        found = self.rows("SELECT * FROM residents WHERE fate = 'takes' AND rowid > ? ORDER BY rowid LIMIT 1", place)
+        if not found:
+            return None
+        newcomer = Resident(**dict(found[0]) | {"address": address.lower()})
+        self.settle([newcomer])
+        return newcomer
 
     def close(self) -> None:
         self._connection.close()
