@@ -99,3 +99,9 @@ def test_those_who_match_several_are_counted_once_and_listed(web, halves):
     assert "2 people match more than one part" in listed and "P1" in listed and "P2" in listed and "P0" not in listed
     assert "Keen Farrow, High" in listed and "Keen High" in listed
     assert "P1" not in words(web.get("/partitions/1/several?after=2").text)
+
+
+def test_a_definition_that_is_no_object_is_refused(web):
+    web.post("/partitions", data={"name": "Tiers"})
+    answer = web.post("/partitions/1/save", json={"definition": "copy", "part": "a", "name": "x"})
+    assert answer.status_code == 422 and answer.json["where"] == "definition"

@@ -4,7 +4,7 @@ import itertools
 
 import flask
 
-from meadowrun.base.errors import MeadowrunError
+from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.people.queries import contacts_of
@@ -86,9 +86,12 @@ def part(ident: int, key: str) -> object:
 def save(ident: int) -> object:
     data = body()
     partition = partitions.get(db(), ident)
+    definition = data.get("definition") or {}
+    if not isinstance(definition, dict):
+        raise Invalid("The definition is not an object with a list of lines.", "definition")
     partitions.change(db(), actor(), now(), words(), partition, {
         "do": "set", "key": data.get("part"), "name": data.get("name"), "version": data.get("version"),
-        "lines": (data.get("definition") or {}).get("lines")})
+        "lines": definition.get("lines")})
     flask.flash("Saved.")
     return flask.jsonify(to=flask.url_for("partitions.show", ident=ident))
 

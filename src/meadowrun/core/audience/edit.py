@@ -16,8 +16,8 @@ def new_id() -> str:
 
 
 def fresh(line: Json) -> Json:
-    """A line that was read or copied, with new ids for it and for what is inside."""
-    inside = {"lines": [fresh(one) for one in line["lines"]]} if isinstance(line.get("lines"), list) else {}
+    """A line that was read or copied, with new ids for it and for what is inside; what is no line there stays for the reader to refuse."""
+    inside = {"lines": [fresh(one) if isinstance(one, dict) else one for one in line["lines"]]} if isinstance(line.get("lines"), list) else {}
     return {**line, **inside, "id": new_id()}
 
 
