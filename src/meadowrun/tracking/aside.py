@@ -17,7 +17,7 @@ from meadowrun.tracking.models import EventKind
 
 #: Different values shown at once.
 MOST = 50
-_WAITING = """SELECT detail, value::text, count(*), max(taken_at) FROM details_aside WHERE kind_id = :kind
+_WAITING = """SELECT detail, value::text, count(*) FROM details_aside WHERE kind_id = :kind
 GROUP BY detail, value ORDER BY count(*) DESC, detail, value::text LIMIT :most"""
 #: Two events of one person at one moment may both lack the detail: each value goes to one of them.
 _PUT_BACK = """WITH gone AS (
@@ -50,7 +50,7 @@ class Waiting:
 def waiting(session: orm.Session, kind: EventKind) -> list[Waiting]:
     """What waits to be fixed for a kind of event, the commonest first."""
     found = []
-    for detail, value, count, _ in session.execute(sa.text(_WAITING), {"kind": kind.id, "most": MOST}):
+    for detail, value, count in session.execute(sa.text(_WAITING), {"kind": kind.id, "most": MOST}):
         given = json.loads(value)
         spec = kind.details.get(detail, {"label": detail, "type": "text"})
         found.append(Waiting(detail, spec["label"], value, f"“{given}”" if isinstance(given, str) else value, _why(spec["type"], given), count))
