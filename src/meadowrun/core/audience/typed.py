@@ -101,9 +101,7 @@ def _related(a: str, b: str) -> bool:
 def _joined(text: str, words: Dictionary, today: dt.date) -> Reading | None:
     """Two lines for a sentence of two halves, each of which is understood to its last word."""
     for found in _BETWEEN.finditer(text):
-        halves = [text[:found.start()], text[found.end():]]
-        if found[1].lower() == "but" and not re.match(r"(not|never|no|without|did|does|has|have|is|was|who|whose)\b", halves[1], re.IGNORECASE):
-            halves[1] = halves[1]
+        halves = (text[:found.start()], text[found.end():])
         best = [next((r for r in _readings(half, words, today) if not r.unused), None) for half in halves]
         if best[1] is None and best[0] is not None and (bare := re.match(r"(?:not|no|never) (.+)", halves[1], re.IGNORECASE)):
             best[1] = _same_verb(halves[0], bare[1], words, today)
