@@ -67,7 +67,7 @@ def change_user(session: orm.Session, now: dt.datetime, actor: Actor, user: User
         session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id))
     session.flush()
     record(session, actor, now, "changed", "colleague", user.id, user.name,
-           **from_to(before, {"role": user.role, "active": user.active}), password=password is not None)
+           **from_to(before, {"role": user.role, "active": user.active}), **({"password": "a new one"} if password is not None else {}))
 
 
 def change_password(session: orm.Session, now: dt.datetime, actor: Actor, user: User, old: str, new: str, token: str) -> None:

@@ -1,5 +1,6 @@
 """The web application: configuration, security headers, one transaction a request, and the features' pages."""
 
+import contextlib
 import datetime as dt
 import importlib
 import pathlib
@@ -149,11 +150,14 @@ def _settled(response: flask.Response) -> flask.Response:
             flask.g.db.rollback()
         else:
             flask.g.db.commit()
-            if _changed_people():
-                own_writes.note(flask.g.db, flask.g.who)
     except (sqlalchemy.exc.SQLAlchemyError, psycopg.Error) as problem:
         flask.g.db.rollback()
         response = flask.make_response(flask.current_app.handle_user_exception(problem))  # type: ignore[arg-type]
+    else:
+        if response.status_code < 400 and _changed_people():
+            # The change itself is made: without this note its maker may see an old number for some seconds.
+            with contextlib.suppress(sqlalchemy.exc.SQLAlchemyError):
+                own_writes.note(flask.g.db, flask.g.who)
     finally:
         flask.g.pop("db").close()
     return response
@@ -216,6 +220,6 @@ def _wording(app: flask.Flask) -> None:
         else:
             station = _BLUEPRINT_STATION.get(blueprint, "")
         return {"settings": request.settings(), "stations": STATIONS, "station": flask.g.get("station", station),
-                "user": flask.g.get("user"), "waits": waiting.of(request.db(), request.actor()) if flask.g.get("user") else [],
+                "user": flask.g.get("user"), "waits_for_me": waiting.mine,
                 "shown_now": local(request.now()) if request.settings().demo else None}
 

@@ -8,6 +8,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.shell.accounts import may
+from meadowrun.shell.request import actor, db
 
 _REVIEWS = """SELECT r.id, r.state, r.draft, r.asked_by, r.note, r.asked_at, r.answered_at, m.id AS message, m.name, u.name AS reviewer
 FROM reviews r JOIN messages m ON m.id = r.message_id JOIN users u ON u.id = r.reviewer_id
@@ -30,16 +31,28 @@ class Thing:
     note: str = ""
 
 
-def of(session: orm.Session, actor: Actor) -> list[Thing]:
+def mine() -> list[Thing]:
+    """What waits for whoever is signed in, asked once a request, by the pages that show it. Nothing while the database cannot be
+    asked: a page that says so must not fail by this."""
+    if "waits" not in flask.g:
+        try:
+            flask.g.waits = of(db(), actor()) if flask.g.get("user") else []
+        except sa.exc.SQLAlchemyError:
+            flask.g.waits = []
+    found: list[Thing] = flask.g.waits
+    return found
+
+
+def of(session: orm.Session, who: Actor) -> list[Thing]:
     """Everything that waits for this person, the oldest first; doubts for whoever may settle them."""
     found = []
-    for row in session.execute(sa.text(_REVIEWS), {"me": actor.user_id, "name": actor.name}):
+    for row in session.execute(sa.text(_REVIEWS), {"me": who.user_id, "name": who.name}):
         page = flask.url_for("review.show", ident=row.message)
         if row.state == "asked":
             found.append(Thing(f"{row.asked_by} asks you to read draft {row.draft} of", row.name, page))
         else:
             found.append(Thing(f"{row.reviewer} sent back draft {row.draft} of", row.name, page, row.note))
-    if may(actor, "author"):
+    if may(who, "author"):
         for ident, name, people in session.execute(sa.text(_DOUBTS)):
             whom = "1 person is" if people == 1 else f"{people:,} people are"
             found.append(Thing(f"{whom} in doubt in", name, flask.url_for("results.behind", ident=ident, what="in_doubt"),
