@@ -53,7 +53,8 @@ def waiting(session: orm.Session, kind: EventKind) -> list[Waiting]:
     for detail, value, count in session.execute(sa.text(_WAITING), {"kind": kind.id, "most": MOST}):
         given = json.loads(value)
         spec = kind.details.get(detail, {"label": detail, "type": "text"})
-        found.append(Waiting(detail, spec["label"], value, f"“{given}”" if isinstance(given, str) else value, _why(spec["type"], given), count))
+        shown = "an empty text" if given == "" else f"“{given}”" if isinstance(given, str) else value
+        found.append(Waiting(detail, spec["label"], value, shown, _why(spec["type"], given), count))
     return found
 
 
