@@ -70,8 +70,6 @@ class Incoming(NamedTuple):
     details: Mapping[str, Any]
     #: the moment and the details as COPY takes them
     cells: str
-    #: (detail, value, why) of those that do not fit their kind
-    odd: Sequence[tuple[str, Any, str]] = ()
 
 
 def _cell(text: str) -> str:
@@ -88,6 +86,10 @@ class Batch:
     addresses: set[str] = dataclasses.field(default_factory=set)
     #: by kind, what type each of its details has: as it is known, or as this batch is the first to show it
     types: dict[str, dict[str, str]] = dataclasses.field(default_factory=dict)
+    #: by kind, the class of a value that needs no second look, by the name of its detail
+    plain: dict[str, dict[str, type]] = dataclasses.field(default_factory=dict)
+    #: (detail, value, why) of what does not fit its kind, by the place of its event
+    odd: dict[int, Sequence[tuple[str, Any, str]]] = dataclasses.field(default_factory=dict)
     #: moments already read: of a thousand most are the same
     moments: dict[str | None, str] = dataclasses.field(default_factory=dict)
 
@@ -97,23 +99,25 @@ def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime, 
     Raises Invalid naming the place, like events[3].at."""
     batch = Batch(moments={None: now.isoformat()}, types={
         key: {name: spec["type"] for name, spec in details.items()} for key, (_, details) in known.items()})
+    batch.plain = {key: {name: _PLAIN[kind] for name, kind in types.items() if kind in _PLAIN} for key, types in batch.types.items()}
     for place, item in enumerate(data):
         try:
             if not isinstance(item, dict):
                 raise Invalid(" is not an object.")
-            batch.events.append(_read_event(item, keys[place], now, batch))
+            batch.events.append(_read_event(item, keys[place], now, batch, place))
         except Invalid as problem:
             raise Invalid(f"events[{place}]{problem}", f"events[{place}]{problem.where or ''}") from None
     return batch
 
 
-def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: Batch) -> Incoming:
+def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: Batch, place: int) -> Incoming:
     """One event. Raises Invalid whose words and place follow “events[3]”."""
     kind, who, ident, given = item.get("event"), item.get("contact"), item.get("id"), item.get("at")
     if not isinstance(kind, str) or kind not in batch.details:
         if not isinstance(kind, str) or not _KEY.match(kind):
             raise Invalid(".event must be a name of small letters, digits and underscores.", ".event")
         batch.details[kind] = set()
+        batch.plain.setdefault(kind, {})
     if not isinstance(who, int) or isinstance(who, bool):
         who = item.get("email")
         if not isinstance(who, str):
@@ -124,7 +128,6 @@ def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: 
     elif not 0 < who < _MOST_NUMBER:
         raise Invalid(".contact is no contact's number.", ".contact")
     details = item.get("details") or {}
-    odd: Sequence[tuple[str, Any, str]] = ()
     text = _NULL
     if details:
         try:
@@ -134,23 +137,30 @@ def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: 
         if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
             raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
         batch.details[kind].update(details)
-        kept, odd = _held(details, batch.types.setdefault(kind, {}))
-        if kept is not details:
-            text = orjson.dumps(kept).decode()
+        plain = batch.plain[kind]
+        for name, value in details.items():
+            if value.__class__ is not plain.get(name):
+                # Something here needs a second look; most events have nothing of that sort.
+                kept, odd = _held(details, batch.types.setdefault(kind, {}), plain)
+                if odd:
+                    batch.odd[place] = odd
+                if kept is not details:
+                    text = orjson.dumps(kept).decode()
+                break
         text = _cell(text)
     if key is None and ident is not None:
         raise Invalid(".id must be a text of at most 200 characters, none of them null.", ".id")
     stamp = batch.moments.get(given) if given is None or isinstance(given, str) else None
     if stamp is None:
         stamp = batch.moments[str(given)] = _moment(given, now).isoformat()
-    return Incoming(kind, who, details, f"{stamp}\t{text}", odd)
+    return Incoming(kind, who, details, f"{stamp}\t{text}")
 
 
 #: What needs no second look: a value of this very class has the form of its type.
-_PLAIN = {"number": (int,), "text": (str,), "choice": (str,)}
+_PLAIN: dict[str, type] = {"number": int, "text": str, "choice": str}
 
 
-def _held(details: dict[str, Any], types: dict[str, str]) -> tuple[dict[str, Any], Sequence[tuple[str, Any, str]]]:
+def _held(details: dict[str, Any], types: dict[str, str], plain: dict[str, type]) -> tuple[dict[str, Any], Sequence[tuple[str, Any, str]]]:
     """Details in the form of their types, the same object where nothing had to change; and those that do not fit, which are left
     out. A detail that is met for the first time gives its own type."""
     kept, odd = details, list[tuple[str, Any, str]]()
@@ -158,8 +168,7 @@ def _held(details: dict[str, Any], types: dict[str, str]) -> tuple[dict[str, Any
         kind = types.get(name)
         if kind is None:
             types[name] = inferred(value)
-            continue
-        if value.__class__ in _PLAIN.get(kind, ()):
+            plain[name] = _PLAIN[types[name]]
             continue
         try:
             found = held(kind, value)
@@ -219,17 +228,21 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         raise
     kind = _kinds(session, batch, known or {})
     events = batch.events
-    places = list(range(len(events)))
+    odd = [(place, events[place]) for place in batch.odd]
     if len(new) < len(events):
         # Of one id twice within the batch only the first counts.
         first = {key: place for place, key in reversed(list(enumerate(keys)))}
-        places = [place for place, key in enumerate(keys) if key is None or (key in new and first[key] == place)]
-        events = [events[place] for place in places]
+
+        def counts(place: int) -> bool:
+            key = keys[place]
+            return key is None or key in new and first[key] == place
+        odd = [one for one in odd if counts(one[0])]
+        events = [event for place, event in enumerate(events) if counts(place)]
     if events:
         with connection.cursor() as cursor, cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy:
             for start in range(0, len(events), _PIECE):
                 copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n" for e in events[start:start + _PIECE]]))
-    aside = [(e, Aside(place, *one)) for place, e in zip(places, events, strict=True) for one in e.odd]
+    aside = [(event, Aside(place, *one)) for place, event in odd for one in batch.odd[place]]
     if aside:
         with connection.cursor() as cursor:
             cursor.executemany(_ASIDE, [
