@@ -16,7 +16,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.base.testing import TEMPLATE
 from meadowrun.base.worker import load_tasks
-from meadowrun.segments.queries import forget
+from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
 from tests.luck import tries
 

@@ -11,7 +11,7 @@ from meadowrun.core.audience.schema import schema
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.results.queries import result
-from meadowrun.segments.queries import forget
+from meadowrun.segments.sets import forget
 from meadowrun.sends.models import Send
 from meadowrun.tracking.actions import hash_key
 from meadowrun.tracking.models import ApiKey

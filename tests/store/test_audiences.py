@@ -19,7 +19,9 @@ from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition
+from meadowrun.segments.sets import forget
 from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
@@ -71,7 +73,7 @@ def world(cluster_url):
     database = Database(f"{cluster_url}/{name}")
     with clock.at(NOW), database.session() as session:
         build(session)
-    queries.forget()
+    forget()
     with database.session() as session:
         words = dictionary(session)
         yield session, words, {n: i for i, n in session.execute(sa.text("SELECT id, first_name FROM contacts"))}
@@ -309,9 +311,9 @@ def test_an_audience(world, said, now, lines, expected):
     session, words, numbers = world
     definition = d.parse({"lines": lines}, words)
     names = {i: n for n, i in numbers.items()}
-    queries.forget()
+    forget()
     with clock.at(now):
-        by_sets = queries.look(session, definition, words, now, ZONE).sieve.members
+        by_sets = look(session, definition, words, now, ZONE).sieve.members
         by_sql = queries.member_set(session, definition, words, now, ZONE)
         judge = why.judge(session, words, now, ZONE)
         by_judge = {i for i in names if judge.matches(definition, why.person(session, i, words))}

@@ -15,7 +15,8 @@ from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Suppression
-from meadowrun.segments.queries import facts_sql, forget
+from meadowrun.segments.facts import facts_sql
+from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import sign_in, words

@@ -6,8 +6,7 @@ import time
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.base import clock
-from meadowrun.shell import later
+from meadowrun.base import clock, large
 from tests.conftest import NOW
 from tests.store.people import add
 from tests.store.web import sign_in
@@ -16,9 +15,9 @@ PAGES = ["/segments/compare?of=1,2", "/people/doubles"]
 
 
 @pytest.fixture
-def large(monkeypatch, database):
+def many(monkeypatch, database):
     """Two hundred contacts are many here."""
-    monkeypatch.setattr(later, "LARGE", 100)
+    monkeypatch.setattr(large, "LARGE", 100)
     with clock.at(NOW), database.session() as session:
         for number in range(200):
             add(session, NOW, f"p{number}@post.example", first_name="Ann")
@@ -30,7 +29,7 @@ TOKEN = {"X-Later": "a1b2c3d4e5f6"}
 
 
 @pytest.mark.parametrize("path", PAGES)
-def test_the_frame_comes_first_and_the_page_once_it_is_worked_out(web, large, path):
+def test_the_frame_comes_first_and_the_page_once_it_is_worked_out(web, many, path):
     frame = web.get(path)
     assert frame.status_code == 200 and 'id="later"' in frame.text
     assert web.get(path, headers=TOKEN).json == {"ready": True}
@@ -40,7 +39,7 @@ def test_the_frame_comes_first_and_the_page_once_it_is_worked_out(web, large, pa
     assert 'id="later"' in web.get(path).text
 
 
-def test_nobody_else_gets_what_was_worked_out(web, large):
+def test_nobody_else_gets_what_was_worked_out(web, many):
     web.get("/people/doubles", headers=TOKEN)
     sign_in(web, "author")
     assert 'id="later"' in web.get("/people/doubles").text
@@ -50,7 +49,7 @@ def test_a_small_world_needs_no_frame(web, database):
     assert 'id="later"' not in web.get("/people/doubles").text
 
 
-def test_what_was_said_after_a_change_waits_for_the_page_itself(web, large):
+def test_what_was_said_after_a_change_waits_for_the_page_itself(web, many):
     with web.session_transaction() as kept:
         kept["_flashes"] = [("message", "Two became one.")]
     assert "Two became one." not in web.get("/people/doubles").text

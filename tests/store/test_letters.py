@@ -12,7 +12,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.letters import FORMS
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import why
-from meadowrun.segments.queries import compiler_for
+from meadowrun.segments.fetching import compiler_for
 from tests.conftest import NOW
 from tests.luck import tries
 from tests.store.people import add

@@ -4,7 +4,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.segments import queries
+from meadowrun.segments.sets import forget
 from meadowrun.tracking.actions import hash_key
 from meadowrun.tracking.models import ApiKey
 from tests.conftest import NOW
@@ -20,7 +20,7 @@ def keys(database, client):
         for name in ("desk", "till"):
             session.add(ApiKey(name=name, kind="secret", key_hash=hash_key(f"key_{name}"), created_at=NOW))
         add(session, NOW, "ann@post.example", town="Tarn")
-    queries.forget()
+    forget()
 
     def call(who, method, path, body=None):
         return getattr(client, method)(f"/api/v1{path}", json=body, headers={"Authorization": f"Bearer key_{who}"}).json

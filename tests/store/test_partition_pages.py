@@ -4,7 +4,7 @@ import pytest
 
 from meadowrun.core.audience.edit import new_id
 from meadowrun.people import actions as people
-from meadowrun.segments.queries import forget
+from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import sign_in, words

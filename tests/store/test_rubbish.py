@@ -13,7 +13,7 @@ from meadowrun.imports import actions as imports
 from meadowrun.imports.models import Import, ImportRefusal
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact
-from meadowrun.segments.queries import forget
+from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import words

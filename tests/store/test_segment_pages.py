@@ -4,7 +4,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.people import actions as people
-from meadowrun.segments.queries import forget
+from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
 from tests.store.web import sign_in, words

@@ -19,6 +19,8 @@ from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
+from meadowrun.segments.fetching import id_sets
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition
 from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
@@ -227,7 +229,7 @@ def test_three_evaluators_agree(people_and_words, lines):
     session, persons, words = people_and_words
     definition = d.parse(numbered(lines), words)
     expected = expected_by_judge(session, persons, words, definition)
-    looked = queries.look(session, definition, words, NOW, ZONE)
+    looked = look(session, definition, words, NOW, ZONE)
     assert set(looked.sieve.members) == expected
     assert queries.count(session, definition, words, NOW, ZONE) == len(expected)
     assert list(looked.reach) == ["email", "sms", "push", "card"]
@@ -258,7 +260,7 @@ def test_by_hand_on_three_people(database, line, expected):
             session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) VALUES (:c, :at, :k)"),
                             {"c": found[1], "at": at, "k": ids["visited"]})
         words = dictionary(session)
-        looked = queries.look(session, d.parse(one(**line), words), words, NOW, ZONE)
+        looked = look(session, d.parse(one(**line), words), words, NOW, ZONE)
         assert {found.index(i) + 1 for i in looked.sieve.members} == expected
 
 
@@ -299,9 +301,9 @@ def test_lines_shared_out_to_two_connections_give_what_each_gives_alone(database
     with database.session() as session:
         for n in range(40):
             add(session, NOW, f"p{n}@post.example", town="Farrow" if n % 2 else None, agreed=n % 5 == 0)
-        unseen = queries.id_sets(session, predicates, values)
+        unseen = id_sets(session, predicates, values)
         assert len(unseen[2]) == 40, "what was only just written is there"
     with database.session() as session:
-        shared = queries.id_sets(session, predicates, values)
-        assert shared == unseen == [queries.id_sets(session, [p], values)[0] for p in predicates]
+        shared = id_sets(session, predicates, values)
+        assert shared == unseen == [id_sets(session, [p], values)[0] for p in predicates]
         assert [len(s) for s in shared] == [20, 8, 40, 11, 13, 0, 0]

@@ -15,6 +15,7 @@ from meadowrun.people import list_queries
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, insight, partitions, queries
 from meadowrun.segments import why as explaining
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition, Segment, SegmentVersion
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import body, db, now, today, words, zone
@@ -71,7 +72,7 @@ def delete_segment(actor: Actor, ident: int) -> object:
           takes=thing(["definition"], definition=_DEFINITION))
 def count_segment(actor: Actor) -> object:
     definition = _parsed(body().get("definition"))
-    looked = queries.look(db(), definition, words(), now(), zone())
+    looked = look(db(), definition, words(), now(), zone())
     return flask.jsonify(
         size=looked.sieve.size, everyone=looked.sieve.everyone, reach=looked.reach, as_of=looked.as_of.isoformat(),
         says=english.read_aloud(definition, words(), today()), clashes=[list(pair) for pair in looked.sieve.clashes],
@@ -82,7 +83,7 @@ def count_segment(actor: Actor) -> object:
 @endpoint("get", "/v1/segments/<int:ident>/members", "Who is in a segment now, page by page", query=PAGED)
 def segment_members(actor: Actor, ident: int) -> object:
     limit = whole("limit", 100, MOST)
-    looked = queries.look(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
+    looked = look(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
     rows = queries.members(db(), looked.sieve.members, limit + 1, whole("after", 0))
     return paged(rows, limit, lambda c: {"id": c.id, "email": c.email, "first_name": c.first_name, "last_name": c.last_name}, lambda c: c.id,
                  as_of=looked.as_of)

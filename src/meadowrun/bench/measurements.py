@@ -26,6 +26,7 @@ from meadowrun.imports.models import Import
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people.queries import dictionary
+from meadowrun.segments import fetching, looking, sets
 from meadowrun.segments import queries as segments
 from meadowrun.segments.compile import Compiler
 from meadowrun.tracking import taking
@@ -48,7 +49,7 @@ def count(world: World) -> Iterator[Measurement]:
         words, now = dictionary(session), clock.now(session)
         definition = d.parse({"lines": LINES[:5]}, words)
         kinds = {key: spec.id for key, spec in words.events.items()}
-        zones = segments.zones(session)
+        zones = fetching.zones(session)
 
         def since(days: int) -> str:
             """Events since the person's own midnight so many days ago, as one would write it."""
@@ -76,26 +77,26 @@ def sieve(world: World) -> Iterator[Measurement]:
     with world.database.session() as session:
         words, now = dictionary(session), clock.now(session)
         definition = d.parse({"lines": LINES}, words)
-        keep, segments.KEEP = segments.KEEP, dt.timedelta(hours=1)
+        keep, looking.KEEP = looking.KEEP, dt.timedelta(hours=1)
         try:
-            segments.forget()
-            segments.look(session, definition, words, now, ZONE)
+            sets.forget()
+            looking.look(session, definition, words, now, ZONE)
             step = iter(range(1, 10_000))
 
             def edit() -> None:
                 lines = [*LINES[:2], {**LINES[2], "value": 10 + next(step) / 1000}, *LINES[3:]]
-                segments.look(session, d.parse({"lines": lines}, words), words, now, ZONE)
+                looking.look(session, d.parse({"lines": lines}, words), words, now, ZONE)
 
             def fetch() -> None:
-                segments.id_sets(session, ["CAST((c.attributes->>'involvement') AS numeric) >= :v"], {"v": 10 + next(step) / 1000})
+                fetching.id_sets(session, ["CAST((c.attributes->>'involvement') AS numeric) >= :v"], {"v": 10 + next(step) / 1000})
 
             yield compare("sieve after one edit ÷ fetching that line", world.median(edit) * 1000, world.median(fetch) * 1000, "ms",
                           at_most=1.3)
 
             def nothing_kept() -> None:
                 # What each can be reached by is no part of the sieve and stays.
-                segments.forget(but_reach=True)
-                segments.look(session, definition, words, now, ZONE)
+                sets.forget(but_reach=True)
+                looking.look(session, definition, words, now, ZONE)
 
             prefixes = []
             for n in range(1, len(LINES) + 1):
@@ -105,7 +106,7 @@ def sieve(world: World) -> Iterator[Measurement]:
             yield compare("sieve, nothing kept ÷ dearest prefix", whole * 1000, max(prefixes) * 1000, "ms", at_most=2.0)
             yield compare("sieve, nothing kept ÷ a query for each line", whole * 1000, sum(prefixes) * 1000, "ms", at_most=1.0)
         finally:
-            segments.KEEP = keep
+            looking.KEEP = keep
 
 
 def ingest(world: World) -> Iterator[Measurement]:

@@ -15,7 +15,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import Json
 from meadowrun.messages import queries, reading
 from meadowrun.messages.values import nested
-from meadowrun.segments.queries import id_sets
+from meadowrun.segments.fetching import id_sets
 
 _counts: Kept[dict[str, int]] = Kept()
 _sets: Kept[dict[str, BitMap]] = Kept()

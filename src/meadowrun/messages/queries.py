@@ -33,7 +33,7 @@ from meadowrun.messages.models import (
 )
 from meadowrun.messages.values import GREETINGS, known_refs, value_sql
 from meadowrun.people.models import Contact
-from meadowrun.segments.queries import facts_sql
+from meadowrun.segments.facts import facts_sql
 
 #: A character outside the basic alphabet of text messages, as PostgreSQL's expressions say it.
 _WIDE = "[^" + "".join(f"\\u{ord(c):04x}" for c in sorted(sms.GSM_7 | sms.GSM_7_EXTENDED)) + "]"

@@ -29,7 +29,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.values import Needs, as_nobody, condition, fill_sql, known_refs, nested, of_people, part_sql
 from meadowrun.people.models import Contact
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.queries import compiler_for, id_sets
+from meadowrun.segments.fetching import compiler_for, id_sets
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience
 from meadowrun.sends.queries import hours as hours_of

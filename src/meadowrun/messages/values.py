@@ -21,7 +21,7 @@ from meadowrun.core.content.compiled import Compiled
 from meadowrun.messages import feeds
 from meadowrun.messages.models import DataTable, Feed, HouseStyle
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.queries import compiler_for
+from meadowrun.segments.fetching import compiler_for
 
 Flat = dict[str, Any]
 #: By the reader's clock: from this hour, these words.

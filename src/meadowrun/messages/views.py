@@ -26,8 +26,9 @@ from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Draft, Message
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import anybody, contacts_page, file_weights
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
-from meadowrun.segments.queries import look, segments
+from meadowrun.segments.queries import segments
 from meadowrun.sends.queries import count_by_message, senders
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.later import comes_later

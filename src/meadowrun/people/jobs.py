@@ -1,8 +1,11 @@
 """What happens to people's records by itself."""
 
+import datetime as dt
+
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
-from meadowrun.people import keeping
+from meadowrun.base.large import is_large
+from meadowrun.people import keeping, sampling
 
 
 @jobs.task("people.expire", "upkeep", every="* * * * * */60")
@@ -10,3 +13,16 @@ def expire() -> None:
     """Suppressions whose time is over end."""
     with context().database.session() as session:
         keeping.expire(session, clock.now(session))
+
+
+#: The sample is filled again when it is older than this.
+SAMPLE_AGAIN = dt.timedelta(hours=1)
+
+
+@jobs.task("people.sample", "upkeep", every="* * * * * */30")
+def sample() -> None:
+    """In a large world, fills the sample that first figures are estimated from."""
+    with context().database.session() as session:
+        made = sampling.made(session)
+        if is_large(session) and (made is None or made[0] < clock.machine_now() - SAMPLE_AGAIN):
+            sampling.make(session, clock.machine_now())

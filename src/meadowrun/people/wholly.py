@@ -8,6 +8,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
+from meadowrun.people import sampling
 from meadowrun.people.queries import consent_of, contact, lists_of
 
 Json = dict[str, Any]
@@ -67,6 +68,7 @@ def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int)
                             "AND object_id = :id"), values)
     if found.email_key:
         session.execute(sa.text("DELETE FROM import_refusals WHERE cells::text ILIKE '%' || :address || '%'"), {"address": found.email_key})
+    sampling.forget(session, contact_id)
     session.delete(found)
     session.flush()
     audit.record(session, actor, now, "erased", "contact", contact_id, "an erased contact")

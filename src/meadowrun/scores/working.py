@@ -12,7 +12,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.scores import Given, Rule
 from meadowrun.scores.models import Score, ScorePoints
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.queries import compiler_for
+from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.why import judge, person
 
 

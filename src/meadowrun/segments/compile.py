@@ -32,6 +32,8 @@ from meadowrun.people.queries import NUMBER
 #: and where it underestimates how many the other lines leave (it knows nothing of own fields), that join was measured a
 #: hundred times slower.
 SEPARATE = " IS TRUE"
+#: Asks about people of the same company.
+COLLEAGUES = "SELECT c.company_id FROM contacts c"
 SIGNS = {"is": "=", "is_not": "<>", "more_than": ">", "at_least": ">=", "less_than": "<", "at_most": "<="}
 _FORM = {"letters": "letters({})", "loose": "loose({})", "exact": "composed({})"}
 #: The address or its domain is suppressed now.
@@ -111,7 +113,7 @@ class Compiler:
         if node.match == "colleagues":
             # Inside, c is somebody of the same company: the inner name hides the outer one.
             inner = " AND ".join(parts) or "TRUE"
-            return f"(c.company_id IN (SELECT c.company_id FROM contacts c WHERE c.company_id IS NOT NULL AND {inner})){SEPARATE}"
+            return f"(c.company_id IN ({COLLEAGUES} WHERE c.company_id IS NOT NULL AND {inner})){SEPARATE}"
         if not parts:
             return "TRUE"
         if node.match == "all":

@@ -16,8 +16,8 @@ from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.dates import Clock, rolling
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment, SegmentMembers, SegmentSize
-from meadowrun.segments.queries import member_set
 
 
 def refresh(session: orm.Session, segment: Segment, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> BitMap | None:
@@ -26,7 +26,7 @@ def refresh(session: orm.Session, segment: Segment, words: Dictionary, now: dt.d
         definition = d.parse(segment.definition, words, (segment.id,))
     except d.DefinitionError:
         return None
-    found = member_set(session, definition, words, now, zone)
+    found = look(session, definition, words, now, zone).sieve.members
     segment.size, segment.sized_at = len(found), now
     values = {"version": segment.version, "as_of": now, "numbers": found.serialize()}
     session.execute(insert(SegmentMembers).values(segment_id=segment.id, **values).on_conflict_do_update(

@@ -16,7 +16,9 @@ from meadowrun.core.audience.sieve import before
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
+from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
@@ -38,7 +40,7 @@ def lost() -> object:
         definition = d.parse(data.get("definition") or {"lines": []}, words())
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    looked = queries.look(db(), definition, words(), now(), zone())
+    looked = look(db(), definition, words(), now(), zone(), STALE)
     ident = str(data.get("line"))
     node = next((n for n in definition.lines if n.id == ident), None)
     if node is None:
@@ -87,7 +89,7 @@ def of_contact(ident: int) -> object:
 def profile(ident: int) -> object:
     """What is commoner and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
-    members = queries.look(db(), usable(segment), words(), now(), zone()).sieve.members
+    members = look(db(), usable(segment), words(), now(), zone(), STALE).sieve.members
     traits, as_of = _profiles.get(db(), (ident, segment.version), now(),
                                   lambda: insight.profile(db(), members, words(), now(), zone()))
     return flask.render_template("segments/profile.html", segment=segment, size=len(members), as_of=as_of,
@@ -108,7 +110,7 @@ def compare() -> object:
 
 def _compare(problem: MeadowrunError | None) -> str:
     chosen = _chosen()
-    sets = [queries.look(db(), usable(s), words(), now(), zone()).sieve.members for s in chosen]
+    sets = [look(db(), usable(s), words(), now(), zone(), STALE).sieve.members for s in chosen]
     found = sorted(insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))) if len(sets) > 1 else []
     return flask.render_template("segments/compare.html", chosen=chosen, sizes=[len(s) for s in sets], regions=found, problem=problem,
                                  every=queries.segments(db()), union=len(BitMap.union(*sets)) if len(sets) > 1 else 0, said=_region_said)

@@ -1,4 +1,4 @@
-"""Keeps saved segments worked out: their size of the day, and who is in them, for pages that compare."""
+"""Keeps saved segments worked out: their size of the day, and who is in them; and in a large world the sets that pages are made of."""
 
 import datetime as dt
 import zoneinfo
@@ -7,7 +7,9 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
+from meadowrun.base.large import is_large
 from meadowrun.people.queries import dictionary
+from meadowrun.segments import looking, sets
 from meadowrun.segments.insight import refresh
 from meadowrun.segments.models import Segment, SegmentMembers
 
@@ -28,3 +30,14 @@ def refresh_due() -> None:
             segment = session.get(Segment, ident, with_for_update={"skip_locked": True})
             if segment is not None:
                 refresh(session, segment, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
+
+
+@jobs.task("segments.renew", "upkeep", every="* * * * * */20")
+def renew_sets() -> None:
+    """In a large world, works out again what somebody looked at lately, so that a page need not wait for it."""
+    with context().database.session() as session:
+        if not is_large(session):
+            return
+        zone, now = zoneinfo.ZoneInfo(context().settings.timezone), clock.now(session)
+        due = sets.due(session, now.astimezone(zone).date(), clock.machine_now())
+        looking.renew(session, due, dictionary(session), now, zone)

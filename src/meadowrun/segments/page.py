@@ -7,13 +7,18 @@ from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, held_words
 from meadowrun.segments import insight, queries
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
+from meadowrun.segments.sets import STALE
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import db, now, today, words, zone
 
 
-def looked_at(data: dict[str, Any], segment: Segment | None = None) -> dict[str, Any]:
-    """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers."""
+def looked_at(data: dict[str, Any], segment: Segment | None = None, exact: bool = False) -> dict[str, Any]:
+    """Everything the page shows of a definition; a broken one is shown with what is wrong and without numbers.
+
+    Unless it is to be exact, a large world is shown as it was some minutes ago, or as a sample says it: raises NoEstimate.
+    """
     shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
                              "channel_words": CHANNEL_WORDS, "held_words": held_words,
                              "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "definition": None,
@@ -23,9 +28,9 @@ def looked_at(data: dict[str, Any], segment: Segment | None = None) -> dict[str,
         definition = d.parse(data, words(), (segment.id,) if segment else ())
     except d.DefinitionError as problem:
         return shown | {"problem": problem}
-    looked = queries.look(db(), definition, words(), now(), zone())
+    looked = look(db(), definition, words(), now(), zone(), None if exact else STALE, estimate=not exact)
     sample = queries.members(db(), looked.sieve.members, 4)
     members = looked.sieve.members
     return shown | {"definition": definition, "looked": looked, "sample": sample, "aloud": english.read_aloud(definition, words(), today()),
-                    "alike": insight.alike(db(), members, segment.id if segment else None) if definition.lines else [],
+                    "alike": insight.alike(db(), members, segment.id if segment else None) if definition.lines and not looked.sample else [],
                     "growth": insight.growth(db(), segment.id, today()) if segment else []}

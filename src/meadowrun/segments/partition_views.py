@@ -9,8 +9,9 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.people.queries import contacts_of
 from meadowrun.segments import partitions
+from meadowrun.segments.looking import look
 from meadowrun.segments.page import looked_at
-from meadowrun.segments.queries import look
+from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
@@ -60,7 +61,7 @@ def several(ident: int) -> object:
     ids = list(itertools.islice((n for n in found.several if n > after), PAGE + 1))
     matched: dict[int, list[str]] = {ident: [] for ident in ids}
     for part in partition.parts:
-        looked = look(db(), d.parse({"lines": part["lines"]}, words()), words(), now(), zone())
+        looked = look(db(), d.parse({"lines": part["lines"]}, words()), words(), now(), zone(), STALE)
         for one in ids:
             if one in looked.sieve.members:
                 matched[one].append(part["name"])

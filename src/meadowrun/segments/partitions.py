@@ -18,8 +18,10 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.people.queries import definitions_using
+from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition, Segment
-from meadowrun.segments.queries import look, naming
+from meadowrun.segments.queries import naming
+from meadowrun.segments.sets import STALE
 
 MOST_PARTS = 50
 
@@ -170,7 +172,7 @@ def divided(session: orm.Session, parts: list[dict[str, Any]], words: Dictionary
     """Each part's people in order. Raises DefinitionError for lines that name what is gone."""
     taken, several, found_sizes, everyone = BitMap(), BitMap(), [], 0
     for part in parts:
-        looked = look(session, d.parse({"lines": part["lines"]}, words), words, now, zone)
+        looked = look(session, d.parse({"lines": part["lines"]}, words), words, now, zone, STALE)
         own = looked.sieve.members
         found_sizes.append(PartSize(part["key"], part["name"], len(own), len(own - taken)))
         several |= own & taken

@@ -16,9 +16,12 @@ from meadowrun.people import people_csv
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
+from meadowrun.segments.looking import NoEstimate
+from meadowrun.segments.looking import look as look_at
 from meadowrun.segments.models import Segment
+from meadowrun.segments.sets import STALE
 from meadowrun.sends.queries import uses_of_segment
-from meadowrun.shell.later import comes_later
+from meadowrun.shell.later import comes_later, is_behind, named
 from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, words, zone
 from meadowrun.tags.page import give_or_take, narrowed
 
@@ -41,25 +44,26 @@ def table() -> object:
 
 
 @pages.get("/segments/new")
+@comes_later("Counting who is in this segment", when=NoEstimate)
 def new() -> object:
     """An empty segment; or one with a line about what the address asks for, as in `about=tag:3`."""
     about = flask.request.args.get("about")
     if about:
         try:
             begun = {"format": 1, "lines": [editing.new_line(about, words())]}
-            return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(begun))
+            return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(begun, exact=is_behind()))
         except d.DefinitionError as problem:
             flask.flash(str(problem), "bad")
-    return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(EMPTY))
+    return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(EMPTY, exact=is_behind()))
 
 
 @pages.get("/segments/<int:ident>")
-@comes_later("Counting who is in this segment")
+@comes_later("Counting who is in this segment", when=NoEstimate)
 def edit(ident: int) -> object:
     segment = queries.segment(db(), ident)
-    shown = page.looked_at(segment.definition, segment)
+    shown = page.looked_at(segment.definition, segment, exact=is_behind())
     looked = shown["looked"]
-    if looked is not None and segment.size != looked.sieve.size:
+    if looked is not None and not looked.sample and segment.size != looked.sieve.size:
         segment.size, segment.sized_at = looked.sieve.size, now()
     return flask.render_template("segments/edit.html", segment=segment, partition=None, **shown)
 
@@ -76,7 +80,8 @@ def _posted(data: dict[str, Any]) -> tuple[dict[str, Any], Segment | None]:
 
 @pages.post("/segments/look")
 def look() -> object:
-    """Applies a change to a posted definition and answers with the page's parts, worked out anew."""
+    """Applies a change to a posted definition and answers with the page's parts, worked out anew; `exact` is the name by which
+    exact work is stopped."""
     data = body()
     definition, segment = _posted(data)
     touched = None
@@ -94,7 +99,13 @@ def look() -> object:
             d.parse(definition, words())
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    shown = page.looked_at(definition, segment)
+    token = str(data.get("exact") or "")
+    if token:
+        named(db(), token)
+    try:
+        shown = page.looked_at(definition, segment, exact=bool(token))
+    except NoEstimate:
+        shown = page.looked_at(definition, segment, exact=True)
     return flask.jsonify(definition=definition, touched=touched, parts={
         "sieve": flask.render_template("segments/sieve.html", segment=segment, **shown),
         "margin": flask.render_template("segments/margin.html", segment=segment, **shown),
@@ -150,7 +161,7 @@ def people(ident: int) -> object:
     """Everyone in a saved segment, page by page."""
     segment = queries.segment(db(), ident)
     definition = actions.usable(segment, words())
-    looked = queries.look(db(), definition, words(), now(), zone())
+    looked = look_at(db(), definition, words(), now(), zone(), STALE)
     after = flask.request.args.get("after", "0")
     rows = queries.members(db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
     return flask.render_template("segments/people.html", segment=segment, total=looked.sieve.size,

@@ -27,7 +27,7 @@ from meadowrun.core.audience.nodes import (
     ShareLine,
 )
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict, words_for
-from meadowrun.segments.queries import facts_sql
+from meadowrun.segments.facts import facts_sql
 
 
 @dataclasses.dataclass(frozen=True)

@@ -31,7 +31,8 @@ from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import NUMBER, dictionary
-from meadowrun.segments.queries import compiler_for, facts_sql
+from meadowrun.segments.facts import facts_sql
+from meadowrun.segments.fetching import compiler_for
 from meadowrun.sends import cards, settling
 from meadowrun.sends.claims import Claim, ClaimLost, clean, is_storable
 from meadowrun.sends.models import Send, Sender

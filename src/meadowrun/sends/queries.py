@@ -23,8 +23,9 @@ from meadowrun.core.guardrails.verdict import CODE_SQL, OUTCOMES, Facts, codes_t
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
+from meadowrun.segments.facts import facts_sql
+from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.models import Segment
-from meadowrun.segments.queries import compiler_for, facts_sql
 from meadowrun.sends.models import Delivery, Send, Sender
 
 #: States in which the sheet may still be changed.

@@ -205,7 +205,7 @@ def _wording(app: flask.Flask) -> None:
     app.jinja_env.filters.update(
         n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
         exact=lambda m: f"{local(m):%H:%M:%S}",
-        ago=lambda m: wording.ago((request.now() - m).total_seconds()), people=wording.people,
+        ago=lambda m: wording.ago((request.now() - m).total_seconds()), since=wording.ago, people=wording.people,
         tag_path=lambda number: request.words().name("tag", number) or "", named=fillins.named, held=wording.held)
     app.jinja_env.globals.update(
         tag_paths=lambda: request.words().named.get("tag", {}), share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,

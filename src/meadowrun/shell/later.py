@@ -1,5 +1,6 @@
 """Pages that are dear to work out on a large world: the frame is there at once, what is dear comes in by itself and can be stopped."""
 
+import contextlib
 import functools
 import re
 from collections.abc import Callable
@@ -10,12 +11,9 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.clock import machine_now
+from meadowrun.base.large import is_large
 from meadowrun.shell.request import actor, db, settings
 
-#: With more contacts than this, pages that look at all of them are worked out behind their frame.
-LARGE = 200_000
-#: What the database believes to have: exact enough to tell a large world, and there without counting.
-_ABOUT = "SELECT reltuples FROM pg_class WHERE oid = 'contacts'::regclass"
 #: For this transaction only: by it the work is found when somebody stops it.
 _NAMED = "SELECT set_config('application_name', :name, true)"
 _STOP = """SELECT pg_cancel_backend(pid) FROM pg_stat_activity
@@ -28,24 +26,39 @@ COOKIE = "meadowrun_later"
 _TOKEN = re.compile(r"[a-z0-9]{8,32}\Z")
 
 
-def comes_later(working: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def comes_later(working: str, when: type[Exception] | None = None) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """A page that may take long on a large world; `working` says what is worked out meanwhile.
 
     The frame's script asks for the same address with a token. The page is then worked out and kept; and when the browser comes
-    again, with the token in a cookie, it is given that.
+    again, with the token in a cookie, it is given that. With `when`, the page is quick as a rule, and raises that where it is not.
     """
     def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
         @functools.wraps(view)
-        def guarded(*arguments: Any, **named: Any) -> Any:
+        def guarded(*arguments: Any, **given: Any) -> Any:
             if flask.request.method != "GET" or not is_large(db()):
-                return view(*arguments, **named)
-            token = flask.request.headers.get("X-Later", "")
-            if _TOKEN.match(token):
-                db().execute(sa.text(_NAMED), {"name": f"later-{token}"})
-                return _kept(flask.make_response(view(*arguments, **named)), token)
-            return _fetched() or flask.render_template("later.html", working=working)
+                return view(*arguments, **given)
+            if is_behind():
+                token = flask.request.headers["X-Later"]
+                named(db(), token)
+                return _kept(flask.make_response(view(*arguments, **given)), token)
+            found = _fetched()
+            if found is None and when is not None:
+                with contextlib.suppress(when):
+                    return view(*arguments, **given)
+            return found or flask.render_template("later.html", working=working)
         return guarded
     return decorate
+
+
+def is_behind() -> bool:
+    """Whether this request works a page out behind its frame, so that it may take long."""
+    return bool(_TOKEN.match(flask.request.headers.get("X-Later", "")))
+
+
+def named(session: orm.Session, token: str) -> None:
+    """Gives the work of this transaction the name by which `stop` finds it. What is no token names nothing."""
+    if _TOKEN.match(token):
+        session.execute(sa.text(_NAMED), {"name": f"later-{token}"})
 
 
 def _kept(made: flask.Response, token: str) -> flask.Response:
@@ -67,11 +80,6 @@ def _fetched() -> flask.Response | None:
     answer = flask.make_response(html)
     answer.delete_cookie(COOKIE, path=flask.request.path)
     return answer
-
-
-def is_large(session: orm.Session) -> bool:
-    """Whether this world is so large that a page about everybody takes long."""
-    return bool(session.scalar(sa.text(_ABOUT)) > LARGE)
 
 
 def stop(session: orm.Session, token: str) -> bool:

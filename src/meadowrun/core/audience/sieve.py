@@ -35,10 +35,8 @@ class Sieve:
     #: pairs of top lines that nobody matches together, though each is matched by somebody
     clashes: tuple[tuple[str, str], ...]
     members: BitMap
-
-    @property
-    def size(self) -> int:
-        return len(self.members)
+    #: how many match; of a sample's sieve how many likely do
+    size: int
 
 
 def node_set(node: Node, sets: Mapping[str, BitMap], everyone: BitMap, alone: dict[str, int]) -> BitMap:
@@ -82,7 +80,7 @@ def sieve(definition: Definition, sets: Mapping[str, BitMap], everyone: BitMap) 
         without[ident] = len(BitMap.intersection(everyone, *others)) if others else len(everyone)
     clashes = tuple((a, b) for place, (a, first) in enumerate(live) for b, second in live[place + 1:]
                     if first and second and not first.intersect(second))
-    return Sieve(len(everyone), tuple(steps), alone, without, clashes, current)
+    return Sieve(len(everyone), tuple(steps), alone, without, clashes, current, len(current))
 
 
 def before(definition: Definition, ident: str, sets: Mapping[str, BitMap], everyone: BitMap) -> tuple[BitMap, BitMap]:

@@ -2,6 +2,9 @@
 const Meadowrun = {
   csrf: () => document.querySelector('meta[name=csrf]').content,
 
+  // A name for work on the server, by which it is found and stopped.
+  token: () => [...crypto.getRandomValues(new Uint8Array(8))].map((byte) => byte.toString(16).padStart(2, '0')).join(''),
+
   // Posts JSON; resolves to the answer, or rejects with {message, where, status}.
   async post(address, data) {
     let response;

@@ -6,7 +6,7 @@
   let token = '', control = null, clock = null;
 
   async function work() {
-    token = [...crypto.getRandomValues(new Uint8Array(8))].map((byte) => byte.toString(16).padStart(2, '0')).join('');
+    token = Meadowrun.token();
     control = new AbortController();
     again.hidden = true;
     halt.hidden = false;

@@ -5,6 +5,7 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
   let busy = Promise.resolve();
 
   function draw(answer, focus) {
+    cease();
     for (const [part, html] of Object.entries(answer.parts)) {
       const place = page.querySelector(`[data-part=${part}]`);
       if (place) place.innerHTML = html;
@@ -13,6 +14,45 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
       const target = page.querySelector(focus);
       if (target) target.focus();
     }
+    settle();
+  }
+
+  // What is estimated, or of a while ago, is worked out exactly behind it, until something else is asked for or it is stopped.
+  let behind = null;
+
+  async function settle() {
+    const place = page.querySelector('[data-more]');
+    if (!place) return;
+    const token = Meadowrun.token();
+    behind = {token, address: place.dataset.more};
+    try {
+      const answer = await Meadowrun.post('/segments/look', {definition, segment, exact: token});
+      // A small form that is open keeps its place until it is closed.
+      while (document.querySelector('.pop')) await new Promise((done) => { setTimeout(done, 300); });
+      if (!behind || behind.token !== token) return;
+      behind = null;
+      const now = document.activeElement, {line, slot} = now && page.contains(now) ? now.dataset : {};
+      draw(answer, slot ? `[data-line="${line}"][data-slot="${slot}"]` : now && now.id && page.contains(now) ? `#${now.id}` : '');
+    } catch (problem) {
+      if (behind && behind.token === token) stopped(problem.message);
+    }
+  }
+
+  function cease() {
+    if (!behind) return;
+    const form = new FormData();
+    form.set('token', behind.token);
+    fetch(behind.address, {method: 'POST', headers: {'X-CSRFToken': Meadowrun.csrf()}, body: form, keepalive: true});
+    behind = null;
+  }
+
+  function stopped(why) {
+    cease();
+    const place = page.querySelector('[data-more]');
+    if (!place) return;
+    place.querySelector('[data-said]').textContent = why;
+    place.querySelector('[data-stop]').textContent = 'Work it out';
+    place.querySelector('[data-stop]').dataset.stop = 'again';
   }
 
   // One change after the other, so that fast typing never loses one.
@@ -95,7 +135,9 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
   page.addEventListener('click', (event) => {
     const button = event.target.closest('button');
     if (!button) return;
-    if (button.dataset.slot) open(button, button.dataset.line, button.dataset.slot);
+    if (button.dataset.stop === 'again') { button.dataset.stop = ''; button.textContent = 'Stop'; settle(); }
+    else if ('stop' in button.dataset) stopped('Stopped.');
+    else if (button.dataset.slot) open(button, button.dataset.line, button.dataset.slot);
     else if (button.dataset.lost) lost(button, button.dataset.lost);
     else if (button.dataset.do) change({do: button.dataset.do, id: button.dataset.line}, '#narrow');
     else if (button.dataset.group) change({do: 'group', match: button.dataset.group}, (a) => `.sieve-row.in [data-add="${a.touched}"]`);
@@ -136,6 +178,8 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
     const answer = await Meadowrun.post('/segments/look', {definition, segment});
     draw(answer, '#narrow');
   }
+
+  settle();
 
   return {
     get definition() { return definition; },
