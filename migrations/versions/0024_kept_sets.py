@@ -29,8 +29,9 @@ CREATE TABLE kept_sets (
 CREATE INDEX ix_kept_sets_asked_at ON kept_sets (asked_at);
 CREATE TABLE kept_answers (
     key text PRIMARY KEY,
+    -- on the machine's clock, and as of when it is on the organisation's
+    began_at timestamptz NOT NULL,
     as_of timestamptz NOT NULL,
-    seconds real NOT NULL,
     answer jsonb NOT NULL
 );
 -- Tables of the same names as in the public schema, with the rows of some people only; made and filled by the worker.

@@ -118,7 +118,7 @@ def test_without_a_sample_nothing_is_estimated(world):
 
 def renewed(database):
     with clock.at(NOW), database.session() as session:
-        abouts = [row for row in session.scalars(sa.text("SELECT about FROM kept_sets"))]
+        abouts = list(session.scalars(sa.text("SELECT about FROM kept_sets")))
         return looking.renew(session, abouts, dictionary(session), NOW, ZONE)
 
 
@@ -168,7 +168,8 @@ def test_who_is_erased_is_in_no_sample(world):
 
 def test_the_page_shows_the_estimate_at_once_and_asks_for_the_exact_number(world, web):
     with clock.at(NOW), world.session() as session:
-        made = Segment(name="Of Tarn", version=1, definition={"format": 1, **numbered(TOWN, VISITED)}, created_at=NOW, changed_at=NOW, changed_by="Ida")
+        made = Segment(name="Of Tarn", version=1, definition={"format": 1, **numbered(TOWN, VISITED)}, created_at=NOW, changed_at=NOW,
+                       changed_by="Ida")
         session.add(made)
         session.flush()
         ident = made.id

@@ -12,6 +12,7 @@ from meadowrun.base import clock
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import insight
+from meadowrun.segments.profile import profile
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
 
@@ -37,7 +38,7 @@ def eighty(session):
 
 
 def traits(session, members):
-    found = insight.profile(session, BitMap(members), dictionary(session), NOW, ZONE)
+    found = profile(session, BitMap(members), dictionary(session), NOW, ZONE)[0].traits
     return {(t.about, t.value): (t.here, round(t.here_share, 3), round(t.everyone_share, 3)) for t in found}
 
 

@@ -17,6 +17,7 @@ from meadowrun.segments import actions, insight, partitions, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition, Segment, SegmentVersion
+from meadowrun.segments.profile import profile
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import body, db, now, today, words, zone
 
@@ -130,10 +131,10 @@ def _members(ident: int) -> BitMap:
 
 @endpoint("get", "/v1/segments/<int:ident>/profile", "What is commoner, or rarer, in a segment than among everyone, the surest first")
 def segment_profile(actor: Actor, ident: int) -> object:
-    traits = insight.profile(db(), _members(ident), words(), now(), zone())
-    return flask.jsonify(as_of=now().isoformat(), items=[
+    found, as_of = profile(db(), _members(ident), words(), now(), zone())
+    return flask.jsonify(as_of=as_of.isoformat(), people=found.size, asked=found.asked, items=[
         {"about": t.about, "value": t.value, "people": t.here, "share": t.here_share, "everyone": t.everyone_share,
-         "strength": t.strength} for t in traits])
+         "strength": t.strength} for t in found.traits])
 
 
 @endpoint("get", "/v1/segments/compare", "What two or three segments share, and what each has alone",

@@ -14,8 +14,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs
 from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
-from meadowrun.base.logs import configure
-from meadowrun.bench import sending
+from meadowrun.bench import opening, sending
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience import definition as d
@@ -201,31 +200,7 @@ def rendering(world: World) -> Iterator[Measurement]:
     yield compare("rendering an email ÷ Jinja alone", world.median(ours) / 2, world.median(jinja) / 2, "ms", at_most=1.5)
 
 
-def pages(world: World) -> Iterator[Measurement]:
-    """Server time of every main page: the slowest tenth, beside the goal for this size of world."""
-    from meadowrun.shell.app import create_app
-    from meadowrun.shell.models import User
-    configure("WARNING")
-    app = create_app(world.settings, world.database)
-    app.config["WTF_CSRF_ENABLED"] = False
-    client = app.test_client()
-    with world.database.session() as session:
-        assert session.scalar(sa.select(User).where(User.email == "ida@farrowhill.example"))
-    client.post("/sign-in", data={"email": "ida@farrowhill.example", "password": "clear-night-sky"})
-    times = []
-    for path in ("/", "/people", "/people?q=marsh", "/people?sort=added", "/people/5", "/segments", "/segments/1", "/messages",
-                 "/messages/1", "/campaigns", "/campaigns/2", "/sends/1", "/results", "/results/3", "/calendar", "/find?q=ann"):
-        client.get(path)
-        for _ in range(5):
-            answer = client.get(path)
-            assert answer.status_code == 200, path
-            times.append(float(answer.headers["Server-Timing"].partition("dur=")[2]))
-    times.sort()
-    goal = 150.0 if world.scale <= 100_000 else 400.0
-    yield compare("pages, 95th percentile ÷ goal", times[int(len(times) * 0.95)], goal, "ms", at_most=1.0)
-
-
 MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
     "count": count, "sieve": sieve, "ingest": ingest, "import": importing, "render": rendering,
-    "dispatch": sending.dispatch, "smtp": sending.smtp, "pages": pages,
+    "dispatch": sending.dispatch, "smtp": sending.smtp, "pages": opening.pages,
     "memory": sending.memory}

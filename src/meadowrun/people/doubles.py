@@ -45,12 +45,14 @@ class Pair:
 
 
 #: Pairs of numbers with their reasons, as last searched for: grouping a million contacts five times takes seconds.
-_found: Kept[list[tuple[tuple[int, int], list[str]]]] = Kept(seconds=300)
+_found: Kept[list[tuple[tuple[int, int], list[str]]]] = Kept(
+    seconds=300, name="doubles", large=7200, whatever=True, load=lambda data: [((a, b), why) for (a, b), why in data])
 
 
-def candidates(session: orm.Session, now: dt.datetime, most: int = MOST) -> tuple[list[Pair], dt.datetime]:
-    """Pairs that are likely one person, those with more reasons first; and the moment they were searched for."""
-    ordered, as_of = _found.get(session, most, now, lambda: _search(session, most))
+def candidates(session: orm.Session, now: dt.datetime, most: int = MOST, fresh: bool = False) -> tuple[list[Pair], dt.datetime]:
+    """Pairs that are likely one person, those with more reasons first; and the moment they were searched for, which is now where
+    they are to be `fresh`."""
+    ordered, as_of = _found.get(session, most, now, lambda: _search(session, most), fresh)
     people = {c.id: c for c in session.scalars(sa.select(Contact).where(Contact.id.in_({n for pair, _ in ordered for n in pair})))}
     # One that was merged or erased since is no candidate any more.
     return [Pair(people[a], people[b], tuple(why)) for (a, b), why in ordered if a in people and b in people], as_of

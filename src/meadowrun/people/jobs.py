@@ -5,7 +5,7 @@ import datetime as dt
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.large import is_large
-from meadowrun.people import keeping, sampling
+from meadowrun.people import doubles, keeping, sampling
 
 
 @jobs.task("people.expire", "upkeep", every="* * * * * */60")
@@ -17,6 +17,14 @@ def expire() -> None:
 
 #: The sample is filled again when it is older than this.
 SAMPLE_AGAIN = dt.timedelta(hours=1)
+
+
+@jobs.task("people.doubles", "upkeep", every="0 15,45 * * * *")
+def search_doubles() -> None:
+    """In a large world, has the likely doubles ready."""
+    with context().database.session() as session:
+        if is_large(session):
+            doubles.candidates(session, clock.now(session), fresh=True)
 
 
 @jobs.task("people.sample", "upkeep", every="* * * * * */30")

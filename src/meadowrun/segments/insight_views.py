@@ -1,5 +1,6 @@
 """Pages that explain a segment: who was lost at a line, why somebody is in or out, what it shares, whom it holds."""
 
+import datetime as dt
 import io
 import json
 from typing import Any
@@ -18,13 +19,15 @@ from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
+from meadowrun.segments.profile import Profile
+from meadowrun.segments.profile import profile as profile_of
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
 
 pages = flask.Blueprint("insight", __name__)
 SHOWN = 12
-_profiles: Kept[list[insight.Trait]] = Kept(seconds=120)
+_profiles: Kept[tuple[Profile, dt.datetime]] = Kept(seconds=120)
 
 
 def usable(segment: Segment) -> Definition:
@@ -90,10 +93,10 @@ def profile(ident: int) -> object:
     """What is commoner and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
     members = look(db(), usable(segment), words(), now(), zone(), STALE).sieve.members
-    traits, as_of = _profiles.get(db(), (ident, segment.version), now(),
-                                  lambda: insight.profile(db(), members, words(), now(), zone()))
-    return flask.render_template("segments/profile.html", segment=segment, size=len(members), as_of=as_of,
-                                 more=[t for t in traits if t.strength > 0][:14], less=[t for t in traits if t.strength < 0][:8])
+    (found, as_of), _ = _profiles.get(db(), (ident, segment.version), now(), lambda: profile_of(db(), members, words(), now(), zone()))
+    return flask.render_template("segments/profile.html", segment=segment, profile=found, as_of=as_of,
+                                 more=[t for t in found.traits if t.strength > 0][:14],
+                                 less=[t for t in found.traits if t.strength < 0][:8])
 
 
 def _chosen() -> list[Segment]:

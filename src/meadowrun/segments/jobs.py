@@ -9,7 +9,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.large import is_large
 from meadowrun.people.queries import dictionary
-from meadowrun.segments import looking, sets
+from meadowrun.segments import looking, profile, sets
 from meadowrun.segments.insight import refresh
 from meadowrun.segments.models import Segment, SegmentMembers
 
@@ -30,6 +30,14 @@ def refresh_due() -> None:
             segment = session.get(Segment, ident, with_for_update={"skip_locked": True})
             if segment is not None:
                 refresh(session, segment, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
+
+
+@jobs.task("segments.totals", "upkeep", every="0 */30 * * * *")
+def count_everyone() -> None:
+    """In a large world, has the counts of everyone ready that profiles are compared with."""
+    with context().database.session() as session:
+        if is_large(session):
+            profile.totals(session, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone), fresh=True)
 
 
 @jobs.task("segments.renew", "upkeep", every="* * * * * */20")
