@@ -11,13 +11,17 @@ from typing import Any
 import flask
 import sqlalchemy as sa
 from flask.testing import FlaskClient
-from werkzeug.routing import Map
+from werkzeug.routing import Map, Rule
 
 from meadowrun.base import clock, jobs, kept
 from meadowrun.base.logs import configure
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.segments import sets
 
+#: Searches are typed, not linked.
+_TYPED = ["/find?q=ann", "/people?q=marsh", "/people?sort=added"]
+#: Numbers tried for what no link leads to.
+_NUMBERS = 8
 #: Pages followed to find an address for every rule.
 _MOST = 600
 #: Addresses that do something, or are no pages.
@@ -52,7 +56,7 @@ def addresses(world: World) -> dict[str, str]:
     rules: Map = app.url_map
     adapter = rules.bind("127.0.0.1")
     found: dict[str, str] = {}
-    waiting = [rule.rule for rule in rules.iter_rules() if "GET" in (rule.methods or ()) and not rule.arguments]
+    waiting = _TYPED + [rule.rule for rule in rules.iter_rules() if "GET" in (rule.methods or ()) and not rule.arguments]
     asked = 0
     while waiting and asked < _MOST:
         path = waiting.pop(0)
@@ -71,7 +75,20 @@ def addresses(world: World) -> dict[str, str]:
             continue
         found[rule.rule] = path
         waiting += [html.unescape(link) for link in _HREF.findall(answer.text)]
+    for rule in rules.iter_rules():
+        if "GET" in (rule.methods or ()) and rule.rule not in found and not _NOT.match(rule.rule):
+            found |= _tried(client, rule)
     return found
+
+
+def _tried(client: FlaskClient, rule: Rule) -> dict[str, str]:
+    """An address of a rule that no link leads to, with the first numbers that answer; nothing where none does, or it is no page."""
+    for number in range(1, _NUMBERS):
+        path = re.sub(r"<int:[a-z]+>", str(number), rule.rule)
+        answer = client.get(path) if "<" not in path else None
+        if answer is not None and answer.status_code == 200 and answer.mimetype == "text/html":
+            return {rule.rule: path}
+    return {}
 
 
 def opened(client: FlaskClient, path: str) -> Opening:
@@ -104,7 +121,8 @@ def pages(world: World) -> Iterator[Measurement]:
     with world.database.session() as session:
         session.execute(sa.text("UPDATE kept_sets SET as_of = as_of - interval '5 minutes'"))
     _, client = _signed_in(world)
-    found = sorted((opened(client, path) for path in paths.values()), key=lambda o: o.first)
+    every = [*paths.values(), *(path for path in _TYPED if path not in paths.values())]
+    found = sorted((opened(client, path) for path in every), key=lambda o: o.first)
     large = world.scale > 100_000
     first, exact = (400.0, 5000.0) if large else (150.0, 1000.0)
     for one in sorted(found, key=lambda o: -o.exact)[:8]:

@@ -11,7 +11,6 @@ import flask
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
-from meadowrun.base.kept import Kept
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
@@ -122,12 +121,8 @@ def _follow(address: str) -> tuple[str, bool]:
         return f"no answer: {getattr(problem, 'reason', problem)}", False
 
 
-_kept_past: Kept[list[past.Past]] = Kept(seconds=600, worth=0.0)
-
-
 def _expected(subject: str) -> past.Expected | None:
-    known, _ = _kept_past.get(db(), "past", now(), lambda: subjects(db(), now()))
-    return past.expected(subject, known) if subject else None
+    return past.expected(subject, subjects(db(), now())) if subject else None
 
 
 #: a slot of a document or line → the place of writing help

@@ -6,6 +6,7 @@ from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import count_of
 from meadowrun.people import dictionary, queries
+from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done
 from meadowrun.tracking import aside
 from meadowrun.tracking.models import EventKind
@@ -14,6 +15,7 @@ pages = flask.Blueprint("dictionary", __name__)
 
 
 @pages.get("/people/fields/<int:ident>")
+@comes_later("Counting what this field holds")
 def field(ident: int) -> object:
     return _field(ident, None)
 

@@ -13,7 +13,7 @@ from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.past import Past
 from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.core.results.worth import Group, Worth, worth
-from meadowrun.messages.models import Edition
+from meadowrun.messages.models import Edition, Message
 from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
@@ -249,12 +249,15 @@ def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> li
 SETTLED_AFTER = dt.timedelta(days=3)
 
 
+#: So many past subjects teach something about the next.
+SUBJECTS = 60
+
+
 def subjects(session: orm.Session, now: dt.datetime) -> list[Past]:
-    """The subjects of the newest 60 emails whose opening has settled, with how many got and opened them."""
-    rows = session.execute(sa.text(
-        "SELECT e.compiled->>'subject', count(*) FILTER (WHERE d.outcome = 'delivered'), count(*) FILTER (WHERE d.outcome = 'delivered' AND "
-        "EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id AND r.send_id = d.send_id AND r.kind = 'opened' AND NOT r.machine)) "
-        "FROM sends s JOIN editions e ON e.id = s.edition_id JOIN deliveries d ON d.send_id = s.id AND d.taken_at = s.taken_at "
-        "WHERE s.id IN (SELECT old.id FROM sends old JOIN messages m ON m.id = old.message_id WHERE old.state = 'done' AND m.channel = 'email' "
-        "AND old.taken_at < :settled ORDER BY old.taken_at DESC LIMIT 60) GROUP BY s.id, 1"), {"settled": now - SETTLED_AFTER})
-    return [Past(*row) for row in rows if row[0]]
+    """The subjects of the newest emails whose opening has settled, with how many got and opened them."""
+    rows = session.execute(
+        sa.select(Send, Edition.compiled["subject"].astext).join(Edition, Edition.id == Send.edition_id).join(Message, Message.id == Send.message_id)
+        .where(Send.state == "done", Message.channel == "email", Send.taken_at < now - SETTLED_AFTER)
+        .order_by(Send.taken_at.desc()).limit(SUBJECTS)).all()
+    found = [(subject, kept_numbers(session, send)) for send, subject in rows if subject]
+    return [Past(subject, counts.get("delivered", 0), counts.get("opened", 0)) for subject, counts in found]
