@@ -3,6 +3,7 @@
 import csv
 import datetime as dt
 import io
+import statistics
 import time
 import zoneinfo
 from collections.abc import Callable, Iterator
@@ -11,7 +12,7 @@ from typing import Any
 import jinja2
 import sqlalchemy as sa
 
-from meadowrun.base import clock, jobs
+from meadowrun.base import clock, jobs, large
 from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
 from meadowrun.bench import opening, sending
@@ -24,6 +25,7 @@ from meadowrun.imports import actions as imports
 from meadowrun.imports.models import Import
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
+from meadowrun.people import sampling
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import fetching, looking, sets
 from meadowrun.segments import queries as segments
@@ -95,6 +97,8 @@ def sieve(world: World) -> Iterator[Measurement]:
             def nothing_kept() -> None:
                 # What each can be reached by is no part of the sieve and stays.
                 sets.forget(but_reach=True)
+                with world.database.session() as other:
+                    other.execute(sa.text("DELETE FROM kept_sets"))
                 looking.look(session, definition, words, now, ZONE)
 
             prefixes = []
@@ -106,6 +110,34 @@ def sieve(world: World) -> Iterator[Measurement]:
             yield compare("sieve, nothing kept ÷ a query for each line", whole * 1000, sum(prefixes) * 1000, "ms", at_most=1.0)
         finally:
             looking.KEEP = keep
+
+
+def estimate(world: World) -> Iterator[Measurement]:
+    """In a large world: first figures after an edit, from the sample, beside the exact ones; and how often the truth is in the range."""
+    if world.scale <= large.LARGE:
+        return
+    with world.database.session() as session:
+        sampling.make(session, clock.machine_now())
+        session.execute(sa.text("TRUNCATE kept_sets"))
+    edits = [{"id": "x", "kind": "event", "event": event, "times": {"op": "at_least", "n": n}, "span": {"last": days}}
+             for event in ("visited", "ticket_bought", "page_viewed", "donated") for n, days in ((1, 17), (1, 123), (2, 321), (3, 222), (5, 400))]
+    taken: tuple[list[float], list[float]] = [], []
+    inside = 0
+    with world.database.session() as session:
+        words, now = dictionary(session), clock.now(session)
+        begun = d.parse({"lines": LINES[:3]}, words)
+        for edit in edits:
+            definition = d.parse({"lines": [*LINES[:3], edit]}, words)
+            looking.look(session, begun, words, now, ZONE)
+            started = time.perf_counter()
+            guessed = looking.look(session, definition, words, now, ZONE, sets.STALE, estimate=True)
+            taken[0].append(time.perf_counter() - started)
+            started = time.perf_counter()
+            exact = looking.look(session, definition, words, now, ZONE)
+            taken[1].append(time.perf_counter() - started)
+            inside += guessed.between[0] <= exact.sieve.size <= guessed.between[1]
+    yield compare("first figures after an edit ÷ exact", statistics.median(taken[0]) * 1000, statistics.median(taken[1]) * 1000, "ms", at_most=0.2)
+    yield compare("true number inside the range ÷ edits", inside, len(edits), "", at_least=0.9)
 
 
 def ingest(world: World) -> Iterator[Measurement]:
@@ -201,6 +233,6 @@ def rendering(world: World) -> Iterator[Measurement]:
 
 
 MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
-    "count": count, "sieve": sieve, "ingest": ingest, "import": importing, "render": rendering,
+    "count": count, "sieve": sieve, "estimate": estimate, "ingest": ingest, "import": importing, "render": rendering,
     "dispatch": sending.dispatch, "smtp": sending.smtp, "pages": opening.pages,
     "memory": sending.memory}

@@ -24,9 +24,13 @@ class Sample:
         """The likeliest number of all people, when `hits` of the sample match, with the digits that mean something."""
         if not self.sampled:
             return 0
-        low, high = self.between(hits)
-        step: int = 10 ** max(0, math.floor(math.log10(max(high - low, 1))))
-        return round(hits * self.people / self.sampled / step) * step
+        if self.sampled == self.people:
+            return hits
+        share = hits / self.sampled
+        # About as wide as the range; a sample that found nobody, or everybody, is as sure as one that found one more or less.
+        wide = 4 * self.people * math.sqrt(max(share * (1 - share), 1 / self.sampled) / self.sampled)
+        step: int = 10 ** max(0, math.floor(math.log10(max(wide, 1))))
+        return round(share * self.people / step) * step
 
     def between(self, hits: int) -> tuple[int, int]:
         """The least and the most of all people that match, at the certainty of SURE.
