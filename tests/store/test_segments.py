@@ -149,7 +149,7 @@ def people_and_words(database):
 days = st.sampled_from(["2026-11-22", "2026-11-23", "2027-01-01", "2024-02-29"])
 field_lines = st.one_of(
     st.tuples(st.just("town"), st.sampled_from(["is", "is_not"]), st.lists(st.sampled_from(["farrow", "Tarnside", "farrow "]), min_size=1)),
-    st.tuples(st.sampled_from(["first_name", "email", "town"]), st.sampled_from(["contains", "not_contains", "begins"]),
+    st.tuples(st.sampled_from(["first_name", "email", "town"]), st.sampled_from(["contains", "not_contains", "begins", "ends"]),
               st.sampled_from(["zoë", "ZOE", "_", "%", "p1", "50%", "fárrow"])),
     st.tuples(st.just("tier"), st.sampled_from(["is", "is_not"]), st.lists(st.sampled_from(["Single", "Patron"]), min_size=1)),
     st.tuples(st.just("score"), st.sampled_from(["is", "is_not", "more_than", "at_least", "less_than", "at_most"]), st.sampled_from([0, 1, 2.5, 99])),
@@ -187,6 +187,10 @@ mail_lines = st.fixed_dictionaries({
     "what": st.sampled_from(["sent", "delivered", "opened", "clicked", "bounced", "complained", "unsubscribed", "converted"]),
     "times": st.sampled_from([1, 1, 2]), "of": st.sampled_from([{}, {"message": 1}, {"campaign": 2}, {"send": 3}, {"tag": "night"}, {"tag": "free"},
                                                            {"channel": "email"}, {"channel": "sms"}])})
+last_ones = st.integers(1, 3).flatmap(lambda most: st.fixed_dictionaries({
+    "kind": st.just("mail"), "did": st.booleans(), "latest": st.just(most), "times": st.integers(1, most),
+    "what": st.sampled_from(["delivered", "opened", "clicked", "bounced", "converted"]),
+    "of": st.sampled_from([{}, {"message": 1}, {"channel": "sms"}])}))
 clicks = st.fixed_dictionaries({"kind": st.just("mail"), "what": st.just("clicked"), "did": st.booleans(), "of": st.just({"message": 1}),
                                 "link": st.sampled_from([0, 1])})
 others = st.sampled_from([
@@ -199,7 +203,7 @@ others = st.sampled_from([
     *({"kind": "part", "partition": 1, "part": part, "inside": i} for part in ("p", "f", "else") for i in (True, False)),
     *({"kind": "tag", "tag": path, "inside": i} for path in ("free", "free/family", "night", "night/dark") for i in (True, False)),
     {"kind": "share", "percent": 30, "salt": "abc"}, {"kind": "share", "percent": 0.5, "salt": "x1"}])
-leaves = st.one_of(field_lines, event_lines, picked_events, totals, followed, mail_lines, clicks, others)
+leaves = st.one_of(field_lines, event_lines, picked_events, totals, followed, mail_lines, last_ones, clicks, others)
 nodes = st.recursive(leaves, lambda inner: st.fixed_dictionaries({
     "kind": st.just("group"), "match": st.sampled_from(["all", "any", "none", "colleagues"]), "lines": st.lists(inner, max_size=3)}), max_leaves=5)
 

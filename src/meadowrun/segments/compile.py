@@ -233,7 +233,7 @@ class Compiler:
             wanted = self.bind(list(dict.fromkeys(form(v) for v in value)))
             return f"{shown} {'= ANY' if op == 'is' else '<> ALL'}({wanted})" + ("" if op == "is" else f" AND {text} <> ''")
         escaped = form(value).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-        pattern = self.bind(f"{escaped}%" if op == "begins" else f"%{escaped}%")
+        pattern = self.bind(("" if op == "begins" else "%") + escaped + ("" if op == "ends" else "%"))
         return f"{shown} {'NOT ' if op == 'not_contains' else ''}LIKE {pattern} AND {text} <> ''"
 
     def _moments(self, span: Span, column: str, person: str) -> list[str]:
@@ -262,7 +262,7 @@ class Compiler:
         """A query of (contact_id, at): once for each event a line asks for, or for each message its first time."""
         if isinstance(node, EventLine):
             return f"SELECT e.contact_id, e.at FROM events e WHERE {' AND '.join(self._happened(node))}"
-        return f"SELECT x.contact_id, min(x.at) AS at FROM ({self._mailed(node, node.what)}) x GROUP BY x.contact_id, x.send_id"
+        return f"SELECT x.contact_id, min(x.at) AS at FROM ({self._reacted(node)}) x GROUP BY x.contact_id, x.send_id"
 
     def _happened(self, line: EventLine) -> list[str]:
         """What must be true of an event `e` for a line to speak of it."""
@@ -308,8 +308,8 @@ class Compiler:
         return self._typed(kind, detail.op, detail.value, f"(e.details->>{key})", f"e.details->{key}", self.clock.today(), given=True)
 
     def _mail(self, line: MailLine) -> str:
-        sent = self._mailed(line, "sent")
-        source = sent if line.what == "sent" else self._mailed(line, line.what)
+        sent = self._mailed(line, "sent") if line.latest is None else self._last(line, line.latest)
+        source = sent if line.what == "sent" else self._reacted(line)
         found = f"SELECT x.contact_id FROM ({source}) x" + (
             f" GROUP BY x.contact_id HAVING count(DISTINCT x.send_id) >= {line.times}" if line.times > 1 else "")
         if line.did:
@@ -332,6 +332,23 @@ class Compiler:
             return [f"{column} IN (SELECT s.id FROM sends s JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN messages m ON "
                     f"m.id = s.message_id WHERE g.tags && {under} OR m.tags && {under})"]
         return [f"{column} IN (SELECT s.id FROM sends s WHERE s.{kind}_id = {what})"]
+
+    def _reacted(self, line: MailLine) -> str:
+        """A query of (contact_id, send_id, at) of those for whom what the line asks for happened, with the last of what they were sent
+        where only that counts."""
+        source = self._mailed(line, line.what)
+        if line.latest is None:
+            return source
+        return (f"SELECT x.contact_id, x.send_id, x.at FROM ({source}) x JOIN ({self._last(line, line.latest)}) l "
+                "ON l.contact_id = x.contact_id AND l.send_id = x.send_id")
+
+    def _last(self, line: MailLine, most: int) -> str:
+        """A query of (contact_id, send_id, at) of the last so many that each was sent, of those the line is about."""
+        outcomes = ", ".join(f"'{o}'" for o in SENT)
+        where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.send_id")]
+        ranked = ("SELECT d.contact_id, d.send_id, d.at, row_number() OVER (PARTITION BY d.contact_id ORDER BY d.at DESC, d.send_id DESC) AS place "
+                  f"FROM deliveries d WHERE {' AND '.join(where)}")
+        return f"SELECT r.contact_id, r.send_id, r.at FROM ({ranked}) r WHERE r.place <= {int(most)}"
 
     def _mailed(self, line: MailLine, what: str) -> str:
         """A query of (contact_id, send_id, at) of those for whom it happened, within the line's span."""

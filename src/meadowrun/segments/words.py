@@ -117,6 +117,10 @@ def patch(node: Json, slot: str, form: MultiDict[str, str], words: Dictionary) -
     if node["kind"] == "field":
         spec = words.fields[node["field"]]
         return {"value": read_value(spec.type, node.get("op", ""), form, node["id"])}
+    if slot == "span" and node["kind"] == "mail":
+        if form.get("span") == "latest":
+            return {"span": {}, "latest": whole(form.get("latest"), node["id"])}
+        return {"span": _span(form, node["id"]), "latest": None}
     if slot == "span":
         return {"span": _span(form, node["id"])}
     if node["kind"] != "event":
@@ -147,7 +151,7 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
     if kind == "mail":
         if slot == "what":
             what, _, did = form.get("pair", "").partition(":")
-            return {"what": what, "did": did == "yes", "link": None}
+            return {"what": what, "did": did == "yes", "link": None} | ({"latest": None} if what == "sent" else {})
         if slot == "among":
             return {"among": form.get("among")}
         chosen, _, name = form.get("of", "any").partition(":")

@@ -5,7 +5,7 @@
     {"id", "kind": "field", "field", "op", "value", "compare"}
     {"id", "kind": "event", "event", "did", "times": {"op", "n"}, "span": {…}, "where": [{"detail", "op", "value"}],
            "which": "any"|"first"|"latest", "total": {"detail", "op", "value"}, "then": {"event", "did", "days"}}
-    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send"|"tag": N | "channel": "x"}, "link", "times", "span", "among"}
+    {"id", "kind": "mail", "what", "did", "of": {"message"|"campaign"|"send"|"tag": N | "channel": "x"}, "link", "times", "span" or "latest", "among"}
     {"id", "kind": "consent", "topic": N, "state": "agreed"|"refused"|"unasked"[, "channel": "sms"|"push"|"card"]}
     {"id", "kind": "reach", "channel": "email", "can"}
     {"id", "kind": "list", "list": N, "inside"}    {"id", "kind": "segment", "segment": N, "inside"}
@@ -182,7 +182,15 @@ class _Reader:
         link = data.get("link")
         if link is not None and (what != "clicked" or of[0] != "message" or not isinstance(link, int)):
             raise DefinitionError("One link can only be named for clicks in one message.", ident)
-        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, span(member(data, "span", dict, ident), ident), among, off)
+        within = span(member(data, "span", dict, ident), ident)
+        latest = data.get("latest")
+        if latest is not None:
+            if isinstance(latest, bool) or not isinstance(latest, int) or not 1 <= latest <= 1000 or what == "sent" or within != Span():
+                raise DefinitionError("“Of the last so many they were sent” is a whole number from 1 to 1,000, without a span of days.", ident)
+            if times > latest:
+                raise DefinitionError(f"Of the last {latest} there are never {times}.", ident)
+            among = "sent"
+        return MailLine(ident, what, bool(data.get("did", True)), of, link, times, within, among, latest, off)
 
     def _named(self, kind: str, number: Any, ident: str) -> int:
         assert kind in NAMED
@@ -272,7 +280,7 @@ def _content(node: Node) -> dict[str, Any]:
         case MailLine():
             data = {"kind": "mail", "what": node.what, "did": node.did, "of": {} if node.of[0] == "any" else {node.of[0]: node.of[1]},
                     "times": node.times, "span": _dump_span(node.span), "among": node.among}
-            return data | ({"link": node.link} if node.link is not None else {})
+            return data | ({"link": node.link} if node.link is not None else {}) | ({"latest": node.latest} if node.latest else {})
         case ConsentLine():
             data = {"kind": "consent", "topic": node.topic, "state": node.state}
             return data | ({"channel": node.channel} if node.channel != "email" else {})

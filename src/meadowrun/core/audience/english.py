@@ -38,7 +38,7 @@ class Part:
 #: operator → the words between the field and its value, by type where they differ
 OP_WORDS: dict[str, str] = {
     "is": "is", "is_not": "is not", "contains": "contains", "not_contains": "does not contain",
-    "begins": "begins with", "more_than": "is more than", "at_least": "is at least", "less_than": "is less than",
+    "begins": "begins with", "ends": "ends with", "more_than": "is more than", "at_least": "is at least", "less_than": "is less than",
     "at_most": "is at most", "between": "is between",
     "in_next": "is within the next", "in_last": "was within the last", "on": "is", "before": "is before",
     "after": "is after", "yearly_next": "comes round within the next",
@@ -132,8 +132,12 @@ def _mail(node: MailLine, words: Dictionary) -> list[Part]:
     if node.link is not None and isinstance(number, int):
         label = (words.links(number) or {}).get(node.link, f"number {node.link + 1}")
         parts += [Part("text", "the link"), Part("word", f"“{label}”", "of"), Part("text", "of")]
-    parts += [Part("strong", of, "of"), Part("word", span_words(node.span), "span")]
-    if not node.did and node.what != "sent":
+    if node.latest:
+        within = "of the last they were sent" if node.latest == 1 else f"among the last {node.latest} they were sent"
+    else:
+        within = span_words(node.span)
+    parts += [Part("strong", of, "of"), Part("word", within, "span")]
+    if not node.did and node.what != "sent" and not node.latest:
         parts.append(Part("word", "among those it was sent to" if node.among == "sent" else "whether it was sent to them or not", "among"))
     return parts
 

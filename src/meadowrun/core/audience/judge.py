@@ -159,8 +159,8 @@ def _text_holds(op: str, wanted: Any, value: str, form: Callable[[str], str]) ->
     text = form(value)
     if op in ("is", "is_not"):
         return (text in [form(w) for w in wanted]) == (op == "is")
-    if op == "begins":
-        return text.startswith(form(wanted))
+    if op in ("begins", "ends"):
+        return text.startswith(form(wanted)) if op == "begins" else text.endswith(form(wanted))
     return (form(wanted) in text) == (op == "contains")
 
 
@@ -309,7 +309,14 @@ class Judge:
         return count < line.times and (sent or line.among == "everyone")
 
     def of_line(self, line: MailLine, person: Person) -> list[Mail]:
-        """The messages to a person that a line is about, whatever became of them."""
+        """The messages to a person that a line is about, whatever became of them; or the last of them that they were sent."""
+        found = self._named(line, person)
+        if line.latest is None:
+            return found
+        sent = [(m.at, m.send, m) for m in found if m.outcome in SENT and m.at is not None]
+        return [mail for _, _, mail in sorted(sent, key=lambda s: s[:2])[-line.latest:]]
+
+    def _named(self, line: MailLine, person: Person) -> list[Mail]:
         kind, what = line.of
         if kind == "any":
             return list(person.mails)

@@ -86,6 +86,8 @@ class MailLine:
     span: Span = Span()
     #: for "did not": only those who were sent one ("sent"), or everyone
     among: str = "sent"
+    #: only the last so many of these that a person was sent, instead of a span
+    latest: int | None = None
     off: bool = False
 
 

@@ -8,7 +8,7 @@ from meadowrun.core.audience.nodes import Span
 
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
-    "text": ("is", "is_not", "contains", "not_contains", "begins"),
+    "text": ("is", "is_not", "contains", "not_contains", "begins", "ends"),
     "number": ("is", "is_not", "more_than", "at_least", "less_than", "at_most", "between"),
     "date": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month"),
     "datetime": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month", "hours"),

@@ -45,7 +45,8 @@ def schema(address: str) -> Json:
                 "event": {"type": "string"}, "did": {"type": "boolean"}, "days": {"type": "integer", "minimum": 1, "maximum": 3650}}}}),
         _line("mail", ["what"], {
             "what": {"enum": list(MAIL)}, "did": {"type": "boolean", "default": True}, "span": _SPAN, "among": {"enum": ["sent", "everyone"]},
-            "times": {"type": "integer", "minimum": 1, "maximum": 1000}, "link": {"type": "integer", "minimum": 0},
+            "times": {"type": "integer", "minimum": 1, "maximum": 1000},
+            "latest": {"type": "integer", "minimum": 1, "maximum": 1000}, "link": {"type": "integer", "minimum": 0},
             "of": {"type": "object", "maxProperties": 1, "additionalProperties": False, "properties": {
                 "message": _NUMBER, "campaign": _NUMBER, "send": _NUMBER, "tag": _TAG,
                 "channel": {"enum": list(CHANNEL_WORDS)}}}}),
