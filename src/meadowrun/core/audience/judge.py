@@ -241,8 +241,8 @@ class Judge:
         return node.part == "else"
 
     def fitting(self, line: EventLine, person: Person, spanned: bool = True) -> list[Happening]:
-        """A person's events that a line is about, in order of time; within its span unless told otherwise."""
-        first, until = span_moments(line.span, self.clock, person.zone) if spanned else (None, None)
+        """A person's events that a line is about, in order of time; within its span, or at any time up to now."""
+        first, until = span_moments(line.span if spanned else Span(), self.clock, person.zone)
         spec, today = self.words.events[line.event], self.clock.today()
         found = []
         for happening in sorted(person.events, key=lambda h: h.at):
