@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
-from meadowrun.core.audience.said import easter
+from meadowrun.core.audience.when import easter
 
 TODAY = dt.date(2026, 11, 23)
 WORDS = Dictionary.of(
@@ -113,7 +113,7 @@ def test_any_words_give_lines_that_can_be_taken(words):
     ("was sent something in the last 30 days", "who was sent any message in the last 30 days"),
     ("bought a ticket last Christmas", "who bought a ticket at least once from 24 Dec 2025 to 26 Dec 2025"),
     ("bought a ticket since Easter", "who bought a ticket at least once since 3 Apr 2026"),
-    ("visited on Halloween", "who visited the dome at least once from 31 Oct 2026 to 31 Oct 2026"),
+    ("visited on Halloween", "who visited the dome at least once on 31 Oct 2026"),
     ("did not visit since New Year’s Day", "who did not visit the dome since 1 Jan 2026")])
 def test_negations_lists_ranges_and_holidays(text, first):
     readings = typed.read(text, WORDS, TODAY)
@@ -121,8 +121,8 @@ def test_negations_lists_ranges_and_holidays(text, first):
 
 
 @pytest.mark.parametrize(("text", "unused"), [
-    ("bought a ticket for the Moon Festival", {"moon", "festival"}), ("donated last summer", {"last", "summer"}),
-    ("last visited before June", {"last"}), ("first bought a ticket in 2025", {"first"}), ("patrons of the opera", {"opera"})])
+    ("bought a ticket for the Moon Festival", {"moon", "festival"}), ("visited on a Saturday", {"saturday"}), ("visited often", {"often"}),
+    ("patrons in the last 30 days", {"last", "30", "days"}), ("patrons of the opera", {"opera"})])
 def test_a_reading_says_which_words_it_makes_nothing_of(text, unused):
     assert set(typed.read(text, WORDS, TODAY)[0].unused) == unused
 

@@ -36,6 +36,8 @@ class Part:
 
 
 #: operator → the words between the field and its value, by type where they differ
+_NO_DAYS = {"ago": ("lies", "in the past"), "ahead": ("lies", "ahead"), "in_next": ("is", "today"), "in_last": ("is", "today"),
+            "yearly_next": ("comes round", "today"), "yearly_last": ("comes round", "today")}
 OP_WORDS: dict[str, str] = {
     "is": "is", "is_not": "is not", "contains": "contains", "not_contains": "does not contain",
     "begins": "begins with", "ends": "ends with", "more_than": "is more than", "at_least": "is at least", "less_than": "is less than",
@@ -73,7 +75,7 @@ def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -
             whose = "whose company’s" if spec.owner == "company" else "whose"
             label = spec.label.removeprefix("company’s ")
             parts = [Part("text", f"anyone {whose}" if out else whose), Part("strong", label, "field"),
-                     Part("word", OP_WORDS[node.op], "op"), *_value(spec.type, node.op, node.value, "value")]
+                     *_compared(spec.type, node.op, node.value)]
             return [*parts, Part("word", COMPARE_WORDS[node.compare], "compare")] if node.compare != "letters" else parts
         case EventLine():
             return [who, *_event(node, words)]
@@ -167,6 +169,8 @@ def times(line: EventLine) -> str:
 def span_words(span: Span) -> str:
     if span.last is not None:
         return "today" if span.last == 0 else f"in the last {wording.count_of(span.last, 'day')}"
+    if span.first and span.first == span.until:
+        return f"on {wording.day(span.first)}"
     if span.first and span.until:
         return f"from {wording.day(span.first)} to {wording.day(span.until)}"
     if span.first:
@@ -184,6 +188,14 @@ def _detail(detail: Detail, index: int, line: EventLine, words: Dictionary) -> l
     return [Part("text", "with" if index == 0 else "and"), Part("strong", spec.label, slot),
             Part("word", OP_WORDS[detail.op].removeprefix("is ") or "is", slot),
             *_value(spec.type, detail.op, detail.value, slot)]
+
+
+def _compared(kind: str, op: str, value: Any) -> list[Part]:
+    """A comparison and its value; no days at all are said as what they mean."""
+    if value == 0 and op in _NO_DAYS:
+        verb, meaning = _NO_DAYS[op]
+        return [Part("word", verb, "op"), Part("word", meaning, "value")]
+    return [Part("word", OP_WORDS[op], "op"), *_value(kind, op, value, "value")]
 
 
 def _value(kind: str, op: str, value: Any, slot: str) -> list[Part]:
