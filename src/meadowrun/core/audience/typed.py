@@ -14,7 +14,7 @@ from meadowrun.core.wording import fold
 
 MOST = 6
 #: Parts that a sentence is taken apart into at most, and words it may have for that.
-_PARTS, _WORDS = 4, 24
+_PARTS, _WORDS = 5, 32
 _BUT_NOT = re.compile(r",? (?:but|and|or) (?:not|never|no|without|did ?n.?t|has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
 #: What joins a part to the one before it.
 _JOIN = re.compile(r"^(?:,\s*)?(and|but|or|who|whose|that|then)\b[\s,]*(?:(?:and|but|who|whose|that|then|also|again|even)\b\s*)*|^,\s*",
