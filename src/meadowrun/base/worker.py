@@ -15,7 +15,8 @@ from meadowrun.base.settings import Settings
 
 #: Modules that register tasks.
 TASK_MODULES = ("meadowrun.imports.jobs", "meadowrun.sends.jobs", "meadowrun.sends.sweep", "meadowrun.results.jobs",
-                "meadowrun.segments.jobs", "meadowrun.scores.jobs", "meadowrun.people.jobs", "meadowrun.village.jobs")
+                "meadowrun.segments.jobs", "meadowrun.scores.jobs", "meadowrun.people.jobs", "meadowrun.shell.jobs",
+                "meadowrun.village.jobs")
 
 
 def load_tasks() -> None:

@@ -21,6 +21,7 @@ from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
 from meadowrun.messages import asking, queries
 from meadowrun.messages.models import Draft, Edition, Message, Review
+from meadowrun.shell.telling import named, tell
 
 #: Saves of one person share a draft for so long, and while they do not pause for so long: drafts are steps worth going back to.
 SAME_DRAFT, PAUSE = dt.timedelta(minutes=3), dt.timedelta(minutes=1)
@@ -195,6 +196,9 @@ def ask_review(session: orm.Session, actor: Actor, now: dt.datetime, message: Me
                     asked_by=actor.name, asked_at=now, state="asked")
     session.add(review)
     session.flush()
+    tell(session, now, reviewer_id, f"review:{review.id}", f"{actor.name} asks you to read “{message.name}”",
+         f"Draft {message.draft} of “{message.name}” waits for your answer: approve it, or send it back with a word why.",
+         f"/messages/{message.id}/review")
     audit.record(session, actor, now, "asked for a review of", "message", message.id, message.name, draft=message.draft)
     return review
 
@@ -217,5 +221,9 @@ def answer_review(session: orm.Session, actor: Actor, now: dt.datetime, message:
     review.state, review.note, review.answered_at = "approved" if approve else "sent_back", note.strip(), now
     if approve:
         make_edition(session, actor, now, message, public_url, approved_by=actor.name, document=draft.document)
+    said = "approved" if approve else "sent back"
+    tell(session, now, named(session, review.asked_by), f"answer:{review.id}", f"{actor.name} {said} “{message.name}”",
+         f"Draft {review.draft} of “{message.name}” was {said}." + (f"\n\n{review.note}" if review.note else ""),
+         f"/messages/{message.id}/review")
     audit.record(session, actor, now, "approved" if approve else "sent back", "message", message.id, message.name,
                  draft=review.draft)

@@ -58,6 +58,14 @@ def password() -> object:
     return flask.render_template("password.html", problem=None)
 
 
+@pages.post("/password/told")
+def told() -> object:
+    """Whether one wishes to be told by email what waits for one."""
+    user = flask.g.user
+    user.told = flask.request.form.get("told") == "yes"
+    return done("colleagues.password", f"What waits for you is told to {user.email}." if user.told else "You are told nothing by email.")
+
+
 @pages.post("/password")
 def change_password() -> object:
     form = flask.request.form

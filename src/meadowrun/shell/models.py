@@ -22,6 +22,8 @@ class User(Base):
         "role IN ('viewer', 'author', 'approver', 'admin')", name="role"))
     active: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     created_at: orm.Mapped[dt.datetime]
+    #: wishes to be told by email what waits for them
+    told: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
 
 
 class SignIn(Base):
