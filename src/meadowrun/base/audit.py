@@ -41,9 +41,58 @@ class AuditRow(Base):
     __table_args__ = (sa.Index("ix_audit_object", "object_kind", "object_id", "at"),)
 
 
+#: What is said of an object → the table whose changed columns go with it, from what to what.
+_TABLES = {"campaign": "campaigns", "company": "companies", "feed": "feeds", "house style": "house_style", "list": "lists", "message": "messages",
+           "partition": "partitions", "score": "scores", "segment": "segments", "sender": "senders", "tag": "tags", "topic": "topics",
+           "user": "users"}
+#: Columns that follow from others, that are shown elsewhere, or that nobody may read.
+_UNSAID = {"changed_at", "updated_at", "changed_by", "version", "draft", "document", "definition", "size", "sized_at", "sizes", "name_key",
+           "search_key", "password_hash", "tags", "parts", "headers", "newest", "fetched_at"}
+_CHANGED = "changed by whom"
+
+
+@sa.event.listens_for(orm.Session, "before_flush")
+def _remember(session: orm.Session, _context: Any, _instances: Any) -> None:
+    """Keeps, for this transaction, what each row that a person may be told about was before it was changed."""
+    for row in session.dirty:
+        if row.__tablename__ in _TABLES.values():
+            state = sa.inspect(row)
+            kept = session.info.setdefault(_CHANGED, {}).setdefault((row.__tablename__, state.identity[0]), {})
+            for column in state.mapper.column_attrs:
+                history = state.attrs[column.key].history
+                if history.deleted and column.key not in _UNSAID:
+                    kept[column.key] = (kept.get(column.key, (history.deleted[0],))[0], state.attrs[column.key].value)
+
+
+@sa.event.listens_for(orm.Session, "after_commit")
+@sa.event.listens_for(orm.Session, "after_rollback")
+def _forget(session: orm.Session) -> None:
+    session.info.pop(_CHANGED, None)
+
+
+def _changes(session: orm.Session, kind: str, object_id: int | None) -> dict[str, dict[str, Any]]:
+    """What this transaction changed of an object; of what holds several values by name, each by its name."""
+    if kind not in _TABLES:
+        return {}
+    session.flush()
+    before: dict[str, Any] = {}
+    after: dict[str, Any] = {}
+    for name, (was, now) in session.info.get(_CHANGED, {}).get((_TABLES[kind], object_id), {}).items():
+        if isinstance(was, dict) and isinstance(now, dict):
+            before |= was
+            after |= dict.fromkeys(was) | now
+        else:
+            before[name], after[name] = was, now
+    return from_to(before, after)
+
+
 def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind: str, object_id: int | None,
            name: str, /, **detail: Any) -> None:
-    """Writes down that `actor` did something to an object, in the same transaction as the change itself; a detail may have any name."""
+    """Writes down that `actor` did something to an object, in the same transaction as the change itself; a detail may have any name.
+
+    What changed of the object, from what to what, goes with it by itself.
+    """
+    detail |= _changes(session, kind, object_id)
     session.add(AuditRow(at=now, user_id=actor.user_id, who=actor.name, did=did, object_kind=kind,
                          object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))
 

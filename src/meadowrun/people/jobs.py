@@ -19,7 +19,7 @@ def expire() -> None:
 SAMPLE_AGAIN = dt.timedelta(hours=1)
 
 
-@jobs.task("people.doubles", "upkeep", every="0 15,45 * * * *")
+@jobs.task("people.doubles", "upkeep", every="*/15 * * * * 30")
 def search_doubles() -> None:
     """In a large world, has the likely doubles ready."""
     with context().database.session() as session:

@@ -11,6 +11,7 @@ from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience import english
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.keeping import make_list, work_out_again
@@ -32,6 +33,7 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
         definition = d.dump(d.parse(data, words, (segment.id,) if segment else ()))
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
+    before = _aloud(segment, words, now) if segment else None
     taken = session.scalar(sa.select(Segment).where(Segment.name == name))
     if taken is not None and taken is not segment:
         raise Conflict(f"There is a segment called “{name}” already. Choose another name.")
@@ -49,8 +51,16 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
     session.flush()
     session.add(SegmentVersion(segment_id=segment.id, version=segment.version, name=name, definition=definition,
                                at=now, by=actor.name))
-    audit.record(session, actor, now, "saved", "segment", segment.id, name, version=segment.version)
+    reads = audit.from_to({"reads": before}, {"reads": english.read_aloud(d.parse(definition, words), words, now.date())})
+    audit.record(session, actor, now, "saved", "segment", segment.id, name, version=segment.version, **reads)
     return segment
+
+
+def _aloud(segment: Segment, words: Dictionary, now: dt.datetime) -> str | None:
+    try:
+        return english.read_aloud(d.parse(segment.definition, words), words, now.date())
+    except d.DefinitionError:
+        return None
 
 
 def usable(segment: Segment, words: Dictionary) -> Definition:

@@ -32,7 +32,7 @@ def refresh_due() -> None:
                 refresh(session, segment, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
 
 
-@jobs.task("segments.totals", "upkeep", every="0 */30 * * * *")
+@jobs.task("segments.totals", "upkeep", every="*/15 * * * * 0")
 def count_everyone() -> None:
     """In a large world, has the counts of everyone ready that profiles are compared with."""
     with context().database.session() as session:
