@@ -3,6 +3,7 @@
 import csv
 import datetime as dt
 import io
+import re
 
 import openpyxl
 import pytest
@@ -118,9 +119,14 @@ class TestSheet:
         with database.session() as session:
             version = session.get_one(Send, ready).version
         assert web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "B"}).status_code == 303
-        assert web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "C"}).status_code == 409
+        late = web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "C"})
+        assert late.status_code == 409 and "Make my change all the same" in late.text and "Leave it as it is" in late.text
+        # Its change goes with it, for the sheet as it is now.
+        fields = dict(re.findall(r'<input type="hidden" name="(version|name)" value="([^"]*)">', late.text))
+        assert fields == {"version": str(version + 1), "name": "C"}
+        assert web.post(f"/sends/{ready}/word/name", data=fields).status_code == 303
         with database.session() as session:
-            assert session.get_one(Send, ready).name == "B"
+            assert session.get_one(Send, ready).name == "C"
 
     def test_what_stands_in_the_way(self, web, ready, database, still):
         word(web, ready, "in", database)

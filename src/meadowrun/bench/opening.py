@@ -14,7 +14,9 @@ from flask.testing import FlaskClient
 from werkzeug.routing import Map, Rule
 
 from meadowrun.base import clock, jobs, kept
+from meadowrun.base.db import Database
 from meadowrun.base.logs import configure
+from meadowrun.base.settings import Settings
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.segments import sets
 
@@ -40,9 +42,10 @@ class Opening:
     exact: float
 
 
-def _signed_in(world: World) -> tuple[flask.Flask, FlaskClient]:
+def signed_in(settings: Settings, database: Database) -> tuple[flask.Flask, FlaskClient]:
+    """The application of a demo world, and a client that is signed in to it."""
     from meadowrun.shell.app import create_app
-    app = create_app(world.settings, world.database)
+    app = create_app(settings, database)
     app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()
     answer = client.post("/sign-in", data={"email": "ida@farrowhill.example", "password": "clear-night-sky"})
@@ -50,9 +53,9 @@ def _signed_in(world: World) -> tuple[flask.Flask, FlaskClient]:
     return app, client
 
 
-def addresses(world: World) -> dict[str, str]:
-    """rule → an address of it, for every rule that a link from somewhere leads to."""
-    app, client = _signed_in(world)
+def addresses(settings: Settings, database: Database) -> dict[str, str]:
+    """rule → an address of it, for every page of a demo world that a person can open."""
+    app, client = signed_in(settings, database)
     rules: Map = app.url_map
     adapter = rules.bind("127.0.0.1")
     found: dict[str, str] = {}
@@ -110,7 +113,7 @@ def opened(client: FlaskClient, path: str) -> Opening:
 def pages(world: World) -> Iterator[Measurement]:
     """First openings of every page, with what the worker keeps ready and nothing else; and the time until all of it is exact."""
     configure("WARNING")
-    paths = addresses(world)
+    paths = addresses(world.settings, world.database)
     with world.database.session() as session:
         session.execute(sa.text("TRUNCATE kept_sets, kept_answers, later_pages"))
     for name in ("people.sample", "people.doubles", "segments.totals", "segments.refresh", "segments.renew"):
@@ -120,7 +123,7 @@ def pages(world: World) -> Iterator[Measurement]:
     # The worker ran just now; a person comes some minutes later.
     with world.database.session() as session:
         session.execute(sa.text("UPDATE kept_sets SET as_of = as_of - interval '5 minutes'"))
-    _, client = _signed_in(world)
+    _, client = signed_in(world.settings, world.database)
     every = [*paths.values(), *(path for path in _TYPED if path not in paths.values())]
     found = sorted((opened(client, path) for path in every), key=lambda o: o.first)
     large = world.scale > 100_000

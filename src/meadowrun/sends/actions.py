@@ -46,7 +46,7 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     if send.state not in EDITABLE:
         raise Conflict("This send has started; its sheet can no longer be changed.")
     if send.version != based_on:
-        raise Conflict("Somebody changed this send while you were editing it. Reload to see it, then change it again.")
+        raise Conflict("Somebody changed this send while you were editing it. Here it is as it stands now, without your change.", send.version)
     channel = channel_of(session, send)
     before = {name: getattr(send, name) for name in changed}
     for name, value in changed.items():

@@ -41,6 +41,8 @@ from meadowrun.shell.request import actor, db, done, integer, needs, not_done, n
 from meadowrun.tracking.models import EventKind
 from meadowrun.tracking.queries import event_kind
 
+#: In an email that is only looked at, instead of the picture that would count an opening.
+NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="
 pages = flask.Blueprint("sends", __name__)
 #: so many people must have got a send before its success counts as usual
 LEAST_USUAL = 50
@@ -58,7 +60,8 @@ def show(ident: int) -> object:
     return sheet(send, None)
 
 
-def sheet(send: Send, problem: MeadowrunError | None) -> str:
+def sheet(send: Send, problem: MeadowrunError | None, mine: list[tuple[str, str]] | None = None) -> str:
+    """The page of a send that has not gone; `mine` is a change that was refused because somebody else made one, to be made all the same."""
     estimate, as_of, trouble = None, now(), ""
     try:
         estimate, as_of = queries.kept_estimate(db(), send, words(), now(), zone(), fresh=problem is not None)
@@ -71,7 +74,7 @@ def sheet(send: Send, problem: MeadowrunError | None) -> str:
     message = db().get(Message, send.message_id) if send.message_id else None
     return flask.render_template(
         "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
-        trouble=trouble, findings=findings, problem=problem, three=three, as_of=as_of, **_spoken(send),
+        trouble=trouble, findings=findings, problem=problem, mine=mine, three=three, as_of=as_of, **_spoken(send),
         message=message, state=state_to_send(db(), message, send.takes) if message else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
         topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
@@ -321,7 +324,7 @@ def mail_html(ident: int, contact: int) -> object:
         flask.abort(404)
     edition = db().get_one(Edition, queries.send(db(), ident).edition_id)
     # Looking at it here is no opening and no click: our own addresses lead nowhere from this frame.
-    html = _page(exact, edition.document).replace(f"{settings().public_url}/o/", "about:blank#").replace(
+    html = _page(exact, edition.document).replace(f"{settings().public_url}/o/", f"{NO_PICTURE}#").replace(
         f"{settings().public_url}/c/", "about:blank#").replace(f"{settings().public_url}/u/", "about:blank#")
     return in_frame(html)
 

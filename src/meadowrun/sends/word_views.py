@@ -7,7 +7,7 @@ from typing import Any
 import flask
 
 from meadowrun.base.db import found as found_row
-from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.content.channels import CHANNELS
@@ -61,7 +61,10 @@ def answer(ident: int, slot: str) -> object:
                        _values(send, slot))
     except MeadowrunError as problem:
         db().rollback()
-        return sheet(queries.send(db(), ident), problem), problem.status
+        # Of two who changed it, the later may still have it their way.
+        mine = [pair for pair in flask.request.form.items(multi=True) if pair[0] not in ("csrf_token", "version")]
+        newest = isinstance(problem, Conflict) and problem.newest
+        return sheet(queries.send(db(), ident), problem, mine if newest else None), problem.status
     return done("sends.show", ident=ident)
 
 
