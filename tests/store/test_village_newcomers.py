@@ -1,12 +1,17 @@
 """Whoever is brought into the demo later gets mail like the others, and reacts to it; colleagues who get a proof do not."""
 
+import dataclasses
 import email.message
 import email.policy
 
 import pytest
 
+from meadowrun.base import clock, jobs
+from meadowrun.village import jobs as village_jobs
 from meadowrun.village.post import take
 from meadowrun.village.store import Resident, Store
+from tests.conftest import NOW
+from tests.store.people import add
 
 KEEN = Resident("ann@tarn.example", "takes", 1.0, 1.0, 0.0, 0.0, 0.0, False, 9)
 
@@ -51,3 +56,29 @@ def test_nobody_moves_into_a_village_of_nobody(tmp_path):
     take(store, "new@mail.example", mail(3, List_Unsubscribe="<http://hill.example/u/abc>"), "")
     assert store.resident("new@mail.example") is None
     store.close()
+
+
+def test_somebody_new_gets_texts_and_comes_by_like_the_others(village):
+    village.take_in([("7", "New@mail.example", "+447700900123"), ("9", "", "+447700900124")])
+    assert village.last_known() == 9
+    assert village.resident_of("7") == Resident("new@mail.example", "takes", 1.0, 1.0, 0.0, 0.0, 0.0, False, 9)
+    assert village.resident_of("9").opens == 1.0, "who has only a telephone has habits, too"
+    # Told twice is no change.
+    village.take_in([("7", "new@mail.example", "+447700900123")])
+    assert len(village.rows("SELECT 1 FROM known_as")) == 2
+
+
+def test_whoever_was_brought_in_since_is_told_to_the_village(database, settings, monkeypatch):
+    told = []
+
+    def village(path, data):
+        told.extend(data["people"])
+        return {"known": max([1, *(person[0] for person in data["people"])])}
+    monkeypatch.setattr(village_jobs, "_village", village)
+    monkeypatch.setattr(village_jobs, "_NEW", village_jobs._NEW.replace("LIMIT 500", "LIMIT 2"))
+    jobs.set_context(jobs.Context(database, dataclasses.replace(settings, village_url="http://127.0.0.1:9")))
+    with clock.at(NOW), database.session() as session:
+        for number in range(1, 6):
+            add(session, NOW, f"P{number}@mail.example", phone="+44 7700 900 123" if number == 2 else None)
+    jobs.run_here("village.newcomers")
+    assert [person[0] for person in told] == [2, 3, 4, 5] and told[0] == (2, "p2@mail.example", "+447700900123")

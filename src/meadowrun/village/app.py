@@ -114,6 +114,14 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
         data = flask.request.get_json()
         return flask.jsonify(left=life.live(float(data["since"]), float(data["until"]), int(data.get("most", 300))))
 
+    @app.post("/newcomers")
+    def newcomers() -> Any:
+        """Takes in people who were brought into the application since, as (number, address, telephone); and says up to which number
+        everybody is known."""
+        people = [(str(number), str(address), str(phone)) for number, address, phone in flask.request.get_json()["people"]]
+        store.take_in(people)
+        return flask.jsonify(known=store.last_known())
+
     @app.get("/healthz")
     def health() -> Any:
         return flask.jsonify(ok=True, instance=instance)

@@ -13,6 +13,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.db import ensure_months
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
+from meadowrun.people.queries import NUMBER
 from meadowrun.sends.models import Send
 
 STEPS = {"hour": dt.timedelta(hours=1), "day": dt.timedelta(days=1), "week": dt.timedelta(days=7)}
@@ -96,3 +97,26 @@ def _wait_for_sends() -> None:
         if not busy:
             return
         time.sleep(0.4)
+
+
+#: Newcomers told to the village at once.
+_NEWCOMERS = 500
+_NEW = f"""SELECT c.id, coalesce(c.email_key, ''), coalesce({NUMBER}, '') FROM contacts c
+WHERE c.id > :known AND (c.email_key IS NOT NULL OR c.phone IS NOT NULL) ORDER BY c.id LIMIT {_NEWCOMERS}"""
+
+
+@jobs.task("village.newcomers", "upkeep", every="* * * * * */20")
+def tell_newcomers() -> None:
+    """In the demo, the village takes in whoever was imported or added since: they get texts and cards like the others."""
+    if not context().settings.village_url:
+        return
+    people: list[tuple[int, str, str]] = []
+    try:
+        while True:
+            known = _village("/newcomers", {"people": people})["known"]
+            with context().database.session() as session:
+                people = [(row[0], row[1], row[2]) for row in session.execute(sa.text(_NEW), {"known": known})]
+            if not people:
+                return
+    except OSError as problem:
+        log.warning("the village does not answer", problem=str(problem))

@@ -90,6 +90,18 @@ class Store:
             self._connection.executemany("INSERT OR REPLACE INTO known_as VALUES (?, ?, ?)", people)
             self._connection.execute("COMMIT")
 
+    def take_in(self, people: Iterable[tuple[str, str, str]]) -> None:
+        """Introduces newcomers; who has an address, or only a telephone, moves in with the habits of one who lives here."""
+        for contact, address, phone in people:
+            name = address or f"{contact}@newcomers.example"
+            self.introduce([(contact, name.lower(), phone)])
+            if self.resident(name) is None:
+                self.moves_in(name)
+
+    def last_known(self) -> int:
+        """The largest number of a contact who is known; 0 before anybody is."""
+        return int(self.rows("SELECT coalesce(max(CAST(contact AS INTEGER)), 0) AS last FROM known_as")[0]["last"])
+
     def mark(self, name: str) -> float:
         """How far something has got; 0 at first."""
         found = self.rows("SELECT value FROM marks WHERE name = ?", name)
