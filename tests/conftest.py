@@ -18,10 +18,16 @@ from meadowrun.base.testing import TEMPLATE
 from meadowrun.base.worker import load_tasks
 from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
+from tests.long_runs import LongRuns
 from tests.luck import tries
 
 hypotheses.register_profile("ours", tries())
 hypotheses.load_profile("ours")
+
+
+def pytest_configure(config):
+    config.pluginmanager.register(LongRuns())
+
 
 NOW = dt.datetime(2026, 11, 23, 14, 0, tzinfo=dt.UTC)
 
