@@ -9,6 +9,8 @@ LARGE = 200_000
 _ABOUT = "SELECT reltuples FROM pg_class WHERE oid = 'contacts'::regclass"
 
 
-def is_large(session: orm.Session | sa.Connection) -> bool:
-    """Whether this world is large."""
-    return bool(session.scalar(sa.text(_ABOUT)) > LARGE)
+def is_large(session: orm.Session) -> bool:
+    """Whether this world is large; asked once a session."""
+    if "about" not in session.info:
+        session.info["about"] = session.scalar(sa.text(_ABOUT))
+    return bool(session.info["about"] > LARGE)
