@@ -133,6 +133,16 @@ class TestEdit:
                     data, _ = edit.apply(data, {"do": "set", "id": ident, "patch": {"op": op}}, WORDS)
                     d.parse(data, WORDS)
 
+    def test_lines_that_all_hold_stand_below_each_other(self):
+        two = {"kind": "group", "match": "all", "lines": [{"kind": "event", "event": "bought"}, {"kind": "event", "event": "bought", "did": False}]}
+        new, ident = edit.apply({"lines": []}, {"do": "add", "line": two}, WORDS)
+        assert [line["kind"] for line in new["lines"]] == ["event", "event"] and new["lines"][0]["id"] == ident
+        # Either of two stays together; and so do two that are left out.
+        new, _ = edit.apply({"lines": []}, {"do": "add", "line": two | {"match": "any"}}, WORDS)
+        assert [line["kind"] for line in new["lines"]] == ["group"]
+        new, _ = edit.apply({"lines": []}, {"do": "add", "line": two, "out": True}, WORDS)
+        assert new["lines"][0]["match"] == "none" and new["lines"][0]["lines"][0]["match"] == "all"
+
     def test_leaving_people_out_and_taking_the_line_away_again(self):
         new, ident = edit.apply(self.start(), {"do": "add", "about": "event:bought", "out": True}, WORDS)
         assert new["lines"][2]["match"] == "none"

@@ -124,8 +124,12 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
             if change.get("out"):
                 lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
                 return data, str(node["id"])
-        lines.append(node)
-        return data, str(node["id"])
+        # Several lines that must all hold stand better below each other than in a group of their own, where all must hold as well.
+        together = not into or holder[index].get("match") in ("all", "colleagues")
+        added = node["lines"] if verb == "add" and node.get("kind") == "group" and node.get("match") == "all" and node.get("lines") \
+            and together else [node]
+        lines += added
+        return data, str(added[0]["id"])
     lines, index = find(data, str(change.get("id")))
     node = lines[index]
     if verb == "become":

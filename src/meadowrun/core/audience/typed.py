@@ -15,6 +15,8 @@ from meadowrun.core.wording import fold
 MOST = 6
 #: Parts that a sentence is taken apart into at most, and words it may have for that.
 _PARTS, _WORDS = 5, 32
+#: Words that another reading may leave out.
+_FEW = 2
 _BUT_NOT = re.compile(r",? (?:but|and|or) (?:not|never|no|without|did ?n.?t|has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
 #: What joins a part to the one before it.
 _JOIN = re.compile(r"^(?:,\s*)?(and|but|or|who|whose|that|then)\b[\s,]*(?:(?:and|but|who|whose|that|then|also|again|even)\b\s*)*|^,\s*",
@@ -38,13 +40,19 @@ def read(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
         return [followed]
     whole = readings(text, words, today)
     if any(not reading.unused for reading in whole):
-        return sorted(whole, key=lambda reading: len(reading.unused))[:MOST]
+        return _likely(whole)
     joined = _Parts(words, today).joined(text)
     if joined is None and (found := _BUT_NOT.search(text)):
         # What is said after it must not turn round what was said before.
         left = tuple(w for w in re.findall(r"[^\W_]+", fold(text[found.start():])) if w not in FILLER)
         whole = [dataclasses.replace(r, unused=(*r.unused, *left)) for r in readings(text[:found.start()], words, today)]
-    return ([joined] if joined else []) + sorted(whole, key=lambda reading: len(reading.unused))[:MOST]
+    return _likely(([joined] if joined else []) + whole)
+
+
+def _likely(found: list[Reading]) -> list[Reading]:
+    """The readings that use most words first. Beside one that uses all, what leaves many out is no help."""
+    most = _FEW if any(not reading.unused for reading in found) else _WORDS
+    return [reading for reading in sorted(found, key=lambda reading: len(reading.unused)) if len(reading.unused) <= most][:MOST]
 
 
 def _followed(text: str, words: Dictionary, today: dt.date) -> Reading | None:
