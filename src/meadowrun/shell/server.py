@@ -1,32 +1,173 @@
-"""The web server process."""
+"""The web server: a few processes on one socket, each of which reads a request whole before a thread is taken for it.
 
+So whoever sends slowly, or never to the end, holds nothing but a connection; and what is too large for its address is refused
+when it is announced, before it is read.
+"""
+
+import contextlib
+import ctypes
+import os
+import re
+import signal
+import socket
+import sys
+import time
+from types import FrameType
 from typing import Any
 
-import flask
-import gunicorn.app.base
+import waitress.server
+from waitress.channel import HTTPChannel
+from waitress.parser import HTTPRequestParser
+from waitress.utilities import RequestEntityTooLarge
 
 from meadowrun.base import memory
-from meadowrun.base.logs import configure
+from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
-from meadowrun.shell.app import create_app
+from meadowrun.shell.app import MOST_BYTES, create_app
+
+#: Requests that a process works on side by side, and connections that it keeps open.
+THREADS, CONNECTIONS = 8, 1000
+#: Seconds for a request to come in whole once it has begun; for its headers and body to go on; and bytes of headers.
+WHOLE, SILENT, MOST_HEADERS = 60.0, 20, 32_768
+#: Addresses that take more than others → bytes: only from whoever shows a sign-in or a key.
+_LARGE = [(re.compile(pattern), size) for pattern, size in (
+    (r"/imports/new\Z|/api/v1/imports\Z", MOST_BYTES), (r"/files\b|/api/v1/", 32_000_000), (r"/(messages|segments|partitions|imports)\b", 8_000_000))]
+#: What everybody may send: for signing in, tracking, leaving, and what gateways and websites tell.
+_SMALL, _USUAL = 262_144, 4_000_000
+#: Seconds to come to an end when told to stop.
+_GRACE = 5.0
+_PR_SET_PDEATHSIG = 1
 
 
-class _Server(gunicorn.app.base.BaseApplication):
-    def __init__(self, settings: Settings, options: dict[str, Any]):
-        self.options, self.settings = options, settings
-        super().__init__()
+def most_bytes(path: str, known: bool) -> int:
+    """The largest body that an address takes, in bytes; `known` is whether a sign-in or a key came along."""
+    if not known:
+        return _SMALL
+    return next((size for pattern, size in _LARGE if pattern.match(path)), _USUAL)
 
-    def load_config(self) -> None:
-        for name, value in self.options.items():
-            self.cfg.set(name, value)
 
-    def load(self) -> flask.Flask:
-        return create_app(self.settings)
+class _Request(HTTPRequestParser):
+    """A request on its way in, held to the size that its address takes."""
+
+    began = 0.0
+
+    def received(self, data: bytes) -> int:
+        self.began = self.began or time.time()
+        taken: int = super().received(data)
+        if self.headers_finished and not self.error and max(self.content_length, self.body_bytes_received) > (most := self._most()):
+            self.error = RequestEntityTooLarge(f"This address takes at most {most:,} bytes at once.")
+            self.completed = True
+        return taken
+
+    def _most(self) -> int:
+        known = "AUTHORIZATION" in self.headers or "meadowrun_in=" in self.headers.get("COOKIE", "")
+        return most_bytes(getattr(self, "path", "/"), known)
+
+
+class _Channel(HTTPChannel):  # type: ignore[misc]
+    parser_class = _Request
+
+
+def _mortal(server: Any) -> None:
+    """Ends connections whose request does not come in whole in its time, besides those that are silent."""
+    usual = server.maintenance
+
+    def maintenance(now: float) -> None:
+        usual(now)
+        for channel in server.active_channels.values():
+            request = channel.request
+            if request is not None and request.began and request.began < now - WHOLE:
+                channel.will_close = True
+    server.maintenance = maintenance
+
+
+def _listening(host: str, port: int, fd: int | None) -> socket.socket:
+    if fd is not None:
+        return socket.socket(fileno=fd)
+    made = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
+    made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    made.bind((host, port))
+    made.listen(1024)
+    return made
 
 
 def serve(settings: Settings, host: str, port: int, processes: int, fd: int | None = None) -> None:
-    """Serves until told to stop, on an address or on a socket that listens there already."""
+    """Serves until told to stop, on an address or on a socket that listens there already. A process that ends is begun again."""
     configure(settings.log_level)
-    _Server(settings, {"bind": f"{host}:{port}" if fd is None else f"fd://{fd}", "workers": processes, "threads": 8, "worker_class": "gthread",
-                       "timeout": 120, "graceful_timeout": 5, "loglevel": "warning", "control_socket_disable": True,
-                       "post_worker_init": lambda worker: memory.settle()}).run()
+    sock = _listening(host, port, fd)
+    _Keeper(settings, sock).keep(processes)
+
+
+class _Keeper:
+    """Keeps so many processes going; ends them when it is told to stop."""
+
+    def __init__(self, settings: Settings, sock: socket.socket):
+        self.settings, self.sock = settings, sock
+        self.children: set[int] = set()
+        self.stopping = False
+
+    def keep(self, processes: int) -> None:
+        for name in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(name, self._stop)
+        while not self.stopping:
+            while len(self.children) < processes and not self.stopping:
+                self.children.add(self._begin())
+            self._bury()
+        deadline = time.monotonic() + _GRACE + 1
+        while self.children and time.monotonic() < deadline:
+            self._bury(os.WNOHANG)
+            time.sleep(0.05)
+        for child in self.children:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(child, signal.SIGKILL)
+
+    def _stop(self, _number: int, _frame: FrameType | None) -> None:
+        self.stopping = True
+        for child in self.children:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(child, signal.SIGTERM)
+
+    def _begin(self) -> int:
+        child = os.fork()
+        if child == 0:
+            code = 1
+            try:
+                _work(self.settings, self.sock)
+                code = 0
+            finally:
+                sys.stdout.flush()
+                sys.stderr.flush()
+                os._exit(code)
+        return child
+
+    def _bury(self, options: int = 0) -> None:
+        """Waits for a process to end; one that ends right after its start is not begun again at once."""
+        try:
+            ended, status = os.waitpid(-1, options)
+        except (ChildProcessError, InterruptedError):
+            return
+        if ended:
+            self.children.discard(ended)
+            if not self.stopping:
+                log.warning("a web process ended and is begun again", status=status)
+                time.sleep(0.5)
+
+
+def _work(settings: Settings, sock: socket.socket) -> None:
+    """One process: ends with the keeper, however that ends."""
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, _ended)
+    server = waitress.server.create_server(
+        create_app(settings), sockets=[sock], threads=THREADS, connection_limit=CONNECTIONS, channel_timeout=SILENT, cleanup_interval=5,
+        max_request_header_size=MOST_HEADERS, max_request_body_size=MOST_BYTES, ident=None, asyncore_use_poll=True,
+        # What a proxy says of a visitor is believed only where one is named in the settings.
+        clear_untrusted_proxy_headers=not settings.behind_proxy)
+    server.channel_class = _Channel
+    _mortal(server)
+    memory.settle()
+    server.run()
+
+
+def _ended(_number: int, _frame: FrameType | None) -> None:
+    raise SystemExit(0)

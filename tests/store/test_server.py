@@ -1,0 +1,162 @@
+"""The web server as a process: requests that never end, bodies that are too large, processes that die, and stopping."""
+
+import http.client
+import os
+import pathlib
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+
+from meadowrun.base.cluster import free_port
+from meadowrun.shell import accounts
+from meadowrun.shell.server import most_bytes
+from tests.conftest import NOW
+
+
+@pytest.fixture
+def served(database, tmp_path):
+    """A running server with two processes; gives its port and its keeper's process."""
+    with database.session() as session:
+        accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", "a long password")
+    port = free_port(26800)
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": "s" * 40,
+                   "MEADOWRUN_PUBLIC_URL": f"http://127.0.0.1:{port}", "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_LOG_LEVEL": "WARNING"}
+    with (tmp_path / "log").open("w") as out:
+        keeper = subprocess.Popen([sys.executable, "-m", "meadowrun", "serve", "--port", str(port), "--processes", "2"],
+                                  env=environment, stdout=out, stderr=out, start_new_session=True)
+    try:
+        deadline = time.monotonic() + 30
+        while time.monotonic() < deadline:
+            try:
+                if ask(port) == 200:
+                    break
+            except OSError:
+                time.sleep(0.1)
+        yield port, keeper
+    finally:
+        keeper.terminate()
+        keeper.wait(15)
+
+
+def ask(port, path="/healthz", method="GET", body=None, headers=None):
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+    try:
+        connection.request(method, path, body, headers or {})
+        return connection.getresponse().status
+    finally:
+        connection.close()
+
+
+def begun(port, text):
+    """A connection on which something was begun and nothing more comes."""
+    made = socket.create_connection(("127.0.0.1", port))
+    made.sendall(text)
+    return made
+
+
+def children(keeper):
+    """The numbers of its processes."""
+    return {int(number) for number in pathlib.Path(f"/proc/{keeper.pid}/task/{keeper.pid}/children").read_text().split()}
+
+
+def lives(pid):
+    """Whether a process is there, and no mere rest of one."""
+    stat = pathlib.Path(f"/proc/{pid}/stat")
+    return stat.exists() and stat.read_text().rsplit(")", 1)[1].split()[0] != "Z"
+
+
+def memory(keeper):
+    """Bytes that its processes hold."""
+    return sum(int(pathlib.Path(f"/proc/{pid}/statm").read_text().split()[1]) * 4096 for pid in children(keeper))
+
+
+def test_forty_requests_that_never_end_hold_nobody_up(served):
+    port, _ = served
+    silent = [begun(port, text) for text in (
+        b"", b"GET /sign-in HTTP/1.1\r\nHost: a\r\nX-Slow: ", b"POST /site/events HTTP/1.1\r\nHost: a\r\nContent-Length: 200\r\n\r\n{",
+        b"POST /sign-in HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab") for _ in range(10)]
+    taken = []
+    for _ in range(20):
+        started = time.monotonic()
+        assert ask(port) == 200 and ask(port, "/sign-in") == 200
+        taken.append(time.monotonic() - started)
+    assert max(taken) < 2, "two pages in well under a second each"
+    for one in silent:
+        one.close()
+
+
+def test_a_body_that_is_too_large_is_refused_before_it_is_read(served):
+    port, keeper = served
+    ask(port, "/sign-in")
+    before = memory(keeper)
+    for announced in (150_000_000, 5_000_000_000):
+        made = begun(port, f"POST /site/events HTTP/1.1\r\nHost: a\r\nContent-Length: {announced}\r\n\r\n".encode())
+        made.settimeout(10)
+        assert b"413" in made.recv(200)
+        made.close()
+    # Chunked, nothing is announced: it ends as soon as it is too much.
+    made = begun(port, b"POST /site/events HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n")
+    piece = b"10000\r\n" + b"x" * 65_536 + b"\r\n"
+    sent = 0
+    with pytest.raises(OSError):
+        for _ in range(2_400):
+            made.sendall(piece)
+            sent += 1
+            time.sleep(0.0005)
+    made.close()
+    assert sent < 600 and memory(keeper) - before < 30_000_000
+
+
+def test_what_each_address_takes():
+    assert most_bytes("/imports/new", True) > 200_000_000 and most_bytes("/imports/new", False) < 300_000
+    assert most_bytes("/site/events", True) <= 4_000_000 and most_bytes("/site/events", False) == most_bytes("/p/abc", False) == 262_144
+    assert most_bytes("/imports/newer", True) <= 8_000_000
+
+
+def test_headers_without_end_are_refused(served):
+    port, _ = served
+    made = begun(port, b"GET / HTTP/1.1\r\nX: " + b"a" * 40_000)
+    made.settimeout(10)
+    assert b"431" in made.recv(200)
+
+
+def test_a_process_that_dies_is_begun_again(served):
+    port, keeper = served
+    first = children(keeper)
+    for pid in first:
+        os.kill(pid, signal.SIGKILL)
+    deadline = time.monotonic() + 20
+    while time.monotonic() < deadline and len(children(keeper) - first) < 2:
+        time.sleep(0.1)
+    assert ask(port) == 200
+
+
+def test_its_processes_end_with_it_however_it_ends(served):
+    port, keeper = served
+    mine = children(keeper)
+    assert len(mine) == 2
+    os.kill(keeper.pid, signal.SIGKILL)
+    deadline = time.monotonic() + 15
+    while time.monotonic() < deadline and any(lives(pid) for pid in mine):
+        time.sleep(0.1)
+    assert not any(lives(pid) for pid in mine)
+    with pytest.raises(OSError):
+        ask(port)
+
+
+def test_told_to_stop_it_answers_what_it_has_begun(served):
+    port, keeper = served
+    answers = []
+    threads = [threading.Thread(target=lambda: answers.append(ask(port, "/sign-in"))) for _ in range(6)]
+    for thread in threads:
+        thread.start()
+    time.sleep(0.2)
+    keeper.terminate()
+    for thread in threads:
+        thread.join(10)
+    assert keeper.wait(15) == 0 and answers and set(answers) == {200}
