@@ -11,6 +11,7 @@ from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
+from meadowrun.core.values import is_whole
 from meadowrun.people import list_queries
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, insight, partitions, queries
@@ -141,7 +142,7 @@ def segment_profile(actor: Actor, ident: int) -> object:
           query={"of": {**TEXT, "description": "the segments’ numbers, parted by commas"}})
 def compare_segments(actor: Actor) -> object:
     chosen = [part.strip() for part in flask.request.args.get("of", "").split(",")]
-    if not 2 <= len(chosen) <= 3 or not all(part.isdigit() for part in chosen):
+    if not 2 <= len(chosen) <= 3 or not all(is_whole(part) for part in chosen):
         raise Invalid("“of” names two or three segments by their numbers, parted by commas.", "of")
     numbers = [int(part) for part in chosen]
     regions = insight.regions([_members(number) for number in numbers])

@@ -11,6 +11,7 @@ from meadowrun.base import own_writes
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid, NotAllowed
+from meadowrun.core.values import is_whole
 from meadowrun.shell.request import body, db, now, public
 from meadowrun.tracking import actions as tracking
 
@@ -122,7 +123,7 @@ def whole(name: str, default: int, most: int | None = None) -> int:
     """A whole number among the address's arguments; with `most`, how many are asked for: one at least, and no more than that are
     given. Raises Invalid."""
     text = flask.request.args.get(name, str(default))
-    if not text.isdigit() or most and not int(text):
+    if not is_whole(text) or most and not int(text):
         raise Invalid(f"“{name}” must be a whole number{', 1 at least' if most else ''}.", name)
     return min(int(text), most) if most else int(text)
 

@@ -236,3 +236,9 @@ def timezone(text: str) -> str:
         return zoneinfo.ZoneInfo(text.strip()).key
     except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
         raise ValueProblem(f"“{_short(text)}” is not a time zone like Europe/London") from None
+
+
+def is_whole(text: str) -> bool:
+    """Whether a text is a whole number, 0 or more, in plain digits that the database can hold: “²” and “٣” are digits, too, and no such
+    number."""
+    return text.isascii() and text.isdigit() and len(text) <= 18

@@ -6,6 +6,7 @@ import flask
 
 from meadowrun.base import signing
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.values import is_whole
 from meadowrun.files import actions, queries
 from meadowrun.people.models import StoredFile
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings
@@ -81,7 +82,7 @@ def picture(handle: str) -> object:
     if not found.media_type.startswith("image/"):
         flask.abort(404)
     wanted = flask.request.args.get("w", "")
-    content = actions.sized(db(), found, int(wanted)) if wanted.isdigit() else found.content
+    content = actions.sized(db(), found, int(wanted)) if is_whole(wanted) else found.content
     response = flask.send_file(io.BytesIO(content), mimetype=found.media_type)
     # An hour: it may be replaced under its address.
     response.headers["Cache-Control"] = "public, max-age=3600"
@@ -97,7 +98,7 @@ def document(handle: str) -> object:
     if found.media_type.startswith("image/"):
         flask.abort(404)
     number, _, signature = flask.request.args.get("mr", "").partition(".")
-    known = number.isdigit() and signing.check_text(settings().secret, "visitor", number, signature)
+    known = is_whole(number) and signing.check_text(settings().secret, "visitor", number, signature)
     if flask.request.method != "HEAD":
         actions.viewed(db(), now(), found.id, int(number) if known else None)
     response = flask.send_file(io.BytesIO(found.content), mimetype=found.media_type, download_name=found.name)

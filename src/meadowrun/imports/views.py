@@ -10,7 +10,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPE_WORDS
-from meadowrun.core.values import ValueProblem, phone
+from meadowrun.core.values import ValueProblem, is_whole, phone
 from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
@@ -121,7 +121,7 @@ def plan(ident: int) -> object:
         known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
         day_first=form.get("day_first") != "no", country=form.get("country", ""),
         bad_cells="leave_out" if form.get("bad_cells") == "leave_out" else "refuse", consent=consent, channels=channels,
-        topics=tuple(sorted({int(t) for t in form.getlist("topic") if t.isdigit()} | {0})),
+        topics=tuple(sorted({int(t) for t in form.getlist("topic") if is_whole(t)} | {0})),
         list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
     try:
         chosen = dataclasses.replace(chosen, tags=tuple(read_tags(form.get("tags", ""))))

@@ -6,6 +6,7 @@ import flask
 
 from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
+from meadowrun.core.values import is_whole
 from meadowrun.messages import queries
 from meadowrun.shell.request import actor, db, done, needs, now, settings
 from meadowrun.tracking.queries import websites
@@ -30,6 +31,6 @@ def proof(ident: int) -> object:
     parts = urlsplit(page)
     if not on_website(page):
         raise Invalid(f"“{page}” is not on a website that carries our script. Websites are named under Connections.", "to")
-    sign = signing.seal(settings().secret, "proof", message.id, int(person) if person.isdigit() else 0)
+    sign = signing.seal(settings().secret, "proof", message.id, int(person) if is_whole(person) else 0)
     audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page])
     return done("messages.edit", ident=ident, proof=f"{page}{'&' if parts.query else '?'}mr-card={sign}", **{"as": person})

@@ -3,6 +3,7 @@
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import known_refs
@@ -43,7 +44,7 @@ def keep(ident: int) -> object:
             document = {k: v for k, v in message.document.items() if k != "one_of"}
         else:
             pairs = zip(form.getlist("value"), form.getlist("for"), strict=False)
-            values = {value: int(number) for value, number in pairs if number.isdigit() and int(number)}
+            values = {value: int(number) for value, number in pairs if is_whole(number) and int(number)}
             if not values:
                 raise Invalid("Choose a message for at least one value.", "for")
             document = message.document | {"one_of": {"field": form.get("field", ""), "values": values, "otherwise": int(form.get("otherwise") or 0)},

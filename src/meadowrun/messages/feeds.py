@@ -15,6 +15,7 @@ from typing import Any
 
 from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import render_address
+from meadowrun.core.values import is_whole
 from meadowrun.messages.models import Feed
 
 #: Bytes of an answer that are read; a longer one counts as none.
@@ -161,7 +162,7 @@ def _usable(value: Any, depth: int) -> Any:
 def pick(answer: Any, part: str) -> Any:
     """The part of an answer that counts: “forecast.nights[0]”. Raises ValueError when it is not there."""
     for name in re.findall(r"[^.\[\]]+", part):
-        if isinstance(answer, list) and name.isdigit() and int(name) < len(answer):
+        if isinstance(answer, list) and is_whole(name) and int(name) < len(answer):
             answer = answer[int(name)]
         elif isinstance(answer, Mapping) and name in answer:
             answer = answer[name]

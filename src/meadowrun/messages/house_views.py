@@ -10,6 +10,7 @@ import flask
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.colour import contrast
+from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
 from meadowrun.shell.request import actor, csv_file, db, done, needs, not_done, now, settings, words
@@ -69,7 +70,7 @@ def _shown(feed: Feed) -> dict[str, Any]:
 @needs("author")
 def keep_feed() -> object:
     form = flask.request.form.to_dict()
-    feed = db().get(Feed, int(form["id"])) if form.get("id", "").isdigit() else None
+    feed = db().get(Feed, int(form["id"])) if is_whole(form.get("id", "")) else None
     try:
         keeping.keep_feed(db(), actor(), now(), form, settings().feed_hosts, feed)
     except MeadowrunError as problem:

@@ -5,6 +5,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import places, walk
+from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, keeping, queries, views
 from meadowrun.messages.models import Comment, Draft, Review
 from meadowrun.shell.accounts import people_who
@@ -88,7 +89,7 @@ def compare(ident: int) -> object:
     """Two drafts side by side, with what differs in words."""
     message = queries.message(db(), ident)
     drafts = {d.number: d for d in queries.drafts(db(), ident)}
-    chosen = [int(n) for n in flask.request.args.getlist("draft") if n.isdigit() and int(n) in drafts][:2]
+    chosen = [int(n) for n in flask.request.args.getlist("draft") if is_whole(n) and int(n) in drafts][:2]
     if len(chosen) < 2:
         newest = max(drafts, default=1)
         chosen = [max(1, newest - 1), newest]

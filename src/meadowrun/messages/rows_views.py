@@ -5,6 +5,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.lines import listed
+from meadowrun.core.values import is_whole
 from meadowrun.messages import keeping, queries, reading, views
 from meadowrun.messages.models import KeptRow, KeptRowVersion, Message
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, words, zone
@@ -116,7 +117,7 @@ def uses(ident: int) -> object:
 @needs("author")
 def follow(ident: int) -> object:
     row = queries.kept_row(db(), ident)
-    chosen = {int(n) for n in flask.request.form.getlist("message") if n.isdigit()}
+    chosen = {int(n) for n in flask.request.form.getlist("message") if is_whole(n)}
     if not chosen:
         raise Invalid("Choose at least one message.", "message")
     followed = keeping.follow(db(), actor(), now(), row, chosen)

@@ -18,6 +18,7 @@ from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.audience.definition import DefinitionError, parse
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled
+from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds
 from meadowrun.messages.models import DataTable, Feed, HouseStyle
 from meadowrun.segments.compile import Compiler
@@ -98,7 +99,7 @@ def fill_sql(needs: Needs, compiler: Compiler, tables: Mapping[str, DataTable]) 
         wanted.add(_ZONE)
     pairs = [f"'{ref}', {value_sql(ref, words, as_text=False)}" for ref in sorted(wanted) if ref in known]
     pairs += [f"'when.{key}', {condition(lines, compiler)}" for key, lines in sorted(needs.conditions.items())]
-    pairs += [f"'part.{key}', {part_sql(int(key[1:]), compiler)}" for key in sorted(needs.keyed("part")) if key[1:].isdigit()]
+    pairs += [f"'part.{key}', {part_sql(int(key[1:]), compiler)}" for key in sorted(needs.keyed("part")) if is_whole(key[1:])]
     if not pairs:
         return "'{}'::jsonb"
     # A function takes at most 100 arguments.

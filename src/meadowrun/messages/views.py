@@ -20,6 +20,7 @@ from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
+from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, bringing, copying, editable, queries, reading
 from meadowrun.messages.cards_views import on_website
 from meadowrun.messages.gaps import counted, gaps_of
@@ -77,7 +78,7 @@ def create() -> object:
         chosen = form.get("words_of") or form.get("from", "")
         if source.strip():
             document, lost = bringing.read_in(db(), source, words(), settings().public_url)
-        elif chosen.isdigit() and (form.get("words_of") or channel == "email"):
+        elif is_whole(chosen) and (form.get("words_of") or channel == "email"):
             document, lost = copying.document_from(db(), queries.message(db(), int(chosen)), channel, settings(), words())
         else:
             document = copying.begun(db(), channel, settings(), chosen)
@@ -113,7 +114,7 @@ def editor(channel: str = "email") -> dict[str, Any]:
 
 
 def chosen_person(chosen: str | None) -> Contact | None:
-    if chosen and chosen.isdigit():
+    if chosen and is_whole(chosen):
         found = db().get(Contact, int(chosen))
         if found:
             return found
@@ -283,14 +284,14 @@ def people(ident: int = 0) -> object:
         rows = contacts_page(db(), arguments["q"]).rows[:10]
         return flask.jsonify(people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows])
     ids = None
-    if arguments.get("segment", "").isdigit():
+    if is_whole(arguments.get("segment", "")):
         segment = db().get(Segment, int(arguments["segment"]))
         if segment is not None:
             try:
                 ids = list(look(db(), d.parse(segment.definition, words()), words(), now(), zone()).sieve.members)
             except d.DefinitionError:
                 ids = []
-    near = int(arguments["from"]) if arguments.get("from", "").isdigit() else 0
+    near = int(arguments["from"]) if is_whole(arguments.get("from", "")) else 0
     found = queries.neighbour(db(), near, ids, arguments.get("go") != "back")
     return flask.jsonify(id=found)
 

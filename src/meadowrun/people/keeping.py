@@ -14,6 +14,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.db import number_array
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
+from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
 from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
 
@@ -166,10 +167,10 @@ def add_by_address(session: orm.Session, actor: Actor, now: dt.datetime, found: 
         raise Invalid(f"Take in at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who")
     by_key = {row[0]: row[1] for row in session.execute(sa.select(Contact.email_key, sa.func.min(Contact.id)).where(
         Contact.email_key.in_([values.email_key(w) for w in wanted])).group_by(Contact.email_key))}
-    numbers = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_([int(w) for w in wanted if w.isdigit() and len(w) < 19]))))
+    numbers = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_([int(w) for w in wanted if is_whole(w)]))))
     ids, refused = [], []
     for one in wanted:
-        known = int(one) if one.isdigit() and len(one) < 19 and int(one) in numbers else by_key.get(values.email_key(one))
+        known = int(one) if is_whole(one) and int(one) in numbers else by_key.get(values.email_key(one))
         if known is None:
             refused.append((one, "no contact has this address or number"))
         else:

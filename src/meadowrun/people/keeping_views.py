@@ -8,6 +8,7 @@ import flask
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
+from meadowrun.core.values import is_whole
 from meadowrun.people import keeping, list_queries, people_csv, queries
 from meadowrun.people.models import PeopleList
 from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, words, zone
@@ -62,7 +63,7 @@ def list_members(ident: int) -> object:
     found = _list(ident)
     arguments = flask.request.args
     after = integer(arguments.get("after", "0"), "after")
-    other = db().get(PeopleList, int(arguments["with"])) if arguments.get("with", "").isdigit() else None
+    other = db().get(PeopleList, int(arguments["with"])) if is_whole(arguments.get("with", "")) else None
     show = arguments.get("show", "both") if other else ""
     rows = list_queries.page(db(), ident, after, PAGE + 1, other.id if other else None, show)
     beside = {key: list_queries.size(db(), ident, other.id, key) for key in ("both", "here", "there")} if other else {}
@@ -162,11 +163,11 @@ def _until(text: str) -> dt.datetime | None:
     if not text:
         return None
     try:
-        day = dt.date.fromisoformat(text)
-    except ValueError:
+        after = dt.date.fromisoformat(text) + dt.timedelta(days=1)
+    except (ValueError, OverflowError):
         raise Invalid(f"“{text}” is not a date.", "until") from None
     place: zoneinfo.ZoneInfo = zone()
-    moment = dt.datetime.combine(day + dt.timedelta(days=1), dt.time(), place).astimezone(dt.UTC)
+    moment = dt.datetime.combine(after, dt.time(), place).astimezone(dt.UTC)
     if moment <= now():
         raise Invalid("That day has passed. Leave it empty to suppress for ever.", "until")
     return moment

@@ -13,6 +13,7 @@ from meadowrun.base.db import found
 from meadowrun.core import values
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.values import is_whole
 from meadowrun.core.wording import fold
 from meadowrun.people.models import (
     Company,
@@ -123,7 +124,7 @@ def _tagged(tags: Collection[int]) -> Any:
 
 
 def _read_cursor(session: orm.Session, cursor: str, column: Any) -> tuple[bool, tuple[Any, int] | None]:
-    if not cursor[1:].isdigit() or cursor[0] not in "ab":
+    if not is_whole(cursor[1:]) or cursor[0] not in "ab":
         return False, None
     value = session.execute(sa.select(column).where(Contact.id == int(cursor[1:]))).scalar()
     return cursor[0] == "b", None if value is None else (value, int(cursor[1:]))

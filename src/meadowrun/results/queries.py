@@ -13,6 +13,7 @@ from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.past import Past
 from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.core.results.worth import Group, Worth, worth
+from meadowrun.core.values import is_whole
 from meadowrun.messages.models import Edition, Message
 from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
@@ -112,7 +113,7 @@ def people_sql(what: str) -> str | None:
         return f"SELECT d.contact_id FROM deliveries d WHERE {_OF_SEND}"
     if what in OUTCOMES:
         return f"SELECT d.contact_id FROM deliveries d WHERE {_OF_SEND} AND d.outcome = '{what}'"
-    if what.startswith("link") and what[4:].isdigit():
+    if what.startswith("link") and is_whole(what[4:]):
         return f"{PEOPLE_SQL['clicked']} AND r.link = {int(what[4:])}"
     return None
 

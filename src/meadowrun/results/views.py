@@ -9,6 +9,7 @@ import openpyxl
 
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.verdict import WORDS, words_for
+from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
 from meadowrun.people.models import Topic
 from meadowrun.results import queries
@@ -78,7 +79,7 @@ def behind(ident: int, what: str) -> object:
     if send is None or queries.people_sql(what) is None:
         flask.abort(404)
     after, channel = flask.request.args.get("after", "0"), channel_of(db(), send)
-    rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if after.isdigit() else 0)
+    rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if is_whole(after) else 0)
     return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
                                  total=queries.count_behind(db(), send, what), words_of=words_for(channel), channel=channel,
                                  asked=can_be_asked(settings(), channel),

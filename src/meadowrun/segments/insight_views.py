@@ -14,6 +14,7 @@ from meadowrun.core.audience import carried, english
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
+from meadowrun.core.values import is_whole
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
@@ -100,7 +101,7 @@ def profile(ident: int) -> object:
 
 
 def _chosen() -> list[Segment]:
-    numbers = [int(n) for n in flask.request.values.getlist("of") if n.isdigit()]
+    numbers = [int(n) for n in flask.request.values.getlist("of") if is_whole(n)]
     return [queries.segment(db(), n) for n in dict.fromkeys(numbers)][:3]
 
 

@@ -7,6 +7,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
+from meadowrun.core.values import is_whole
 from meadowrun.people.queries import contacts_of
 from meadowrun.segments import partitions
 from meadowrun.segments.looking import look
@@ -56,7 +57,7 @@ def show(ident: int) -> object:
 def several(ident: int) -> object:
     """The people who match more than one part, a page at a time, each with the parts they match; the first is theirs."""
     partition = partitions.get(db(), ident)
-    after = int(flask.request.args["after"]) if flask.request.args.get("after", "").isdigit() else 0
+    after = int(flask.request.args["after"]) if is_whole(flask.request.args.get("after", "")) else 0
     found = partitions.divided(db(), partition.parts, words(), now(), zone())
     ids = list(itertools.islice((n for n in found.several if n > after), PAGE + 1))
     matched: dict[int, list[str]] = {ident: [] for ident in ids}

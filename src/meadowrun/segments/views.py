@@ -12,6 +12,7 @@ from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
+from meadowrun.core.values import is_whole
 from meadowrun.people import people_csv
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
@@ -163,7 +164,7 @@ def people(ident: int) -> object:
     definition = actions.usable(segment, words())
     looked = look_at(db(), definition, words(), now(), zone(), STALE)
     after = flask.request.args.get("after", "0")
-    rows = queries.members(db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if after.isdigit() else 0)
+    rows = queries.members(db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if is_whole(after) else 0)
     return flask.render_template("segments/people.html", segment=segment, total=looked.sieve.size,
                                  rows=rows[:PEOPLE_SHOWN],
                                  after=rows[PEOPLE_SHOWN - 1].id if len(rows) > PEOPLE_SHOWN else None)

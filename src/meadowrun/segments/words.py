@@ -14,6 +14,7 @@ from meadowrun.core.audience.english import MAIL_WORDS, ONE_OF, OP_WORDS, STATE_
 from meadowrun.core.audience.fields import Dictionary, EventSpec
 from meadowrun.core.audience.operands import BLANK, IN_DAYS, OPERATORS, TOTALS, DefinitionError
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.values import is_whole
 from meadowrun.people.queries import common_values
 
 Json = dict[str, Any]
@@ -94,7 +95,7 @@ def value_form(kind: str, op: str, value: Any, suggested: list[str]) -> Json:
 
 def _detail(session: orm.Session, node: Json, slot: str, event: EventSpec) -> Json:
     place = slot.removeprefix("where")
-    index = int(place) if place.isdigit() else len(node.get("where", []))
+    index = int(place) if is_whole(place) else len(node.get("where", []))
     existing = node.get("where", [])[index] if index < len(node.get("where", [])) else None
     occurred = {}
     for detail in event.details:
@@ -158,7 +159,7 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
         of: Json = {} if chosen == "any" else {chosen: name if chosen == "channel" else whole(name, ident)}
         link = form.get("link", "")
         same = of == (node.get("of") or {})
-        return {"of": of, "times": whole(form.get("times") or "1", ident), "link": int(link) if link.isdigit() and same else None}
+        return {"of": of, "times": whole(form.get("times") or "1", ident), "link": int(link) if is_whole(link) and same else None}
     if kind == "consent":
         return {"state": form.get("state")} if slot == "state" else consent_about(form.get("topic", ""))
     if kind == "reach":
@@ -175,7 +176,7 @@ def _patch_other(node: Json, slot: str, form: MultiDict[str, str]) -> Json:
 def _patch_detail(node: Json, slot: str, form: MultiDict[str, str], words: Dictionary) -> Json:
     where = [dict(w) for w in node.get("where", [])]
     place = slot.removeprefix("where")
-    index = int(place) if place.isdigit() else len(where)
+    index = int(place) if is_whole(place) else len(where)
     if form.get("remove"):
         return {"where": where[:index] + where[index + 1:]}
     detail = words.events[node["event"]].detail(form.get("detail", ""))

@@ -13,6 +13,7 @@ from meadowrun.core.audience.edit import fresh
 from meadowrun.core.content.channels import CHANNELS
 from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, RULES, rule_words
+from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
@@ -79,7 +80,7 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
     if slot in ("in", "out"):
         chosen: list[dict[str, Any]] = [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
         chosen += [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
-                  if kind in ("segment", "list") and number.isdigit()]
+                  if kind in ("segment", "list") and is_whole(number)]
         if form.get("sentence", "").strip():
             chosen.append({"segment": _said(form["sentence"]).id})
         return {"audience": {**send.audience, slot: chosen}}
@@ -137,7 +138,7 @@ def _held(how: str, percent: str, group: str) -> dict[str, Any]:
     kind, _, number = group.partition(":")
     if how != "group":
         return {}
-    if kind not in ("segment", "list") or not number.isdigit():
+    if kind not in ("segment", "list") or not is_whole(number):
         raise Invalid("Choose the segment or list that is kept back.", "held")
     found_row(db(), Segment if kind == "segment" else PeopleList, int(number), kind)
     return {kind: int(number)}

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 import flask
+import orjson
 from sqlalchemy import orm
 
 from meadowrun.base import clock
@@ -16,6 +17,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.values import is_whole
 from meadowrun.people.queries import dictionary
 from meadowrun.shell.accounts import require
 
@@ -108,15 +110,18 @@ def csv_file(content: Iterable[str], name: str) -> flask.Response:
 
 
 def body() -> dict[str, Any]:
-    """The posted JSON object. Raises Invalid."""
-    data = flask.request.get_json(silent=True)
+    """The posted JSON object. Raises Invalid, also for half a character (a lone surrogate), which no database holds."""
+    try:
+        data = orjson.loads(flask.request.get_data()) if flask.request.is_json else None
+    except ValueError:
+        data = None
     if not isinstance(data, dict):
         raise Invalid("Post a JSON object.")
     return data
 
 
 def integer(text: str | None, place: str) -> int:
-    try:
-        return int(text or "")
-    except ValueError:
-        raise Invalid(f"“{text}” is not a whole number.", place) from None
+    """A number from a form. Raises Invalid naming the place for anything else."""
+    if not is_whole((text or "").strip().removeprefix("-")):
+        raise Invalid(f"“{text}” is not a whole number.", place)
+    return int(text or "")

@@ -1,6 +1,7 @@
 """Sign-in, the page of today, the one box, the demo clock, and health."""
 
 import datetime as dt
+import re
 
 import flask
 
@@ -22,6 +23,8 @@ from meadowrun.shell import accounts, later
 from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
 from meadowrun.tags.queries import paths as tag_paths
 
+#: An address within this application.
+_ONWARDS = re.compile(r"/(?:[^\s/\\\x00-\x1f\x7f][^\s\\\x00-\x1f\x7f]*)?")
 pages = flask.Blueprint("shell", __name__)
 
 #: What the one box can do, besides finding things: words, address.
@@ -51,8 +54,8 @@ def sign_in() -> object:
 def sign_in_now() -> object:
     form = flask.request.form
     to = form.get("to", "/")
-    # Only onwards within this application.
-    if not to.startswith("/") or to.startswith(("//", "/\\")):
+    # Only onwards within this application: browsers drop tabs and line ends, and read a backslash as a slash.
+    if not _ONWARDS.fullmatch(to):
         to = "/"
     token = accounts.sign_in(db(), clock.machine_now(), form.get("email", ""), form.get("password", ""),
                              flask.request.remote_addr or "")
@@ -95,6 +98,8 @@ def calendar() -> object:
     first = flask.request.args.get("from", "")
     try:
         start = dt.date.fromisoformat(first)
+        if not 1900 <= start.year <= 2200:
+            raise ValueError
     except ValueError:
         start = now().astimezone(zone()).date() - dt.timedelta(days=14)
     start -= dt.timedelta(days=start.weekday())

@@ -7,6 +7,7 @@ import flask
 
 from meadowrun.base.errors import Invalid
 from meadowrun.core import wording
+from meadowrun.core.values import is_whole
 from meadowrun.shell.request import actor, db, now, words
 from meadowrun.tags import actions
 
@@ -26,7 +27,7 @@ def asked() -> tuple[int, str, frozenset[int]]:
     """The tag that the address asks for with `tag=N`: its number, its path, and the numbers of it and all under it; 0 and nothing
     without one, or with one that is gone."""
     text = flask.request.args.get("tag", "")
-    number = int(text) if text.isdigit() and len(text) < 18 else 0
+    number = int(text) if is_whole(text) else 0
     path = words().name("tag", number)
     return (number, path, words().under(number)) if path is not None else (0, "", frozenset())
 

@@ -10,6 +10,7 @@ from meadowrun.base import signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
+from meadowrun.core.values import is_whole
 from meadowrun.messages import reading
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
@@ -59,7 +60,7 @@ def _asked() -> tuple[ApiKey, Contact, Mapping[str, Any]]:
         raise Invalid("Post key, visitor and more as JSON.")
     key = _key(str(data["key"]))
     number, _, signature = str(data["visitor"]).partition(".")
-    known = number.isdigit() and signing.check_text(settings().secret, "visitor", number, signature)
+    known = is_whole(number) and signing.check_text(settings().secret, "visitor", number, signature)
     contact = living(db(), int(number)) if known else None
     if contact is None:
         raise _Refused("This visitor is not known.", 422)

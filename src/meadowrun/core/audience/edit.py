@@ -7,6 +7,7 @@ from typing import Any
 
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.operands import IN_DAYS, OPERATORS, DefinitionError
+from meadowrun.core.values import is_whole
 
 Json = dict[str, Any]
 
@@ -81,8 +82,8 @@ def _other(kind: str, key: str, words: Dictionary) -> Json:
     if kind == "reach":
         return {"kind": kind, "channel": key, "can": True}
     if kind == "share":
-        return {"kind": kind, "percent": int(key) if key.isdigit() else 10, "salt": secrets.token_hex(4)}
-    number = int(key) if key.isdigit() else -1
+        return {"kind": kind, "percent": int(key) if is_whole(key) else 10, "salt": secrets.token_hex(4)}
+    number = int(key) if is_whole(key) else -1
     if kind == "consent":
         return {"kind": kind, **consent_about(key), "state": "agreed"}
     if kind == "part":
@@ -95,8 +96,8 @@ def _other(kind: str, key: str, words: Dictionary) -> Json:
 
 def consent_about(key: str) -> Json:
     """What a line on consent is about: a topic of email by its number, 0 for all email; a channel; or a topic there, as “sms:2”."""
-    channel, _, topic = ("email", "", key) if key.isdigit() else key.partition(":")
-    return {"topic": int(topic) if topic.isdigit() else 0, "channel": channel}
+    channel, _, topic = ("email", "", key) if is_whole(key) else key.partition(":")
+    return {"topic": int(topic) if is_whole(topic) else 0, "channel": channel}
 
 
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
