@@ -100,7 +100,8 @@ class World:
 
     def _environment(self):
         return {**os.environ, "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "MEADOWRUN_DATABASE_URL": self.database.url,
-                "MEADOWRUN_SECRET": "s" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1", "MEADOWRUN_MAIL_DOMAIN": "mail.example",
+                "MEADOWRUN_SECRET": "q8Rz-4vKxN2mWc7Tj1LhYb5Ep9UsDg3F", "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+                "MEADOWRUN_MAIL_DOMAIN": "mail.example",
                 "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{self.smtp}", "MEADOWRUN_LOG_LEVEL": "ERROR",
                 "MEADOWRUN_SMTP_CONNECTIONS": "4", "MEADOWRUN_SETTLE_AFTER": str(SETTLE_AFTER),
                 "MEADOWRUN_MAIL_RECEIPTS_URL": f"http://127.0.0.1:{self.http}/" if self.receipts else ""}

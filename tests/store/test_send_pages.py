@@ -172,6 +172,12 @@ class TestGoing:
         book = openpyxl.load_workbook(io.BytesIO(web.get(f"/results/{ready}.xlsx").data))
         assert book.sheetnames == ["Summary", "Links", "First days", "People"]
         assert [r[1].value for r in book["People"].iter_rows(min_row=2)] == ["Ann", "Bo", "Cy"]
+        # Taking people along is noted; whoever may only look gets the numbers alone.
+        assert "took along send" in words(web.get("/changes").text)
+        sign_in(web, "viewer")
+        book = openpyxl.load_workbook(io.BytesIO(web.get(f"/results/{ready}.xlsx").data))
+        assert book.sheetnames == ["Summary", "Links", "First days"]
+        sign_in(web)
 
     def test_a_number_that_changed_while_looking(self, web, ready, database, still):
         answer = self.start(web, database, ready, going=3)

@@ -17,6 +17,9 @@ from meadowrun.shell import accounts
 from meadowrun.shell.server import most_bytes
 from tests.conftest import NOW
 
+#: Made by chance, as a server asks for.
+SECRET = "q8Rz-4vKxN2mWc7Tj1LhYb5Ep9UsDg3F"
+
 
 @pytest.fixture
 def served(database, tmp_path):
@@ -24,7 +27,7 @@ def served(database, tmp_path):
     with database.session() as session:
         accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", "a long password")
     port = free_port(26800)
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": "s" * 40,
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": SECRET,
                    "MEADOWRUN_PUBLIC_URL": f"http://127.0.0.1:{port}", "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_LOG_LEVEL": "WARNING"}
     with (tmp_path / "log").open("w") as out:
         keeper = subprocess.Popen([sys.executable, "-m", "meadowrun", "serve", "--port", str(port), "--processes", "2"],
@@ -160,3 +163,22 @@ def test_told_to_stop_it_answers_what_it_has_begun(served):
     for thread in threads:
         thread.join(10)
     assert keeper.wait(15) == 0 and answers and set(answers) == {200}
+
+
+def started(database, **settings):
+    """What a server says that does not start."""
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": SECRET,
+                   "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1", "MEADOWRUN_SMTP_URL": "null:", **settings}
+    done = subprocess.run([sys.executable, "-m", "meadowrun", "serve", "--port", "1"], env=environment, capture_output=True, text=True, timeout=30)
+    return done.returncode, done.stderr
+
+
+def test_it_does_not_start_where_strangers_would_get_in(database):
+    code, said = started(database, MEADOWRUN_SECRET="s" * 40)
+    assert code == 1 and "MEADOWRUN_SECRET is easily guessed" in said and "token_urlsafe" in said
+    code, said = started(database, MEADOWRUN_PUBLIC_URL="https://mail.example")
+    assert code == 1 and "Set it to 1" in said
+    with database.session() as session:
+        accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", accounts.DEMO_PASSWORD)
+    code, said = started(database)
+    assert code == 1 and "ida@farrowhill.example can sign in with the demo" in said

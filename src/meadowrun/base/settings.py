@@ -22,7 +22,9 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_TIMEZONE": ("The organisation's time zone, an IANA name", "Europe/London"),
     "MEADOWRUN_COUNTRY": ("The organisation's country, two letters (ISO 3166-1), for telephone numbers without one; empty: that of its "
                           "time zone", ""),
-    "MEADOWRUN_SMTP_URL": ("Where mail is handed over, smtp://[user:password@]host:port or null: to send nothing", None),
+    "MEADOWRUN_SMTP_URL": ("Where mail is handed over, smtp:// or smtps://[user:password@]host:port, or null: to send nothing", None),
+    "MEADOWRUN_SMTP_TLS": ("needed, offered or none: whether mail is handed over encrypted to a server that proves who it is; when empty, "
+                           "needed where a password is sent to another machine, else offered", ""),
     "MEADOWRUN_MAIL_RECEIPTS_URL": ("Where one may ask whether the mail server took a Message-ID; empty: nowhere", ""),
     "MEADOWRUN_SMTP_CONNECTIONS": ("How many emails a worker hands over side by side, each on a connection of its own; 1 to 50", "8"),
     "MEADOWRUN_SETTLE_AFTER": ("Seconds after which a gateway has surely taken or dropped what it was handed; only then is its “not "
@@ -55,6 +57,10 @@ def _sms_name(organisation: str) -> str:
     return cut.strip() or "Meadowrun"
 
 
+#: Characters that differ in a secret made by chance, at least.
+_DIFFERENT = 12
+
+
 @dataclasses.dataclass(frozen=True)
 class Settings:
     """Checked settings. Addresses carry no trailing slash."""
@@ -69,6 +75,8 @@ class Settings:
     smtp_url: str
     mail_receipts_url: str
     smtp_connections: int
+    #: "needed", "offered", "none", or empty: as the gateway sees fit
+    smtp_tls: str
     settle_after: float
     mail_domain: str
     inbound: tuple[str, int]
@@ -88,6 +96,15 @@ class Settings:
     behind_proxy: bool
     cookie_secure: bool
 
+    def unsafe(self) -> str | None:
+        """What of these settings lets strangers in, with the remedy; None where nothing does."""
+        if len(set(self.secret)) < _DIFFERENT:
+            return ("MEADOWRUN_SECRET is easily guessed: whoever guesses it can sign as everybody. Make one by chance, as by "
+                    "python3 -c 'import secrets; print(secrets.token_urlsafe(48))'.")
+        if self.public_url.startswith("https:") and not self.cookie_secure:
+            return "MEADOWRUN_COOKIE_SECURE is 0 though people come by https: a sign-in could be read on its way. Set it to 1."
+        return None
+
     @classmethod
     def read(cls, environment: Mapping[str, str] | None = None) -> "Settings":
         """Reads and checks every setting.
@@ -106,7 +123,7 @@ class Settings:
             return SettingsError(f"{name} {why}. It holds: {KNOWN[name][0]}.")
 
         for name, schemes in (("MEADOWRUN_DATABASE_URL", {"postgresql"}), ("MEADOWRUN_PUBLIC_URL", {"http", "https"}),
-                              ("MEADOWRUN_SMTP_URL", {"smtp", "null"}), ("MEADOWRUN_SMS_URL", {"http", "https", "null"}),
+                              ("MEADOWRUN_SMTP_URL", {"smtp", "smtps", "null"}), ("MEADOWRUN_SMS_URL", {"http", "https", "null"}),
                               ("MEADOWRUN_PUSH_URL", {"http", "https", "null"}),
                               ("MEADOWRUN_VILLAGE_URL", {"http", "https"}),
                               ("MEADOWRUN_MAIL_RECEIPTS_URL", {"http", "https"}),
@@ -125,6 +142,8 @@ class Settings:
             raise bad("MEADOWRUN_SMS_PRICE", "is no number") from None
         if not values["MEADOWRUN_SMTP_CONNECTIONS"].isdecimal() or not 1 <= int(values["MEADOWRUN_SMTP_CONNECTIONS"]) <= 50:
             raise bad("MEADOWRUN_SMTP_CONNECTIONS", "is no number from 1 to 50")
+        if values["MEADOWRUN_SMTP_TLS"] not in {"", "needed", "offered", "none"}:
+            raise bad("MEADOWRUN_SMTP_TLS", "is none of these")
         if not values["MEADOWRUN_SETTLE_AFTER"].isdecimal():
             raise bad("MEADOWRUN_SETTLE_AFTER", "is no number of seconds")
         if values["MEADOWRUN_COUNTRY"] and values["MEADOWRUN_COUNTRY"].upper() not in countries.names():
@@ -147,6 +166,7 @@ class Settings:
             country=values["MEADOWRUN_COUNTRY"].upper() or countries.of_zone(values["MEADOWRUN_TIMEZONE"]),
             smtp_url=values["MEADOWRUN_SMTP_URL"],
             mail_receipts_url=values["MEADOWRUN_MAIL_RECEIPTS_URL"].rstrip("/"),
+            smtp_tls=values["MEADOWRUN_SMTP_TLS"],
             smtp_connections=int(values["MEADOWRUN_SMTP_CONNECTIONS"]),
             settle_after=float(values["MEADOWRUN_SETTLE_AFTER"]),
             mail_domain=values["MEADOWRUN_MAIL_DOMAIN"],

@@ -19,6 +19,7 @@ from meadowrun.base.logs import configure
 from meadowrun.base.settings import Settings
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.segments import sets
+from meadowrun.shell import accounts
 
 #: Searches are typed, not linked.
 _TYPED = ["/find?q=ann", "/people?q=marsh", "/people?sort=added"]
@@ -48,7 +49,7 @@ def signed_in(settings: Settings, database: Database) -> tuple[flask.Flask, Flas
     app = create_app(settings, database)
     app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()
-    answer = client.post("/sign-in", data={"email": "ida@farrowhill.example", "password": "clear-night-sky"})
+    answer = client.post("/sign-in", data={"email": "ida@farrowhill.example", "password": accounts.DEMO_PASSWORD})
     assert answer.status_code == 303
     return app, client
 

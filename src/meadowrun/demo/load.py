@@ -119,7 +119,7 @@ def _organisation(session: orm.Session, now: dt.datetime, settings: Settings, si
     for email, name, role in (("ida@farrowhill.example", "Ida Vance", "admin"),
                               ("noor@farrowhill.example", "Noor Adair", "author"),
                               ("will@farrowhill.example", "Will Tamm", "viewer"), ("hetty@farrowhill.example", "Hetty Brook", "approver")):
-        accounts.add_user(session, now, email, name, role, "clear-night-sky")
+        accounts.add_user(session, now, email, name, role, accounts.DEMO_PASSWORD)
     session.add_all([Sender(name="Farrow Hill, members’ desk", address="members@farrowhill.example",
                             reply_to="desk@farrowhill.example"),
                      Sender(name="Farrow Hill Observatory", address="hello@farrowhill.example", reply_to="")])

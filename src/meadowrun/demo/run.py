@@ -27,6 +27,7 @@ from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
 from meadowrun.demo.moved import follow
 from meadowrun.demo.stories import SITE_KEY
+from meadowrun.shell.accounts import DEMO_DOMAIN, DEMO_PASSWORD
 from meadowrun.village.store import Store
 
 
@@ -223,7 +224,7 @@ def run(root: pathlib.Path, scale: int, port: int, fresh: bool) -> None:
     try:
         demo.start(demo.prepare(scale))
         print(f"\nMeadowrun is at {demo.address}   (started in {time.monotonic() - began:.1f} s)\n"
-              "Sign in as ida@farrowhill.example with the password clear-night-sky\n"
+              f"Sign in as ida@{DEMO_DOMAIN} with the password {DEMO_PASSWORD}\n"
               f"The village around it, with everybody's mailbox, is at {demo.site}\nStop with Ctrl-C.\n", flush=True)
         while True:
             time.sleep(1)

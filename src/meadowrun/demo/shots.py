@@ -11,6 +11,7 @@ from meadowrun.base.cluster import THROW_AWAY
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.base.testing import memory_folder
 from meadowrun.demo.run import Demo, say
+from meadowrun.shell import accounts
 
 #: file name → address; two are reached by steps of their own
 VIEWS = {
@@ -37,7 +38,7 @@ def run(root: pathlib.Path) -> None:
         browser = chromium()
         browser.get(demo.address + "/sign-in")
         browser.find_element(By.ID, "email").send_keys("ida@farrowhill.example")
-        browser.find_element(By.ID, "password").send_keys("clear-night-sky")
+        browser.find_element(By.ID, "password").send_keys(accounts.DEMO_PASSWORD)
         browser.find_element(By.CSS_SELECTOR, "button.btn-primary").click()
         for name, place in VIEWS.items():
             if place == "import":

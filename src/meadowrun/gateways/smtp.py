@@ -8,6 +8,7 @@ import itertools
 import json
 import smtplib
 import socket
+import ssl
 import time
 import urllib.error
 import urllib.parse
@@ -160,31 +161,54 @@ class _Line:
             self.server.close()
 
 
+#: This very machine, to which nothing needs to be encrypted.
+_HERE = ("127.0.0.1", "::1", "localhost")
+
+
 class SmtpGateway:
     """Hands emails over on up to `at_once` connections."""
 
-    def __init__(self, url: str, receipts_url: str = "", timeout: float = 30.0, at_once: int = 8):
+    def __init__(self, url: str, receipts_url: str = "", timeout: float = 30.0, at_once: int = 8, tls: str = "",
+                 trusted: ssl.SSLContext | None = None):
+        """`tls` is as in the settings; `trusted` says whose certificates are believed: those of the machine, unless told otherwise."""
         self.parts = urllib.parse.urlsplit(url)
-        self.where = f"{self.parts.hostname}:{self.parts.port}"
+        self.host, self.port = self.parts.hostname or "", self.parts.port or (465 if self.parts.scheme == "smtps" else 25)
+        self.where = f"{self.host}:{self.port}"
+        here = self.host in _HERE
+        self.tls = tls or ("needed" if self.parts.username and not here else "none" if here else "offered")
+        self.trusted = trusted or ssl.create_default_context()
         self.receipts_url, self.timeout, self.at_once = receipts_url, timeout, at_once
         self.can_be_asked = bool(receipts_url)
 
     def _connect(self) -> _Line:
         try:
-            server = smtplib.SMTP(self.parts.hostname or "", self.parts.port or 25, local_hostname="localhost",
-                                  timeout=self.timeout)
+            server = smtplib.SMTP_SSL(self.host, self.port, local_hostname="localhost", timeout=self.timeout, context=self.trusted) \
+                if self.parts.scheme == "smtps" else smtplib.SMTP(self.host, self.port, local_hostname="localhost", timeout=self.timeout)
             assert server.sock is not None
             # Otherwise each email's last few bytes wait 40 ms for the answer to those before.
             server.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             server.ehlo()
-            if server.has_extn("starttls") and self.parts.hostname not in ("127.0.0.1", "localhost"):
-                server.starttls()
-                server.ehlo()
+            self._encrypt(server)
             if self.parts.username:
                 server.login(urllib.parse.unquote(self.parts.username), urllib.parse.unquote(self.parts.password or ""))
+        except ssl.SSLCertVerificationError as problem:
+            raise GatewayUnavailable(f"The mail server {self.where} does not prove who it is: {problem.verify_message}. Name it as its "
+                                     "certificate does, or have its certificate signed by somebody this machine trusts.") from problem
         except (OSError, smtplib.SMTPException) as problem:
             raise GatewayUnavailable(f"The mail server {self.where} does not answer: {problem}") from problem
         return _Line(server)
+
+    def _encrypt(self, server: smtplib.SMTP) -> None:
+        """Goes on encrypted, to a server that proves who it is, where that is needed or offered. Raises GatewayUnavailable."""
+        if self.parts.scheme == "smtps" or self.tls == "none":
+            return
+        if server.has_extn("starttls"):
+            server.starttls(context=self.trusted)
+            server.ehlo()
+        elif self.tls == "needed":
+            server.close()
+            raise GatewayUnavailable(f"The mail server {self.where} offers no encryption (STARTTLS), and would be told a password in clear. "
+                                     "Use smtps:, or say by MEADOWRUN_SMTP_TLS=none that this is as it should be.")
 
     def hand_over(self, messages: Iterable[Letter], begin: Begin = all_may_go) -> Iterator[Handed]:
         lines: list[_Line] = []
@@ -344,7 +368,7 @@ def gateway(settings: Settings) -> Gateway:
     """The gateway that the settings name."""
     if settings.smtp_url.startswith("null:"):
         return NullGateway()
-    return SmtpGateway(settings.smtp_url, settings.mail_receipts_url, at_once=settings.smtp_connections)
+    return SmtpGateway(settings.smtp_url, settings.mail_receipts_url, at_once=settings.smtp_connections, tls=settings.smtp_tls)
 
 
 def reachable(settings: Settings) -> str | None:
@@ -353,7 +377,7 @@ def reachable(settings: Settings) -> str | None:
     if parts.scheme == "null":
         return "No mail server is set: mails count as sent, but go nowhere. Ask an administrator to name one."
     try:
-        socket.create_connection((parts.hostname or "", parts.port or 25), timeout=2).close()
+        socket.create_connection((parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)), timeout=2).close()
     except OSError as problem:
         return f"The mail server {parts.hostname}:{parts.port} does not answer ({problem})."
     return None

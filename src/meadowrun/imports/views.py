@@ -1,11 +1,11 @@
 """Pages of imports: choose a file, match its columns, see what would happen, let it happen, see what did."""
 
-import csv
 import dataclasses
-import io
+from typing import Any
 
 import flask
 
+from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
@@ -15,7 +15,7 @@ from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, csv_file, db, done, needs, now, settings
+from meadowrun.shell.request import actor, db, done, needs, now, rows_as_csv, settings
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
@@ -147,10 +147,9 @@ def go(ident: int) -> object:
 def refused(ident: int) -> object:
     """The refused rows with their reasons, to mend and import again: the file's own columns, two more behind."""
     found = actions.get(db(), ident)
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow([*found.columns, "row in the file", "reason"])
+    rows: list[list[Any]] = [[*found.columns, "row in the file", "reason"]]
     for r in queries.refusals(db(), ident):
         cells = [*r.cells, *([""] * (len(found.columns) - len(r.cells)))][:len(found.columns)]
-        writer.writerow([pf.harmless(c) for c in cells] + [r.row, f"{r.column}: {r.reason}"])
-    return csv_file([out.getvalue()], found.file_name.rsplit(".", 1)[0] + "-refused")
+        rows.append([*cells, r.row, f"{r.column}: {r.reason}"])
+    audit.record(db(), actor(), now(), "took along the refused rows of", "import", found.id, found.file_name, rows=len(rows) - 1)
+    return rows_as_csv(rows, found.file_name.rsplit(".", 1)[0] + "-refused")

@@ -1,7 +1,5 @@
 """The house style, and what messages look up: feeds and tables."""
 
-import csv
-import io
 import json
 from typing import Any
 
@@ -13,7 +11,7 @@ from meadowrun.core.content.colour import contrast
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
-from meadowrun.shell.request import actor, csv_file, db, done, needs, not_done, now, settings, words
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, rows_as_csv, settings, words
 
 pages = flask.Blueprint("house", __name__)
 
@@ -126,8 +124,4 @@ def table_csv(ident: int) -> object:
     table = db().get(DataTable, ident)
     if table is None:
         flask.abort(404)
-    out = io.StringIO()
-    writer = csv.DictWriter(out, table.columns)
-    writer.writeheader()
-    writer.writerows(table.rows.values())
-    return csv_file([out.getvalue()], table.key)
+    return rows_as_csv([table.columns, *([row.get(name, "") for name in table.columns] for row in table.rows.values())], table.key)

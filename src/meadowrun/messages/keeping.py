@@ -19,6 +19,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content import fillins
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
+from meadowrun.core.people_file import plain
 from meadowrun.messages import actions, asking, feeds, queries
 from meadowrun.messages.models import Comment, DataTable, Feed, HouseStyle, KeptRow, KeptRowVersion, Message
 from meadowrun.messages.values import known_refs
@@ -190,7 +191,7 @@ def keep_table(session: orm.Session, actor: Actor, now: dt.datetime, key: str, c
     if looked_up_by != "today" and looked_up_by not in known_refs(words):
         raise Invalid("Choose by whose value it is looked up.", "looked_up_by")
     try:
-        rows = list(csv.reader(io.StringIO(content.decode("utf-8-sig"))))
+        rows = [[plain(cell) for cell in row] for row in csv.reader(io.StringIO(content.decode("utf-8-sig")))]
     except (UnicodeDecodeError, csv.Error) as problem:
         raise Invalid(f"This is no CSV in UTF-8: {problem}.", "file") from None
     rows = [row for row in rows if any(cell.strip() for cell in row)]

@@ -1,14 +1,16 @@
 """What a send did: every number leads to the people behind it, and all of it can be taken along."""
 
-import csv
 import io
 from typing import Any
 
 import flask
 import openpyxl
+from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
+from meadowrun.base import audit
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.verdict import WORDS, words_for
+from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
 from meadowrun.people.models import Topic
@@ -17,8 +19,9 @@ from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import can_be_asked, channel_of, channels_of, held_named, recent
 from meadowrun.sends.queries import send as get_send
+from meadowrun.shell.accounts import may
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import csv_file, db, done, now, settings, zone
+from meadowrun.shell.request import actor, db, done, now, rows_as_csv, settings, zone
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
@@ -129,13 +132,25 @@ def as_csv(ident: int) -> object:
     send = _taken(ident)
     if send is None:
         flask.abort(404)
-    out = io.StringIO()
-    writer = csv.writer(out)
-    for name, rows in _sheets(send):
-        writer.writerow([name])
-        writer.writerows(rows)
-        writer.writerow([])
-    return csv_file([out.getvalue()], f"result-{ident}")
+    rows = [row for name, table in _sheets(send) for row in ([name], *table, [])]
+    return rows_as_csv(rows, f"result-{ident}")
+
+
+def _cell(value: Any) -> Any:
+    """A value for a spreadsheet: no text is run as a formula, and what no file of that kind can hold is left out."""
+    return harmless(ILLEGAL_CHARACTERS_RE.sub("", value)) if isinstance(value, str) else value
+
+
+def _people(book: openpyxl.Workbook, send: Send) -> None:
+    """Everybody of the send, for those who may take people along."""
+    people = book.create_sheet("People")
+    people.append(["Contact", "First name", "Last name", "Address", "Outcome", "Note"])
+    after = 0
+    while rows := queries.people_behind(db(), send, "audience", 5000, after):
+        for r in rows:
+            people.append([_cell(value) for value in (r.id, r.first_name, r.last_name, r.email, WORDS[r.outcome], r.note)])
+        after = rows[-1].id
+    audit.record(db(), actor(), now(), "took along", "send", send.id, send.name, people=people.max_row - 1)
 
 
 @pages.get("/results/<int:ident>.xlsx")
@@ -148,16 +163,10 @@ def as_xlsx(ident: int) -> object:
     for name, rows in _sheets(send):
         sheet = book.create_sheet(name)
         for row in rows:
-            # Text that begins like a formula stays text.
-            sheet.append(["'" + c if isinstance(c, str) and c[:1] in "=+@" else c for c in row])
+            sheet.append([_cell(value) for value in row])
         sheet.column_dimensions["A"].width = 34
-    people = book.create_sheet("People")
-    people.append(["Contact", "First name", "Last name", "Address", "Outcome", "Note"])
-    after = 0
-    while rows := queries.people_behind(db(), send, "audience", 5000, after):
-        for r in rows:
-            people.append([r.id, r.first_name, r.last_name, r.email, WORDS[r.outcome], r.note])
-        after = rows[-1].id
+    if may(actor(), "author"):
+        _people(book, send)
     out = io.BytesIO()
     book.save(out)
     return flask.Response(out.getvalue(), headers={"Content-Disposition": f'attachment; filename="result-{ident}.xlsx"'},

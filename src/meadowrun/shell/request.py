@@ -1,10 +1,12 @@
 """What a view has at hand: the session, the time, who asks, and how to answer. One transaction a request."""
 
+import csv
 import datetime as dt
 import functools
+import io
 import itertools
 import zoneinfo
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import flask
@@ -17,6 +19,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.people.queries import dictionary
 from meadowrun.shell.accounts import require
@@ -107,6 +110,13 @@ def csv_file(content: Iterable[str], name: str) -> flask.Response:
     plain = "".join(c for c in name.encode("ascii", "ignore").decode() if c.isalnum() or c in " -_.").strip() or "file"
     return flask.Response(itertools.chain(["\ufeff"], content), mimetype="text/csv",
                           headers={"Content-Disposition": f'attachment; filename="{plain}.csv"'})
+
+
+def rows_as_csv(rows: Iterable[Sequence[Any]], name: str) -> flask.Response:
+    """Rows as a CSV to keep: no text in it is run as a formula by a spreadsheet."""
+    out = io.StringIO()
+    csv.writer(out).writerows([harmless(cell) if isinstance(cell, str) else cell for cell in row] for row in rows)
+    return csv_file([out.getvalue()], name)
 
 
 def body() -> dict[str, Any]:

@@ -15,14 +15,18 @@ import time
 from types import FrameType
 from typing import Any
 
+import sqlalchemy as sa
 import waitress.server
 from waitress.channel import HTTPChannel
 from waitress.parser import HTTPRequestParser
 from waitress.utilities import RequestEntityTooLarge
 
 from meadowrun.base import memory
+from meadowrun.base.clock import machine_now
+from meadowrun.base.db import Database
 from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
+from meadowrun.shell import accounts
 from meadowrun.shell.app import MOST_BYTES, create_app
 
 #: Requests that a process works on side by side, and connections that it keeps open.
@@ -52,7 +56,7 @@ class _Request(HTTPRequestParser):
     began = 0.0
 
     def received(self, data: bytes) -> int:
-        self.began = self.began or time.time()
+        self.began = self.began or machine_now().timestamp()
         taken: int = super().received(data)
         if self.headers_finished and not self.error and max(self.content_length, self.body_bytes_received) > (most := self._most()):
             self.error = RequestEntityTooLarge(f"This address takes at most {most:,} bytes at once.")
@@ -94,8 +98,26 @@ def _listening(host: str, port: int, fd: int | None) -> socket.socket:
 def serve(settings: Settings, host: str, port: int, processes: int, fd: int | None = None) -> None:
     """Serves until told to stop, on an address or on a socket that listens there already. A process that ends is begun again."""
     configure(settings.log_level)
+    if problem := settings.unsafe() or _known_to_all(settings):
+        raise SystemExit(f"meadowrun: not started. {problem}")
     sock = _listening(host, port, fd)
     _Keeper(settings, sock).keep(processes)
+
+
+def _known_to_all(settings: Settings) -> str | None:
+    """Accounts with the demo's password, which everybody can read, have no place but in a demo."""
+    if settings.demo:
+        return None
+    database = Database(settings.database_url)
+    try:
+        with database.session() as session:
+            names = accounts.known_to_all(session)
+    except sa.exc.SQLAlchemyError:
+        # A database that is away says nothing; the pages say that it is.
+        return None
+    finally:
+        database.close()
+    return f"{', '.join(names)} can sign in with the demo's password. Start with another database, or shut them out." if names else None
 
 
 class _Keeper:
