@@ -34,7 +34,6 @@ def test_the_people_of_a_result(web, database):
     row = [cell.value for cell in list(book["People"].iter_rows())[1]]
     assert row[1:3] == ["'" + FORMULA, "'@x"] and row[5] == "'=1"
     assert all(cell.data_type != "f" for sheet in book for line in sheet.iter_rows() for cell in line)
-    assert "'+send" in web.get(f"/results/{ident}.csv").text
 
 
 def test_the_columns_of_refused_rows_and_of_tables(web):
