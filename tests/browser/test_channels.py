@@ -37,7 +37,7 @@ def two(house):
             for channel in ("email", "sms"):
                 people.set_consent(session, now, contact.id, 0, True, "test", channel)
             found[name] = contact.id
-        subscribe_device(session, now, found["ada"], new_browser(store, str(found["ada"]), house.site))
+        subscribe_device(session, now, found["ada"], new_browser(store, str(found["ada"]), house.site), house.settings.inner)
         subscribe_device(session, now, found["ben"], new_app(store, str(found["ben"]), "ios"))
         save(session, IDA, now, dictionary(session), "The two", {"lines": [
             {"id": "a", "kind": "field", "field": "email", "op": "contains", "value": "@channels.example"}]})

@@ -40,6 +40,12 @@ def village(tmp_path):
     server.shutdown()
 
 
+@pytest.fixture
+def settings(settings, village):
+    """The push service stands inside this network here, and the settings say so."""
+    return dataclasses.replace(settings, inner_hosts=frozenset({village[1].removeprefix("http://")}))
+
+
 def notice(session, push=PUSH, name="A notice"):
     document = beginning("push", "Farrow Hill", "STOP") | {"subject": "Clear tonight, {{ contact.first_name | default('you', true) }}",
                                                            "plain": "The dome opens at seven", "push": push}
@@ -60,7 +66,7 @@ def test_end_to_end(database, settings, job_context, village, client):
         add(session, NOW, "di@post.example")
         for person, count in ((ann, 2), (bo, 1), (cy, 1)):
             for _ in range(count):
-                tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+                tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site), settings.inner)
         people.set_consent(session, NOW, cy.id, 0, False, "switched off", "push")
         store.write("UPDATE browsers SET gone = 1 WHERE contact = ?", str(bo.id))
         ident, _ = noticing(session)
@@ -90,7 +96,7 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
         for person, system in ((ann, "android"), (ann, "ios"), (bo, "ios")):
             tracking.subscribe_device(session, NOW, person.id, apps.new_app(store, str(person.id), system))
         for person in (ann, cy):
-            tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+            tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site), settings.inner)
         store.write("UPDATE apps SET gone = 1 WHERE contact = ?", str(bo.id))
         page = messages.create(session, IDA, NOW, "The page", messages.take({"subject": "The night", "lines": [
             {"id": "a", "type": "text", "html": "<p>Dear {{ contact.first_name }}, <a href='https://farrowhill.example/map'>the map</a></p>"}]}, {}))
@@ -144,7 +150,7 @@ def test_handed_over_twice_it_is_shown_once(database, settings, job_context, vil
     store, site = village
     with clock.at(NOW), database.session() as session:
         person = add(session, NOW, "ann@post.example", first_name="Ann")
-        tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site))
+        tracking.subscribe_device(session, NOW, person.id, browsers.new_browser(store, str(person.id), site), settings.inner)
         ident, _ = noticing(session)
     start(database, settings, ident, 1)
     run_all(database, ident)
@@ -200,7 +206,7 @@ def test_a_proof_goes_where_the_notice_goes_and_its_page_opens(web, client, data
     with clock.at(NOW), database.session() as session:
         ann = add(session, NOW, "ann@post.example", first_name="Ann", town="Farrow").id
         bo = add(session, NOW, "bo@post.example", first_name="Bo").id
-        tracking.subscribe_device(session, NOW, bo, browsers.new_browser(store, str(bo), site))
+        tracking.subscribe_device(session, NOW, bo, browsers.new_browser(store, str(bo), site), settings.inner)
         page = messages.create(session, IDA, NOW, "The page", messages.take({"subject": "The night", "lines": [
             {"id": "a", "type": "text", "html": "<p>Dear {{ contact.first_name }}, up you come</p>"}]}, {})).id
         ident = notice(session, {"tap": "page", "page": page, "systems": ["web"]})

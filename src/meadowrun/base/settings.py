@@ -34,6 +34,8 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
     "MEADOWRUN_INSTANCE": ("What /healthz answers with, so that who started it knows its own; empty: nothing", ""),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
+    "MEADOWRUN_INNER_HOSTS": ("Machines inside this network that push services and links may lead to, as host:port, parted by commas; "
+                              "empty: none", ""),
     "MEADOWRUN_FEED_HOSTS": ("Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none", ""),
     "MEADOWRUN_SMS_URL": ("Where text messages are handed over, http(s)://host or null: to send nothing", "null:"),
     "MEADOWRUN_SMS_SENDER": ("The number or name that text messages come from; empty: the first 11 letters of the organisation", ""),
@@ -84,6 +86,7 @@ class Settings:
     instance: str
     village_url: str
     feed_hosts: frozenset[str]
+    inner_hosts: frozenset[str]
     sms_url: str
     sms_sender: str
     sms_price: float
@@ -95,6 +98,12 @@ class Settings:
     log_level: str
     behind_proxy: bool
     cookie_secure: bool
+
+    @property
+    def inner(self) -> frozenset[str]:
+        """Machines inside this network that may be asked at addresses of others, as host:port: those named, ourselves, and the demo's village."""
+        own = (urlsplit(url) for url in (self.public_url, self.village_url) if url)
+        return self.inner_hosts | {f"{parts.hostname}:{parts.port or (443 if parts.scheme == 'https' else 80)}" for parts in own}
 
     def unsafe(self) -> str | None:
         """What of these settings lets strangers in, with the remedy; None where nothing does."""
@@ -174,6 +183,7 @@ class Settings:
             demo=values["MEADOWRUN_DEMO"] == "1",
             instance=values["MEADOWRUN_INSTANCE"],
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),
+            inner_hosts=frozenset(h.strip() for h in values["MEADOWRUN_INNER_HOSTS"].split(",") if h.strip()),
             feed_hosts=frozenset(h.strip() for h in values["MEADOWRUN_FEED_HOSTS"].split(",") if h.strip()),
             sms_url=values["MEADOWRUN_SMS_URL"].rstrip("/"),
             sms_sender=values["MEADOWRUN_SMS_SENDER"] or _sms_name(values["MEADOWRUN_ORGANISATION"]),

@@ -12,6 +12,7 @@ from meadowrun.core.content.lines import Json, new_line
 from meadowrun.core.content.sms import STOP_WORD
 from meadowrun.demo import artwork
 from meadowrun.demo.stories import FIRST_NAME
+from meadowrun.gateways.outgoing import machine_of
 from meadowrun.messages import actions, keeping
 from meadowrun.messages.models import KeptRow, Message
 from meadowrun.people.actions import store_file
@@ -112,7 +113,8 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
 def allow_notices(session: orm.Session, store: Store, site: str, now: dt.datetime, scale: int) -> None:
     """Some people's browsers in the village allow notices, and some have the app on their phones."""
     for contact in range(7, min(scale, 8000), 40):
-        subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, new_browser(store, str(contact), site))
+        subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, new_browser(store, str(contact), site),
+                         machine_of(site))
     for contact in range(9, min(scale, 8000), 60):
         phone = new_app(store, str(contact), "ios" if contact // 60 % 2 else "android")
         subscribe_device(session, now - dt.timedelta(days=contact % 90), contact, phone)

@@ -4,14 +4,15 @@ for phones as JSON to the gateway that the settings name."""
 import dataclasses
 import itertools
 import json
-import urllib.error
-import urllib.request
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from meadowrun.base.settings import Settings
 from meadowrun.core import webpush
-from meadowrun.gateways import answers
+from meadowrun.gateways import answers, outgoing
 from meadowrun.gateways.handing import Begin, Handed, all_may_go
+
+#: Stands for the answer of an address that may not be asked.
+_REFUSED = -1
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -49,7 +50,7 @@ class PushGateway:
     def __init__(self, settings: Settings, now: float, gone: Callable[[int], None], timeout: float = 10.0):
         self.key, self.now, self.gone, self.timeout = webpush.vapid_key(settings.secret), now, gone, timeout
         self.contact = f"mailto:postmaster@{settings.mail_domain}"
-        self.phones = settings.push_url
+        self.phones, self.inner = settings.push_url, settings.inner
 
     def hand_over(self, messages: Iterable[Notice], begin: Begin = all_may_go) -> Iterator[Handed]:
         """Delivered when the service of at least one device took it; bounced when all are gone. Never raises for
@@ -75,31 +76,45 @@ class PushGateway:
         except webpush.PushProblem as problem:
             return "bounced", str(problem)
         # RFC 8030, 5.4: under one topic of at most 32 signs, what waits is replaced: handed over twice, it is shown once.
-        return self._asked(device, device.endpoint, body, {
+        return self._said(device, *self._service(device.endpoint, body, {
             "Content-Encoding": "aes128gcm", "Content-Type": "application/octet-stream", "TTL": str(notice.ttl), "Urgency": "normal",
-            "Topic": notice.key[:32], "Authorization": webpush.authorization(self.key, device.endpoint, self.contact, self.now)})
+            "Topic": notice.key[:32], "Authorization": webpush.authorization(self.key, device.endpoint, self.contact, self.now)}))
+
+    def _service(self, endpoint: str, body: bytes, headers: dict[str, str]) -> tuple[int, str]:
+        """A push service's answer; 0 where there is none. A browser named its address, so it is asked with care."""
+        try:
+            answer = outgoing.ask("POST", endpoint, body, headers, self.timeout, self.inner)
+        except outgoing.Refused as problem:
+            return _REFUSED, str(problem)
+        except OSError as problem:
+            return 0, f"no answer: {problem}"
+        return answer.status, answer.reason
 
     def _phone(self, notice: Notice, device: Device) -> tuple[str, str]:
         if self.phones.startswith("null:"):
             return "bounced", "no gateway for phones is set; MEADOWRUN_PUSH_URL names one"
         body = {"id": f"{notice.key}-{device.id}", "to": device.endpoint, "system": device.kind, "ttl": notice.ttl,
                 "notice": json.loads(notice.payload)}
-        return self._asked(device, f"{self.phones}/notices", json.dumps(body).encode(), {"Content-Type": "application/json"})
-
-    def _asked(self, device: Device, address: str, body: bytes, headers: dict[str, str]) -> tuple[str, str]:
         try:
-            with urllib.request.urlopen(urllib.request.Request(address, body, headers), timeout=self.timeout) as answer:
-                return "delivered", f"{answer.status} taken"
-        except urllib.error.HTTPError as problem:
-            # A push service says 404 or 410 of a browser that is gone (RFC 8030, 7.3); our gateway says 410 of an app, since a
-            # gateway that is not where the settings say answers 404 to everything, and no device is forgotten for that.
-            if problem.code == 410 or problem.code == 404 and device.kind == "web":
-                self.gone(device.id)
-                return "bounced", f"{problem.code} the {'browser' if device.kind == 'web' else 'app'} is gone"
-            later = answers.is_for_later(problem.code) or device.kind != "web" and answers.is_about_us(problem.code)
-            return ("deferred" if later else "bounced"), f"{problem.code} {problem.reason}"
-        except OSError as problem:
-            return "deferred", f"no answer: {problem}"
+            # The settings name this gateway.
+            answer = outgoing.ask("POST", f"{self.phones}/notices", json.dumps(body).encode(), {"Content-Type": "application/json"},
+                                  self.timeout, self.inner | outgoing.machine_of(self.phones))
+        except (OSError, outgoing.Refused) as problem:
+            return self._said(device, 0, f"no answer: {problem}")
+        return self._said(device, answer.status, answer.reason)
+
+    def _said(self, device: Device, code: int, words: str) -> tuple[str, str]:
+        """What an answer means for a device."""
+        if 200 <= code < 300:
+            return "delivered", f"{code} taken"
+        # A push service says 404 or 410 of a browser that is gone (RFC 8030, 7.3); our gateway says 410 of an app, since a
+        # gateway that is not where the settings say answers 404 to everything, and no device is forgotten for that. A device at an
+        # address that may not be asked is never asked again either.
+        if code in (410, _REFUSED) or code == 404 and device.kind == "web":
+            self.gone(device.id)
+            return "bounced", words if code == _REFUSED else f"{code} the {'browser' if device.kind == 'web' else 'app'} is gone"
+        later = not code or answers.is_for_later(code) or device.kind != "web" and answers.is_about_us(code)
+        return ("deferred" if later else "bounced"), f"{code} {words}" if code else words
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """Push services cannot be asked."""

@@ -2,9 +2,10 @@
 
 import concurrent.futures
 import datetime as dt
+import html
 import re
-import urllib.error
-import urllib.request
+import urllib.parse
+from collections.abc import Collection
 from typing import Any
 
 import flask
@@ -14,7 +15,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
-from meadowrun.gateways import assistant, filters
+from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import preflight, queries, reading, views
 from meadowrun.messages.models import Message
@@ -106,19 +107,26 @@ def follow_links(ident: int) -> object:
     mail, _ = _mail(queries.message(db(), ident))
     addresses = _links(mail)[:MOST_LINKS]
     with concurrent.futures.ThreadPoolExecutor(8) as pool:
-        answers = list(pool.map(_follow, addresses))
+        inner = settings().inner
+        answers = list(pool.map(lambda address: _follow(html.unescape(address), inner), addresses))
     return flask.jsonify(links=[{"href": a, "said": said, "good": good} for a, (said, good) in zip(addresses, answers, strict=True)])
 
 
-def _follow(address: str) -> tuple[str, bool]:
-    request = urllib.request.Request(address.replace("&amp;", "&"), method="GET", headers={"User-Agent": "Meadowrun link check"})
+#: A link may lead on so often.
+_HOPS = 5
+
+
+def _follow(address: str, inner: Collection[str]) -> tuple[str, bool]:
+    """Where a link ends, in words, and whether that is well. Never inside this network: the author would see what stands there."""
     try:
-        with urllib.request.urlopen(request, timeout=6) as answer:
-            return f"{answer.status}", answer.status < 400
-    except urllib.error.HTTPError as problem:
-        return f"{problem.code} {problem.reason}", False
-    except (OSError, ValueError) as problem:
-        return f"no answer: {getattr(problem, 'reason', problem)}", False
+        for _ in range(_HOPS):
+            answer = outgoing.ask("GET", address, timeout=6, inner=inner)
+            if answer.status not in (301, 302, 303, 307, 308) or not answer.leads_to:
+                return (f"{answer.status}" if answer.status < 400 else f"{answer.status} {answer.reason}"), answer.status < 400
+            address = urllib.parse.urljoin(address, answer.leads_to)
+    except (OSError, outgoing.Refused) as problem:
+        return f"no answer: {problem}", False
+    return f"leads on more than {_HOPS} times", False
 
 
 def _expected(subject: str) -> past.Expected | None:

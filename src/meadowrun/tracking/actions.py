@@ -4,7 +4,7 @@ import datetime as dt
 import hashlib
 import re
 import secrets
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -15,6 +15,7 @@ from meadowrun.base.audit import Actor, record
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values, webpush
 from meadowrun.core.guardrails.replies import meaning
+from meadowrun.gateways import outgoing
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
@@ -151,26 +152,38 @@ def sms_failed(session: orm.Session, now: dt.datetime, send_id: int, contact_id:
 SYSTEMS = {"android": "an Android phone", "ios": "an iPhone"}
 
 
-def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any) -> None:
+#: Devices of a person that notices go to; with one more, the one that was given longest ago no longer counts.
+MOST_DEVICES = 10
+_DEVICE = """INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since) VALUES (:contact, :kind, :endpoint, :p256dh, :auth, :now)
+ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, kind = excluded.kind, p256dh = excluded.p256dh, auth = excluded.auth,
+    since = excluded.since, gone_at = NULL
+-- Whoever names a browser that is somebody else's must know its keys, as only that browser does. A phone's token is such a key itself.
+WHERE push_devices.contact_id = excluded.contact_id OR push_devices.kind <> 'web'
+    OR push_devices.p256dh = excluded.p256dh AND push_devices.auth = excluded.auth"""
+_TOO_MANY = """UPDATE push_devices SET gone_at = :now WHERE id IN (
+    SELECT p.id FROM push_devices p WHERE p.contact_id = :contact AND p.gone_at IS NULL ORDER BY p.since DESC, p.id DESC OFFSET :most)"""
+
+
+def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any, inner: Collection[str] = ()) -> None:
     """A device's permission for notices: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give it, or {"system", "token"}
-    as our app on a phone does. Raises Invalid."""
+    as our app on a phone does; `inner` are the machines inside this network that may be named. Raises Invalid."""
     system = subscription.get("system") if isinstance(subscription, Mapping) else None
     if system is not None:
         endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
         if not isinstance(system, str) or system not in SYSTEMS or not re.fullmatch(r"[\w:.-]{8,400}", endpoint):
             raise Invalid(f"A phone names its system ({', '.join(SYSTEMS)}) and the token it got.", "subscription")
     else:
-        endpoint, p256dh, auth = _browser(subscription)
-    session.execute(sa.text(
-        "INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since) VALUES (:contact, :kind, :endpoint, :p256dh, :auth, :now) "
-        "ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, kind = excluded.kind, p256dh = excluded.p256dh, "
-        "auth = excluded.auth, since = excluded.since, gone_at = NULL"),
-        {"contact": contact_id, "kind": system or "web", "endpoint": endpoint, "p256dh": p256dh, "auth": auth, "now": now})
+        endpoint, p256dh, auth = _browser(subscription, inner)
+    done = session.execute(sa.text(_DEVICE), {
+        "contact": contact_id, "kind": system or "web", "endpoint": endpoint, "p256dh": p256dh, "auth": auth, "now": now})
+    if not done.rowcount:  # type: ignore[attr-defined]
+        raise Invalid("This device is known as somebody else's.", "subscription")
+    session.execute(sa.text(_TOO_MANY), {"contact": contact_id, "now": now, "most": MOST_DEVICES})
     people.set_consent(session, now, contact_id, 0, True, f"allowed notices on {SYSTEMS[system]}" if system else "allowed notices in a browser",
                        "push")
 
 
-def _browser(subscription: Any) -> tuple[str, str, str]:
+def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:
     """Endpoint and keys of a browser's subscription. Raises Invalid."""
     try:
         endpoint, keys = str(subscription["endpoint"]), subscription["keys"]
@@ -178,8 +191,11 @@ def _browser(subscription: Any) -> tuple[str, str, str]:
         webpush.encrypt(b"", p256dh, auth)
     except (KeyError, TypeError, webpush.PushProblem):
         raise Invalid("This is no subscription as browsers give it.", "subscription") from None
-    if not endpoint.startswith(("https://", "http://127.0.0.1", "http://localhost")) or len(endpoint) > 1000:
+    open_ones = outgoing.machine_of(endpoint) & set(inner) if "//" in endpoint else frozenset()
+    if not endpoint.startswith("https://") and not open_ones or len(endpoint) > 1000:
         raise Invalid("A push service is named by an https address.", "subscription")
+    if wrong := outgoing.problem(endpoint, inner):
+        raise Invalid(f"A push service is named by an https address: {wrong}.", "subscription")
     return endpoint, p256dh, auth
 
 

@@ -181,7 +181,7 @@ def push_key() -> Answer:
 def push_allowed() -> Answer:
     """A known visitor's browser or phone gave permission for notices: where it is reached, and the yes to this channel."""
     _, contact, data = _asked()
-    actions.subscribe_device(db(), now(), contact.id, data.get("subscription"))
+    actions.subscribe_device(db(), now(), contact.id, data.get("subscription"), settings().inner)
     return {"subscribed": True}, 200, _headers()
 
 

@@ -1,0 +1,144 @@
+"""Asking another server over HTTP at an address that somebody else named: never one inside this network, and never led on elsewhere.
+
+Addresses come from visitors' browsers and from authors. What they lead to is looked up once, and the very machine that was judged is
+asked, so that a name that changes its mind in between reaches nothing.
+"""
+
+import dataclasses
+import ipaddress
+import socket
+import ssl
+import threading
+import urllib.parse
+from collections import OrderedDict
+from collections.abc import Collection, Mapping
+
+import urllib3
+
+#: Machines that connections are kept to.
+_MOST = 50
+_PORTS = {"https": 443, "http": 80}
+#: Names of this machine, or of machines beside it.
+_INNER = ("localhost", ".localhost", ".local", ".internal", ".home.arpa", ".localdomain")
+#: IPv6 networks that carry an IPv4 address inside (RFC 6052, 3056, 4380): the inner one is what is reached.
+_CARRIERS = [ipaddress.ip_network(text) for text in ("64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "2001::/32")]
+_pools: "OrderedDict[tuple[str, str, int, str], urllib3.HTTPConnectionPool]" = OrderedDict()
+_lock = threading.Lock()
+
+
+class Refused(ValueError):
+    """An address that may not be asked, with the reason."""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Answer:
+    """What came back: the status, the words beside it, and where it leads on to if it does. The body is nobody's business."""
+
+    status: int
+    reason: str
+    leads_to: str
+
+
+def problem(address: str, inner: Collection[str] = ()) -> str | None:
+    """What is wrong with an address as it is written, or None; `inner` are the host:port inside this network that may be asked.
+
+    Where its name leads to is judged when it is asked.
+    """
+    try:
+        _read(address, inner)
+    except Refused as found:
+        return str(found)
+    return None
+
+
+def machine_of(address: str) -> frozenset[str]:
+    """The host:port of an address that the settings name, which may lie inside this network."""
+    try:
+        parts = urllib.parse.urlsplit(address)
+        return frozenset({f"{parts.hostname}:{parts.port or _PORTS.get(parts.scheme, 0)}"})
+    except ValueError:
+        return frozenset()
+
+
+def ask(method: str, address: str, body: bytes | None = None, headers: Mapping[str, str] | None = None, timeout: float = 10.0,
+        inner: Collection[str] = ()) -> Answer:
+    """Asks once and follows nothing. Raises Refused for an address that may not be asked, OSError when nobody answers in time."""
+    parts, port = _read(address, inner)
+    host = parts.hostname or ""
+    machine = host if f"{host}:{port}" in inner else _judged(host, port)
+    path = urllib.parse.urlunsplit(("", "", parts.path or "/", parts.query, ""))
+    named = host if port == _PORTS[parts.scheme] else f"{host}:{port}"
+    try:
+        found = _pool(parts.scheme, machine, port, host).urlopen(
+            method, path, body, {"Host": f"[{host}]" if ":" in host else named, "User-Agent": "Meadowrun", **(headers or {})}, retries=False,
+            redirect=False, timeout=urllib3.Timeout(total=timeout), preload_content=False, decode_content=False)
+        found.close()
+        found.release_conn()
+        return Answer(found.status, found.reason or "", found.headers.get("Location", ""))
+    except urllib3.exceptions.HTTPError as trouble:
+        raise OSError(str(trouble)) from trouble
+
+
+def _read(address: str, inner: Collection[str]) -> tuple[urllib.parse.SplitResult, int]:
+    try:
+        parts = urllib.parse.urlsplit(address)
+        port = parts.port or _PORTS.get(parts.scheme, 0)
+    except ValueError:
+        raise Refused("this is no address") from None
+    host = parts.hostname or ""
+    if parts.scheme not in _PORTS or not host or not address.isascii() or any(c.isspace() or c == "\\" for c in address):
+        raise Refused("the address must begin with http:// or https:// and a host")
+    if "@" in parts.netloc:
+        raise Refused("no name or password may stand in the address")
+    if f"{host}:{port}" not in inner and (_number(host) is not None and not _is_outside(_number(host)) or _is_inner(host)):
+        raise Refused(f"{host} is inside this network")
+    return parts, port
+
+
+def _is_inner(host: str) -> bool:
+    """Whether a name is one of machines nearby: without a dot, or of a domain that leads nowhere else. Numbers are judged by themselves."""
+    plain = host.rstrip(".").lower()
+    return _number(plain) is None and ("." not in plain or plain.endswith(_INNER) or plain == "localhost" or plain.replace(".", "").isdigit()
+                                       or plain.split(".")[-1].startswith("0x"))
+
+
+def _number(host: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address | None:
+    try:
+        return ipaddress.ip_address(host.split("%")[0])
+    except ValueError:
+        return None
+
+
+def _is_outside(number: ipaddress.IPv4Address | ipaddress.IPv6Address | None) -> bool:
+    """Whether an address is one of the wide world: not of this machine, this network, or one that stands for those."""
+    if isinstance(number, ipaddress.IPv6Address):
+        inside = number.ipv4_mapped or next((number for net in _CARRIERS if number in net), None)
+        if isinstance(inside, ipaddress.IPv4Address):
+            return _is_outside(inside)
+        if inside is not None:
+            return False
+    return number is not None and number.is_global and not number.is_multicast and not number.is_reserved
+
+
+def _judged(host: str, port: int) -> str:
+    """The machine a name leads to. Raises Refused where any of those it leads to is inside, OSError where it leads nowhere."""
+    found = [_number(str(entry[4][0])) for entry in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+    if not found or not all(_is_outside(number) for number in found):
+        raise Refused(f"{host} leads to a machine inside this network")
+    return str(found[0])
+
+
+def _pool(scheme: str, machine: str, port: int, host: str) -> urllib3.HTTPConnectionPool:
+    """The connections to a machine under a name; on https it must prove that name."""
+    key = (scheme, machine, port, host)
+    with _lock:
+        pool = _pools.get(key)
+        if pool is None:
+            # A proxy that the environment names is not asked: it might reach what we may not.
+            pool = urllib3.HTTPConnectionPool(machine, port, maxsize=8) if scheme == "http" else urllib3.HTTPSConnectionPool(
+                machine, port, maxsize=8, server_hostname=host, assert_hostname=host, ssl_context=ssl.create_default_context())
+            _pools[key] = pool
+            while len(_pools) > _MOST:
+                _pools.popitem(last=False)[1].close()
+        _pools.move_to_end(key)
+    return pool
