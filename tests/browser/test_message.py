@@ -138,7 +138,7 @@ def test_looks_code_and_review(page):
     reads(page, "The one thing")
     page.click('[data-look="plain"]')
     page.wait(lambda: "Unsubscribe:" in page.text("#read-plain"))
-    page.click(".drop-of summary")
+    page.click(".head details.drop summary")
     page.press("Work in code")
     page.wait(lambda: "cannot be brought back" in page.text("#code"))
     page.press("Go on in code", "#code")

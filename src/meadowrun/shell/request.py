@@ -120,14 +120,34 @@ def rows_as_csv(rows: Iterable[Sequence[Any]], name: str) -> flask.Response:
 
 
 def body() -> dict[str, Any]:
-    """The posted JSON object. Raises Invalid, also for half a character (a lone surrogate), which no database holds."""
-    try:
-        data = orjson.loads(flask.request.get_data()) if flask.request.is_json else None
-    except ValueError:
-        data = None
+    """The posted JSON object. Raises Invalid; for half a character (a lone surrogate), which no database holds, with its place."""
+    data = flask.request.get_json(silent=True)
     if not isinstance(data, dict):
         raise Invalid("Post a JSON object.")
+    try:
+        orjson.loads(flask.request.get_data())
+    except ValueError:
+        # Ours is the stricter reader; what only the other takes is found by looking.
+        if (place := _half(data, "")) is not None:
+            raise Invalid("This holds half a character, which cannot be kept.", place) from None
     return data
+
+
+def _half(data: Any, place: str) -> str | None:
+    """Where a text of some JSON holds half a character; None where none does."""
+    stack = [(data, place)]
+    while stack:
+        one, here = stack.pop()
+        if isinstance(one, str):
+            try:
+                one.encode()
+            except UnicodeEncodeError:
+                return here
+        elif isinstance(one, dict):
+            stack += [pair for key, value in reversed(one.items()) for pair in ((value, f"{here}.{key}".lstrip(".")), (key, here))]
+        elif isinstance(one, list):
+            stack += [(value, f"{here}[{number}]") for number, value in reversed(list(enumerate(one)))]
+    return None
 
 
 def integer(text: str | None, place: str) -> int:

@@ -20,10 +20,11 @@ _ATTRIBUTES = {
     "a": {"href", "target", "name"}, "img": {"src", "alt", "usemap"}, "map": {"name"}, "area": {"href", "shape", "coords", "alt", "target"}}
 #: What a page is made of anyway, or a parser adds by itself.
 _FRAME = frozenset({"html", "head", "body", "title", "meta", "tbody", "style", "link"})
-_HEAD = re.compile(r"<head\b[^>]*>(.*?)</head>", re.DOTALL | re.IGNORECASE)
-_BODY = re.compile(r"<body\b([^>]*)>", re.IGNORECASE)
-_BODY_END = re.compile(r"</body\s*>", re.IGNORECASE)
-_COMMENT_OR_SHEET = re.compile(r"<!--.*?-->|<style\b([^>]*)>(.*?)</style\s*>", re.DOTALL | re.IGNORECASE)
+_HEAD = re.compile(r"<head\b[^<>]*+>(.*?)(?:</head>|\Z)", re.DOTALL | re.IGNORECASE)
+_BODY = re.compile(r"<body\b([^<>]*+)>", re.IGNORECASE)
+_BODY_END = re.compile(r"</body\s*+>", re.IGNORECASE)
+#: One that nobody closes goes on to the end, as it does in a browser; so none is looked for again and again.
+_COMMENT_OR_SHEET = re.compile(r"<!--.*?(?:-->|\Z)|<style\b([^<>]*+)>(.*?)(?:</style\s*+>|\Z)", re.DOTALL | re.IGNORECASE)
 _WRAPPED = re.compile(r"<!--MRFILL(\d+)X-->|MRFILL(\d+)X")
 _SHEET = re.compile(r"MRSHEET(\d+)X")
 #: Declarations with which something gives way on a narrow screen.

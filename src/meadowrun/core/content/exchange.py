@@ -15,9 +15,9 @@ from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
 
 MOST_BYTES = 1_000_000
 #: Elements whose content is HTML, which need not be well-formed XML: kept aside while the rest is read.
-_HTML = re.compile(r"<(mj-text|mj-button|mj-raw|mj-table|mj-social-element|mj-title|mj-preview)\b([^>]*?)(?<!/)>(.*?)</\1>", re.DOTALL)
+_HTML = re.compile(r"<(mj-text|mj-button|mj-raw|mj-table|mj-social-element|mj-title|mj-preview)\b([^<>]*+)(?<!/)>(.*?)(?:</\1>|\Z)", re.DOTALL)
 #: What conditions say, by the key that the tags name: MJML itself has no place for that.
-_CONDITIONS = re.compile(r"<!-- conditions: (\{.*?\}) -->", re.DOTALL)
+_CONDITIONS = re.compile(r"<!-- conditions: (\{(?:(?!<!--).)*?\}) -->", re.DOTALL)
 _WAY_OUT = re.compile(r"<p>\s*<a href=\"\{\{ unsubscribe \}\}\">[^<]*</a>\s*</p>")
 COLOUR_IN = r"#[0-9a-fA-F]{3,8}"
 _SOCIAL = ("web", "mail", "phone", "map", "calendar", "camera", "film", "chat", "news", "ticket")
@@ -72,7 +72,7 @@ def from_mjml(source: str, public_url: str = "") -> Brought:
         aside.append(match.group(3))
         return f"<{match.group(1)}{match.group(2)}>MRHELD{len(aside) - 1}X</{match.group(1)}>"
 
-    text = _HTML.sub(hide, re.sub(r"<!--.*?-->", lambda m: "" if "<mj-" in m.group() else m.group(), source, flags=re.DOTALL))
+    text = _HTML.sub(hide, re.sub(r"<!--.*?(?:-->|\Z)", lambda m: "" if "<mj-" in m.group() else m.group(), source, flags=re.DOTALL))
     text = re.sub(r"&(?!(?:amp|lt|gt|quot|apos|#\d+|#x[0-9a-fA-F]+);)(\w+;)?", lambda m: html.unescape(m.group()) if m.group(1) else "&amp;", text)
     try:
         root = ElementTree.fromstring(text.strip())

@@ -23,7 +23,9 @@ from meadowrun.core.content.formats import FILTERS, WITH_TEXT, in_words
 ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when", "part", "sender")
 #: What stands alone.
 BARE = ("greeting", "unsubscribe", "preferences")
-PART = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
+#: A fill-in or a tag as it stands in a text. None begins inside another, so that signs that nobody closes are read once, not again and
+#: again: what an author pastes must never take longer than its length.
+PART = re.compile(r"\{\{(?:[^{}]++|\}(?!\})|\{(?![{%]))*+\}\}|\{%(?:[^{}%]++|%(?!\})|\}|\{(?![{%]))*+%\}")
 #: what stands for a delivery's token in templates of ours; authors cannot write it
 TOKEN = "{{ token }}"
 #: what stands for a delivery's short code in text messages
@@ -31,6 +33,8 @@ SHORT = "{{ short }}"
 #: A list from a feed never shows more.
 MOST_ITEMS = 50
 _DEEPEST = 8
+#: No fill-in and no question is longer.
+_LONGEST = 4000
 _SIGNS = re.compile(r"\{\{|\}\}|\{%|%\}|\{#|#\}|[{}]")
 _COMMENT = re.compile(r"\{#[^{}\n]*#\}")
 
@@ -105,7 +109,7 @@ def parse(part: str) -> FillIn:
     """Reads one `{{ … }}`. Raises FillInError when it is anything but a plain fill-in."""
     shown = _short(part)
     try:
-        body = _PARSER.parse(part).body
+        body = _parsed(part).body
     except jinja2.TemplateSyntaxError:
         raise FillInError(f"“{shown}” is not a complete fill-in. Type @ to choose one.") from None
     output = body[0] if len(body) == 1 else None
@@ -133,6 +137,16 @@ def parse(part: str) -> FillIn:
     if ref is None:
         raise FillInError(f"“{shown}” names nothing that can be filled in. Type @ to choose a field.")
     return FillIn(ref, fallback, tuple(filters))
+
+
+def _parsed(part: str) -> nodes.Template:
+    """One part as the template language reads it. Raises TemplateSyntaxError, also for what no person writes: very long, or very deep."""
+    try:
+        if len(part) > _LONGEST:
+            raise RecursionError
+        return _PARSER.parse(part)
+    except RecursionError:
+        raise jinja2.TemplateSyntaxError("too long or too deep", 1) from None
 
 
 def _short(part: str) -> str:
@@ -258,7 +272,7 @@ def tag(part: str) -> Tag:
         return Tag(words, "{% " + words + " %}")
     if kind in ("if", "elif"):
         try:
-            (made,) = _PARSER.parse("{% if " + words[len(kind):] + " %}{% endif %}").body
+            (made,) = _parsed("{% if " + words[len(kind):] + " %}{% endif %}").body
         except (jinja2.TemplateSyntaxError, ValueError):
             raise FillInError(f"“{shown}” is not a complete question.") from None
         if not isinstance(made, nodes.If):
@@ -300,7 +314,7 @@ def tree(text: str) -> tuple[Node, ...]:
     return found
 
 
-def _until(parts: list["str | FillIn | Tag"], depth: int) -> tuple[tuple[Node, ...], Tag | None]:
+def _until(parts: list["str | FillIn | Tag"], depth: int, looped: bool = False) -> tuple[tuple[Node, ...], Tag | None]:
     """Nodes up to the tag that ends their branch, which comes back, too; None at the end of the text."""
     if depth > _DEEPEST:
         raise FillInError(f"Conditions stand more than {_DEEPEST} deep in each other.")
@@ -310,9 +324,12 @@ def _until(parts: list["str | FillIn | Tag"], depth: int) -> tuple[tuple[Node, .
         if not isinstance(part, Tag):
             found.append(part)
         elif part.kind == "if":
-            found.append(_branches(part, parts, depth))
+            found.append(_branches(part, parts, depth, looped))
         elif part.kind == "for":
-            body, closing = _until(parts, depth + 1)
+            if looped:
+                # Fifty times fifty times fifty: a short text would become a very long one.
+                raise FillInError(f"“{_short(part.text)}” stands in another list. One list in another cannot be filled in.")
+            body, closing = _until(parts, depth + 1, True)
             if closing is None or closing.kind != "endfor":
                 raise FillInError(f"“{_short(part.text)}” has no {{% endfor %}}.")
             found.append(Each(part.ref, part.most, body))
@@ -321,11 +338,11 @@ def _until(parts: list["str | FillIn | Tag"], depth: int) -> tuple[tuple[Node, .
     return tuple(found), None
 
 
-def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int) -> When:
+def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int, looped: bool) -> When:
     branches: list[tuple[Test, tuple[Node, ...]]] = []
     now: Tag = first
     while True:
-        body, closing = _until(parts, depth + 1)
+        body, closing = _until(parts, depth + 1, looped)
         if closing is None or closing.kind == "endfor" or now.kind == "else" and closing.kind != "endif":
             raise FillInError(f"“{_short(first.text)}” has no {{% endif %}}.")
         if now.test is not None:

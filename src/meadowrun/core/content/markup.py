@@ -7,6 +7,9 @@ from collections.abc import Mapping
 
 from meadowrun.core.content import fillins
 
+#: What stands deeper than any real page does is no longer held to be inside anything.
+_DEEPEST = 100
+_COMMENT = re.compile(r"<!--.*?(?:-->|\Z)", re.DOTALL)
 _WORD = re.compile(r"MRMARK(\d+)X")
 _VOID = frozenset({"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"})
 
@@ -36,7 +39,7 @@ class _Reader(html.parser.HTMLParser):
         self.parts = parts
         self.found: list[Element | None] = []
         #: (place in `found`, tag, attributes, pieces of text)
-        self.open: list[tuple[int, str, dict[str, str], list[str]]] = []
+        self.open: list[tuple[int, str, dict[str, str], list[str], Element]] = []
 
     def _restored(self, text: str) -> str:
         return _WORD.sub(lambda m: self.parts[int(m.group(1))], text)
@@ -44,8 +47,8 @@ class _Reader(html.parser.HTMLParser):
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         given = {name: self._restored(value or "") for name, value in attrs}
         self.found.append(None)
-        self.open.append((len(self.found) - 1, tag, given, []))
-        if tag in _VOID:
+        self.open.append((len(self.found) - 1, tag, given, [], Element(tag, given, "", ())))
+        if tag in _VOID or len(self.open) > _DEEPEST:
             self._close()
 
     def handle_startendtag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
@@ -54,7 +57,7 @@ class _Reader(html.parser.HTMLParser):
             self._close()
 
     def handle_endtag(self, tag: str) -> None:
-        if any(name == tag for _, name, _, _ in self.open):
+        if any(name == tag for _, name, *_ in self.open):
             while self.open[-1][1] != tag:
                 self._close()
             self._close()
@@ -62,12 +65,12 @@ class _Reader(html.parser.HTMLParser):
     def handle_data(self, data: str) -> None:
         if self.open and self.open[-1][1] in ("style", "script", "title"):
             return
-        for *_, words in self.open:
+        for _, _, _, words, _ in self.open:
             words.append(data)
 
     def _close(self) -> None:
-        place, tag, given, words = self.open.pop()
-        outer = tuple(Element(name, held, "", ()) for _, name, held, _ in self.open)
+        place, tag, given, words, _ = self.open.pop()
+        outer = tuple(bare for *_, bare in self.open)
         self.found[place] = Element(tag, given, self._restored(" ".join("".join(words).split())), outer)
 
     def all(self) -> list[Element]:
@@ -85,6 +88,9 @@ def elements(source: str) -> list[Element]:
         parts.append(match.group())
         return f"MRMARK{len(parts) - 1}X"
 
+    hidden = fillins.PART.sub(hide, _COMMENT.sub("", source))
+    # What no sign closes any more is no tag: the parser would try again at each of its signs.
+    end = hidden.rfind(">") + 1
     reader = _Reader(parts)
-    reader.feed(fillins.PART.sub(hide, source))
+    reader.feed(hidden[:end])
     return reader.all()

@@ -12,7 +12,7 @@ from typing import Any
 
 _DATA = pathlib.Path(__file__).parent / "data" / "readers.json"
 _STYLE = re.compile(r'style="([^"]*)"')
-_SHEET = re.compile(r"(<style[^>]*>)(.*?)(</style>)", re.DOTALL | re.IGNORECASE)
+_SHEET = re.compile(r"(<style[^<>]*+>)(.*?)(</style>|\Z)", re.DOTALL | re.IGNORECASE)
 _OUTLOOK = re.compile(r"<!--\[if [^\]]*mso[^\]]*\]>(.*?)<!\[endif\]-->", re.DOTALL)
 _NOT_OUTLOOK = re.compile(r"<!--\[if !mso[^\]]*\]><!-->(.*?)<!--<!\[endif\]-->", re.DOTALL)
 #: Looks that are no mail reader.
