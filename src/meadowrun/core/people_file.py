@@ -5,6 +5,7 @@ import csv
 import dataclasses
 import io
 import re
+import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -144,11 +145,18 @@ class Refusal:
     cells: list[str]
 
 
+#: What a workbook may unpack to, in bytes and files; how many times more than it takes packed, once that is more than a little.
+MOST_UNPACKED, MOST_PARTS, _DENSEST, _SMALL = 500_000_000, 2_000, 100, 20_000_000
+#: Columns of a table.
+MOST_COLUMNS = 1_000
+
+
 def recognise(content: bytes) -> Reading:
     """Finds out how a file is to be read. Raises FileProblem for what is neither text nor a workbook."""
     if not content.strip():
         raise FileProblem("The file is empty.")
     if content[:4] == b"PK\x03\x04":
+        _measured(content)
         try:
             book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         except Exception:
@@ -165,6 +173,17 @@ def recognise(content: bytes) -> Reading:
     if strange > max(5, len(sample) // 1000) or strange * 10 > len(sample):
         raise FileProblem("This is no text file. Save your table as .csv or .xlsx and choose it again.")
     return Reading("csv", encoding, _separator(sample))
+
+
+def _measured(content: bytes) -> None:
+    """Holds a workbook to what it unpacks to, before anything of it is unpacked. Raises FileProblem."""
+    try:
+        parts = zipfile.ZipFile(io.BytesIO(content)).infolist()
+    except (zipfile.BadZipFile, ValueError, NotImplementedError):
+        raise FileProblem("This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv.") from None
+    whole = sum(part.file_size for part in parts)
+    if len(parts) > MOST_PARTS or whole > MOST_UNPACKED or whole > _SMALL and whole > _DENSEST * len(content):
+        raise FileProblem("This spreadsheet unpacks to far more than it holds. Save the table alone as .csv and choose it again.")
 
 
 def _encoding(content: bytes) -> str:
@@ -209,7 +228,12 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
     if reading.kind == "xlsx":
         book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         sheet = book[reading.sheet]
+        # What the sheet says of its own size may be anything.
+        sheet.reset_dimensions()
         for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
+            if len(cells) > MOST_COLUMNS:
+                raise FileProblem(f"Row {number} has {len(cells):,} cells, {MOST_COLUMNS:,} are the most. Delete the columns that hold nothing "
+                                  "and save it again.")
             if any(c is not None and str(c).strip() for c in cells):
                 yield number, [plain(cell) for cell in cells]
         return

@@ -19,6 +19,8 @@ from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
 from meadowrun.tracking import actions
 
+#: Parts within parts of a report; real ones have one or two.
+_MOST_PARTS = 20
 _RECIPIENT = re.compile(r"bounce\+([A-Za-z0-9_-]{20,40})@", re.I)
 
 
@@ -27,6 +29,9 @@ def read_report(raw: bytes) -> tuple[str, bool, str] | None:
 
     A status that blames the address is hard, any other soft (RFC 3463).
     """
+    if raw.lower().count(b"boundary=") > _MOST_PARTS:
+        # No report is so deep, and reading one would hold up all others.
+        return None
     message = email.message_from_bytes(raw, policy=email.policy.default)
     for part in message.walk():
         kind = part.get_content_type()
@@ -83,4 +88,4 @@ class Handler:
 def listener(database: Database, settings: Settings, fd: int | None = None) -> Controller:
     """The listener on the address the settings name, or on a socket that listens there already; call start() and stop()."""
     host, port = settings.inbound
-    return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=2_000_000)
+    return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=500_000)
