@@ -361,6 +361,12 @@ class TestEvents:
         assert tell(event="page_viewed").status_code == 200
         assert tell(page="\ud800").status_code == tell(page="a\0b").status_code == 422
         assert outcome(database, sent).converted == 1
+        # What money is counted by may be kept from websites: their visitors could make it up.
+        with database.session() as session:
+            session.execute(sa.text("UPDATE event_kinds SET by_website = false WHERE key = 'ticket_bought'"))
+        refused = tell(amount=10**6)
+        assert refused.status_code == 403 and "Send it by the API" in refused.json["error"]
+        assert tell(event="page_viewed").status_code == 200 and outcome(database, sent).converted == 1
 
     def test_contacts_by_the_api(self, database, settings, sent):
         put = lambda **data: sent[2].put("/api/v1/contacts", json=data, headers=self.AUTH)  # noqa: E731

@@ -45,15 +45,16 @@ def merge_fields(actor: Actor, ident: int) -> object:
     return flask.jsonify(moved=dictionary.merge(db(), actor, dictionary.get(db(), data["gone"]), kept, data.get("wins", "")), **_field(kept))
 
 
-@endpoint("put", "/v1/events/kinds/<key>", "Change the words a kind of event is spoken of in, retire it or take it back",
-          takes=thing([], did=TEXT, do=TEXT, meaning=TEXT, retired={"type": "boolean"}))
+@endpoint("put", "/v1/events/kinds/<key>", "Change the words of a kind of event, or whether a website may tell of it; retire it, or take it back",
+          takes=thing([], did=TEXT, do=TEXT, meaning=TEXT, retired={"type": "boolean"}, by_website={"type": "boolean"}))
 def change_kind(actor: Actor, key: str) -> object:
     data, kind = body(), event_kind(db(), key)
     if kind is None:
         raise NotFound(f"No event is called “{key}”.")
     dictionary.change_kind(db(), actor, kind, str(data.get("did", kind.did)), str(data.get("do", kind.do)),
-                           str(data.get("meaning", kind.meaning)), data.get("retired", kind.retired))
-    return flask.jsonify(event=kind.key, did=kind.did, do=kind.do, meaning=kind.meaning, retired=kind.retired)
+                           str(data.get("meaning", kind.meaning)), data.get("retired", kind.retired),
+                           data.get("by_website", kind.by_website))
+    return flask.jsonify(event=kind.key, did=kind.did, do=kind.do, meaning=kind.meaning, retired=kind.retired, by_website=kind.by_website)
 
 
 @endpoint("post", "/v1/events/kinds/<key>/merge", "Make the events of “gone” ones of this kind, with whatever names it; its key stays an alias",

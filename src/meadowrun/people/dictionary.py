@@ -220,15 +220,17 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
     return int(moved)
 
 
-def change_kind(session: orm.Session, actor: Actor, kind: EventKind, did: str, do: str, meaning: str, retired: bool) -> None:
-    """The words a kind of event is spoken of in. Raises Invalid."""
+def change_kind(session: orm.Session, actor: Actor, kind: EventKind, did: str, do: str, meaning: str, retired: bool,
+                by_website: bool = True) -> None:
+    """The words a kind of event is spoken of in, and whether a website may tell of it. Raises Invalid."""
     did, do = " ".join(did.split()), " ".join(do.split())
     if not did or not do:
         raise Invalid("Give both: what somebody did (“bought a ticket”), and what they did not do (“buy a ticket”).", "did")
-    before = {"did": kind.did, "do": kind.do, "meaning": kind.meaning, "retired": kind.retired}
-    kind.did, kind.do, kind.meaning, kind.retired = did, do, meaning.strip(), retired
+    before = {"did": kind.did, "do": kind.do, "meaning": kind.meaning, "retired": kind.retired, "by_website": kind.by_website}
+    kind.did, kind.do, kind.meaning, kind.retired, kind.by_website = did, do, meaning.strip(), retired, by_website
     audit.record(session, actor, clock_now(session), "changed the event", "event_kind", kind.id, did,
-                 **audit.from_to(before, {"did": did, "do": do, "meaning": kind.meaning, "retired": retired}))
+                 **audit.from_to(before, {"did": did, "do": do, "meaning": kind.meaning, "retired": retired,
+                                           "by_website": by_website}))
 
 
 def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:

@@ -94,7 +94,7 @@ def change_kind(ident: int) -> object:
     form = flask.request.form
     try:
         dictionary.change_kind(db(), actor(), queries.found(db(), EventKind, ident, "kind of event"), form.get("did", ""), form.get("do", ""),
-                               form.get("meaning", ""), form.get("retired") == "yes")
+                               form.get("meaning", ""), form.get("retired") == "yes", form.get("by_website") == "yes")
     except MeadowrunError as problem:
         db().rollback()
         return _kind(ident, problem), problem.status

@@ -22,6 +22,8 @@ class EventKind(Base):
     do: orm.Mapped[str]
     #: detail key → {"label", "type"}
     details: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: whether the script on a website may tell of it: what a visitor's browser sends can be made up
+    by_website: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     #: offered nowhere any more; what uses it goes on
     retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     meaning: orm.Mapped[str] = orm.mapped_column(server_default="")

@@ -117,9 +117,12 @@ def events() -> Answer:
     event = str(data.get("event", ""))
     if not _EVENT.match(event):
         raise _Refused("An event is named in small letters, digits and underscores.", 422)
-    if event != cards.PAGE_VIEWED and event_kind(db(), event) is None:
+    known = event_kind(db(), event)
+    if event != cards.PAGE_VIEWED and known is None:
         # A public key must not fill the dictionary with whatever a visitor's browser sends.
         raise _Refused(f"There is no kind of event called {event} yet. The API adds it with its first event.", 422)
+    if known is not None and not known.by_website:
+        raise _Refused(f"A website may not tell of {event} by itself: what a visitor’s browser sends can be made up. Send it by the API.", 403)
     given = data.get("details")
     details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
     ident = str(data["id"])[:200] if data.get("id") else None
