@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from meadowrun.core.content import fillins
+from meadowrun.core.content import code, fillins, markup
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import clean_code, empty, take
 from meadowrun.core.content.filling import template
@@ -86,3 +86,18 @@ def test_depth_and_number_are_bounded():
     started = time.process_time()
     assert template(long, False)({"contact": {"x": "a"}}) == "a" * 1000
     assert time.process_time() - started < 5
+
+
+@pytest.mark.parametrize("page", [
+    "<style>a{}<<//style><script>alert(1)</script>", "<style>a{}<</style/style><script>alert(1)</script></style>",
+    "<style><</</style>/style><img src=x onerror=alert(1)></style>", "<style>a{background:javajavascript:script:alert(1)}</style>",
+    "<style>@im@import;port url(//evil.example);</style>", "<style>a{width:expexpression(ression(alert(1))}</style>",
+    "<style>--<!-->></style><script>alert(1)</script>"])
+@pytest.mark.parametrize("whole", ["{}", "<html><head>{}</head><body><p>Hello</p></body></html>"])
+def test_nothing_that_runs_comes_together_again(page, whole):
+    """What is taken out must not let what stood around it join into the same."""
+    clean = code.clean_code(whole.format(page)).lower()
+    for element in markup.elements(clean):
+        assert element.tag != "script" and not any(name.startswith("on") for name in element.attributes)
+    for sheet in code.sheets(clean):
+        assert not any(word in sheet for word in ("<", "javascript:", "@import", "expression("))

@@ -25,6 +25,8 @@ _BODY = re.compile(r"<body\b([^<>]*+)>", re.IGNORECASE)
 _BODY_END = re.compile(r"</body\s*+>", re.IGNORECASE)
 #: One that nobody closes goes on to the end, as it does in a browser; so none is looked for again and again.
 _COMMENT_OR_SHEET = re.compile(r"<!--.*?(?:-->|\Z)|<style\b([^<>]*+)>(.*?)(?:</style\s*+>|\Z)", re.DOTALL | re.IGNORECASE)
+#: What a style sheet never needs, and what would end it, or fetch or run something.
+_LEAVES = re.compile(r"<|-->|@import[^;]*+;?|expression\s*+\(|javascript:", re.IGNORECASE)
 _WRAPPED = re.compile(r"<!--MRFILL(\d+)X-->|MRFILL(\d+)X")
 _SHEET = re.compile(r"MRSHEET(\d+)X")
 #: Declarations with which something gives way on a narrow screen.
@@ -68,6 +70,13 @@ def _clean_page(hidden: str) -> str:
     return f"{sheets}<body{looks.group(1) if looks else ''}>{_clean_part(inside)}</body>"
 
 
+def _harmless(sheet: str) -> str:
+    """A style sheet without what could leave it or run: taken out until nothing of it is left, since what stands around it may join."""
+    while (cleaner := _LEAVES.sub("", sheet)) != sheet:
+        sheet = cleaner
+    return sheet
+
+
 def _clean_part(part: str) -> str:
     # A style sheet's text is no markup, so it is kept aside as it is; in it only what could leave it is taken out.
     sheets: list[str] = []
@@ -75,7 +84,7 @@ def _clean_part(part: str) -> str:
     def keep(match: re.Match[str]) -> str:
         if match.group().startswith("<!--"):
             return match.group()
-        sheets.append(re.sub(r"</|<!--|-->|@import[^;]*;?|expression\s*\(|javascript:", "", match.group(2), flags=re.IGNORECASE))
+        sheets.append(_harmless(match.group(2)))
         return f"MRSHEET{len(sheets) - 1}X"
 
     safe = nh3.clean(_COMMENT_OR_SHEET.sub(keep, part), tags=_TAGS - {"style", "title"}, clean_content_tags={"script", "style", "title"},
