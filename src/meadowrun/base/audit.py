@@ -21,6 +21,8 @@ class Actor:
     request_id: str = ""
 
 
+#: Coming in, and not being let in: kept for whoever looks into it, beside what was changed.
+SIGNED_IN, REFUSED = "signed in", "refused a sign-in of"
 SYSTEM = Actor(None, "Meadowrun", "admin")
 
 
@@ -105,8 +107,8 @@ def from_to(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, di
 
 
 def recent(session: orm.Session, most: int, people: bool = False) -> list[AuditRow]:
-    """What was done last, the latest first; with `people` only by people, not by programs."""
+    """What was done last, the latest first; with `people` only what people changed, not what programs did, nor who came in."""
     asked = sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(most)
     if people:
-        asked = asked.where(AuditRow.who.not_like(sa.literal_column("'API key %'")))
+        asked = asked.where(AuditRow.who.not_like(sa.literal_column("'API key %'")), AuditRow.did.not_in([SIGNED_IN, REFUSED]))
     return list(session.scalars(asked))

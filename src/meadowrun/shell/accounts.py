@@ -15,6 +15,8 @@ from meadowrun.core import values
 from meadowrun.shell.models import ROLES, SignIn, SignInAttempt, User
 
 LASTS = dt.timedelta(days=14)
+#: Without use it ends sooner; use is noted this often, so that looking does not write each time.
+IDLE, _SEEN = dt.timedelta(hours=12), dt.timedelta(minutes=5)
 #: So many failed attempts for one address or from one place within WINDOW, and the next are refused.
 MOST_ATTEMPTS = 8
 WINDOW = dt.timedelta(minutes=10)
@@ -109,7 +111,7 @@ def sign_in(session: orm.Session, now: dt.datetime, email: str, password: str, p
         session.add_all(SignInAttempt(key=key, at=now) for key in keys)
         return None
     token = secrets.token_urlsafe(32)
-    session.add(SignIn(token_hash=_hash(token), user_id=user.id, started_at=now, expires_at=now + LASTS))
+    session.add(SignIn(token_hash=_hash(token), user_id=user.id, started_at=now, seen_at=now, expires_at=now + LASTS))
     return token
 
 
@@ -118,8 +120,14 @@ def _hash(token: str) -> str:
 
 
 def signed_in(session: orm.Session, now: dt.datetime, token: str) -> User | None:
-    return session.scalar(sa.select(User).join(SignIn, SignIn.user_id == User.id).where(
-        SignIn.token_hash == _hash(token), SignIn.expires_at > now, User.active))
+    """Whose sign-in a cookie's token is; None where it has ended, by its time or because nobody used it."""
+    row = session.execute(sa.select(User, SignIn.seen_at).join(SignIn, SignIn.user_id == User.id).where(
+        SignIn.token_hash == _hash(token), SignIn.expires_at > now, SignIn.seen_at > now - IDLE, User.active)).one_or_none()
+    if row is None:
+        return None
+    if row.seen_at < now - _SEEN:
+        session.execute(sa.update(SignIn).where(SignIn.token_hash == _hash(token)).values(seen_at=now))
+    return row.User  # type: ignore[no-any-return]
 
 
 def sign_out(session: orm.Session, token: str) -> None:

@@ -35,6 +35,8 @@ class SignIn(Base):
     user_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("users.id", ondelete="CASCADE"))
     started_at: orm.Mapped[dt.datetime]
     expires_at: orm.Mapped[dt.datetime]
+    #: when it was used last, to some minutes
+    seen_at: orm.Mapped[dt.datetime]
 
 
 class SignInAttempt(Base):

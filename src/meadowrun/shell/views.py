@@ -6,7 +6,7 @@ import re
 import flask
 
 from meadowrun.base import audit, clock, jobs
-from meadowrun.base.audit import record
+from meadowrun.base.audit import SYSTEM, Actor, record
 from meadowrun.base.db import called
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.campaigns.models import Campaign
@@ -60,10 +60,16 @@ def sign_in_now() -> object:
     token = accounts.sign_in(db(), clock.machine_now(), form.get("email", ""), form.get("password", ""),
                              flask.request.remote_addr or "")
     if token is None:
+        record(db(), SYSTEM, now(), audit.REFUSED, "user", None, form.get("email", "")[:100], place=flask.request.remote_addr or "")
         db().commit()
         page = flask.render_template("sign_in.html", to=to, email=form.get("email", ""),
                                      problem="Address or password are not right. Check both and try again.")
         return page, 422
+    user = accounts.signed_in(db(), clock.machine_now(), token)
+    assert user is not None
+    record(db(), Actor(user.id, user.name, user.role), now(), audit.SIGNED_IN, "user", user.id, user.name, place=flask.request.remote_addr or "")
+    # Whatever this browser held before, somebody may have given it.
+    flask.session.clear()
     response = flask.redirect(to, 303)
     response.set_cookie("meadowrun_in", token, max_age=int(accounts.LASTS.total_seconds()), httponly=True,
                         samesite="Lax", secure=settings().cookie_secure)
@@ -73,6 +79,7 @@ def sign_in_now() -> object:
 @pages.post("/sign-out")
 def sign_out() -> object:
     accounts.sign_out(db(), flask.request.cookies.get("meadowrun_in", ""))
+    flask.session.clear()
     response = flask.redirect(flask.url_for("shell.sign_in"), 303)
     response.delete_cookie("meadowrun_in")
     return response

@@ -230,11 +230,12 @@ def _choose(contact_id: int, wanted: set[str]) -> None:
 @pages.get("/connections")
 @needs("author")
 def connections() -> object:
-    return _connections(flask.session.pop("fresh_key", None), None)
+    return _connections(None, None)
 
 
 def _connections(fresh: str | None, problem: MeadowrunError | None) -> str:
-    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh, problem=problem, given=flask.request.form)
+    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh, problem=problem, 
+                                 given=flask.request.form if problem else {})
 
 
 @pages.post("/connections")
@@ -246,10 +247,10 @@ def add_key() -> object:
     except MeadowrunError as problem:
         db().rollback()
         return _connections(None, problem), problem.status
-    if made.kind == "secret":
-        # Shown once, on the next page; only its hash is kept.
-        flask.session["fresh_key"] = key
-    return done("tracking.connections", f"The key “{made.name}” can be used now.")
+    db().flush()
+    flask.flash(f"The key “{made.name}” can be used now.")
+    # Shown once, in this answer; only its hash is kept, and no cookie carries it.
+    return _connections(key if made.kind == "secret" else None, None)
 
 
 @pages.post("/connections/<int:ident>/retire")
