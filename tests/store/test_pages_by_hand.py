@@ -1,5 +1,6 @@
 """What people press that the API, a script or an action does as well: each by its own page."""
 
+import dataclasses
 import io
 import json
 import threading
@@ -130,8 +131,10 @@ class TestMessages:
     def test_plain_text_to_begin_ones_own_with(self, web, letter):  # noqa: F811
         assert "Good evening" in web.get(f"/messages/{letter}/plain").json["text"]
 
-    def test_links_are_really_followed_on_request(self, web, database):
+    def test_links_are_really_followed_on_request(self, web, database, settings):
         server = HTTPServer(("127.0.0.1", 0), Site)
+        # This site stands inside this network, and the settings say so; of no other may anything be learnt.
+        web.application.config["MEADOWRUN"] = dataclasses.replace(settings, inner_hosts=frozenset({f"127.0.0.1:{server.server_port}"}))
         threading.Thread(target=server.serve_forever, daemon=True).start()
         home = f"http://127.0.0.1:{server.server_port}"
         try:
@@ -139,13 +142,14 @@ class TestMessages:
                 add(session, NOW, "ann@post.example", first_name="Ann")
                 ident = messages.create(session, IDA, NOW, "Links", messages.take(empty() | {"subject": "S", "lines": [
                     new_line("button", label="Good", href=f"{home}/good"), new_line("button", label="Gone", href=f"{home}/gone"),
-                    new_line("button", label="Nobody", href="http://127.0.0.1:1/"), new_line("footer")]}, dictionary(session))).id
+                    new_line("button", label="Nobody", href="http://127.0.0.1:2/"), new_line("footer")]}, dictionary(session))).id
             links = {link["href"]: link for link in web.post(f"/messages/{ident}/links").json["links"]}
         finally:
             server.shutdown()
         assert links[f"{home}/good"] == {"href": f"{home}/good", "said": "200", "good": True}
         assert links[f"{home}/gone"]["said"].startswith("404") and not links[f"{home}/gone"]["good"]
-        assert "no answer" in links["http://127.0.0.1:1/"]["said"] and len(links) == 3, "our own ways out are not followed"
+        assert links["http://127.0.0.1:2/"]["said"] == "no answer: 127.0.0.1 is inside this network"
+        assert len(links) == 3, "our own ways out are not followed"
 
 
 class TestSends:

@@ -66,7 +66,7 @@ def hill(database, settings, served, tmp_path, job_context, monkeypatch):
         for n, name in enumerate(TRUTH):
             contact = add(session, NOW, f"{name}@post.example", first_name=name.title(), phone=f"07700 9001{n}1")
             people.set_consent(session, NOW, contact.id, 0, True, "test", "sms")
-            subscribe_device(session, NOW, contact.id, new_browser(store, str(contact.id), site))
+            subscribe_device(session, NOW, contact.id, new_browser(store, str(contact.id), site), here.inner)
             who[name] = contact.id
         session.execute(sa.text("INSERT INTO api_keys (name, kind, key_hash, origins, created_at) VALUES ('s', 'site', 'site_x', :o, :now)"),
                         {"o": [site], "now": NOW})

@@ -8,8 +8,8 @@ import pytest
 
 from meadowrun.base import clock, jobs
 from meadowrun.village import jobs as village_jobs
-from meadowrun.village.post import take
-from meadowrun.village.store import Resident, Store
+from meadowrun.village.post import fate_of, take
+from meadowrun.village.store import DOMAINS, Resident, Store
 from tests.conftest import NOW
 from tests.store.people import add
 
@@ -63,9 +63,12 @@ def test_somebody_new_gets_texts_and_comes_by_like_the_others(village):
     assert village.last_known() == 9
     assert village.resident_of("7") == Resident("new@mail.example", "takes", 1.0, 1.0, 0.0, 0.0, 0.0, False, 9)
     assert village.resident_of("9").opens == 1.0, "who has only a telephone has habits, too"
+    # Mail to a host that knows nobody is still refused.
+    village.take_in([("8", f"x@{next(iter(DOMAINS))}", "")])
+    assert fate_of(village, f"x@{next(iter(DOMAINS))}") == DOMAINS[next(iter(DOMAINS))] != "takes"
     # Told twice is no change.
     village.take_in([("7", "new@mail.example", "+447700900123")])
-    assert len(village.rows("SELECT 1 FROM known_as")) == 2
+    assert len(village.rows("SELECT 1 FROM known_as")) == 3
 
 
 def test_whoever_was_brought_in_since_is_told_to_the_village(database, settings, monkeypatch):

@@ -15,10 +15,8 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 
 from meadowrun.base.listening import HandedOn
 from meadowrun.village.minds import AMOUNTS
-from meadowrun.village.store import Resident, Store
+from meadowrun.village.store import DOMAINS, Resident, Store
 
-#: What becomes of mail to addresses that are nobody's in particular, by their domain.
-DOMAINS = {"gone.example": "gone", "full.example": "full", "returns.example": "returns"}
 LINK = re.compile(r'href="(https?://[^"]+/c/[^"]+)"')
 _PIXEL = re.compile(r'src="(https?://[^"]+/o/[^"]+)"')
 

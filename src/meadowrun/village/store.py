@@ -38,6 +38,10 @@ CREATE TABLE IF NOT EXISTS deferrals (address TEXT PRIMARY KEY, times INTEGER NO
 """
 
 
+#: What becomes of mail to addresses that are nobody's in particular, by their domain.
+DOMAINS = {"gone.example": "gone", "full.example": "full", "returns.example": "returns"}
+
+
 @dataclasses.dataclass(frozen=True, slots=True)
 class Resident:
     """One person's hidden truth: chances between 0 and 1, and the hour they like.
@@ -127,7 +131,9 @@ class Store:
         found = self.rows("SELECT * FROM residents WHERE fate = 'takes' AND rowid > ? ORDER BY rowid LIMIT 1", place)
         if not found:
             return None
-        newcomer = Resident(**dict(found[0]) | {"address": address.lower()})
+        # What becomes of mail to some hosts is said by their names.
+        fate = DOMAINS.get(address.rpartition("@")[2].lower(), "takes")
+        newcomer = Resident(**dict(found[0]) | {"address": address.lower(), "fate": fate})
         self.settle([newcomer])
         return newcomer
 
