@@ -75,10 +75,10 @@ def ask(method: str, address: str, body: bytes | None = None, headers: Mapping[s
         found.close()
         found.release_conn()
         return Answer(found.status, found.reason or "", found.headers.get("Location", ""))
-    except urllib3.exceptions.TimeoutError as trouble:
-        raise OSError(f"nothing came in {timeout:g} s") from trouble
     except urllib3.exceptions.NewConnectionError as trouble:
         raise OSError("nobody is there") from trouble
+    except urllib3.exceptions.TimeoutError as trouble:
+        raise OSError(f"nothing came in {timeout:g} s") from trouble
     except urllib3.exceptions.SSLError as trouble:
         raise OSError("it does not prove who it is") from trouble
     except urllib3.exceptions.HTTPError as trouble:
