@@ -155,7 +155,8 @@ def test_every_change_by_a_person_leaves_a_row(database, client):
     client.post("/people/new", data={"first_name": "Ann", "email": "ann@post.example"})
     with database.session() as session:
         rows = [(r.who, r.did, r.object_kind, r.object_name, bool(r.request_id)) for r in session.scalars(sa.select(AuditRow).order_by(AuditRow.id))]
-    assert rows == [("Admin", "saved", "campaign", "Leonids", True), ("Admin", "added", "contact", "Ann", True)]
+    assert rows == [("Admin", "signed in", "user", "Admin", True), ("Admin", "saved", "campaign", "Leonids", True),
+                    ("Admin", "added", "contact", "Ann", True)]
 
 
 def test_nothing_typed_is_lost_when_a_form_is_refused(client):

@@ -147,8 +147,8 @@ class Refusal:
 
 #: What a workbook may unpack to, in bytes and files; how many times more than it takes packed, once that is more than a little.
 MOST_UNPACKED, MOST_PARTS, _DENSEST, _SMALL = 500_000_000, 2_000, 100, 20_000_000
-#: Columns of a table.
-MOST_COLUMNS = 1_000
+#: Cells of a row below the first, which says how many there are; what is wider holds mostly nothing.
+_WIDEST = 1_000
 
 
 def recognise(content: bytes) -> Reading:
@@ -231,8 +231,9 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
         # What the sheet says of its own size may be anything.
         sheet.reset_dimensions()
         for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
-            if len(cells) > MOST_COLUMNS:
-                raise FileProblem(f"Row {number} has {len(cells):,} cells, {MOST_COLUMNS:,} are the most. Delete the columns that hold nothing "
+            # What the first row names is counted by who reads it.
+            if number > 1 and len(cells) > _WIDEST:
+                raise FileProblem(f"Row {number} has {len(cells):,} cells, {_WIDEST:,} are the most. Delete the columns that hold nothing "
                                   "and save it again.")
             if any(c is not None and str(c).strip() for c in cells):
                 yield number, [plain(cell) for cell in cells]

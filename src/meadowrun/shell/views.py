@@ -67,7 +67,8 @@ def sign_in_now() -> object:
         return page, 422
     user = accounts.signed_in(db(), clock.machine_now(), token)
     assert user is not None
-    record(db(), Actor(user.id, user.name, user.role), now(), audit.SIGNED_IN, "user", user.id, user.name, place=flask.request.remote_addr or "")
+    who = Actor(user.id, user.name, user.role, flask.g.request_id)
+    record(db(), who, now(), audit.SIGNED_IN, "user", user.id, user.name, place=flask.request.remote_addr or "")
     # Whatever this browser held before, somebody may have given it.
     flask.session.clear()
     response = flask.redirect(to, 303)
