@@ -8,7 +8,7 @@ import time
 import pytest
 
 from meadowrun.core.audience import typed
-from meadowrun.core.content import addresses, closer, code, exchange, fillins, mailfile, markup, plain, readers, spam, spelling
+from meadowrun.core.content import addresses, code, exchange, fillins, markup
 from tests.core.house import WORDS
 
 #: Pieces that open something and never close it, or that a careless pattern tries again at each place.
@@ -77,4 +77,3 @@ def test_every_reader_of_text_is_tried():
                 given = [p for p in inspect.signature(function).parameters.values() if p.default is p.empty]
                 if len(given) == 1 and given[0].annotation in ("str", str):
                     assert function in tried | {fillins.parse, fillins.tag, fillins.split, fillins.refs, fillins.quoted}, name
-    assert all((closer, mailfile, plain, readers, spam, spelling))

@@ -3,7 +3,8 @@
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.base import clock
+from meadowrun.base import clock, large, own_writes
+from meadowrun.base.kept import Kept
 from meadowrun.segments.sets import forget
 from meadowrun.tracking.actions import hash_key
 from meadowrun.tracking.models import ApiKey
@@ -59,3 +60,23 @@ def test_a_page_follows_what_was_changed_on_another_page(keys, web, database):
     with database.session() as session:
         assert session.scalar(sa.text("SELECT count(*) FROM contacts")) == 2
         assert session.scalars(sa.text("SELECT who FROM own_writes ORDER BY who")).all() == ["API key “desk”", "Admin"]
+
+
+def test_what_may_lag_in_a_large_world_follows_ones_own_change_in_a_small_one(database, monkeypatch):
+    made = []
+    kept = Kept(seconds=300, worth=0.0, name="test", large=3600, whatever=True)
+
+    def asked():
+        with database.session() as session:
+            own_writes.look_as("Ida")
+            return kept.get(session, "k", NOW, lambda: made.append(1) or len(made))[0]
+    assert asked() == asked() == 1
+    with database.session() as session:
+        own_writes.note(session, "Ida")
+    assert asked() == 2, "in a small world it is worked out anew for whoever changed something"
+    monkeypatch.setattr(large, "LARGE", -2)
+    assert asked() == 2
+    with database.session() as session:
+        own_writes.note(session, "Ida")
+    assert asked() == 2, "in a large one nobody waits for it"
+    own_writes.look_as("")

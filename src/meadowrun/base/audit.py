@@ -50,7 +50,7 @@ _TABLES = {"campaign": "campaigns", "company": "companies", "feed": "feeds", "ho
 #: Columns that follow from others, that are shown elsewhere, or that nobody may read.
 _UNSAID = {"changed_at", "updated_at", "changed_by", "version", "draft", "document", "definition", "size", "sized_at", "sizes", "name_key",
            "search_key", "password_hash", "tags", "parts", "headers", "newest", "fetched_at"}
-_CHANGED = "changed by whom"
+_CHANGED = "changed rows"
 
 
 @sa.event.listens_for(orm.Session, "before_flush")

@@ -28,17 +28,16 @@ class Kept(Generic[Answer]):
     """Keeps an answer for `seconds` when it took longer than `worth` seconds; what is quick is worked out every time.
 
     So a small house always sees the newest number, and a large one does not wait for the same second again and again. What
-    somebody changed themselves since then is worked out anew for them, unless `whatever` says that the answer may lag behind that.
-    With a `name`, the answer is kept in the database of a large world for `large` seconds and shared by all processes; it is
-    then something that JSON can hold, or `dump` makes that of it and `load` takes it back.
+    somebody changed themselves since then is worked out anew for them. With a `name`, the answer is kept in the database of a large
+    world for `large` seconds and shared by all processes; it is something that JSON can hold, and `load` makes of that what it was.
+    `whatever` says that it may lag there behind one's own changes as well, since nobody would wait for it.
     """
 
     def __init__(self, seconds: float = 20.0, worth: float = 0.15, most: int = 200, name: str = "", large: float = 0.0,
-                 whatever: bool = False, dump: Callable[[Answer], Any] = lambda answer: answer,
-                 load: Callable[[Any], Answer] = lambda data: data):
+                 whatever: bool = False, load: Callable[[Any], Answer] = lambda data: data):
         self._keep, self._worth, self._most = dt.timedelta(seconds=seconds), worth, most
         self._name, self._large, self._whatever = name, dt.timedelta(seconds=large), whatever
-        self._dump, self._load = dump, load
+        self._load = load
         self._answers: OrderedDict[Hashable, tuple[dt.datetime, dt.datetime, Answer]] = OrderedDict()
         self._lock = threading.Lock()
         _every.add(self)
@@ -50,7 +49,7 @@ class Kept(Generic[Answer]):
         started = machine_now()
         shared = bool(self._name) and is_large(session)
         oldest = started - (self._large if shared else self._keep)
-        if not self._whatever:
+        if not (self._whatever and shared):
             oldest = max(oldest, own_writes.last(session))
         with self._lock:
             found = self._answers.get(whole)
@@ -63,7 +62,7 @@ class Kept(Generic[Answer]):
         if took >= self._worth:
             self._remember(whole, (started, now, answer))
             if shared:
-                values = {"key": self._key(key), "began": started, "as_of": now, "answer": json.dumps(self._dump(answer))}
+                values = {"key": self._key(key), "began": started, "as_of": now, "answer": json.dumps(answer)}
                 with session.get_bind().engine.begin() as connection:
                     connection.execute(sa.text(_PUT), values)
         else:

@@ -191,8 +191,8 @@ def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:
         webpush.encrypt(b"", p256dh, auth)
     except (KeyError, TypeError, webpush.PushProblem):
         raise Invalid("This is no subscription as browsers give it.", "subscription") from None
-    open_ones = outgoing.machine_of(endpoint) & set(inner) if "//" in endpoint else frozenset()
-    if not endpoint.startswith("https://") and not open_ones or len(endpoint) > 1000:
+    inside = outgoing.machine_of(endpoint) & set(inner)
+    if not endpoint.startswith("https://") and not inside or len(endpoint) > 1000:
         raise Invalid("A push service is named by an https address.", "subscription")
     if wrong := outgoing.problem(endpoint, inner):
         raise Invalid(f"A push service is named by an https address: {wrong}.", "subscription")
