@@ -102,7 +102,7 @@ def smtp(world: World) -> Iterator[Measurement]:
         finally:
             sink.kill()
             sink.wait()
-    yield compare("SMTP hand-off ÷ a C client", rates[0], rates[1], "mails/s", at_least=0.5)
+    yield compare("SMTP hand-off ÷ a C client", rates[0], rates[1], "mails/s", at_least=1.0)
 
 
 def memory(world: World) -> Iterator[Measurement]:
@@ -136,7 +136,7 @@ def memory(world: World) -> Iterator[Measurement]:
             session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE (args->>'send_id')::bigint = :s"), {"s": ident})
             _forget(session, ident)
     half = seen[len(seen) // 2:]
-    yield compare("memory of a worker during a send ÷ 300 MB", max(mb for _, mb in seen), 300.0, "MB", at_most=1.0)
+    yield compare("memory of a worker during a send ÷ 160 MB", max(mb for _, mb in seen), 160.0, "MB", at_most=1.0)
     yield compare("its memory at the end ÷ halfway", half[-1][1], half[0][1], "MB", at_most=1.1)
 
 
