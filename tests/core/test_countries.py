@@ -47,6 +47,8 @@ def test_a_row_says_its_own_country_and_a_bad_cell_costs_only_itself():
 
 @pytest.mark.parametrize(("cells", "kind"), [
     (["Patron", "Student", "patron", "Student", "Single", "Single", "Patron", "Single", "Student"], "choice"), (["a", "b", "c"], "text"),
-    (["3.5.1979", "", "12.11.2001"], "date"), (["12", "7,5"], "number"), (["yes", "no"], "yes_no"), (["", ""], "text")])
+    (["3.5.1979", "", "12.11.2001"], "date"), (["12", "7,5"], "number"), (["yes", "no"], "yes_no"), (["", ""], "text"),
+    (["44", "51", "n/a", "37", "29"], "number"), (["3.10.2025", "31.2.2025", "1.2.2025", "5.5.2025", "", "7.7.2025"], "date"),
+    (["44", "n/a", "?"], "text"), (["01067", "50667"], "text"), (["0", "12"], "number")])
 def test_what_a_new_column_would_be(cells, kind):
     assert pf.guess_type(cells) == kind

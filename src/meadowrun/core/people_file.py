@@ -336,18 +336,27 @@ def plain(cell: Any) -> Any:
 
 #: A column with so few different values, each of them so often on the average, is one to choose from.
 _FEW, _OFTEN = 12, 3
+#: The share of a new column's cells that a type must read.
+_MOSTLY = 0.8
+
+
+def _readable(kind: str, cell: str) -> bool:
+    try:
+        values.typed(kind, cell)
+    except values.ValueProblem:
+        return False
+    return True
 
 
 def guess_type(cells: Sequence[str]) -> str:
-    """What sort of field a new column would be, from the cells of its first rows."""
+    """What sort of field a new column would be, from the cells of its first rows. A few that do not fit are what bad cells are for."""
     filled = [c for c in cells if c]
+    coded = any(len(c) > 1 and c.isdecimal() and c[0] == "0" for c in filled)
     for kind in ("number", "datetime", "date", "yes_no"):
-        try:
-            for cell in filled:
-                values.typed(kind, cell)
-        except values.ValueProblem:
+        if kind != "yes_no" and coded:
+            # A postcode or a key: as a number it would lose the zeros it begins with, and it is no spreadsheet's date.
             continue
-        if filled:
+        if filled and sum(_readable(kind, c) for c in filled) >= _MOSTLY * len(filled):
             return kind
     different = {fold(c) for c in filled}
     if different and len(different) <= _FEW and len(filled) >= _OFTEN * len(different) and all(len(c) <= 40 for c in filled):
