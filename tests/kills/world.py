@@ -5,6 +5,7 @@ import dataclasses
 import os
 import pathlib
 import random
+import secrets
 import shutil
 import signal
 import subprocess
@@ -36,8 +37,6 @@ END_LOCKS = """
 SELECT count(pg_terminate_backend(pid)) FROM (SELECT DISTINCT pid FROM pg_locks WHERE locktype = 'advisory' AND granted
     AND database = (SELECT oid FROM pg_database WHERE datname = current_database())) p
 """
-#: Made by chance as `serve` asks; the identities of the emails are signed with it.
-SECRET = "q8Rz-4vKxN2mWc7Tj1LhYb5Ep9UsDg3F"
 
 
 @dataclasses.dataclass
@@ -68,6 +67,8 @@ class World:
 
     def __init__(self, kind, receipts, seed):
         self.kind, self.receipts, self.dice = kind, receipts, random.Random(seed)
+        # The identities of the emails are signed with it: what another run left behind is not taken for this one's.
+        self.secret = secrets.token_urlsafe(32)
         self.folder = memory_folder()
         self.record = self.folder / "record"
         self.record.touch()
@@ -102,7 +103,7 @@ class World:
 
     def _environment(self):
         return {**os.environ, "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "MEADOWRUN_DATABASE_URL": self.database.url,
-                "MEADOWRUN_SECRET": SECRET, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+                "MEADOWRUN_SECRET": self.secret, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
                 "MEADOWRUN_MAIL_DOMAIN": "mail.example",
                 "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{self.smtp}", "MEADOWRUN_LOG_LEVEL": "ERROR",
                 "MEADOWRUN_SMTP_CONNECTIONS": "4", "MEADOWRUN_SETTLE_AFTER": str(SETTLE_AFTER),
@@ -123,7 +124,7 @@ class World:
             made = ready_send(session, now, {"in": [{"segment": segment(session).id}], "out": []})
             self.ident, self.people = made.id, people
             actions.start(session, IDA, now, made, settings.public_url, people, made.version)
-        self.ids = {f"<{signing.make(SECRET, self.ident, c)}@mail.example>": c for c in range(1, people + 1)}
+        self.ids = {f"<{signing.make(self.secret, self.ident, c)}@mail.example>": c for c in range(1, people + 1)}
 
     def look(self):
         """The send's state and tally; whatever has just happened to anybody, the tally adds up."""

@@ -25,7 +25,7 @@ from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_
 
 #: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom the mail is for.
 _UNWELCOME = {523, 524, 525, 530, 534, 535, 538}
-#: Seconds after which a group that was noted may no longer leave: others begin to ask what became of it.
+#: Seconds after which a group that was noted may no longer leave, at most: others begin to ask what became of it.
 _LEAVES_WITHIN = 10.0
 #: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow ten minutes; what
 #: answers later is asked for instead.
@@ -169,8 +169,8 @@ class SmtpGateway:
     """Hands emails over on up to `at_once` connections."""
 
     def __init__(self, url: str, receipts_url: str = "", timeout: float = 30.0, at_once: int = 8, tls: str = "",
-                 trusted: ssl.SSLContext | None = None):
-        """`tls` is as in the settings; `trusted` says whose certificates are believed: those of the machine, unless told otherwise."""
+                 leaves_within: float = _LEAVES_WITHIN, trusted: ssl.SSLContext | None = None):
+        """`tls` is as in the settings; `leaves_within` are the seconds after which a noted group stays; `trusted` says whose certificates are believed: those of the machine, unless told otherwise."""
         self.parts = urllib.parse.urlsplit(url)
         self.host, self.port = self.parts.hostname or "", self.parts.port or (465 if self.parts.scheme == "smtps" else 25)
         self.where = f"{self.host}:{self.port}"
@@ -179,6 +179,7 @@ class SmtpGateway:
         self.trusted = trusted or ssl.create_default_context()
         self.receipts_url, self.timeout, self.at_once = receipts_url, timeout, at_once
         self.can_be_asked = bool(receipts_url)
+        self.leaves_within = leaves_within
 
     def _connect(self) -> _Line:
         try:
@@ -308,7 +309,7 @@ class SmtpGateway:
             for line, _ in ready:
                 line.close()
             raise
-        late = time.monotonic() - before > _LEAVES_WITHIN
+        late = time.monotonic() - before > self.leaves_within
         leaving = []
         for line, letter in ready:
             if letter.contact_id in going and not late:
@@ -368,7 +369,9 @@ def gateway(settings: Settings) -> Gateway:
     """The gateway that the settings name."""
     if settings.smtp_url.startswith("null:"):
         return NullGateway()
-    return SmtpGateway(settings.smtp_url, settings.mail_receipts_url, at_once=settings.smtp_connections, tls=settings.smtp_tls)
+    return SmtpGateway(settings.smtp_url, settings.mail_receipts_url, at_once=settings.smtp_connections, tls=settings.smtp_tls,
+                       # Well before “not taken” would be believed of it.
+                       leaves_within=min(_LEAVES_WITHIN, settings.settle_after / 2))
 
 
 def reachable(settings: Settings) -> str | None:
