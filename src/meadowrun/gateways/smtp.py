@@ -170,7 +170,8 @@ class SmtpGateway:
 
     def __init__(self, url: str, receipts_url: str = "", timeout: float = 30.0, at_once: int = 8, tls: str = "",
                  leaves_within: float = _LEAVES_WITHIN, trusted: ssl.SSLContext | None = None):
-        """`tls` is as in the settings; `leaves_within` are the seconds after which a noted group stays; `trusted` says whose certificates are believed: those of the machine, unless told otherwise."""
+        """`tls` is as in the settings; `leaves_within` are the seconds after which a noted group stays; `trusted` says whose
+        certificates are believed: those of the machine, unless told otherwise."""
         self.parts = urllib.parse.urlsplit(url)
         self.host, self.port = self.parts.hostname or "", self.parts.port or (465 if self.parts.scheme == "smtps" else 25)
         self.where = f"{self.host}:{self.port}"

@@ -37,7 +37,7 @@ _CUES = {"live", "lives", "living", "come", "comes", "based", "something", "anyt
 #: What people say for what a house may call otherwise: the first of the others whose words are all known takes its place.
 _OTHER_WORDS = {
     ("gave", "give", "gives", "giving", "gift", "gifts", "donors", "donor"): ("donated",),
-    ("spent", "spend", "spends"): ("ordered", "bought"),
+    ("spent", "spend", "spends", "paid", "pay", "pays"): ("ordered", "bought"),
     ("purchased", "purchase", "purchases", "buyers", "buyer"): ("bought", "ordered"),
     ("joined", "join", "joins"): ("started a membership", "member since"),
     ("became a member", "become a member"): ("started a membership", "member since"),

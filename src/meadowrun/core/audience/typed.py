@@ -17,7 +17,7 @@ MOST = 6
 _PARTS, _WORDS = 5, 32
 #: Words that another reading may leave out.
 _FEW = 2
-_BUT_NOT = re.compile(r",? (?:but|and|or) (?:not|never|no|without|did ?n.?t|has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
+_BUT_NOT = re.compile(r",? (?:but|and|or) (?:(?:has|have|had|is|are|was|were) )?(?:not|never|no|without|did ?n.?t|has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
 #: What joins a part to the one before it.
 _JOIN = re.compile(r"^(?:,\s*)?(and|but|or|who|whose|that|then)\b[\s,]*(?:(?:and|but|who|whose|that|then|also|again|even)\b\s*)*|^,\s*",
                    re.IGNORECASE)
@@ -26,6 +26,10 @@ _BEGINS = {"who", "whose", "that", "with", "without", "in", "from", "and", "but"
 #: No piece ends with a word that belongs to what comes after it.
 _HANGING = re.compile(r"\b(?:not|never|no|without|who|whose|and|or|but|the|an?|of|in|from|at|to|with|for|than|least|most|more|less|between|since|"
                       r"before|after|did|does|do|has|have|is|are|was|were|\w+n[’']t)$", re.IGNORECASE)
+#: A sum of money is a number like any other; and it is spent on what was bought.
+_MONEY = re.compile(r"\b(\d[\d.,]*) ?(?:pounds?|quid|euros?|dollars?)\b", re.IGNORECASE)
+_SPENT_ON = re.compile(r"\b(?:spent|spend|spends|paid|pay|pays)\b([^,]*?[£$€]?\d[\d.,]*(?: or (?:more|less))?(?: in total| altogether)?) "
+                       r"(?:on|for) (.+)", re.IGNORECASE)
 _NEITHER = re.compile(r"^(.*?)\bneither (.+?) nor (.+)$", re.IGNORECASE)
 _WITHIN = rf"within {N} (days?|weeks?|fortnights?|months?)"
 _OF = re.compile(rf"^(.+?),? {_WITHIN} (?:of|after) (.+)$", re.IGNORECASE)
@@ -35,18 +39,26 @@ _THEN = re.compile(rf"^(.+?),? (?:and|but|then)(?: then)? (.+?) {_WITHIN}$", re.
 def read(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
     """What a typed sentence may mean, the likeliest first; nothing when nothing in it is known. What uses every word comes before
     what leaves some out; where no single line uses them all, several are tried that are joined by “and”, “or” or “but”."""
-    text = in_known_words(_NEITHER.sub(r"not \1\2 and not \1\3", " ".join(text.split())), words)
+    text = _MONEY.sub(r"£\1", " ".join(text.split()))
+    text = in_known_words(_NEITHER.sub(r"not \1\2 and not \1\3", _SPENT_ON.sub(r"bought\1 \2", text)), words)
     if (followed := _followed(text, words, today)) is not None:
         return [followed]
     whole = readings(text, words, today)
-    if any(not reading.unused for reading in whole):
+    found = _BUT_NOT.search(text)
+    if any(not reading.unused for reading in whole) and not _denies_later(text):
         return _likely(whole)
     joined = _Parts(words, today).joined(text)
-    if joined is None and (found := _BUT_NOT.search(text)):
+    if joined is None and found:
         # What is said after it must not turn round what was said before.
         left = tuple(w for w in re.findall(r"[^\W_]+", fold(text[found.start():])) if w not in FILLER)
         whole = [dataclasses.replace(r, unused=(*r.unused, *left)) for r in readings(text[:found.start()], words, today)]
     return _likely(([joined] if joined else []) + whole)
+
+
+def _denies_later(text: str) -> bool:
+    """Whether a sentence denies its second half only: a single line denies all of itself and cannot say that."""
+    found = _BUT_NOT.search(text)
+    return found is not None and found.start() > 0
 
 
 def _likely(found: list[Reading]) -> list[Reading]:
@@ -137,7 +149,7 @@ class _Parts:
 
     def _read(self, text: str) -> Reading | None:
         if text not in self.known:
-            self.known[text] = next((r for r in readings(text, self.words, self.today) if not r.unused), None)
+            self.known[text] = None if _denies_later(text) else next((r for r in readings(text, self.words, self.today) if not r.unused), None)
         return self.known[text]
 
     def _borrowed(self, before: _Part, rest: str) -> Reading | None:
