@@ -21,7 +21,8 @@ def test_a_sentence_is_read_to_its_last_word(sentence, first):
 
 @pytest.mark.parametrize("sentence", [
     "visited often", "renewed early", "helpers who lend a telescope", "read Another year of stars twice", "visited on a Saturday",
-    "visited in the evening", "frequent visitors", "booked a lecture within 3 days of opening the Sky diary", "patrons of the opera",
+    "visited in the evening", "clicked a link in the last campaign", "opened on a phone", "who lives north of the river",
+    "frequent visitors", "booked a lecture within 3 days of opening the Sky diary", "patrons of the opera",
     "visited at least 3 times in the past 6 months but hasn't bought anything from the shop"])
 def test_what_is_not_understood_is_said(sentence):
     assert all(reading.unused for reading in typed.read(sentence, WORDS, TODAY)[:1])

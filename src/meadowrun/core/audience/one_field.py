@@ -107,6 +107,10 @@ def _lines(said: Said, spec: FieldSpec, after: str, text: str) -> list[Json]:
         return [base | {"op": "is_not" if said.not_ else "is", "value": [said.taken["amount"].split()[-1]]}]
     if not bare:
         return [base | {"op": "blank" if said.not_ else "not_blank"}]
+    if re.match(r"(and|or|but|who|whose)\b", bare):
+        # What follows is a sentence of its own.
+        return []
+    bare = re.sub(r"^in (?=\w)", "", bare) if spec.type == "choices" else bare
     values = [v for v in _PARTED.split(bare) if v]
     if spec.type in ("choice", "choices"):
         known = [next((o for o in spec.options if fold(o) == v or alike(stem(v), stem(fold(o)))), None) for v in values]
@@ -203,7 +207,8 @@ def _town(said: Said, words: Dictionary, text: str, found: bool) -> list[Scored]
     if place is None or "town" not in words.fields or re.match(r"(the|an?|this|that) |(list|segment|steady)\b", place[2]):
         return []
     lives = place[1] in ("live", "lives", "living", "based")
-    if found and not lives:
+    loose = lives and not re.match(rf"{place[1]} (?:in|from) ", place[0]) and len(place[2].split()) > 2
+    if found and not lives or loose:
         return []
     return [(0.75 if lives else 0.6, {"kind": "field", "field": "town", "op": "is_not" if said.not_ else "is",
                                       "value": [as_typed(part, text) for part in _PARTED.split(place[2].strip())]})]

@@ -30,6 +30,10 @@ _HANGING = re.compile(r"\b(?:not|never|no|without|who|whose|and|or|but|the|an?|o
 _MONEY = re.compile(r"\b(\d[\d.,]*) ?(?:pounds?|quid|euros?|dollars?)\b", re.IGNORECASE)
 _SPENT_ON = re.compile(r"\b(?:spent|spend|spends|paid|pay|pays)\b([^,]*?[£$€]?\d[\d.,]*(?: or (?:more|less))?(?: in total| altogether)?) "
                        r"(?:on|for) (.+)", re.IGNORECASE)
+_EITHER = re.compile(r"\beither\b", re.IGNORECASE)
+#: What stands after these is no field that is filled or not: “opened on a phone”.
+_ABOUT = re.compile(r"(?:on|in|by|via|from|at)\b", re.IGNORECASE)
+_NOT_AGAIN = re.compile(r"\b(?:not|never|no|without|\w+n[’']t|who|whose|is|are|has|have|did)\b", re.IGNORECASE)
 _NEITHER = re.compile(r"^(.*?)\bneither (.+?) nor (.+)$", re.IGNORECASE)
 _WITHIN = rf"within {N} (days?|weeks?|fortnights?|months?)"
 _OF = re.compile(rf"^(.+?),? {_WITHIN} (?:of|after) (.+)$", re.IGNORECASE)
@@ -39,7 +43,7 @@ _THEN = re.compile(rf"^(.+?),? (?:and|but|then)(?: then)? (.+?) {_WITHIN}$", re.
 def read(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
     """What a typed sentence may mean, the likeliest first; nothing when nothing in it is known. What uses every word comes before
     what leaves some out; where no single line uses them all, several are tried that are joined by “and”, “or” or “but”."""
-    text = _MONEY.sub(r"£\1", " ".join(text.split()))
+    text = _MONEY.sub(r"£\1", " ".join(_EITHER.sub("", text).split()))
     text = in_known_words(_NEITHER.sub(r"not \1\2 and not \1\3", _SPENT_ON.sub(r"bought\1 \2", text)), words)
     if (followed := _followed(text, words, today)) is not None:
         return [followed]
@@ -135,8 +139,13 @@ class _Parts:
         if not bare or before is None and joins and join != "who":
             return None
         reading = self._read(bare)
+        if before is not None and reading is not None and reading.line.get("op") == "not_blank" and _ABOUT.match(bare):
+            return None
         if before is not None and reading is None and joins:
             reading = self._borrowed(before, bare)
+        if reading is not None and join == "or" and before is not None and _denied(before.reading.line) and not _NOT_AGAIN.search(bare):
+            # “not from Farrow or Wickmere”: the “not” is of both.
+            reading, join = self._read(f"not {bare}"), "and"
         if reading is None or before is not None and not joins and _denied(before.reading.line) and not bare.lower().startswith("without "):
             # What follows a “not” without a joining word may belong to it.
             return None
