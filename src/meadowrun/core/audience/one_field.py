@@ -32,7 +32,9 @@ def field_lines(said: Said, words: Dictionary, text: str, today: dt.date) -> lis
             found += _choices(said, spec)
             score, after = _names(said, spec, text)
             if score >= 0.4:
-                found += [(score - 0.05 * place, line) for place, line in enumerate(_lines(said, spec, after, text))]
+                # Half of a name among other words does not ask whether the field is filled.
+                found += [(score - 0.05 * place, line) for place, line in enumerate(_lines(said, spec, after, text))
+                          if score >= 0.5 or line["op"] != "not_blank"]
             if spec.is_day and _YEARLY.search(fold(spec.label)):
                 found += _aged(said, spec, today)
     return found + _address(said) + _language(said, words) + _town(said, words, text, bool(found))

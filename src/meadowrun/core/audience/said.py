@@ -17,7 +17,8 @@ _SAME = [(re.compile(pattern), instead) for pattern, instead in (
     (r"\b(?:no|not) more than\b", "at most"), (r"\b(?:no|not) (?:less|fewer) than\b", "at least"),
     (r"^(?:anyone|anybody|everyone|everybody|all|people)(?: who (?:is|are))? (?:but|except(?: for)?|other than|apart from) ", "not "),
     (r"\bsince the (?:start|beginning) of the (year|month|week)\b", r"this \1"),
-    (r"\bevery(?: single)? one of\b", "all of"), (r"\beither\b ", ""), (r"\boutside(?: of)?\b", "not in"), (rf"\b{N} or (more|less) times\b", r"\1 times or \2"),
+    (r"\bevery(?: single)? one of\b", "all of"),
+    (r"\boutside(?: of)?\b", "not in"), (rf"\b{N} or (more|less) times\b", r"\1 times or \2"),
     (r"\b(?:in one go|at once|in a single (?:gift|order|visit))\b", ""))]
 
 

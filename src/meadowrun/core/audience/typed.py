@@ -17,15 +17,16 @@ MOST = 6
 _PARTS, _WORDS = 5, 32
 #: Words that another reading may leave out.
 _FEW = 2
-_BUT_NOT = re.compile(r",? (?:but|and|or) (?:(?:has|have|had|is|are|was|were) )?(?:not|never|no|without|did ?n.?t|has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
+_BUT_NOT = re.compile(r",? (?:but|and|or) (?:(?:has|have|had|is|are|was|were) )?(?:not|never|no|without|did ?n.?t|"
+                      r"has ?n.?t|is ?n.?t|did not|has not|is not)\b", re.IGNORECASE)
 #: What joins a part to the one before it.
 _JOIN = re.compile(r"^(?:,\s*)?(and|but|or|who|whose|that|then)\b[\s,]*(?:(?:and|but|who|whose|that|then|also|again|even)\b\s*)*|^,\s*",
                    re.IGNORECASE)
 #: Words that begin a piece.
 _BEGINS = {"who", "whose", "that", "with", "without", "in", "from", "and", "but", "or", "then", "at"}
 #: No piece ends with a word that belongs to what comes after it.
-_HANGING = re.compile(r"\b(?:not|never|no|without|who|whose|and|or|but|the|an?|of|in|from|at|to|with|for|than|least|most|more|less|between|since|"
-                      r"before|after|did|does|do|has|have|is|are|was|were|\w+n[’']t)$", re.IGNORECASE)
+_HANGING = re.compile(r"\b(?:not|never|no|without|who|whose|and|or|but|the|an?|of|in|on|by|via|about|last|latest|next|this|from|at|to|with|"
+                      r"for|than|least|most|more|less|between|since|before|after|did|does|do|has|have|is|are|was|were|\w+n[’']t)$", re.IGNORECASE)
 #: A sum of money is a number like any other; and it is spent on what was bought.
 _MONEY = re.compile(r"\b(\d[\d.,]*) ?(?:pounds?|quid|euros?|dollars?)\b", re.IGNORECASE)
 _SPENT_ON = re.compile(r"\b(?:spent|spend|spends|paid|pay|pays)\b([^,]*?[£$€]?\d[\d.,]*(?: or (?:more|less))?(?: in total| altogether)?) "
