@@ -319,7 +319,9 @@ def address_problem(href: str) -> str | None:
         return None
     if parts.scheme not in ("http", "https"):
         return f"leads to “{href}”, which does not begin with https://"
-    if not parts.hostname or " " in bare or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
+    if " " in bare:
+        return f"leads to “{href}”, which has a space in it: write %20 for it"
+    if not parts.hostname or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
         return f"leads to “{href}”, which is no complete address"
     if not _HOST.fullmatch(parts.hostname) or bare.lower().count("://") > 1 and bare.lower().startswith(("http://http", "https://http")):
         return f"leads to “{href}”, whose name is misspelt"
