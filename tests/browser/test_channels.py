@@ -269,7 +269,7 @@ def press_card(page, words):
 
 
 def visitor(house, number):
-    return f"{number}.{signing.sign_text(house.settings.secret, 'visitor', str(number))}"
+    return signing.visitor(house.settings.secret, number, clock.machine_now())
 
 
 def test_card(page, house, two):

@@ -11,6 +11,7 @@ from meadowrun.base.browser import chromium
 from meadowrun.core.content import begin, exchange
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import SETTINGS, empty, take, texts
+from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.lines import LINE_TYPES, new_line
 from meadowrun.gateways.email import Letter, mime
 
@@ -18,8 +19,8 @@ PUBLIC = "http://127.0.0.1:9"
 #: A picture that needs no network, wide enough to burst a phone that does not shrink it.
 PICTURE = "https://pictures.example/wide.png"
 WORDS = ("sky", "Farrow", "telescopes", "a-very-long-hyphenated-word-about-stars", "night", "{{ contact.n }}", "dome", "cocoa", "Überfahrt", "星")
-VALUES = {"contact": {"n": "Ann & <Co>", "first_name": "Ann", "town": "Farrow"}, "company": {}, "fact": {"venue": "the dome"}, "token": "TOK",
-          "sender": {"name": "Ida"}, "feed": {"list": [{"t": "one"}, {"t": "two"}]}}
+VALUES = {"contact": {"n": "Ann & <Co>", "first_name": "Ann", "town": "Farrow"}, "company": {}, "fact": {"venue": "the dome"},
+          "token": dict.fromkeys(TOKENS, "TOK"), "sender": {"name": "Ida"}, "feed": {"list": [{"t": "one"}, {"t": "two"}]}}
 
 
 def phrase(dice, most=14):

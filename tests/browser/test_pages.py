@@ -56,9 +56,9 @@ def test_a_page_is_sound(page, house, path):
     assert complaints == []
 
 
-@pytest.mark.parametrize("kind", ["u", "p"])
-def test_pages_that_readers_see_work_on_a_phone(page, house, kind):
-    token = signing.make((house.folder / "secret").read_text(), 2, 7)
+@pytest.mark.parametrize(("kind", "purpose"), [("u", "leave"), ("p", "choose")])
+def test_pages_that_readers_see_work_on_a_phone(page, house, kind, purpose):
+    token = signing.make((house.folder / "secret").read_text(), purpose, 2, 7)
     page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False})
     try:
         page.open(f"/{kind}/{token}")

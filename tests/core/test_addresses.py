@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.addresses import addresses, attribute_value
 from meadowrun.core.content.compiled import Renderer, compile_document, link_address
+from meadowrun.core.content.fillins import TOKENS
 from tests.luck import tries
 
 PUBLIC = "http://mail.example"
@@ -21,7 +22,7 @@ def text_only(plain, **more):
 
 
 def values(name="Ann", **more):
-    return {"contact": {"first_name": name, "town": "Farrow"}, "fact": {}, "token": "TOK", **more}
+    return {"contact": {"first_name": name, "town": "Farrow"}, "fact": {}, "token": dict.fromkeys(TOKENS, "TOK"), **more}
 
 
 @pytest.mark.parametrize(("text", "found"), [

@@ -9,6 +9,7 @@ from meadowrun.core.content.card import take_card
 from meadowrun.core.content.compiled import CompileError, Renderer, compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.document import empty, take
+from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.lines import new_line
 
 FARROW = {"kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}
@@ -45,7 +46,7 @@ def test_compiled_with_what_is_asked_and_not_without():
     made = compile_document(document, "https://app.example", asked={"s1": [FARROW], "s2": [OFTEN]})
     assert made.conditions == {"s1": [FARROW]}
     render = Renderer(made).render
-    assert [render({"token": "t", "when": {"s1": yes}}).subject for yes in (True, False)] == ["Walk up", "Drive up"]
+    assert [render({"token": dict.fromkeys(TOKENS, "t"), "when": {"s1": yes}}).subject for yes in (True, False)] == ["Walk up", "Drive up"]
     with pytest.raises(CompileError, match="when.s1"):
         compile_document(document, "https://app.example")
 

@@ -10,6 +10,7 @@ from meadowrun.core.content import card as cards
 from meadowrun.core.content.channels import beginning, checks_of, take_for
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import DocumentError
+from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.findings import MUST, About
 from meadowrun.core.content.lines import new_line
 from meadowrun.core.content.onpage import on_page
@@ -128,7 +129,7 @@ def test_compiled_every_button_that_counts_is_a_link():
     assert {"contact.first_name", "contact.town"} <= set(made.refs)
     again = type(made).from_json(made.to_json())
     assert again == made
-    shown = Renderer(again).render({"contact": {"first_name": "<b>", "town": "Farrow"}, "token": "TOKEN"})
+    shown = Renderer(again).render({"contact": {"first_name": "<b>", "town": "Farrow"}, "token": dict.fromkeys(TOKENS, "TOKEN")})
     assert shown.card["buttons"][0]["href"] == "https://app.example/c/TOKEN/0" and shown.card["buttons"][1]["act"] == "later"
     assert "Hello &lt;b&gt;" in shown.html and "/u/" not in shown.html and "Unsubscribe" not in shown.text
     event = compile_document(document(buttons=[{"label": "I was there", "act": "event", "event": "lecture_heard"}]), "https://app.example")
@@ -137,6 +138,6 @@ def test_compiled_every_button_that_counts_is_a_link():
 
 def test_drawn_on_a_page():
     made = compile_document(document(buttons=[OPEN | {"label": "<i>Join</i>"}]), "https://app.example", tracked=False)
-    shown = Renderer(made).render({"contact": {"first_name": "Ann", "town": ""}, "token": ""})
+    shown = Renderer(made).render({"contact": {"first_name": "Ann", "town": ""}, "token": dict.fromkeys(TOKENS, "")})
     page = on_page(shown.html, shown.card, document()["settings"])
     assert "&lt;i&gt;Join&lt;/i&gt;" in page and page.count("mr-card") == 2 and page.index("Hello Ann") < page.index('class="mr-doing"')

@@ -12,6 +12,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.checks import checks
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.differences import differences
+from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.plain import plain_text
 from meadowrun.gateways.email import Letter, mime
@@ -62,7 +63,7 @@ def test_the_whole_mail():
         (0, "read on", "https://a.example/x?y=1&z=2"), (1, "Book", "https://a.example/book/{{ contact.town }}")]
     assert compiled.refs == ("contact.first_name", "contact.town", "fact.venue")
     mail = Renderer(compiled).render({"contact": {"first_name": "A\r\nBcc: x@y", "town": "<Tarn>"}, "company": {},
-                                      "fact": {"venue": "the dome"}, "token": "TOK"})
+                                      "fact": {"venue": "the dome"}, "token": dict.fromkeys(TOKENS, "TOK")})
     assert mail.subject == "A Bcc: x@y, tonight"
     assert f'href="{PUBLIC}/c/TOK/0"' in mail.html and f'href="{PUBLIC}/c/TOK/1"' in mail.html
     assert f'{PUBLIC}/o/TOK' in mail.html and f'href="{PUBLIC}/u/TOK"' in mail.html
@@ -91,7 +92,7 @@ def test_any_document_becomes_a_mail_that_reads_back(lines, name):
     compiled = compile_document(made, PUBLIC)
     wanted = sum(kind in ("heading", "text") for kind, _ in lines)
     assert len(re.findall(r"\{\{ contact\.n \}\}", compiled.html)) == wanted
-    mail = Renderer(compiled).render({"contact": {"n": name}, "company": {}, "fact": {}, "token": "TOK"})
+    mail = Renderer(compiled).render({"contact": {"n": name}, "company": {}, "fact": {}, "token": dict.fromkeys(TOKENS, "TOK")})
     letter = Letter("k", 1, "Ünïcode “Sender”", "a@b.example", "", "to@b.example", "r@b.example", mail.subject, mail.html,
                     mail.text, 0.0, "<k@b.example>", "http://out")
     parsed = email.message_from_bytes(mime(letter), policy=email.policy.default)

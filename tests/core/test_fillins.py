@@ -4,6 +4,7 @@ from hypothesis import strategies as st
 
 from meadowrun.core.content import fillins
 from meadowrun.core.content.filling import template
+from meadowrun.core.content.fillins import TOKENS
 
 
 @pytest.mark.parametrize(("text", "ref", "fallback", "filters"), [
@@ -75,7 +76,7 @@ values = st.one_of(st.none(), st.booleans(), st.integers(-9999, 9999), st.floats
                           max_size=2), st.one_of(st.none(), st.text(alphabet="xyz <&\"", max_size=5))), max_size=4), values, st.booleans())
 def test_filling_in_gives_what_jinja_gives(pieces, value, escape):
     source = "".join(text + fillins.FillIn("contact.n", fallback, tuple(filters)).source() for text, filters, fallback in pieces)
-    given_values = {"contact": {"n": value}, "company": {}, "fact": {}, "token": "T"}
+    given_values = {"contact": {"n": value}, "company": {}, "fact": {}, "token": dict.fromkeys(TOKENS, "T")}
     by_jinja = fillins.environment(escape).from_string(source).render(given_values)
     assert template(source, escape)(given_values) == by_jinja
 

@@ -124,7 +124,7 @@ class World:
             made = ready_send(session, now, {"in": [{"segment": segment(session).id}], "out": []})
             self.ident, self.people = made.id, people
             actions.start(session, IDA, now, made, settings.public_url, people, made.version)
-        self.ids = {f"<{signing.make(self.secret, self.ident, c)}@mail.example>": c for c in range(1, people + 1)}
+        self.ids = {f"<{signing.make(self.secret, 'message', self.ident, c)}@mail.example>": c for c in range(1, people + 1)}
 
     def look(self):
         """The send's state and tally; whatever has just happened to anybody, the tally adds up."""

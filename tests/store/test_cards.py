@@ -56,7 +56,7 @@ def site(database, settings, job_context, client):
         people = ids
 
         def post(self, path, who, at=NOW, origin=SITE, **data):
-            sign = f"{ids[who]}.{signing.sign_text(settings.secret, 'visitor', str(ids[who]))}"
+            sign = signing.visitor(settings.secret, ids[who], at)
             with clock.at(at):
                 return client.post(path, json={"key": "site_x", "visitor": sign} | data, headers={"Origin": origin, "User-Agent": "A browser"})
 
@@ -85,7 +85,7 @@ def test_end_to_end(database, settings, site, client):
     ann, bo = site.comes("ann", NOW + dt.timedelta(minutes=5)), site.comes("bo", NOW + dt.timedelta(hours=1))
     assert "Hello Ann" in ann["html"] and "Walk up." in ann["html"] and "Hello Bo" in bo["html"] and "Drive up." in bo["html"]
     assert site.comes("cy") is None
-    token = signing.make(settings.secret, ident, site.people["ann"])
+    token = signing.make(settings.secret, "click", ident, site.people["ann"])
     assert ann["buttons"] == [{"label": "Join, Ann", "act": "open", "href": f"{settings.public_url}/c/{token}/0"},
                               {"label": "Not now", "act": "later", "href": ""}]
     assert (ann["shape"], ann["title"], ann["looks"]["width"]) == ("box", "Join us", 460)
@@ -171,11 +171,11 @@ def test_two_cards_at_once_and_a_stopped_send(database, settings, site):
         start(database, settings, ident, 2)
         run_all(database, ident)
     first, second = site.comes("ann"), site.comes("ann", NOW + dt.timedelta(minutes=1))
-    assert signing.read(settings.secret, first["token"])[0] == soon and signing.read(settings.secret, second["token"])[0] == late
+    assert signing.read(settings.secret, "card", first["token"])[0] == soon and signing.read(settings.secret, "card", second["token"])[0] == late
     with clock.at(NOW), database.session() as session:
         # All were laid; taking them away is still possible, which for mail it is not.
         sends.stop(session, IDA, NOW, session.get_one(Send, late))
-    assert signing.read(settings.secret, site.comes("bo")["token"])[0] == soon
+    assert signing.read(settings.secret, "card", site.comes("bo")["token"])[0] == soon
     assert site.comes("bo", NOW + DAY) is None
 
 

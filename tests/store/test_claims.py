@@ -177,7 +177,7 @@ def test_not_taken_is_believed_only_after_the_servers_own_time(database, setting
     assert counts(database, ident)[0] == {"delivered": 1, "in_hand": 1} and len(keeper.letters) == 1
     assert sends(database) == ("running", True)
     # Seven seconds later it is there after all.
-    keeper.remembers = {f"<{signing.make(settings.secret, ident, 1)}@mail.example>"}
+    keeper.remembers = {f"<{signing.make(settings.secret, 'message', ident, 1)}@mail.example>"}
     jobs.run_here("sends.chunk", send_id=ident, chunk=0)
     assert counts(database, ident)[0] == {"delivered": 2} and len(keeper.letters) == 1
 
@@ -232,7 +232,7 @@ def test_a_send_that_was_stopped_weeks_ago_is_still_settled(database, settings, 
         with database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, ident))
             session.execute(sa.text("DELETE FROM procrastinate_jobs"))
-    keeper.remembers = {f"<{signing.make(settings.secret, ident, 1)}@mail.example>"}
+    keeper.remembers = {f"<{signing.make(settings.secret, 'message', ident, 1)}@mail.example>"}
     with clock.at(NOW + dt.timedelta(days=30)):
         jobs.run_here("sends.sweep")
         with database.session() as session:

@@ -109,10 +109,9 @@ def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(client
         session.execute(sa.text("UPDATE consents SET agreed = true"))
         doubles.merge(session, IDA, NOW, one, two, set())
     for send in (1, 2):
-        token = signing.make(settings.secret, send, two)
-        assert client.get(f"/p/{token}").status_code == 200
-        assert client.get(f"/o/{token}", headers={"User-Agent": "A reader"}).status_code == 200
-    assert client.post(f"/u/{signing.make(settings.secret, 2, two)}").status_code == 200
+        assert client.get(f"/p/{signing.make(settings.secret, 'choose', send, two)}").status_code == 200
+        assert client.get(f"/o/{signing.make(settings.secret, 'open', send, two)}", headers={"User-Agent": "A reader"}).status_code == 200
+    assert client.post(f"/u/{signing.make(settings.secret, 'leave', 2, two)}").status_code == 200
     with database.session() as session:
         assert session.execute(sa.text("SELECT agreed FROM consents WHERE contact_id = :c AND topic_id = 0 AND channel = 'email'"),
                                {"c": one}).scalar() is False

@@ -62,7 +62,7 @@ def test_views_of_a_document_by_known_and_by_others(web, database, settings, cli
     src = put(web, b"%PDF-1.4 programme", "programme.pdf").json["src"]
     with clock.at(NOW), database.session() as session:
         person = add(session, NOW, "ann@post.example").id
-    sign = f"{person}.{signing.sign_text(settings.secret, 'visitor', str(person))}"
+    sign = signing.visitor(settings.secret, person, NOW)
     for query in (f"?mr={sign}", f"?mr={sign}", "", f"?mr={person}.forged"):
         assert client.get(src + query).data == b"%PDF-1.4 programme"
     assert "1 known person, 2 times; 2 times by others" in " ".join(web.get("/files").text.split())

@@ -75,7 +75,7 @@ def test_end_to_end(database, settings, job_context, village, client):
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_consent": 1, "no_address": 1}
     got = [json.loads(row["payload"]) for row in store.rows("SELECT payload FROM notices")]
-    token = signing.make(settings.secret, ident, ann_id)
+    token = signing.make(settings.secret, "click", ident, ann_id)
     assert got == 2 * [{
         "title": "Clear tonight, Ann", "body": "The dome opens at seven", "tap": "address", "url": f"{settings.public_url}/c/{token}/0",
         "buttons": [{"label": "Book", "href": f"{settings.public_url}/c/{token}/1"}], "close_after": 20, "data": {"night": "Farrow"}}]
@@ -108,11 +108,11 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
     assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_address": 1}
     rows = store.rows("SELECT a.system, n.payload FROM notices n JOIN apps a ON a.token = n.browser ORDER BY a.system")
     assert [row["system"] for row in rows] == ["android", "ios"]
-    token = signing.make(settings.secret, ident, ids["ann"])
+    token, page_token = (signing.make(settings.secret, purpose, ident, ids["ann"]) for purpose in ("click", "page"))
     got = json.loads(rows[0]["payload"])
-    assert (got["tap"], got["url"], got["inbox"]) == ("page", f"{settings.public_url}/n/{token}", True)
+    assert (got["tap"], got["url"], got["inbox"]) == ("page", f"{settings.public_url}/n/{page_token}", True)
     assert got["buttons"] == [{"label": "Book", "href": f"{settings.public_url}/c/{token}/1"}]
-    page = client.get(f"/n/{token}")
+    page = client.get(f"/n/{page_token}")
     assert "Dear Ann," in page.text and f"/c/{token}/2" in page.text and "sandbox" in page.headers["Content-Security-Policy"]
     assert client.get(f"/c/{token}/2", headers={"User-Agent": "A browser"}).headers["Location"] == "https://farrowhill.example/map"
     assert client.get(f"/c/{token}/0", headers={"User-Agent": "A browser"}).status_code == 404, "the notice itself has its own address"
@@ -167,7 +167,7 @@ def test_a_website_tells_of_a_browser(client, database, settings, village):
         person = add(session, NOW, "ann@post.example").id
         session.execute(sa.text("INSERT INTO api_keys (name, kind, key_hash, origins, created_at) VALUES ('s', 'site', 'site_x', :o, :now)"),
                         {"o": [site], "now": NOW})
-    visitor = f"{person}.{signing.sign_text(settings.secret, 'visitor', str(person))}"
+    visitor = signing.visitor(settings.secret, person, clock.machine_now())
     subscription = browsers.new_browser(store, str(person), site)
 
     def told(**data):

@@ -174,10 +174,10 @@ def test_a_letter_is_personal_and_has_a_way_out(database, settings, job_context,
     start(database, settings, ident, 1)
     run_all(database, ident)
     letter = keeper.letters[0]
-    key = signing.make(settings.secret, ident, person)
+    keys = signing.Tokens(settings.secret, ident, person)
     assert letter.subject == "Hello Zoë" and "Dear Zoë" in letter.html and "Dear Zoë" in letter.text
-    assert letter.message_id == f"<{key}@mail.example>" and letter.return_path == f"bounce+{key}@mail.example"
-    assert letter.unsubscribe == f"http://127.0.0.1:1/u/{key}" and f"/c/{key}/0" in letter.html
+    assert letter.message_id == f"<{keys['message']}@mail.example>" and letter.return_path == f"bounce+{keys['bounce']}@mail.example"
+    assert letter.unsubscribe == f"http://127.0.0.1:1/u/{keys['leave']}" and f"/c/{keys['click']}/0" in letter.html
 
 
 def test_consent_is_asked_again_at_the_moment_of_sending(database, settings, job_context, keeper):
@@ -233,7 +233,7 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(databas
     with database.session() as session:
         first = session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id = (SELECT min(contact_id) "
                                         "FROM deliveries) RETURNING contact_id")).scalar_one()
-    key = signing.make(settings.secret, ident, first)
+    key = signing.make(settings.secret, "message", ident, first)
     keeper.remembers = {f"<{key}@mail.example>"} if remembers else None
     with clock.at(NOW):
         jobs.run_here("sends.chunk", send_id=ident, chunk=0)
@@ -311,7 +311,7 @@ def test_what_a_dead_worker_held_is_settled_also_when_the_send_was_paused_or_sto
                                            "FROM deliveries) RETURNING contact_id")).all()
             session.execute(sa.text("DELETE FROM procrastinate_jobs"))
             getattr(actions, verb)(session, IDA, NOW, session.get_one(Send, ident))
-        keeper.remembers = {f"<{signing.make(settings.secret, ident, held[0])}@mail.example>"}
+        keeper.remembers = {f"<{signing.make(settings.secret, 'message', ident, held[0])}@mail.example>"}
         jobs.run_here("sends.sweep")
         with database.session() as session:
             assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["sends.chunk"]

@@ -3,7 +3,9 @@
 import dataclasses
 import datetime as dt
 import email.policy
+import importlib.util
 import json
+import pathlib
 import re
 from email.message import EmailMessage
 
@@ -31,6 +33,7 @@ from tests.store.test_sending import Keeper, run_all, segment
 #: A week before the rest: the listener has a thread of its own, where the clock cannot be held still.
 NOW = conftest.NOW - dt.timedelta(days=7)
 
+ROOT = pathlib.Path(__file__).resolve().parents[2]
 READER = {"User-Agent": "Post reader 3"}
 
 
@@ -52,8 +55,8 @@ def sent(database, settings, job_context, monkeypatch):
         yield ident, who, create_app(settings, database).test_client()
 
 
-def token(settings, sent, name):
-    return signing.make(settings.secret, sent[0], sent[1][name])
+def token(settings, sent, name, purpose):
+    return signing.make(settings.secret, purpose, sent[0], sent[1][name])
 
 
 def outcome(database, sent):
@@ -64,44 +67,44 @@ def outcome(database, sent):
 def test_opens_of_people_and_of_programs_apart(database, settings, sent):
     client = sent[2]
     for _ in range(2):
-        assert client.get(f"/o/{token(settings, sent, 'ann')}", headers=READER).data.startswith(b"GIF89a")
-    client.get(f"/o/{token(settings, sent, 'ben')}", headers={"User-Agent": "Mail image proxy"})
+        assert client.get(f"/o/{token(settings, sent, 'ann', 'open')}", headers=READER).data.startswith(b"GIF89a")
+    client.get(f"/o/{token(settings, sent, 'ben', 'open')}", headers={"User-Agent": "Mail image proxy"})
     with clock.at(NOW + dt.timedelta(seconds=1)):
-        client.get(f"/o/{token(settings, sent, 'cleo')}", headers=READER)
-    client.get(f"/o/{token(settings, sent, 'dov')}", headers={"User-Agent": ""})
+        client.get(f"/o/{token(settings, sent, 'cleo', 'open')}", headers=READER)
+    client.get(f"/o/{token(settings, sent, 'dov', 'open')}", headers={"User-Agent": ""})
     client.get("/o/forged", headers=READER)
-    client.get(f"/o/{token(settings, sent, 'edda')[:-2]}xx", headers=READER)
+    client.get(f"/o/{token(settings, sent, 'edda', 'open')[:-2]}xx", headers=READER)
     found = outcome(database, sent)
     assert (found.opened, found.machine_only) == (1, 3)
 
 
 def test_clicks_lead_where_the_edition_says_and_nowhere_else(database, settings, sent):
     client = sent[2]
-    answer = client.get(f"/c/{token(settings, sent, 'ann')}/0?to=https://evil.example", headers=READER)
+    answer = client.get(f"/c/{token(settings, sent, 'ann', 'click')}/0?to=https://evil.example", headers=READER)
     assert answer.status_code == 302 and answer.location.startswith("https://farrowhill.example/book?mr=")
-    assert client.get(f"/c/{token(settings, sent, 'ann')}/1", headers=READER).location.startswith(
+    assert client.get(f"/c/{token(settings, sent, 'ann', 'click')}/1", headers=READER).location.startswith(
         "https://farrowhill.example/more?x=a%20b%26c&mr=")
-    assert client.get(f"/c/{token(settings, sent, 'ann')}/9", headers=READER).status_code == 404
+    assert client.get(f"/c/{token(settings, sent, 'ann', 'click')}/9", headers=READER).status_code == 404
     assert client.get("/c/forged/0", headers=READER).status_code == 404
-    assert client.get(f"/c/{signing.make('other' * 9, sent[0], sent[1]['ann'])}/0", headers=READER).status_code == 404
+    assert client.get(f"/c/{signing.make('other' * 9, 'click', sent[0], sent[1]['ann'])}/0", headers=READER).status_code == 404
     found = outcome(database, sent)
     assert (found.clicked, found.opened) == (1, 1), "a click counts as an opening"
     assert [(x.number, x.people, x.clicks) for x in found.links] == [(0, 1, 1), (1, 1, 1)]
 
 
 def test_a_scanner_that_follows_everything_is_no_person(database, settings, sent):
-    key = token(settings, sent, "ben")
+    key = token(settings, sent, "ben", "click")
     for number in (0, 1):
         sent[2].get(f"/c/{key}/{number}", headers={"User-Agent": "Link scanner"})
     assert outcome(database, sent).clicked == 0
 
 
 def test_following_the_way_out_takes_nobody_off_pressing_the_button_does(database, settings, sent):
-    key = token(settings, sent, "ann")
+    key = token(settings, sent, "ann", "leave")
     assert b"No more" in sent[2].get(f"/u/{key}").data
     assert outcome(database, sent).unsubscribed == 0
     assert sent[2].post(f"/u/{key}").status_code == 200
-    assert sent[2].post(f"/u/{token(settings, sent, 'ben')}", data={"List-Unsubscribe": "One-Click"}).status_code == 200
+    assert sent[2].post(f"/u/{token(settings, sent, 'ben', 'leave')}", data={"List-Unsubscribe": "One-Click"}).status_code == 200
     assert sent[2].post(f"/u/{key}").status_code == 200
     assert outcome(database, sent).unsubscribed == 2
     with database.session() as session:
@@ -110,7 +113,7 @@ def test_following_the_way_out_takes_nobody_off_pressing_the_button_does(databas
 
 
 def test_preferences(database, settings, sent):
-    key = token(settings, sent, "ann")
+    key = token(settings, sent, "ann", "choose")
     assert b"What you get from us" in sent[2].get(f"/p/{key}").data
     sent[2].post(f"/p/{key}", data={"everything": "stop"})
     with database.session() as session:
@@ -119,7 +122,7 @@ def test_preferences(database, settings, sent):
 
 def test_preferences_where_there_are_no_topics(database, settings, sent):
     """One box for all that is written; sending it back as it was shown changes nothing."""
-    key, ann = token(settings, sent, "ann"), sent[1]["ann"]
+    key, ann = token(settings, sent, "ann", "choose"), sent[1]["ann"]
 
     def history():
         with database.session() as session:
@@ -127,18 +130,18 @@ def test_preferences_where_there_are_no_topics(database, settings, sent):
                                    {"id": ann}).all()
 
     before = history()
-    assert 'name="topic" value="0" checked> what we write to you' in sent[2].get(f"/p/{key}").text
+    assert 'name="topic" value="0" checked>' in sent[2].get(f"/p/{key}").text
     sent[2].post(f"/p/{key}", data={"topic": ["0"]})
     assert history() == before
     sent[2].post(f"/p/{key}", data={})
-    assert 'name="topic" value="0"> what we write to you' in sent[2].get(f"/p/{key}").text
+    assert 'name="topic"' not in (shown := sent[2].get(f"/p/{key}").text) and "<li>All email</li>" in shown
     sent[2].post(f"/p/{key}", data={"topic": ["0"]})
-    assert history() == [*before, False, True]
+    assert history() == [*before, False], "an email can be passed on: a link in it gives no consent"
 
 
 def test_preferences_of_other_channels(database, settings, sent):
-    """Shown are those that concern somebody; what was ticked and is not any more is a no, what was not and is now a yes."""
-    ann, key = sent[1]["ann"], token(settings, sent, "ann")
+    """Shown are those that concern somebody; what they got and unticked is a no, and nothing is ever a yes."""
+    ann, key = sent[1]["ann"], token(settings, sent, "ann", "choose")
     asked = sa.text("SELECT channel, agreed FROM consents WHERE contact_id = :id AND channel <> 'email'")
 
     def said():
@@ -150,11 +153,16 @@ def test_preferences_of_other_channels(database, settings, sent):
         session.get_one(Contact, ann).phone = "+44 7700 900101"
         people.set_consent(session, NOW, ann, 0, True, "in a browser", "push")
     shown = sent[2].get(f"/p/{key}").text
-    assert 'value="sms:0"> Text messages to <b>+44 7700 900101</b>' in shown and 'value="push:0" checked> Notices' in shown
-    assert 'value="card:0"' not in shown
-    sent[2].post(f"/p/{key}", data={"channel": ["sms:0"]})
+    assert "<li>Text messages</li>" in shown and 'value="push:0" checked>' in shown and 'value="card:0"' not in shown
+    sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0", "push:0"]})
+    assert said() == {"push": True}, "never asked about texts, and a form says nothing about that"
+    with database.session() as session:
+        people.set_consent(session, NOW, ann, 0, True, "at the desk", "sms")
+    shown = sent[2].get(f"/p/{key}").text
+    assert "to <b>+44…01</b>" in shown and "a…@post.example" in shown and "ann@" not in shown and "900101" not in shown
+    sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0"]})
     assert said() == {"sms": True, "push": False}
-    sent[2].post(f"/p/{key}", data={"channel": ["sms:0"]})
+    sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0", "push:0"]})
     assert said() == {"sms": True, "push": False}
     sent[2].post(f"/p/{key}", data={"everything": "stop", "channel": ["sms:0"]})
     assert said() == {"sms": False, "push": False}
@@ -182,12 +190,12 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
 
 
 def test_preferences_topic_by_topic(database, settings, sent):
-    """Unticking what was never asked about is a no; lifting a no to everything brings back only what is ticked."""
+    """Unticking what was never asked about is a no; a no to everything is not lifted by a link."""
     with database.session() as session:
         session.add_all([Topic(key=k, name=k.title()) for k in ("diary", "news", "nights")])
         session.flush()
         diary, news, nights = (session.scalars(sa.select(Topic.id).where(Topic.key == k)).one() for k in ("diary", "news", "nights"))
-    key, ann = token(settings, sent, "ann"), sent[1]["ann"]
+    key, ann = token(settings, sent, "ann", "choose"), sent[1]["ann"]
 
     def said():
         with database.session() as session:
@@ -196,9 +204,9 @@ def test_preferences_topic_by_topic(database, settings, sent):
     sent[2].post(f"/p/{key}", data={"topic": [str(diary), str(nights)]})
     assert said() == {0: True, news: False}
     sent[2].post(f"/p/{key}", data={"everything": "stop"})
-    assert said()[0] is False
-    sent[2].post(f"/p/{key}", data={"topic": [str(news)]})
-    assert said() == {0: True, diary: False, news: True, nights: False}
+    assert said() == {0: False, news: False}
+    sent[2].post(f"/p/{key}", data={"topic": [str(news), str(diary)]})
+    assert said() == {0: False, news: False}
 
 
 def test_a_topic_of_another_channel_is_chosen_once_something_was_said_of_it(database, settings, sent):
@@ -207,7 +215,7 @@ def test_a_topic_of_another_channel_is_chosen_once_something_was_said_of_it(data
         session.flush()
         topic, ann = session.scalars(sa.select(Topic.id)).one(), sent[1]["ann"]
         people.set_consent(session, NOW, ann, 0, True, "test", "sms")
-    key = token(settings, sent, "ann")
+    key = token(settings, sent, "ann", "choose")
     assert "Diary in text messages" not in sent[2].get(f"/p/{key}").text
     with database.session() as session:
         people.set_consent(session, NOW, ann, topic, True, "test", "sms")
@@ -216,6 +224,71 @@ def test_a_topic_of_another_channel_is_chosen_once_something_was_said_of_it(data
     with database.session() as session:
         said = {(c.channel, c.topic_id): c.agreed for c in session.scalars(sa.select(Consent).where(Consent.contact_id == ann))}
     assert said == {("email", 0): True, ("sms", 0): True, ("sms", topic): False}
+
+
+def test_each_link_is_good_for_its_own_purpose_only(database, settings, sent):
+    """Who holds one link of an email can do with it what it is for: no click link unsubscribes, no opening shows what somebody gets."""
+    client, ann = sent[2], sent[1]["ann"]
+    asked = {"click": "/c/{}/0", "open": "/o/{}", "leave": "/u/{}", "choose": "/p/{}", "page": "/n/{}"}
+
+    def works(purpose, path):
+        before = outcome(database, sent)
+        answer = client.get(path.format(token(settings, sent, "ann", purpose)), headers=READER)
+        return answer.status_code in (200, 302) if "/o/" not in path else outcome(database, sent).opened > before.opened
+
+    worked = {(purpose, other) for purpose in signing.PURPOSES for other, path in asked.items() if works(purpose, path)}
+    # This email has no page of a notice; its opening is counted once, and a click that came first counts as one.
+    assert worked == {("click", "click"), ("leave", "leave"), ("choose", "choose")}
+    for purpose in set(signing.PURPOSES) - {"leave"}:
+        assert client.post(f"/u/{token(settings, sent, 'ann', purpose)}").status_code == 404
+    for purpose in set(signing.PURPOSES) - {"choose"}:
+        assert client.post(f"/p/{token(settings, sent, 'ann', purpose)}", data={"everything": "stop"}).status_code == 404
+    for purpose in set(signing.PURPOSES) - {"bounce"}:
+        assert signing.read(settings.secret, "bounce", token(settings, sent, "ann", purpose)) is None
+    with database.session() as session:
+        assert session.get(Consent, (ann, "email", 0)).agreed is True
+
+
+def test_what_left_before_purposes_were_told_apart_still_leads_where_it_did(database, settings, sent):
+    old = signing.make(settings.secret, "delivery", sent[0], sent[1]["ann"])
+    for path in (f"/c/{old}/0", f"/o/{old}", f"/u/{old}", f"/p/{old}"):
+        assert sent[2].get(path, headers=READER).status_code in (200, 302)
+    assert signing.read(settings.secret, "card", old) is None
+
+
+def test_what_was_compiled_before_purposes_were_told_apart_is_carried_over(database, settings, sent):
+    spec = importlib.util.spec_from_file_location("links_by_purpose", next(ROOT.glob("migrations/versions/0028_*.py")))
+    step = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(step)
+    with database.session() as session:
+        compiled = session.scalars(sa.text("SELECT compiled FROM editions")).one()
+        before = re.sub(r"\{\{ token\.\w+ \}\}", "{{ token }}", json.dumps(compiled))
+        assert before.count("{{ token }}") >= 4
+        session.execute(sa.text("UPDATE editions SET compiled = CAST(:c AS jsonb)"), {"c": before})
+        for path, purpose in step.PLACES.items():
+            session.execute(sa.text(step.REPLACE), {"before": f"/{path}/{{{{ token }}}}", "after": f"/{path}/{{{{ token.{purpose} }}}}"})
+        assert session.scalars(sa.text("SELECT compiled FROM editions")).one() == compiled
+
+
+def test_a_visitors_sign_ends_with_its_time(database, settings, sent):
+    """That in an address holds for the first page; that which a browser keeps until it was away for long."""
+    ann, client = sent[1]["ann"], sent[2]
+    target = client.get(f"/c/{token(settings, sent, 'ann', 'click')}/0", headers=READER).location
+    arriving = re.search(r"mr=([^&]+)", target)[1]
+
+    def tell(visitor, later):
+        with clock.at(NOW + dt.timedelta(hours=1) + later):
+            return client.post("/site/events", headers={"Origin": "https://farrowhill.example"}, json={
+                "key": "site_x", "visitor": visitor, "event": "page_viewed", "details": {}})
+
+    kept = tell(arriving, dt.timedelta(minutes=2)).json["visitor"]
+    assert kept != arriving and kept.startswith(f"{ann}.")
+    assert tell(arriving, dt.timedelta(minutes=16)).status_code == 422
+    renewed = tell(kept, dt.timedelta(days=89)).json["visitor"]
+    assert tell(kept, dt.timedelta(days=91)).status_code == 422
+    assert tell(renewed, dt.timedelta(days=91)).status_code == 200
+    longer = re.sub(r"\.(\d+)\.", lambda m: f".{int(m[1]) + 10**6}.", kept)
+    assert tell(longer, dt.timedelta(minutes=2)).status_code == 422, "its end is signed as well"
 
 
 def reports(database, settings, sent, name, what):
@@ -228,7 +301,7 @@ def reports(database, settings, sent, name, what):
     office = inbound.listener(database, dataclasses.replace(settings, inbound=("127.0.0.1", port)))
     office.start()
     try:
-        path = f"bounce+{token(settings, sent, name)}@mail.example"
+        path = f"bounce+{token(settings, sent, name, 'bounce')}@mail.example"
         if what == "return":
             return_mail("127.0.0.1", port, path, f"{name}@post.example", raw)
         else:
@@ -346,15 +419,17 @@ class TestEvents:
 
     def test_a_website_tells_only_of_visitors_that_carry_our_sign(self, database, settings, sent):
         ann = sent[1]["ann"]
-        sign = f"{ann}.{signing.sign_text(settings.secret, 'visitor', str(ann))}"
+        sign = signing.visitor(settings.secret, ann, NOW)
 
         def tell(origin="https://farrowhill.example", visitor=sign, key="site_x", event="ticket_bought", **details):
             return sent[2].post("/site/events", data=json.dumps({
                 "key": key, "visitor": visitor, "event": event, "details": details or {"amount": 8}}), headers={"Origin": origin})
 
-        assert tell().json == {"stored": 1, "card": None}
+        told = tell().json
+        assert (told["stored"], told["card"]) == (1, None)
+        assert tell(event="page_viewed", visitor=told["visitor"]).status_code == 200, "the browser is known by what it was given"
         assert tell(origin="https://evil.example").status_code == 403
-        assert tell(visitor=f"{sent[1]['ben']}.{sign.split('.')[1]}").status_code == 422
+        assert tell(visitor=sign.replace(f"{ann}.", f"{sent[1]['ben']}.", 1)).status_code == 422
         assert tell(key="key_secret").status_code == 403
         assert tell(event="DROP TABLE").status_code == 422
         assert tell(event="never_heard_of").status_code == 422
@@ -381,9 +456,9 @@ class TestEvents:
 
 def test_every_number_leads_to_exactly_its_people(database, settings, sent):
     client = sent[2]
-    client.get(f"/o/{token(settings, sent, 'ann')}", headers=READER)
-    client.get(f"/c/{token(settings, sent, 'ben')}/0", headers=READER)
-    client.post(f"/u/{token(settings, sent, 'ben')}")
+    client.get(f"/o/{token(settings, sent, 'ann', 'open')}", headers=READER)
+    client.get(f"/c/{token(settings, sent, 'ben', 'click')}/0", headers=READER)
+    client.post(f"/u/{token(settings, sent, 'ben', 'leave')}")
     with database.session() as session:
         send = session.get_one(Send, sent[0])
         for what, names in (("delivered", set(sent[1])), ("opened", {"ann", "ben"}), ("clicked", {"ben"}), ("link0", {"ben"}),

@@ -166,7 +166,7 @@ def test_a_deed_that_comes_to_nothing_keeps_no_other_from_its_own(hill, database
 
 
 def test_a_made_up_sign_opens_no_door(hill):
-    sign = f"{hill.who['ann']}.{signing.sign_text('another secret', 'visitor', str(hill.who['ann']))}"
+    sign = signing.visitor('another secret', hill.who['ann'], NOW)
     life = Life(hill.store, hill.settings.secret, ("127.0.0.1", 1), hill.site, "site_x", hill.settings.public_url)
     assert life.ask(f"{hill.settings.public_url}/site/events", None, "A browser",
                     f'{{"key": "site_x", "visitor": "{sign}", "event": "page_viewed"}}'.encode(),

@@ -1,12 +1,22 @@
-"""Signed tokens for addresses that strangers see: which send, which contact, and proof that we made it."""
+"""Signed tokens for addresses that strangers see: what for, which send, which contact, and proof that we made it.
+
+Each purpose has signs of its own: who is given a link to click can neither take anybody off with it nor speak as a mail server.
+"""
 
 import base64
+import datetime as dt
 import hashlib
 import hmac
 import struct
 
 _BODY = struct.Struct(">IQ")
 _MAC = 8
+#: What tokens of a delivery are for: following a link, the opening picture, unsubscribing, choosing what one gets, the page of a notice,
+#: the way back of bounces, what gateways know a message by, an in-app card.
+PURPOSES = ("click", "open", "leave", "choose", "page", "bounce", "message", "card")
+#: What one token was for before purposes were told apart: what had left by then still leads where it did.
+_BEFORE = "delivery"
+_NEVER_BEFORE = ("card",)
 #: Without signs that are taken for one another.
 _SIGNS = "23456789abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ"
 
@@ -15,10 +25,27 @@ def _mac(secret: str, purpose: str, body: bytes) -> bytes:
     return hmac.digest(f"{purpose}:{secret}".encode(), body, hashlib.sha256)[:_MAC]
 
 
-def make(secret: str, send_id: int, contact_id: int) -> str:
-    """The token of one delivery: 27 characters, safe in addresses."""
+def make(secret: str, purpose: str, send_id: int, contact_id: int) -> str:
+    """The token of one delivery for one of PURPOSES: 27 characters, safe in addresses."""
     body = _BODY.pack(send_id, contact_id)
-    return base64.urlsafe_b64encode(body + _mac(secret, "delivery", body)).rstrip(b"=").decode()
+    return base64.urlsafe_b64encode(body + _mac(secret, purpose, body)).rstrip(b"=").decode()
+
+
+class Tokens(dict[str, str]):
+    """The tokens of one delivery by purpose, each made when it is asked for."""
+
+    def __init__(self, secret: str, send_id: int, contact_id: int):
+        super().__init__()
+        self._delivery = secret, send_id, contact_id
+
+    def __missing__(self, purpose: str) -> str:
+        secret, send_id, contact_id = self._delivery
+        token = self[purpose] = make(secret, purpose, send_id, contact_id)
+        return token
+
+
+#: What stands for tokens where nothing leaves.
+PREVIEW_TOKENS = dict.fromkeys(PURPOSES, "preview")
 
 
 def short(secret: str, send_id: int, contact_id: int) -> str:
@@ -31,14 +58,17 @@ def short(secret: str, send_id: int, contact_id: int) -> str:
     return "".join(signs)
 
 
-def read(secret: str, token: str) -> tuple[int, int] | None:
-    """(send, contact) of a token we made, else None."""
+def read(secret: str, purpose: str, token: str) -> tuple[int, int] | None:
+    """(send, contact) of a token we made for a purpose, else None."""
     try:
         raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
     except ValueError:
         return None
     body, mac = raw[:_BODY.size], raw[_BODY.size:]
-    if len(body) != _BODY.size or not hmac.compare_digest(mac, _mac(secret, "delivery", body)):
+    if len(body) != _BODY.size:
+        return None
+    taken = (purpose,) if purpose in _NEVER_BEFORE else (purpose, _BEFORE)
+    if not any(hmac.compare_digest(mac, _mac(secret, name, body)) for name in taken):
         return None
     return _BODY.unpack(body)  # type: ignore[return-value]
 
@@ -65,3 +95,27 @@ def unseal(secret: str, purpose: str, sealed: str) -> tuple[int, ...] | None:
     if not check_text(secret, purpose, text, signature):
         return None
     return tuple(map(int, text.split(".")))
+
+
+#: How long the sign of who comes by a link holds: for the first page, which takes it out of its address.
+ARRIVES_WITHIN = dt.timedelta(minutes=15)
+#: How long a browser on a known website is recognised after it was last seen.
+VISITS_WITHIN = dt.timedelta(days=90)
+
+
+def arrival(secret: str, contact_id: int, now: dt.datetime) -> str:
+    """The sign of a contact in the address of a known website that a link leads to."""
+    return seal(secret, "arrival", contact_id, int((now + ARRIVES_WITHIN).timestamp()))
+
+
+def visitor(secret: str, contact_id: int, now: dt.datetime) -> str:
+    """The sign that a browser keeps of who its visitor is."""
+    return seal(secret, "visitor", contact_id, int((now + VISITS_WITHIN).timestamp()))
+
+
+def who_visits(secret: str, sign: str, now: dt.datetime) -> int | None:
+    """The contact of a sign of either kind that still holds, else None."""
+    found = unseal(secret, "visitor", sign) or unseal(secret, "arrival", sign)
+    if found is None or len(found) != 2 or found[1] < now.timestamp():
+        return None
+    return found[0]

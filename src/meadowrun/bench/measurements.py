@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs, large
 from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
+from meadowrun.base.signing import PURPOSES
 from meadowrun.bench import opening, sending
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import people_file as pf
@@ -213,7 +214,7 @@ def rendering(world: World) -> Iterator[Measurement]:
     """One personal email beside Jinja alone on the same templates."""
     with world.database.session() as session:
         compiled = Compiled.from_json(session.scalars(sa.select(Edition).limit(1)).one().compiled)
-    values = nested(dict.fromkeys(compiled.refs, "Ann"), {}, "T" * 27)
+    values = nested(dict.fromkeys(compiled.refs, "Ann"), {}, dict.fromkeys(PURPOSES, "T" * 27))
     values["fact"] = {r.removeprefix("fact."): "x" for r in compiled.refs if r.startswith("fact.")}
     renderer = Renderer(compiled)
     plain = jinja2.Environment(autoescape=True)

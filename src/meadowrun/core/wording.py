@@ -102,3 +102,11 @@ def ago(seconds: float) -> str:
         if seconds >= size:
             return f"{count_of(int(seconds // size), one)} ago"
     return "just now"
+
+
+def masked(address: str) -> str:
+    """An email address or phone number of which its owner recognises enough: z…@mail.example, +44…23."""
+    name, at, host = address.rpartition("@")
+    if at:
+        return f"{name[:1]}…@{host}"
+    return f"{address[:3]}…{address[-2:]}" if len(address) > 6 else address and "…"

@@ -49,7 +49,7 @@ def run(root: pathlib.Path) -> None:
                 browser.find_element(By.CSS_SELECTOR, "main button.btn-primary").click()
             elif place == "preferences":
                 from meadowrun.base import signing
-                token = signing.make((folder / "demo" / "secret").read_text(), 2, 23)
+                token = signing.make((folder / "demo" / "secret").read_text(), "choose", 2, 23)
                 browser.get(f"{demo.address}/p/{token}")
             else:
                 browser.get(demo.address + place)

@@ -97,10 +97,9 @@ def document(handle: str) -> object:
     found = queries.by_handle(db(), handle)
     if found.media_type.startswith("image/"):
         flask.abort(404)
-    number, _, signature = flask.request.args.get("mr", "").partition(".")
-    known = is_whole(number) and signing.check_text(settings().secret, "visitor", number, signature)
+    who = signing.who_visits(settings().secret, flask.request.args.get("mr", ""), now())
     if flask.request.method != "HEAD":
-        actions.viewed(db(), now(), found.id, int(number) if known else None)
+        actions.viewed(db(), now(), found.id, who)
     response = flask.send_file(io.BytesIO(found.content), mimetype=found.media_type, download_name=found.name)
     response.headers["Cache-Control"] = "private, no-store"
     response.headers["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"

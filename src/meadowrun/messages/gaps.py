@@ -126,6 +126,6 @@ def _branches(about: _About, node: fillins.When, people: BitMap | None) -> Itera
         about.session, {key: about.asked[key] for key in sorted(keys)}, about.words, about.now, about.zone,
         about.among if people is None else people)
     for flat, who in groups:
-        values = nested(flat, {}, "")
+        values = nested(flat, {})
         split[next((n for n, (test, _) in enumerate(node.branches) if test.ask(values)), len(node.branches))] |= who
     yield from ((refs, body, readers) for (refs, body), readers in zip(bodies, split, strict=True))

@@ -204,7 +204,7 @@ def who_reads_words(session: orm.Session, document: Json, words: Dictionary, now
                 continue
             counts, someone = [0] * (len(node.branches) + 1), [0] * (len(node.branches) + 1)
             for flat, count, person in groups:
-                values = nested(flat, {}, "")
+                values = nested(flat, {})
                 chosen = next((n for n, (test, _) in enumerate(node.branches) if test.ask(values)), len(node.branches))
                 counts[chosen] += count
                 someone[chosen] = someone[chosen] or person

@@ -14,6 +14,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.signing import PREVIEW_TOKENS
 from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.audience.definition import DefinitionError, parse
 from meadowrun.core.audience.fields import Dictionary
@@ -165,7 +166,7 @@ class Filler:
             found = table.rows.get(str(by).casefold()) if by is not None else None
             flat[f"table.{key}"] = found or dict.fromkeys(table.columns)
         for key, feed in self.feeds.items():
-            flat[f"feed.{key}"] = feed.sample if sample else feeds.ask(feed, nested(flat, {}, ""), now, self.hosts)
+            flat[f"feed.{key}"] = feed.sample if sample else feeds.ask(feed, nested(flat, {}), now, self.hosts)
         return flat
 
 
@@ -185,10 +186,10 @@ class Filler:
             return list(pool.map(one, flats))
 
 
-def nested(flat: Mapping[str, Any], facts: Mapping[str, Any], token: str) -> dict[str, Any]:
-    """Flat values as what templates see: contact, company, fact … objects, and the delivery's token."""
+def nested(flat: Mapping[str, Any], facts: Mapping[str, Any], tokens: Mapping[str, str] = PREVIEW_TOKENS) -> dict[str, Any]:
+    """Flat values as what templates see: contact, company, fact … objects, and the delivery's tokens by purpose."""
     made: dict[str, Any] = {"contact": {}, "company": {}, "when": {}, "part": {}, "table": {}, "feed": {}, "event": {}, "sender": {},
-                            "fact": facts, "token": token, "short": "preview-", "greeting": ""}
+                            "fact": facts, "token": tokens, "short": "preview-", "greeting": ""}
     for ref, value in flat.items():
         root, _, key = ref.partition(".")
         if key:
@@ -229,6 +230,6 @@ def as_nobody(compiled: Compiled, flat: Flat | None, facts: Mapping[str, Any], w
             full[ref] = None if ref in known_refs(words) else f"[{name}]"
     for key in needs.conditions:
         full.setdefault(f"when.{key}", False)
-    return nested(full, full_facts, "preview")
+    return nested(full, full_facts)
 
 

@@ -52,7 +52,7 @@ class LaidReady:
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """For each token whether its card lies ready: this gateway always knows."""
-        contacts = {key: read[1] for key in ids if (read := signing.read(self.settings.secret, key))}
+        contacts = {key: read[1] for key in ids if (read := signing.read(self.settings.secret, "message", key))}
         with self.database.session() as session:
             there = {row[0] for row in session.execute(
                 sa.text("SELECT contact_id FROM card_places WHERE send_id = :send AND contact_id = ANY(:ids)"),
@@ -134,11 +134,11 @@ def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Com
     except NoAnswer:
         return None
     flat = (delivery.filled or {}) | fresh[contact.id]
-    token = signing.make(settings.secret, place.send_id, contact.id)
-    mail = Renderer(compiled).render(nested(flat, place.facts, token))
+    tokens = signing.Tokens(settings.secret, place.send_id, contact.id)
+    mail = Renderer(compiled).render(nested(flat, place.facts, tokens))
     assert mail.card is not None
     delivery.filled = flat
-    return Shown(token, mail.subject, mail.html, mail.card)
+    return Shown(tokens["card"], mail.subject, mail.html, mail.card)
 
 
 def answered(session: orm.Session, contact_id: int, send_id: int, number: int | None, now: dt.datetime) -> dict[str, Any] | None:

@@ -146,15 +146,15 @@ class Chunk:
                 found[row[0]] = (*found.get(row[0], ()), push.Device(*row[1:]))
         return found
 
-    def _key(self, contact_id: int) -> str:
-        return signing.make(self.settings.secret, self.send_id, contact_id)
+    def _tokens(self, contact_id: int) -> signing.Tokens:
+        return signing.Tokens(self.settings.secret, self.send_id, contact_id)
 
     def _code(self, contact_id: int) -> str:
         return signing.short(self.settings.secret, self.send_id, contact_id)
 
     def _asked_by(self, contact_id: int) -> str:
         """What the gateway knows a message by."""
-        key = self._key(contact_id)
+        key = self._tokens(contact_id)["message"]
         return message_id(self.settings, key) if self.channel == "email" else key
 
     def run(self) -> None:
@@ -227,14 +227,15 @@ class Chunk:
                 again = problem.wait and row.tries + 1 < MOST_TRIES
                 self.results.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
                 continue
-            key = self._key(row.contact_id)
+            tokens = self._tokens(row.contact_id)
+            key = tokens["message"]
             try:
                 if problem is not None:
                     raise problem
                 sender = self._signs(row.filled)
                 if not is_storable(row.filled):
                     raise ValueError("a value holds signs that cannot be stored: a NUL, or half a character")
-                values = nested(row.filled, self.facts, key)
+                values = nested(row.filled, self.facts, tokens)
                 if self.channel == "sms":
                     values["short"] = self._code(row.contact_id)
                 mail = self.renderer.render(values)
@@ -253,9 +254,9 @@ class Chunk:
                 continue
             yield Letter(
                 key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
-                reply_to=sender[2], to=row.address, return_path=f"bounce+{key}@{self.settings.mail_domain}",
+                reply_to=sender[2], to=row.address, return_path=f"bounce+{tokens['bounce']}@{self.settings.mail_domain}",
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
-                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{key}",
+                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{tokens['leave']}",
                 list_name=self.about[0], list_id=self.about[1], feedback_id=self.feedback_id)
 
     def _signs(self, filled: dict[str, Any]) -> tuple[str, str, str]:

@@ -304,7 +304,7 @@ def _exact(ident: int, contact: int) -> Any:
     if found is None or found.filled is None or send.edition_id is None:
         return None
     made = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    return Renderer(made).render(nested(found.filled, send.facts, signing.make(settings().secret, ident, contact)))
+    return Renderer(made).render(nested(found.filled, send.facts, signing.Tokens(settings().secret, ident, contact)))
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>")

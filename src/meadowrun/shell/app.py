@@ -135,7 +135,7 @@ def _after(response: flask.Response) -> flask.Response:
         headers.setdefault("Cache-Control", "no-store")
         seconds = time.perf_counter() - flask.g.get("started", time.perf_counter())
         headers["Server-Timing"] = f"app;dur={seconds * 1000:.1f}"
-        log.debug("request", method=flask.request.method, path=flask.request.path, status=response.status_code,
+        log.debug("request", method=flask.request.method, path=request.path_for_logs(), status=response.status_code,
                   ms=round(seconds * 1000, 1))
     return response
 

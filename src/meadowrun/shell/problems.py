@@ -8,7 +8,7 @@ import werkzeug.exceptions
 
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.base.logs import log
-from meadowrun.shell.request import db
+from meadowrun.shell.request import db, path_for_logs
 
 _TITLES = {401: "Please sign in", 403: "Not for your role", 404: "Not here", 409: "Not any more", 413: "Too large",
            422: "That cannot be taken", 429: "A moment, please", 503: "Away for the moment"}
@@ -82,7 +82,7 @@ def register(app: flask.Flask) -> None:
 
     @app.errorhandler(Exception)
     def fault(problem: Exception) -> object:
-        log.exception("fault", path=flask.request.path)
+        log.exception("fault", path=path_for_logs())
         if "db" in flask.g:
             # The page that says so asks the database, too.
             flask.g.db.rollback()

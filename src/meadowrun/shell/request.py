@@ -51,6 +51,22 @@ def now() -> dt.datetime:
     return moment
 
 
+#: Parts of paths by which strangers are let in.
+_SECRET_PARTS = ("token", "code", "sealed", "mark", "handle")
+
+
+def path_for_logs() -> str:
+    """The path of the request without what lets somebody in; of one that leads nowhere its first part."""
+    asked = flask.request
+    if asked.url_rule is None:
+        return "/" + asked.path.lstrip("/").partition("/")[0]
+    path = asked.path
+    for name in _SECRET_PARTS:
+        if name in (asked.view_args or {}):
+            path = path.replace(str(asked.view_args[name]), "…")
+    return path
+
+
 def zone() -> zoneinfo.ZoneInfo:
     return zoneinfo.ZoneInfo(settings().timezone)
 

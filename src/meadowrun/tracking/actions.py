@@ -18,7 +18,7 @@ from meadowrun.core.guardrails.replies import meaning
 from meadowrun.gateways import outgoing
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
-from meadowrun.people.models import Contact
+from meadowrun.people.models import Consent, Contact
 from meadowrun.people.queries import living
 from meadowrun.sends.models import Delivery, Send
 from meadowrun.tracking.models import ApiKey
@@ -164,9 +164,10 @@ _TOO_MANY = """UPDATE push_devices SET gone_at = :now WHERE id IN (
     SELECT p.id FROM push_devices p WHERE p.contact_id = :contact AND p.gone_at IS NULL ORDER BY p.since DESC, p.id DESC OFFSET :most)"""
 
 
-def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any, inner: Collection[str] = ()) -> None:
+def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any, inner: Collection[str] = ()) -> bool:
     """A device's permission for notices: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give it, or {"system", "token"}
-    as our app on a phone does; `inner` are the machines inside this network that may be named. Raises Invalid."""
+    as our app on a phone does; `inner` are the machines inside this network that may be named. Whoever said no to notices has not
+    taken it back by this, since a link in an email may have made their browser known: gives whether notices go there. Raises Invalid."""
     system = subscription.get("system") if isinstance(subscription, Mapping) else None
     if system is not None:
         endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
@@ -179,8 +180,12 @@ def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, su
     if not done.rowcount:  # type: ignore[attr-defined]
         raise Invalid("This device is known as somebody else's.", "subscription")
     session.execute(sa.text(_TOO_MANY), {"contact": contact_id, "now": now, "most": MOST_DEVICES})
+    said = session.get(Consent, (contact_id, "push", 0))
+    if said is not None and not said.agreed:
+        return False
     people.set_consent(session, now, contact_id, 0, True, f"allowed notices on {SYSTEMS[system]}" if system else "allowed notices in a browser",
                        "push")
+    return True
 
 
 def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:

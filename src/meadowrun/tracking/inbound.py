@@ -60,7 +60,7 @@ class Handler:
     async def handle_RCPT(self, server: SMTP, session: Session, envelope: Envelope, address: str,
                           options: list[str]) -> str:
         match = _RECIPIENT.match(address)
-        if not match or signing.read(self.settings.secret, match.group(1)) is None:
+        if not match or signing.read(self.settings.secret, "bounce", match.group(1)) is None:
             return "550 5.1.1 no such mailbox here"
         envelope.rcpt_tos.append(address)
         return "250 OK"
@@ -77,7 +77,7 @@ class Handler:
                 now = clock.now(db)
                 for address in envelope.rcpt_tos:
                     match = _RECIPIENT.match(address)
-                    found = signing.read(self.settings.secret, match.group(1)) if match else None
+                    found = signing.read(self.settings.secret, "bounce", match.group(1)) if match else None
                     if found and what == "bounce":
                         actions.bounce(db, now, *found, hard, words)
                     elif found:

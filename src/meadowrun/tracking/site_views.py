@@ -10,7 +10,6 @@ from meadowrun.base import signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
-from meadowrun.core.values import is_whole
 from meadowrun.messages import reading
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
@@ -59,9 +58,8 @@ def _asked() -> tuple[ApiKey, Contact, Mapping[str, Any]]:
     if not isinstance(data, Mapping) or not {"key", "visitor"} <= data.keys():
         raise Invalid("Post key, visitor and more as JSON.")
     key = _key(str(data["key"]))
-    number, _, signature = str(data["visitor"]).partition(".")
-    known = is_whole(number) and signing.check_text(settings().secret, "visitor", number, signature)
-    contact = living(db(), int(number)) if known else None
+    number = signing.who_visits(settings().secret, str(data["visitor"]), now())
+    contact = living(db(), number) if number is not None else None
     if contact is None:
         raise _Refused("This visitor is not known.", 422)
     return key, contact, data
@@ -131,9 +129,11 @@ def events() -> Answer:
     leaving = bool(data.get("leaving"))
     card = None if leaving else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
     if card is not None:
-        send, who = signing.read(settings().secret, card["token"]) or (0, 0)
+        send, who = signing.read(settings().secret, "card", card["token"]) or (0, 0)
         actions.react(db(), now(), send, who, "opened")
-    return {"stored": taken.stored, "card": card}, 200, _headers()
+    # Kept by the browser from here on: the sign in the address holds for the first page only.
+    keep = signing.visitor(settings().secret, contact.id, now())
+    return {"stored": taken.stored, "card": card, "visitor": keep}, 200, _headers()
 
 
 @pages.post("/site/card")
@@ -141,7 +141,7 @@ def events() -> Answer:
 def card_answered() -> Answer:
     """A visitor pressed a button of a card, or closed it."""
     key, contact, data = _asked()
-    send_id, who = signing.read(settings().secret, str(data.get("token", ""))) or (0, 0)
+    send_id, who = signing.read(settings().secret, "card", str(data.get("token", ""))) or (0, 0)
     number = data.get("button")
     owner = living(db(), who)
     pressed = laid.answered(db(), contact.id, send_id, number if isinstance(number, int) else None, now()) \
@@ -184,8 +184,8 @@ def push_key() -> Answer:
 def push_allowed() -> Answer:
     """A known visitor's browser or phone gave permission for notices: where it is reached, and the yes to this channel."""
     _, contact, data = _asked()
-    actions.subscribe_device(db(), now(), contact.id, data.get("subscription"), settings().inner)
-    return {"subscribed": True}, 200, _headers()
+    agreed = actions.subscribe_device(db(), now(), contact.id, data.get("subscription"), settings().inner)
+    return {"subscribed": agreed}, 200, _headers()
 
 
 WITHOUT_CSRF = (events, card_answered, push_allowed)

@@ -9,6 +9,7 @@ from meadowrun.base import signing
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
+from meadowrun.core.wording import masked
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
@@ -25,14 +26,14 @@ _PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\
           b"\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")
 
 
-def _who(token: str) -> tuple[int, int] | None:
-    return signing.read(settings().secret, token)
+def _who(purpose: str, token: str) -> tuple[int, int] | None:
+    return signing.read(settings().secret, purpose, token)
 
 
 @pages.get("/o/<token>")
 @public
 def opened(token: str) -> object:
-    found = _who(token)
+    found = _who("open", token)
     if found and flask.request.method != "HEAD":
         agent = flask.request.headers.get("User-Agent", "")
         why = actions.by_machine(db(), now(), *found, agent, "opened")
@@ -46,7 +47,7 @@ def opened(token: str) -> object:
 @public
 def clicked(token: str, number: int) -> object:
     """On to where a link of an edition leads; the address comes from the edition, never from the request."""
-    return _clicked(_who(token), number)
+    return _clicked(_who("click", token), number)
 
 
 @pages.get("/s/<code>")
@@ -80,7 +81,7 @@ def _target(found: tuple[int, int], number: int) -> str | None:
     link = next((x for x in links if x.number == number), None)
     if link is None or not link.href:
         return None
-    address = link_address(link, nested(delivery.filled or {}, send.facts, ""))
+    address = link_address(link, nested(delivery.filled or {}, send.facts))
     return address if address and urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
 
 
@@ -88,13 +89,13 @@ def _target(found: tuple[int, int], number: int) -> str | None:
 @public
 def full_page(token: str) -> object:
     """The page of ours that a tap on a notice opens, as its reader gets it."""
-    found = _who(token)
+    found = _who("page", token)
     send = db().get(Send, found[0]) if found else None
     delivery = actions.find_delivery(db(), *found) if found else None
     if found is None or send is None or delivery is None or send.edition_id is None:
         return _public_page("lost"), 404
     edition = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    page = Renderer(edition).page(nested(delivery.filled or {}, send.facts, token))
+    page = Renderer(edition).page(nested(delivery.filled or {}, send.facts, signing.Tokens(settings().secret, *found)))
     if page is not None and edition.push and flask.request.method != "HEAD":
         why = actions.by_machine(db(), now(), *found, flask.request.headers.get("User-Agent", ""), "clicked")
         actions.react(db(), now(), *found, "clicked", link=edition.push.get("link"), machine=bool(why), note=why)
@@ -125,7 +126,7 @@ def _known_visitor(target: str, contact_id: int) -> str:
     own_document = target.startswith(f"{settings().public_url}/d/")
     if not own_document and origin not in queries.websites(db()):
         return target
-    sign = f"{contact_id}.{signing.sign_text(settings().secret, 'visitor', str(contact_id))}"
+    sign = signing.arrival(settings().secret, contact_id, now())
     # The query stays as it was written, byte for byte: websites may have signed it.
     return urlunsplit(parts._replace(query=f"{parts.query}&mr={sign}" if parts.query else f"mr={sign}"))
 
@@ -138,40 +139,46 @@ def _public_page(name: str, **shown: Any) -> str:
 @public
 def unsubscribe(token: str) -> object:
     """Asks once more: mail scanners follow links, and following one must not take anybody off."""
-    found = _who(token)
+    found = _who("leave", token)
     if found is None:
         return _public_page("lost"), 404 if token != "preview" else 200
     send = db().get(Send, found[0])
     topic = next((t.name for t in people_queries.topics(db()) if send and t.id == send.topic_id), None)
-    return _public_page("unsubscribe", token=token, topic=topic, gone=False)
+    return _unsubscribe_page(found, topic, False)
 
 
 @pages.post("/u/<token>")
 @public
 def unsubscribe_now(token: str) -> object:
     """From the page, or one click in a mail reader (RFC 8058)."""
-    found = _who(token)
+    found = _who("leave", token)
     if found is None:
         return _public_page("lost"), 404
     one_click = flask.request.form.get("List-Unsubscribe") == "One-Click"
     actions.unsubscribe(db(), now(), *found, "with one click in the mail reader" if one_click else "on the page")
-    return _public_page("unsubscribe", token=token, topic=None, gone=True)
+    return _unsubscribe_page(found, None, True)
+
+
+def _unsubscribe_page(found: tuple[int, int], topic: str | None, gone: bool) -> str:
+    # Who may stop everything may also stop a part of it.
+    return _public_page("unsubscribe", choose=signing.make(settings().secret, "choose", *found), topic=topic, gone=gone)
 
 
 @pages.get("/p/<token>")
 @public
 def preferences(token: str) -> object:
-    found = _who(token)
+    found = _who("choose", token)
     contact = people_queries.living(db(), found[1]) if found else None
     if contact is None:
         return _public_page("lost"), 404 if token != "preview" else 200
-    return _preferences(token, contact, False)
+    return _preferences(contact, False)
 
 
 @pages.post("/p/<token>")
 @public
 def prefer(token: str) -> object:
-    found = _who(token)
+    """Takes away what was unticked. Nothing is ever agreed to here: whoever an email was passed on to could do it as well."""
+    found = _who("choose", token)
     contact = people_queries.living(db(), found[1]) if found else None
     if contact is None or found is None:
         return _public_page("lost"), 404
@@ -179,52 +186,49 @@ def prefer(token: str) -> object:
     if form.get("everything") == "stop":
         actions.unsubscribe(db(), now(), found[0], found[1], "on the preference page")
         people.set_consent(db(), now(), contact.id, 0, False, "on the preference page")
-        _choose_channels(contact, set())
+        _keep_channels(contact, set())
     else:
-        _choose(contact.id, set(form.getlist("topic")))
-        _choose_channels(contact, set(form.getlist("channel")))
-    return _preferences(token, contact, True)
+        _keep_topics(contact, set(form.getlist("topic")))
+        _keep_channels(contact, set(form.getlist("channel")))
+    return _preferences(contact, True)
 
 
-def _preferences(token: str, contact: Contact, saved: bool) -> str:
-    email = [c for c in people_queries.consent_of(db(), contact.id) if c.channel == "email"]
-    return _public_page("preferences", token=token, contact=contact, saved=saved, consent=email, others=_channels(contact))
+def _preferences(contact: Contact, saved: bool) -> str:
+    topics, channels = _topics(contact), _channels(contact)
+    return _public_page(
+        "preferences", saved=saved, address=masked(contact.email or ""), phone=masked(contact.phone or ""),
+        topics=[state for state, on in topics if on], channels=[state for state, on in channels if on],
+        others=[state.topic for state, on in (*topics, *channels) if not on])
+
+
+def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
+    """The topics of email, and whether a person gets them now; an organisation without topics has all of its mail for one."""
+    whole, *topics = (c for c in people_queries.consent_of(db(), contact.id) if c.channel == "email")
+    if not topics:
+        return [(whole, bool(whole.agreed))]
+    return [(state, bool(whole.agreed is not False and (state.agreed or state.agreed is None and whole.agreed))) for state in topics]
 
 
 def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
     """The channels besides email that concern somebody, and topics there of which they said something, each with whether they get it
     now."""
     concerned = {"sms": bool(contact.phone), "card": queries.has_cards(db(), contact.id)}
-    return [(c, c.agreed or c.agreed is None and c.channel == "card") for c in people_queries.consent_of(db(), contact.id)
+    return [(c, bool(c.agreed or c.agreed is None and c.channel == "card")) for c in people_queries.consent_of(db(), contact.id)
             if c.channel != "email" and (c.agreed is not None or concerned.get(c.channel) and not c.topic_id)]
 
 
-def _choose_channels(contact: Contact, wanted: set[str]) -> None:
-    """Writes down which of the channels that were shown a person ticked and unticked."""
+def _keep_channels(contact: Contact, wanted: set[str]) -> None:
+    """Writes down which of the channels that they got a person unticked."""
     for state, on in _channels(contact):
-        if (state.key in wanted) != bool(on):
-            people.set_consent(db(), now(), contact.id, state.topic_id, not on, "on the preference page", state.channel)
+        if on and state.key not in wanted:
+            people.set_consent(db(), now(), contact.id, state.topic_id, False, "on the preference page", state.channel)
 
 
-def _choose(contact_id: int, wanted: set[str]) -> None:
-    """Writes down what a person ticked and unticked. What was shown ticked and is not any more becomes a no."""
-    whole, *topics = (c for c in people_queries.consent_of(db(), contact_id) if c.channel == "email")
-    how = "on the preference page"
-    if not topics:
-        # An organisation without topics asks about all of its mail.
-        if ("0" in wanted) != bool(whole.agreed):
-            people.set_consent(db(), now(), contact_id, 0, "0" in wanted, how)
-        return
-    for state in topics:
-        ticked = str(state.topic_id) in wanted
-        shown = whole.agreed is not False and (state.agreed or state.agreed is None and whole.agreed)
-        if ticked and not shown:
-            people.set_consent(db(), now(), contact_id, state.topic_id, True, how)
-        elif not ticked and (shown or whole.agreed is False and wanted):
-            # Also when a no to everything is lifted: only what was ticked comes back.
-            people.set_consent(db(), now(), contact_id, state.topic_id, False, how)
-    if whole.agreed is False and wanted:
-        people.set_consent(db(), now(), contact_id, 0, True, how)
+def _keep_topics(contact: Contact, wanted: set[str]) -> None:
+    """Writes down which of the topics that they got by email a person unticked."""
+    for state, on in _topics(contact):
+        if on and str(state.topic_id) not in wanted:
+            people.set_consent(db(), now(), contact.id, state.topic_id, False, "on the preference page")
 
 
 @pages.get("/connections")
@@ -270,7 +274,7 @@ def sms_gateway(mark: str, what: str) -> object:
     if what == "inbound":
         done_words = actions.sms_answered(db(), now(), str(data.get("from", "")), str(data.get("text", "")))
         return flask.jsonify(understood=done_words)
-    found = _who(str(data.get("id", "")))
+    found = _who("message", str(data.get("id", "")))
     if found and data.get("status") == "failed":
         actions.sms_failed(db(), now(), *found, str(data.get("why", ""))[:300])
     return flask.jsonify(ok=True)

@@ -104,13 +104,14 @@ class Life:
             self.ask(f"{self.app_url}/gateway/sms/{mark}/inbound", moment, READER,
                      json.dumps({"from": detail["number"], "text": detail["text"]}).encode(), {"Content-Type": "application/json"})
         elif deed == "spend":
-            self._tell(f"{self.site}/observatory/tickets", self._sign(detail["contact"]), "ticket_bought", {"amount": detail["amount"]}, moment)
+            self._tell(f"{self.site}/observatory/tickets", self._sign(detail["contact"], moment), "ticket_bought",
+                       {"amount": detail["amount"]}, moment)
         elif deed == "stroll":
-            self._tell(f"{self.site}/observatory/", self._sign(detail["contact"]), "page_viewed", {"page": "/observatory/"}, moment)
+            self._tell(f"{self.site}/observatory/", self._sign(detail["contact"], moment), "page_viewed", {"page": "/observatory/"}, moment)
 
-    def _sign(self, contact: str) -> str:
+    def _sign(self, contact: str, moment: str) -> str:
         """By what the website knows a visitor again: their first click on a link left it with their browser."""
-        return f"{contact}.{signing.sign_text(self.secret, 'visitor', contact)}"
+        return signing.visitor(self.secret, int(contact), dt.datetime.fromisoformat(moment))
 
     def deed(self, deed: str, detail: str, address: str, raw: bytes, return_path: str, moment: str | None) -> None:
         """One deed, now or at a signed moment. Raises OSError when the application does not answer."""

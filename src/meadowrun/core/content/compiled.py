@@ -27,6 +27,7 @@ from meadowrun.core.content.push import mapped, texts_of
 
 _WORD = re.compile(r"<!--MRPART(\d+)X-->|MRPART(\d+)X")
 _CODE = re.compile(r"MRCODE(\d+)X")
+_CLICK = fillins.TOKENS["click"]
 _HREF = re.compile(r'href="([^"]*)"')
 #: the last sign of a short link: which link of the message it is
 SIGNS = "0123456789abcdefghijklmnopqrstuvwxyz"
@@ -131,23 +132,23 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
                      first_link: int = 0, asked: Mapping[str, list[Json]] | None = None) -> Compiled:
     """Makes the templates of a document.
 
-    With `tracked`, links lead through our own signed addresses (`{{ token }}`), numbered from `first_link`, and a picture
+    With `tracked`, links lead through our own signed addresses (`{{ token.click }}`), numbered from `first_link`, and a picture
     of one pixel tells of openings; without, links are as typed: for previews. `rows` are the kept rows by (row, version);
     `asked` the conditions that words inside texts name, by key. Raises CompileError.
     """
     parts, lines = Parts(), placed(document, rows)
-    token = parts.hide(fillins.TOKEN) if tracked else "preview"
+    tokens = {purpose: parts.hide(written) if tracked else "preview" for purpose, written in fillins.TOKENS.items()}
     links: list[Link] = []
     page = ""
     if not document.get("text_only"):
-        page = _page(document, lines, parts, public_url, token, not tracked)
+        page = _page(document, lines, parts, public_url, tokens, not tracked)
     if page:
-        page = _Hrefs(page, links, parts, public_url, token, first_link).tracked() if tracked else \
+        page = _Hrefs(page, links, parts, public_url, tokens["click"], first_link).tracked() if tracked else \
             _HREF.sub(lambda m: _encoded_href(m, parts), page)
     if page and tracked:
-        pixel = f'<img src="{public_url}/o/{token}" width="1" height="1" alt="" style="display:block;border:0" />'
+        pixel = f'<img src="{public_url}/o/{tokens["open"]}" width="1" height="1" alt="" style="display:block;border:0" />'
         page = page.replace("</body>", pixel + "</body>", 1)
-    text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKEN if tracked else 'preview'}")
+    text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKENS['leave'] if tracked else 'preview'}")
     if document.get("channel") == "sms":
         text = _shortened(text, links, public_url, first_link)
     elif tracked:
@@ -160,11 +161,11 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     card = document.get("card")
     if card:
         card = _carded(card, links, public_url, tracked, first_link)
-    way_out = {"unsubscribe": f"{public_url}/u/", "preferences": f"{public_url}/p/"}
-    token_source = fillins.TOKEN if tracked else "preview"
+    way_out = {"unsubscribe": f"{public_url}/u/" + (fillins.TOKENS["leave"] if tracked else "preview"),
+               "preferences": f"{public_url}/p/" + (fillins.TOKENS["choose"] if tracked else "preview")}
 
     def ways(source: str) -> str:
-        return re.sub(r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)] + token_source, source)
+        return re.sub(r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)], source)
 
     refs = asking.refs(document, lines)
     conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
@@ -180,10 +181,10 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
                     card=card)
 
 
-def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, token: str, marked: bool) -> str:
+def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, tokens: Mapping[str, str], marked: bool) -> str:
     """The HTML, laid out and with its styles inlined, fill-ins still hidden."""
-    legal = (f'<p><a href="{public_url}/u/{token}">Unsubscribe</a> or '
-             f'<a href="{public_url}/p/{token}">choose what you get</a></p>')
+    legal = (f'<p><a href="{public_url}/u/{tokens["leave"]}">Unsubscribe</a> or '
+             f'<a href="{public_url}/p/{tokens["choose"]}">choose what you get</a></p>')
     if document.get("code"):
         before = laid = _code_page(document, parts)
     else:
@@ -284,7 +285,7 @@ def _track_text(text: str, links: list[Link], public_url: str, first: int) -> st
     for (href, _), number in numbers.items():
         if href.startswith("{{"):
             # An address that is filled in as a whole is known by where the plain part puts it.
-            ours = f"{public_url}/c/{fillins.TOKEN}/{number}"
+            ours = f"{public_url}/c/{_CLICK}/{number}"
             text = text.replace(f"({href})", f"({ours})").replace(f": {href}\n", f": {ours}\n")
     made, place = [], 0
     for found in addresses(text):
@@ -293,7 +294,7 @@ def _track_text(text: str, links: list[Link], public_url: str, first: int) -> st
         bare, each = normal(text[found.start:found.end]), found.loop.ref if found.loop else ""
         if (bare, each) not in numbers:
             numbers[bare, each] = _add(links, first, bare.split("://", 1)[-1], bare, found.loop)
-        made += [text[place:found.start], f"{public_url}/c/{fillins.TOKEN}/{numbers[bare, each]}"]
+        made += [text[place:found.start], f"{public_url}/c/{_CLICK}/{numbers[bare, each]}"]
         place = found.end
     return "".join([*made, text[place:]])
 
@@ -305,12 +306,12 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
             return public_url + text if text.startswith("/") else text
         if slot == "href" and push["tap"] == "page":
             links.append(Link(first + len(links), "the notice", ""))
-            return f"{public_url}/n/{fillins.TOKEN if tracked else 'preview'}"
+            return f"{public_url}/n/{fillins.TOKENS['page'] if tracked else 'preview'}"
         if not tracked or not text or not (slot == "href" or slot.startswith("button")):
             return text
         label = "the notice" if slot == "href" else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
         links.append(Link(first + len(links), label[:80], text))
-        return f"{public_url}/c/{fillins.TOKEN}/{first + len(links) - 1}"
+        return f"{public_url}/c/{_CLICK}/{first + len(links) - 1}"
 
     # Neither picture nor icon is a link: the notice itself has the first number that is free.
     own = {"link": first + len(links)} if push["tap"] == "page" else {}
@@ -326,7 +327,7 @@ def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first
             links.append(Link(number, (button["label"] or cards.ACTS[button["act"]])[:80], button["href"] if button["act"] == "open" else ""))
             button = button | {"link": number}
             if tracked and button["act"] == "open":
-                button["href"] = f"{public_url}/c/{fillins.TOKEN}/{number}"
+                button["href"] = f"{public_url}/c/{_CLICK}/{number}"
         made["buttons"].append(button)
     return made
 
@@ -360,7 +361,8 @@ class Renderer:
             self._card = _mapper(cards.mapped, cards.texts_of, compiled.card) if compiled.card else None
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
-        """One person's mail. `values` holds contact, company, fact … (mappings) and token.
+        """One person's mail. `values` holds contact, company, fact … (mappings) and token,
+        the delivery's tokens by purpose.
 
         The subject is one line whatever a value holds, so that a value can never add a header. Raises NoVersion.
         """

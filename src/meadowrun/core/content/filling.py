@@ -6,13 +6,13 @@ from typing import Any
 
 from markupsafe import Markup
 
-from meadowrun.core.content.fillins import SHORT, TOKEN, Each, FillIn, Node, When, blank, is_missing, parse, reach, tree
+from meadowrun.core.content.fillins import SHORT, TOKENS, Each, FillIn, Node, When, blank, is_missing, parse, reach, tree
 from meadowrun.core.content.formats import FILTERS, in_words
 
 _SPECIAL = re.compile(r"[&<>'\"]")
 Fill = Callable[[Mapping[str, Any]], str]
-#: What TOKEN is read as: a name no field can have, because keys never end in two underscores.
-_TOKEN_REF = "contact.token__"
+#: What TOKENS are read as: names no field can have, because keys never end in two underscores.
+_TOKEN_REFS = {purpose: f"contact.token_{purpose}__" for purpose in TOKENS}
 _SHORT_REF = "contact.short__"
 #: Before the number of a link of a list's first item; those of the others follow it.
 _NUMBER = "link__"
@@ -26,10 +26,12 @@ def number_of_item(first: int) -> str:
 def template(source: str, escape: bool) -> Fill:
     """A function that fills a source in for one person.
 
-    `values` maps contact, company, fact … to their fields, and token to the delivery's token. Raises KeyError for a
+    `values` maps contact, company, fact … to their fields, and token to the delivery's tokens by purpose. Raises KeyError for a
     field that is not there at all and has no fallback; a blank one is None.
     """
-    return _filled(tree(source.replace(TOKEN, "{{ " + _TOKEN_REF + " }}").replace(SHORT, "{{ " + _SHORT_REF + " }}")), escape)
+    for purpose, written in TOKENS.items():
+        source = source.replace(written, "{{ " + _TOKEN_REFS[purpose] + " }}")
+    return _filled(tree(source.replace(SHORT, "{{ " + _SHORT_REF + " }}")), escape)
 
 
 def _filled(nodes: tuple[Node, ...], escape: bool) -> Fill:
@@ -82,8 +84,9 @@ def item_values(item: Any) -> dict[str, Any]:
 
 
 def _fill(fill: FillIn, escape: bool) -> Fill:
-    if fill.ref == _TOKEN_REF:
-        return lambda values: str(values["token"])
+    for purpose, ref in _TOKEN_REFS.items():
+        if fill.ref == ref:
+            return _token(purpose)
     if fill.ref == _SHORT_REF:
         return lambda values: str(values["short"])
     root, _, key = fill.ref.partition(".")
@@ -116,6 +119,10 @@ def _fill(fill: FillIn, escape: bool) -> Fill:
         return str(Markup.escape(text)) if escape and _SPECIAL.search(text) else text
 
     return render
+
+
+def _token(purpose: str) -> Fill:
+    return lambda values: str(values["token"][purpose])
 
 
 def _reach_leniently(values: Mapping[str, Any], ref: str) -> Any:

@@ -26,8 +26,8 @@ BARE = ("greeting", "unsubscribe", "preferences")
 #: A fill-in or a tag as it stands in a text. None begins inside another, so that signs that nobody closes are read once, not again and
 #: again: what an author pastes must never take longer than its length.
 PART = re.compile(r"\{\{(?:[^{}]++|\}(?!\})|\{(?![{%]))*+\}\}|\{%(?:[^{}%]++|%(?!\})|\}|\{(?![{%]))*+%\}")
-#: what stands for a delivery's token in templates of ours; authors cannot write it
-TOKEN = "{{ token }}"
+#: what stands for a delivery's tokens in templates of ours, by what they are for; authors cannot write them
+TOKENS = {purpose: "{{ token." + purpose + " }}" for purpose in ("click", "open", "leave", "choose", "page")}
 #: what stands for a delivery's short code in text messages
 SHORT = "{{ short }}"
 #: A list from a feed never shows more.

@@ -6,8 +6,17 @@
   const key = script.dataset.key;
   const asked = new URLSearchParams(location.search);
   const given = asked.get('mr');
-  try { if (given) localStorage.setItem('mr-visitor', given); } catch (problem) { /* private window */ }
-  const visitor = given || (() => { try { return localStorage.getItem('mr-visitor'); } catch (problem) { return null; } })();
+  const kept = (() => { try { return localStorage.getItem('mr-visitor'); } catch (problem) { return null; } })();
+  let visitor = given || kept;
+  if (given) {
+    // Whoever passes on the address of this page does not pass on who they are. The rest of it stays as it was written.
+    const rest = location.search.slice(1).split('&').filter((part) => !part.startsWith('mr=')).join('&');
+    history.replaceState(history.state, '', location.pathname + (rest ? '?' + rest : '') + location.hash);
+  }
+  const keep = (sign) => {
+    visitor = sign;
+    try { localStorage.setItem('mr-visitor', sign); } catch (problem) { /* private window */ }
+  };
 
   // Plain text keeps the browser from asking first whether it may ask.
   const post = (path, data) => fetch(home + path, {
@@ -17,7 +26,14 @@
   // A page that is being left cannot show a card: say so with {leaving: true}, and none is counted as shown.
   async function event(name, details, id, more) {
     if (!visitor) return false;
-    const answer = await post('/site/events', {event: name, details: details || {}, id: id || null, ...(more || {})});
+    const data = {event: name, details: details || {}, id: id || null, ...(more || {})};
+    let answer = await post('/site/events', data);
+    if (!answer && kept && visitor === given && kept !== given) {
+      // A link that was followed long ago, in a browser that is known anyhow.
+      visitor = kept;
+      answer = await post('/site/events', data);
+    }
+    if (answer && answer.visitor) keep(answer.visitor);
     if (answer && answer.card) show(answer.card, (button) => post('/site/card', {token: answer.card.token, button}));
     return Boolean(answer);
   }
@@ -38,7 +54,8 @@
     if (!visitor) return false;
     try {
       const made = await window.meadowrun.subscription();
-      return Boolean(made && await post('/site/push', {subscription: made}));
+      const answer = made && await post('/site/push', {subscription: made});
+      return Boolean(answer && answer.subscribed);
     } catch (problem) { return false; }
   }
 
