@@ -37,7 +37,8 @@ def settings_for(url, **more):
     return Settings.read({
         "MEADOWRUN_DATABASE_URL": url, "MEADOWRUN_SECRET": "s" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
         "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory",
-        "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow", "MEADOWRUN_MAIL_DOMAIN": "mail.example", **more})
+        "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow", "MEADOWRUN_MAIL_DOMAIN": "mail.example",
+        "MEADOWRUN_SECOND_STEP": "nobody", **more})
 
 
 @pytest.fixture(scope="session", autouse=True)

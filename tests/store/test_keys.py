@@ -1,12 +1,14 @@
 """Keys of the API and of websites: made by an administrator, shown once, used, retired; what is wrong keeps what was typed."""
 
+import datetime as dt
 import re
 
 import pytest
 import sqlalchemy as sa
 
+from meadowrun.api.door import PATHS, scope_of
 from meadowrun.base.audit import AuditRow
-from meadowrun.tracking.models import ApiKey
+from meadowrun.tracking.models import SCOPES, ApiKey
 from tests.store.web import sign_in, words
 
 
@@ -15,14 +17,14 @@ def make(web, **form):
 
 
 def test_a_key_of_the_api_is_shown_once_and_works(web, database):
-    shown = make(web, name=" Ticket  office ", kind="secret")
+    shown = make(web, name=" Ticket  office ", kind="secret", may=["read", "events"], days="90")
     key = re.search(r"key_[\w-]{20,}", shown.text).group()
     assert "“Ticket office” can be used now" in words(shown.text) and "shown only once" in shown.text
     assert key not in web.get("/connections").text
     with database.session() as session:
         assert key not in session.scalars(sa.select(ApiKey.key_hash)).all(), "only its hash is kept"
         row = session.scalar(sa.select(AuditRow).where(AuditRow.did == "made the key"))
-        assert (row.object_name, row.detail) == ("Ticket office", {"kind": "secret"})
+        assert (row.object_name, row.detail) == ("Ticket office", {"kind": "secret", "may": ["read", "events"], "days": 90})
     ask = lambda: web.get("/api/v1/contacts", headers={"Authorization": f"Bearer {key}"}).status_code  # noqa: E731
     assert ask() == 200
     ident = int(re.search(r"/connections/(\d+)/retire", web.get("/connections").text).group(1))
@@ -39,7 +41,44 @@ def test_a_key_of_websites_names_their_addresses(web, database):
     assert f'data-key="{made.key_hash}"' in shown.text.replace("&#34;", '"')
 
 
+def test_a_key_may_do_what_it_was_given_and_no_more(web, database):
+    """Every endpoint is asked with a key of each scope: only that of its own gets past the door."""
+    keys = {scope: re.search(r"key_[\w-]{20,}", make(web, name=scope, kind="secret", may=[scope]).text).group() for scope in SCOPES}
+    for path, methods in PATHS.items():
+        for method, operation in methods.items():
+            (needed,) = operation["security"][0]["key"]
+            asked = re.sub(r"\{\w+\}", "999999", path)
+            for scope, key in keys.items():
+                answer = web.open(asked, method=method.upper(), json={}, headers={"Authorization": f"Bearer {key}"})
+                kept_out = answer.status_code == 403 and "may not do this" in answer.text
+                assert kept_out == (scope != needed), (method, path, scope, answer.text[:200])
+    with database.session() as session:
+        assert session.scalar(sa.text("SELECT count(*) FROM contacts")) == 0
+
+
+@pytest.mark.parametrize(("method", "rule", "scope"), [
+    ("get", "/v1/contacts", "read"), ("put", "/v1/contacts", "people"), ("delete", "/v1/contacts/<int:ident>", "erase"),
+    ("post", "/v1/contacts/<int:ident>/merge", "erase"), ("post", "/v1/events", "events"), ("put", "/v1/events/kinds/<key>", "fields"),
+    ("post", "/v1/segments/count", "read"), ("post", "/v1/segments", "segments"), ("post", "/v1/imports", "people"),
+    ("put", "/v1/suppressions", "people"), ("post", "/v1/contacts/<int:ident>/points", "people"), ("post", "/v1/merges/<int:ident>/undo", "erase")])
+def test_scopes(method, rule, scope):
+    assert scope_of(method, rule) == scope
+
+
+def test_a_key_ends(web, database):
+    key = re.search(r"key_[\w-]{20,}", make(web, name="A", kind="secret", may=["read"], days="90").text).group()
+    ask = lambda: web.get("/api/v1/contacts", headers={"Authorization": f"Bearer {key}"}).status_code  # noqa: E731
+    assert ask() == 200
+    with database.session() as session:
+        left = session.scalar(sa.text("SELECT ends_at - now() FROM api_keys"))
+        assert abs(left - dt.timedelta(days=90)) < dt.timedelta(minutes=5)
+        session.execute(sa.text("UPDATE api_keys SET ends_at = now() - interval '1 second'"))
+    assert ask() == 403
+
+
 @pytest.mark.parametrize(("form", "says"), [
+    ({"name": "A", "kind": "secret"}, "Tick what the key may do."), ({"name": "A", "kind": "secret", "may": ["all"]}, "Tick what the key may do."),
+    ({"name": "A", "kind": "secret", "may": ["read"], "days": "9"}, "Choose how long the key works."),
     ({"name": " ", "kind": "secret"}, "Say what the key is for."), ({"name": "A", "kind": "door"}, "for the API or for a website"),
     ({"name": "A", "kind": "site"}, "Give the address of the website"),
     ({"name": "A", "kind": "site", "origins": "farrowhill.example"}, "“farrowhill.example” is not the address of a website")])

@@ -56,7 +56,7 @@ def test_signing_in_and_out_leaves_nothing_of_before(web):
 
 @pytest.mark.parametrize("kind", ["secret", "site"])
 def test_a_new_key_is_shown_once_and_no_cookie_carries_it(web, kind):
-    answer = web.post("/connections", data={"name": "Till", "kind": kind, "origins": "https://farrowhill.example"})
+    answer = web.post("/connections", data={"name": "Till", "kind": kind, "origins": "https://farrowhill.example", "may": ["read"]})
     assert answer.status_code == 200 and ("shown only once" in answer.text) == (kind == "secret")
     found = re.search(r"only once:</b> <code>([^<]{20,})</code>", answer.text)
     assert bool(found) == (kind == "secret")

@@ -2,9 +2,18 @@
 
 import re
 
+from meadowrun.shell.app import create_app
+
 
 def sign_in(client, name="admin", password="a long password"):
     return client.post("/sign-in", data={"email": f"{name}@farrowhill.example", "password": password, "to": "/people"})
+
+
+def browser(database, settings):
+    """Another browser, in which nobody has signed in yet."""
+    app = create_app(settings, database)
+    app.config["WTF_CSRF_ENABLED"] = False
+    return app.test_client()
 
 
 def words(html):

@@ -14,6 +14,7 @@ from meadowrun.base.errors import Invalid, NotAllowed
 from meadowrun.core.values import is_whole
 from meadowrun.shell.request import body, db, now, public
 from meadowrun.tracking import actions as tracking
+from meadowrun.tracking.models import SCOPES
 
 pages = flask.Blueprint("api", __name__, url_prefix="/api")
 Json = dict[str, Any]
@@ -32,13 +33,29 @@ _Validator = jsonschema.validators.extend(
         "integer", lambda _, value: isinstance(value, int) and not isinstance(value, bool)))
 
 
-def key_actor() -> Actor:
-    """Who acts by the live secret key of this request. Raises NotAllowed."""
+#: What is done at an address, by how it begins and its method → the scope a key needs for it. Looking needs “read” everywhere.
+_SCOPES = (("/v1/segments/count", "read"), ("/v1/events/kinds", "fields"), ("/v1/events", "events"), ("/v1/fields", "fields"),
+           ("/v1/segments", "segments"), ("/v1/partitions", "segments"), ("/v1/scores", "segments"), ("/v1/merges", "erase"))
+
+
+def scope_of(method: str, rule: str) -> str:
+    """What a key must be allowed for an endpoint: one of SCOPES."""
+    if method == "get":
+        return "read"
+    if rule.startswith("/v1/contacts/<int:ident>") and (method == "delete" or rule.endswith("/merge")):
+        return "erase"
+    return next((scope for begin, scope in _SCOPES if rule.startswith(begin)), "people")
+
+
+def key_actor(scope: str) -> Actor:
+    """Who acts by the live secret key of this request, which must be allowed `scope`. Raises NotAllowed."""
     given = flask.request.headers.get("Authorization", "")
-    key = tracking.key_of(db(), given.removeprefix("Bearer ").strip(), "secret") if given.startswith("Bearer ") else None
+    key = tracking.key_of(db(), given.removeprefix("Bearer ").strip(), "secret", machine_now()) if given.startswith("Bearer ") else None
     if key is None:
         raise NotAllowed("Send a live key: Authorization: Bearer key_… An administrator makes one under “Website script "
                          "and API keys”.")
+    if scope not in key.may:
+        raise NotAllowed(f"The key “{key.name}” may not do this: it needs “{scope}” ({SCOPES[scope]}). An administrator makes another key.")
     moment = machine_now()
     if key.last_used_at is None or moment - key.last_used_at > _USED_AGAIN:
         key.last_used_at = moment
@@ -57,11 +74,12 @@ def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None,
     What is posted is held to `takes` before; `as_form` says that it comes as a form with files, not as JSON; without `held_to` the
     view holds it to that itself, where that is much sooner done.
     """
+    scope = scope_of(method, rule)
     validator = _Validator(_own(takes)) if takes is not None and held_to and not as_form else None
 
     def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
         def guarded(**values: Any) -> Any:
-            actor = key_actor()
+            actor = key_actor(scope)
             if validator is not None:
                 _hold(validator, body())
             return view(actor, **values)
@@ -70,13 +88,13 @@ def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None,
         shown = rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
         names = [part[1:-1] for part in shown.split("/") if part.startswith("{")]
         operation: Json = {
-            "summary": summary, "operationId": view.__name__,
+            "summary": summary, "operationId": view.__name__, "security": [{"key": [scope]}],
             "parameters": [*({"name": n, "in": "path", "required": True, "schema": {
                 "type": "integer" if f"<int:{n}>" in rule else "string"}} for n in names),
                 *({"name": n, "in": "query", "required": False, "schema": s} for n, s in (query or {}).items())],
             "responses": {**{str(c): {"description": gives} for c in codes}, **{str(code): {
                 "description": text, "content": {"application/json": {"schema": PROBLEM}}} for code, text in (
-                    (403, "No live key"), (404, "Nothing of that number"), (409, "It clashes with what is there"),
+                    (403, f"No live key that may “{scope}”"), (404, "Nothing of that number"), (409, "It clashes with what is there"),
                     (422, "Something cannot be taken; “where” names it"))}}}
         if takes is not None:
             operation["requestBody"] = {"required": True, "content": {

@@ -81,7 +81,8 @@ def build(scale: int) -> World:
             connection.execute("CREATE DATABASE bench")
     settings = Settings.read({
         "MEADOWRUN_DATABASE_URL": f"{base}/bench", "MEADOWRUN_SECRET": "b" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
-        "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_MAIL_DOMAIN": "mail.example"})
+        "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_MAIL_DOMAIN": "mail.example",
+        "MEADOWRUN_SECOND_STEP": "nobody"})
     database = Database(settings.database_url)
     migrate(database)
     if not (folder / "loaded").exists():

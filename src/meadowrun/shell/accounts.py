@@ -1,6 +1,7 @@
 """Who may sign in, and as what. Passwords by argon2; a leaked table of sign-ins lets nobody in."""
 
 import contextlib
+import dataclasses
 import datetime as dt
 import hashlib
 import secrets
@@ -9,20 +10,24 @@ import argon2
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base import signing
 from meadowrun.base.audit import Actor, from_to, record
-from meadowrun.base.errors import Conflict, Invalid, NotAllowed, TooMany
+from meadowrun.base.errors import Conflict, Invalid, NotAllowed
+from meadowrun.base.settings import Settings
 from meadowrun.core import values
-from meadowrun.shell.models import ROLES, SignIn, SignInAttempt, User
+from meadowrun.shell import attempts, passwords, second_step, telling
+from meadowrun.shell.models import ROLES, SignIn, User
 
 LASTS = dt.timedelta(days=14)
 #: Without use it ends sooner; use is noted this often, so that looking does not write each time.
 IDLE, _SEEN = dt.timedelta(hours=12), dt.timedelta(minutes=5)
-#: So many failed attempts for one address or from one place within WINDOW, and the next are refused.
-MOST_ATTEMPTS = 8
-WINDOW = dt.timedelta(minutes=10)
-#: with the parameters of RFC 9106 for where memory is dear: 64 MiB, three passes
+#: For typing a code after the password.
+HALFWAY = dt.timedelta(minutes=10)
+#: How long a browser is known as one that its owner has used.
+KNOWN_FOR = dt.timedelta(days=180)
 #: The password of everybody in the demo, which all can read, and the domain of their addresses.
 DEMO_PASSWORD, DEMO_DOMAIN = "clear-night-sky", "farrowhill.example"
+#: with the parameters of RFC 9106 for where memory is dear: 64 MiB, three passes
 hasher = argon2.PasswordHasher.from_parameters(argon2.profiles.RFC_9106_LOW_MEMORY)
 #: Verified when nobody has the address, so that the time taken does not tell who exists.
 _NOBODY = hasher.hash("nobody")
@@ -34,7 +39,7 @@ def add_user(session: orm.Session, now: dt.datetime, email: str, name: str, role
     problem = values.email_problem(email)
     if problem:
         raise Invalid(f"{problem}.", "email")
-    hashed = _hashed(password)
+    hashed = _hashed(password, email, name)
     if role not in ROLES:
         raise Invalid(f"A role is one of {', '.join(ROLES)}.", "role")
     if session.scalar(sa.select(User).where(User.email == values.email_key(email))):
@@ -48,9 +53,8 @@ def add_user(session: orm.Session, now: dt.datetime, email: str, name: str, role
     return user
 
 
-def _hashed(password: str) -> str:
-    if len(password) < 10:
-        raise Invalid("A password needs at least 10 characters.", "password")
+def _hashed(password: str, *about: str) -> str:
+    passwords.judge(password, about)
     return hasher.hash(password)
 
 
@@ -65,7 +69,9 @@ def change_user(session: orm.Session, now: dt.datetime, actor: Actor, user: User
     if user.role == "admin" and user.active and not others and (role not in (None, "admin") or active is False):
         raise Conflict(f"{user.name} is the only administrator. Make somebody else one first.")
     if password is not None:
-        user.password_hash = _hashed(password)
+        user.password_hash = _hashed(password, user.email, user.name)
+        telling.tell_always(session, now, user.id, "Your password was changed", f"{actor.name} gave you a new password. "
+                            "If nobody told you so, ask them.", "/password")
     before = {"role": user.role, "active": user.active}
     user.role, user.active = role or user.role, user.active if active is None else active
     if password is not None or not user.active:
@@ -75,63 +81,136 @@ def change_user(session: orm.Session, now: dt.datetime, actor: Actor, user: User
            **from_to(before, {"role": user.role, "active": user.active}), **({"password": "a new one"} if password is not None else {}))
 
 
-def change_password(session: orm.Session, now: dt.datetime, actor: Actor, user: User, old: str, new: str, token: str) -> None:
-    """Somebody's own password; every other browser than that of `token` is signed out. Raises Invalid."""
-    try:
-        hasher.verify(user.password_hash, old)
-    except argon2.exceptions.VerificationError:
-        raise Invalid("That is not the password that holds now.", "old") from None
+def change_password(session: orm.Session, now: dt.datetime, actor: Actor, user: User, settings: Settings, old: str, new: str,
+                    token: str, code: str = "") -> None:
+    """Somebody's own password; every other browser than that of `token` is signed out. Raises Invalid, TooMany."""
+    prove(session, now, settings, user, old, code, "old")
     if new == old:
         raise Invalid("The new password is the old one.", "new")
-    user.password_hash = _hashed(new)
-    session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id, SignIn.token_hash != _hash(token)))
+    user.password_hash = _hashed(new, user.email, user.name, settings.organisation)
+    session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id, SignIn.token_hash != token_hash(token)))
     session.flush()
     record(session, actor, now, "changed the password of", "colleague", user.id, user.name)
+    telling.tell_always(session, now, user.id, "Your password was changed", "Your password was changed, and every other browser was signed "
+                        "out. If that was not you, ask an administrator for a new one at once.", "/password")
 
 
-def too_often(session: orm.Session, now: dt.datetime, keys: list[str]) -> bool:
-    session.execute(sa.delete(SignInAttempt).where(SignInAttempt.at < now - WINDOW))
-    worst = session.execute(sa.select(sa.func.count()).where(SignInAttempt.key.in_(keys))
-                            .group_by(SignInAttempt.key).order_by(sa.func.count().desc()).limit(1)).scalar()
-    return (worst or 0) >= MOST_ATTEMPTS
+@dataclasses.dataclass(frozen=True)
+class Entry:
+    """Somebody gave the right password: whose it is, the token for the cookie, and whether a code is still asked for."""
+
+    user: User
+    token: str
+    halfway: bool
 
 
-def sign_in(session: orm.Session, now: dt.datetime, email: str, password: str, place: str) -> str | None:
-    """The token for the cookie, or None when address or password are wrong. Raises TooMany."""
-    keys = [f"address:{values.email_key(email)}", f"place:{place}"]
-    if too_often(session, now, keys):
-        raise TooMany("Too many attempts to sign in. Wait ten minutes, then try again.")
-    user = session.scalar(sa.select(User).where(User.email == values.email_key(email), User.active))
-    try:
-        hasher.verify(user.password_hash if user else _NOBODY, password)
-        good = user is not None
-    except argon2.exceptions.VerificationError:
-        good = False
-    if not good or user is None:
-        session.add_all(SignInAttempt(key=key, at=now) for key in keys)
+def sign_in(session: orm.Session, now: dt.datetime, email: str, password: str, place: str, known: str = "",
+            secret: str = "") -> Entry | None:
+    """Lets somebody in, or halfway where they have a second step; None when address or password are wrong. `known` is what
+    `known_browser` gave this browser before. Raises TooMany."""
+    key = values.email_key(email)[:200]
+    user = session.scalar(sa.select(User).where(User.email == key, User.active))
+    browser = _browser(secret, user, known) if user else None
+    attempt = attempts.begin(session, now, attempts.sign_in_limits(key, place, browser))
+    if user is None or not _matches(user, password):
+        if user is None:
+            _matches(None, password)
         return None
+    attempts.forgive(session, attempt)
+    halfway = user.second_step is not None
+    return Entry(user, _enter(session, now, user, halfway), halfway)
+
+
+def _matches(user: User | None, password: str) -> bool:
+    try:
+        return hasher.verify(user.password_hash if user else _NOBODY, password) and user is not None
+    except argon2.exceptions.VerificationError:
+        return False
+
+
+def _enter(session: orm.Session, now: dt.datetime, user: User, halfway: bool) -> str:
     token = secrets.token_urlsafe(32)
-    session.add(SignIn(token_hash=_hash(token), user_id=user.id, started_at=now, seen_at=now, expires_at=now + LASTS))
+    session.add(SignIn(token_hash=token_hash(token), user_id=user.id, started_at=now, seen_at=now, halfway=halfway,
+                       expires_at=now + (HALFWAY if halfway else LASTS)))
+    session.flush()
     return token
 
 
-def _hash(token: str) -> str:
+def halfway(session: orm.Session, now: dt.datetime, token: str) -> User | None:
+    """Who gave the right password and is asked for a code now."""
+    return session.scalar(sa.select(User).join(SignIn, SignIn.user_id == User.id).where(
+        SignIn.token_hash == token_hash(token), SignIn.expires_at > now, SignIn.halfway, User.active))
+
+
+def finish(session: orm.Session, now: dt.datetime, settings: Settings, user: User, token: str, code: str) -> str | None:
+    """The token of somebody who was halfway in and gives the right code; None for a wrong one. Raises TooMany."""
+    attempt = attempts.begin(session, now, [attempts.Limit(f"code:{user.id}", attempts.OF_OWN)])
+    if not second_step.is_right(session, now, user, settings, code):
+        return None
+    attempts.forgive(session, attempt)
+    sign_out(session, token)
+    return _enter(session, now, user, False)
+
+
+def prove(session: orm.Session, now: dt.datetime, settings: Settings, user: User, password: str, code: str = "", where: str = "password") -> None:
+    """Asks somebody who is signed in for their password once more, and for a code where they have a second step: before what a
+    browser left alone must not do. Raises Invalid, TooMany."""
+    attempt = attempts.begin(session, now, [attempts.Limit(f"own:{user.id}", attempts.OF_OWN)])
+    if not _matches(user, password):
+        raise Invalid("That is not your password.", where)
+    if user.second_step and not second_step.is_right(session, now, user, settings, code):
+        raise Invalid("That code is not right, or was used already. Type the newest one.", "code")
+    attempts.forgive(session, attempt)
+
+
+def reset_second_step(session: orm.Session, now: dt.datetime, actor: Actor, user: User) -> None:
+    """Turns the second step of a colleague off who has lost their app and their codes. They are signed out. Raises Conflict."""
+    if user.id == actor.user_id:
+        raise Conflict("Your own second step is turned off under your name, with its code.")
+    second_step.turn_off(session, now, actor, user)
+    session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id))
+    telling.tell_always(session, now, user.id, "Your sign-in asks for no code any more",
+                        f"{actor.name} turned your second step off. If you did not ask for that, tell them.", "/password")
+
+
+def known_browser(secret: str, user: User) -> str:
+    """What a browser keeps to be known as one that its owner has used: worth nothing without the password, and nothing after that
+    is changed."""
+    nonce = secrets.token_urlsafe(12)
+    return f"{user.id}.{nonce}.{_browser_sign(secret, user, nonce)}"
+
+
+def _browser_sign(secret: str, user: User, nonce: str) -> str:
+    return signing.sign_text(secret, "browser", f"{user.id}.{nonce}.{user.password_hash}")
+
+
+def _browser(secret: str, user: User, known: str) -> str | None:
+    """The mark of a browser that a user has used before, else None."""
+    ident, _, rest = known.partition(".")
+    nonce, _, sign = rest.partition(".")
+    if ident != str(user.id) or not signing.check_text(secret, "browser", f"{user.id}.{nonce}.{user.password_hash}", sign):
+        return None
+    return f"{ident}.{nonce}"
+
+
+def token_hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
 def signed_in(session: orm.Session, now: dt.datetime, token: str) -> User | None:
     """Whose sign-in a cookie's token is; None where it has ended, by its time or because nobody used it."""
     row = session.execute(sa.select(User, SignIn.seen_at).join(SignIn, SignIn.user_id == User.id).where(
-        SignIn.token_hash == _hash(token), SignIn.expires_at > now, SignIn.seen_at > now - IDLE, User.active)).one_or_none()
+        SignIn.token_hash == token_hash(token), SignIn.expires_at > now, SignIn.seen_at > now - IDLE, ~SignIn.halfway,
+        User.active)).one_or_none()
     if row is None:
         return None
     if row.seen_at < now - _SEEN:
-        session.execute(sa.update(SignIn).where(SignIn.token_hash == _hash(token)).values(seen_at=now))
+        session.execute(sa.update(SignIn).where(SignIn.token_hash == token_hash(token)).values(seen_at=now))
     return row.User  # type: ignore[no-any-return]
 
 
 def sign_out(session: orm.Session, token: str) -> None:
-    session.execute(sa.delete(SignIn).where(SignIn.token_hash == _hash(token)))
+    session.execute(sa.delete(SignIn).where(SignIn.token_hash == token_hash(token)))
 
 
 def may(actor: Actor, role: str) -> bool:

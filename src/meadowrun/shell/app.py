@@ -25,11 +25,12 @@ from meadowrun.base.worker import load_tasks
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import walk
-from meadowrun.shell import accounts, problems, request, roles, waiting
+from meadowrun.shell import accounts, problems, request, roles, second_step, waiting
 from meadowrun.shell.draw import pictures
 
 #: Blueprints, each `pages` in a module of this name.
-FEATURES = ("meadowrun.shell.views", "meadowrun.shell.colleagues_views", "meadowrun.people.views", "meadowrun.people.keeping_views",
+FEATURES = ("meadowrun.shell.views", "meadowrun.shell.sign_in_views", "meadowrun.shell.colleagues_views",
+            "meadowrun.people.views", "meadowrun.people.keeping_views",
             "meadowrun.people.dictionary_views", "meadowrun.people.doubles_views", "meadowrun.imports.views",
             "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
             "meadowrun.files.views", "meadowrun.messages.views", "meadowrun.messages.rows_views",
@@ -97,11 +98,19 @@ def _before() -> Any:
     flask.g.user = accounts.signed_in(request.db(), clock.machine_now(), token) if token else None
     if flask.g.user is None:
         if flask.request.method == "GET" and not problems.wants_json():
-            return flask.redirect(flask.url_for("shell.sign_in", to=flask.request.full_path.rstrip("?")))
+            return flask.redirect(flask.url_for("sign_in.form", to=flask.request.full_path.rstrip("?")))
         return problems.answer("Your sign-in has ended. Sign in again in another window, then repeat this.", 401)
     flask.g.who = flask.g.user.name
     own_writes.look_as(flask.g.who)
+    if flask.g.user.second_step is None and second_step.required(settings, flask.g.user) and flask.request.endpoint not in _BEFORE_STEP:
+        if flask.request.method == "GET" and not problems.wants_json():
+            return flask.redirect(flask.url_for("sign_in.begin_second_step"))
+        return problems.answer("Your role needs a second step at sign-in. Set it up first, under your name.", 403)
     return None
+
+
+#: What somebody may do whose second step is still to be set up.
+_BEFORE_STEP = ("sign_in.begin_second_step", "sign_in.set_up_second_step", "sign_in.leave")
 
 
 def _village_moment(settings: Settings) -> None:

@@ -1,4 +1,4 @@
-"""Who works here: administrators let people in, change their role and shut them out; everyone changes their own password."""
+"""Who works here: administrators let people in, change their role and shut them out."""
 
 import flask
 
@@ -43,6 +43,9 @@ def add() -> object:
 def change(ident: int) -> object:
     form, user = flask.request.form, found(db(), User, ident, "colleague")
     try:
+        if form.get("step") == "off":
+            accounts.reset_second_step(db(), now(), actor(), user)
+            return done("colleagues.table", f"{user.name} signs in by the password alone, until a second step is set up again.")
         if not (form.get("role") or form.get("may") or form.get("password")):
             raise Invalid(f"Type the new password for {user.name} first.", "password")
         accounts.change_user(db(), now(), actor(), user, role=form.get("role"), active={"in": True, "out": False}.get(form.get("may", "")),
@@ -51,28 +54,3 @@ def change(ident: int) -> object:
         db().rollback()
         return _table(problem), problem.status
     return done("colleagues.table", f"Changed: {user.name}.")
-
-
-@pages.get("/password")
-def password() -> object:
-    return flask.render_template("password.html", problem=None)
-
-
-@pages.post("/password/told")
-def told() -> object:
-    """Whether one wishes to be told by email what waits for one."""
-    user = flask.g.user
-    user.told = flask.request.form.get("told") == "yes"
-    return done("colleagues.password", f"What waits for you is told to {user.email}." if user.told else "You are told nothing by email.")
-
-
-@pages.post("/password")
-def change_password() -> object:
-    form = flask.request.form
-    try:
-        accounts.change_password(db(), now(), actor(), flask.g.user, form.get("old", ""), form.get("new", ""),
-                                 flask.request.cookies.get("meadowrun_in", ""))
-    except MeadowrunError as problem:
-        db().rollback()
-        return flask.render_template("password.html", problem=problem), problem.status
-    return done("shell.today", "The new password holds from now on. Every other browser was signed out.")

@@ -22,6 +22,10 @@ class User(Base):
         "role IN ('viewer', 'author', 'approver', 'admin')", name="role"))
     active: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     created_at: orm.Mapped[dt.datetime]
+    #: the secret of the app that shows their codes, encrypted; None without a second step
+    second_step: orm.Mapped[str | None]
+    #: the number of the 30 seconds whose code was used last: none is taken twice
+    second_step_used: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
     #: wishes to be told by email what waits for them
     told: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
 
@@ -37,6 +41,17 @@ class SignIn(Base):
     expires_at: orm.Mapped[dt.datetime]
     #: when it was used last, to some minutes
     seen_at: orm.Mapped[dt.datetime]
+    #: the password was right, the code is still asked for
+    halfway: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+
+
+class RecoveryCode(Base):
+    """A code that stands in for the app once. Deleted when used."""
+
+    __tablename__ = "recovery_codes"
+    #: SHA-256 of whose it is and of the code
+    code_hash: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    user_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("users.id", ondelete="CASCADE"), index=True)
 
 
 class SignInAttempt(Base):

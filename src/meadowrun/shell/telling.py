@@ -17,6 +17,10 @@ MOST_TRIES = 8
 _NOTE = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
 SELECT u.id, :about, :subject, :body, :path, :now, :now FROM users u WHERE u.id = :user AND u.told AND u.active
 ON CONFLICT (user_id, about) DO NOTHING"""
+_SAFETY = "sign-in:"
+_OF_SIGN_IN = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
+SELECT u.id, :about, :subject, :body, :path, :now, :now FROM users u WHERE u.id = :user AND u.active
+ON CONFLICT (user_id, about) DO NOTHING"""
 #: Whom a send waits for: everybody who may settle it.
 _SENDS = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
 SELECT u.id, w.about, w.subject, w.body, '/sends/' || w.id, :now, :now FROM (
@@ -30,7 +34,7 @@ SELECT u.id, w.about, w.subject, w.body, '/sends/' || w.id, :now, :now FROM (
     FROM send_troubles t JOIN sends s ON s.id = t.send_id WHERE s.state IN ('running', 'paused') AND t.times >= :most GROUP BY s.id
 ) w CROSS JOIN users u WHERE u.told AND u.active AND u.role IN ('author', 'approver', 'admin')
 ON CONFLICT (user_id, about) DO NOTHING"""
-_DUE = """SELECT t.id, t.subject, t.body, t.path, t.at, t.tries, u.email, u.name FROM told t JOIN users u ON u.id = t.user_id
+_DUE = """SELECT t.id, t.about, t.subject, t.body, t.path, t.at, t.tries, u.email, u.name FROM told t JOIN users u ON u.id = t.user_id
 WHERE t.done_at IS NULL AND t.next_at <= :now AND u.active ORDER BY t.id LIMIT 50 FOR UPDATE OF t SKIP LOCKED"""
 _DONE = "UPDATE told SET done_at = :now, tries = tries + 1 WHERE id = :id"
 _LATER = """UPDATE told SET tries = tries + 1, next_at = :now + make_interval(mins => CAST(power(2, tries) AS int)),
@@ -40,6 +44,12 @@ _LATER = """UPDATE told SET tries = tries + 1, next_at = :now + make_interval(mi
 def tell(session: orm.Session, now: dt.datetime, user_id: int, about: str, subject: str, body: str, path: str) -> None:
     """Has somebody told, where they wish it, once for each `about`; `path` is the page where it is done."""
     session.execute(sa.text(_NOTE), {"user": user_id, "about": about, "subject": subject, "body": body, "path": path, "now": now})
+
+
+def tell_always(session: orm.Session, now: dt.datetime, user_id: int, subject: str, body: str, path: str) -> None:
+    """Has somebody told what happened to their sign-in, whether they wish it or not."""
+    session.execute(sa.text(_OF_SIGN_IN), {"user": user_id, "about": f"{_SAFETY}{now.isoformat()}:{subject}", "subject": subject, "body": body,
+                                           "path": path, "now": now})
 
 
 def named(session: orm.Session, name: str) -> int:
@@ -72,7 +82,9 @@ def send_due(session: orm.Session, gateway: Gateway, settings: Settings, now: dt
 
 def _letter(row: sa.Row[tuple[object, ...]], settings: Settings) -> Letter:
     key = f"told-{row.id}"
-    text = f"{row.name},\n\n{row.body}\n\n{settings.public_url}{row.path}\n\nYou asked for this under your name in Meadowrun, and can end it there.\n"
+    why = "Everybody is told of this about their own sign-in." if str(row.about).startswith(_SAFETY) \
+        else "You asked for this under your name in Meadowrun, and can end it there."
+    text = f"{row.name},\n\n{row.body}\n\n{settings.public_url}{row.path}\n\n{why}\n"
     return Letter(key=key, contact_id=row.id, from_name=settings.organisation, from_address=f"meadowrun@{settings.mail_domain}", reply_to="",
                   to=row.email, return_path=f"told@{settings.mail_domain}", subject=row.subject, html="", text=text, date=row.at.timestamp(),
                   message_id=f"<{key}@{settings.mail_domain}>")

@@ -1,12 +1,11 @@
-"""Sign-in, the page of today, the one box, the demo clock, and health."""
+"""The page of today, the one box, the demo clock, and health."""
 
 import datetime as dt
-import re
 
 import flask
 
 from meadowrun.base import audit, clock, jobs
-from meadowrun.base.audit import SYSTEM, Actor, record
+from meadowrun.base.audit import record
 from meadowrun.base.db import called
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.campaigns.models import Campaign
@@ -19,12 +18,10 @@ from meadowrun.sends import queries as sends
 from meadowrun.sends import troubles
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channels_of, recent, tally
-from meadowrun.shell import accounts, later
+from meadowrun.shell import later
 from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
 from meadowrun.tags.queries import paths as tag_paths
 
-#: An address within this application.
-_ONWARDS = re.compile(r"/(?:[^\s/\\\x00-\x1f\x7f][^\s\\\x00-\x1f\x7f]*)?")
 pages = flask.Blueprint("shell", __name__)
 
 #: What the one box can do, besides finding things: words, address.
@@ -41,49 +38,6 @@ def health() -> object:
     problem = database().problem()
     own = {"instance": settings().instance} if settings().instance else {}
     return flask.jsonify(ok=problem is None, database=problem or "answers", **own), 200 if problem is None else 503
-
-
-@pages.get("/sign-in")
-@public
-def sign_in() -> object:
-    return flask.render_template("sign_in.html", to=flask.request.args.get("to", "/"), email="", problem="")
-
-
-@pages.post("/sign-in")
-@public
-def sign_in_now() -> object:
-    form = flask.request.form
-    to = form.get("to", "/")
-    # Only onwards within this application: browsers drop tabs and line ends, and read a backslash as a slash.
-    if not _ONWARDS.fullmatch(to):
-        to = "/"
-    token = accounts.sign_in(db(), clock.machine_now(), form.get("email", ""), form.get("password", ""),
-                             flask.request.remote_addr or "")
-    if token is None:
-        record(db(), SYSTEM, now(), audit.REFUSED, "user", None, form.get("email", "")[:100], place=flask.request.remote_addr or "")
-        db().commit()
-        page = flask.render_template("sign_in.html", to=to, email=form.get("email", ""),
-                                     problem="Address or password are not right. Check both and try again.")
-        return page, 422
-    user = accounts.signed_in(db(), clock.machine_now(), token)
-    assert user is not None
-    who = Actor(user.id, user.name, user.role, flask.g.request_id)
-    record(db(), who, now(), audit.SIGNED_IN, "user", user.id, user.name, place=flask.request.remote_addr or "")
-    # Whatever this browser held before, somebody may have given it.
-    flask.session.clear()
-    response = flask.redirect(to, 303)
-    response.set_cookie("meadowrun_in", token, max_age=int(accounts.LASTS.total_seconds()), httponly=True,
-                        samesite="Lax", secure=settings().cookie_secure)
-    return response
-
-
-@pages.post("/sign-out")
-def sign_out() -> object:
-    accounts.sign_out(db(), flask.request.cookies.get("meadowrun_in", ""))
-    flask.session.clear()
-    response = flask.redirect(flask.url_for("shell.sign_in"), 303)
-    response.delete_cookie("meadowrun_in")
-    return response
 
 
 @pages.get("/")

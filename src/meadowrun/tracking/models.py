@@ -75,6 +75,12 @@ class Reaction(Base):
                       {"postgresql_partition_by": "RANGE (at)"})
 
 
+#: What a key of the API may be allowed → in words
+SCOPES = {"read": "look at people, segments and lists", "people": "add and change people, lists, tags, suppressions; import",
+          "events": "record events", "segments": "write segments, partitions and scores",
+          "fields": "change fields and kinds of event", "erase": "erase and merge people"}
+
+
 class ApiKey(Base):
     __tablename__ = "api_keys"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
@@ -85,6 +91,10 @@ class ApiKey(Base):
     kind: orm.Mapped[str]
     #: for site keys: the addresses of the websites that may use it
     origins: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
+    #: for secret keys: what they may do, of SCOPES
+    may: orm.Mapped[list[str]] = orm.mapped_column(server_default="{read,people,events,segments,fields,erase}")
+    #: when it stops working; None: never
+    ends_at: orm.Mapped[dt.datetime | None]
     created_at: orm.Mapped[dt.datetime]
     last_used_at: orm.Mapped[dt.datetime | None]
     retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())

@@ -7,6 +7,7 @@ from typing import Any
 import flask
 
 from meadowrun.base import signing
+from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
@@ -40,7 +41,7 @@ def _headers() -> dict[str, str]:
 
 def _key(name: str) -> ApiKey:
     """The key of the website that asks. Raises _Refused."""
-    key = actions.key_of(db(), name, "site")
+    key = actions.key_of(db(), name, "site", machine_now())
     if key is None or flask.request.headers.get("Origin", "") not in key.origins:
         raise _Refused("This key is not for this website.", 403)
     return key

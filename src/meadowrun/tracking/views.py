@@ -6,9 +6,11 @@ from urllib.parse import urlsplit, urlunsplit
 import flask
 
 from meadowrun.base import signing
+from meadowrun.base.clock import machine_now
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
+from meadowrun.core.values import is_whole
 from meadowrun.core.wording import masked
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
@@ -19,7 +21,7 @@ from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import actor, db, done, needs, now, public, settings, words, zone
 from meadowrun.tracking import actions, queries
-from meadowrun.tracking.models import ApiKey
+from meadowrun.tracking.models import SCOPES, ApiKey
 
 pages = flask.Blueprint("tracking", __name__)
 _PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
@@ -238,7 +240,9 @@ def connections() -> object:
 
 
 def _connections(fresh: str | None, problem: MeadowrunError | None) -> str:
-    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh, problem=problem, 
+    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh, problem=problem,
+                                 scopes=SCOPES, lasts=actions.LASTS, moment=machine_now(),
+                                 chosen=flask.request.form.getlist("may") if problem else ("read", "events"),
                                  given=flask.request.form if problem else {})
 
 
@@ -247,7 +251,9 @@ def _connections(fresh: str | None, problem: MeadowrunError | None) -> str:
 def add_key() -> object:
     form = flask.request.form
     try:
-        made, key = actions.make_key(db(), actor(), now(), form.get("name", ""), form.get("kind", ""), form.get("origins", ""))
+        days = form.get("days", "365")
+        made, key = actions.make_key(db(), actor(), now(), form.get("name", ""), form.get("kind", ""), form.get("origins", ""),
+                                     form.getlist("may"), int(days) if is_whole(days) else -1)
     except MeadowrunError as problem:
         db().rollback()
         return _connections(None, problem), problem.status

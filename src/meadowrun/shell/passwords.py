@@ -1,0 +1,35 @@
+"""Which passwords are taken: long ones that nobody guesses, and none made of what is known of their owner."""
+
+import re
+from collections.abc import Iterable
+
+from zxcvbn import zxcvbn
+
+from meadowrun.base.errors import Invalid
+
+#: Characters of a password: OWASP ASVS 4.0.3, 2.1.1 and 2.1.2.
+SHORTEST, LONGEST = 12, 128
+#: Of 0 to 4: guessed only by more than a hundred million tries (zxcvbn).
+_GOOD_ENOUGH = 3
+#: What everybody guesses first here.
+_OURS = ("meadowrun", "meadow")
+#: Longer than this no guess is looked for: a passphrase of that length is not guessed, and looking would take long.
+_LOOKED_AT = 72
+
+
+def judge(password: str, about: Iterable[str]) -> None:
+    """Raises Invalid for a password that is too short, too long or easily guessed; `about` are names and addresses of its owner."""
+    if len(password) < SHORTEST:
+        raise Invalid(f"A password needs at least {SHORTEST} characters. Three or four words in a row are easy to remember.", "password")
+    if len(password) > LONGEST:
+        raise Invalid(f"A password has at most {LONGEST} characters.", "password")
+    parts = [re.findall(r"\w+", text.lower()) for text in about]
+    # Each by itself and run together: ida, vance, idavance.
+    known = sorted({word for several in parts for word in (*several, "".join(several)) if len(word) > 2})
+    found = zxcvbn(password[:_LOOKED_AT], user_inputs=[*known, *_OURS])
+    if found["score"] >= _GOOD_ENOUGH:
+        return
+    feedback = found["feedback"]
+    hints = [str(hint) for hint in (feedback["warning"], *feedback["suggestions"][:1]) if hint]
+    why = " ".join(hint if hint.endswith(".") else f"{hint}." for hint in hints)
+    raise Invalid(f"This password is easily guessed. {why}".strip(), "password")
