@@ -45,6 +45,13 @@ def test_only_the_clock_asks_the_time():
                 assert sign not in text, (path, sign)
 
 
+def test_all_that_goes_out_over_http_goes_through_one_client():
+    """But for the village, which plays the people outside, and what starts a demo."""
+    direct = {str(path.relative_to(SRC)) for path in SRC.rglob("*.py") for name in imports(path)
+              if name.split(".")[0] in ("requests", "httpx", "urllib3", "http") and name != "http.client" or name.startswith("urllib.request")}
+    assert {path for path in direct if not path.startswith(("village/", "demo/", "bench/"))} == {"gateways/outgoing.py"}
+
+
 def test_actions_and_queries_never_render_or_commit():
     for path in [*SRC.glob("*/actions.py"), *SRC.glob("*/queries.py")]:
         assert not any(n.startswith("flask") for n in imports(path)), path

@@ -1,7 +1,9 @@
 """Asking at addresses that others named: nothing inside this network, nothing that leads on, and no more devices than somebody has."""
 
+import contextlib
 import socket
 import threading
+import time
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
 import pytest
@@ -10,9 +12,10 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
 from meadowrun.base import clock
-from meadowrun.base.errors import Invalid
+from meadowrun.base.errors import GatewayUnavailable, Invalid
 from meadowrun.core.webpush import encode
-from meadowrun.gateways import outgoing
+from meadowrun.gateways import outgoing, sms
+from meadowrun.gateways.smtp import SmtpGateway
 from meadowrun.tracking import actions
 from tests.conftest import NOW
 from tests.store.people import add
@@ -94,6 +97,45 @@ def test_nothing_is_followed(server):
     where, asked = server
     answer = outgoing.ask("POST", f"http://{where}/push", b"x", {"Authorization": "vapid secret"}, inner={where})
     assert (answer.status, answer.leads_to) == (302, "/elsewhere") and asked == [("POST", "/push", "vapid secret")]
+
+
+def test_gateways_send_nothing_of_ours_elsewhere(server):
+    """A gateway that has moved is told to nobody: its answer is about us, and nobody's message is lost by it."""
+    where, asked = server
+    with pytest.raises(GatewayUnavailable, match="takes nothing from us: 302"):
+        list(sms.HttpGateway(f"http://{where}").hand_over([sms.Text("k", 1, "Us", "+447700900101", "Hello")]))
+    assert sms.HttpGateway(f"http://{where}").took(["k"]) == {} and SmtpGateway("smtp://127.0.0.1:1", f"http://{where}/").took(["<k>"]) == {}
+    assert [path for _, path, _ in asked] == ["/messages", "/taken", "/"]
+
+
+@pytest.fixture
+def slow():
+    """A server that sends one byte after the other, for ever."""
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def drip():
+        with contextlib.suppress(OSError):
+            while True:
+                talk, _ = listener.accept()
+                talk.recv(10_000)
+                talk.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 1000000\r\n\r\n")
+                with contextlib.suppress(OSError):
+                    while True:
+                        talk.sendall(b"x")
+                        time.sleep(0.05)
+    threading.Thread(target=drip, daemon=True).start()
+    yield "127.0.0.1:%d" % listener.getsockname()[1]
+    listener.close()
+
+
+def test_an_answer_that_drips_or_never_ends_holds_nobody(slow):
+    began = time.monotonic()
+    with pytest.raises(TimeoutError):
+        outgoing.ask("GET", f"http://{slow}/", timeout=0.6, inner={slow}, most=10_000)
+    with pytest.raises(outgoing.TooLong):
+        outgoing.ask("GET", f"http://{slow}/", timeout=5, inner={slow}, most=5)
+    assert time.monotonic() - began < 5
+    assert outgoing.ask("GET", f"http://{slow}/", timeout=5, inner={slow}).body == b"", "whoever wants no body reads none"
 
 
 def subscription(endpoint="https://push.example/1", seed=1):

@@ -1,13 +1,13 @@
-"""Suggestions by a language model on a server that the settings name, spoken to by the OpenAI-compatible protocol."""
+"""Suggestions by a language model on a chat-completions server that the settings name."""
 
 import json
-import urllib.error
-import urllib.request
 
 from meadowrun.base.settings import Settings
 from meadowrun.core.content import fillins, suggest
+from meadowrun.gateways import outgoing
 
 SECONDS = 20
+_MOST_BYTES = 1_000_000
 
 
 def suggestions(settings: Settings, place: str, brief: suggest.Brief, own: list[str]) -> tuple[list[str], str]:
@@ -21,15 +21,16 @@ def suggestions(settings: Settings, place: str, brief: suggest.Brief, own: list[
              f"{', '.join(brief.agreed) or 'none'}. Words never to use: {', '.join(brief.avoided) or 'none'}. State no fact, number, "
              f"date, price or place that is not given here; the only placeholders allowed are {{{{ contact.first_name | "
              f'default("friend", true) }}}} and {facts}. Answer with a JSON list of strings and nothing else.')
-    request = urllib.request.Request(
-        f"{settings.assistant_url}/chat/completions",
-        json.dumps({"model": settings.assistant_model, "messages": [{"role": "user", "content": asked}], "temperature": 0.9}).encode(),
-        {"Content-Type": "application/json", **({"Authorization": f"Bearer {settings.assistant_key}"} if settings.assistant_key else {})})
+    address = f"{settings.assistant_url}/chat/completions"
+    body = json.dumps({"model": settings.assistant_model, "messages": [{"role": "user", "content": asked}], "temperature": 0.9})
+    headers = {"Content-Type": "application/json"} | ({"Authorization": f"Bearer {settings.assistant_key}"} if settings.assistant_key else {})
     try:
-        with urllib.request.urlopen(request, timeout=SECONDS) as answer:
-            said = json.load(answer)["choices"][0]["message"]["content"]
+        answer = outgoing.ask("POST", address, body.encode(), headers, SECONDS, outgoing.machine_of(address), most=_MOST_BYTES)
+        if answer.status >= 300:
+            raise OSError(f"{answer.status} {answer.reason}")
+        said = json.loads(answer.body)["choices"][0]["message"]["content"]
         texts = json.loads(said[said.index("["):said.rindex("]") + 1])
-    except (OSError, ValueError, KeyError, IndexError, TypeError, urllib.error.URLError) as problem:
+    except (OSError, ValueError, KeyError, IndexError, TypeError, AttributeError) as problem:
         return own, f"The server for suggestions gave nothing ({problem}); these are made here."
     kept = [t for t in texts if isinstance(t, str) and usable(t, place, brief)]
     return (kept, "") if kept else (own, "The server's suggestions held things nobody told it; these are made here.")

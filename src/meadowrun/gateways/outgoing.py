@@ -1,7 +1,8 @@
-"""Asking another server over HTTP at an address that somebody else named: never one inside this network, and never led on elsewhere.
+"""All that asks another server over HTTP: never a machine inside this network, but for those that the settings name, and never led
+on elsewhere.
 
-Addresses come from visitors' browsers and from authors. What they lead to is looked up once, and the very machine that was judged is
-asked, so that a name that changes its mind in between reaches nothing.
+Addresses come from visitors' browsers, from authors and from settings. What they lead to is looked up once, and the very machine that
+was judged is asked, so that a name that changes its mind in between reaches nothing.
 """
 
 import dataclasses
@@ -9,6 +10,7 @@ import ipaddress
 import socket
 import ssl
 import threading
+import time
 import urllib.parse
 from collections import OrderedDict
 from collections.abc import Collection, Mapping
@@ -30,13 +32,18 @@ class Refused(ValueError):
     """An address that may not be asked, with the reason."""
 
 
+class TooLong(ValueError):
+    """An answer that is longer than was wanted."""
+
+
 @dataclasses.dataclass(frozen=True, slots=True)
 class Answer:
-    """What came back: the status, the words beside it, and where it leads on to if it does. The body is nobody's business."""
+    """What came back: the status, the words beside it, where it leads on to if it does, and as much of its body as was wanted."""
 
     status: int
     reason: str
     leads_to: str
+    body: bytes = b""
 
 
 def problem(address: str, inner: Collection[str] = ()) -> str | None:
@@ -61,8 +68,12 @@ def machine_of(address: str) -> frozenset[str]:
 
 
 def ask(method: str, address: str, body: bytes | None = None, headers: Mapping[str, str] | None = None, timeout: float = 10.0,
-        inner: Collection[str] = ()) -> Answer:
-    """Asks once and follows nothing. Raises Refused for an address that may not be asked, OSError when nobody answers in time."""
+        inner: Collection[str] = (), most: int = 0) -> Answer:
+    """Asks once and follows nothing; `timeout` is for the whole answer. Of its body `most` bytes are read, and none of a longer one.
+
+    Raises Refused for an address that may not be asked, TooLong, OSError when nobody answers in time.
+    """
+    until = time.monotonic() + timeout
     parts, port = _read(address, inner)
     host = parts.hostname or ""
     machine = host if f"{host}:{port}" in inner else _judged(host, port)
@@ -72,17 +83,33 @@ def ask(method: str, address: str, body: bytes | None = None, headers: Mapping[s
         found = _pool(parts.scheme, machine, port, host).urlopen(
             method, path, body, {"Host": f"[{host}]" if ":" in host else named, "User-Agent": "Meadowrun", **(headers or {})}, retries=False,
             redirect=False, timeout=urllib3.Timeout(total=timeout), preload_content=False, decode_content=False)
-        found.close()
-        found.release_conn()
-        return Answer(found.status, found.reason or "", found.headers.get("Location", ""))
+        try:
+            body = _body(found, most, until)
+        finally:
+            # What was not read to its end cannot be used again.
+            found.close()
+            found.release_conn()
+        return Answer(found.status, found.reason or "", found.headers.get("Location", ""), body)
     except urllib3.exceptions.NewConnectionError as trouble:
         raise OSError("nobody is there") from trouble
     except urllib3.exceptions.TimeoutError as trouble:
-        raise OSError(f"nothing came in {timeout:g} s") from trouble
+        raise TimeoutError(f"nothing came in {timeout:g} s") from trouble
     except urllib3.exceptions.SSLError as trouble:
         raise OSError("it does not prove who it is") from trouble
     except urllib3.exceptions.HTTPError as trouble:
         raise OSError(str(trouble)) from trouble
+
+
+def _body(found: urllib3.BaseHTTPResponse, most: int, until: float) -> bytes:
+    """A body of `most` bytes at most. Raises TooLong, and TimeoutError for one that drips: it would hold whoever waits for it for ever."""
+    read = b""
+    while most and (piece := found.read1(16_384)):
+        read += piece
+        if len(read) > most:
+            raise TooLong(f"the answer is larger than {most // 1000} kB")
+        if time.monotonic() > until:
+            raise TimeoutError("the answer took too long")
+    return read
 
 
 def _read(address: str, inner: Collection[str]) -> tuple[urllib.parse.SplitResult, int]:

@@ -3,14 +3,15 @@
 import dataclasses
 import itertools
 import json
-import urllib.error
-import urllib.request
 from collections.abc import Iterable, Iterator, Sequence
 
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
-from meadowrun.gateways import answers
+from meadowrun.gateways import answers, outgoing
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
+
+#: Bytes of an answer that are read.
+_MOST_BYTES = 1_000_000
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -43,30 +44,38 @@ class HttpGateway:
     def _group(self, texts: Sequence[Text]) -> Iterator[Handed]:
         for text in texts:
             body = {"id": text.key, "from": text.sender, "to": text.to, "text": text.text}
-            request = urllib.request.Request(f"{self.url}/messages", json.dumps(body).encode(), {"Content-Type": "application/json"})
             try:
-                with urllib.request.urlopen(request, timeout=self.timeout) as answer:
-                    yield Handed(text.contact_id, "delivered", f"{answer.status} taken")
-            except urllib.error.HTTPError as problem:
-                said = f"{problem.code} {problem.read(200).decode(errors='replace')}"
-                if answers.is_about_us(problem.code):
-                    raise GatewayUnavailable(f"The gateway for text messages takes nothing from us: {problem.code} {problem.reason}") from problem
-                if problem.code == 409:
-                    yield Handed(text.contact_id, "delivered", "taken before")
-                else:
-                    yield Handed(text.contact_id, "deferred" if answers.is_for_later(problem.code) else "bounced", said)
-            except TimeoutError as problem:
+                answer = _post(f"{self.url}/messages", body, self.timeout)
+            except (TimeoutError, outgoing.TooLong) as problem:
                 yield Handed(text.contact_id, "in_doubt", f"No answer: {problem}")
-            except OSError as problem:
+                continue
+            except (OSError, outgoing.Refused) as problem:
                 raise GatewayUnavailable(f"The gateway for text messages does not answer: {problem}") from problem
+            yield self._became(text, answer)
+
+    def _became(self, text: Text, answer: outgoing.Answer) -> Handed:
+        """What became of a text by the gateway's answer. Raises GatewayUnavailable where it takes nothing from us."""
+        if answers.is_about_us(answer.status):
+            raise GatewayUnavailable(f"The gateway for text messages takes nothing from us: {answer.status} {answer.reason}")
+        if answer.status < 300:
+            return Handed(text.contact_id, "delivered", f"{answer.status} taken")
+        if answer.status == 409:
+            return Handed(text.contact_id, "delivered", "taken before")
+        said = f"{answer.status} {answer.body[:200].decode(errors='replace')}"
+        return Handed(text.contact_id, "deferred" if answers.is_for_later(answer.status) else "bounced", said)
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
-        request = urllib.request.Request(f"{self.url}/taken", json.dumps({"ids": list(ids)}).encode(), {"Content-Type": "application/json"})
         try:
-            with urllib.request.urlopen(request, timeout=self.timeout) as answer:
-                return {key: bool(value) for key, value in json.load(answer)["taken"].items()}
-        except (OSError, ValueError, KeyError, urllib.error.URLError):
+            said = json.loads(_post(f"{self.url}/taken", {"ids": list(ids)}, self.timeout).body)
+            return {key: bool(value) for key, value in said["taken"].items()}
+        except (OSError, ValueError, KeyError, TypeError, AttributeError):
             return {}
+
+
+def _post(address: str, body: object, timeout: float) -> outgoing.Answer:
+    """Asks the gateway that the settings name, which may be inside this network."""
+    return outgoing.ask("POST", address, json.dumps(body).encode(), {"Content-Type": "application/json"}, timeout,
+                        outgoing.machine_of(address), most=_MOST_BYTES)
 
 
 class NullSms:
@@ -93,11 +102,10 @@ def reachable(settings: Settings) -> str | None:
     """None when the gateway can be asked, else what is wrong, in words for everybody: what to set is an administrator's to know."""
     if settings.sms_url.startswith("null:"):
         return "No gateway for text messages is set: they count as sent, but go nowhere. Ask an administrator to name one."
-    request = urllib.request.Request(f"{settings.sms_url}/taken", b'{"ids": []}', {"Content-Type": "application/json"})
     try:
-        urllib.request.urlopen(request, timeout=2).close()
-    except urllib.error.HTTPError as problem:
-        return f"What answers is no gateway for text messages ({problem.code} {problem.reason}). Ask an administrator to look at its address."
-    except OSError as problem:
+        answer = _post(f"{settings.sms_url}/taken", {"ids": []}, 2)
+    except (OSError, ValueError) as problem:
         return f"The gateway for text messages does not answer ({problem})."
+    if answer.status >= 300:
+        return f"What answers is no gateway for text messages ({answer.status} {answer.reason}). Ask an administrator to look at its address."
     return None

@@ -10,9 +10,7 @@ import smtplib
 import socket
 import ssl
 import time
-import urllib.error
 import urllib.parse
-import urllib.request
 from collections.abc import Iterable, Iterator, Sequence
 
 import idna
@@ -20,6 +18,7 @@ import idna
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
+from meadowrun.gateways import outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
 
@@ -30,6 +29,8 @@ _LEAVES_WITHIN = 10.0
 #: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow ten minutes; what
 #: answers later is asked for instead.
 _ANSWERS_WITHIN = 60.0
+#: Bytes of what the server says of many emails.
+_RECEIPTS = 10_000_000
 
 
 class _LineBroken(Exception):
@@ -332,13 +333,12 @@ class SmtpGateway:
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         if not self.receipts_url or not ids:
             return {}
-        request = urllib.request.Request(self.receipts_url, json.dumps({"message_ids": list(ids)}).encode(),
-                                         {"Content-Type": "application/json"})
         try:
-            with urllib.request.urlopen(request, timeout=10) as answer:
-                taken = json.load(answer)["taken"]
-                return {key: bool(value) for key, value in taken.items()}
-        except (OSError, ValueError, KeyError, TypeError, AttributeError, urllib.error.URLError):
+            answer = outgoing.ask("POST", self.receipts_url, json.dumps({"message_ids": list(ids)}).encode(),
+                                  {"Content-Type": "application/json"}, inner=outgoing.machine_of(self.receipts_url), most=_RECEIPTS)
+            taken = json.loads(answer.body)["taken"]
+            return {key: bool(value) for key, value in taken.items()} if answer.status < 300 else {}
+        except (OSError, ValueError, KeyError, TypeError, AttributeError):
             return {}
 
 

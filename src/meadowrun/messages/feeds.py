@@ -6,9 +6,7 @@ import math
 import re
 import threading
 import time
-import urllib.error
 import urllib.parse
-import urllib.request
 from collections import OrderedDict
 from collections.abc import Collection, Mapping
 from typing import Any
@@ -16,6 +14,7 @@ from typing import Any
 from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import render_address
 from meadowrun.core.values import is_whole
+from meadowrun.gateways import outgoing
 from meadowrun.messages.models import Feed
 
 #: Bytes of an answer that are read; a longer one counts as none.
@@ -24,6 +23,7 @@ MOST_BYTES = 200_000
 _DEEPEST = 50
 _TOO_DEEP = f"lists and objects stand more than {_DEEPEST} deep in each other"
 _MOST_KEPT = 2000
+_PORT = re.compile(r":\d+$")
 _kept: OrderedDict[str, tuple[dt.datetime, Any]] = OrderedDict()
 #: addresses that just gave nothing: until when (on the process's own clock) they are not asked again, and why
 _silent: dict[str, tuple[float, str]] = {}
@@ -39,14 +39,9 @@ class NoAnswer(Exception):
         self.wait = wait
 
 
-class _NoRedirect(urllib.request.HTTPRedirectHandler):
-    """An allowed host must not lead to one that is not."""
-
-    def redirect_request(self, *_: Any, **__: Any) -> None:
-        return None
-
-
-_opener = urllib.request.build_opener(_NoRedirect, urllib.request.ProxyHandler({}))
+def machines(hosts: Collection[str]) -> frozenset[str]:
+    """The host:port that the settings allow; a host without a port means those of http and https."""
+    return frozenset(one for host in hosts for one in ((host,) if _PORT.search(host) else (f"{host}:80", f"{host}:443")))
 
 
 def host_problem(url: str, hosts: Collection[str]) -> str | None:
@@ -54,7 +49,7 @@ def host_problem(url: str, hosts: Collection[str]) -> str | None:
     parts = urllib.parse.urlsplit(fillins.PART.sub("x", url))
     if parts.scheme not in ("http", "https") or not parts.hostname:
         return "the address must begin with http:// or https://"
-    if parts.netloc not in hosts and parts.hostname not in hosts:
+    if not outgoing.machine_of(fillins.PART.sub("x", url)) & machines(hosts):
         return f"{parts.netloc} is not among the hosts that MEADOWRUN_FEED_HOSTS allows"
     if "{" in url.split("://", 1)[-1].split("/", 1)[0]:
         return "a fill-in may not stand in the host"
@@ -80,7 +75,7 @@ def ask(feed: Feed, values: Mapping[str, Any], now: dt.datetime, hosts: Collecti
             raise ValueError(silent[1])
         answer = fetch(address, feed.timeout_ms, hosts)
         found = pick(answer, feed.part)
-    except (OSError, ValueError, urllib.error.URLError) as problem:
+    except (OSError, ValueError) as problem:
         with _lock:
             if not silent or time.monotonic() >= silent[0]:
                 _silent.pop(address, None)
@@ -109,18 +104,16 @@ def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:
     problem = host_problem(address, hosts)
     if problem:
         raise ValueError(problem)
-    request = urllib.request.Request(address, headers={"Accept": "application/json", "User-Agent": "Meadowrun"})
-    until = time.monotonic() + timeout_ms / 1000
-    body = b""
-    with _opener.open(request, timeout=timeout_ms / 1000) as answer:
-        # The limit is for the whole answer: one that drips would otherwise hold a worker for ever.
-        while len(body) <= MOST_BYTES and (piece := answer.read1(16_384)):
-            body += piece
-            if time.monotonic() > until:
-                raise ValueError(f"the answer took longer than {timeout_ms / 1000:g} s")
-    if len(body) > MOST_BYTES:
-        raise ValueError(f"the answer is larger than {MOST_BYTES // 1000} kB")
-    return read(body)
+    try:
+        answer = outgoing.ask("GET", address, headers={"Accept": "application/json"}, timeout=timeout_ms / 1000, inner=machines(hosts),
+                              most=MOST_BYTES)
+    except TimeoutError:
+        raise ValueError(f"the answer took longer than {timeout_ms / 1000:g} s") from None
+    if answer.leads_to:
+        raise ValueError(f"it leads on to another address ({answer.status}), which is not followed")
+    if answer.status >= 300:
+        raise ValueError(f"it answers {answer.status} {answer.reason}")
+    return read(answer.body)
 
 
 def read(body: bytes) -> Any:
