@@ -1,6 +1,7 @@
 """Hostile templates: what would eat memory or time, reach into objects or run is refused when it is saved, or stays what it is."""
 
 import time
+import tracemalloc
 
 import pytest
 from hypothesis import given
@@ -9,7 +10,7 @@ from hypothesis import strategies as st
 from meadowrun.core.content import code, fillins, markup
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import clean_code, empty, take
-from meadowrun.core.content.filling import template
+from meadowrun.core.content.filling import TooLarge, template
 from meadowrun.core.content.fillins import TOKENS
 from meadowrun.core.content.lines import new_line
 from tests.luck import tries
@@ -102,3 +103,27 @@ def test_nothing_that_runs_comes_together_again(page, whole):
         assert element.tag != "script" and not any(name.startswith("on") for name in element.attributes)
     for sheet in code.sheets(clean):
         assert not any(word in sheet for word in ("<", "javascript:", "@import", "expression("))
+
+
+def filled_in(source, **values):
+    return template(source, escape=True)({"contact": {}, "company": {}, "fact": {}, "token": dict.fromkeys(TOKENS, "T"), **values})
+
+
+@pytest.mark.parametrize(("source", "values", "says"), [
+    ("{% for item in feed.list %}" + "x" * 100_000 + "{% endfor %}", {"feed": {"list": [{}] * 50}}, "larger than 2 MB"),
+    ("{% for item in feed.list %}" + "{{ item.t }}" * 300 + "{% endfor %}", {"feed": {"list": [{"t": "<" * 1000}] * 50}}, "larger than 2 MB"),
+    ("{{ feed.list.t }}" * 200, {"feed": {"list": {"t": "y" * 150_000}}}, "larger than 2 MB"),
+    ("{{ contact.n }}", {"contact": {"n": "z" * 200_001}}, "“contact.n” is longer than")])
+def test_a_message_does_not_grow_without_bound(source, values, says):
+    """However little is written, and whatever a feed or a field gives: it ends in a reason, with memory for one message at most."""
+    tracemalloc.start()
+    try:
+        with pytest.raises(TooLarge, match=says):
+            filled_in(source, **values)
+        assert tracemalloc.get_traced_memory()[1] < 60_000_000
+    finally:
+        tracemalloc.stop()
+
+
+def test_what_is_as_large_as_messages_are_is_filled_in():
+    assert len(filled_in("{% for item in feed.list %}" + "x" * 30_000 + "{% endfor %}", feed={"list": [{}] * 50})) == 1_500_000

@@ -124,7 +124,7 @@ def slow():
                         talk.sendall(b"x")
                         time.sleep(0.05)
     threading.Thread(target=drip, daemon=True).start()
-    yield "127.0.0.1:%d" % listener.getsockname()[1]
+    yield f"127.0.0.1:{listener.getsockname()[1]}"
     listener.close()
 
 

@@ -23,6 +23,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer, placed
 from meadowrun.core.content.document import texts
+from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.lines import Json, places, walk
 from meadowrun.messages import queries
 from meadowrun.messages.models import Message
@@ -69,7 +70,7 @@ def facts(session: orm.Session, message_id: int) -> dict[str, Any] | None:
 
 def read_as(session: orm.Session, message: Message, document: Json, person: Contact | None, words: Dictionary,
             now: dt.datetime, zone: zoneinfo.ZoneInfo, public_url: str) -> tuple[Rendered, str]:
-    """What a person would get now, and the line beside its subject. Raises CompileError, NoVersion."""
+    """What a person would get now, and the line beside its subject. Raises CompileError, CannotRender."""
     compiled = queries.compiled(session, document, public_url, tracked=False)
     flat = of_people(session, [person.id], Needs.of(compiled), words, now, zone).get(person.id) if person else None
     renderer, values = Renderer(compiled), as_nobody_in(compiled, flat, facts(session, message.id) or {}, words)
@@ -86,7 +87,7 @@ def proof(session: orm.Session, sealed: str, words: Dictionary, now: dt.datetime
         return None
     try:
         mail, _ = read_as(session, message, message.document, session.get(Contact, person), words, now, zone, settings.public_url)
-    except CompileError as problem:
+    except (CompileError, CannotRender) as problem:
         raise Invalid(str(problem)) from None
     return message, mail
 

@@ -14,7 +14,8 @@ from meadowrun.core.content import begin, card, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.channels import CHANNELS, checks_of
 from meadowrun.core.content.checks import PHONES, shown_length
-from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered, placed
+from meadowrun.core.content.compiled import CompileError, Rendered, placed
+from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
@@ -241,7 +242,7 @@ def read_with_head(message: Message, person: Contact | None, document: doc.Json 
         return reading.read_as(db(), message, document or message.document, person, words(), now(), zone(), settings().public_url)
     except CompileError as problem:
         raise Invalid(str(problem)) from None
-    except NoVersion as problem:
+    except CannotRender as problem:
         return Rendered("(nothing)", "", f"{name_of(person)} gets nothing: {problem}."), ""
 
 

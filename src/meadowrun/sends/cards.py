@@ -15,6 +15,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.content import card as cards
 from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.filling import CannotRender
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
@@ -126,7 +127,7 @@ def _did_since(session: orm.Session, contact_id: int, event: str, since: dt.date
 
 def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Compiled, now: dt.datetime, settings: Settings) -> Shown | None:
     """The card with the person's values as they are now; kept with the delivery, so that what was seen can be shown again.
-    None when a feed has no answer."""
+    None when a feed has no answer, or nothing can be made of it."""
     delivery = session.scalars(sa.select(Delivery).where(Delivery.send_id == place.send_id, Delivery.contact_id == contact.id)).one()
     zone = zoneinfo.ZoneInfo(settings.timezone)
     try:
@@ -135,7 +136,10 @@ def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Com
         return None
     flat = (delivery.filled or {}) | fresh[contact.id]
     tokens = signing.Tokens(settings.secret, place.send_id, contact.id)
-    mail = Renderer(compiled).render(nested(flat, place.facts, tokens))
+    try:
+        mail = Renderer(compiled).render(nested(flat, place.facts, tokens))
+    except CannotRender:
+        return None
     assert mail.card is not None
     delivery.filled = flat
     return Shown(tokens["card"], mail.subject, mail.html, mail.card)

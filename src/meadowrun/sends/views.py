@@ -14,7 +14,8 @@ from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.channels import CHANNELS
-from meadowrun.core.content.compiled import Compiled, CompileError, NoVersion, Rendered, Renderer
+from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer
+from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
@@ -156,7 +157,7 @@ def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rende
     facts = db().get_one(Campaign, send.campaign_id).facts
     found = {}
     for ident, flat in values.items():
-        with contextlib.suppress(NoVersion):
+        with contextlib.suppress(CannotRender):
             found[ident] = renderer.render(as_nobody(renderer.compiled, flat, facts, words()))
     return found
 

@@ -19,7 +19,7 @@ from meadowrun.core.content import card as cards
 from meadowrun.core.content.addresses import addresses, encoded, encoded_in, normal
 from meadowrun.core.content.code import Page
 from meadowrun.core.content.document import Json
-from meadowrun.core.content.filling import item_values, number_of_item, template
+from meadowrun.core.content.filling import CannotRender, item_values, number_of_item, template
 from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
 from meadowrun.core.content.lines import live, walk, with_rows
 from meadowrun.core.content.plain import plain_text
@@ -39,7 +39,7 @@ class CompileError(ValueError):
     """The document cannot be made into a mail; the text says why."""
 
 
-class NoVersion(ValueError):
+class NoVersion(CannotRender):
     """A message chosen by a field's value has none for this person."""
 
 
@@ -364,7 +364,7 @@ class Renderer:
         """One person's mail. `values` holds contact, company, fact … (mappings) and token,
         the delivery's tokens by purpose.
 
-        The subject is one line whatever a value holds, so that a value can never add a header. Raises NoVersion.
+        The subject is one line whatever a value holds, so that a value can never add a header. Raises CannotRender.
         """
         if self.compiled.field:
             value = fillins.reach(values, self.compiled.field)

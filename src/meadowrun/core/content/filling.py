@@ -18,6 +18,19 @@ _SHORT_REF = "contact.short__"
 _NUMBER = "link__"
 
 
+#: Characters that a part of a message may grow to when it is filled in, and one value in it: whatever a feed gives, a message stays one
+#: that mail servers take.
+MOST_FILLED, MOST_VALUE = 2_000_000, 200_000
+
+
+class CannotRender(ValueError):
+    """Nothing can be made of a message for this person; the text says why."""
+
+
+class TooLarge(CannotRender):
+    """What it is filled in with makes a message larger than any that is sent."""
+
+
 def number_of_item(first: int) -> str:
     """What stands for the number of a link inside a list from a feed, whose first item's is `first`."""
     return "{{ item." + _NUMBER + str(first) + " }}"
@@ -48,6 +61,9 @@ def _filled(nodes: tuple[Node, ...], escape: bool) -> Fill:
         filled = parts.copy()
         for index, fill in fills:
             filled[index] = fill(values)
+        # Before it is put together: until then nothing is held twice.
+        if sum(map(len, filled)) > MOST_FILLED:
+            raise TooLarge(f"it would be larger than {MOST_FILLED // 1_000_000} MB")
         return "".join(filled)
 
     return render
@@ -72,7 +88,14 @@ def _filler(node: FillIn | When | Each, escape: bool) -> Fill:
             items = reach(values, node.ref)
             if not isinstance(items, list):
                 return ""
-            return "".join(each({**values, **item_values(i), "place__": place}) for place, i in enumerate(items[:node.most]))
+            made: list[str] = []
+            left = MOST_FILLED
+            for place, item in enumerate(items[:node.most]):
+                made.append(each({**values, **item_values(item), "place__": place}))
+                left -= len(made[-1])
+                if left < 0:
+                    raise TooLarge(f"it would be larger than {MOST_FILLED // 1_000_000} MB")
+            return "".join(made)
 
         return repeat
     return _fill(node, escape)
@@ -115,6 +138,8 @@ def _fill(fill: FillIn, escape: bool) -> Fill:
             text = in_words(value) if plain and value[:1].isdigit() else value
         else:
             text = str(blank(value))
+        if len(text) > MOST_VALUE:
+            raise TooLarge(f"“{fill.ref}” is longer than {MOST_VALUE // 1000} thousand characters")
         # Most values hold nothing to escape, and finding that out is cheaper than escaping.
         return str(Markup.escape(text)) if escape and _SPECIAL.search(text) else text
 
