@@ -1,9 +1,12 @@
 """The whole application with a small demo world and the village, and a real browser that is signed in."""
 
+import os
 import pathlib
+import re
 import shutil
 
 import pytest
+import sqlalchemy as sa
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import WebDriverWait
 
@@ -12,6 +15,7 @@ from meadowrun.base.cluster import THROW_AWAY
 from meadowrun.base.db import Database
 from meadowrun.base.testing import memory_folder
 from meadowrun.demo.run import Demo
+from tests.leaks import leaks
 
 ROOT = pathlib.Path(__file__).resolve().parents[2]
 
@@ -21,6 +25,7 @@ def house(worker_id):
     """A running demo of 1,500 people, on ports of its own."""
     folder = memory_folder()
     number = int(worker_id.removeprefix("gw") or 0) if worker_id != "master" else 5
+    os.environ["MEADOWRUN_LOG_LEVEL"] = "DEBUG"
     demo = Demo(ROOT, folder / "demo", 8560 + number * 20, lambda text: None, (*THROW_AWAY, "shared_buffers=128MB"))
     demo.cluster.wanted_port = 55100 + number * 20
     try:
@@ -28,6 +33,12 @@ def house(worker_id):
         demo.start(demo.settings)
         demo.database = Database(demo.settings.database_url)
         yield demo
+        with demo.database.session() as session:
+            secrets = (demo.settings.secret, set(session.scalars(sa.text("SELECT token_hash FROM sign_ins"))), written(session))
+        demo.stop()
+        said = (folder / "demo" / "log").read_text(errors="replace")
+        assert '"event": "request"' in said, "nothing was logged, so that nothing is shown by it"
+        assert leaks(said, *secrets) == [], "what must not be in logs"
     finally:
         log = folder / "demo" / "log"
         if log.exists():
@@ -36,6 +47,15 @@ def house(worker_id):
             print("\n".join(faults[-8:]))
         demo.stop()
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def written(session):
+    """The subjects and texts of messages, and words of people, that are long enough to be nothing else."""
+    texts = set(session.scalars(sa.text("SELECT document->>'subject' FROM messages")))
+    texts |= {part for html in session.scalars(sa.text("SELECT l->>'html' FROM messages, jsonb_array_elements(document->'lines') l"))
+              for part in re.split(r"<[^>]+>|\{[^}]*\}", html or "")}
+    texts |= set(session.scalars(sa.text("SELECT phone FROM contacts WHERE phone IS NOT NULL")))
+    return {text.strip() for text in texts if text and len(text.strip()) >= 14}
 
 
 class Page:

@@ -41,7 +41,8 @@ LONGEST, GROWS = 5.0, 50_000_000
 NOT = ("static", "sign_in.leave", "sign_in.enter", "sign_in.change_password", "sign_in.set_up_second_step", "colleagues.", "shell.forward")
 #: In a fuzzed request, rather these.
 SIGNS = [
-    "²", "٣", "\ud800", "\x00", "\r\nX: y", "\u202e", "\ufeff", "İ", "ß", "{{ contact.first_name }}", "{% for item in feed.a %}", "}}", "<!--[if mso]>",
+    "²", "٣", "\ud800", "\x00", "\r\nX: y",
+    "\u202e", "\ufeff", "İ", "ß", "{{ contact.first_name }}", "{% for item in feed.a %}", "}}", "<!--[if mso]>",
     "&#0;", "=1+1", "\\", "%00", "../../", "'", "\"", "`", ";", "[", "]", "9" * 40, "-0", "1e308", "NaN", "a" * 5000]
 
 
@@ -142,7 +143,8 @@ class Fuzzer:
             begin, end = path.index("{"), path.index("}")
             path = path[:begin] + self.dice.choice(("1", "2", "99", "9" * 25, "a", "ann@post.example", "%00", "segment")) + path[end + 1:]
         known = ["email", "first_name", "consent", "agreed", "how", "events", "event", "contact", "details", "at", "id", "definition",
-                 "lines", "name", "version", "contacts", "tag", "tags", "score", "points", "why", "label", "type", "options", "gone", "format", "document"]
+                 "lines", "name", "version", "contacts", "tag", "tags", "score", "points", "why",
+                 "label", "type", "options", "gone", "format", "document"]
         key = self.dice.choices(("Bearer key_fuzz", "Bearer wrong", "Basic x", ""), (6, 1, 1, 1))[0]
         given = {"headers": {"Authorization": key}}
         if method != "get":

@@ -4,6 +4,7 @@ import argparse
 import datetime as dt
 import email
 import email.policy
+import logging
 import pathlib
 import threading
 import time
@@ -156,6 +157,8 @@ def main() -> None:
     life = Life(store, pathlib.Path(given.secret_file).read_text().strip(), (host, int(port)), home, given.key, given.app)
     office = post_office(store, given.smtp, given.smtp_fd)
     office.start()
+    # Its pages name whose mailbox they are of.
+    logging.getLogger("werkzeug").setLevel(logging.WARNING)
     server = make_server("127.0.0.1", given.port, create_app(store, life, given.instance), threaded=True, fd=given.port_fd)
     try:
         threading.Thread(target=server.serve_forever, daemon=True).start()
