@@ -68,6 +68,8 @@ def test_a_code_is_asked_for_and_taken_once(armed, database, settings):
     assert other.get_cookie("meadowrun_in").value != cookie and other.get("/people").status_code == 200
     third = browser(database, settings)
     sign_in(third)
+    with database.session() as session:
+        assert session.scalar(sa.text("SELECT count(*) FROM told WHERE subject LIKE '%used twice%'")) == 1
     assert third.post("/sign-in/code", data={"code": code}).status_code == 422, "who looked on does not come in by it"
 
 

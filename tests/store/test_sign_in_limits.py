@@ -105,3 +105,18 @@ def test_passwords_that_are_guessed_are_refused(password):
                                       "七つの星が丘の上に光る夜だ", "x7!Qm2#vT9$k"])
 def test_passwords_that_nobody_guesses_are_taken(password):
     passwords.judge(password, ("ida@farrowhill.example", "Ida Vance", "Farrow Hill Observatory"))
+
+
+def test_what_is_kept_of_a_password_holds_the_installations_secret(web, database, settings):
+    """A leaked table alone does not allow guessing: the same hash is nobody's password under another secret."""
+    with database.session() as session:
+        kept = {user.email.partition("@")[0]: user for user in session.scalars(sa.select(accounts.User))}
+    assert kept["admin"].password_hash.startswith("p:$argon2id$"), "from the first sign-in on"
+    assert accounts._matches(kept["admin"], "a long password", settings.secret)
+    assert not accounts._matches(kept["admin"], "a long password", "o" * 40)
+    assert accounts._matches(kept["author"], "a long password", settings.secret), "made on the command line, not used yet"
+
+
+def test_a_password_is_judged_while_it_is_typed(web, client):
+    for new, good in (("short", False), ("kettle orbit 9 violet", True), ("admin farrowhill", False)):
+        assert web.post("/password/strength", data={"new": new}).json["good"] is good

@@ -1,5 +1,6 @@
 """Being signed in: it ends when nobody uses it, is noted, and leaves nothing in the browser; a new key is shown once and carried by no cookie."""
 
+import dataclasses
 import datetime as dt
 import re
 
@@ -8,7 +9,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.shell import accounts
-from tests.store.web import sign_in, words
+from tests.store.web import browser, sign_in, words
 
 
 def idle(database, **ago):
@@ -17,16 +18,26 @@ def idle(database, **ago):
 
 
 def test_a_sign_in_that_nobody_uses_ends(web, database):
-    idle(database, hours=11)
+    idle(database, minutes=29)
     assert web.get("/people").status_code == 200, "used in time it goes on"
     with database.session() as session:
         assert clock.machine_now() - session.scalar(sa.text("SELECT seen_at FROM sign_ins")) < dt.timedelta(minutes=1)
-    idle(database, hours=13)
+    idle(database, minutes=31)
     assert web.get("/people").status_code == 302
 
 
+def test_what_a_page_asks_by_itself_keeps_nobody_in(web, database):
+    """A window left open, in which a send is followed, is no work."""
+    idle(database, minutes=20)
+    with database.session() as session:
+        before = session.scalar(sa.text("SELECT seen_at FROM sign_ins"))
+    assert web.get("/people", headers={"X-By-Itself": "1"}).status_code == 200
+    with database.session() as session:
+        assert session.scalar(sa.text("SELECT seen_at FROM sign_ins")) == before
+
+
 def test_looking_again_and_again_writes_little(web, database):
-    idle(database, minutes=3)
+    idle(database, minutes=1)
     with database.session() as session:
         before = session.scalar(sa.text("SELECT seen_at FROM sign_ins"))
     web.get("/people")
@@ -66,5 +77,35 @@ def test_a_new_key_is_shown_once_and_no_cookie_carries_it(web, kind):
     assert "shown only once" not in web.get("/connections").text
 
 
-def test_the_limits_are_as_promised():
-    assert dt.timedelta(hours=24) >= accounts.IDLE and dt.timedelta(days=30) >= accounts.LASTS
+def test_the_limits_are_as_promised(settings):
+    """OWASP ASVS 4.0.3, 3.3.2: twelve hours, or thirty minutes without use."""
+    assert settings.idle_minutes <= 30 and dt.timedelta(hours=12) >= accounts.LASTS
+
+
+def test_one_sees_and_ends_where_one_is_signed_in(web, database, settings):
+    other, third = browser(database, settings), browser(database, settings)
+    sign_in(other)
+    sign_in(third)
+    page = web.get("/password").text
+    assert page.count(">Sign out</button>") >= 3 and "this browser" in page and "Sign out every other browser" in page
+    with database.session() as session:
+        hashed = session.scalar(sa.text("SELECT token_hash FROM sign_ins ORDER BY started_at DESC LIMIT 1"))
+    web.post("/password/browsers", data={"browser": hashed})
+    assert third.get("/people").status_code == 302 and other.get("/people").status_code == 200
+    web.post("/password/browsers")
+    assert other.get("/people").status_code == 302 and web.get("/people").status_code == 200
+    author = browser(database, settings)
+    sign_in(author, "author")
+    with database.session() as session:
+        mine = session.scalar(sa.text("SELECT token_hash FROM sign_ins s JOIN users u ON u.id = s.user_id WHERE u.email LIKE 'author@%'"))
+    web.post("/password/browsers", data={"browser": mine})
+    assert author.get("/people").status_code == 200, "nobody ends the sign-in of somebody else by it"
+
+
+def test_by_https_the_cookie_is_this_hosts_alone(database, settings, web):
+    safe = browser(database, dataclasses.replace(settings, cookie_secure=True))
+    answer = sign_in(safe)
+    cookies = [c for c in answer.headers.getlist("Set-Cookie") if "meadowrun_in" in c]
+    (cookie,) = cookies
+    assert cookie.startswith("__Host-meadowrun_in=") and all(part in cookie for part in ("Secure", "HttpOnly", "Path=/", "SameSite=Lax"))
+    assert "Domain" not in cookie and safe.get("/people", base_url="https://localhost").status_code == 200

@@ -32,6 +32,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_MAIL_DOMAIN": ("Domain of Message-IDs and of the addresses that bounces come back to", "localhost"),
     "MEADOWRUN_INBOUND": ("host:port on which bounces and complaints are received by SMTP", "127.0.0.1:2526"),
     "MEADOWRUN_SECOND_STEP": ("nobody, admin or everybody: who has to type a code of an app after the password to sign in", "admin"),
+    "MEADOWRUN_IDLE_MINUTES": ("Minutes after which a sign-in that nobody uses ends; 5 to 720", "30"),
     "MEADOWRUN_DEMO": ("1 for the demo: the clock can be moved and the village is linked", "0"),
     "MEADOWRUN_INSTANCE": ("What /healthz answers with, so that who started it knows its own; empty: nothing", ""),
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
@@ -83,6 +84,7 @@ class Settings:
     settle_after: float
     #: "nobody", "admin" or "everybody"
     second_step: str
+    idle_minutes: int
     mail_domain: str
     inbound: tuple[str, int]
     demo: bool
@@ -158,6 +160,8 @@ class Settings:
             raise bad("MEADOWRUN_SMTP_TLS", "is none of these")
         if values["MEADOWRUN_SECOND_STEP"] not in {"nobody", "admin", "everybody"}:
             raise bad("MEADOWRUN_SECOND_STEP", "is none of these")
+        if not values["MEADOWRUN_IDLE_MINUTES"].isdecimal() or not 5 <= int(values["MEADOWRUN_IDLE_MINUTES"]) <= 720:
+            raise bad("MEADOWRUN_IDLE_MINUTES", "is no number from 5 to 720")
         if not values["MEADOWRUN_SETTLE_AFTER"].isdecimal():
             raise bad("MEADOWRUN_SETTLE_AFTER", "is no number of seconds")
         if values["MEADOWRUN_COUNTRY"] and values["MEADOWRUN_COUNTRY"].upper() not in countries.names():
@@ -182,6 +186,7 @@ class Settings:
             mail_receipts_url=values["MEADOWRUN_MAIL_RECEIPTS_URL"].rstrip("/"),
             smtp_tls=values["MEADOWRUN_SMTP_TLS"],
             smtp_connections=int(values["MEADOWRUN_SMTP_CONNECTIONS"]),
+            idle_minutes=int(values["MEADOWRUN_IDLE_MINUTES"]),
             second_step=values["MEADOWRUN_SECOND_STEP"],
             settle_after=float(values["MEADOWRUN_SETTLE_AFTER"]),
             mail_domain=values["MEADOWRUN_MAIL_DOMAIN"],

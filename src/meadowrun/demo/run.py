@@ -89,7 +89,8 @@ class Demo:
             "MEADOWRUN_INBOUND": f"127.0.0.1:{self.ports['inbound']}", "MEADOWRUN_FEED_HOSTS": urlsplit(self.site).netloc,
             "MEADOWRUN_SMS_URL": f"{self.site}/sms", "MEADOWRUN_SMS_SENDER": "Farrow Hill", "MEADOWRUN_SMS_PRICE": "0.045",
             "MEADOWRUN_PUSH_URL": f"{self.site}/apps",
-            "MEADOWRUN_DEMO": "1", "MEADOWRUN_SECOND_STEP": "nobody", "MEADOWRUN_VILLAGE_URL": self.site, "MEADOWRUN_INSTANCE": self.instance,
+            "MEADOWRUN_DEMO": "1", "MEADOWRUN_SECOND_STEP": "nobody", "MEADOWRUN_IDLE_MINUTES": "720",
+             "MEADOWRUN_VILLAGE_URL": self.site, "MEADOWRUN_INSTANCE": self.instance,
             "MEADOWRUN_LOG_LEVEL": os.environ.get("MEADOWRUN_LOG_LEVEL", "WARNING"), "MEADOWRUN_COOKIE_SECURE": "0"}
 
     def prepare(self, scale: int, sends: int = 25) -> Settings:

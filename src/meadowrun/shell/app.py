@@ -94,8 +94,9 @@ def _before() -> Any:
     view = flask.current_app.view_functions.get(flask.request.endpoint or "")
     if view is None or flask.request.endpoint == "static" or getattr(view, "is_public", False):
         return None
-    token = flask.request.cookies.get("meadowrun_in")
-    flask.g.user = accounts.signed_in(request.db(), clock.machine_now(), token) if token else None
+    token = flask.request.cookies.get(accounts.cookie(settings))
+    flask.g.user = accounts.signed_in(request.db(), clock.machine_now(), token, dt.timedelta(minutes=settings.idle_minutes),
+                                      "X-By-Itself" not in flask.request.headers) if token else None
     if flask.g.user is None:
         if flask.request.method == "GET" and not problems.wants_json():
             return flask.redirect(flask.url_for("sign_in.form", to=flask.request.full_path.rstrip("?")))

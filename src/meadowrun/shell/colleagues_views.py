@@ -2,11 +2,12 @@
 
 import flask
 
+from meadowrun.base import clock
 from meadowrun.base.db import found
-from meadowrun.base.errors import Invalid, MeadowrunError
-from meadowrun.shell import accounts
+from meadowrun.base.errors import MeadowrunError
+from meadowrun.shell import accounts, telling
 from meadowrun.shell.models import ROLES, User
-from meadowrun.shell.request import actor, db, done, needs, now
+from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("colleagues", __name__)
 #: What each role may do, for who chooses one.
@@ -20,10 +21,18 @@ def table() -> object:
     return _table(None)
 
 
-def _table(problem: MeadowrunError | None) -> str:
+def _table(problem: MeadowrunError | None, link: str = "", whose: str = "") -> str:
     rows = accounts.everyone(db())
     return flask.render_template("colleagues.html", rows=[user for user, _ in rows], last={user.id: at for user, at in rows if at},
-                                 roles=ROLES, may=MAY, problem=problem, given=flask.request.form)
+                                 roles=ROLES, may=MAY, problem=problem, given=flask.request.form if problem else {}, link=link, whose=whose)
+
+
+def _invited(user: User) -> str:
+    """The page with the link by which somebody sets their password, shown once; it is sent to them as well."""
+    path = accounts.invitation(settings().secret, user, clock.machine_now())
+    telling.tell_always(db(), now(), user.id, f"{actor().name} lets you into Meadowrun", "Set your password at this address, within three days.",
+                        path)
+    return _table(None, settings().public_url + path, user.name)
 
 
 @pages.post("/colleagues")
@@ -31,11 +40,11 @@ def _table(problem: MeadowrunError | None) -> str:
 def add() -> object:
     form = flask.request.form
     try:
-        made = accounts.add_user(db(), now(), form.get("email", ""), form.get("name", ""), form.get("role", ""), form.get("password", ""), actor())
+        made = accounts.add_user(db(), now(), form.get("email", ""), form.get("name", ""), form.get("role", ""), None, actor())
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status
-    return done("colleagues.table", f"{made.name} can sign in now.")
+    return _invited(made)
 
 
 @pages.post("/colleagues/<int:ident>")
@@ -46,10 +55,10 @@ def change(ident: int) -> object:
         if form.get("step") == "off":
             accounts.reset_second_step(db(), now(), actor(), user)
             return done("colleagues.table", f"{user.name} signs in by the password alone, until a second step is set up again.")
-        if not (form.get("role") or form.get("may") or form.get("password")):
-            raise Invalid(f"Type the new password for {user.name} first.", "password")
-        accounts.change_user(db(), now(), actor(), user, role=form.get("role"), active={"in": True, "out": False}.get(form.get("may", "")),
-                             password=form.get("password") or None)
+        if form.get("password") == "new":
+            accounts.invite_again(db(), now(), actor(), user)
+            return _invited(user)
+        accounts.change_user(db(), now(), actor(), user, role=form.get("role"), active={"in": True, "out": False}.get(form.get("may", "")))
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status

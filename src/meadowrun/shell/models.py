@@ -16,6 +16,7 @@ class User(Base):
     #: lower case, unique: what they sign in with
     email: orm.Mapped[str] = orm.mapped_column(unique=True)
     name: orm.Mapped[str]
+    #: empty: nobody signs in by it until a password is set by an invitation
     password_hash: orm.Mapped[str]
     #: each role may do all that those before it may: viewer, author, approver, admin
     role: orm.Mapped[str] = orm.mapped_column(sa.Text, sa.CheckConstraint(
@@ -41,6 +42,8 @@ class SignIn(Base):
     expires_at: orm.Mapped[dt.datetime]
     #: when it was used last, to some minutes
     seen_at: orm.Mapped[dt.datetime]
+    #: the network address it was begun from
+    place: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: the password was right, the code is still asked for
     halfway: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
 

@@ -1,5 +1,6 @@
 """Which passwords are taken: long ones that nobody guesses, and none made of what is known of their owner."""
 
+import itertools
 import re
 from collections.abc import Iterable
 
@@ -24,8 +25,9 @@ def judge(password: str, about: Iterable[str]) -> None:
     if len(password) > LONGEST:
         raise Invalid(f"A password has at most {LONGEST} characters.", "password")
     parts = [re.findall(r"\w+", text.lower()) for text in about]
-    # Each by itself and run together: ida, vance, idavance.
-    known = sorted({word for several in parts for word in (*several, "".join(several)) if len(word) > 2})
+    # Each by itself, neighbours run together, and all: farrow, hill, farrowhill.
+    known = sorted({word for several in parts for word in (*several, *map("".join, itertools.pairwise(several)), "".join(several))
+                    if len(word) > 2})
     found = zxcvbn(password[:_LOOKED_AT], user_inputs=[*known, *_OURS])
     if found["score"] >= _GOOD_ENOUGH:
         return

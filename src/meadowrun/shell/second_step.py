@@ -62,14 +62,14 @@ def set_up(session: orm.Session, now: dt.datetime, actor: Actor, user: User, set
     user.second_step, user.second_step_used = _cipher(settings).encrypt(secret.encode()).decode(), step
     session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id, SignIn.token_hash != keep))
     record(session, actor, now, "set up the second step of", "colleague", user.id, user.name)
-    return new_codes(session, user)
+    return new_codes(session, user, settings)
 
 
-def new_codes(session: orm.Session, user: User) -> list[str]:
+def new_codes(session: orm.Session, user: User, settings: Settings) -> list[str]:
     """Fresh recovery codes in place of those before."""
     session.execute(sa.delete(RecoveryCode).where(RecoveryCode.user_id == user.id))
     codes = ["".join(secrets.choice(_SIGNS) for _ in range(_LENGTH)) for _ in range(CODES)]
-    session.add_all(RecoveryCode(user_id=user.id, code_hash=_hash(user.id, code)) for code in codes)
+    session.add_all(RecoveryCode(user_id=user.id, code_hash=_hash(settings, user.id, code)) for code in codes)
     session.flush()
     return [f"{code[:5]}-{code[5:]}" for code in codes]
 
@@ -90,23 +90,36 @@ def is_right(session: orm.Session, now: dt.datetime, user: User, settings: Setti
     """Whether a code is of somebody's app and was not used before, or is a recovery code, which is used up by this."""
     code = "".join(code.lower().split()).replace("-", "")
     if code.isdecimal() and len(code) == 6:
-        try:
-            secret = _cipher(settings).decrypt((user.second_step or "").encode()).decode()
-        except InvalidToken:
-            return False
-        step = _step_of(secret, code, now, user.second_step_used)
+        step = _step_of(_secret_of(user, settings), code, now, user.second_step_used)
         if step is None:
             return False
         # Somebody who looked on, or another window at the same moment, must not come in by the same code.
         used = session.execute(sa.update(User).where(User.id == user.id, sa.func.coalesce(User.second_step_used, 0) < step)
                                .values(second_step_used=step))
         return bool(used.rowcount)  # type: ignore[attr-defined]
-    used = session.execute(sa.delete(RecoveryCode).where(RecoveryCode.user_id == user.id, RecoveryCode.code_hash == _hash(user.id, code)))
+    used = session.execute(sa.delete(RecoveryCode).where(RecoveryCode.user_id == user.id,
+                                                         RecoveryCode.code_hash == _hash(settings, user.id, code)))
     return bool(used.rowcount)  # type: ignore[attr-defined]
+
+
+def was_used(now: dt.datetime, user: User, settings: Settings, code: str) -> bool:
+    """Whether a code is one that somebody's app shows about now, and that was used before."""
+    code = "".join(code.split())
+    return code.isdecimal() and len(code) == 6 and _step_of(_secret_of(user, settings), code, now, None) is not None
+
+
+def _secret_of(user: User, settings: Settings) -> str:
+    """The secret of somebody's app; empty, of which no code is, where the installation's secret has been changed since."""
+    try:
+        return _cipher(settings).decrypt((user.second_step or "").encode()).decode()
+    except InvalidToken:
+        return ""
 
 
 def _step_of(secret: str, code: str, now: dt.datetime, after: int | None) -> int | None:
     """The number of the 30 seconds that a code is of (RFC 6238), later than `after`; None where it is of none."""
+    if not secret:
+        return None
     totp = pyotp.TOTP(secret)
     here = int(now.timestamp()) // totp.interval
     code = "".join(code.split())
@@ -119,5 +132,5 @@ def _cipher(settings: Settings) -> Fernet:
     return Fernet(base64.urlsafe_b64encode(hmac.digest(settings.secret.encode(), b"second step", hashlib.sha256)))
 
 
-def _hash(user_id: int, code: str) -> str:
-    return hashlib.sha256(f"{user_id}:{code}".encode()).hexdigest()
+def _hash(settings: Settings, user_id: int, code: str) -> str:
+    return hmac.digest(f"recovery:{settings.secret}".encode(), f"{user_id}:{code}".encode("utf-8", "surrogatepass"), hashlib.sha256).hex()

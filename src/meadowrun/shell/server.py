@@ -64,7 +64,7 @@ class _Request(HTTPRequestParser):
         return taken
 
     def _most(self) -> int:
-        known = "AUTHORIZATION" in self.headers or "meadowrun_in=" in self.headers.get("COOKIE", "")
+        known = "AUTHORIZATION" in self.headers or f"{accounts.COOKIE}=" in self.headers.get("COOKIE", "")
         return most_bytes(getattr(self, "path", "/"), known)
 
 
@@ -111,7 +111,7 @@ def _known_to_all(settings: Settings) -> str | None:
     database = Database(settings.database_url)
     try:
         with database.session() as session:
-            names = accounts.known_to_all(session)
+            names = accounts.known_to_all(session, settings.secret)
     except sa.exc.SQLAlchemyError:
         # A database that is away says nothing; the pages say that it is.
         return None

@@ -1,5 +1,6 @@
 """Signing in and out, the second step, and one's own password and notices."""
 
+import datetime as dt
 import re
 
 import flask
@@ -9,14 +10,14 @@ from werkzeug.wrappers import Response
 from meadowrun.base import audit, clock
 from meadowrun.base.audit import SYSTEM, Actor, record
 from meadowrun.base.errors import Invalid, MeadowrunError
-from meadowrun.shell import accounts, second_step, telling
+from meadowrun.shell import accounts, passwords, second_step, telling
 from meadowrun.shell.models import User
 from meadowrun.shell.request import actor, db, done, now, public, settings
 
 pages = flask.Blueprint("sign_in", __name__)
 #: An address within this application.
 _ONWARDS = re.compile(r"/(?:[^\s/\\\x00-\x1f\x7f][^\s\\\x00-\x1f\x7f]*)?")
-_IN, _KNOWN = "meadowrun_in", "meadowrun_known"
+_KNOWN = "meadowrun_known"
 
 
 def _onwards(to: str) -> str:
@@ -25,7 +26,7 @@ def _onwards(to: str) -> str:
 
 
 def _token() -> str:
-    return flask.request.cookies.get(_IN, "")
+    return flask.request.cookies.get(accounts.cookie(settings()), "")
 
 
 def _place() -> str:
@@ -53,7 +54,7 @@ def enter() -> object:
     if not entry.halfway:
         return _entered(entry.user, entry.token, to)
     response = flask.redirect(flask.url_for("sign_in.code", to=to), 303)
-    _give(response, _IN, entry.token, int(accounts.HALFWAY.total_seconds()))
+    _give(response, accounts.cookie(settings()), entry.token, int(accounts.HALFWAY.total_seconds()))
     return response
 
 
@@ -73,7 +74,7 @@ def enter_code() -> object:
     user = accounts.halfway(db(), moment, _token())
     if user is None:
         return flask.redirect(flask.url_for("sign_in.form", to=to), 303)
-    token = accounts.finish(db(), moment, settings(), user, _token(), flask.request.form.get("code", ""))
+    token = accounts.finish(db(), moment, settings(), user, _token(), flask.request.form.get("code", ""), _place())
     if token is None:
         _refused(user.email)
         page = flask.render_template("code.html", to=to, problem="That code is not right, or was used already. Type the newest one.")
@@ -92,7 +93,7 @@ def _entered(user: User, token: str, to: str) -> Response:
     # Whatever this browser held before, somebody may have given it.
     flask.session.clear()
     response = flask.redirect(to, 303)
-    _give(response, _IN, token, int(accounts.LASTS.total_seconds()))
+    _give(response, accounts.cookie(settings()), token, int(accounts.LASTS.total_seconds()))
     _give(response, _KNOWN, accounts.known_browser(settings().secret, user), int(accounts.KNOWN_FOR.total_seconds()))
     return response
 
@@ -106,7 +107,7 @@ def leave() -> object:
     accounts.sign_out(db(), _token())
     flask.session.clear()
     response = flask.redirect(flask.url_for("sign_in.form"), 303)
-    response.delete_cookie(_IN)
+    response.delete_cookie(accounts.cookie(settings()), secure=settings().cookie_secure)
     return response
 
 
@@ -117,7 +118,54 @@ def own() -> object:
 
 def _own(problem: MeadowrunError | None) -> str:
     return flask.render_template("password.html", problem=problem, codes_left=second_step.left(db(), flask.g.user),
-                                 required=second_step.required(settings(), flask.g.user))
+                                 required=second_step.required(settings(), flask.g.user), this=accounts.token_hash(_token()),
+                                 browsers=accounts.sign_ins(db(), clock.machine_now(), flask.g.user))
+
+
+@pages.post("/password/browsers")
+def sign_out_browsers() -> object:
+    """Signs out one browser of one's own, or all but this one."""
+    chosen = flask.request.form.get("browser", "")
+    accounts.sign_out_one(db(), now(), actor(), flask.g.user, chosen or f"not {accounts.token_hash(_token())}")
+    return done("sign_in.own", "That browser is signed out." if chosen else "Every other browser is signed out.")
+
+
+@pages.post("/password/strength")
+@public
+def strength() -> object:
+    """How a password that somebody is thinking of would be judged; it is kept nowhere."""
+    given, token = flask.request.form, _token()
+    signed_in = accounts.signed_in(db(), clock.machine_now(), token, dt.timedelta(minutes=settings().idle_minutes)) if token else None
+    user = signed_in or accounts.invited(db(), settings().secret, given.get("token", ""), clock.machine_now())
+    about = (user.email, user.name, settings().organisation) if user else (settings().organisation,)
+    try:
+        passwords.judge(given.get("new", "")[:200], about)
+    except Invalid as problem:
+        return flask.jsonify(good=False, says=str(problem))
+    return flask.jsonify(good=True, says="Nobody guesses this one.")
+
+
+@pages.get("/invited/<token>")
+@public
+def invited(token: str) -> object:
+    user = accounts.invited(db(), settings().secret, token, clock.machine_now())
+    page = flask.render_template("invited.html", invited=user, token=token, problem=None)
+    return page if user else (page, 404)
+
+
+@pages.post("/invited/<token>")
+@public
+def accept(token: str) -> object:
+    user = accounts.invited(db(), settings().secret, token, clock.machine_now())
+    if user is None:
+        return flask.render_template("invited.html", invited=None, token=token, problem=None), 404
+    try:
+        accounts.accept(db(), now(), settings(), user, flask.request.form.get("new", ""), flask.g.request_id)
+    except Invalid as problem:
+        db().rollback()
+        return flask.render_template("invited.html", invited=user, token=token, problem=problem), 422
+    flask.flash("Your password is set. Sign in by it.")
+    return flask.redirect(flask.url_for("sign_in.form"), 303)
 
 
 @pages.post("/password")
@@ -179,7 +227,7 @@ def _codes(codes: list[str]) -> str:
 @pages.post("/second-step/codes")
 def new_codes() -> object:
     problem = _prove()
-    return (_own(problem), problem.status) if problem else _codes(second_step.new_codes(db(), flask.g.user))
+    return (_own(problem), problem.status) if problem else _codes(second_step.new_codes(db(), flask.g.user, settings()))
 
 
 @pages.post("/second-step/off")

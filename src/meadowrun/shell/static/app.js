@@ -262,7 +262,7 @@ function follow(element) {
   const pause = 1000 * (element.dataset.every || 1);
   const again = async () => {
     try {
-      const response = await fetch(element.dataset.follow, {headers: {Accept: 'text/html'}});
+      const response = await fetch(element.dataset.follow, {headers: {Accept: 'text/html', 'X-By-Itself': '1'}});
       if (response.ok && !response.redirected) {
         element.innerHTML = await response.text();
         const state = element.querySelector('[data-finished]');
@@ -289,7 +289,7 @@ document.addEventListener('alpine:init', () => {
     close() { this.open = false; },
     async look() {
       try {
-        const state = await (await fetch('/clock', {headers: {Accept: 'application/json'}})).json();
+        const state = await (await fetch('/clock', {headers: {Accept: 'application/json', 'X-By-Itself': '1'}})).json();
         if (state.shown) this.shown = state.shown;
         const was = this.moving;
         this.moving = state.moving;
