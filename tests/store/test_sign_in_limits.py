@@ -95,7 +95,8 @@ def test_a_place_of_ipv6_is_its_network():
 
 @pytest.mark.parametrize("password", [
     "short", "elevenchars", "password1234", "passwordpassword", "123456789012", "qwertyuiop12", "farrowhill2026", "IdaVance2026",
-    "ida@farrowhill", "Meadowrun2026", "aaaaaaaaaaaaaaaa", "letmeinletmein", "x" * 129])
+    "ida@farrowhill", "Meadowrun2026", "aaaaaaaaaaaaaaaa", "letmeinletmein", "x" * 129,
+    "Ida Vance at Farrow Hill 2026", "vance.ida@farrowhill"])
 def test_passwords_that_are_guessed_are_refused(password):
     with pytest.raises(Invalid):
         passwords.judge(password, ("ida@farrowhill.example", "Ida Vance", "Farrow Hill Observatory"))

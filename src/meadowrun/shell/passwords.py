@@ -12,6 +12,8 @@ from meadowrun.base.errors import Invalid
 SHORTEST, LONGEST = 12, 128
 #: Of 0 to 4: guessed only by more than a hundred million tries (zxcvbn).
 _GOOD_ENOUGH = 3
+#: Letters that are left of a password without the words that are known of its owner.
+_OF_ITS_OWN = 6
 #: What everybody guesses first here.
 _OURS = ("meadowrun", "meadow")
 #: Longer than this no guess is looked for: a passphrase of that length is not guessed, and looking would take long.
@@ -28,6 +30,11 @@ def judge(password: str, about: Iterable[str]) -> None:
     # Each by itself, neighbours run together, and all: farrow, hill, farrowhill.
     known = sorted({word for several in parts for word in (*several, *map("".join, itertools.pairwise(several)), "".join(several))
                     if len(word) > 2})
+    rest = password.lower()
+    for word in sorted((*known, *_OURS), key=len, reverse=True):
+        rest = rest.replace(word, "")
+    if rest != password.lower() and len(re.sub(r"[\W\d_]+", "", rest)) < _OF_ITS_OWN:
+        raise Invalid("This password is made of a name or an address that others know. Add words that have nothing to do with you.", "password")
     found = zxcvbn(password[:_LOOKED_AT], user_inputs=[*known, *_OURS])
     if found["score"] >= _GOOD_ENOUGH:
         return
