@@ -2,12 +2,14 @@
 
 import dataclasses
 import datetime as dt
+import io
 import re
 
 import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
+from meadowrun.people import actions as people
 from meadowrun.shell import accounts
 from tests.store.web import browser, sign_in, words
 
@@ -109,3 +111,23 @@ def test_by_https_the_cookie_is_this_hosts_alone(database, settings, web):
     (cookie,) = cookies
     assert cookie.startswith("__Host-meadowrun_in=") and all(part in cookie for part in ("Secure", "HttpOnly", "Path=/", "SameSite=Lax"))
     assert "Domain" not in cookie and safe.get("/people", base_url="https://localhost").status_code == 200
+
+
+def test_headers_that_keep_answers_where_they_belong(web, database, settings):
+    assert web.post("/sign-out").headers["Clear-Site-Data"] == '"cache", "storage"'
+    assert web.get("/api/v1/contacts").headers["Content-Disposition"].startswith("attachment")
+    safe = browser(database, dataclasses.replace(settings, cookie_secure=True)).get("/sign-in")
+    assert "includeSubDomains" in safe.headers["Strict-Transport-Security"] and "Server" not in safe.headers
+
+
+def test_only_websites_with_our_script_read_its_answers(web, database):
+    web.post("/connections", data={"name": "Website", "kind": "site", "origins": "https://farrowhill.example"})
+    for origin, may in (("https://farrowhill.example", True), ("https://evil.example", False), ("null", False), ("", False)):
+        for answer in (web.post("/site/events", headers={"Origin": origin}), web.get("/site/push", headers={"Origin": origin})):
+            assert (answer.headers.get("Access-Control-Allow-Origin") == origin) == may and answer.headers.get("Access-Control-Allow-Origin") != "*"
+
+
+def test_the_store_of_files_has_an_end(web, monkeypatch):
+    monkeypatch.setattr(people, "MOST_STORED", 10)
+    answer = web.post("/files", data={"file": (io.BytesIO(b"%PDF-1.4 much more than ten"), "a.pdf")}, content_type="multipart/form-data")
+    assert answer.status_code == 422 and "store of files is full" in answer.text

@@ -212,9 +212,16 @@ def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, 
     return field
 
 
+#: Bytes of all files together.
+MOST_STORED = 20 * 10**9
+
+
 def store_file(session: orm.Session, now: dt.datetime, name: str, media_type: str, content: bytes,
                width: int | None = None, height: int | None = None) -> StoredFile:
-    """Keeps a file. Its public address holds a part that cannot be guessed."""
+    """Keeps a file. Its public address holds a part that cannot be guessed. Raises Invalid where the store is full."""
+    stored = session.scalar(sa.select(sa.func.coalesce(sa.func.sum(StoredFile.size), 0))) or 0
+    if stored + len(content) > MOST_STORED:
+        raise Invalid(f"The store of files is full: it holds {MOST_STORED // 10**9} GB. Remove some first.", "file")
     made = StoredFile(name=name[:200] or "file", media_type=media_type, size=len(content), width=width, height=height,
                       handle=secrets.token_urlsafe(12), content=content, created_at=now)
     session.add(made)

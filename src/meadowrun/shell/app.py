@@ -136,9 +136,12 @@ def _after(response: flask.Response) -> flask.Response:
     headers.setdefault("Referrer-Policy", "same-origin")
     headers.setdefault("X-Frame-Options", "DENY")
     headers.setdefault("Cross-Origin-Opener-Policy", "same-origin")
+    if response.mimetype == "application/json" and flask.request.path.startswith("/api/"):
+        # Opened in a browser it is saved, not shown as a page.
+        headers.setdefault("Content-Disposition", 'attachment; filename="answer.json"')
     headers["X-Request-Id"] = flask.g.get("request_id", "")
     if request.settings().cookie_secure:
-        headers.setdefault("Strict-Transport-Security", "max-age=31536000")
+        headers.setdefault("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
     if flask.request.endpoint == "static":
         headers["Cache-Control"] = "public, max-age=31536000, immutable" if "v" in flask.request.args else "no-cache"
     else:

@@ -107,6 +107,8 @@ def leave() -> object:
     accounts.sign_out(db(), _token())
     flask.session.clear()
     response = flask.redirect(flask.url_for("sign_in.form"), 303)
+    # Whoever uses this machine next finds nothing of it.
+    response.headers["Clear-Site-Data"] = '"cache", "storage"'
     response.delete_cookie(accounts.cookie(settings()), secure=settings().cookie_secure)
     return response
 

@@ -18,7 +18,7 @@ from meadowrun.sends import cards as laid
 from meadowrun.shell.request import db, now, public, settings, words, zone
 from meadowrun.tracking import actions, taking
 from meadowrun.tracking.models import ApiKey
-from meadowrun.tracking.queries import event_kind
+from meadowrun.tracking.queries import event_kind, websites
 
 pages = flask.Blueprint("site", __name__)
 _EVENT = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
@@ -35,8 +35,11 @@ class _Refused(Exception):
 
 
 def _headers() -> dict[str, str]:
-    return {"Access-Control-Allow-Origin": flask.request.headers.get("Origin", "") or "*", "Vary": "Origin",
-            "Access-Control-Allow-Headers": "Content-Type", "Access-Control-Max-Age": "3600"}
+    """Scripts may read the answer on websites that carry our script, and on no others."""
+    origin = flask.request.headers.get("Origin", "")
+    if origin not in websites(db()):
+        return {"Vary": "Origin"}
+    return {"Access-Control-Allow-Origin": origin, "Vary": "Origin"}
 
 
 def _key(name: str) -> ApiKey:
@@ -99,13 +102,6 @@ def _refused(problem: _Refused) -> Answer:
 @pages.errorhandler(Invalid)
 def _invalid(problem: Invalid) -> Answer:
     return {"error": str(problem)}, problem.status, _headers()
-
-
-@pages.route("/site/<path:rest>", methods=["OPTIONS"])
-@public
-def preflight(rest: str) -> Answer:
-    """Browsers ask first whether another website may ask at all; who may is settled by the key."""
-    return "", 204, _headers()
 
 
 @pages.post("/site/events")
