@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from meadowrun.core.content import code, fillins, markup
+from meadowrun.core import values
+from meadowrun.core.content import code, exchange, fillins, markup
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import clean_code, empty, take
 from meadowrun.core.content.filling import TooLarge, template
@@ -127,3 +128,15 @@ def test_a_message_does_not_grow_without_bound(source, values, says):
 
 def test_what_is_as_large_as_messages_are_is_filled_in():
     assert len(filled_in("{% for item in feed.list %}" + "x" * 30_000 + "{% endfor %}", feed={"list": [{}] * 50})) == 1_500_000
+
+
+@pytest.mark.parametrize("text", ["[" * 4000, '{"a":' * 4000, "[" * 100_000 + "]" * 100_000, b"\xff", "{", "NaN}"])
+def test_json_of_others_is_refused_however_deep(text):
+    with pytest.raises(ValueError):
+        values.read_json(text)
+
+
+def test_conditions_of_mjml_that_are_no_object_are_told():
+    for said in ('{"a" 1}', '{"a":' * 4000 + "}"):
+        with pytest.raises(exchange.ExchangeError, match="conditions cannot be read"):
+            exchange.from_mjml(f"<!-- conditions: {said} --><mjml><mj-body></mj-body></mjml>")

@@ -11,6 +11,7 @@ import json
 import os
 import pathlib
 import random
+import re
 import socket
 import time
 import zipfile
@@ -39,6 +40,7 @@ REQUESTS = int(os.environ.get("MEADOWRUN_FUZZ", "100000")) // PARTS
 LONGEST, GROWS = 5.0, 50_000_000
 #: What ends sign-ins, or lets others in and shuts them out, as this test stands on them.
 NOT = ("static", "sign_in.leave", "sign_in.enter", "sign_in.change_password", "sign_in.set_up_second_step", "colleagues.", "shell.forward")
+_ENDS = re.compile(r"delete|erase|retire|merge|stop|remove|gone")
 #: In a fuzzed request, rather these.
 SIGNS = [
     "²", "٣", "\ud800", "\x00", "\r\nX: y",
@@ -112,6 +114,9 @@ class Fuzzer:
 
     def page(self):
         rule, method = self.dice.choice(self.rules)
+        if _ENDS.search(rule.endpoint) and self.dice.random() < 0.97:
+            # Otherwise there would soon be nothing left to ask about.
+            return None
         names = self.names[rule.endpoint]
         held = self.dice.sample(names, min(len(names), self.dice.randrange(0, 9)))
         try:
@@ -163,12 +168,12 @@ class Fuzzer:
         return "POST", path, {"data": json.dumps(body).encode("utf-8", "replace"), "headers": {"Origin": "https://farrowhill.example"}}
 
     def one(self):
-        """One request, by somebody."""
+        """One request, by somebody; False when none could be made."""
         asked = self.dice.choices((self.page, self.of_api, self.of_website), (8, 2, 1))[0]()
         if asked is None:
-            return
+            return False
         method, path, given = asked
-        who = self.dice.choices(list(self.clients), (2, 1, 3, 2, 4))[0]
+        who = self.dice.choices(list(self.clients), (2, 1, 3, 1, 6))[0]
         began = time.monotonic()
         try:
             answer = self.clients[who].open(path, method=method, **given)
@@ -182,6 +187,7 @@ class Fuzzer:
         # 502 and 503 are answers in words: a server of others, or the database, is away.
         if isinstance(status, str) or status >= 500 and status not in (502, 503) or took > LONGEST:
             self.faults.append((who, method, path[:200], str(given)[:400], status, f"{took:.1f} s"))
+        return True
 
 
 @pytest.fixture
@@ -199,7 +205,8 @@ def test_no_request_is_a_fault(part, fuzzer, database, capsys):
     found, seed = fuzzer
     before = None
     for number in range(REQUESTS):
-        found.one()
+        while not found.one():
+            pass
         if number == REQUESTS // 10:
             before = memory()
         if number % 2000 == 1999:

@@ -2,6 +2,7 @@
 
 import datetime as dt
 import functools
+import json
 import re
 import zoneinfo
 from typing import Any
@@ -14,6 +15,14 @@ from meadowrun.core import wording
 
 class ValueProblem(ValueError):
     """What is wrong with a value, in words that quote it."""
+
+
+def read_json(text: str | bytes) -> Any:
+    """JSON that somebody else wrote. Raises ValueError, also for what is nested so deep that reading it would end the program."""
+    try:
+        return json.loads(text)
+    except RecursionError:
+        raise ValueError("lists and objects stand too deep in each other") from None
 
 
 _YES = {"yes", "y", "true", "1", "ja", "j", "oui", "si", "sí", "x", "on"}

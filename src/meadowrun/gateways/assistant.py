@@ -4,6 +4,7 @@ import json
 
 from meadowrun.base.settings import Settings
 from meadowrun.core.content import fillins, suggest
+from meadowrun.core.values import read_json
 from meadowrun.gateways import outgoing
 
 SECONDS = 20
@@ -28,8 +29,8 @@ def suggestions(settings: Settings, place: str, brief: suggest.Brief, own: list[
         answer = outgoing.ask("POST", address, body.encode(), headers, SECONDS, outgoing.machine_of(address), most=_MOST_BYTES)
         if answer.status >= 300:
             raise OSError(f"{answer.status} {answer.reason}")
-        said = json.loads(answer.body)["choices"][0]["message"]["content"]
-        texts = json.loads(said[said.index("["):said.rindex("]") + 1])
+        said = read_json(answer.body)["choices"][0]["message"]["content"]
+        texts = read_json(said[said.index("["):said.rindex("]") + 1])
     except (OSError, ValueError, KeyError, IndexError, TypeError, AttributeError) as problem:
         return own, f"The server for suggestions gave nothing ({problem}); these are made here."
     kept = [t for t in texts if isinstance(t, str) and usable(t, place, brief)]

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
+from meadowrun.core.values import read_json
 from meadowrun.gateways import answers, outgoing
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
 
@@ -66,7 +67,7 @@ class HttpGateway:
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         try:
-            said = json.loads(_post(f"{self.url}/taken", {"ids": list(ids)}, self.timeout).body)
+            said = read_json(_post(f"{self.url}/taken", {"ids": list(ids)}, self.timeout).body)
             return {key: bool(value) for key, value in said["taken"].items()}
         except (OSError, ValueError, KeyError, TypeError, AttributeError):
             return {}

@@ -18,6 +18,7 @@ import idna
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
+from meadowrun.core.values import read_json
 from meadowrun.gateways import outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
@@ -336,7 +337,7 @@ class SmtpGateway:
         try:
             answer = outgoing.ask("POST", self.receipts_url, json.dumps({"message_ids": list(ids)}).encode(),
                                   {"Content-Type": "application/json"}, inner=outgoing.machine_of(self.receipts_url), most=_RECEIPTS)
-            taken = json.loads(answer.body)["taken"]
+            taken = read_json(answer.body)["taken"]
             return {key: bool(value) for key, value in taken.items()} if answer.status < 300 else {}
         except (OSError, ValueError, KeyError, TypeError, AttributeError):
             return {}

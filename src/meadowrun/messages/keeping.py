@@ -3,7 +3,6 @@
 import csv
 import datetime as dt
 import io
-import json
 import re
 from collections.abc import Collection, Mapping
 from typing import Any
@@ -20,6 +19,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.people_file import plain
+from meadowrun.core.values import read_json
 from meadowrun.messages import actions, asking, feeds, queries
 from meadowrun.messages.models import Comment, DataTable, Feed, HouseStyle, KeptRow, KeptRowVersion, Message
 from meadowrun.messages.values import known_refs
@@ -143,7 +143,7 @@ def _json(text: str, place: str, what: str) -> Any:
     if not text.strip():
         return None
     try:
-        return json.loads(text)
+        return read_json(text)
     except ValueError as problem:
         if text.strip()[0] not in '[{"':
             return text.strip()

@@ -1,7 +1,6 @@
 """Pages that explain a segment: who was lost at a line, why somebody is in or out, what it shares, whom it holds."""
 
 import datetime as dt
-import io
 import json
 from typing import Any
 
@@ -14,7 +13,7 @@ from meadowrun.core.audience import carried, english
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
-from meadowrun.core.values import is_whole
+from meadowrun.core.values import is_whole, read_json
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
@@ -160,8 +159,8 @@ def take_in() -> object:
     """A definition from a file, as a new segment."""
     given = flask.request.files.get("file")
     try:
-        data: Any = json.load(io.TextIOWrapper(given.stream, "utf-8-sig")) if given else None
-    except (ValueError, UnicodeDecodeError):
+        data: Any = read_json(given.stream.read().decode("utf-8-sig")) if given else None
+    except ValueError:
         data = None
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
         return not_done("That file is not a segment: it should hold JSON with a list of lines, as “Take it along” writes it.", "segments.table")

@@ -12,6 +12,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.clock import now as clock_now
 from meadowrun.base.errors import Invalid
 from meadowrun.core import details, values
+from meadowrun.core.values import read_json
 from meadowrun.core.wording import count_of
 from meadowrun.tracking.models import EventKind
 
@@ -51,7 +52,7 @@ def waiting(session: orm.Session, kind: EventKind) -> list[Waiting]:
     """What waits to be fixed for a kind of event, the commonest first."""
     found = []
     for detail, value, count in session.execute(sa.text(_WAITING), {"kind": kind.id, "most": MOST}):
-        given = json.loads(value)
+        given = read_json(value)
         spec = kind.details.get(detail, {"label": detail, "type": "text"})
         shown = "an empty text" if given == "" else f"“{given}”" if isinstance(given, str) else value
         found.append(Waiting(detail, spec["label"], value, shown, _why(spec["type"], given), count))
@@ -95,6 +96,6 @@ def leave_out(session: orm.Session, actor: Actor, kind: EventKind, detail: str, 
 
 def _json(text: str) -> str:
     try:
-        return json.dumps(json.loads(text))
+        return json.dumps(read_json(text))
     except ValueError:
         raise Invalid("This value does not wait any more.", "value") from None

@@ -11,6 +11,7 @@ from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
+from meadowrun.core.values import read_json
 from meadowrun.messages import reading
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
@@ -56,7 +57,7 @@ def _asked() -> tuple[ApiKey, Contact, Mapping[str, Any]]:
     The body is read without looking at its type: scripts that leave a page send it as plain text.
     """
     try:
-        data = flask.json.loads(flask.request.get_data(cache=False)[:_MOST_BYTES])
+        data = read_json(flask.request.get_data(cache=False)[:_MOST_BYTES])
     except ValueError:
         data = None
     if not isinstance(data, Mapping) or not {"key", "visitor"} <= data.keys():

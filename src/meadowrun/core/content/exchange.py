@@ -12,6 +12,7 @@ from meadowrun.core.content.compiled import Rows, placed
 from meadowrun.core.content.document import COLOUR, clean_html, empty, take
 from meadowrun.core.content.layout import RULE, SHEET, Parts, answer_key, mjml, own_style
 from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
+from meadowrun.core.values import read_json
 
 MOST_BYTES = 1_000_000
 #: Elements whose content is HTML, which need not be well-formed XML: kept aside while the rest is read.
@@ -64,9 +65,12 @@ def from_mjml(source: str, public_url: str = "") -> Brought:
     if found := _CONDITIONS.search(source):
         source = source.replace(found.group(), "", 1)
         try:
-            said = {key: one for key, one in json.loads(found.group(1)).items() if isinstance(one, dict) and isinstance(one.get("lines"), list)}
+            given = read_json(found.group(1))
+            if not isinstance(given, dict):
+                raise ValueError("it holds no object")
+            said = {key: one for key, one in given.items() if isinstance(one, dict) and isinstance(one.get("lines"), list)}
         except ValueError as problem:
-            raise ExchangeError(f"The comment with the conditions is not JSON: {problem}.") from None
+            raise ExchangeError(f"The comment with the conditions cannot be read: {problem}.") from None
 
     def hide(match: re.Match[str]) -> str:
         aside.append(match.group(3))
