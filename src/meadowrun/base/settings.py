@@ -44,7 +44,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_SMS_PRICE": ("What one part of a text message costs, such as 0.045", "0"),
     "MEADOWRUN_PUSH_URL": ("Where notices for phones are handed over, http(s)://host or null: to send none", "null:"),
     "MEADOWRUN_CURRENCY": ("The sign of the currency that prices are in", "£"),
-    "MEADOWRUN_ASSISTANT_URL": ("Where suggestions are asked for, an chat-completions address such as http://host/v1; "
+    "MEADOWRUN_ASSISTANT_URL": ("Where suggestions are asked for, a chat-completions address such as http://host/v1; "
                                 "empty: made here", ""),
     "MEADOWRUN_ASSISTANT_MODEL": ("The model to name to that server", "default"),
     "MEADOWRUN_ASSISTANT_KEY": ("The key to show to that server; empty: none", ""),

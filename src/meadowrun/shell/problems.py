@@ -6,7 +6,7 @@ import psycopg
 import sqlalchemy.exc
 import werkzeug.exceptions
 
-from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
+from meadowrun.base.errors import Conflict, Invalid, MeadowrunError, NotAllowed, TooMany
 from meadowrun.base.logs import log
 from meadowrun.shell.request import db, path_for_logs
 
@@ -32,6 +32,11 @@ def answer(message: str, status: int, where: str | None = None, newest: int | No
 def register(app: flask.Flask) -> None:
     @app.errorhandler(MeadowrunError)
     def ours(problem: MeadowrunError) -> object:
+        if isinstance(problem, NotAllowed | TooMany):
+            # Who tries doors is to be seen by whoever reads the logs.
+            user = flask.g.get("user")
+            log.warning("refused", path=path_for_logs(), method=flask.request.method, user=user.id if user else None,
+                        place=flask.request.remote_addr, status=problem.status)
         return answer(str(problem), problem.status, problem.where if isinstance(problem, Invalid) else None,
                       problem.newest if isinstance(problem, Conflict) else None)
 
