@@ -1,0 +1,80 @@
+"""A new colleague's first day: a link, a password, a second step, all by keys; and a click that makes a visitor known for its page only."""
+
+import re
+
+import pyotp
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from meadowrun.base import clock, signing
+from tests.browser.conftest import sign_in
+from tests.browser.test_pages import violations
+
+
+def test_a_new_colleague_comes_in_with_a_second_step(page):
+    page.open("/colleagues")
+    page.type("#c-name", "Rosa Lind")
+    page.type("#c-email", "rosa@farrowhill.example")
+    page.find("#c-email").send_keys(Keys.ENTER)
+    page.says("Rosa Lind sets a password at this address")
+    link = page.text(".note code")
+    page.driver.delete_all_cookies()
+    page.open(link)
+    assert violations(page) == []
+    page.type("#i-new", "rosalind2026")
+    page.says("made of a name")
+    page.type("#i-new", "violet kettle orbit")
+    page.says("Nobody guesses this one")
+    page.press("Show")
+    assert page.find("#i-new").get_attribute("type") == "text"
+    page.find("#i-new").send_keys(Keys.ENTER)
+    page.says("Your password is set")
+    page.type("#email", "rosa@farrowhill.example")
+    page.type("#password", "violet kettle orbit")
+    page.find("#password").send_keys(Keys.ENTER)
+    page.says("Today")
+    page.open("/second-step")
+    assert violations(page) == []
+    secret = page.text("form code")
+    page.type("#s-code", pyotp.TOTP(secret).now())
+    page.type("#s-password", "violet kettle orbit")
+    page.find("#s-password").send_keys(Keys.ENTER)
+    page.says("Your recovery codes")
+    codes = re.findall(r"\b[a-z2-9]{5}-[a-z2-9]{5}\b", page.text())
+    assert len(codes) == 10
+    page.press("I have kept them")
+    page.says("10 recovery codes left")
+    assert violations(page) == []
+    page.driver.delete_all_cookies()
+    page.open("/sign-in")
+    page.type("#email", "rosa@farrowhill.example")
+    page.type("#password", "violet kettle orbit")
+    page.find("#password").send_keys(Keys.ENTER)
+    page.says("Your code")
+    page.type("#code", codes[0])
+    page.find("#code").send_keys(Keys.ENTER)
+    page.says("What the last sends did")
+    page.driver.delete_all_cookies()
+    sign_in(page)
+
+
+def test_the_sign_of_a_visitor_leaves_the_address_with_the_first_page(page, house):
+    secret = house.settings.secret
+    came = signing.arrival(secret, 7, clock.machine_now())
+    page.open(f"{house.site}/observatory/?night=leonids&mr={came}&x=%20a#map")
+    page.wait(lambda: "mr=" not in page.driver.current_url)
+    assert page.driver.current_url.endswith("/observatory/?night=leonids&x=%20a#map")
+
+    def known_by():
+        return page.driver.execute_script("return localStorage.getItem('mr-visitor')") or ""
+
+    page.wait(lambda: known_by() not in ("", came))
+    kept = known_by()
+    assert signing.who_visits(secret, kept, clock.machine_now()) == 7
+    # Back later without a link, and by a link whose time is over: still known, by what the browser keeps.
+    for address in ("/observatory/", f"/observatory/?mr={signing.arrival(secret, 7, clock.machine_now() - signing.ARRIVES_WITHIN * 2)}"):
+        page.driver.execute_script("localStorage.setItem('mr-visitor', arguments[0])", kept)
+        page.open(house.site + address)
+        page.wait(lambda: signing.who_visits(secret, known_by(), clock.machine_now()) == 7)
+    page.driver.get_log("browser")
+    assert page.driver.find_elements(By.TAG_NAME, "body")
