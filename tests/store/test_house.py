@@ -2,8 +2,11 @@
 
 import ast
 import datetime as dt
+import importlib.metadata
 import json
 import pathlib
+import re
+import sys
 
 import flask
 import pytest
@@ -43,6 +46,16 @@ def test_only_the_clock_asks_the_time():
         if str(path.relative_to(SRC)) not in allowed:
             for sign in ("datetime.now(", "date.today(", "utcnow(", "time.time("):
                 assert sign not in text, (path, sign)
+
+
+def test_what_is_imported_is_declared_and_what_is_declared_is_imported():
+    """`selenium` is for screenshots and tests; `tzdata` is what `zoneinfo` reads where a machine has no time zones."""
+    modules = {name.split(".")[0] for path in SRC.rglob("*.py") for name in imports(path)} - set(sys.stdlib_module_names) - {"meadowrun", ""}
+    packages = importlib.metadata.packages_distributions()
+    used = {package.lower().replace("_", "-") for module in modules for package in packages[module]}
+    lines = (SRC.parents[1] / "requirements.in").read_text().splitlines()
+    declared = {re.split(r"[\[<>=]", line)[0].strip().lower() for line in lines if line.strip() and not line.startswith("#")}
+    assert used - declared == {"selenium"} and declared - used == {"tzdata"}
 
 
 def test_all_that_goes_out_over_http_goes_through_one_client():

@@ -97,8 +97,13 @@ def ensure_months(session: orm.Session, first: dt.date, last: dt.date) -> None:
     session.execute(sa.text("SELECT ensure_months(:first, :last)"), {"first": first, "last": last})
 
 
+def as_like(text: str) -> str:
+    """A text as a part of a LIKE pattern that stands for nothing but itself."""
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+
+
 def called(session: orm.Session, model: Any, words: str, most: int) -> list[tuple[int, str]]:
     """Number and name of the rows of a named table whose names hold some words in small letters, the newest first."""
-    pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+    pattern = f"%{as_like(words)}%"
     rows = session.execute(sa.select(model.id, model.name).where(sa.func.lower(model.name).like(pattern)).order_by(model.id.desc()).limit(most))
     return [(row[0], row[1]) for row in rows]

@@ -5,6 +5,7 @@ from collections.abc import Collection
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.db import as_like
 from meadowrun.core.wording import fold
 from meadowrun.people.models import Company, Contact
 
@@ -39,6 +40,6 @@ def names(session: orm.Session, idents: Collection[int]) -> dict[int, str]:
 
 def alike(session: orm.Session, company: Company) -> list[Company]:
     """Companies whose names begin like this one's, to merge it with: the likeliest doubles."""
-    begins = company.name_key.split(" ")[0][:12].replace("%", "").replace("_", "")
+    begins = as_like(company.name_key.split(" ")[0][:12])
     return list(session.scalars(sa.select(Company).where(Company.name_key.like(f"{begins}%"), Company.id != company.id)
                                 .order_by(Company.name).limit(30)))

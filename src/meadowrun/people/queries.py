@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.db import found
+from meadowrun.base.db import as_like, found
 from meadowrun.core import values
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
@@ -147,7 +147,7 @@ def _narrowed(session: orm.Session, query: Any, search: str) -> Any:
 def _searched(query: Any, search: str) -> Any:
     words = fold(search).split()
     for word in words:
-        escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        escaped = as_like(word)
         # Three letters make one trigram; shorter words can only use the name's beginning.
         pattern = f"%{escaped}%" if len(word) >= 3 else f"{escaped}%"
         query = query.where((Contact.search_key if len(word) >= 3 else Contact.name_key).like(pattern))

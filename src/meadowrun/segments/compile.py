@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Hashable, Iterable
 from typing import Any
 
+from meadowrun.base.db import as_like
 from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling, zone_of
 from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
@@ -232,8 +233,7 @@ class Compiler:
         if op in ("is", "is_not"):
             wanted = self.bind(list(dict.fromkeys(form(v) for v in value)))
             return f"{shown} {'= ANY' if op == 'is' else '<> ALL'}({wanted})" + ("" if op == "is" else f" AND {text} <> ''")
-        escaped = form(value).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-        pattern = self.bind(("" if op == "begins" else "%") + escaped + ("" if op == "ends" else "%"))
+        pattern = self.bind(("" if op == "begins" else "%") + as_like(form(value)) + ("" if op == "ends" else "%"))
         return f"{shown} {'NOT ' if op == 'not_contains' else ''}LIKE {pattern} AND {text} <> ''"
 
     def _moments(self, span: Span, column: str, person: str) -> list[str]:
