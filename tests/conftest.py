@@ -15,7 +15,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.base.testing import TEMPLATE
-from meadowrun.base.worker import load_tasks
+from meadowrun.features import load_tasks
 from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
 from tests.long_runs import LongRuns
@@ -82,7 +82,7 @@ def settings(database):
 
 @pytest.fixture
 def job_context(database, settings):
-    load_tasks()
+    load_tasks(True)
     jobs.set_context(jobs.Context(database, settings))
 
 

@@ -51,15 +51,16 @@ def serve(host: str, port: int, processes: int, fd: int | None) -> None:
 def work() -> None:
     """A worker: carries out background jobs. Any number may run."""
     from meadowrun.base import worker
-    worker.work(Settings.read())
+    from meadowrun.features import load_tasks
+    worker.work(Settings.read(), load_tasks)
 
 
 @main.command()
 @click.option("--fd", type=int, help="A socket that listens already, from whoever starts this.")
 def inbound(fd: int | None) -> None:
     """The listener for bounces and complaints."""
-    from meadowrun.base import worker
-    worker.inbound(Settings.read(), fd)
+    from meadowrun.tracking import inbound
+    inbound.run(Settings.read(), fd)
 
 
 @main.command()

@@ -44,6 +44,7 @@ def telling(database, settings, port):
 
     def run(minutes=0):
         with clock.at(clock.machine_now() + dt.timedelta(minutes=minutes)):
+            jobs.run_here("sends.tell")
             jobs.run_here("shell.tell")
     yield run
     jobs.set_context(jobs.Context(database, settings))

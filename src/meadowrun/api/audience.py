@@ -13,6 +13,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.values import is_whole
 from meadowrun.people import list_queries
+from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, insight, partitions, queries
 from meadowrun.segments import why as explaining
@@ -20,7 +21,7 @@ from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition, Segment, SegmentVersion
 from meadowrun.segments.profile import profile
 from meadowrun.sends.queries import uses_of_segment
-from meadowrun.shell.request import body, db, now, today, words, zone
+from meadowrun.shell.request import body, db, now, today, zone
 
 _DEFINITION: Json = {"$ref": "/api/segment.schema.json"}
 

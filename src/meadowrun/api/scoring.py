@@ -8,10 +8,11 @@ from meadowrun.api.door import TEXT, Json, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core.scores import ScoreProblem
+from meadowrun.people.asked import words
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, queries, working
 from meadowrun.scores.models import Score
-from meadowrun.shell.request import body, db, now, words, zone
+from meadowrun.shell.request import body, db, now, zone
 
 _RULE: Json = thing(["points", "lines"], points={"type": "number"},
                     each={"type": "boolean", "description": "each time it happened, or while it holds"},

@@ -1,10 +1,8 @@
-"""The processes behind the web server: the worker and the listener for what comes back by mail."""
+"""The worker: what is done behind the web server."""
 
 import asyncio
-import contextlib
-import importlib
 import signal
-import threading
+from collections.abc import Callable
 
 import procrastinate
 
@@ -13,23 +11,16 @@ from meadowrun.base.db import Database
 from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
 
-#: Modules that register tasks.
-TASK_MODULES = ("meadowrun.imports.jobs", "meadowrun.sends.jobs", "meadowrun.sends.sweep", "meadowrun.results.jobs",
-                "meadowrun.segments.jobs", "meadowrun.scores.jobs", "meadowrun.people.jobs", "meadowrun.shell.jobs",
-                "meadowrun.village.jobs")
 
+def work(settings: Settings, load_tasks: Callable[[bool], None]) -> None:
+    """Runs jobs until told to stop; `load_tasks` registers what there is to do, in a demo or not.
 
-def load_tasks() -> None:
-    for name in TASK_MODULES:
-        importlib.import_module(name)
-
-
-def work(settings: Settings) -> None:
-    """Runs jobs until told to stop. Ends with an error when the database stays away: something else restarts it."""
+    Ends with an error when the database stays away: something else restarts it.
+    """
     configure(settings.log_level)
     database = Database(settings.database_url)
     jobs.set_context(jobs.Context(database, settings))
-    load_tasks()
+    load_tasks(settings.demo)
     memory.settle()
     app = jobs.worker_app(settings.database_url)
     log.info("worker started")
@@ -55,19 +46,3 @@ async def _lanes(app: procrastinate.App) -> None:
         ends = await asyncio.gather(*lanes, return_exceptions=True)
     if not stopped.is_set():
         raise SystemExit(next((f"worker: {e}" for e in ends if isinstance(e, Exception)), "worker: a lane ended by itself"))
-
-
-def inbound(settings: Settings, fd: int | None = None) -> None:
-    from meadowrun.tracking.inbound import listener
-    configure(settings.log_level)
-    database = Database(settings.database_url)
-    controller = listener(database, settings, fd)
-    controller.start()
-    log.info("inbound listener started", host=settings.inbound[0], port=settings.inbound[1])
-    stopped = threading.Event()
-    for sign in (signal.SIGTERM, signal.SIGINT):
-        signal.signal(sign, lambda *_: stopped.set())
-    with contextlib.suppress(KeyboardInterrupt):
-        stopped.wait()
-    controller.stop()
-    database.close()

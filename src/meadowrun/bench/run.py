@@ -17,7 +17,7 @@ from meadowrun.base.cluster import Cluster
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
-from meadowrun.base.worker import load_tasks
+from meadowrun.features import load_tasks
 
 ROOT = pathlib.Path(__file__).resolve().parents[3]
 
@@ -91,7 +91,7 @@ def build(scale: int) -> World:
         with psycopg.connect(f"{base}/bench", autocommit=True) as connection:
             connection.execute("VACUUM ANALYZE")
         (folder / "loaded").write_text("yes")
-    load_tasks()
+    load_tasks(True)
     jobs.set_context(jobs.Context(database, settings))
     # As the web server and the worker do once they are ready.
     memory.settle()

@@ -14,7 +14,6 @@ from meadowrun.base import clock
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import Database, ensure_months
 from meadowrun.base.settings import Settings
-from meadowrun.base.worker import load_tasks
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.judge import share_number
@@ -22,6 +21,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
 from meadowrun.demo import bulk, names, stories, world, writing
+from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
@@ -51,7 +51,7 @@ def load(database: Database, settings: Settings, scale: int, site: str, say: Say
     Returns the world, with the hidden truth that the village's people are made from.
     """
     moment = clock.machine_now().replace(microsecond=0)
-    load_tasks()
+    load_tasks(True)
     with database.session() as session:
         ensure_months(session, (moment - dt.timedelta(days=31 * 16)).date(), (moment + dt.timedelta(days=100)).date())
     say(f"{scale:,} people")

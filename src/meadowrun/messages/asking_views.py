@@ -4,7 +4,8 @@ import flask
 
 from meadowrun.messages import asking, views
 from meadowrun.messages.models import Condition
-from meadowrun.shell.request import body, db, needs, words
+from meadowrun.people.asked import words
+from meadowrun.shell.request import body, db, needs
 
 pages = flask.Blueprint("asking", __name__)
 

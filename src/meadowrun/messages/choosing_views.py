@@ -7,8 +7,9 @@ from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import known_refs
+from meadowrun.people.asked import words
 from meadowrun.people.queries import common_values
-from meadowrun.shell.request import actor, db, done, needs, now, words
+from meadowrun.shell.request import actor, db, done, needs, now
 
 pages = flask.Blueprint("choosing", __name__)
 MOST_VALUES = 20

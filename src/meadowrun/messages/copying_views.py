@@ -5,7 +5,8 @@ import flask
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core import wording
 from meadowrun.messages import copying, queries
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, words
+from meadowrun.people.asked import words
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
 
 pages = flask.Blueprint("copying", __name__)
 

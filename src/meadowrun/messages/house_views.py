@@ -11,7 +11,8 @@ from meadowrun.core.content.colour import contrast
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, rows_as_csv, settings, words
+from meadowrun.people.asked import words
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, rows_as_csv, settings
 
 pages = flask.Blueprint("house", __name__)
 

@@ -8,7 +8,8 @@ from meadowrun.core.content.lines import listed
 from meadowrun.core.values import is_whole
 from meadowrun.messages import keeping, queries, reading, views
 from meadowrun.messages.models import KeptRow, KeptRowVersion, Message
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, words, zone
+from meadowrun.people.asked import words
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, zone
 
 pages = flask.Blueprint("rows", __name__)
 

@@ -14,8 +14,9 @@ from meadowrun.gateways import sms as gateways
 from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
+from meadowrun.people.asked import words
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, done, needs, now, settings, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, now, settings, zone
 
 pages = flask.Blueprint("texting", __name__)
 

@@ -26,6 +26,7 @@ from meadowrun.messages import actions, bringing, copying, editable, queries, re
 from meadowrun.messages.cards_views import on_website
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Draft, Message
+from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import anybody, contacts_page, file_weights
 from meadowrun.segments.looking import look
@@ -34,7 +35,7 @@ from meadowrun.segments.queries import segments
 from meadowrun.sends.queries import count_by_message, senders
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, words, zone
+from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, zone
 from meadowrun.tags.page import narrowed
 from meadowrun.tracking.queries import websites
 

@@ -6,8 +6,9 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import wording
 from meadowrun.people import company_queries, doubles, queries
+from meadowrun.people.asked import words
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, words
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now
 
 pages = flask.Blueprint("doubles", __name__)
 

@@ -10,8 +10,9 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
 from meadowrun.core.values import is_whole
 from meadowrun.people import keeping, list_queries, people_csv, queries
+from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, words, zone
+from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, zone
 from meadowrun.tags.page import give_or_take, narrowed
 
 pages = flask.Blueprint("keeping", __name__)

@@ -4,9 +4,10 @@ from collections.abc import Sequence
 
 from meadowrun.core.audience import english
 from meadowrun.core.scores import Rule
+from meadowrun.people.asked import words
 from meadowrun.scores import working
 from meadowrun.scores.models import Score
-from meadowrun.shell.request import db, now, today, words, zone
+from meadowrun.shell.request import db, now, today, zone
 
 
 def sentences(rules: Sequence[Rule]) -> list[str]:

@@ -8,11 +8,12 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import scores as rules_of
 from meadowrun.core import values
+from meadowrun.people.asked import words
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, page, queries, working
 from meadowrun.scores.models import Score
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, words, zone
+from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, zone
 
 pages = flask.Blueprint("scores", __name__)
 

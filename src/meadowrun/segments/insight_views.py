@@ -14,6 +14,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
 from meadowrun.core.values import is_whole, read_json
+from meadowrun.people.asked import words
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
@@ -23,7 +24,7 @@ from meadowrun.segments.profile import Profile
 from meadowrun.segments.profile import profile as profile_of
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, zone
 
 pages = flask.Blueprint("insight", __name__)
 SHOWN = 12

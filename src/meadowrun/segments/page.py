@@ -6,12 +6,13 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
 from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, held_words
+from meadowrun.people.asked import words
 from meadowrun.segments import insight, queries
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
 from meadowrun.sends.queries import uses_of_segment
-from meadowrun.shell.request import db, now, today, words, zone
+from meadowrun.shell.request import db, now, today, zone
 
 
 def looked_at(data: dict[str, Any], segment: Segment | None = None, exact: bool = False) -> dict[str, Any]:

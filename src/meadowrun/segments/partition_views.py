@@ -8,13 +8,14 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.values import is_whole
+from meadowrun.people.asked import words
 from meadowrun.people.queries import contacts_of
 from meadowrun.segments import partitions
 from meadowrun.segments.looking import look
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, words, zone
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, zone
 
 pages = flask.Blueprint("partitions", __name__)
 PAGE = 100

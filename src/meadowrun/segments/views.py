@@ -14,6 +14,7 @@ from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
 from meadowrun.core.values import is_whole
 from meadowrun.people import people_csv
+from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
@@ -23,7 +24,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
 from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.later import comes_later, is_behind, named
-from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, words, zone
+from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, zone
 from meadowrun.tags.page import give_or_take, narrowed
 
 pages = flask.Blueprint("segments", __name__)

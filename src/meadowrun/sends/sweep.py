@@ -8,7 +8,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
-from meadowrun.sends import troubles
+from meadowrun.sends import troubles, waiting
 from meadowrun.sends.jobs import enqueue_chunk
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import can_be_asked, channel_of
@@ -58,3 +58,10 @@ def _queued(session: orm.Session, name: str, send_id: int) -> set[int]:
         "SELECT coalesce((args->>'chunk')::int, 0) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name "
         "AND (args->>'send_id')::bigint = :id"), {"name": name, "id": send_id})
     return set(itertools.chain.from_iterable(rows))
+
+
+@jobs.task("sends.tell", "upkeep", every="* * * * * */20")
+def tell() -> None:
+    """Writes down whom to tell by email, whoever wishes it, what waits because of a send."""
+    with context().database.session() as session:
+        waiting.tell(session, clock.now(session), troubles.MOST)

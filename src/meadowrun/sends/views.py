@@ -30,6 +30,7 @@ from meadowrun.messages.queries import compiled, state_to_send, to_send
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import save_topic
+from meadowrun.people.asked import words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_of, topics
@@ -38,7 +39,7 @@ from meadowrun.sends import actions, queries, troubles
 from meadowrun.sends.jobs import CHUNK
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, words, zone
+from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, zone
 from meadowrun.tracking.models import EventKind
 from meadowrun.tracking.queries import event_kind
 

@@ -2,7 +2,6 @@
 
 import contextlib
 import datetime as dt
-import importlib
 import pathlib
 import re
 import secrets
@@ -21,33 +20,13 @@ from meadowrun.base import clock, jobs, own_writes, signing
 from meadowrun.base.db import Database
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
-from meadowrun.base.worker import load_tasks
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import walk
+from meadowrun.features import STATIONS, features
 from meadowrun.shell import accounts, problems, request, roles, second_step, waiting
 from meadowrun.shell.draw import pictures
 
-#: Blueprints, each `pages` in a module of this name.
-FEATURES = ("meadowrun.shell.views", "meadowrun.shell.sign_in_views", "meadowrun.shell.colleagues_views",
-            "meadowrun.people.views", "meadowrun.people.keeping_views",
-            "meadowrun.people.dictionary_views", "meadowrun.people.doubles_views", "meadowrun.imports.views",
-            "meadowrun.segments.views", "meadowrun.segments.insight_views", "meadowrun.segments.partition_views",
-            "meadowrun.files.views", "meadowrun.messages.views", "meadowrun.messages.rows_views",
-            "meadowrun.messages.texting_views", "meadowrun.messages.notices_views", "meadowrun.messages.cards_views",
-            "meadowrun.messages.exchange_views", "meadowrun.messages.copying_views",
-            "meadowrun.messages.checking_views", "meadowrun.messages.review_views", "meadowrun.messages.house_views",
-            "meadowrun.messages.choosing_views", "meadowrun.messages.asking_views", "meadowrun.messages.proof_views",
-            "meadowrun.tags.views", "meadowrun.scores.views", "meadowrun.campaigns.views", "meadowrun.sends.views", "meadowrun.sends.word_views",
-            "meadowrun.results.views", "meadowrun.tracking.views", "meadowrun.tracking.site_views",
-            "meadowrun.api.views")
-STATIONS = (("Today", "shell.today"), ("People", "people.table"), ("Messages", "messages.table"),
-            ("Campaigns", "campaigns.table"), ("Calendar", "shell.calendar"), ("Results", "results.table"))
-_BLUEPRINT_STATION = {
-    **dict.fromkeys(("people", "keeping", "dictionary", "doubles", "imports", "segments", "insight", "partitions", "tags", "scores"), "People"),
-    **dict.fromkeys(("messages", "rows", "texting", "notices", "cards", "files", "choosing", "exchange", "copying", "checking", "review",
-                     "house"), "Messages"),
-    "campaigns": "Campaigns", "sends": "Campaigns", "instructions": "Campaigns", "results": "Results"}
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
 MOST_BYTES = 210_000_000
 
@@ -68,12 +47,17 @@ def create_app(settings: Settings, database: Database | None = None) -> flask.Fl
     app.jinja_env.undefined = jinja2.StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     csrf = flask_wtf.CSRFProtect(app)
-    for name in FEATURES:
-        module = importlib.import_module(name)
-        app.register_blueprint(module.pages)
-        for view in getattr(module, "WITHOUT_CSRF", ()):
-            csrf.exempt(view)
-    load_tasks()
+    app.config["FEATURES"] = loaded = features(settings.demo)
+    stations: dict[str, str] = {}
+    for one in loaded:
+        one.load_tasks()
+        for name, station in one.feature.pages.items():
+            module = one.module(name)
+            app.register_blueprint(module.pages)
+            stations[module.pages.name] = station
+            for view in getattr(module, "WITHOUT_CSRF", ()):
+                csrf.exempt(view)
+    app.config["STATIONS"] = stations
     jobs.set_context(jobs.Context(app.config["DATABASE"], settings))
     _wording(app)
     app.before_request(_before)
@@ -219,19 +203,18 @@ def _wording(app: flask.Flask) -> None:
         n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
         exact=lambda m: f"{local(m):%H:%M:%S}",
         ago=lambda m: wording.ago((request.now() - m).total_seconds()), since=wording.ago, people=wording.people,
-        tag_path=lambda number: request.words().name("tag", number) or "", named=fillins.named, held=wording.held)
+        named=fillins.named, held=wording.held)
+    for one in app.config["FEATURES"]:
+        app.jinja_env.filters.update(one.feature.filters)
+        app.jinja_env.globals.update(one.feature.says)
     app.jinja_env.globals.update(
-        tag_paths=lambda: request.words().named.get("tag", {}), share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
+        share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
         lines_in=lambda lines: sum(1 for _ in walk(lines)),
         asset=lambda name: flask.url_for("static", filename=name, v=version))
 
     @app.context_processor
     def shell() -> dict[str, Any]:
-        blueprint = (flask.request.endpoint or "").partition(".")[0]
-        if flask.request.endpoint in ("shell.today", "shell.calendar"):
-            station = {"shell.today": "Today", "shell.calendar": "Calendar"}[flask.request.endpoint]
-        else:
-            station = _BLUEPRINT_STATION.get(blueprint, "")
+        station = app.config["STATIONS"].get(flask.request.blueprint or "", "")
         return {"settings": request.settings(), "stations": STATIONS, "station": flask.g.get("station", station),
                 "user": flask.g.get("user"), "waits_for_me": waiting.mine,
                 "shown_now": local(request.now()) if request.settings().demo else None}

@@ -17,11 +17,10 @@ from meadowrun.base import clock
 from meadowrun.base.audit import SYSTEM, Actor
 from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
+from meadowrun.base.manifest import Feature
 from meadowrun.base.settings import Settings
-from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
-from meadowrun.people.queries import dictionary
 from meadowrun.shell.accounts import require
 
 
@@ -82,11 +81,9 @@ def actor() -> Actor:
     return Actor(user.id, user.name, user.role, flask.g.get("request_id", ""))
 
 
-def words() -> Dictionary:
-    if "words" not in flask.g:
-        flask.g.words = dictionary(db())
-    found: Dictionary = flask.g.words
-    return found
+def features() -> list[Feature]:
+    """What the features add, in their order."""
+    return [one.feature for one in flask.current_app.config["FEATURES"]]
 
 
 def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:

@@ -179,7 +179,7 @@ def change_password() -> object:
     except MeadowrunError as problem:
         db().rollback()
         return _own(problem), problem.status
-    return done("shell.today", "The new password holds from now on. Every other browser was signed out.")
+    return done("home.today", "The new password holds from now on. Every other browser was signed out.")
 
 
 @pages.post("/password/told")

@@ -21,19 +21,6 @@ _SAFETY = "sign-in:"
 _OF_SIGN_IN = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
 SELECT u.id, :about, :subject, :body, :path, :now, :now FROM users u WHERE u.id = :user AND u.active
 ON CONFLICT (user_id, about) DO NOTHING"""
-#: Whom a send waits for: everybody who may settle it.
-_SENDS = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
-SELECT u.id, w.about, w.subject, w.body, '/sends/' || w.id, :now, :now FROM (
-    SELECT s.id, 'doubts:' || s.id || ':' || s.taken_at AS about, 'People are in doubt in “' || s.name || '”' AS subject,
-        'The answer of the gateway was lost for some of its people. Look, and decide what became of them.' AS body
-    FROM sends s WHERE s.open AND EXISTS (SELECT 1 FROM deliveries d
-        WHERE d.send_id = s.id AND d.taken_at = s.taken_at AND d.outcome = 'in_doubt')
-    UNION ALL
-    SELECT s.id, 'trouble:' || s.id || ':' || s.taken_at, '“' || s.name || '” does not go on',
-        'A part of it failed again and again: ' || max(t.reason)
-    FROM send_troubles t JOIN sends s ON s.id = t.send_id WHERE s.state IN ('running', 'paused') AND t.times >= :most GROUP BY s.id
-) w CROSS JOIN users u WHERE u.told AND u.active AND u.role IN ('author', 'approver', 'admin')
-ON CONFLICT (user_id, about) DO NOTHING"""
 _DUE = """SELECT t.id, t.about, t.subject, t.body, t.path, t.at, t.tries, u.email, u.name FROM told t JOIN users u ON u.id = t.user_id
 WHERE t.done_at IS NULL AND t.next_at <= :now AND u.active ORDER BY t.id LIMIT 50 FOR UPDATE OF t SKIP LOCKED"""
 _DONE = "UPDATE told SET done_at = :now, tries = tries + 1 WHERE id = :id"
@@ -55,11 +42,6 @@ def tell_always(session: orm.Session, now: dt.datetime, user_id: int, subject: s
 def named(session: orm.Session, name: str) -> int:
     """The number of the colleague of a name; 0 where there is none."""
     return session.scalar(sa.select(User.id).where(User.name == name).order_by(User.active.desc(), User.id).limit(1)) or 0
-
-
-def tell_of_sends(session: orm.Session, now: dt.datetime, most: int) -> None:
-    """Has everybody told who wishes it that people of a send are in doubt, or that a part of it failed `most` times."""
-    session.execute(sa.text(_SENDS), {"now": now, "most": most})
 
 
 def send_due(session: orm.Session, gateway: Gateway, settings: Settings, now: dt.datetime) -> int:

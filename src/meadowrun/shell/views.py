@@ -1,35 +1,14 @@
-"""The page of today, the one box, the demo clock, and health."""
-
-import datetime as dt
+"""The one box, the demo clock, who changed what, and health."""
 
 import flask
 
 from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
-from meadowrun.base.db import called
 from meadowrun.base.errors import Invalid, NotFound
-from meadowrun.campaigns.models import Campaign
-from meadowrun.messages.models import Message
-from meadowrun.people.queries import contacts_page
-from meadowrun.results.queries import kept_numbers
-from meadowrun.scores.models import Score
-from meadowrun.segments.models import Segment
-from meadowrun.sends import queries as sends
-from meadowrun.sends import troubles
-from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channels_of, recent, tally
 from meadowrun.shell import later
-from meadowrun.shell.request import actor, database, db, needs, now, public, settings, zone
-from meadowrun.tags.queries import paths as tag_paths
+from meadowrun.shell.request import actor, database, db, features, needs, now, public, settings, zone
 
 pages = flask.Blueprint("shell", __name__)
-
-#: What the one box can do, besides finding things: words, address.
-ACTIONS = (("Import people from a file", "imports.start"), ("New segment", "segments.new"),
-           ("New message", "messages.new"), ("New campaign", "campaigns.new"), ("Add a contact", "people.new"),
-           ("Suppressed addresses", "keeping.suppressions"), ("Fields", "people.fields"), ("Lists", "keeping.lists"),
-           ("Tags", "tags.table"), ("Scores", "scores.table"), ("Senders and topics", "sends.senders_page"),
-           ("Website script and API keys", "tracking.connections"))
 
 
 @pages.get("/healthz")
@@ -40,66 +19,16 @@ def health() -> object:
     return flask.jsonify(ok=problem is None, database=problem or "answers", **own), 200 if problem is None else 503
 
 
-@pages.get("/")
-def today() -> object:
-    session = db()
-    running = [(s, c, tally(session, s)) for s, c in recent(session, ("taking", "running", "paused"))]
-    planned = recent(session, ("planned",))
-    drafts = recent(session, ("draft",), most=6)
-    finished = []
-    for send, campaign in recent(session, ("done", "stopped"), most=6):
-        finished.append((send, campaign, kept_numbers(session, send)))
-    return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
-                                 channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8, people=True),
-                                 troubles=[t for t in troubles.of(session) if t.given_up])
-
-
-@pages.get("/calendar")
-def calendar() -> object:
-    """The sends of six weeks, day by day."""
-    first = flask.request.args.get("from", "")
-    try:
-        start = dt.date.fromisoformat(first)
-        if not 1900 <= start.year <= 2200:
-            raise ValueError
-    except ValueError:
-        start = now().astimezone(zone()).date() - dt.timedelta(days=14)
-    start -= dt.timedelta(days=start.weekday())
-    until = start + dt.timedelta(days=42)
-    rows = sends.between(db(), dt.datetime.combine(start, dt.time(), zone()), dt.datetime.combine(until, dt.time(), zone()))
-    days: dict[dt.date, list[tuple[Send, Campaign, dt.datetime]]] = {}
-    for send, campaign, at in rows:
-        days.setdefault(at.astimezone(zone()).date(), []).append((send, campaign, at))
-    weeks = [[start + dt.timedelta(days=w * 7 + d) for d in range(7)] for w in range(6)]
-    return flask.render_template("calendar.html", weeks=weeks, days=days, start=start,
-                                 this_day=now().astimezone(zone()).date(), step=dt.timedelta(days=42))
-
-
 @pages.get("/find")
 def find() -> object:
-    """What the one box finds for some words: objects by name, people, and actions."""
+    """What the one box finds for some words: what can be done, and things by name."""
     query = " ".join(flask.request.args.get("q", "").split())
-    found: list[dict[str, str]] = []
-
-    def add(kind: str, name: str, address: str) -> None:
-        found.append({"kind": kind, "name": name, "to": address})
-
     lower = query.lower()
-    for name, endpoint in ACTIONS:
-        if all(word in name.lower() for word in lower.split()):
-            add("do", name, flask.url_for(endpoint))
+    found = [{"kind": "do", "name": name, "to": flask.url_for(endpoint)} for one in features() for name, endpoint in one.does
+             if all(word in name.lower() for word in lower.split())]
     if query:
-        for model, kind, endpoint in ((Segment, "segment", "segments.edit"), (Message, "message", "messages.edit"),
-                                      (Campaign, "campaign", "campaigns.show"), (Send, "send", "sends.show"),
-                                      (Score, "score", "scores.show")):
-            for ident, name in called(db(), model, lower, 5):
-                add(kind, name, flask.url_for(endpoint, ident=ident))
-        for ident, path in tag_paths(db()).items():
-            if lower in path:
-                add("tag", path, flask.url_for("tags.show", ident=ident))
-        for contact, company in contacts_page(db(), query).rows[:6]:
-            who = " ".join(x for x in (contact.first_name, contact.last_name) if x) or contact.email or "(no name)"
-            add(contact.email or company or "contact", who, flask.url_for("people.show", ident=contact.id))
+        found += [{"kind": thing.kind, "name": thing.name, "to": flask.url_for(by.endpoint, ident=thing.ident)}
+                  for one in features() for by in one.finds for thing in by.search(db(), lower)]
     return flask.jsonify(found=found[:16])
 
 

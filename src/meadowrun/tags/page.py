@@ -8,7 +8,8 @@ import flask
 from meadowrun.base.errors import Invalid
 from meadowrun.core import wording
 from meadowrun.core.values import is_whole
-from meadowrun.shell.request import actor, db, now, words
+from meadowrun.people.asked import words
+from meadowrun.shell.request import actor, db, now
 from meadowrun.tags import actions
 
 Row = TypeVar("Row")

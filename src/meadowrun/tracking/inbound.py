@@ -3,10 +3,13 @@
 The envelope's recipient says which delivery it is about: bounce+<token>@our domain, the return path of every mail.
 """
 
+import contextlib
 import email
 import email.message
 import email.policy
 import re
+import signal
+import threading
 
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
@@ -14,7 +17,7 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 from meadowrun.base import clock, signing
 from meadowrun.base.db import Database
 from meadowrun.base.listening import HandedOn
-from meadowrun.base.logs import log
+from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
 from meadowrun.tracking import actions
@@ -89,3 +92,19 @@ def listener(database: Database, settings: Settings, fd: int | None = None) -> C
     """The listener on the address the settings name, or on a socket that listens there already; call start() and stop()."""
     host, port = settings.inbound
     return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=500_000)
+
+
+def run(settings: Settings, fd: int | None = None) -> None:
+    """Listens until told to stop."""
+    configure(settings.log_level)
+    database = Database(settings.database_url)
+    controller = listener(database, settings, fd)
+    controller.start()
+    log.info("inbound listener started", host=settings.inbound[0], port=settings.inbound[1])
+    stopped = threading.Event()
+    for sign in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(sign, lambda *_: stopped.set())
+    with contextlib.suppress(KeyboardInterrupt):
+        stopped.wait()
+    controller.stop()
+    database.close()

@@ -13,10 +13,11 @@ from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
 from meadowrun.core.values import read_json
 from meadowrun.messages import reading
+from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
 from meadowrun.sends import cards as laid
-from meadowrun.shell.request import db, now, public, settings, words, zone
+from meadowrun.shell.request import db, now, public, settings, zone
 from meadowrun.tracking import actions, taking
 from meadowrun.tracking.models import ApiKey
 from meadowrun.tracking.queries import event_kind, websites

@@ -17,9 +17,10 @@ from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
+from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
-from meadowrun.shell.request import actor, db, done, needs, now, public, settings, words, zone
+from meadowrun.shell.request import actor, db, done, needs, now, public, settings, zone
 from meadowrun.tracking import actions, queries
 from meadowrun.tracking.models import SCOPES, ApiKey
 

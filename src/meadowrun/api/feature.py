@@ -1,0 +1,5 @@
+"""The JSON API."""
+
+from meadowrun.base.manifest import Feature
+
+FEATURE = Feature(pages={"views": ""})

@@ -1,0 +1,84 @@
+"""What a feature adds to the application, said in one place: its folder's `feature.py` holds FEATURE.
+
+What lies below a feature learns of it from here alone, so that adding one is adding a folder and its name to `features.py`.
+"""
+
+import dataclasses
+import importlib
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+from sqlalchemy import orm
+
+from meadowrun.base.audit import Actor
+from meadowrun.base.db import called
+
+
+@dataclasses.dataclass(frozen=True)
+class Found:
+    """Something the one box found: what it is in a word, its name, and the number of its page."""
+
+    kind: str
+    name: str
+    ident: int
+
+
+@dataclasses.dataclass(frozen=True)
+class Find:
+    """How the one box finds things of one kind: the endpoint of their pages (with `ident`), and the search for words in small letters."""
+
+    endpoint: str
+    search: Callable[[orm.Session, str], Iterable[Found]]
+
+
+def named(endpoint: str, model: Any, kind: str) -> Find:
+    """Finds the newest rows of a table with names."""
+    return Find(endpoint, lambda session, words: (Found(kind, name, ident) for ident, name in called(session, model, words, 5)))
+
+
+@dataclasses.dataclass(frozen=True)
+class Thing:
+    """One thing that waits for somebody: what is asked in words, of what, where it is done, and what was said about it."""
+
+    what: str
+    name: str
+    to: str
+    note: str = ""
+
+
+@dataclasses.dataclass(frozen=True, kw_only=True)
+class Feature:
+    """What one folder adds. Modules are named as they are called inside the folder."""
+
+    #: modules that hold `pages`, a blueprint → the station of the header that their pages stand under; empty: none
+    pages: Mapping[str, str] = dataclasses.field(default_factory=dict)
+    #: modules that register background tasks
+    tasks: tuple[str, ...] = ()
+    #: what the one box can do: words, endpoint
+    does: tuple[tuple[str, str], ...] = ()
+    finds: tuple[Find, ...] = ()
+    #: what waits for somebody, the oldest first
+    waits: Callable[[orm.Session, Actor], Iterable[Thing]] | None = None
+    #: what every template can say: names of functions, and filters
+    says: Mapping[str, Callable[..., Any]] = dataclasses.field(default_factory=dict)
+    filters: Mapping[str, Callable[..., Any]] = dataclasses.field(default_factory=dict)
+
+
+@dataclasses.dataclass(frozen=True)
+class Loaded:
+    """A feature with the package it is of."""
+
+    package: str
+    feature: Feature
+
+    def module(self, name: str) -> Any:
+        return importlib.import_module(f"{self.package}.{name}")
+
+    def load_tasks(self) -> None:
+        for name in self.feature.tasks:
+            self.module(name)
+
+
+def load(packages: Iterable[str]) -> list[Loaded]:
+    """The features of some packages, in their order."""
+    return [Loaded(name, importlib.import_module(f"{name}.feature").FEATURE) for name in packages]

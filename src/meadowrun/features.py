@@ -1,0 +1,23 @@
+"""The features of the application, each after what it stands on; and the stations of its header."""
+
+from meadowrun.base.manifest import Loaded, load
+
+#: Folders with a `feature.py`.
+NAMES = ("shell", "people", "tags", "segments", "scores", "imports", "files", "messages", "campaigns", "sends", "results", "tracking",
+         "api", "home")
+#: What only a demo has.
+OF_DEMO = ("village",)
+#: What the header leads to: its words and endpoint.
+STATIONS = (("Today", "home.today"), ("People", "people.table"), ("Messages", "messages.table"),
+            ("Campaigns", "campaigns.table"), ("Calendar", "calendar.show"), ("Results", "results.table"))
+
+
+def features(demo: bool) -> list[Loaded]:
+    """Every feature; with those of a demo where this is one."""
+    return load(f"meadowrun.{name}" for name in (*NAMES, *(OF_DEMO if demo else ())))
+
+
+def load_tasks(demo: bool) -> None:
+    """Registers the background tasks of every feature."""
+    for one in features(demo):
+        one.load_tasks()

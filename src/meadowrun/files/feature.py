@@ -1,0 +1,5 @@
+"""Pictures and documents."""
+
+from meadowrun.base.manifest import Feature
+
+FEATURE = Feature(pages={"views": "Messages"})

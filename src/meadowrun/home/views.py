@@ -1,0 +1,25 @@
+"""The page of today: what the last sends did, what leaves soon, what is not sent yet."""
+
+import flask
+
+from meadowrun.base import audit
+from meadowrun.results.queries import kept_numbers
+from meadowrun.sends import troubles
+from meadowrun.sends.queries import channels_of, recent, tally
+from meadowrun.shell.request import db
+
+pages = flask.Blueprint("home", __name__)
+
+
+@pages.get("/")
+def today() -> object:
+    session = db()
+    running = [(s, c, tally(session, s)) for s, c in recent(session, ("taking", "running", "paused"))]
+    planned = recent(session, ("planned",))
+    drafts = recent(session, ("draft",), most=6)
+    finished = []
+    for send, campaign in recent(session, ("done", "stopped"), most=6):
+        finished.append((send, campaign, kept_numbers(session, send)))
+    return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
+                                 channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8, people=True),
+                                 troubles=[t for t in troubles.of(session) if t.given_up])

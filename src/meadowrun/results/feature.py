@@ -1,0 +1,5 @@
+"""What sending did."""
+
+from meadowrun.base.manifest import Feature
+
+FEATURE = Feature(pages={"views": "Results"}, tasks=("jobs",))

@@ -1,0 +1,10 @@
+"""Segments and partitions: who, by sentences."""
+
+from meadowrun.base.manifest import Feature, named
+from meadowrun.segments.models import Segment
+
+FEATURE = Feature(
+    pages={"views": "People", "insight_views": "People", "partition_views": "People"},
+    tasks=("jobs",),
+    does=(("New segment", "segments.new"),),
+    finds=(named("segments.edit", Segment, "segment"),))

@@ -1,0 +1,21 @@
+"""Tags with a path, on people and on what is made."""
+
+from collections.abc import Iterator
+
+from sqlalchemy import orm
+
+from meadowrun.base.manifest import Feature, Find, Found
+from meadowrun.people.asked import words
+from meadowrun.tags.queries import paths
+
+
+def _tags(session: orm.Session, said: str) -> Iterator[Found]:
+    return (Found("tag", path, ident) for ident, path in paths(session).items() if said in path)
+
+
+FEATURE = Feature(
+    pages={"views": "People"},
+    does=(("Tags", "tags.table"),),
+    finds=(Find("tags.show", _tags),),
+    says={"tag_paths": lambda: words().named.get("tag", {})},
+    filters={"tag_path": lambda number: words().name("tag", number) or ""})
