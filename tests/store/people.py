@@ -9,9 +9,9 @@ from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.content import document as doc
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
+from meadowrun.people.models import EventKind
 from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Sender
-from meadowrun.tracking.models import EventKind
 
 IDA = Actor(None, "Ida", "admin")
 

@@ -13,8 +13,8 @@ from meadowrun.people import keeping
 from meadowrun.results.queries import result
 from meadowrun.segments.sets import forget
 from meadowrun.sends.models import Send
-from meadowrun.tracking.actions import hash_key
-from meadowrun.tracking.models import ApiKey
+from meadowrun.shell.keys import hash_key
+from meadowrun.shell.models import ApiKey
 from tests.conftest import NOW
 from tests.luck import tries
 from tests.store.people import IDA, add, kinds, ready_send

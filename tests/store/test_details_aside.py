@@ -9,9 +9,9 @@ import sqlalchemy as sa
 from meadowrun.base import clock
 from meadowrun.core.audience import definition as d
 from meadowrun.people import doubles, wholly
+from meadowrun.people.kinds import event_kind
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import queries
-from meadowrun.tracking.queries import event_kind
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds

@@ -24,9 +24,9 @@ from meadowrun.api.door import PATHS
 from meadowrun.base import clock, signing
 from meadowrun.base.cluster import free_port
 from meadowrun.shell import accounts
+from meadowrun.shell.keys import hash_key
+from meadowrun.shell.models import ApiKey
 from meadowrun.tracking import inbound
-from meadowrun.tracking.actions import hash_key
-from meadowrun.tracking.models import ApiKey
 from tests.conftest import NOW
 from tests.store.test_hostile_addresses import VALUES
 from tests.store.test_people_pages import three  # noqa: F401 - a fixture

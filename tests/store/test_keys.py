@@ -8,7 +8,7 @@ import sqlalchemy as sa
 
 from meadowrun.api.door import PATHS, scope_of
 from meadowrun.base.audit import AuditRow
-from meadowrun.tracking.models import SCOPES, ApiKey
+from meadowrun.shell.models import SCOPES, ApiKey
 from tests.store.web import sign_in, words
 
 

@@ -10,11 +10,11 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.messages.models import Message
 from meadowrun.people import dictionary as dictionaries
+from meadowrun.people.kinds import event_kind
+from meadowrun.people.models import EventKind
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions as segments
 from meadowrun.segments import queries
-from meadowrun.tracking.models import EventKind
-from meadowrun.tracking.queries import event_kind
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, ready_send

@@ -6,8 +6,8 @@ import sqlalchemy as sa
 from meadowrun.base import clock, large, own_writes
 from meadowrun.base.kept import Kept
 from meadowrun.segments.sets import forget
-from meadowrun.tracking.actions import hash_key
-from meadowrun.tracking.models import ApiKey
+from meadowrun.shell.keys import hash_key
+from meadowrun.shell.models import ApiKey
 from tests.conftest import NOW
 from tests.store.people import add
 

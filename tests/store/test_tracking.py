@@ -23,8 +23,9 @@ from meadowrun.results.queries import count_behind, people_behind, result
 from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Send
 from meadowrun.shell.app import create_app
-from meadowrun.tracking import actions, inbound, taking
-from meadowrun.tracking.models import ApiKey
+from meadowrun.shell.keys import hash_key
+from meadowrun.shell.models import ApiKey
+from meadowrun.tracking import inbound, taking
 from meadowrun.village.post import complain, return_mail
 from tests import conftest
 from tests.store.people import IDA, add, kinds, ready_send
@@ -47,7 +48,7 @@ def sent(database, settings, job_context, monkeypatch):
         who = {n: add(session, NOW, f"{n}@post.example", first_name=n, town="a b&c").id for n in ("ann", "ben", "cleo", "dov", "edda")}
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         session.add(ApiKey(name="site", kind="site", key_hash="site_x", origins=["https://farrowhill.example"], created_at=NOW))
-        session.add(ApiKey(name="till", kind="secret", key_hash=actions.hash_key("key_secret"), created_at=NOW))
+        session.add(ApiKey(name="till", kind="secret", key_hash=hash_key("key_secret"), created_at=NOW))
         ident = send.id
         sends.start(session, IDA, NOW, send, settings.public_url, 5, send.version)
     run_all(database, ident, NOW)

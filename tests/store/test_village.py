@@ -20,8 +20,8 @@ from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import result
 from meadowrun.sends.models import Send
 from meadowrun.shell.app import create_app
+from meadowrun.shell.models import ApiKey
 from meadowrun.tracking.actions import subscribe_device
-from meadowrun.tracking.models import ApiKey
 from meadowrun.village import app as village_app
 from meadowrun.village import minds
 from meadowrun.village.browsers import new_browser

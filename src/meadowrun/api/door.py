@@ -12,9 +12,9 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid, NotAllowed
 from meadowrun.core.values import is_whole
+from meadowrun.shell import keys
+from meadowrun.shell.models import SCOPES
 from meadowrun.shell.request import body, db, now, public
-from meadowrun.tracking import actions as tracking
-from meadowrun.tracking.models import SCOPES
 
 pages = flask.Blueprint("api", __name__, url_prefix="/api")
 Json = dict[str, Any]
@@ -50,7 +50,7 @@ def scope_of(method: str, rule: str) -> str:
 def key_actor(scope: str) -> Actor:
     """Who acts by the live secret key of this request, which must be allowed `scope`. Raises NotAllowed."""
     given = flask.request.headers.get("Authorization", "")
-    key = tracking.key_of(db(), given.removeprefix("Bearer ").strip(), "secret", machine_now()) if given.startswith("Bearer ") else None
+    key = keys.key_of(db(), given.removeprefix("Bearer ").strip(), "secret", machine_now()) if given.startswith("Bearer ") else None
     if key is None:
         raise NotAllowed("Send a live key: Authorization: Bearer key_… An administrator makes one under “Website script "
                          "and API keys”.")

@@ -6,9 +6,9 @@ from meadowrun.api.door import TEXT, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import NotFound
 from meadowrun.people import dictionary, doubles, queries
+from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Field
 from meadowrun.shell.request import body, db, now
-from meadowrun.tracking.queries import event_kind
 
 _TEXTS = {"type": "array", "items": TEXT}
 

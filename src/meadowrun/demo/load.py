@@ -25,7 +25,7 @@ from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
-from meadowrun.people.models import Topic
+from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
 from meadowrun.scores import actions as scores
@@ -35,9 +35,9 @@ from meadowrun.segments import partitions
 from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell import accounts
+from meadowrun.shell.models import ApiKey
 from meadowrun.tags import actions as tagging
 from meadowrun.tags.models import Tag
-from meadowrun.tracking.models import ApiKey, EventKind
 
 IDA = Actor(None, "Ida Vance", "admin")
 Say = Callable[[str], None]

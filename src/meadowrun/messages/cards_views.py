@@ -8,8 +8,8 @@ from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.values import is_whole
 from meadowrun.messages import queries
+from meadowrun.shell.keys import websites
 from meadowrun.shell.request import actor, db, done, needs, now, settings
-from meadowrun.tracking.queries import websites
 
 pages = flask.Blueprint("cards", __name__)
 

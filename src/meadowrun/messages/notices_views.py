@@ -15,10 +15,10 @@ from meadowrun.messages import actions, editable, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
+from meadowrun.people.devices import devices_by_kind, devices_of
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
 from meadowrun.shell.request import actor, body, db, done, needs, now, settings, zone
-from meadowrun.tracking.queries import devices_by_kind, devices_of
 
 pages = flask.Blueprint("notices", __name__)
 

@@ -34,10 +34,10 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
 from meadowrun.sends.queries import count_by_message, senders
 from meadowrun.shell.accounts import people_who
+from meadowrun.shell.keys import websites
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, zone
 from meadowrun.tags.page import narrowed
-from meadowrun.tracking.queries import websites
 
 #: Pictures and documents of the store, wherever a message names them.
 _STORED = re.compile(r"/f/[A-Za-z0-9_-]+")

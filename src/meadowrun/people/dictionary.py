@@ -14,9 +14,8 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.clock import now as clock_now
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.wording import fold
-from meadowrun.people.models import Field
+from meadowrun.people.models import EventKind, Field
 from meadowrun.people.queries import definitions_using
-from meadowrun.tracking.models import EventKind
 
 
 @dataclasses.dataclass(frozen=True)

@@ -5,11 +5,10 @@ import flask
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import count_of
-from meadowrun.people import dictionary, queries
+from meadowrun.people import aside, dictionary, queries
+from meadowrun.people.models import EventKind
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done
-from meadowrun.tracking import aside
-from meadowrun.tracking.models import EventKind
 
 pages = flask.Blueprint("dictionary", __name__)
 

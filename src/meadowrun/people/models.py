@@ -189,3 +189,23 @@ class StoredFile(Base):
     created_at: orm.Mapped[dt.datetime]
 
 
+class EventKind(Base):
+    """A kind of event and the words it is spoken of in."""
+
+    __tablename__ = "event_kinds"
+    id: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, sa.Identity(), primary_key=True)
+    #: what the API and definitions call it: ticket_bought
+    key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: past tense, following "who": "bought a ticket"
+    did: orm.Mapped[str]
+    #: infinitive, following "did not": "buy a ticket"
+    do: orm.Mapped[str]
+    #: detail key → {"label", "type"}
+    details: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: whether the script on a website may tell of it: what a visitor's browser sends can be made up
+    by_website: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    #: offered nowhere any more; what uses it goes on
+    retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: keys of kinds that were merged into this one: what comes in under them is of this kind
+    aka: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")

@@ -20,6 +20,7 @@ from meadowrun.people.models import (
     Consent,
     ConsentChange,
     Contact,
+    EventKind,
     Field,
     ListMember,
     Merge,
@@ -28,7 +29,6 @@ from meadowrun.people.models import (
     Suppression,
     Topic,
 )
-from meadowrun.tracking.models import EventKind
 
 PAGE = 50
 SORTS = {"name": (Contact.name_key, False), "email": (Contact.email_key, False), "added": (Contact.created_at, True)}

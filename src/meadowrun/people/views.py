@@ -11,6 +11,7 @@ from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import count_of
 from meadowrun.people import actions, company_queries, queries, wholly
 from meadowrun.people.asked import words
+from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.timeline import timeline
 from meadowrun.scores.page import of_contact as scores_of_contact
@@ -19,7 +20,6 @@ from meadowrun.shell.request import actor, db, done, needs, not_done, now, setti
 from meadowrun.tags import actions as tagging
 from meadowrun.tags.page import asked as asked_tag
 from meadowrun.tags.queries import of_contact as tags_of_contact
-from meadowrun.tracking.queries import event_kinds
 
 pages = flask.Blueprint("people", __name__)
 PAGE = 50

@@ -15,10 +15,10 @@ from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.core.results.worth import Group, Worth, worth
 from meadowrun.core.values import is_whole
 from meadowrun.messages.models import Edition, Message
+from meadowrun.people.models import EventKind
 from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import tally
-from meadowrun.tracking.models import EventKind
 
 
 @dataclasses.dataclass(frozen=True)

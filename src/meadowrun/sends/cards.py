@@ -20,10 +20,10 @@ from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Needs, nested, of_people
+from meadowrun.people.kinds import merged_kinds
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Delivery, Send
-from meadowrun.tracking.queries import merged_kinds
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -31,7 +31,8 @@ from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_p
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import words
-from meadowrun.people.models import Topic
+from meadowrun.people.kinds import event_kind
+from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_of, topics
 from meadowrun.results.queries import kept_numbers
@@ -40,8 +41,6 @@ from meadowrun.sends.jobs import CHUNK
 from meadowrun.sends.models import Send, Sender
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, zone
-from meadowrun.tracking.models import EventKind
-from meadowrun.tracking.queries import event_kind
 
 #: In an email that is only looked at, instead of the picture that would count an opening.
 NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="

@@ -20,6 +20,7 @@ from meadowrun.messages import copying
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import State, state_to_send
 from meadowrun.people.asked import words
+from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import PeopleList, Topic
 from meadowrun.people.queries import common_zones, lists, topics
 from meadowrun.segments import actions as segment_actions
@@ -30,7 +31,6 @@ from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.views import sheet
 from meadowrun.shell.accounts import require
 from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, today, zone
-from meadowrun.tracking.queries import event_kinds
 
 pages = flask.Blueprint("instructions", __name__)
 

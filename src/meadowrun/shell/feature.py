@@ -3,5 +3,6 @@
 from meadowrun.base.manifest import Feature
 
 FEATURE = Feature(
-    pages={"views": "", "sign_in_views": "", "colleagues_views": ""},
-    tasks=("jobs",))
+    pages={"views": "", "sign_in_views": "", "colleagues_views": "", "keys_views": ""},
+    tasks=("jobs",),
+    does=(("Website script and API keys", "keys.table"),))

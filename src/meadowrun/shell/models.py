@@ -65,3 +65,28 @@ class SignInAttempt(Base):
     key: orm.Mapped[str]
     at: orm.Mapped[dt.datetime]
     __table_args__ = (sa.Index("ix_sign_in_attempts_key_at", "key", "at"),)
+
+
+#: What a key of the API may be allowed → in words
+SCOPES = {"read": "look at people, segments and lists", "people": "add and change people, lists, tags, suppressions; import",
+          "events": "record events", "segments": "write segments, partitions and scores",
+          "fields": "change fields and kinds of event", "erase": "erase and merge people"}
+
+
+class ApiKey(Base):
+    __tablename__ = "api_keys"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str]
+    #: SHA-256 of a secret key; a public site key is kept as it is
+    key_hash: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: secret: may read and write by the API; site: may only record events of the visitor it belongs to
+    kind: orm.Mapped[str]
+    #: for site keys: the addresses of the websites that may use it
+    origins: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
+    #: for secret keys: what they may do, of SCOPES
+    may: orm.Mapped[list[str]] = orm.mapped_column(server_default="{read,people,events,segments,fields,erase}")
+    #: when it stops working; None: never
+    ends_at: orm.Mapped[dt.datetime | None]
+    created_at: orm.Mapped[dt.datetime]
+    last_used_at: orm.Mapped[dt.datetime | None]
+    retired: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())

@@ -2,6 +2,4 @@
 
 from meadowrun.base.manifest import Feature
 
-FEATURE = Feature(
-    pages={"views": "", "site_views": ""},
-    does=(("Website script and API keys", "tracking.connections"),))
+FEATURE = Feature(pages={"views": "", "site_views": ""})

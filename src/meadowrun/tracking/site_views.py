@@ -14,13 +14,15 @@ from meadowrun.core.content import card as cards
 from meadowrun.core.values import read_json
 from meadowrun.messages import reading
 from meadowrun.people.asked import words
+from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
 from meadowrun.sends import cards as laid
+from meadowrun.shell import keys
+from meadowrun.shell.keys import websites
+from meadowrun.shell.models import ApiKey
 from meadowrun.shell.request import db, now, public, settings, zone
 from meadowrun.tracking import actions, taking
-from meadowrun.tracking.models import ApiKey
-from meadowrun.tracking.queries import event_kind, websites
 
 pages = flask.Blueprint("site", __name__)
 _EVENT = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
@@ -46,7 +48,7 @@ def _headers() -> dict[str, str]:
 
 def _key(name: str) -> ApiKey:
     """The key of the website that asks. Raises _Refused."""
-    key = actions.key_of(db(), name, "site", machine_now())
+    key = keys.key_of(db(), name, "site", machine_now())
     if key is None or flask.request.headers.get("Origin", "") not in key.origins:
         raise _Refused("This key is not for this website.", 403)
     return key

@@ -16,9 +16,8 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.core.details import held, inferred
 from meadowrun.people import actions as people
-from meadowrun.people.models import Contact
+from meadowrun.people.models import Contact, EventKind
 from meadowrun.people.queries import living
-from meadowrun.tracking.models import EventKind
 
 MOST_EVENTS = 1000
 #: A kind learns no more details than these by itself.

@@ -6,11 +6,7 @@ from urllib.parse import urlsplit, urlunsplit
 import flask
 
 from meadowrun.base import signing
-from meadowrun.base.clock import machine_now
-from meadowrun.base.db import found as found_row
-from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
-from meadowrun.core.values import is_whole
 from meadowrun.core.wording import masked
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
@@ -20,9 +16,9 @@ from meadowrun.people import queries as people_queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
-from meadowrun.shell.request import actor, db, done, needs, now, public, settings, zone
+from meadowrun.shell.keys import websites
+from meadowrun.shell.request import db, now, public, settings, zone
 from meadowrun.tracking import actions, queries
-from meadowrun.tracking.models import SCOPES, ApiKey
 
 pages = flask.Blueprint("tracking", __name__)
 _PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
@@ -127,7 +123,7 @@ def _known_visitor(target: str, contact_id: int) -> str:
     parts = urlsplit(target)
     origin = f"{parts.scheme}://{parts.netloc}"
     own_document = target.startswith(f"{settings().public_url}/d/")
-    if not own_document and origin not in queries.websites(db()):
+    if not own_document and origin not in websites(db()):
         return target
     sign = signing.arrival(settings().secret, contact_id, now())
     # The query stays as it was written, byte for byte: websites may have signed it.
@@ -232,43 +228,6 @@ def _keep_topics(contact: Contact, wanted: set[str]) -> None:
     for state, on in _topics(contact):
         if on and str(state.topic_id) not in wanted:
             people.set_consent(db(), now(), contact.id, state.topic_id, False, "on the preference page")
-
-
-@pages.get("/connections")
-@needs("author")
-def connections() -> object:
-    return _connections(None, None)
-
-
-def _connections(fresh: str | None, problem: MeadowrunError | None) -> str:
-    return flask.render_template("tracking/connections.html", keys=queries.keys(db()), fresh=fresh, problem=problem,
-                                 scopes=SCOPES, lasts=actions.LASTS, moment=machine_now(),
-                                 chosen=flask.request.form.getlist("may") if problem else ("read", "events"),
-                                 given=flask.request.form if problem else {})
-
-
-@pages.post("/connections")
-@needs("admin")
-def add_key() -> object:
-    form = flask.request.form
-    try:
-        days = form.get("days", "365")
-        made, key = actions.make_key(db(), actor(), now(), form.get("name", ""), form.get("kind", ""), form.get("origins", ""),
-                                     form.getlist("may"), int(days) if is_whole(days) else -1)
-    except MeadowrunError as problem:
-        db().rollback()
-        return _connections(None, problem), problem.status
-    db().flush()
-    flask.flash(f"The key “{made.name}” can be used now.")
-    # Shown once, in this answer; only its hash is kept, and no cookie carries it.
-    return _connections(key if made.kind == "secret" else None, None)
-
-
-@pages.post("/connections/<int:ident>/retire")
-@needs("admin")
-def retire(ident: int) -> object:
-    key = actions.retire_key(db(), actor(), now(), found_row(db(), ApiKey, ident, "key"))
-    return done("tracking.connections", f"The key “{key.name}” no longer works.")
 
 
 @pages.post("/gateway/sms/<mark>/<any(inbound, receipt):what>")

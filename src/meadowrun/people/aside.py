@@ -14,7 +14,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core import details, values
 from meadowrun.core.values import read_json
 from meadowrun.core.wording import count_of
-from meadowrun.tracking.models import EventKind
+from meadowrun.people.models import EventKind
 
 #: Different values shown at once.
 MOST = 50
