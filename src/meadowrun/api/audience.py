@@ -15,12 +15,11 @@ from meadowrun.core.values import is_whole
 from meadowrun.people import list_queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
-from meadowrun.segments import actions, insight, partitions, queries
+from meadowrun.segments import actions, insight, page, partitions, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition, Segment, SegmentVersion
 from meadowrun.segments.profile import profile
-from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.request import body, db, now, today, zone
 
 _DEFINITION: Json = {"$ref": "/api/segment.schema.json"}
@@ -66,8 +65,7 @@ def change_segment(actor: Actor, ident: int) -> object:
 
 @endpoint("delete", "/v1/segments/<int:ident>", "Delete a segment that nothing uses")
 def delete_segment(actor: Actor, ident: int) -> object:
-    uses = [*(f"the send “{s.name}”" for s in uses_of_segment(db(), ident)), *queries.users(db(), ident)]
-    actions.delete(db(), actor, now(), queries.segment(db(), ident), uses)
+    actions.delete(db(), actor, now(), queries.segment(db(), ident), page.users(ident))
     return flask.jsonify(deleted=ident)
 
 

@@ -46,6 +46,16 @@ class Thing:
     note: str = ""
 
 
+@dataclasses.dataclass(frozen=True)
+class Use:
+    """Something that names another thing, so that neither is changed or deleted unseen: what it is, its name, how it stands, its page."""
+
+    what: str
+    name: str
+    state: str
+    to: str
+
+
 @dataclasses.dataclass(frozen=True, kw_only=True)
 class Feature:
     """What one folder adds. Modules are named as they are called inside the folder."""
@@ -59,6 +69,8 @@ class Feature:
     finds: tuple[Find, ...] = ()
     #: what waits for somebody, the oldest first
     waits: Callable[[orm.Session, Actor], Iterable[Thing]] | None = None
+    #: kind of thing (“segment”) → what of this feature names one of that number
+    uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(default_factory=dict)
     #: what every template can say: names of functions, and filters
     says: Mapping[str, Callable[..., Any]] = dataclasses.field(default_factory=dict)
     filters: Mapping[str, Callable[..., Any]] = dataclasses.field(default_factory=dict)

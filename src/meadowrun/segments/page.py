@@ -11,8 +11,7 @@ from meadowrun.segments import insight, queries
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
-from meadowrun.sends.queries import uses_of_segment
-from meadowrun.shell.request import db, now, today, zone
+from meadowrun.shell.request import db, now, today, uses_of, zone
 
 
 def looked_at(data: dict[str, Any], segment: Segment | None = None, exact: bool = False) -> dict[str, Any]:
@@ -23,7 +22,7 @@ def looked_at(data: dict[str, Any], segment: Segment | None = None, exact: bool 
     shown: dict[str, Any] = {"data": data, "problem": None, "looked": None, "english": english, "words": words(),
                              "channel_words": CHANNEL_WORDS, "held_words": held_words,
                              "today": today(), "shaded": shaded, "alike": [], "growth": [], "sample": [], "definition": None,
-                             "uses": uses_of_segment(db(), segment.id) if segment else [],
+                             "uses": uses_of("segment", segment.id) if segment else [],
                              "users": queries.users(db(), segment.id) if segment else []}
     try:
         definition = d.parse(data, words(), (segment.id,) if segment else ())
@@ -35,3 +34,8 @@ def looked_at(data: dict[str, Any], segment: Segment | None = None, exact: bool 
     return shown | {"definition": definition, "looked": looked, "sample": sample, "aloud": english.read_aloud(definition, words(), today()),
                     "alike": insight.alike(db(), members, segment.id if segment else None) if definition.lines and not looked.sample else [],
                     "growth": insight.growth(db(), segment.id, today()) if segment else []}
+
+
+def users(ident: int) -> list[str]:
+    """What is made of a segment, in words."""
+    return [*(f"the {use.what} “{use.name}”" for use in uses_of("segment", ident)), *queries.users(db(), ident)]

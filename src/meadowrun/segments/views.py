@@ -22,7 +22,6 @@ from meadowrun.segments.looking import NoEstimate
 from meadowrun.segments.looking import look as look_at
 from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
-from meadowrun.sends.queries import uses_of_segment
 from meadowrun.shell.later import comes_later, is_behind, named
 from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, zone
 from meadowrun.tags.page import give_or_take, narrowed
@@ -234,8 +233,7 @@ def restore(ident: int, version: int) -> object:
 def delete(ident: int) -> object:
     segment = queries.segment(db(), ident)
     try:
-        actions.delete(db(), actor(), now(), segment, [
-            *(f"the send “{s.name}”" for s in uses_of_segment(db(), ident)), *queries.users(db(), ident)])
+        actions.delete(db(), actor(), now(), segment, page.users(ident))
     except MeadowrunError as problem:
         return not_done(problem, "segments.edit", ident=ident)
     return done("segments.table", f"“{segment.name}” was deleted.")

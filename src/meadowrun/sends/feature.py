@@ -1,12 +1,29 @@
 """Sends: one message to an audience, read like a letter of instruction before it goes."""
 
-from meadowrun.base.manifest import Feature, named
+from collections.abc import Iterator
+
+import flask
+from sqlalchemy import orm
+
+from meadowrun.base.manifest import Feature, Use, named
 from meadowrun.sends.models import Send
+from meadowrun.sends.queries import of_segment
 from meadowrun.sends.waiting import doubts
+
+#: How a send stands, in words.
+_STATES = {"draft": "draft", "planned": "planned", "taking": "going out", "running": "going out", "paused": "paused", "done": "sent",
+           "stopped": "stopped"}
+
+
+def _of_segment(session: orm.Session, segment_id: int) -> Iterator[Use]:
+    for send in of_segment(session, segment_id):
+        yield Use("send", send.name, _STATES[send.state], flask.url_for("sends.show", ident=send.id))
+
 
 FEATURE = Feature(
     pages={"views": "Campaigns", "word_views": "Campaigns"},
     tasks=("jobs", "sweep"),
     does=(("Senders and topics", "sends.senders_page"),),
     finds=(named("sends.show", Send, "send"),),
-    waits=doubts)
+    waits=doubts,
+    uses={"segment": _of_segment})

@@ -53,7 +53,7 @@ def recent(session: orm.Session, states: tuple[str, ...] | None = None, campaign
     return [(row[0], row[1]) for row in session.execute(query.order_by(moment.desc(), Send.id.desc()).limit(most))]
 
 
-def uses_of_segment(session: orm.Session, segment_id: int) -> list[Send]:
+def of_segment(session: orm.Session, segment_id: int) -> list[Send]:
     """The sends that name a segment, to write to, to leave out or to keep back."""
     wanted = [{"segment": segment_id}]
     return list(session.scalars(sa.select(Send).where(sa.or_(

@@ -17,7 +17,7 @@ from meadowrun.base import clock
 from meadowrun.base.audit import SYSTEM, Actor
 from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
-from meadowrun.base.manifest import Feature
+from meadowrun.base.manifest import Feature, Use
 from meadowrun.base.settings import Settings
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
@@ -48,6 +48,11 @@ def now() -> dt.datetime:
         flask.g.now = clock.now(db())
     moment: dt.datetime = flask.g.now
     return moment
+
+
+def uses_of(kind: str, ident: int) -> list[Use]:
+    """What other features make of a thing: of a “segment”, and so on."""
+    return [use for one in features() if kind in one.uses for use in one.uses[kind](db(), ident)]
 
 
 #: Parts of paths by which strangers are let in.
