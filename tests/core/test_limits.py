@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from meadowrun.core.guardrails import limits
 from meadowrun.core.guardrails.limits import Held, ceiling_words, held_words, stopped_by, under
-from meadowrun.core.guardrails.verdict import FINAL, OUTCOMES, RULES, Facts, codes_that_go, verdict
+from meadowrun.core.guardrails.verdict import FINAL, OUTCOMES, Facts, verdict
 from meadowrun.core.results.worth import Group, least_gain, wilson, worth
 
 
@@ -91,13 +91,3 @@ def test_who_is_held_back_would_have_got_it():
         facts = dataclasses.replace(good, **changed)
         assert verdict(dataclasses.replace(facts, held=True)) == verdict(facts) != "go"
     assert {"held_back", "over_ceiling"} <= set(OUTCOMES) & FINAL
-
-
-def test_codes_by_hand():
-    """An address, usable, agreed: 1 + 2, and 2 · 96 for a yes to the channel; a yes to the topic adds 2 · 32."""
-    agreed = set(codes_that_go("agreed"))
-    assert {3 + 192, 3 + 64, 3 + 64 + 192} == agreed
-    # Not asked adds nothing, a no to either 32 or 96.
-    assert set(codes_that_go("not_refused")) == agreed | {3}
-    assert set(codes_that_go("service")) == {3 + 32 * topic + 96 * own for topic in range(3) for own in range(3)}
-    assert len(RULES) == 3

@@ -18,7 +18,7 @@ from meadowrun.people.queries import dictionary, uses_of_list
 from meadowrun.segments.actions import save
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate, uses_of_segment
+from meadowrun.sends.queries import estimate, of_segment
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, many, ready_send
 from tests.store.test_send_pages import ready, word  # noqa: F401 - a fixture
@@ -153,7 +153,7 @@ class TestHeldBack:
             send = made(session, held={"segment": group.id})
             ident = send.id
             assert estimate(session, send, dictionary(session), NOW, ZONE).outcomes == {"go": 2, "held_back": 2}
-            assert [s.id for s in uses_of_segment(session, group.id)] == [ident]
+            assert [s.id for s in of_segment(session, group.id)] == [ident]
         start(database, settings, ident, 2)
         run_all(database, ident)
         assert outcomes(database, ident) == {1: "held_back", 2: "held_back", 3: "delivered", 4: "delivered"}

@@ -371,7 +371,7 @@ def longest(session: orm.Session, refs: Collection[str], words: Dictionary, ids:
 def reach(session: orm.Session, channel: str, ids: Sequence[int] | None) -> tuple[int, int]:
     """How many of some people, or of everyone, have an address on a channel, and how many of these may be written to."""
     row = session.execute(sa.text(
-        f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND email_usable AND NOT suppressed AND "
+        f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND address_usable AND NOT suppressed AND "
         f"channel_consent) FROM ({facts_sql(None, channel=channel)}) f {'' if ids is None else 'WHERE f.id = ANY(:ids)'}"),
         {} if ids is None else {"ids": list(ids)}).one()
     return row[0], row[1]

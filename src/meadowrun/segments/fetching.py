@@ -14,7 +14,8 @@ from sqlalchemy import orm
 
 from meadowrun.core.audience.dates import Clock
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict
+from meadowrun.core.guardrails.guards import OF_A_SEND, verdict_sql
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
 from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.facts import facts_sql
 
@@ -112,12 +113,9 @@ def outcome_sets(session: orm.Session, channel: str, everyone: BitMap) -> dict[s
     """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an outcome."""
     concerned, otherwise = _CONCERNED.get(channel, ("", "go"))
     rows = session.execute(sa.text(
-        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, array_send(array_agg(id)) "
-        f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1, 2, 3, 4, 5, 6")).all()
-    found: dict[str, BitMap] = {}
-    for row in rows:
-        said = verdict(Facts(*row[:6]))
-        found[said] = found.get(said, BitMap()) | a_set(numbers(row[6]))
+        f"SELECT {verdict_sql('agreed', OF_A_SEND)} AS said, array_send(array_agg(id)) "
+        f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1")).all()
+    found = {said: a_set(numbers(members)) for said, members in rows}
     if concerned:
         rest = everyone.copy()
         for members in found.values():

@@ -56,7 +56,7 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     kinds = {spec.id: key for key, spec in words.events.items()}
     events = tuple(Happening(kinds.get(e.kind_id, ""), e.at, e.details or {}) for e in session.execute(sa.text(
         "SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"), {"id": contact_id}))
-    reach = {channel: Facts(*session.execute(sa.text(facts_sql(None, "", "WHERE c.id = :id", channel)), {"id": contact_id}).one()[1:7])
+    reach = {channel: Facts.of(session.execute(sa.text(facts_sql(None, "", "WHERE c.id = :id", channel)), {"id": contact_id}).one())
              for channel in CHANNEL_WORDS}
     return Person(
         values, events, contact_id, row["company_id"],

@@ -11,7 +11,7 @@ import datetime as dt
 import time
 import uuid
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import orjson
 import sqlalchemy as sa
@@ -68,6 +68,15 @@ RETURNING d.contact_id
 """
 
 
+class Claimed(NamedTuple):
+    """One claimed person: how often the gateway asked to come again, whether the address is on another record of the audience, and
+    whether they are in the control group."""
+
+    tries: int
+    repeated: bool
+    held: bool
+
+
 class ClaimLost(Exception):
     """The connection that held the lock is gone: another worker may have the chunk by now."""
 
@@ -118,10 +127,10 @@ class Claim:
                 raise ClaimLost(str(problem.orig)) from problem
             raise
 
-    def take(self, session: orm.Session, now: dt.datetime, whole: bool) -> dict[int, tuple[int, bool, bool]]:
-        """Claims whoever may go now: number → tries, whether the address is repeated, whether in the control group."""
+    def take(self, session: orm.Session, now: dt.datetime, whole: bool) -> dict[int, Claimed]:
+        """Claims whoever may go now, by number."""
         rows = session.execute(sa.text(CLAIM), {**self.key, "now": now, "whole": whole})
-        return {row.contact_id: (row.tries, row.repeated, row.held) for row in rows}
+        return {row.contact_id: Claimed(row.tries, row.repeated, row.held) for row in rows}
 
     def begin(self, session: orm.Session, now: dt.datetime, people: Sequence[Mapping[str, Any]]) -> set[int]:
         """Notes people ({id, filled, address}) as being handed over. Gives those who still may be."""

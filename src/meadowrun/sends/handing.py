@@ -34,7 +34,7 @@ from meadowrun.people.queries import NUMBER, dictionary
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.sends import cards, settling
-from meadowrun.sends.claims import Claim, ClaimLost, clean, is_storable
+from meadowrun.sends.claims import Claim, Claimed, ClaimLost, clean, is_storable
 from meadowrun.sends.models import Send, Sender
 from meadowrun.sends.queries import channel_of
 
@@ -194,7 +194,7 @@ class Chunk:
         return found
 
     def _read(self, session: orm.Session, now: dt.datetime, ids: Sequence[int],
-              claimed: Mapping[int, tuple[int, bool, bool]]) -> list[_Person]:
+              claimed: Mapping[int, Claimed]) -> list[_Person]:
         """The people of some numbers with what is filled in. Where the database cannot work it out for some of them, those
         are found by halves: they could not be filled in, and the others go on."""
         compiler = compiler_for(session, dictionary(session), now, self.zone)
@@ -211,8 +211,8 @@ class Chunk:
                 return []
             middle = len(ids) // 2
             return self._read(session, now, ids[:middle], claimed) + self._read(session, now, ids[middle:], claimed)
-        return [_Person(ident, address, filled, claimed[ident][0], verdict(Facts(*known, *claimed[ident][1:]), self.rule))
-                for ident, *known, address, filled in rows]
+        return [_Person(row.id, row.address, row.filled, claimed[row.id].tries, verdict(Facts.of(
+            row, repeated_address=claimed[row.id].repeated, held=claimed[row.id].held), self.rule)) for row in rows]
 
     def _letters(self, rows: list[_Person], now: dt.datetime) -> Iterator[Any]:
         """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to the results."""

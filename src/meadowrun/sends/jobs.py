@@ -52,7 +52,7 @@ def take(send_id: int) -> None:
         session.execute(sa.text(
             "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, repeated, held) "
             "SELECT id, :send, :taken, (row_number() OVER (ORDER BY id) - 1) / :chunk, "
-            f"CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END, rank > 1, held FROM ({people}) x"),
+            f"CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END, repeated_address, held FROM ({people}) x"),
             {**values, "send": send.id, "taken": taken, "chunk": CHUNK, "most": send.ceiling})
         size = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = :id"),
                                {"id": send.id}).scalar_one()

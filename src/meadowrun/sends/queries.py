@@ -18,8 +18,9 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
+from meadowrun.core.guardrails.guards import verdict_sql
 from meadowrun.core.guardrails.limits import Held, held_words, under
-from meadowrun.core.guardrails.verdict import CODE_SQL, OUTCOMES, Facts, codes_that_go, verdict
+from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
@@ -136,23 +137,23 @@ def held_named(session: orm.Session, send: Send) -> str:
 
 
 def facts_of_audience(send: Send, who: Audience, channel: str) -> str:
-    """SQL over everybody of an audience: what the verdict asks, `rank`, `held`, and `pick`, by which a ceiling picks by chance."""
+    """SQL over everybody of an audience: what the verdict asks, and `pick`, by which a ceiling picks by chance."""
     pick = f"md5(f.id || ':send:{int(send.id)}')" if send.ceiling is not None else "hashint8(f.id)::text"
-    return (f"SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) AS rank, "
+    return (f"SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) > 1 AS repeated_address, "
             f"{who.held} AS held, {pick} AS pick FROM ({facts_sql(send.topic_id, channel=channel)}) f JOIN contacts c USING (id) "
             f"WHERE {who.predicate}")
 
 
 def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, Any]]:
-    """SQL over everybody of an audience: id, rank, held, and, where the send has a ceiling, `place`, counted by chance among those who
+    """SQL over everybody of an audience: id, repeated_address, held, and, where the send has a ceiling, `place`, counted by chance among those who
     would get it now and are not kept back, empty for the others; with its bind values."""
     if send.ceiling is None:
         # What the verdict asks is not needed yet.
-        return (f"SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) AS rank, "
+        return (f"SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) > 1 AS repeated_address, "
                 f"{who.held} AS held, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"), who.values
-    would = f"({CODE_SQL} = ANY(:goes) AND NOT held)"
-    return (f"SELECT id, rank, held, CASE WHEN {would} THEN row_number() OVER (PARTITION BY {would} ORDER BY pick) END AS place "
-            f"FROM ({facts_of_audience(send, who, channel)}) x", who.values | {"goes": codes_that_go(send.consent_rule)})
+    would = f"({verdict_sql(send.consent_rule)} = 'go')"
+    return (f"SELECT id, repeated_address, held, CASE WHEN {would} THEN row_number() OVER (PARTITION BY {would} ORDER BY pick) END AS place "
+            f"FROM ({facts_of_audience(send, who, channel)}) x", who.values)
 
 
 #: How many people a sheet shows the mail of.
@@ -210,24 +211,17 @@ _estimates: Kept[Estimate] = Kept()
 
 def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime,
              zone: zoneinfo.ZoneInfo) -> Estimate:
-    """Asks the verdict about everyone of a send's audience, grouped by what it needs to know. Raises Invalid."""
+    """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
     who = audience_of(session, send, words, now, zone)
     rows = session.execute(sa.text(
-        "SELECT has_address, email_usable, suppressed, bounced, consent, channel_consent, rank > 1, held, count(*), "
-        f"(array_agg(id ORDER BY pick))[1:{SOME}], (array_agg(pick ORDER BY pick))[1:{SOME}] FROM ("
-        f"{facts_of_audience(send, who, channel_of(session, send))}) x GROUP BY 1, 2, 3, 4, 5, 6, 7, 8"), who.values).all()
-    outcomes: dict[str, int] = {}
-    first: list[tuple[str, int]] = []
-    for *known, count, ids, picks in rows:
-        said = verdict(Facts(*known), send.consent_rule)
-        outcomes[said] = outcomes.get(said, 0) + count
-        if said == "go":
-            first += zip(picks, ids, strict=True)
+        f"SELECT {verdict_sql(send.consent_rule)} AS said, count(*) AS people, (array_agg(id ORDER BY pick))[1:{SOME}] AS few FROM ("
+        f"{facts_of_audience(send, who, channel_of(session, send))}) x GROUP BY 1"), who.values).all()
+    outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
     going, over = under(outcomes.get("go", 0), send.ceiling, send.ceiling_rule)
     if over:
         outcomes |= {"go": going, "over_ceiling": over}
-    some = tuple(ident for _, ident in sorted(first)[:min(SOME, going)])
+    some = tuple(next((row.few for row in rows if row.said == "go"), ())[:min(SOME, going)])
     left_out, included = [], []
     for item in send.audience.get("out", []):
         alone = audience(session, {"in": send.audience.get("in", [])}, words, now, zone)

@@ -1,11 +1,12 @@
 """One question: may this go to this person now, and if not, why.
 
-Every message to every person passes `verdict`, whatever sends it; estimates ask the same function, so that a last
-look and the sending itself cannot disagree about the rules.
+Every message to every person passes `verdict`, whatever sends it; estimates ask the same guards in SQL, so that a last look and the
+sending itself cannot disagree about the rules.
 """
 
-import dataclasses
-import itertools
+from meadowrun.core.guardrails.guards import GUARDS, RULES, Facts
+
+__all__ = ["CHANNEL_WORDS", "FINAL", "OUTCOMES", "RULES", "WORDS", "Facts", "held_words", "rule_words", "verdict", "words_for"]
 
 #: Where a person of an audience can stand, each under exactly one; the order is the order of a tally.
 OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced", "held_back", "over_ceiling", "duplicate",
@@ -60,30 +61,6 @@ def words_for(channel: str) -> dict[str, str]:
     return WORDS | _BY_CHANNEL.get(channel, {})
 
 
-@dataclasses.dataclass(frozen=True, slots=True)
-class Facts:
-    """What is known about one person at the moment of sending.
-
-    `consent` is True, False or None (not asked) for the message's topic where it has one, else for the channel;
-    `channel_consent` is the channel's own: a "no" there outweighs every topic.
-    """
-
-    has_address: bool
-    address_usable: bool
-    suppressed: bool
-    bounced: bool
-    consent: bool | None
-    channel_consent: bool | None
-    #: this address already gets this send under another record
-    repeated_address: bool = False
-    #: of a held-back group: qualifies, and gets nothing, so that those who got it can be compared with somebody
-    held: bool = False
-
-
-#: Who may get a send: those who agreed; those who did not say no; or everyone, since it is about something of theirs.
-RULES = ("agreed", "not_refused", "service")
-
-
 def rule_words(rule: str, channel: str, topic: bool = False) -> str:
     """Who may get a send by a rule, in words; `topic` is whether it is about one topic."""
     what = CHANNEL_WORDS[channel]
@@ -93,44 +70,5 @@ def rule_words(rule: str, channel: str, topic: bool = False) -> str:
 
 
 def verdict(facts: Facts, rule: str = "agreed") -> str:
-    """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES.
-
-    The order states which reason is given when several hold: first what the person asked for (a wish outranks a
-    technical reason), then what makes the address unusable, then the guard against doubles. Last comes being held back: only who
-    would have got it can be compared with those who did.
-    """
-    if facts.suppressed:
-        return "suppressed"
-    if rule != "service" and (facts.channel_consent is False or facts.consent is False):
-        return "no_consent"
-    if not facts.has_address:
-        return "no_address"
-    if not facts.address_usable:
-        return "bad_address"
-    if facts.bounced:
-        return "bounced_before"
-    if rule == "agreed" and facts.consent is None and facts.channel_consent is not True:
-        return "no_consent"
-    if facts.repeated_address:
-        return "duplicate"
-    if facts.held:
-        return "held_back"
-    return "go"
-
-
-#: Facts as one number over the columns of a query of facts and `rank`, the place of a record among those with its address. Its
-#: digits, by weight: four, and the doubles, of two; then two of three, for yes, no and not asked.
-CODE_SQL = ("has_address::int + 2 * coalesce(email_usable, FALSE)::int + 4 * suppressed::int + 8 * bounced::int + 16 * (rank > 1)::int + "
-            "32 * coalesce(consent::int + 1, 0) + 96 * coalesce(channel_consent::int + 1, 0)")
-
-
-def codes_that_go(rule: str) -> list[int]:
-    """The numbers, as CODE_SQL makes them, of all facts with which the verdict says "go": so that a query that picks among people
-    asks the very same function."""
-    asked: tuple[bool | None, ...] = (None, False, True)
-    found = []
-    for address, usable, suppressed, bounced, again in itertools.product((False, True), repeat=5):
-        for (topic, consent), (own, channel) in itertools.product(enumerate(asked), repeat=2):
-            if verdict(Facts(address, usable, suppressed, bounced, consent, channel, again), rule) == "go":
-                found.append(address + 2 * usable + 4 * suppressed + 8 * bounced + 16 * again + 32 * topic + 96 * own)
-    return found
+    """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES."""
+    return next((guard.outcome for guard in GUARDS if rule in guard.rules and guard.stops(facts)), "go")
