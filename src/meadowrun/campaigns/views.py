@@ -8,12 +8,12 @@ import flask
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
+from meadowrun.people.tagged import narrowed
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.actions import create as create_send
 from meadowrun.sends.queries import count_by_campaign, recent
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings
 from meadowrun.tags.actions import read as read_tags
-from meadowrun.tags.page import narrowed
 
 pages = flask.Blueprint("campaigns", __name__)
 

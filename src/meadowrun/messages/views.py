@@ -29,6 +29,7 @@ from meadowrun.messages.models import Draft, Message
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import anybody, contacts_page, file_weights
+from meadowrun.people.tagged import narrowed
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
@@ -37,7 +38,6 @@ from meadowrun.shell.accounts import people_who
 from meadowrun.shell.keys import websites
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, zone
-from meadowrun.tags.page import narrowed
 
 #: Pictures and documents of the store, wherever a message names them.
 _STORED = re.compile(r"/f/[A-Za-z0-9_-]+")

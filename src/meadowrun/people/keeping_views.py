@@ -12,8 +12,8 @@ from meadowrun.core.values import is_whole
 from meadowrun.people import keeping, list_queries, people_csv, queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
+from meadowrun.people.tagged import narrowed
 from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, zone
-from meadowrun.tags.page import give_or_take, narrowed
 
 pages = flask.Blueprint("keeping", __name__)
 PAGE = 50
@@ -106,16 +106,6 @@ def part(ident: int) -> object:
     said = _PARTS[show].format(here=here.name, there=there.name)
     made = keeping.make_list(db(), actor(), now(), said, f"{said}, as they were then", ids)
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
-
-
-@pages.post("/lists/<int:ident>/tag")
-@needs("author")
-def tag_people(ident: int) -> object:
-    """Gives the people of a list a tag, or takes it from them."""
-    try:
-        return done("keeping.list_members", give_or_take(flask.request.form, list_queries.ids(db(), _list(ident).id)), ident=ident)
-    except MeadowrunError as problem:
-        return not_done(problem, "keeping.list_members", ident=ident)
 
 
 @pages.post("/lists/<int:ident>/add")

@@ -13,13 +13,9 @@ from meadowrun.people import actions, company_queries, queries, wholly
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import Company, Contact
+from meadowrun.people.tagged import asked as asked_tag
 from meadowrun.people.timeline import timeline
-from meadowrun.scores.page import of_contact as scores_of_contact
-from meadowrun.scores.queries import given_to
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
-from meadowrun.tags import actions as tagging
-from meadowrun.tags.page import asked as asked_tag
-from meadowrun.tags.queries import of_contact as tags_of_contact
+from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("people", __name__)
 PAGE = 50
@@ -108,20 +104,8 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
     return flask.render_template(
         "people/show.html", contact=contact, company=company, own=queries.fields(db(), "contact"),
         consent=queries.consent_of(db(), ident, every=True), history=queries.consent_history(db(), ident, 8), moments=moments,
-        suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), tags=tags_of_contact(db(), ident), most=60,
-        scores=scores_of_contact(ident), points_given=given_to(db(), ident),
+        suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), most=60,
         problem=problem, form=flask.request.form)
-
-
-@pages.post("/people/<int:ident>/tags")
-@needs("author")
-def tag(ident: int) -> object:
-    contact = queries.contact(db(), ident)
-    try:
-        tagging.put_on_contact(db(), actor(), now(), ident, actions.full_name(contact), tagging.read(flask.request.form.get("tags", "")))
-    except MeadowrunError as problem:
-        return not_done(problem, "people.show", ident=ident)
-    return done("people.show", ident=ident)
 
 
 @pages.get("/people/<int:ident>/everything.json")

@@ -2,9 +2,11 @@
 
 from meadowrun.base.manifest import Feature, named
 from meadowrun.scores.models import Score
+from meadowrun.scores.page import drawn_of_contact
 
 FEATURE = Feature(
     pages={"views": "People"},
     tasks=("jobs",),
     does=(("Scores", "scores.table"),),
+    parts={"contact.margin": drawn_of_contact},
     finds=(named("scores.show", Score, "score"),))

@@ -2,11 +2,15 @@
 
 from collections.abc import Sequence
 
+import flask
+
 from meadowrun.core.audience import english
 from meadowrun.core.scores import Rule
+from meadowrun.people import queries as people
 from meadowrun.people.asked import words
 from meadowrun.scores import working
 from meadowrun.scores.models import Score
+from meadowrun.scores.queries import given_to
 from meadowrun.shell.request import db, now, today, zone
 
 
@@ -30,3 +34,9 @@ def of_contact(contact_id: int) -> list[tuple[Score, float, list[tuple[float, in
         told = zip(one.parts, [*sentences(one.rules), "given by hand"], strict=True)
         found.append((one.score, one.points, [(points, times, said) for (points, times), said in told if times]))
     return found
+
+
+def drawn_of_contact(contact_id: int) -> str:
+    """The same as a part of the contact's page, with what was given by hand and the way to give more."""
+    return flask.render_template("scores/of_contact.html", contact=people.contact(db(), contact_id), scores=of_contact(contact_id),
+                                 points_given=given_to(db(), contact_id))

@@ -16,6 +16,7 @@ from meadowrun.core.values import is_whole
 from meadowrun.people import people_csv
 from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
+from meadowrun.people.tagged import narrowed
 from meadowrun.segments import actions, page, queries
 from meadowrun.segments import words as opening
 from meadowrun.segments.looking import NoEstimate
@@ -24,7 +25,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later, is_behind, named
 from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, zone
-from meadowrun.tags.page import give_or_take, narrowed
+from meadowrun.tags.page import give_or_take
 
 pages = flask.Blueprint("segments", __name__)
 PEOPLE_SHOWN = 50

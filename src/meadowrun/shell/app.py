@@ -208,7 +208,7 @@ def _wording(app: flask.Flask) -> None:
         app.jinja_env.filters.update(one.feature.filters)
         app.jinja_env.globals.update(one.feature.says)
     app.jinja_env.globals.update(
-        share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
+        parts_of=request.parts_of, share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
         lines_in=lambda lines: sum(1 for _ in walk(lines)),
         asset=lambda name: flask.url_for("static", filename=name, v=version))
 

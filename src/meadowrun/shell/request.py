@@ -11,6 +11,7 @@ from typing import Any
 
 import flask
 import orjson
+from markupsafe import Markup
 from sqlalchemy import orm
 
 from meadowrun.base import clock
@@ -53,6 +54,11 @@ def now() -> dt.datetime:
 def uses_of(kind: str, ident: int) -> list[Use]:
     """What other features make of a thing: of a “segment”, and so on."""
     return [use for one in features() if kind in one.uses for use in one.uses[kind](db(), ident)]
+
+
+def parts_of(place: str, ident: int) -> list[Markup]:
+    """What the features draw at a place of a page, of the thing of a number."""
+    return [Markup(one.parts[place](ident)) for one in features() if place in one.parts]
 
 
 #: Parts of paths by which strangers are let in.

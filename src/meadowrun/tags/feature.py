@@ -6,6 +6,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.manifest import Feature, Find, Found
 from meadowrun.people.asked import words
+from meadowrun.tags.page import of_contact
 from meadowrun.tags.queries import paths
 
 
@@ -17,5 +18,6 @@ FEATURE = Feature(
     pages={"views": "People"},
     does=(("Tags", "tags.table"),),
     finds=(Find("tags.show", _tags),),
+    parts={"contact.known": of_contact},
     says={"tag_paths": lambda: words().named.get("tag", {})},
     filters={"tag_path": lambda number: words().name("tag", number) or ""})

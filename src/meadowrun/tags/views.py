@@ -4,8 +4,12 @@ import flask
 
 from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.people import list_queries
+from meadowrun.people import queries as people
+from meadowrun.people.actions import full_name
+from meadowrun.people.models import PeopleList
 from meadowrun.shell.request import actor, db, done, needs, not_done, now
-from meadowrun.tags import actions, queries
+from meadowrun.tags import actions, page, queries
 from meadowrun.tags.models import Tag
 
 pages = flask.Blueprint("tags", __name__)
@@ -49,6 +53,28 @@ def show(ident: int) -> object:
     here = next(row for row in rows if row.tag.id == ident)
     return flask.render_template("tags/show.html", tag=tag, row=here, inside=[r for r in rows if r.tag.path.startswith(tag.path + "/")],
                                  bearers=queries.bearers(db(), tag), uses=queries.names_it(db(), tag), kinds=KINDS)
+
+
+@pages.post("/people/<int:ident>/tags")
+@needs("author")
+def put_on_contact(ident: int) -> object:
+    contact = people.contact(db(), ident)
+    try:
+        actions.put_on_contact(db(), actor(), now(), ident, full_name(contact), actions.read(flask.request.form.get("tags", "")))
+    except MeadowrunError as problem:
+        return not_done(problem, "people.show", ident=ident)
+    return done("people.show", ident=ident)
+
+
+@pages.post("/lists/<int:ident>/tag")
+@needs("author")
+def put_on_list(ident: int) -> object:
+    """Gives the people of a list a tag, or takes it from them."""
+    people_of = list_queries.ids(db(), found(db(), PeopleList, ident, "list").id)
+    try:
+        return done("keeping.list_members", page.give_or_take(flask.request.form, people_of), ident=ident)
+    except MeadowrunError as problem:
+        return not_done(problem, "keeping.list_members", ident=ident)
 
 
 @pages.post("/tags/<int:ident>/<any(move, describe, delete):verb>")
