@@ -4,6 +4,8 @@ Every message to every person passes `verdict`, whatever sends it; estimates ask
 sending itself cannot disagree about the rules.
 """
 
+import functools
+
 from meadowrun.core.guardrails.guards import GUARDS, RULES, Facts
 
 __all__ = ["CHANNEL_WORDS", "FINAL", "OUTCOMES", "RULES", "WORDS", "Facts", "held_words", "rule_words", "verdict", "words_for"]
@@ -69,6 +71,8 @@ def rule_words(rule: str, channel: str, topic: bool = False) -> str:
             "service": "all of them, whatever they agreed to: it is about something of theirs, like a booking"}[rule]
 
 
+@functools.lru_cache(maxsize=4096)
 def verdict(facts: Facts, rule: str = "agreed") -> str:
-    """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES."""
+    """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES. There are fewer kinds of people than people:
+    what was said of one is kept."""
     return next((guard.outcome for guard in GUARDS if rule in guard.rules and guard.stops(facts)), "go")
