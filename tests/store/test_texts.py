@@ -75,6 +75,10 @@ def test_end_to_end(database, settings, job_context, phones, client):
     assert client.post(f"/gateway/sms/{mark}/inbound", json={"from": "+447700900001", "text": " Stop. "}).json == {"understood": "stop"}
     assert client.post(f"/gateway/sms/{mark}/inbound", json={"from": "+447700900002", "text": "What is this?"}).json == {"understood": ""}
     assert client.post("/gateway/sms/0000/inbound", json={"from": "+447700900002", "text": "stop"}).status_code == 404
+    sent_by = {"Authorization": f"Bearer {mark}"}
+    assert client.post("/gateway/sms/inbound", json={"from": "+447700900002", "text": "What?"}, headers=sent_by).json == {"understood": ""}
+    for wrong in ({}, {"Authorization": "Bearer 0000"}, {"Authorization": mark[:-1]}):
+        assert client.post("/gateway/sms/inbound", json={"from": "+447700900002", "text": "stop"}, headers=wrong).status_code == 404
     bo = next(t for t in phones.texts if "Bo" in t.text)
     client.post(f"/gateway/sms/{mark}/receipt", json={"id": bo.key, "status": "failed", "why": "switched off"})
     with database.session() as session:

@@ -23,6 +23,8 @@ class Actor:
 
 #: Coming in, and not being let in: kept for whoever looks into it, beside what was changed.
 SIGNED_IN, REFUSED = "signed in", "refused a sign-in of"
+#: Looking at what is kept of one person.
+LOOKED = "looked at"
 SYSTEM = Actor(None, "Meadowrun", "admin")
 
 
@@ -99,6 +101,21 @@ def record(session: orm.Session, actor: Actor, now: dt.datetime, did: str, kind:
                          object_id=object_id, object_name=name, detail=detail, request_id=actor.request_id))
 
 
+#: Notes that somebody looked at a contact, unless they did within the hour before.
+_LOOKED = """
+INSERT INTO audit (at, user_id, who, did, object_kind, object_id, object_name, detail, request_id)
+SELECT :now, :user, :who, :did, 'contact', :contact, '', '{}', :request WHERE NOT EXISTS (
+    SELECT 1 FROM audit WHERE object_kind = 'contact' AND object_id = :contact AND at > :before AND user_id = :user AND did = :did)
+"""
+
+
+def looked(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int) -> None:
+    """Writes down that a signed-in person looked at what is kept of a contact: once an hour, and by number, without a name."""
+    if actor.user_id is not None:
+        session.execute(sa.text(_LOOKED), {"now": now, "user": actor.user_id, "who": actor.name, "did": LOOKED, "contact": contact_id,
+                                           "request": actor.request_id, "before": now - dt.timedelta(hours=1)})
+
+
 def from_to(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
     """What differs, name by name, as {"from", "to"}, ready for a detail: what JSON cannot hold is kept as its text."""
     def plain(value: Any) -> Any:
@@ -106,9 +123,10 @@ def from_to(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, di
     return {name: {"from": plain(before.get(name)), "to": plain(value)} for name, value in after.items() if before.get(name) != value}
 
 
-def recent(session: orm.Session, most: int, people: bool = False) -> list[AuditRow]:
-    """What was done last, the latest first; with `people` only what people changed, not what programs did, nor who came in."""
-    asked = sa.select(AuditRow).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(most)
+def recent(session: orm.Session, most: int, people: bool = False, looks: bool = False) -> list[AuditRow]:
+    """What was done last, the latest first; with `people` only what people changed, not what programs did, nor who came in; with
+    `looks` only who looked at whom, which is left out otherwise."""
+    asked = sa.select(AuditRow).where((AuditRow.did == LOOKED) == looks).order_by(AuditRow.at.desc(), AuditRow.id.desc()).limit(most)
     if people:
         asked = asked.where(AuditRow.who.not_like(sa.literal_column("'API key %'")), AuditRow.did.not_in([SIGNED_IN, REFUSED]))
     return list(session.scalars(asked))

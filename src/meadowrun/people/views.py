@@ -95,6 +95,7 @@ def show(ident: int) -> object:
 def _show(ident: int, problem: MeadowrunError | None) -> str:
     """A contact's page; `problem` is with what was written down of a yes or no, which stays typed."""
     contact = queries.contact(db(), ident)
+    audit.looked(db(), actor(), now(), ident)
     company = db().get(Company, contact.company_id) if contact.company_id else None
     before = flask.request.args.get("before")
     try:

@@ -33,9 +33,10 @@ def tell(session: orm.Session, now: dt.datetime, user_id: int, about: str, subje
     session.execute(sa.text(_NOTE), {"user": user_id, "about": about, "subject": subject, "body": body, "path": path, "now": now})
 
 
-def tell_always(session: orm.Session, now: dt.datetime, user_id: int, subject: str, body: str, path: str) -> None:
-    """Has somebody told what happened to their sign-in, whether they wish it or not."""
-    session.execute(sa.text(_OF_SIGN_IN), {"user": user_id, "about": f"{_SAFETY}{now.isoformat()}:{subject}", "subject": subject, "body": body,
+def tell_always(session: orm.Session, now: dt.datetime, user_id: int, subject: str, body: str, path: str, about: str = "") -> None:
+    """Has somebody told of what is about safety, whether they wish it or not; once for each `about`, where one is given."""
+    about = about or f"{now.isoformat()}:{subject}"
+    session.execute(sa.text(_OF_SIGN_IN), {"user": user_id, "about": _SAFETY + about, "subject": subject, "body": body,
                                            "path": path, "now": now})
 
 
@@ -64,7 +65,7 @@ def send_due(session: orm.Session, gateway: Gateway, settings: Settings, now: dt
 
 def _letter(row: sa.Row[tuple[object, ...]], settings: Settings) -> Letter:
     key = f"told-{row.id}"
-    why = "Everybody is told of this about their own sign-in." if str(row.about).startswith(_SAFETY) \
+    why = "You are always told of this: it is about who gets in." if str(row.about).startswith(_SAFETY) \
         else "You asked for this under your name in Meadowrun, and can end it there."
     text = f"{row.name},\n\n{row.body}\n\n{settings.public_url}{row.path}\n\n{why}\n"
     return Letter(key=key, contact_id=row.id, from_name=settings.organisation, from_address=f"meadowrun@{settings.mail_domain}", reply_to="",

@@ -64,5 +64,6 @@ def stop_later() -> object:
 @pages.get("/changes")
 @needs("admin")
 def changes() -> object:
-    return flask.render_template("changes.html", rows=audit.recent(db(), 200))
+    looks = "looks" in flask.request.args
+    return flask.render_template("changes.html", rows=audit.recent(db(), 200, looks=looks), looks=looks)
 

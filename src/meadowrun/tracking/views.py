@@ -230,10 +230,13 @@ def _keep_topics(contact: Contact, wanted: set[str]) -> None:
             people.set_consent(db(), now(), contact.id, state.topic_id, False, "on the preference page")
 
 
+@pages.post("/gateway/sms/<any(inbound, receipt):what>")
 @pages.post("/gateway/sms/<mark>/<any(inbound, receipt):what>")
 @public
-def sms_gateway(mark: str, what: str) -> object:
-    """What the gateway for text messages tells: an answer of somebody, or what became of a message. `mark` shows who asks."""
+def sms_gateway(what: str, mark: str = "") -> object:
+    """What the gateway for text messages tells: an answer of somebody, or what became of a message. The mark shows who asks: in the
+    header, as in “Authorization: Bearer …”, or in the address, for gateways that send no header."""
+    mark = mark or flask.request.headers.get("Authorization", "").removeprefix("Bearer ").strip()
     if not signing.check_text(settings().secret, "gateway", "sms", mark):
         flask.abort(404)
     data = flask.request.get_json(silent=True) or {}
