@@ -1,6 +1,8 @@
 """Guessing is stopped, and keeps nobody out whose password is guessed at, nor who sits behind the same address."""
 
+import contextlib
 import threading
+import time
 
 import pytest
 import sqlalchemy as sa
@@ -121,3 +123,17 @@ def test_what_is_kept_of_a_password_holds_the_installations_secret(web, database
 def test_a_password_is_judged_while_it_is_typed(web, client):
     for new, good in (("short", False), ("kettle orbit 9 violet", True), ("admin farrowhill", False)):
         assert web.post("/password/strength", data={"new": new}).json["good"] is good
+    assert browser(client.application.config["DATABASE"], client.application.config["MEADOWRUN"]).post(
+        "/password/strength", data={"new": "x"}).status_code == 404, "not for strangers"
+
+
+@pytest.mark.parametrize("password", ["4@8({[<369&#!1/|0$5+7%2" * 5, "1!|/7+4@5$0" * 11, "aA" * 64, "qwertyuiop" * 12, "12/12/2012" * 12])
+def test_judging_takes_no_longer_for_what_is_made_to_take_long(password):
+    def seconds(text):
+        began = time.perf_counter()
+        with contextlib.suppress(Invalid):
+            passwords.judge(text[:128], ("ida@farrowhill.example", "Ida Vance"))
+        return time.perf_counter() - began
+
+    usual = max(seconds("kettle orbit 9 violet"), 0.002)
+    assert min(seconds(password) for _ in range(3)) < max(60 * usual, 0.5)

@@ -14,10 +14,19 @@ SHORTEST, LONGEST = 12, 128
 _GOOD_ENOUGH = 3
 #: Letters that are left of a password without the words that are known of its owner.
 _OF_ITS_OWN = 6
+#: Signs that are read as letters, as in “p4$$word”, and how many different ones are.
+_FOR_LETTERS, _MOST_SIGNS = "4@8({[<369&#!1/|0$5+7%2", 6
 #: What everybody guesses first here.
 _OURS = ("meadowrun", "meadow")
 #: Longer than this no guess is looked for: a passphrase of that length is not guessed, and looking would take long.
 _LOOKED_AT = 72
+
+
+def _spelled(text: str) -> str:
+    """A text with only the first few of the signs that stand for letters: zxcvbn tries every way to read them, and more of them would
+    take seconds. Nobody spells a word with so many."""
+    others = list(dict.fromkeys(sign for sign in text if sign in _FOR_LETTERS))[_MOST_SIGNS:]
+    return text.translate({ord(sign): "¤" for sign in others})
 
 
 def judge(password: str, about: Iterable[str]) -> None:
@@ -35,7 +44,7 @@ def judge(password: str, about: Iterable[str]) -> None:
         rest = rest.replace(word, "")
     if rest != password.lower() and len(re.sub(r"[\W\d_]+", "", rest)) < _OF_ITS_OWN:
         raise Invalid("This password is made of a name or an address that others know. Add words that have nothing to do with you.", "password")
-    found = zxcvbn(password[:_LOOKED_AT], user_inputs=[*known, *_OURS])
+    found = zxcvbn(_spelled(password[:_LOOKED_AT]), user_inputs=[*known, *_OURS])
     if found["score"] >= _GOOD_ENOUGH:
         return
     feedback = found["feedback"]

@@ -139,7 +139,10 @@ def strength() -> object:
     given, token = flask.request.form, _token()
     signed_in = accounts.signed_in(db(), clock.machine_now(), token, dt.timedelta(minutes=settings().idle_minutes)) if token else None
     user = signed_in or accounts.invited(db(), settings().secret, given.get("token", ""), clock.machine_now())
-    about = (user.email, user.name, settings().organisation) if user else (settings().organisation,)
+    if user is None:
+        # Judging takes some time, which strangers are not given.
+        flask.abort(404)
+    about = (user.email, user.name, settings().organisation)
     try:
         passwords.judge(given.get("new", "")[:200], about)
     except Invalid as problem:
