@@ -136,4 +136,4 @@ def test_judging_takes_no_longer_for_what_is_made_to_take_long(password):
         return time.perf_counter() - began
 
     usual = max(seconds("kettle orbit 9 violet"), 0.002)
-    assert min(seconds(password) for _ in range(3)) < max(60 * usual, 0.5)
+    assert min(seconds(password) for _ in range(3)) < max(200 * usual, 1.0)

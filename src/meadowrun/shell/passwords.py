@@ -14,8 +14,8 @@ SHORTEST, LONGEST = 12, 128
 _GOOD_ENOUGH = 3
 #: Letters that are left of a password without the words that are known of its owner.
 _OF_ITS_OWN = 6
-#: Signs that are read as letters, as in “p4$$word”, and how many different ones are.
-_FOR_LETTERS, _MOST_SIGNS = "4@8({[<369&#!1/|0$5+7%2", 6
+#: Signs that are read as letters, as in “p4$$word”, and how many different ones are: all digits of a number stay what they are.
+_FOR_LETTERS, _MOST_SIGNS = "4@8({[<369&#!1/|0$5+7%2", 10
 #: What everybody guesses first here.
 _OURS = ("meadowrun", "meadow")
 #: Longer than this no guess is looked for: a passphrase of that length is not guessed, and looking would take long.
