@@ -25,7 +25,7 @@ def test_a_look_at_a_person_is_kept_once_an_hour_without_a_name(web, database, s
         with database.session() as session:
             rows = session.scalars(sa.select(audit.AuditRow).where(audit.AuditRow.did == LOOKED)).all()
         assert [(row.who, row.object_id, row.object_name) for row in rows] == [("Admin", ident, "")] * looks
-    assert "Admin looked at" not in words(web.get("/changes").text) and "Admin looked at" in words(web.get("/changes?looks=1").text)
+    assert "Admin looked at" not in words(web.get("/changes").text) and f"Admin looked at contact {ident}" in words(web.get("/changes?looks=1").text)
     author = browser(database, settings)
     sign_in(author, "author")
     assert author.get("/changes?looks=1").status_code == 403

@@ -254,12 +254,15 @@ def sign_ins(session: orm.Session, now: dt.datetime, user: User) -> list[SignIn]
 
 
 def sign_out_one(session: orm.Session, now: dt.datetime, actor: Actor, user: User, hashed: str) -> None:
-    """Signs one browser of somebody out, by the hash of its token; all but `hashed` where that begins with “not ”."""
-    others = hashed.startswith("not ")
-    hashed = hashed.removeprefix("not ")
-    session.execute(sa.delete(SignIn).where(
-        SignIn.user_id == user.id, SignIn.token_hash != hashed if others else SignIn.token_hash == hashed))
-    record(session, actor, now, "signed out other browsers of" if others else "signed out a browser of", "colleague", user.id, user.name)
+    """Signs one browser of somebody out, by the hash of its token."""
+    session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id, SignIn.token_hash == hashed))
+    record(session, actor, now, "signed out a browser of", "colleague", user.id, user.name)
+
+
+def sign_out_others(session: orm.Session, now: dt.datetime, actor: Actor, user: User, hashed: str) -> None:
+    """Signs every browser of somebody out but the one of a token's hash."""
+    session.execute(sa.delete(SignIn).where(SignIn.user_id == user.id, SignIn.token_hash != hashed))
+    record(session, actor, now, "signed out other browsers of", "colleague", user.id, user.name)
 
 
 def signed_in(session: orm.Session, now: dt.datetime, token: str, idle: dt.timedelta, used: bool = True) -> User | None:

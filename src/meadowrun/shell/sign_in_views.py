@@ -128,7 +128,10 @@ def _own(problem: MeadowrunError | None) -> str:
 def sign_out_browsers() -> object:
     """Signs out one browser of one's own, or all but this one."""
     chosen = flask.request.form.get("browser", "")
-    accounts.sign_out_one(db(), now(), actor(), flask.g.user, chosen or f"not {accounts.token_hash(_token())}")
+    if chosen:
+        accounts.sign_out_one(db(), now(), actor(), flask.g.user, chosen)
+    else:
+        accounts.sign_out_others(db(), now(), actor(), flask.g.user, accounts.token_hash(_token()))
     return done("sign_in.own", "That browser is signed out." if chosen else "Every other browser is signed out.")
 
 

@@ -15,12 +15,9 @@ from meadowrun.shell.models import User
 #: What is not taken after so many tries, with growing gaps between them, is given up: Today shows it in any case.
 MOST_TRIES = 8
 _NOTE = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
-SELECT u.id, :about, :subject, :body, :path, :now, :now FROM users u WHERE u.id = :user AND u.told AND u.active
+SELECT u.id, :about, :subject, :body, :path, :now, :now FROM users u WHERE u.id = :user AND (u.told OR :always) AND u.active
 ON CONFLICT (user_id, about) DO NOTHING"""
 _SAFETY = "sign-in:"
-_OF_SIGN_IN = """INSERT INTO told (user_id, about, subject, body, path, at, next_at)
-SELECT u.id, :about, :subject, :body, :path, :now, :now FROM users u WHERE u.id = :user AND u.active
-ON CONFLICT (user_id, about) DO NOTHING"""
 _DUE = """SELECT t.id, t.about, t.subject, t.body, t.path, t.at, t.tries, u.email, u.name FROM told t JOIN users u ON u.id = t.user_id
 WHERE t.done_at IS NULL AND t.next_at <= :now AND u.active ORDER BY t.id LIMIT 50 FOR UPDATE OF t SKIP LOCKED"""
 _DONE = "UPDATE told SET done_at = :now, tries = tries + 1 WHERE id = :id"
@@ -28,16 +25,15 @@ _LATER = """UPDATE told SET tries = tries + 1, next_at = :now + make_interval(mi
     done_at = CASE WHEN tries + 1 >= :most THEN CAST(:now AS timestamptz) END WHERE id = :id"""
 
 
-def tell(session: orm.Session, now: dt.datetime, user_id: int, about: str, subject: str, body: str, path: str) -> None:
-    """Has somebody told, where they wish it, once for each `about`; `path` is the page where it is done."""
-    session.execute(sa.text(_NOTE), {"user": user_id, "about": about, "subject": subject, "body": body, "path": path, "now": now})
+def tell(session: orm.Session, now: dt.datetime, user_id: int, about: str, subject: str, body: str, path: str, always: bool = False) -> None:
+    """Has somebody told, where they wish it, or `always`; once for each `about`. `path` is the page where it is done."""
+    session.execute(sa.text(_NOTE), {"user": user_id, "about": about, "subject": subject, "body": body, "path": path, "now": now,
+                                     "always": always})
 
 
 def tell_always(session: orm.Session, now: dt.datetime, user_id: int, subject: str, body: str, path: str, about: str = "") -> None:
     """Has somebody told of what is about safety, whether they wish it or not; once for each `about`, where one is given."""
-    about = about or f"{now.isoformat()}:{subject}"
-    session.execute(sa.text(_OF_SIGN_IN), {"user": user_id, "about": _SAFETY + about, "subject": subject, "body": body,
-                                           "path": path, "now": now})
+    tell(session, now, user_id, _SAFETY + (about or f"{now.isoformat()}:{subject}"), subject, body, path, always=True)
 
 
 def named(session: orm.Session, name: str) -> int:

@@ -1,18 +1,15 @@
 // A new password: judged by the server while it is typed, and shown when wanted.
 document.addEventListener('alpine:init', () => {
-  Alpine.data('shownPassword', () => ({
+  const shown = {
     kind: 'password', words: 'Show',
     turn() {
       this.kind = this.kind === 'password' ? 'text' : 'password';
       this.words = this.kind === 'password' ? 'Show' : 'Hide';
     },
-  }));
+  };
+  Alpine.data('shownPassword', () => ({...shown}));
   Alpine.data('newPassword', () => ({
-    kind: 'password', words: 'Show', says: '', looks: 'quiet',
-    turn() {
-      this.kind = this.kind === 'password' ? 'text' : 'password';
-      this.words = this.kind === 'password' ? 'Show' : 'Hide';
-    },
+    ...shown, says: '', looks: 'quiet',
     async judge(event) {
       const typed = event.target.value;
       if (!typed) { this.says = ''; return; }
