@@ -61,8 +61,8 @@ def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
         if receipts:
             assert found.doubts == 0
         elif found.doubts >= 20:
-            # A few more or less of one scenario say little; all together are judged below.
-            assert found.true_doubts / found.doubts >= 0.8
+            # Doubts come in clumps of eight, one for each kill: a scenario by itself says little, all together are judged below.
+            assert found.true_doubts / found.doubts >= 0.7
 
 
 def test_of_all_doubts_nine_in_ten_are_true():

@@ -144,6 +144,10 @@ def test_what_nothing_touched_is_not_worked_out_again(world):
     assert seen(world, numbered(TOWN, VISITED), most_old=sets.STALE, estimate=True).sieve.steps[0].kept == before.sieve.steps[0].kept + 1
 
 
+def test_where_nobody_has_looked_there_is_nothing_to_renew(world):
+    assert renewed(world) == 0
+
+
 def test_what_is_due_is_what_was_looked_at_and_is_old(world):
     seen(world, numbered(TOWN))
     now = clock.machine_now()

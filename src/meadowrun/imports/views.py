@@ -77,12 +77,12 @@ def _numbers(found: Import, plan: pf.Plan) -> list[tuple[str, str]]:
     if "phone" not in plan.targets:
         return []
     place, read = plan.targets.index("phone"), []
-    for row in found.sample:
-        if place < len(row) and row[place]:
-            try:
-                read.append((row[place], phone(row[place], plan.country)))
-            except ValueProblem as problem:
-                read.append((row[place], str(problem)))
+    # The same number in many rows is one example.
+    for cell in dict.fromkeys(row[place] for row in found.sample if place < len(row) and row[place]):
+        try:
+            read.append((cell, phone(cell, plan.country)))
+        except ValueProblem as problem:
+            read.append((cell, str(problem)))
     return read
 
 

@@ -163,8 +163,10 @@ def renew(session: orm.Session, abouts: Sequence[Mapping[str, Any]], words: Dict
     asked = _Asked(session, Definition(tuple(lines)), compiler_for(session, words, now, zone), day)
     wanted = {Wanted(about, day, "").key for about in abouts}
     touched = sets.touched(session, [w for w in asked.everything() if w.key in wanted], started)
+    if not touched:
+        return 0
     everyone = sets.known(session, [asked.everyone], started - sets.STALE, started)
-    if touched and not everyone and asked.everyone not in touched:
+    if not everyone and asked.everyone not in touched:
         touched.append(asked.everyone)
     _fetched(session, asked, touched, everyone, started)
     return len(touched)
