@@ -99,6 +99,7 @@ def test_each_item_of_a_list_has_a_link_of_its_own(code):
     mail = Renderer(compiled).render(known)
     by_number = {link.number: link for link in compiled.links}
     assert sorted(by_number) == list(range(12)), "first, last, and five items twice"
+    assert [by_number[n].label for n in (1, 5, 6)] == ["programme, item 1", "programme, item 5", "ask, item 1"], "by their list, or their words"
 
     def leads(part):
         numbers = [int(n) for n in re.findall(rf"{PUBLIC}/c/TOK/(\d+)", part)]

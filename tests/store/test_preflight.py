@@ -145,3 +145,14 @@ def test_subjects_are_judged_by_emails_whose_opening_has_settled(database, setti
         # What goes by another channel has no subject that anybody opens.
         session.execute(sa.text("UPDATE messages SET channel = 'card'"))
         assert subjects(session, NOW + dt.timedelta(days=9)) == []
+
+
+def test_style_sheets_of_code_are_no_words(web, database):
+    code = ("<html><head><style>@media (max-width:600px){.a{width:100%}} a:hover{color:red}</style></head>"
+            '<body><p>Come and see the rinng. <a href="{{ unsubscribe }}">Leave</a></p></body></html>')
+    with clock.at(NOW), database.session() as session:
+        made = messages.take({"subject": "Come up", "preheader": "", "lines": [], "code": code}, dictionary(session))
+        ident = messages.create(session, IDA, NOW, "Pasted", made).id
+    page = web.get(f"/messages/{ident}/checks").text
+    assert "Not in the dictionary: rinng" in page
+    assert "no way out" not in page

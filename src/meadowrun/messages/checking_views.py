@@ -14,6 +14,7 @@ from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
+from meadowrun.core.content.code import Page
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
 from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
@@ -40,7 +41,7 @@ def _mail(message: Message) -> tuple[spam.Mail, bytes]:
                     to=(person.email if person else None) or f"you@{settings().mail_domain}", return_path="", subject=shown.subject,
                     html=shown.html, text=shown.text, date=now().timestamp(), message_id=f"<check-{message.id}@{settings().mail_domain}>",
                     unsubscribe=f"{settings().public_url}/u/preview")
-    return spam.Mail(shown.subject, shown.html, shown.text, name, address, letter.reply_to), mime(letter)
+    return spam.Mail(shown.subject, shown.html, shown.text, name, address, letter.reply_to, unsubscribe=letter.unsubscribe), mime(letter)
 
 
 @pages.get("/messages/<int:ident>/checks")
@@ -53,7 +54,8 @@ def show(ident: int) -> object:
     misspelt: dict[str, tuple[str, str]] = {}
     for line, slot, text in doc.texts(message.document):
         if slot in ("subject", "preheader", "plain", "code", "text", "html", "label", "alt", "by"):
-            for word in spelling.misspelt(text, agreed):
+            # Style sheets are no words.
+            for word in spelling.misspelt(Page.of(text).body if slot == "code" else text, agreed):
                 misspelt.setdefault(word, (line, slot))
     parts = views.shown(message.document, message)
     judged = filters.judge(whole) if message.channel == "email" else None

@@ -241,8 +241,8 @@ def _links(session: orm.Session, send: Send, counts: dict[str, list[int]]) -> li
     edition = session.get_one(Edition, send.edition_id)
     found = [LinkResult(link.number, link.label, link.href, *counts.get(str(link.number), (0, 0)))
              for link in Compiled.from_json(edition.compiled).links]
-    # Of a list from a feed only the items that somebody followed.
-    items = {link.number for link in Compiled.from_json(edition.compiled).links if link.each}
+    # Of a list from a feed only the first item, and those that somebody followed.
+    items = {link.number for link in Compiled.from_json(edition.compiled).links if link.each and link.item}
     return sorted((x for x in found if x.clicks or x.number not in items), key=lambda x: (-x.people, x.number))
 
 

@@ -221,7 +221,9 @@ def _add(links: list[Link], first: int, label: str, href: str, loop: fillins.Tag
     if loop is None:
         links.append(Link(number, label[:80], href))
         return str(number)
-    links += [Link(number + item, f"{label[:70]}, item {item + 1}", href, loop.ref, item) for item in range(loop.most)]
+    # What is filled in differs from person to person: a label of nothing else is named by its list.
+    named = f"{label[:70]}, item" if label.strip(" …") else f"{loop.ref.removeprefix('feed.')[:70]}, item"
+    links += [Link(number + item, f"{named} {item + 1}", href, loop.ref, item) for item in range(loop.most)]
     return number_of_item(number)
 
 

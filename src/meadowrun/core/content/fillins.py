@@ -280,6 +280,9 @@ def tag(part: str) -> Tag:
         test = _test(made.test, shown)
         return Tag(kind, part, dataclasses.replace(test, source=words[len(kind):].strip()))
     found = re.fullmatch(r"for item in (feed(?:\.[A-Za-z]\w*){1,6})(?:\[:(\d{1,2})\])?", words)
+    if not found and kind == "for":
+        raise FillInError(f"“{shown}” cannot be gone through. Write “{{% for item in feed.… %}}” with the feed’s name and the way to its list, "
+                          "and item.… for what each one holds.")
     if not found:
         raise FillInError(f"“{shown}” is not something a message can do: only if, elif, else, endif, and for over a feed.")
     return Tag("for", part, None, found.group(1), min(MOST_ITEMS, int(found.group(2) or MOST_ITEMS)))

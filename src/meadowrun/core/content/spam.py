@@ -24,7 +24,8 @@ class Mail:
     from_name: str
     from_address: str
     reply_to: str = ""
-    one_click: bool = True
+    #: the address that unsubscribes, as it stands in the mail; empty: not known
+    unsubscribe: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -107,7 +108,9 @@ def _many_links(mail: Mail, words: str) -> str | None:
 
 
 def _no_way_out(mail: Mail, words: str) -> str | None:
-    return None if re.search(r"unsubscribe|opt out", f"{mail.html} {mail.text}".lower()) else "no word on how to unsubscribe"
+    whole = f"{mail.html} {mail.text}"
+    linked = bool(mail.unsubscribe) and mail.unsubscribe in whole
+    return None if linked or re.search(r"unsubscribe|opt out", whole.lower()) else "no word on how to unsubscribe"
 
 
 def _free_sender(mail: Mail, words: str) -> str | None:
