@@ -114,6 +114,10 @@ def button(**more):
         (message(subject="TODO subject line"), "left over"),
         (message(LONG + '<p><a href="https://a.example/x"></a></p>'), "no words"),
         (code(LONG + '<a href="#">More about it</a>'), "leads nowhere"),
+        (code(LONG + '<a href="https://www.farrow hill.example/x">More about it</a>'), "no address that can be followed"),
+        (code(LONG + '<a href="http://localhost:3000/x">More about it</a>'), "inside your own network"),
+        (code(LONG + '<a href="https://wiki.hill.internal/x">More about it</a>'), "inside your own network"),
+        (code(LONG + '<a href="mailto:desk@farrowhill">More about it</a>'), "no complete email address"),
         (code(LONG, foot="<p>Farrow Hill Observatory, Tarn Road, Farrow. {{ unsubscribe }}</p>"), "in no link"),
         (
             code(LONG, foot="<p style='display:none'>Farrow Hill Observatory, Tarn Road, Farrow <a href='{{ unsubscribe }}'>x</a></p>"),
@@ -140,7 +144,7 @@ GOOD = [
     code(LONG + '<table bgcolor="#1f2b25"><tr><td style="color:#ffffff">white on dark</td></tr></table>'),
     code(LONG + '<a href="https://a.example/x"><img src="https://a.example/x.png" alt="The dome"></a>'),
     message(lines=[button(href="https://bücher.example/ö?x=1")]),
-    message(lines=[button(href="https://farrowhill.example:8443/x"), button(href="mailto:a@a.example", id="c")]),
+    message(lines=[button(href="https://farrowhill.example:8443/x"), button(href="mailto:a@a.example?subject=A%20seat", id="c")]),
     message(LONG + "<p>Members since 1987 met 12/24 hours a day; 3.5.7 is a version, and that that is is.</p>"),
     doc.take(
         {

@@ -114,6 +114,10 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
 
 def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
     links = [e for e in found if e.tag == "a" and "href" in e.attributes]
+    for lost in found:
+        # What browsers cannot follow was taken out of it when it was taken in.
+        if lost.tag == "a" and not lost.attributes.keys() & {"href", "name", "id"} and lost.words:
+            yield Check(SHOULD, f"“{lost.words[:40]}” is written as a link but has no address that can be followed.", ident, slot)
     yield from _insecure([e.attributes["href"] for e in links], ident, slot)
     for link in links:
         href = link.attributes["href"].strip()
@@ -133,9 +137,12 @@ def _same_site(one: str, other: str) -> bool:
 
 
 def _insecure(hrefs: Sequence[str], ident: str, slot: str) -> Iterator[Check]:
-    """Addresses that are not encrypted; those on this machine are for trying things out."""
+    """Addresses that are not encrypted, or that only one's own network reaches; 127.0.0.1 is for trying things out."""
     for href in hrefs:
-        host = urlsplit(fillins.PART.sub("x", href.strip())).hostname or ""
+        host = (urlsplit(fillins.PART.sub("x", href.strip())).hostname or "").lower()
+        if host == "localhost" or host.endswith((".localhost", ".local", ".internal", ".lan")):
+            yield Check(SHOULD, f"{href[:60]} can be reached from inside your own network only.", ident, slot)
+            return
         if href.strip().lower().startswith("http://") and host not in ("localhost", "127.0.0.1"):
             yield Check(SHOULD, f"{href[:60]} is not encrypted: begin it with https://, or browsers warn of it.", ident, slot)
             return

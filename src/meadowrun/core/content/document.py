@@ -40,6 +40,8 @@ ALIGN = ("left", "center", "right")
 #: A host by its labels, in any letters (RFC 1123, 2.1; RFC 5890), or a number.
 _HOST = re.compile(r"(?:localhost|\[[0-9a-fA-F:.]+\]|\d{1,3}(?:\.\d{1,3}){3}|"
                    r"(?:[^\W_](?:[\w-]{0,61}[^\W_])?\.)+(?=[^\d]*[^\W\d_])[^\W_][\w-]*[^\W_])\.?")
+#: an address to write to, or several, with or without a subject (RFC 6068)
+_MAILTO = re.compile(r"mailto:[^\s@,?]+@[^\s@,?]+\.[^\s@,?.]{2,}(?:[,?]|\Z)")
 COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
 #: Fonts that mail readers have; others would need to be fetched.
 FONTS = {"Georgia, serif": "Georgia", "'Times New Roman', Times, serif": "Times", "Helvetica, Arial, sans-serif": "Helvetica",
@@ -309,6 +311,8 @@ def address_problem(href: str) -> str | None:
     bare = fillins.PART.sub("x", href).strip()
     if not bare:
         return "has no address"
+    if bare.startswith("mailto:") and not fillins.PART.search(href) and not _MAILTO.match(bare):
+        return f"writes to “{bare[7:]}”, which is no complete email address"
     if bare.startswith(("mailto:", "tel:")) and len(bare) > 8:
         return None
     try:
