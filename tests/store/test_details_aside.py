@@ -55,11 +55,26 @@ class TestAtTheDoor:
             assert kept(session) == [{}, {"amount": 12}]
             assert session.execute(sa.text("SELECT value FROM details_aside")).scalars().all() == [amount]
 
-    @pytest.mark.parametrize(("amount", "held"), [("24.00", 24.0), ("7", 7), (-3, -3), (None, None)])
+    @pytest.mark.parametrize(("amount", "held"), [("24.00", 24.0), ("7", 7), (-3, -3)])
     def test_a_number_in_quotes_is_taken_as_the_number(self, database, ann, amount, held):
         with clock.at(NOW), database.session() as session:
             assert taken(session, ann, amount).aside == ()
             assert kept(session) == [{"amount": held}]
+
+    def test_null_is_as_if_left_out_and_gives_a_new_detail_no_type(self, database, ann):
+        with clock.at(NOW), database.session() as session:
+            assert taken(session, ann, None).aside == ()
+            assert kept(session) == [{}]
+            found = take_events(session, NOW, "shop", [{"event": "kite_flown", "contact": ann, "details": {"height": one}} for one in (None, 30)])
+            assert (found.stored, found.aside) == (2, ())
+            assert event_kind(session, "kite_flown").details["height"]["type"] == "number"
+
+    def test_details_are_read_on_the_contacts_page_whatever_their_type(self, web, database, ann):
+        with clock.at(NOW), database.session() as session:
+            add_event = sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, 1, CAST(:d AS jsonb))")
+            session.execute(add_event, {"c": ann, "at": NOW, "d": '{"amount": null, "member": true, "nights": ["Mars", "Moon"], "price": 1200.5}'})
+        page = web.get(f"/people/{ann}").text
+        assert "price 1,200.5, member yes, nights Mars, Moon" in page and "None" not in page
 
     def test_the_same_batch_again_keeps_nothing_twice(self, database, ann):
         for _ in range(2):

@@ -2,12 +2,13 @@
 
 import dataclasses
 import datetime as dt
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.core.guardrails.verdict import WORDS
-from meadowrun.core.wording import number
+from meadowrun.core.wording import held
 
 
 @dataclasses.dataclass(frozen=True)
@@ -21,6 +22,11 @@ class Moment:
     send_id: int | None = None
 
 
+def _said(value: Any) -> str:
+    """A detail as it is read. It may be from before its kind had types: what it is itself says how."""
+    return held("yes_no" if isinstance(value, bool) else "number" if isinstance(value, int | float) else "text", value)
+
+
 def timeline(session: orm.Session, contact_id: int, before: dt.datetime | None, most: int = 60) -> list[Moment]:
     """Events, mails and reactions of a contact before a moment."""
     values = {"id": contact_id, "before": before or dt.datetime(9999, 1, 1, tzinfo=dt.UTC), "most": most}
@@ -28,8 +34,7 @@ def timeline(session: orm.Session, contact_id: int, before: dt.datetime | None, 
     for at, did, details in session.execute(sa.text(
             "SELECT e.at, k.did, e.details FROM events e JOIN event_kinds k ON k.id = e.kind_id "
             "WHERE e.contact_id = :id AND e.at < :before ORDER BY e.at DESC LIMIT :most"), values):
-        said = ", ".join(f"{key.replace('_', ' ')} {number(v) if isinstance(v, int | float) else v}"
-                         for key, v in (details or {}).items())
+        said = ", ".join(f"{key.replace('_', ' ')} {_said(value)}" for key, value in (details or {}).items() if value is not None)
         found.append(Moment(at, "event", did, said))
     for at, name, outcome, note, send_id in session.execute(sa.text(
             "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.id FROM deliveries d "

@@ -161,9 +161,12 @@ _PLAIN: dict[str, type] = {"number": int, "text": str, "choice": str}
 
 def _held(details: dict[str, Any], types: dict[str, str], plain: dict[str, type]) -> tuple[dict[str, Any], Sequence[tuple[str, Any, str]]]:
     """Details in the form of their types, the same object where nothing had to change; and those that do not fit, which are left
-    out. A detail that is met for the first time gives its own type."""
+    out. A detail that is met for the first time gives its own type; null gives none, and is as if left out."""
     kept, odd = details, list[tuple[str, Any, str]]()
     for name, value in details.items():
+        if value is None:
+            kept = {k: v for k, v in kept.items() if k != name}
+            continue
         kind = types.get(name)
         if kind is None:
             types[name] = inferred(value)
@@ -336,7 +339,7 @@ def _kinds(session: orm.Session, batch: Batch, known: dict[str, Any]) -> dict[st
             continue
         kind = session.get_one(EventKind, known[key][0])
         for name, value in ((n, v) for event in batch.events if event.kind == key for n, v in event.details.items()):
-            if name not in kind.details and len(kind.details) < MOST_DETAILS:
+            if value is not None and name not in kind.details and len(kind.details) < MOST_DETAILS:
                 kind.details = kind.details | {name: {"label": name.replace("_", " "), "type": inferred(value)}}
         session.flush()
     return {key: known[key][0] for key in wanted}
