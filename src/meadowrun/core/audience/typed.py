@@ -31,6 +31,13 @@ _HANGING = re.compile(r"\b(?:not|never|no|without|who|whose|and|or|but|the|an?|o
 _MONEY = re.compile(r"\b(\d[\d.,]*) ?(?:pounds?|quid|euros?|dollars?)\b", re.IGNORECASE)
 _SPENT_ON = re.compile(r"\b(?:spent|spend|spends|paid|pay|pays)\b([^,]*?[£$€]?\d[\d.,]*(?: or (?:more|less))?(?: in total| altogether)?) "
                        r"(?:on|for) (.+)", re.IGNORECASE)
+#: Who is left out of those before: “patrons except those from Farrow”, “members other than students in Farrow”.
+_EXCEPT = re.compile(r"(?<=\w),? (?:except|apart from|excluding|other than)(?: for)? (?:those|the ones|people|anyone|anybody) "
+                     r"(?=(?:from|in|with)\b)", re.IGNORECASE)
+#: “called Zoë” is a first name.
+_CALLED = re.compile(r"\b(?:called|named) ([^\W\d_][\w’'-]*)$", re.IGNORECASE)
+#: “… but not to email” and “… not by text” want the words before.
+_BELONGS = re.compile(r"(?:not|never) (?:to|for|by|via)\b", re.IGNORECASE)
 _EITHER = re.compile(r"\beither\b", re.IGNORECASE)
 #: What stands after these is no field that is filled or not: “opened on a phone”.
 _ABOUT = re.compile(r"(?:on|in|by|via|from|at)\b", re.IGNORECASE)
@@ -45,6 +52,7 @@ def read(text: str, words: Dictionary, today: dt.date) -> list[Reading]:
     """What a typed sentence may mean, the likeliest first; nothing when nothing in it is known. What uses every word comes before
     what leaves some out; where no single line uses them all, several are tried that are joined by “and”, “or” or “but”."""
     text = _MONEY.sub(r"£\1", " ".join(_EITHER.sub("", text).split()))
+    text = _CALLED.sub(r"first name is \1", _EXCEPT.sub(" but not ", text))
     text = in_known_words(_NEITHER.sub(r"not \1\2 and not \1\3", _SPENT_ON.sub(r"bought\1 \2", text)), words)
     if (followed := _followed(text, words, today)) is not None:
         return [followed]
@@ -139,7 +147,7 @@ class _Parts:
         join, bare = (joins[1] or "and").lower() if joins else "", text[joins.end():] if joins else text
         if not bare or before is None and joins and join != "who":
             return None
-        reading = self._read(bare)
+        reading = self._borrowed(before, bare) if before is not None and _BELONGS.match(bare) else self._read(bare)
         if before is not None and reading is not None and reading.line.get("op") == "not_blank" and _ABOUT.match(bare):
             return None
         if before is not None and reading is None and joins:
@@ -168,8 +176,10 @@ class _Parts:
         if rest.split()[0].lower() in self.verbs:
             return None
         bare = re.match(r"(not|no|never) (.+)", rest, re.IGNORECASE)
-        # What ends with a detail, like a title, would swallow the rest.
-        for size in range(len(spoken) - bool(before.reading.line.get("where")), 0, -1):
+        # What ends with a detail, like a title, would swallow the rest; “not to email” stands for what began with “to”.
+        alike = [place for place, word in enumerate(spoken) if bare and word.lower() == bare[2].split()[0].lower()]
+        longest = alike[-1] if alike else len(spoken) - bool(before.reading.line.get("where"))
+        for size in range(longest, 0, -1):
             begun = [w for w in spoken[:size] if not bare or w.lower() not in ("not", "no", "never")]
             reading = self._read(" ".join(["not", *begun, bare[2]] if bare else [*begun, rest]))
             if reading is not None:

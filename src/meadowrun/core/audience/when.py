@@ -91,7 +91,14 @@ def _range(text: str, today: dt.date) -> tuple[When, str] | None:
     return None
 
 
+def _year_on(day: dt.date) -> dt.date:
+    return day.replace(year=day.year + 1) if (day.month, day.day) != (2, 29) else dt.date(day.year + 1, 2, 28)
+
+
 def _both(one: _Days, two: _Days, m: re.Match[str], text: str) -> tuple[When, str]:
+    if two.floating and two.last < one.first:
+        # “between Easter and Christmas” ends at the Christmas that follows.
+        two = dataclasses.replace(two, first=_year_on(two.first), last=_year_on(two.last))
     first, last = min(one.first, two.first), max(one.last, two.last)
     return When("between", first=first, last=last, floating=one.floating and two.floating, words=m[0]), f"{text[:m.start()]} {text[m.end():]}"
 
