@@ -2,6 +2,7 @@
 a message by a field, ways in and out, and suggestions by a server."""
 
 import dataclasses
+import datetime as dt
 import io
 import json
 import re
@@ -122,6 +123,14 @@ class TestReview:
         with database.session() as session:
             found = actions.edition_to_send(session, IDA, NOW, session.get_one(Message, letter), "http://x", "newest")
             assert (found.number, found.approved_by) == (1, "Hetty")
+
+    def test_what_was_sent_long_before_is_approved_when_it_is_approved(self, database, letter):  # noqa: F811
+        with database.session() as session:
+            message, later = session.get_one(Message, letter), NOW + dt.timedelta(days=400)
+            sent = actions.make_edition(session, IDA, NOW, message, "http://x")
+            assert (sent.at, sent.approved_at) == (NOW, None)
+            again = actions.make_edition(session, IDA, later, message, "http://x", approved_by="Hetty")
+            assert (again.id, again.at, again.approved_at) == (sent.id, NOW, later)
 
     def test_only_who_was_asked_answers_and_nobody_asks_themselves(self, web, second, database, letter):  # noqa: F811
         own = web.post(f"/messages/{letter}/review", data={"reviewer": user(database, "admin")})

@@ -163,10 +163,12 @@ def make_edition(session: orm.Session, actor: Actor, now: dt.datetime, message: 
     except CompileError as problem:
         raise Invalid(str(problem)) from None
     if last is not None and last.document == document and last.compiled == compiled:
-        last.approved_by = approved_by or last.approved_by
+        if approved_by:
+            last.approved_by, last.approved_at = approved_by, now
         return last
     edition = Edition(message_id=message.id, number=(last.number if last else 0) + 1, document=document,
-                      compiled=compiled, at=now, by=actor.name, approved_by=approved_by)
+                      compiled=compiled, at=now, by=actor.name,
+                      approved_by=approved_by, approved_at=now if approved_by else None)
     session.add(edition)
     session.flush()
     audit.record(session, actor, now, "made an edition of", "message", message.id, message.name, edition=edition.number)

@@ -63,6 +63,8 @@ class Edition(Base):
     by: orm.Mapped[str]
     #: who let it go out; empty where nobody was asked
     approved_by: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: when that was; it may have been sent before
+    approved_at: orm.Mapped[dt.datetime | None]
     __table_args__ = (sa.UniqueConstraint("message_id", "number"),)
 
 
