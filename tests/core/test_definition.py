@@ -9,6 +9,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit, english
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.audience.operands import BLANK, OPERATORS
+from meadowrun.core.audience.schema import schema
 from tests.luck import tries
 
 WORDS = Dictionary.of(
@@ -83,6 +84,7 @@ def test_read_aloud_is_complete():
     (event(where=[{"detail": "colour", "op": "is", "value": "x"}]), "has no detail called “colour”"),
     ({"id": "x", "kind": "group", "match": "some", "lines": []}, "all, any or none"),
     ({"id": "!", "kind": "group", "match": "any", "lines": []}, "no usable id"),
+    ({"id": "a", "kind": "share", "percent": 5, "salt": "x", "hours": ["18:00", "20:00"]}, "no “hours”; it may have percent, salt"),
     ("rubbish", "not an object")])
 def test_what_cannot_be_taken_is_refused_with_a_reason(line, why):
     with pytest.raises(d.DefinitionError, match=why):
@@ -204,3 +206,8 @@ def test_whatever_stands_anywhere_is_taken_or_refused_with_a_reason(path, thing)
         return
     assert d.dump(made) == d.dump(d.parse(d.dump(made), WORDS))
     assert english.read_aloud(made, WORDS, TODAY)
+
+
+def test_a_line_may_hold_what_the_schema_names():
+    kinds = {one["properties"]["kind"]["enum"][0]: one["properties"].keys() for one in schema("x")["$defs"]["line"]["oneOf"]}
+    assert kinds == {kind: members | {"id", "kind", "off"} for kind, members in d.MEMBERS.items()}

@@ -124,6 +124,16 @@ def test_checks_name_what_must_be_mended():
         assert any(level == a and words in b for a, b in said), (level, words, said)
 
 
+@pytest.mark.parametrize(("lines", "missing"), [
+    ((FOOTER,), False),
+    ((("text", {"html": '<p><a href="{{ unsubscribe }}">Leave</a>, Farrow Hill</p>'}),), False),
+    ((("button", {"label": "Leave", "href": "{{ unsubscribe }}"}),), False),
+    ((("text", {"html": "<p>{{ unsubscribe }}</p>"}),), True),
+    ((("footer", {**FOOTER[1], "unsubscribe": False}),), True)])
+def test_a_link_that_unsubscribes_is_enough_wherever_everybody_gets_it(lines, missing):
+    assert any("no way to unsubscribe" in text for _, text in found(message(*lines))) == missing
+
+
 def test_a_missing_fall_back_says_how_many_people_it_hits():
     made = message(("text", {"html": "<p>{{ contact.first_name }}</p>"}), FOOTER)
     one = {(made["lines"][0]["id"], "html", "contact.first_name"): (1, 100)}

@@ -49,6 +49,13 @@ MAIL = ("sent", "delivered", "opened", "clicked", "bounced", "complained", "unsu
 MATCH = ("all", "any", "none", "colleagues")
 MOST_LINES = 200
 MOST_DEPTH = 60
+#: What a line of each kind may hold besides its id, its kind and whether it is off: the members that the schema names.
+MEMBERS = {"group": {"lines", "match"}, "field": {"compare", "field", "op", "value"},
+           "event": {"did", "event", "span", "then", "times", "total", "where", "which"},
+           "mail": {"among", "did", "latest", "link", "of", "span", "times", "what"}, "consent": {"channel", "state", "topic"},
+           "reach": {"can", "channel"}, "list": {"inside", "list"}, "segment": {"inside", "segment"},
+           "part": {"inside", "part", "partition"}, "tag": {"inside", "tag"}, "score": {"op", "score", "value"},
+           "share": {"percent", "salt"}}
 _ID = re.compile(r"[A-Za-z0-9]{1,12}\Z")
 
 
@@ -86,6 +93,11 @@ class _Reader:
             raise DefinitionError(f"Groups can be nested at most {MOST_DEPTH} deep.", ident)
         off = bool(data.get("off", False))
         kind = data.get("kind")
+        unknown = data.keys() - {"id", "kind", "off"} - MEMBERS.get(str(kind), data.keys())
+        if unknown:
+            # To leave it out unsaid would find other people than were meant.
+            raise DefinitionError(f"A line of the kind “{kind}” has no “{min(unknown)}”; it may have {', '.join(sorted(MEMBERS[str(kind)]))}.",
+                                  ident)
         if kind == "group":
             if data.get("match") not in MATCH:
                 raise DefinitionError("A group holds all, any or none of its lines, or speaks of colleagues.", ident)

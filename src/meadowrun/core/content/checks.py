@@ -84,11 +84,24 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     elif document.get("text_only"):
         if not document.get("plain") and not lines:
             yield Check(MUST, "The text is empty.", "", "plain")
-    elif not any(line["type"] == "footer" and line["unsubscribe"] for line in lines) and not any(
-            line["type"] == "kept" for line in walk(lines)):
+    elif not any(line["type"] == "kept" for line in walk(lines)) and not any(_unsubscribes(line) for line in _for_all(lines)):
         yield Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add")
     if document.get("plain") and document.get("plain_of") and document["plain_of"] != mark_of(document, lines):
         yield Check(SHOULD, "The lines have changed since you wrote the plain text; it may say something else now.", "", "plain")
+
+
+def _for_all(lines: Sequence[Json]) -> Iterator[Json]:
+    """The lines that everybody gets, those in columns among them."""
+    for line in lines:
+        yield line
+        if line["type"] == "columns":
+            for column in line["columns"]:
+                yield from _for_all(column)
+
+
+def _unsubscribes(line: Json) -> bool:
+    """Whether a line has a link to unsubscribe."""
+    return bool(line.get("unsubscribe")) or any("unsubscribe" in fillins.refs(href) for href in (line.get("href", ""), *_hrefs(line.get("html", ""))))
 
 
 def _hrefs(source: str) -> list[str]:
