@@ -131,6 +131,25 @@ def test_a_line_is_kept_and_another_message_follows(page, house):
     reads(page, "Mind the step.")
 
 
+def test_a_letter_is_written_by_keyboard_with_one_stop_for_each_row_of_tools(page):
+    begin(page, "By keyboard", "text")
+    page.driver.execute_script("document.querySelector('[data-slot=subject].ink').focus()")
+
+    def pressed(*keys):
+        page.driver.switch_to.active_element.send_keys(*keys)
+        return page.driver.switch_to.active_element
+
+    assert pressed("Seats on Friday", Keys.TAB).text.startswith("field"), "from the words to their tools"
+    assert pressed(Keys.ARROW_RIGHT).text.startswith("fact"), "along them by arrows"
+    assert pressed(Keys.ARROW_LEFT, Keys.ARROW_LEFT).text == "suggest", "and round"
+    assert pressed(Keys.TAB).get_attribute("data-slot") == "preheader", "out of them at once"
+    assert pressed(Keys.SHIFT, Keys.TAB).get_attribute("data-slot") == "subject", "and back to the words; the tools are of the line one is in"
+    pressed(Keys.TAB), pressed(Keys.TAB)
+    page.driver.switch_to.active_element.send_keys("Doors at seven")
+    page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
+    assert not page.all("[role=toolbar] [tabindex='-1']"), "nothing is left out of reach"
+
+
 def test_looks_code_and_review(page):
     begin(page, "In code", "one-thing")
     write(page, '[data-slot="subject"].ink', "One thing")

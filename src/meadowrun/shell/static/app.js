@@ -275,6 +275,23 @@ function follow(element) {
 }
 document.querySelectorAll('[data-follow]').forEach(follow);
 
+// A row of tools is one stop of the Tab key; the arrows go along it (WAI-ARIA 1.2, toolbar).
+document.addEventListener('keydown', (event) => {
+  const bar = event.target.closest('[role=toolbar]');
+  if (!bar || event.ctrlKey || event.altKey || event.metaKey) return;
+  const stops = [...bar.querySelectorAll('button, a[href], input, select')].filter((one) => !one.disabled && one.offsetParent);
+  const way = {ArrowRight: 1, ArrowLeft: -1}[event.key];
+  if (way && event.target.matches('button, a')) {
+    event.preventDefault();
+    stops[(stops.indexOf(event.target) + way + stops.length) % stops.length].focus();
+  }
+  if (event.key !== 'Tab') return;
+  // The browser looks for the next stop now, and must find it outside.
+  const kept = stops.filter((one) => one !== event.target).map((one) => [one, one.getAttribute('tabindex')]);
+  for (const [one] of kept) one.tabIndex = -1;
+  setTimeout(() => { for (const [one, was] of kept) if (was === null) one.removeAttribute('tabindex'); else one.setAttribute('tabindex', was); });
+});
+
 document.addEventListener('alpine:init', () => {
   const drop = () => ({
     open: false,
