@@ -1,5 +1,6 @@
 """Several demos at once: each has ports of its own from the first moment, and knows its own servers from others'."""
 
+import dataclasses
 import json
 import pathlib
 import sys
@@ -75,8 +76,9 @@ def test_anothers_answer_is_not_taken_for_ours(demos):
         server.server_close()
 
 
-def test_what_ends_right_at_its_start_is_told_and_not_started_for_ever(demos, monkeypatch):
+def test_what_ends_right_at_its_start_is_told_once_and_comes_back_when_it_can(demos, monkeypatch):
     demo, told = demos(), []
+    monkeypatch.setattr(run, "_GAP", 0.3)
     demo.say = told.append
     monkeypatch.setattr(demo, "environment", lambda url: {})
     monkeypatch.setattr(demo.cluster, "url", lambda: "postgresql://nobody@127.0.0.1:1")
@@ -87,3 +89,13 @@ def test_what_ends_right_at_its_start_is_told_and_not_started_for_ever(demos, mo
         demo.revive()
         time.sleep(0.05)
     assert len(told) == 1 and "worker ended 3 times" in told[0] and demo.processes == []
+    (due, one), = demo.later
+    assert 0 < due - time.monotonic() <= 0.3
+    # What it lacked is there again: a disk with room, say.
+    demo.later = [(due, dataclasses.replace(one, arguments=["http.server", "0"]))]
+    while not demo.processes and time.monotonic() < deadline:
+        demo.revive()
+        time.sleep(0.05)
+    time.sleep(0.5)
+    demo.revive()
+    assert [p.process.poll() for p in demo.processes] == [None] and len(told) == 1

@@ -150,6 +150,30 @@ def test_neither_a_mail_that_is_disliked_nor_our_missing_password_strikes_anybod
     assert counts(database, ident)[0] == {outcome: 1} and struck(database) == {"Ann": soft}
 
 
+class Falling(Door):
+    """A server that fails itself at the end of its first emails, and still holds their envelopes."""
+
+    async def handle_DATA(self, server, session, envelope):
+        if self.answers["falls"]:
+            self.answers["falls"] -= 1
+            raise OSError("no space left on device")
+        return await super().handle_DATA(server, session, envelope)
+
+
+def test_a_server_that_fails_itself_is_no_bounce_of_anybody_and_holds_up_nobody(database, settings, job_context, monkeypatch):
+    ident = send_to(database, "ann", "bo", "cy")
+    monkeypatch.setitem(globals(), "Door", Falling)
+    with door(database, dataclasses.replace(settings, smtp_connections=1), falls=1) as server:
+        start(database, settings, ident, 3)
+        run_all(database, ident)
+        assert counts(database, ident)[0] == {"deferred": 1, "delivered": 2}
+        assert struck(database) == {"Ann": 0, "Bo": 0, "Cy": 0}
+        with database.session() as session:
+            assert not session.get_one(Send, ident).problem
+            note = session.scalar(sa.text("SELECT note FROM deliveries WHERE outcome = 'deferred'"))
+        assert note.startswith("500") and len(server.taken) == 2
+
+
 def test_the_fifth_soft_bounce_in_a_row_strikes_off(database, settings, job_context):
     ident = send_to(database, "ann")
     with door(database, settings):

@@ -35,8 +35,9 @@ def say(text: str) -> None:
     print(f"  {text}", flush=True)
 
 
-#: Seconds within which an end counts as one right at the start, and how many of these in a row are too many.
-_EARLY, _MOST_EARLY = 15.0, 3
+#: Seconds within which an end counts as one right at the start, how many of these in a row are told of, and seconds until the next
+#: try after these, which double up to the last.
+_EARLY, _MANY_EARLY, _GAP, _LONGEST_GAP = 15.0, 3, 5.0, 60.0
 
 
 @dataclasses.dataclass(frozen=True)
@@ -60,6 +61,8 @@ class Demo:
         self.processes: list[_Process] = []
         #: how often in a row a process ended right after its start
         self.early: dict[str, int] = {}
+        #: what is to be started again, and when by the machine's running clock
+        self.later: list[tuple[float, _Process]] = []
         #: the listening sockets by name, and the ports they have
         self.sockets = self._listen(port)
         self.ports = {name: port_of(found) for name, found in self.sockets.items()}
@@ -164,21 +167,24 @@ class Demo:
         return next((one.name for one in self.processes if one.process.poll() is not None), None)
 
     def revive(self) -> None:
-        """What ended behind the pages (the database was away too long, say) is started anew by its supervisor: us.
+        """What ended behind the pages (the database was away too long, a full disk, say) is started anew by its supervisor: us.
 
-        What ends again and again right at its start is not: it is told once, with where to look.
+        What ends again and again right at its start is told once, with where to look, and tried less and less often.
         """
-        for one in list(self.processes):
-            if one.process.poll() is None or one.name not in ("worker", "inbound listener"):
-                continue
+        now = time.monotonic()
+        for one in [one for one in self.processes if one.process.poll() is not None and one.name in ("worker", "inbound listener")]:
             self.processes.remove(one)
-            early = time.monotonic() - one.since < _EARLY
-            self.early[one.name] = self.early.get(one.name, 0) + 1 if early else 0
-            if self.early[one.name] < _MOST_EARLY:
+            self.early[one.name] = self.early.get(one.name, 0) + 1 if now - one.since < _EARLY else 0
+            over = self.early[one.name] - _MANY_EARLY
+            if over == 0:
+                self.say(f"The {one.name} ended {_MANY_EARLY} times right after its start: see {self.folder / 'log'}. "
+                         "It is tried again, less and less often.")
+            gap = min(_LONGEST_GAP, _GAP * 2 ** over) if over >= 0 else 0.0
+            self.later.append((now + gap, one))
+        for due, one in list(self.later):
+            if now >= due:
+                self.later.remove((due, one))
                 self._begin(one.name, f"{self.cluster.url()}/meadowrun", one.arguments)
-            else:
-                self.say(f"The {one.name} ended {_MOST_EARLY} times right after its start and is not started again: "
-                         f"see {self.folder / 'log'}, then start the demo anew.")
 
     def stop(self) -> None:
         """Processes first, the database last."""

@@ -25,6 +25,8 @@ from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_
 
 #: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom the mail is for.
 _UNWELCOME = {523, 524, 525, 530, 534, 535, 538}
+#: Replies of a server that lost its way (RFC 5321, 4.2.3): “not understood”, “not now”. They say nothing of whom the mail is for.
+_LOST_ITS_WAY = {500, 502, 503, 504}
 #: Seconds after which a group that was noted may no longer leave, at most: others begin to ask what became of it.
 _LEAVES_WITHIN = 10.0
 #: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow ten minutes; what
@@ -146,7 +148,16 @@ class _Line:
             return None
         if code == 421:
             self.close()
+        elif code >= 400:
+            self._start_anew()
         return code, words
+
+    def _start_anew(self) -> None:
+        """Some servers that refuse an email still hold its envelope, and would refuse the next for that."""
+        try:
+            self.server.rset()
+        except (OSError, smtplib.SMTPException):
+            self.close()
 
     def close(self) -> None:
         self.alive = False
@@ -344,10 +355,10 @@ class SmtpGateway:
 
 
 def _refusal(letter: Letter, code: int, words: bytes, at_the_door: bool = False) -> Handed:
-    """4xx: the server asks to come again later (RFC 5321, 4.2.1); 5xx: it never will take this. Only a refusal `at_the_door`, of
+    """4xx: the server asks to come again later (RFC 5321, 4.2.1), as one does that lost its way; 5xx: it never will take this. Only a refusal `at_the_door`, of
     the address before the mail was seen, may be hard."""
     said = f"{code} {words.decode(errors='replace')}"[:300]
-    if 400 <= code < 500:
+    if 400 <= code < 500 or code in _LOST_ITS_WAY:
         return Handed(letter.contact_id, "deferred", said)
     return Handed(letter.contact_id, "bounced", said, hard=at_the_door and is_hard(said))
 
