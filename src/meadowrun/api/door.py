@@ -7,14 +7,14 @@ from typing import Any
 import flask
 import jsonschema
 
-from meadowrun.base import own_writes
+from meadowrun.base import own_writes, signing
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid, NotAllowed
 from meadowrun.core.values import is_whole
 from meadowrun.shell import keys
-from meadowrun.shell.models import SCOPES
-from meadowrun.shell.request import body, db, now, public
+from meadowrun.shell.models import SCOPES, ApiKey
+from meadowrun.shell.request import body, db, now, public, settings
 
 pages = flask.Blueprint("api", __name__, url_prefix="/api")
 Json = dict[str, Any]
@@ -47,13 +47,51 @@ def scope_of(method: str, rule: str) -> str:
     return next((scope for begin, scope in _SCOPES if rule.startswith(begin)), "people")
 
 
+def _bearer() -> str:
+    """What this request shows to be let in: a key or a token; empty where nothing."""
+    given = flask.request.headers.get("Authorization", "")
+    return given.removeprefix("Bearer ").strip() if given.startswith("Bearer ") else ""
+
+
+def _shown() -> ApiKey | None:
+    """The live key that this request shows, itself or by a token."""
+    given = _bearer()
+    if given.startswith("token_"):
+        return keys.key_by_token(db(), settings().secret, given, machine_now())
+    return keys.key_of(db(), given, "secret", machine_now()) if given else None
+
+
+_TOKEN_DOCUMENTED: Json = {
+    "summary": "Exchange a key for a token that works for an hour (RFC 6749, 4.4)", "operationId": "token", "parameters": [], "security": [{"key": []}],
+    "responses": {"200": {"description": "“access_token”, “token_type” (Bearer), “expires_in” in seconds, and “scope”"},
+                  "403": {"description": "No live key", "content": {"application/json": {"schema": PROBLEM}}}}}
+
+
+@pages.post("/v1/token")
+@public
+def token() -> object:
+    key = keys.key_of(db(), _bearer(), "secret", machine_now()) if _bearer() else None
+    if key is None:
+        raise NotAllowed("Send a live key: Authorization: Bearer key_…")
+    key.last_used_at = machine_now()
+    answer = flask.jsonify(access_token=signing.program_token(settings().secret, key.id, machine_now()), token_type="Bearer",
+                           expires_in=int(signing.TOKEN_WORKS.total_seconds()), scope=" ".join(key.may))
+    answer.headers["Cache-Control"] = "no-store"
+    return answer
+
+
+PATHS["/api/v1/token"] = {"post": _TOKEN_DOCUMENTED}
+VIEWS.append(token)
+
+
 def key_actor(scope: str) -> Actor:
     """Who acts by the live secret key of this request, which must be allowed `scope`. Raises NotAllowed."""
-    given = flask.request.headers.get("Authorization", "")
-    key = keys.key_of(db(), given.removeprefix("Bearer ").strip(), "secret", machine_now()) if given.startswith("Bearer ") else None
+    key = _shown()
     if key is None:
-        raise NotAllowed("Send a live key: Authorization: Bearer key_… An administrator makes one under “Website script "
-                         "and API keys”.")
+        raise NotAllowed("Send a token that works, or a live key: Authorization: Bearer … An administrator makes keys under “Website script "
+                         "and API keys”, and POST /api/v1/token gives a token for one.")
+    if not key.direct and not _bearer().startswith("token_"):
+        raise NotAllowed(f"The key “{key.name}” is only exchanged for tokens: post it to /api/v1/token, and send the token it gives.")
     if scope not in key.may:
         raise NotAllowed(f"The key “{key.name}” may not do this: it needs “{scope}” ({SCOPES[scope]}). An administrator makes another key.")
     moment = machine_now()

@@ -7,6 +7,7 @@ import base64
 import datetime as dt
 import hashlib
 import hmac
+import re
 import struct
 
 _BODY = struct.Struct(">IQ")
@@ -128,3 +129,26 @@ def who_visits(secret: str, sign: str, now: dt.datetime) -> int | None:
     if found is None or len(found) != 2 or found[1] < now.timestamp():
         return None
     return found[0]
+
+
+#: How long a token of a program works after its key was shown for it.
+TOKEN_WORKS = dt.timedelta(hours=1)
+_TOKEN = re.compile(r"token_(\d{1,18})\.(\d{1,12})\.([0-9a-f]{64})")
+
+
+def program_token(secret: str, key_id: int, now: dt.datetime) -> str:
+    """What a program shows instead of its key for TOKEN_WORKS: the key's number and the token's end, with an HMAC-SHA-256 of both."""
+    text = f"{key_id}.{int((now + TOKEN_WORKS).timestamp())}"
+    return f"token_{text}.{_whole_mac(secret, text)}"
+
+
+def program_key(secret: str, token: str, now: dt.datetime) -> int | None:
+    """The number of the key that a token stands for while it works, else None."""
+    found = _TOKEN.fullmatch(token)
+    if not found or not hmac.compare_digest(found[3], _whole_mac(secret, f"{found[1]}.{found[2]}")) or int(found[2]) < now.timestamp():
+        return None
+    return int(found[1])
+
+
+def _whole_mac(secret: str, text: str) -> str:
+    return hmac.new(f"program:{secret}".encode(), text.encode(), hashlib.sha256).hexdigest()

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base import signing
 from meadowrun.base.audit import Actor, record
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid
@@ -34,6 +35,15 @@ def key_of(session: orm.Session, key: str, kind: str, now: dt.datetime) -> ApiKe
                                                   sa.or_(ApiKey.ends_at.is_(None), ApiKey.ends_at > now)))
 
 
+def key_by_token(session: orm.Session, secret: str, token: str, now: dt.datetime) -> ApiKey | None:
+    """The API key that a token was given for, if both still work; `now` is on the machine's own clock."""
+    ident = signing.program_key(secret, token, now)
+    key = session.get(ApiKey, ident) if ident is not None else None
+    if key is None or key.kind != "secret" or key.retired or key.ends_at is not None and key.ends_at <= now:
+        return None
+    return key
+
+
 def hash_key(key: str) -> str:
     return hashlib.sha256(key.encode()).hexdigest()
 
@@ -43,9 +53,10 @@ LASTS = {90: "90 days", 365: "a year", 730: "two years", 0: "until it is retired
 
 
 def make_key(session: orm.Session, actor: Actor, now: dt.datetime, name: str, kind: str, origins: str, may: Collection[str] = tuple(SCOPES),
-             days: int = 365) -> tuple[ApiKey, str]:
+             days: int = 365, direct: bool = False) -> tuple[ApiKey, str]:
     """A key for the API ("secret"), of which only the hash is kept, that may do some of SCOPES for so many of LASTS' days; or for our
-    script on some websites ("site"), which is public; with the key itself. Raises Invalid naming the field."""
+    script on some websites ("site"), which is public; with the key itself. One that is not `direct` is only exchanged for tokens.
+    Raises Invalid naming the field."""
     name = " ".join(name.split())
     if not name:
         raise Invalid("Say what the key is for.", "name")
@@ -61,10 +72,10 @@ def make_key(session: orm.Session, actor: Actor, now: dt.datetime, name: str, ki
         raise Invalid("Choose how long the key works.", "days")
     key = f"{'site' if kind == 'site' else 'key'}_{secrets.token_urlsafe(24)}"
     made = ApiKey(name=name, kind=kind, key_hash=key if kind == "site" else hash_key(key), origins=sites, created_at=now,
-                  may=allowed, ends_at=machine_now() + dt.timedelta(days=days) if days and kind == "secret" else None)
+                  may=allowed, direct=direct, ends_at=machine_now() + dt.timedelta(days=days) if days and kind == "secret" else None)
     session.add(made)
     session.flush()
-    record(session, actor, now, "made the key", "key", made.id, name, kind=kind, may=allowed, days=days)
+    record(session, actor, now, "made the key", "key", made.id, name, kind=kind, may=allowed, days=days, direct=direct)
     return made, key
 
 

@@ -33,7 +33,7 @@ def add() -> object:
     try:
         days = form.get("days", "365")
         made, key = keys.make_key(db(), actor(), now(), form.get("name", ""), form.get("kind", ""), form.get("origins", ""),
-                                     form.getlist("may"), int(days) if is_whole(days) else -1)
+                                     form.getlist("may"), int(days) if is_whole(days) else -1, form.get("use") == "direct")
     except MeadowrunError as problem:
         db().rollback()
         return _table(None, problem), problem.status

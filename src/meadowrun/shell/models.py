@@ -85,6 +85,8 @@ class ApiKey(Base):
     origins: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
     #: for secret keys: what they may do, of SCOPES
     may: orm.Mapped[list[str]] = orm.mapped_column(server_default="{read,people,events,segments,fields,erase}")
+    #: may be sent itself with each request; else it is only shown for tokens of an hour
+    direct: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     #: when it stops working; None: never
     ends_at: orm.Mapped[dt.datetime | None]
     created_at: orm.Mapped[dt.datetime]
