@@ -51,7 +51,7 @@ class TestDescription:
                 path = rule.rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
                 served.setdefault(path, set()).update(m.lower() for m in rule.methods - {"HEAD", "OPTIONS"})
                 for method in rule.methods - {"HEAD", "OPTIONS"}:
-                    url = rule.rule.replace("<int:ident>", "1").replace("<int:contact>", "1").replace("<path:address>", "x")
+                    url = rule.rule.replace("<int:ident>", "1").replace("<int:contact>", "1")
                     assert client.open(url, method=method).status_code == 403, (method, url)
         assert {path: set(methods) for path, methods in described["paths"].items()} == served
         for path, methods in described["paths"].items():
@@ -89,7 +89,7 @@ class TestPeople:
         last = api("get", f"/contacts?limit=2&after={second['after']}")[1]
         assert [c["email"][:2].lower() for page in (first, second, last) for c in page["items"]] == ["p0", "p1", "p2", "p3", "p4"]
         assert "after" not in last
-        (found,) = api("get", "/contacts?email=p1@post.example")[1]["items"]
+        (found,) = api("post", "/contacts/find", {"email": "p1@post.example"})[1]["items"]
         assert (found["first_name"], found["tier"]) == ("Ann", "Patron")
         assert api("get", "/contacts?limit=x")[1]["where"] == "limit"
 
@@ -122,7 +122,7 @@ class TestPeople:
         items = api("get", "/suppressions")[1]["items"]
         assert [(s["address"], s["until"]) for s in items] == [("@rival.example", "2099-01-01T00:00:00+00:00"), ("ann@post.example", None)]
         assert api("put", "/suppressions", {"address": "x@y.example", "until": "2020-01-01T00:00:00Z"})[1]["where"] == "until"
-        assert api("delete", "/suppressions/ann@post.example")[0] == 200
+        assert api("post", "/suppressions/lift", {"address": "ann@post.example"})[0] == 200
         assert len(api("get", "/suppressions")[1]["items"]) == 1
 
 
@@ -235,7 +235,7 @@ class TestAudiences:
         level = next(f for f in api("get", "/fields/own")[1]["items"] if f["ref"] == "level")
         api("put", "/contacts", {"email": "new@post.example", "level": "Life"})
         merged = api("post", f"/fields/{tier['id']}/merge", {"gone": level["id"]})[1]
-        assert (merged["moved"], merged["filled"]) == (1, 4) and api("get", "/contacts?email=new@post.example")[1]["items"][0]["tier"] == "Life"
+        assert (merged["moved"], merged["filled"]) == (1, 4) and api("post", "/contacts/find", {"email": "new@post.example"})[1]["items"][0]["tier"] == "Life"
         assert api("post", f"/fields/{tier['id']}/merge", {"gone": "x"})[1]["where"] == "gone"
 
     def test_kinds_of_event_get_words(self, api, patrons):

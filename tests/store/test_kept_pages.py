@@ -194,7 +194,7 @@ class TestRows:
         assert "For Ann" in web.get(f"/messages/rows/{row}/read?as=1").json["text"]
         assert "For Ann" in web.get(f"/messages/rows/{row}/read.html?as=1").text
         assert web.get(f"/messages/rows/{row}/line/button").json["type"] == "button"
-        assert web.get(f"/messages/rows/{row}/people?q=ann").json["people"][0]["name"] == "Ann"
+        assert web.post(f"/messages/rows/{row}/people", json={"q": "ann"}).json["people"][0]["name"] == "Ann"
         assert any(f["ref"] == "contact.town" for f in web.get(f"/messages/rows/{row}/fills").json["fields"])
 
 

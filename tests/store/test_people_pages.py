@@ -27,11 +27,25 @@ def three(database):
 
 class TestContacts:
     def test_found_by_a_part_of_a_name_or_address_and_sorted(self, web, three):
-        shown = words(web.get("/people?q=ben").text)
+        shown = words(web.post("/people", data={"q": "ben"}, follow_redirects=True).text)
         assert "ben@post.example" in shown and "ann@post.example" not in shown
         newest = web.get("/people?sort=added").text
         assert newest.index("cy@post.example") < newest.index("ann@post.example")
         assert web.get("/people?sort=nonsense").status_code == 200
+
+    def test_no_address_of_a_page_tells_whom_it_is_about(self, web, database):
+        with database.session() as session:
+            for n in range(60):
+                add(session, NOW, f"p{n:02}@post.example", first_name="Secret", last_name="Quist", town="Farrow")
+        for path, words_of in (("/people", "quist"), ("/people/suppressions/search", "p0"), ("/companies", "quist")):
+            answer = web.post(path, data={"q": words_of})
+            assert answer.status_code == 303 and words_of not in answer.location.lower().partition("search=")[0]
+            shown = web.get(answer.location)
+            assert shown.status_code == 200 and f'value="{words_of}"' in shown.text
+            links = re.findall(r'href="([^"]*)"', shown.text)
+            assert links and not [link for link in links if re.search("quist|secret|post", link, re.IGNORECASE)]
+        assert web.get("/people?search=Quist").status_code == 200, "what we did not make is no search"
+        assert 'value=""' in web.get("/people?search=Quist").text
 
     def test_pages_follow_one_another_without_gap_or_double(self, web, database):
         with database.session() as session:

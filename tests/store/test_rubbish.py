@@ -136,8 +136,10 @@ class TestSegments:
 
 class TestWhatNoColumnHolds:
     @pytest.mark.parametrize("ask", [
-        lambda web: web.get("/people?q=%00a"), lambda web: web.get("/find?q=a%00"), lambda web: web.get("/companies?q=%00"),
-        lambda web: web.get("/people/suppressions?q=%00"), lambda web: web.post("/sign-in", data={"email": "a\0", "password": "b"}),
+        lambda web: web.post("/people", data={"q": "\0a"}, follow_redirects=True), lambda web: web.post("/find", json={"q": "a\0"}),
+        lambda web: web.post("/companies", data={"q": "\0"}, follow_redirects=True),
+        lambda web: web.post("/people/suppressions/search", data={"q": "\0"}, follow_redirects=True),
+        lambda web: web.post("/sign-in", data={"email": "a\0", "password": "b"}),
         lambda web: web.post("/segments/save", json={"name": "a\0", "definition": {"lines": []}}),
         lambda web: web.post("/segments/look", json={"definition": {"lines": [
             {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["a\0"]}]}})])

@@ -34,7 +34,7 @@ _Validator = jsonschema.validators.extend(
 
 
 #: What is done at an address, by how it begins and its method → the scope a key needs for it. Looking needs “read” everywhere.
-_SCOPES = (("/v1/segments/count", "read"), ("/v1/events/kinds", "fields"), ("/v1/events", "events"), ("/v1/fields", "fields"),
+_SCOPES = (("/v1/contacts/find", "read"), ("/v1/segments/count", "read"), ("/v1/events/kinds", "fields"), ("/v1/events", "events"), ("/v1/fields", "fields"),
            ("/v1/segments", "segments"), ("/v1/partitions", "segments"), ("/v1/scores", "segments"), ("/v1/merges", "erase"))
 
 

@@ -19,6 +19,7 @@ from meadowrun.people.doubles import merge
 from meadowrun.people.models import Company, Contact, PeopleList
 from meadowrun.people.wholly import erase, everything
 from meadowrun.scores.queries import kept_points
+from meadowrun.shell import hidden
 from meadowrun.shell.request import body, db, now, public, settings
 from meadowrun.tracking import taking
 
@@ -50,11 +51,15 @@ def record_events(actor: Actor) -> object:
         for one in taken.aside])
 
 
-@endpoint("get", "/v1/contacts", "Contacts by number, page by page; or those of an address", query={**PAGED, "email": TEXT})
+@endpoint("get", "/v1/contacts", "Contacts by number, page by page", query=PAGED)
 def list_contacts(actor: Actor) -> object:
     limit = whole("limit", 100, MOST)
-    rows = queries.contacts_after(db(), whole("after", 0), limit + 1, flask.request.args.get("email", ""))
-    return paged(rows, limit, _contact, lambda c: c.id)
+    return paged(queries.contacts_after(db(), whole("after", 0), limit + 1), limit, _contact, lambda c: c.id)
+
+
+@endpoint("post", "/v1/contacts/find", "Contacts with an address", takes=thing(["email"], email=TEXT))
+def find_contacts(actor: Actor) -> object:
+    return paged(queries.contacts_after(db(), 0, MOST, body()["email"]), MOST, _contact, lambda c: c.id)
 
 
 @endpoint("put", "/v1/contacts", "Add the contact with this address, or change the fields that are named", takes=_CONTACT, codes=(200, 201))
@@ -219,13 +224,13 @@ def delete_list(actor: Actor, ident: int) -> object:
 
 
 @endpoint("get", "/v1/suppressions", "Suppressed addresses and domains in order, page by page",
-          query={"after": {**TEXT, "description": "the last address of the page before"}, "limit": PAGED["limit"]})
+          query={"after": {**TEXT, "description": "the “after” of the page before"}, "limit": PAGED["limit"]})
 def list_suppressions(actor: Actor) -> object:
     limit = whole("limit", 100, MOST)
-    rows = list_queries.suppressions_after(db(), flask.request.args.get("after", ""), limit + 1)
+    rows = list_queries.suppressions_after(db(), hidden.shown(flask.request.args.get("after", "")), limit + 1)
     answer: Json = {"items": [{"address": s.address_key, "reason": s.reason, "source": s.source, "at": s.at.isoformat(),
                                "until": s.until.isoformat() if s.until else None} for s in rows[:limit]]}
-    return flask.jsonify(answer | ({"after": rows[limit - 1].address_key} if len(rows) > limit else {}))
+    return flask.jsonify(answer | ({"after": hidden.hide(rows[limit - 1].address_key)} if len(rows) > limit else {}))
 
 
 @endpoint("put", "/v1/suppressions", "Never write to an address, or to a whole domain (“@domain”)",
@@ -245,8 +250,9 @@ def put_suppression(actor: Actor) -> object:
     return flask.jsonify(address=key, new=new)
 
 
-@endpoint("delete", "/v1/suppressions/<path:address>", "Lift a suppression")
-def lift_suppression(actor: Actor, address: str) -> object:
+@endpoint("post", "/v1/suppressions/lift", "Lift a suppression", takes=thing(["address"], address=TEXT))
+def lift_suppression(actor: Actor) -> object:
+    address = body()["address"]
     keeping.lift_suppression(db(), actor, now(), keeping.address_or_domain(address))
     return flask.jsonify(lifted=address)
 

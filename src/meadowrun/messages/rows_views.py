@@ -84,6 +84,11 @@ def new_line(ident: int, kind: str) -> object:
     return views.new_line(kind)
 
 
+@pages.post("/messages/rows/<int:ident>/people")
+def found_people(ident: int) -> object:
+    return views.found_people()
+
+
 @pages.get("/messages/rows/<int:ident>/people")
 def people(ident: int) -> object:
     return views.people()

@@ -278,14 +278,17 @@ def in_frame(html: str, heard: bool = False) -> flask.Response:
     return response
 
 
+@pages.post("/messages/<int:ident>/people")
+def found_people(ident: int = 0) -> object:
+    """People to read as that a search finds."""
+    rows = contacts_page(db(), str(body().get("q", ""))).rows[:10]
+    return flask.jsonify(people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows])
+
+
 @pages.get("/messages/<int:ident>/people")
 def people(ident: int = 0) -> object:
-    """People to read as: those a search finds, or the next and previous of a segment or of everyone."""
-    arguments = flask.request.args
-    if "q" in arguments:
-        rows = contacts_page(db(), arguments["q"]).rows[:10]
-        return flask.jsonify(people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows])
-    ids = None
+    """The next or previous person to read as, of a segment or of everyone."""
+    arguments, ids = flask.request.args, None
     if is_whole(arguments.get("segment", "")):
         segment = db().get(Segment, int(arguments["segment"]))
         if segment is not None:

@@ -13,6 +13,7 @@ from meadowrun.people import keeping, list_queries, people_csv, queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
 from meadowrun.people.tagged import narrowed
+from meadowrun.shell import hidden
 from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, zone
 
 pages = flask.Blueprint("keeping", __name__)
@@ -140,7 +141,7 @@ def suppressions() -> object:
 
 def _suppressions(problem: MeadowrunError | None, given: dict[str, str], domains: dict[str, int] | None = None) -> str:
     """The table and the form with what was `given`; `domains` with their counts are to be confirmed first."""
-    search = values.email_key(flask.request.args.get("q", ""))
+    search = values.email_key(hidden.shown(flask.request.args.get("search", "")))
     start = max(0, integer(flask.request.args.get("from", "0"), "from"))
     rows = list_queries.suppressions(db(), search, start, PAGE + 1)
     return flask.render_template(
@@ -162,6 +163,12 @@ def _until(text: str) -> dt.datetime | None:
     if moment <= now():
         raise Invalid("That day has passed. Leave it empty to suppress for ever.", "until")
     return moment
+
+
+@pages.post("/people/suppressions/search")
+def search_suppressions() -> object:
+    """Leads to the suppressed addresses that a search finds."""
+    return flask.redirect(flask.url_for("keeping.suppressions", search=hidden.hide(flask.request.form.get("q", "").strip()) or None), 303)
 
 
 @pages.post("/people/suppressions")

@@ -15,6 +15,7 @@ from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import Company, Contact
 from meadowrun.people.tagged import asked as asked_tag
 from meadowrun.people.timeline import timeline
+from meadowrun.shell import hidden
 from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("people", __name__)
@@ -24,15 +25,23 @@ PAGE = 50
 @pages.get("/people")
 def table() -> object:
     arguments = flask.request.args
-    search, sort = arguments.get("q", ""), arguments.get("sort", "name")
+    search, sort = hidden.shown(arguments.get("search", "")), arguments.get("sort", "name")
     sort = sort if sort in queries.SORTS else "name"
     tag, tagged, under = asked_tag()
-    page = queries.contacts_page(db(), search, sort, arguments.get("at"), under if tag else None)
+    page = queries.contacts_page(db(), search, sort, hidden.shown(arguments.get("at", "")), under if tag else None)
     total, more = queries.count_contacts(db(), search, tags=under if tag else None)
     shown = [f for f in queries.fields(db(), "contact") if f.type in ("choice", "text", "date", "datetime", "number")][:3]
     preferred = [f for f in queries.fields(db(), "contact") if f.key in ("membership", "region")]
     return flask.render_template("people/table.html", page=page, search=search, sort=sort, total=total, more=more, tag=tag, tagged=tagged,
                                  columns=(preferred or shown)[:2])
+
+
+@pages.post("/people")
+def search() -> object:
+    """Leads to the table of those whom a search finds."""
+    form = flask.request.form
+    return flask.redirect(flask.url_for("people.table", search=hidden.hide(form.get("q", "").strip()) or None,
+                                        sort=form.get("sort") or None, tag=form.get("tag") or None), 303)
 
 
 @pages.get("/people/new")
@@ -149,10 +158,16 @@ def consent(ident: int) -> object:
 
 @pages.get("/companies")
 def companies() -> object:
-    search = flask.request.args.get("q", "")
-    rows = company_queries.page(db(), search, flask.request.args.get("after", ""), PAGE + 1)
+    search = hidden.shown(flask.request.args.get("search", ""))
+    rows = company_queries.page(db(), search, hidden.shown(flask.request.args.get("after", "")), PAGE + 1)
     return flask.render_template("people/companies.html", rows=rows[:PAGE], search=search, own=queries.fields(
         db(), "company")[:4], after=rows[PAGE - 1][0].name if len(rows) > PAGE else None)
+
+
+@pages.post("/companies")
+def search_companies() -> object:
+    """Leads to the table of the companies that a search finds."""
+    return flask.redirect(flask.url_for("people.companies", search=hidden.hide(flask.request.form.get("q", "").strip()) or None), 303)
 
 
 @pages.get("/companies/<int:ident>")

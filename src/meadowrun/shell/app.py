@@ -24,7 +24,7 @@ from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import walk
 from meadowrun.features import STATIONS, features
-from meadowrun.shell import accounts, problems, request, roles, second_step, waiting
+from meadowrun.shell import accounts, hidden, problems, request, roles, second_step, waiting
 from meadowrun.shell.draw import pictures
 
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
@@ -203,7 +203,7 @@ def _wording(app: flask.Flask) -> None:
         n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
         exact=lambda m: f"{local(m):%H:%M:%S}",
         ago=lambda m: wording.ago((request.now() - m).total_seconds()), since=wording.ago, people=wording.people,
-        named=fillins.named, held=wording.held)
+        named=fillins.named, held=wording.held, hidden=hidden.hide)
     for one in app.config["FEATURES"]:
         app.jinja_env.filters.update(one.feature.filters)
         app.jinja_env.globals.update(one.feature.says)

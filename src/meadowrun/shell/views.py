@@ -6,7 +6,7 @@ from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.shell import later
-from meadowrun.shell.request import actor, database, db, features, needs, now, public, settings, zone
+from meadowrun.shell.request import actor, body, database, db, features, needs, now, public, settings, zone
 
 pages = flask.Blueprint("shell", __name__)
 
@@ -19,10 +19,10 @@ def health() -> object:
     return flask.jsonify(ok=problem is None, database=problem or "answers", **own), 200 if problem is None else 503
 
 
-@pages.get("/find")
+@pages.post("/find")
 def find() -> object:
     """What the one box finds for some words: what can be done, and things by name."""
-    query = " ".join(flask.request.args.get("q", "").split())
+    query = " ".join(str(body().get("q", "")).split())
     lower = query.lower()
     found = [{"kind": "do", "name": name, "to": flask.url_for(endpoint)} for one in features() for name, endpoint in one.does
              if all(word in name.lower() for word in lower.split())]

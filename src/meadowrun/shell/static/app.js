@@ -127,7 +127,7 @@ const Meadowrun = {
     const input = sheet.querySelector('input');
     const find = async () => {
       const typed = input.value;
-      const answer = await (await fetch(`${base}/people?q=${encodeURIComponent(typed)}`, {headers: {Accept: 'application/json'}})).json();
+      const answer = await Meadowrun.post(`${base}/people`, {q: typed});
       // Answers may overtake each other; only that to the newest words counts.
       if (typed !== input.value) return;
       sheet.querySelector('.choices').replaceChildren(...answer.people.map((p) => {
@@ -327,7 +327,7 @@ document.addEventListener('alpine:init', () => {
     found: [], at: 0, nothing: false,
     async look() {
       const words = this.$refs.words.value;
-      const answer = await (await fetch('/find?q=' + encodeURIComponent(words), {headers: {Accept: 'application/json'}})).json();
+      const answer = await Meadowrun.post('/find', {q: words});
       if (words !== this.$refs.words.value) return;
       this.found = answer.found;
       this.at = 0;

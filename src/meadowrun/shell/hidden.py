@@ -1,0 +1,36 @@
+"""What is searched for and where a table goes on, in addresses that tell nobody: names and addresses of people are encrypted in them.
+
+Addresses are kept by browsers, proxies and logs. So a search is posted, and leads to an address with a token in its place, which
+can be gone back to, kept and sent to a colleague.
+"""
+
+import base64
+import functools
+import hashlib
+
+from cryptography.fernet import Fernet, InvalidToken
+
+from meadowrun.shell.request import settings
+
+
+@functools.lru_cache(maxsize=4)
+def _box(secret: str) -> Fernet:
+    return Fernet(base64.urlsafe_b64encode(hashlib.sha256(f"addresses:{secret}".encode()).digest()))
+
+
+def token_of(secret: str, text: str) -> str:
+    """A token that stands for a text in an address; empty for an empty one."""
+    return _box(secret).encrypt(text.encode(errors="replace")).decode() if text else ""
+
+
+def hide(text: str | None) -> str:
+    """A token of this installation for a text."""
+    return token_of(settings().secret, text or "")
+
+
+def shown(token: str) -> str:
+    """The text that a token stands for; empty where we did not make it."""
+    try:
+        return _box(settings().secret).decrypt(token.encode(errors="replace")).decode() if token else ""
+    except InvalidToken:
+        return ""
