@@ -4,7 +4,7 @@ from meadowrun.base.manifest import Loaded, load
 
 #: Folders with a `feature.py`.
 NAMES = ("shell", "people", "tags", "segments", "scores", "imports", "files", "messages", "campaigns", "sends", "results", "tracking",
-         "api", "home")
+         "api", "retention", "home")
 #: What only a demo has.
 OF_DEMO = ("village",)
 #: What the header leads to: its words and endpoint.

@@ -235,7 +235,8 @@ class TestAudiences:
         level = next(f for f in api("get", "/fields/own")[1]["items"] if f["ref"] == "level")
         api("put", "/contacts", {"email": "new@post.example", "level": "Life"})
         merged = api("post", f"/fields/{tier['id']}/merge", {"gone": level["id"]})[1]
-        assert (merged["moved"], merged["filled"]) == (1, 4) and api("post", "/contacts/find", {"email": "new@post.example"})[1]["items"][0]["tier"] == "Life"
+        assert (merged["moved"], merged["filled"]) == (1, 4) and \
+            api("post", "/contacts/find", {"email": "new@post.example"})[1]["items"][0]["tier"] == "Life"
         assert api("post", f"/fields/{tier['id']}/merge", {"gone": "x"})[1]["where"] == "gone"
 
     def test_kinds_of_event_get_words(self, api, patrons):

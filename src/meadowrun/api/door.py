@@ -34,7 +34,8 @@ _Validator = jsonschema.validators.extend(
 
 
 #: What is done at an address, by how it begins and its method → the scope a key needs for it. Looking needs “read” everywhere.
-_SCOPES = (("/v1/contacts/find", "read"), ("/v1/segments/count", "read"), ("/v1/events/kinds", "fields"), ("/v1/events", "events"), ("/v1/fields", "fields"),
+_SCOPES = (("/v1/contacts/find", "read"), ("/v1/segments/count", "read"),
+           ("/v1/events/kinds", "fields"), ("/v1/events", "events"), ("/v1/fields", "fields"),
            ("/v1/segments", "segments"), ("/v1/partitions", "segments"), ("/v1/scores", "segments"), ("/v1/merges", "erase"))
 
 
@@ -62,7 +63,8 @@ def _shown() -> ApiKey | None:
 
 
 _TOKEN_DOCUMENTED: Json = {
-    "summary": "Exchange a key for a token that works for an hour (RFC 6749, 4.4)", "operationId": "token", "parameters": [], "security": [{"key": []}],
+    "summary": "Exchange a key for a token that works for an hour (RFC 6749, 4.4)", "operationId": "token", "parameters": [],
+    "security": [{"key": []}],
     "responses": {"200": {"description": "“access_token”, “token_type” (Bearer), “expires_in” in seconds, and “scope”"},
                   "403": {"description": "No live key", "content": {"application/json": {"schema": PROBLEM}}}}}
 

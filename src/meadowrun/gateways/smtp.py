@@ -355,8 +355,8 @@ class SmtpGateway:
 
 
 def _refusal(letter: Letter, code: int, words: bytes, at_the_door: bool = False) -> Handed:
-    """4xx: the server asks to come again later (RFC 5321, 4.2.1), as one does that lost its way; 5xx: it never will take this. Only a refusal `at_the_door`, of
-    the address before the mail was seen, may be hard."""
+    """4xx: the server asks to come again later (RFC 5321, 4.2.1), as one does that lost its way; 5xx: it never will take this.
+    Only a refusal `at_the_door`, of the address before the mail was seen, may be hard."""
     said = f"{code} {words.decode(errors='replace')}"[:300]
     if 400 <= code < 500 or code in _LOST_ITS_WAY:
         return Handed(letter.contact_id, "deferred", said)

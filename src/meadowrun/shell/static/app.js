@@ -323,6 +323,14 @@ document.addEventListener('alpine:init', () => {
       setTimeout(() => this.look(), 1500);
     },
   }));
+  // How much a length of time would delete, beside where it is chosen.
+  Alpine.data('retention', () => ({
+    async look(select, place) {
+      place.textContent = '…';
+      const answer = await (await fetch(`/retention/${select.name}/older?months=${select.value}`, {headers: {Accept: 'application/json'}})).json();
+      place.textContent = answer.older.toLocaleString('en-GB');
+    },
+  }));
   Alpine.data('find', () => ({
     found: [], at: 0, nothing: false,
     async look() {

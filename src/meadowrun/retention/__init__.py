@@ -1,0 +1,1 @@
+"""How long data of people is kept."""
