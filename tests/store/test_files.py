@@ -1,5 +1,6 @@
 """The store: sizes made on upload, replaced everywhere, documents counted by who looked."""
 
+import dataclasses
 import io
 
 import pytest
@@ -7,9 +8,12 @@ import sqlalchemy as sa
 from PIL import Image
 
 from meadowrun.base import clock, signing
+from meadowrun.base.errors import SettingsError
+from meadowrun.base.settings import Settings
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
+from meadowrun.shell.app import create_app
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 
@@ -67,3 +71,25 @@ def test_views_of_a_document_by_known_and_by_others(web, database, settings, cli
         assert client.get(src + query).data == b"%PDF-1.4 programme"
     assert "1 known person, 2 times; 2 times by others" in " ".join(web.get("/files").text.split())
     assert client.get(src.replace("/d/", "/f/")).status_code == 404
+
+
+def test_files_with_a_host_of_their_own_are_served_there_and_nothing_else_is(web, database, settings):
+    src = put(web, drawn(20, 10)).json["src"]
+    app = create_app(dataclasses.replace(settings, files_url="https://files.example.net"), database)
+    app.config["WTF_CSRF_ENABLED"] = False
+    away = app.test_client().get(f"{src}?w=300")
+    assert (away.status_code, away.location) == (302, f"https://files.example.net{src}?w=300")
+    files = "https://files.example.net"
+    assert width_of(app.test_client().get(src, base_url=files)) == 20
+    for path in ("/", "/sign-in", "/people", "/static/app.js", "/healthz", "/f/nobody", "/d/nobody", "/api/v1/contacts", "/c/x/1"):
+        assert app.test_client().get(path, base_url=files).status_code == 404, path
+    assert app.test_client().post("/sign-in", base_url=files).status_code == 404
+    page = app.test_client().get("/sign-in")
+    assert "img-src 'self' data: https://files.example.net;" in page.headers["Content-Security-Policy"]
+
+
+@pytest.mark.parametrize("address", ["https://post.example.org", "ftp://files.example.net"])
+def test_a_host_for_files_is_another_one(address):
+    with pytest.raises(SettingsError, match="MEADOWRUN_FILES_URL"):
+        Settings.read({"MEADOWRUN_DATABASE_URL": "postgresql://a@b/c", "MEADOWRUN_SECRET": "0123456789abcdef" * 3, "MEADOWRUN_SMTP_URL": "null:",
+                       "MEADOWRUN_PUBLIC_URL": "https://post.example.org", "MEADOWRUN_FILES_URL": address})

@@ -7,6 +7,7 @@ import re
 import secrets
 import time
 from typing import Any
+from urllib.parse import urlsplit
 
 import flask
 import flask_wtf
@@ -73,6 +74,8 @@ def _before() -> Any:
     structlog.contextvars.clear_contextvars()
     structlog.contextvars.bind_contextvars(request=flask.g.request_id)
     settings = request.settings()
+    if (elsewhere := _of_files(settings)) is not None:
+        return elsewhere
     own_writes.look_as("")
     _village_moment(settings)
     view = flask.current_app.view_functions.get(flask.request.endpoint or "")
@@ -91,6 +94,22 @@ def _before() -> Any:
         if flask.request.method == "GET" and not problems.wants_json():
             return flask.redirect(flask.url_for("sign_in.begin_second_step"))
         return problems.answer("Your role needs a second step at sign-in. Set it up first, under your name.", 403)
+    return None
+
+
+#: What serves files that somebody uploaded.
+_FILES = ("files.picture", "files.document")
+
+
+def _of_files(settings: Settings) -> Any:
+    """Where files have a host of their own, they are served there and nothing else is: what hides in one is no page of ours."""
+    if not settings.files_url:
+        return None
+    here, wanted = flask.request.host == urlsplit(settings.files_url).netloc, flask.request.endpoint in _FILES
+    if here and not wanted:
+        return flask.Response("Nothing is here but files.", 404, mimetype="text/plain")
+    if wanted and not here:
+        return flask.redirect(settings.files_url + flask.request.full_path.rstrip("?"), 302)
     return None
 
 
@@ -113,7 +132,7 @@ def _after(response: flask.Response) -> flask.Response:
     response = _settled(response)
     headers = response.headers
     headers.setdefault("Content-Security-Policy",
-                       "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; "
+                       f"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: {request.settings().files_url}; "
                        "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
                        "frame-ancestors 'none'")
     headers.setdefault("X-Content-Type-Options", "nosniff")
