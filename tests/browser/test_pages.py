@@ -17,7 +17,7 @@ from tests.store.people import IDA
 AXE = (pathlib.Path(__file__).parent / "vendor" / "axe.min.js").read_text()
 PAGES = ["/", "/people", "/people?search=~marsh", "/people?search=~zzzz", "/people/new", "/people/5", "/people/5/edit", "/companies", "/companies/1",
          "/people/fields", "/tags", "/tags/1", "/scores", "/scores/1", "/segments/new?about=score:1", "/segments?tag=1", "/people?tag=1", "/lists",
-         "/people/suppressions", "/imports", "/imports/new", "/segments", "/segments/new", "/segments/1",
+         "/people/suppressions", "/retention", "/imports", "/imports/new", "/segments", "/segments/new", "/segments/1",
          "/segments/1/people", "/segments/1/history", "/segments/1/profile",
          "/segments/compare", "/segments/compare?of=1&of=2&of=3", "/segments/1/why/5", "/people/5/segments", "/partitions", "/partitions/1",
          "/partitions/1/parts/new",

@@ -13,7 +13,7 @@ from meadowrun.core.audience.fields import TYPES
 from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people.queries import topics
-from meadowrun.shell.request import body, db, now, settings
+from meadowrun.shell.request import body, db, now, settings, uploaded
 
 _TARGET = {**TEXT, "description": "by column, in the file’s order: a standard field (email, first_name …), “own:<key>”, “agreed:email”, "
                                   "“agreed:sms”, or nothing to leave the column out"}
@@ -39,7 +39,7 @@ def hand_in(actor: Actor) -> object:
     file = flask.request.files.get("file")
     if file is None or not file.filename:
         raise Invalid("Send the file as “file” of a form: curl -F file=@people.csv …", "file")
-    return flask.jsonify(_import(actions.upload(db(), actor, now(), file.filename, file.read(), settings().country))), 201
+    return flask.jsonify(_import(actions.upload(db(), actor, now(), file.filename, uploaded(file), settings().country))), 201
 
 
 @endpoint("get", "/v1/imports/<int:ident>", "An import: its state (matching, checking, checked, importing, done, failed) and counts")

@@ -46,6 +46,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_SMS_PRICE": ("What one part of a text message costs, such as 0.045", "0"),
     "MEADOWRUN_PUSH_URL": ("Where notices for phones are handed over, http(s)://host or null: to send none", "null:"),
     "MEADOWRUN_CURRENCY": ("The sign of the currency that prices are in", "£"),
+    "MEADOWRUN_SCANNER": ("host:port of a scanner for malicious files (clamd), which then looks through every uploaded file; empty: none", ""),
     "MEADOWRUN_ASSISTANT_URL": ("Where suggestions are asked for, a chat-completions address such as http://host/v1; "
                                 "empty: made here", ""),
     "MEADOWRUN_ASSISTANT_MODEL": ("The model to name to that server", "default"),
@@ -101,6 +102,8 @@ class Settings:
     sms_price: float
     push_url: str
     currency: str
+    #: host and port; None: there is none
+    scanner: tuple[str, int] | None
     assistant_url: str
     assistant_model: str
     assistant_key: str
@@ -173,9 +176,13 @@ class Settings:
             raise bad("MEADOWRUN_SETTLE_AFTER", "is no number of seconds")
         if values["MEADOWRUN_COUNTRY"] and values["MEADOWRUN_COUNTRY"].upper() not in countries.names():
             raise bad("MEADOWRUN_COUNTRY", "is no country")
-        host, _, port = values["MEADOWRUN_INBOUND"].rpartition(":")
-        if not host or not port.isdigit():
-            raise bad("MEADOWRUN_INBOUND", "is not host:port")
+        places: dict[str, tuple[str, int]] = {}
+        for name in ("MEADOWRUN_INBOUND", "MEADOWRUN_SCANNER"):
+            host, _, port = values[name].rpartition(":")
+            if values[name] and (not host or not port.isdecimal()) or name == "MEADOWRUN_INBOUND" and not values[name]:
+                raise bad(name, "is not host:port")
+            if values[name]:
+                places[name] = (host, int(port))
         if values["MEADOWRUN_LOG_LEVEL"] not in {"DEBUG", "INFO", "WARNING", "ERROR"}:
             raise bad("MEADOWRUN_LOG_LEVEL", "is none of the four levels")
         for name in ("MEADOWRUN_DEMO", "MEADOWRUN_BEHIND_PROXY", "MEADOWRUN_COOKIE_SECURE"):
@@ -198,7 +205,8 @@ class Settings:
             second_step=values["MEADOWRUN_SECOND_STEP"],
             settle_after=float(values["MEADOWRUN_SETTLE_AFTER"]),
             mail_domain=values["MEADOWRUN_MAIL_DOMAIN"],
-            inbound=(host, int(port)),
+            inbound=places["MEADOWRUN_INBOUND"],
+            scanner=places.get("MEADOWRUN_SCANNER"),
             demo=values["MEADOWRUN_DEMO"] == "1",
             instance=values["MEADOWRUN_INSTANCE"],
             village_url=values["MEADOWRUN_VILLAGE_URL"].rstrip("/"),

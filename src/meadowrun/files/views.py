@@ -9,7 +9,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.values import is_whole
 from meadowrun.files import actions, queries
 from meadowrun.people.models import StoredFile
-from meadowrun.shell.request import actor, db, done, needs, now, public, settings
+from meadowrun.shell.request import actor, db, done, needs, now, public, settings, uploaded
 
 pages = flask.Blueprint("files", __name__)
 
@@ -36,7 +36,7 @@ def upload() -> object:
     """A picture or document; the editor gets JSON, the store's own form a page."""
     given = flask.request.files.get("file")
     try:
-        file = actions.keep(db(), actor(), now(), (given.filename or "") if given else "", given.read() if given else b"")
+        file = actions.keep(db(), actor(), now(), (given.filename or "") if given else "", uploaded(given))
     except MeadowrunError as problem:
         if flask.request.accept_mimetypes.best == "application/json":
             raise
@@ -54,7 +54,7 @@ def replace(ident: int) -> object:
     if file is None:
         flask.abort(404)
     try:
-        actions.keep(db(), actor(), now(), (given.filename or "") if given else "", given.read() if given else b"", file)
+        actions.keep(db(), actor(), now(), (given.filename or "") if given else "", uploaded(given), file)
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status

@@ -15,7 +15,7 @@ from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, db, done, needs, now, rows_as_csv, settings
+from meadowrun.shell.request import actor, db, done, needs, now, rows_as_csv, settings, uploaded
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
@@ -43,7 +43,7 @@ def upload() -> object:
     try:
         if file is None or not file.filename:
             raise Invalid("Choose a file first: a CSV or an XLSX.", "file")
-        made = actions.upload(db(), actor(), now(), file.filename, file.read(), settings().country)
+        made = actions.upload(db(), actor(), now(), file.filename, uploaded(file), settings().country)
     except MeadowrunError as problem:
         db().rollback()
         return flask.render_template("imports/start.html", problem=problem), problem.status

@@ -11,13 +11,14 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content import exchange, mailfile
 from meadowrun.core.content.code import lost as lost_in_code
 from meadowrun.messages import actions, asking, queries
+from meadowrun.shell.request import uploaded
 
 
 def given(file: FileStorage | None, pasted: str) -> str:
     """The text of an uploaded file, else what was pasted. Raises Invalid."""
     if not file or not file.filename:
         return pasted
-    content = file.read(exchange.MOST_BYTES + 1)
+    content = uploaded(file)
     if len(content) > exchange.MOST_BYTES:
         raise Invalid("This file is larger than 1 MB.", "file")
     if mailfile.is_email(content):

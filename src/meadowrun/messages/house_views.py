@@ -12,7 +12,7 @@ from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
 from meadowrun.people.asked import words
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, rows_as_csv, settings
+from meadowrun.shell.request import actor, db, done, needs, not_done, now, rows_as_csv, settings, uploaded
 
 pages = flask.Blueprint("house", __name__)
 
@@ -98,7 +98,7 @@ def ask_feed(ident: int) -> object:
 def keep_table() -> object:
     form, file = flask.request.form.to_dict(), flask.request.files.get("file")
     try:
-        made = keeping.keep_table(db(), actor(), now(), form.get("key", "").strip(), file.read() if file else b"",
+        made = keeping.keep_table(db(), actor(), now(), form.get("key", "").strip(), uploaded(file),
                                   form.get("key_column", ""), form.get("looked_up_by", ""), words())
     except MeadowrunError as problem:
         db().rollback()

@@ -14,7 +14,7 @@ from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
 from meadowrun.people.tagged import narrowed
 from meadowrun.shell import hidden
-from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, zone
+from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, uploaded, zone
 
 pages = flask.Blueprint("keeping", __name__)
 PAGE = 50
@@ -179,7 +179,7 @@ def suppress() -> object:
     reason = form.get("reason", "").strip() or "asked not to be written to"
     try:
         until = _until(form.get("until", ""))
-        many = form.get("many", "") + ("\n" + file.read().decode("utf-8", errors="replace") if file and file.filename else "")
+        many = form.get("many", "") + ("\n" + uploaded(file).decode("utf-8", errors="replace"))
         if len(keeping.side_by_side(form.get("address", ""))) > 1:
             many = f"{form['address']}\n{many}"
         domains = keeping.domains_in(f"{form.get('address', '')}\n{many}")

@@ -13,6 +13,7 @@ import flask
 import orjson
 from markupsafe import Markup
 from sqlalchemy import orm
+from werkzeug.datastructures import FileStorage
 
 from meadowrun.base import clock
 from meadowrun.base.audit import SYSTEM, Actor
@@ -22,6 +23,7 @@ from meadowrun.base.manifest import Feature, Use
 from meadowrun.base.settings import Settings
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
+from meadowrun.gateways import scanner
 from meadowrun.shell.accounts import require
 
 
@@ -127,6 +129,14 @@ def not_done(problem: object, endpoint: str, **values: Any) -> flask.typing.Resp
     db().rollback()
     flask.flash(str(problem), "bad")
     return flask.redirect(flask.url_for(endpoint, **values), 303)
+
+
+def uploaded(file: FileStorage | None) -> bytes:
+    """What is in a file that somebody handed in, looked through by the scanner where there is one; nothing where there is no file.
+    Raises Invalid where something malicious is found, GatewayUnavailable where the scanner does not answer."""
+    content = file.read() if file else b""
+    scanner.check(settings().scanner, content, (file.filename or "") if file else "")
+    return content
 
 
 def csv_file(content: Iterable[str], name: str) -> flask.Response:
