@@ -71,6 +71,8 @@ class Feature:
     waits: Callable[[orm.Session, Actor], Iterable[Thing]] | None = None
     #: kind of thing (“segment”) → what of this feature names one of that number
     uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(default_factory=dict)
+    #: kind of thing → how many things of this feature each one of it has, by its number
+    counts: Mapping[str, Callable[[orm.Session], Mapping[int, int]]] = dataclasses.field(default_factory=dict)
     #: place on a page (“contact.known”, “contact.margin”) → what this feature draws there of the thing of a number
     parts: Mapping[str, Callable[[int], str]] = dataclasses.field(default_factory=dict)
     #: what every template can say: names of functions, and filters

@@ -77,9 +77,10 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str,
     return campaign
 
 
-def delete(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, sends: list[str]) -> None:
-    """Deletes a campaign that holds no send. Raises Conflict naming what it holds, or the conditions that name it."""
-    used = [f"the send “{name}”" for name in sends] + definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.campaign == {int(campaign.id)})')
+def delete(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, uses: list[str]) -> None:
+    """Deletes a campaign that holds nothing: `uses` says what it does hold, in words. Raises Conflict naming that, or the conditions that
+    name it."""
+    used = uses + definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.campaign == {int(campaign.id)})')
     if used:
         raise Conflict(f"“{campaign.name}” goes on in {', '.join(used[:5])}.")
     audit.record(session, actor, now, "deleted", "campaign", campaign.id, campaign.name)

@@ -9,10 +9,7 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
 from meadowrun.people.tagged import narrowed
-from meadowrun.results.queries import kept_numbers
-from meadowrun.sends.actions import create as create_send
-from meadowrun.sends.queries import count_by_campaign, recent
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings
+from meadowrun.shell.request import actor, counts_of, db, done, integer, needs, not_done, now, parts_of, uses_of
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("campaigns", __name__)
@@ -21,7 +18,7 @@ pages = flask.Blueprint("campaigns", __name__)
 @pages.get("/campaigns")
 def table() -> object:
     rows, tagged = narrowed(actions.campaigns(db()))
-    return flask.render_template("campaigns/table.html", rows=rows, tagged=tagged, counts=count_by_campaign(db()))
+    return flask.render_template("campaigns/table.html", rows=rows, tagged=tagged, counts=counts_of("campaign"))
 
 
 @pages.get("/campaigns/new")
@@ -79,8 +76,7 @@ def create() -> object:
 @pages.get("/campaigns/<int:ident>")
 def show(ident: int) -> object:
     campaign = actions.get(db(), ident)
-    sends = [(send, kept_numbers(db(), send)) for send, _ in recent(db(), campaign_id=ident)]
-    return flask.render_template("campaigns/show.html", campaign=campaign, sends=sends)
+    return flask.render_template("campaigns/show.html", campaign=campaign, sends=[part for part in parts_of("campaign.sends", ident) if part])
 
 
 @pages.get("/campaigns/<int:ident>/edit")
@@ -110,15 +106,7 @@ def delete(ident: int) -> object:
     campaign = actions.get(db(), ident)
     name = campaign.name
     try:
-        actions.delete(db(), actor(), now(), campaign, [send.name for send, _ in recent(db(), campaign_id=ident)])
+        actions.delete(db(), actor(), now(), campaign, [f"the {use.what} “{use.name}”" for use in uses_of("campaign", ident)])
     except MeadowrunError as problem:
         return not_done(problem, "campaigns.show", ident=ident)
     return done("campaigns.table", f"“{name}” was deleted.")
-
-
-@pages.post("/campaigns/<int:ident>/send")
-@needs("author")
-def add_send(ident: int) -> object:
-    campaign = actions.get(db(), ident)
-    made = create_send(db(), actor(), now(), campaign, flask.request.form.get("name", ""), settings().timezone)
-    return done("sends.show", ident=made.id)

@@ -33,11 +33,11 @@ from meadowrun.people.tagged import narrowed
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
-from meadowrun.sends.queries import count_by_message, senders
+from meadowrun.sends.queries import senders
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.keys import websites
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings, today, zone
+from meadowrun.shell.request import actor, body, counts_of, db, done, integer, needs, now, settings, today, zone
 
 #: Pictures and documents of the store, wherever a message names them.
 _STORED = re.compile(r"/f/[A-Za-z0-9_-]+")
@@ -47,7 +47,7 @@ pages = flask.Blueprint("messages", __name__)
 @pages.get("/messages")
 def table() -> object:
     rows, tagged = narrowed(queries.messages(db()))
-    return flask.render_template("messages/table.html", rows=rows, tagged=tagged, used=count_by_message(db()), channels=CHANNELS)
+    return flask.render_template("messages/table.html", rows=rows, tagged=tagged, used=counts_of("message"), channels=CHANNELS)
 
 
 @pages.get("/messages/new")

@@ -7,7 +7,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.manifest import Feature, Use, named
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import of_segment
+from meadowrun.sends.queries import count_by_campaign, count_by_message, of_segment, recent
 from meadowrun.sends.waiting import doubts
 
 #: How a send stands, in words.
@@ -20,10 +20,16 @@ def _of_segment(session: orm.Session, segment_id: int) -> Iterator[Use]:
         yield Use("send", send.name, _STATES[send.state], flask.url_for("sends.show", ident=send.id))
 
 
+def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
+    for send, _ in recent(session, campaign_id=campaign_id):
+        yield Use("send", send.name, _STATES[send.state], flask.url_for("sends.show", ident=send.id))
+
+
 FEATURE = Feature(
     pages={"views": "Campaigns", "word_views": "Campaigns"},
     tasks=("jobs", "sweep"),
     does=(("Senders and topics", "sends.senders_page"),),
     finds=(named("sends.show", Send, "send"),),
     waits=doubts,
-    uses={"segment": _of_segment})
+    uses={"segment": _of_segment, "campaign": _of_campaign},
+    counts={"campaign": count_by_campaign, "message": count_by_message})

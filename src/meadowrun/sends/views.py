@@ -52,6 +52,14 @@ _THERE = {"email": "the mail server answers", "sms": "the gateway for texts answ
           "card": "cards wait with us for whoever comes to the website"}
 
 
+@pages.post("/campaigns/<int:ident>/send")
+@needs("author")
+def add(ident: int) -> object:
+    """A send more of a campaign."""
+    made = actions.create(db(), actor(), now(), found_row(db(), Campaign, ident, "campaign"), flask.request.form.get("name", ""), settings().timezone)
+    return done("sends.show", ident=made.id)
+
+
 @pages.get("/sends/<int:ident>")
 @comes_later("Counting who would get this")
 def show(ident: int) -> object:

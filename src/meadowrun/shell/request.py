@@ -6,6 +6,7 @@ import functools
 import io
 import itertools
 import zoneinfo
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
@@ -56,6 +57,15 @@ def now() -> dt.datetime:
 def uses_of(kind: str, ident: int) -> list[Use]:
     """What other features make of a thing: of a “segment”, and so on."""
     return [use for one in features() if kind in one.uses for use in one.uses[kind](db(), ident)]
+
+
+def counts_of(kind: str) -> Counter[int]:
+    """How many things of other features each thing of a kind has, by its number."""
+    found: Counter[int] = Counter()
+    for one in features():
+        if kind in one.counts:
+            found.update(one.counts[kind](db()))
+    return found
 
 
 def parts_of(place: str, ident: int) -> list[Markup]:
