@@ -13,6 +13,10 @@ from cryptography.fernet import Fernet, InvalidToken
 from meadowrun.shell.request import settings
 
 
+#: Characters that are kept of a text: addresses longer than this makes them are refused by many a proxy.
+_MOST = 1_000
+
+
 @functools.lru_cache(maxsize=4)
 def _box(secret: str) -> Fernet:
     return Fernet(base64.urlsafe_b64encode(hashlib.sha256(f"addresses:{secret}".encode()).digest()))
@@ -20,7 +24,7 @@ def _box(secret: str) -> Fernet:
 
 def token_of(secret: str, text: str) -> str:
     """A token that stands for a text in an address; empty for an empty one."""
-    return _box(secret).encrypt(text.encode(errors="replace")).decode() if text else ""
+    return _box(secret).encrypt(text[:_MOST].encode(errors="replace")).decode() if text else ""
 
 
 def hide(text: str | None) -> str:
