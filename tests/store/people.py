@@ -8,10 +8,10 @@ from meadowrun.base.audit import Actor
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.content import document as doc
 from meadowrun.messages import actions as messages
+from meadowrun.messages.senders import Sender
 from meadowrun.people import actions as people
 from meadowrun.people.models import EventKind
 from meadowrun.sends import actions as sends
-from meadowrun.sends.models import Sender
 
 IDA = Actor(None, "Ida", "admin")
 

@@ -9,8 +9,8 @@ from meadowrun.base.errors import Conflict
 from meadowrun.core.content import document as doc
 from meadowrun.messages import actions, editable
 from meadowrun.messages.models import Draft, Message
+from meadowrun.messages.senders import Sender
 from meadowrun.people.queries import dictionary
-from meadowrun.sends.models import Sender
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import sign_in, words

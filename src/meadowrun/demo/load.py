@@ -23,6 +23,7 @@ from meadowrun.core.wording import fold
 from meadowrun.demo import bulk, names, stories, world, writing
 from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
+from meadowrun.messages.senders import Sender
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import EventKind, Topic
@@ -33,7 +34,7 @@ from meadowrun.scores.working import work_out
 from meadowrun.segments import actions as segments
 from meadowrun.segments import partitions
 from meadowrun.segments.queries import count
-from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.models import Send
 from meadowrun.shell import accounts
 from meadowrun.shell.models import ApiKey
 from meadowrun.tags import actions as tagging

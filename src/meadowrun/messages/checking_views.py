@@ -20,10 +20,10 @@ from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import preflight, queries, reading, views
 from meadowrun.messages.models import Message
+from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
 from meadowrun.people.asked import words
 from meadowrun.results.queries import subjects
-from meadowrun.sends.queries import senders
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, needs, now, settings, zone
 

@@ -8,8 +8,8 @@ from meadowrun.core.content import exchange
 from meadowrun.core.content.compiled import placed
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import actions, bringing, queries, views
+from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
-from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("exchange", __name__)

@@ -9,11 +9,10 @@ from meadowrun.gateways.email import Letter
 from meadowrun.gateways.smtp import gateway
 from meadowrun.messages import queries, reading, views
 from meadowrun.messages.models import Message
+from meadowrun.messages.senders import Sender, senders
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contact_of
-from meadowrun.sends.models import Sender
-from meadowrun.sends.queries import senders
 from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, zone
 
 pages = flask.Blueprint("proofs", __name__)

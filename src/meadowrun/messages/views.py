@@ -26,6 +26,7 @@ from meadowrun.messages import actions, bringing, copying, editable, queries, re
 from meadowrun.messages.cards_views import on_website
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Draft, Message
+from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import anybody, contacts_page, file_weights
@@ -33,7 +34,6 @@ from meadowrun.people.tagged import narrowed
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
-from meadowrun.sends.queries import senders
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.keys import websites
 from meadowrun.shell.later import comes_later

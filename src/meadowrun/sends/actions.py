@@ -20,9 +20,10 @@ from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
+from meadowrun.messages.senders import Sender
 from meadowrun.people.models import EventKind
 from meadowrun.people.queries import definitions_using, dictionary
-from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.models import Send
 from meadowrun.sends.queries import EDITABLE, channel_of, hours
 
 

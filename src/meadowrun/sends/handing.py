@@ -27,6 +27,7 @@ from meadowrun.gateways.email import Letter
 from meadowrun.gateways.handing import WHOLE_BATCH, Gateway, Handed
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
+from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
@@ -35,7 +36,7 @@ from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.sends import cards, settling
 from meadowrun.sends.claims import Claim, Claimed, ClaimLost, clean, is_storable
-from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.models import Send
 from meadowrun.sends.queries import channel_of
 
 #: channel → the address to write to, over contacts `c`

@@ -1,4 +1,4 @@
-"""Sends, their senders, and one delivery for each person of an audience."""
+"""Sends, and one delivery for each person of an audience."""
 
 import datetime as dt
 import uuid
@@ -9,19 +9,6 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import Base
 from meadowrun.core.guardrails.verdict import OUTCOMES
-
-
-class Sender(Base):
-    __tablename__ = "senders"
-    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
-    name: orm.Mapped[str]
-    address: orm.Mapped[str]
-    reply_to: orm.Mapped[str] = orm.mapped_column(server_default="")
-    #: closing words under the lines of a message, as {{ sender.signature }}
-    signature: orm.Mapped[str] = orm.mapped_column(server_default="")
-    #: fields (contact.desk_name, contact.desk_email) that hold the person's own desk contact, who signs where both are filled
-    name_ref: orm.Mapped[str] = orm.mapped_column(server_default="")
-    address_ref: orm.Mapped[str] = orm.mapped_column(server_default="")
 
 
 class Send(Base):

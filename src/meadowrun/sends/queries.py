@@ -27,7 +27,7 @@ from meadowrun.segments.compile import Compiler
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.models import Segment
-from meadowrun.sends.models import Delivery, Send, Sender
+from meadowrun.sends.models import Delivery, Send
 
 #: States in which the sheet may still be changed.
 EDITABLE = ("draft", "planned")
@@ -36,10 +36,6 @@ RUNNING = ("taking", "running", "paused")
 
 def send(session: orm.Session, send_id: int) -> Send:
     return found(session, Send, send_id, "send")
-
-
-def senders(session: orm.Session) -> list[Sender]:
-    return list(session.scalars(sa.select(Sender).order_by(Sender.id)))
 
 
 def recent(session: orm.Session, states: tuple[str, ...] | None = None, campaign_id: int | None = None,

@@ -27,6 +27,7 @@ from meadowrun.gateways import sms
 from meadowrun.gateways.smtp import reachable
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, state_to_send, to_send
+from meadowrun.messages.senders import Sender, senders
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
 from meadowrun.people.actions import save_topic
@@ -38,7 +39,7 @@ from meadowrun.people.queries import contacts_of, topics
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends import actions, queries, troubles
 from meadowrun.sends.jobs import CHUNK
-from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.models import Send
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, zone
 
@@ -353,7 +354,7 @@ def senders_page() -> object:
 
 
 def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
-    return flask.render_template("sends/senders.html", senders=queries.senders(db()), topics=topics(db()), given=given,
+    return flask.render_template("sends/senders.html", senders=senders(db()), topics=topics(db()), given=given,
                                  problem=problem, fields=sorted(known_refs(words()).items(), key=lambda i: i[1]))
 
 

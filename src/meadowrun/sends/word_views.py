@@ -19,6 +19,7 @@ from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import State, state_to_send
+from meadowrun.messages.senders import Sender, senders
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import PeopleList, Topic
@@ -27,7 +28,7 @@ from meadowrun.segments import actions as segment_actions
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
 from meadowrun.sends import actions, queries
-from meadowrun.sends.models import Send, Sender
+from meadowrun.sends.models import Send
 from meadowrun.sends.views import sheet
 from meadowrun.shell.accounts import require
 from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, today, zone
@@ -47,7 +48,7 @@ def word(ident: int, slot: str) -> object:
         "sends/word.html", send=send, slot=slot, all_of=CHANNEL_WORDS[channel], segments=segments(db()), lists=[item for item, _ in lists(db())],
         messages=queries.messages_lately(db()), channels=CHANNELS,
         lately=queries.used_lately(db(), send.id),
-        state=_state(send), senders=queries.senders(db()), topics=topics(db()),
+        state=_state(send), senders=senders(db()), topics=topics(db()),
         kinds=event_kinds(db()), here=here,
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}))

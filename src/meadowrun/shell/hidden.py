@@ -12,7 +12,6 @@ from cryptography.fernet import Fernet, InvalidToken
 
 from meadowrun.shell.request import settings
 
-
 #: Characters that are kept of a text: addresses longer than this makes them are refused by many a proxy.
 _MOST = 1_000
 
