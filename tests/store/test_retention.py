@@ -1,6 +1,7 @@
 """What is older than it is kept goes at night, and nothing else: told by hand for each kind of data."""
 
 import datetime as dt
+import zoneinfo
 
 import pytest
 import sqlalchemy as sa
@@ -19,7 +20,11 @@ from tests.store.web import sign_in, words
 YEAR = dt.timedelta(days=365)
 
 
-def night(at=NOW):
+def night(database, at=NOW):
+    """A night begins at which nothing was deleted yet."""
+    with database.session() as session:
+        session.execute(sa.text("INSERT INTO retention (kind, months, changed_at, changed_by, last_at) VALUES ('night', 0, :at, 'x', :at) "
+                                "ON CONFLICT (kind) DO UPDATE SET last_at = :at"), {"at": at - dt.timedelta(days=2)})
     with clock.at(at):
         jobs.run_here("retention.delete")
 
@@ -47,8 +52,17 @@ def test_by_itself_nothing_goes_that_somebody_may_still_need(database, job_conte
         ann = add(session, NOW - 9 * YEAR, "ann@post.example").id
         session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) VALUES (:c, :at, :k)"),
                         {"c": ann, "at": NOW - 9 * YEAR, "k": kinds(session)["visited"]})
-    night()
+    night(database)
     assert number(database, "SELECT count(*) FROM contacts") == number(database, "SELECT count(*) FROM events") == 1
+
+
+def test_once_a_night_on_the_organisations_clock_and_not_before_the_first(database, job_context):
+    # British summer time: three in the morning is two by UTC.
+    for moment, due in (("2026-07-01T12:00Z", False), ("2026-07-01T23:00Z", False), ("2026-07-02T01:59Z", False), ("2026-07-02T02:00Z", True),
+                        ("2026-07-02T02:02Z", False), ("2026-07-02T23:59Z", False), ("2026-07-05T20:00Z", True), ("2026-07-05T20:02Z", False)):
+        with database.session() as session:
+            now = dt.datetime.fromisoformat(moment)
+            assert rules.is_due(session, now, zoneinfo.ZoneInfo("Europe/London")) == due, moment
 
 
 def test_events_go_in_many_steps_and_only_the_old(database, job_context, monkeypatch):
@@ -58,10 +72,10 @@ def test_events_go_in_many_steps_and_only_the_old(database, job_context, monkeyp
         session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) SELECT :c, CAST(:now AS timestamptz) - n * interval '30 days', :k "
                                 "FROM generate_series(0, 39) n"), {"c": ann, "now": NOW, "k": visited})
     keep(database, events=12)
-    night()
+    night(database)
     # NOW is 23 November: 360 days back is younger than a year, 390 are not.
     assert number(database, "SELECT count(*) FROM events") == 13
-    night()
+    night(database)
     with database.session() as session:
         (row,) = session.execute(sa.text("SELECT months, last_count, last_at FROM retention WHERE kind = 'events'")).all()
         assert tuple(row) == (12, 27, NOW), "a night that deletes nothing is no news"
@@ -82,7 +96,7 @@ def test_imports_go_with_their_file_and_what_was_refused_and_the_people_stay(dat
             session.execute(sa.text("INSERT INTO import_refusals (import_id, row, \"column\", reason, cells) VALUES (:i, 2, 'A', 'x', '[]')"),
                             {"i": ident})
         add(session, NOW - YEAR, "ann@post.example")
-    night()
+    night(database)
     for table, column in (("imports", "id"), ("files", "id"), ("import_refusals", "import_id")):
         assert number(database, f"SELECT array_agg({column} ORDER BY 1) FROM {table}") == [2, 3], table
     assert number(database, "SELECT count(*) FROM contacts") == 1
@@ -96,9 +110,9 @@ def test_what_a_message_was_filled_in_with_goes_and_its_outcome_stays(database, 
     assert number(database, filled) == 4
     with database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt' WHERE contact_id = (SELECT min(contact_id) FROM deliveries)"))
-    night(NOW + 3 * YEAR)
+    night(database, NOW + 3 * YEAR)
     assert number(database, filled) == 1, "what is not settled yet keeps what it needs"
-    night(NOW + 3 * YEAR)
+    night(database, NOW + 3 * YEAR)
     with database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET outcome = 'delivered'"))
     assert counts(database, ident)[0] == before
@@ -120,7 +134,7 @@ def test_people_are_erased_who_agreed_to_nothing_and_of_whom_nothing_was_heard(d
         session.execute(sa.text("UPDATE contacts SET updated_at = CASE WHEN id = ANY(:young) THEN CAST(:late AS timestamptz) ELSE :old END"),
                         {"old": old, "late": late, "young": [ids["changed"], ids["new"]]})
     keep(database, people=24)
-    night()
+    night(database)
     with database.session() as session:
         left = set(session.scalars(sa.select(Contact.id)))
         assert left == {ids[name] for name in ("agreed", "took_back_lately", "came", "changed", "new")}
@@ -140,7 +154,7 @@ def test_sign_ins_and_the_audit(database, job_context):
         for years in (1, 4):
             session.execute(sa.text("INSERT INTO audit (at, who, did, object_kind, object_name, detail, request_id) "
                                     "VALUES (:at, 'Ida', 'x', 'y', 'z', '{}', '')"), {"at": NOW - years * YEAR})
-    night()
+    night(database)
     assert number(database, "SELECT array_agg(token_hash) FROM sign_ins") == ["t100"]
     assert number(database, "SELECT count(*) FROM sign_in_attempts") == 1
     assert number(database, "SELECT count(*) FROM audit WHERE who = 'Ida'") == 1

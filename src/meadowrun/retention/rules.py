@@ -7,6 +7,7 @@ promises, and past results stay what they were.
 import calendar
 import dataclasses
 import datetime as dt
+import zoneinfo
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -23,6 +24,10 @@ MONTHS = (1, 3, 6, 12, 24, 36, 60, 120, 0)
 BATCH = 5_000
 #: People that one night erases at most: each takes a look at all that is known of them.
 PEOPLE_A_NIGHT = 2_000
+#: The hour on the organisation's clock at which a night's deleting begins.
+NIGHT_BEGINS = 3
+#: The row that notes when that was last done.
+_ASKED = "night"
 NIGHT = Actor(None, "Retention", "admin")
 
 
@@ -111,6 +116,23 @@ def before(now: dt.datetime, months: int) -> dt.datetime:
     """The moment so many calendar months ago; the last of a shorter month."""
     year, month = divmod(now.year * 12 + now.month - 1 - months, 12)
     return now.replace(year=year, month=month + 1, day=min(now.day, calendar.monthrange(year, month + 1)[1]))
+
+
+def is_due(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> bool:
+    """Whether a night has begun since this was last so; notes that it was asked. Not where it was never asked before: what is kept for
+    how long can be set before the first night."""
+    here = now.astimezone(zone)
+    began = here.replace(hour=NIGHT_BEGINS, minute=0, second=0, microsecond=0)
+    if began > here:
+        began -= dt.timedelta(days=1)
+    # Whoever else asks meanwhile waits, and finds it noted.
+    row = session.get(Retention, _ASKED, with_for_update=True)
+    if row is None:
+        session.add(Retention(kind=_ASKED, months=0, changed_at=now, changed_by=NIGHT.name, last_at=now))
+        return False
+    due = row.last_at is None or row.last_at < began
+    row.last_at = now if due else row.last_at
+    return due
 
 
 def set_months(session: orm.Session, actor: Actor, now: dt.datetime, kind: str, months: int) -> None:
