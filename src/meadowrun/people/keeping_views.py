@@ -168,7 +168,7 @@ def _until(text: str) -> dt.datetime | None:
 @pages.post("/people/suppressions/search")
 def search_suppressions() -> object:
     """Leads to the suppressed addresses that a search finds."""
-    return flask.redirect(flask.url_for("keeping.suppressions", search=hidden.hide(flask.request.form.get("q", "").strip()) or None), 303)
+    return hidden.search_leads_to("keeping.suppressions")
 
 
 @pages.post("/people/suppressions")

@@ -40,8 +40,7 @@ def table() -> object:
 def search() -> object:
     """Leads to the table of those whom a search finds."""
     form = flask.request.form
-    return flask.redirect(flask.url_for("people.table", search=hidden.hide(form.get("q", "").strip()) or None,
-                                        sort=form.get("sort") or None, tag=form.get("tag") or None), 303)
+    return hidden.search_leads_to("people.table", sort=form.get("sort") or None, tag=form.get("tag") or None)
 
 
 @pages.get("/people/new")
@@ -167,7 +166,7 @@ def companies() -> object:
 @pages.post("/companies")
 def search_companies() -> object:
     """Leads to the table of the companies that a search finds."""
-    return flask.redirect(flask.url_for("people.companies", search=hidden.hide(flask.request.form.get("q", "").strip()) or None), 303)
+    return hidden.search_leads_to("people.companies")
 
 
 @pages.get("/companies/<int:ident>")

@@ -12,7 +12,7 @@ class Retention(Base):
     """How long one kind of data is kept; a kind without a row is kept as long as its rule says by itself."""
 
     __tablename__ = "retention"
-    #: a key of rules.RULES
+    #: a key of rules.RULES, or “night”: when that was last gone through
     kind: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: 0: for ever
     months: orm.Mapped[int]

@@ -8,6 +8,7 @@ import base64
 import functools
 import hashlib
 
+import flask
 from cryptography.fernet import Fernet, InvalidToken
 
 from meadowrun.shell.request import settings
@@ -37,3 +38,8 @@ def shown(token: str) -> str:
         return _box(settings().secret).decrypt(token.encode(errors="replace")).decode() if token else ""
     except InvalidToken:
         return ""
+
+
+def search_leads_to(endpoint: str, **more: str | None) -> object:
+    """The way from a posted search, the field “q”, to the page that shows what it finds."""
+    return flask.redirect(flask.url_for(endpoint, search=hide(flask.request.form.get("q", "").strip()) or None, **more), 303)
