@@ -3,7 +3,7 @@
 from meadowrun.base.manifest import Loaded, load
 
 #: Folders with a `feature.py`.
-NAMES = ("shell", "people", "tags", "segments", "scores", "imports", "files", "messages", "campaigns", "sends", "results", "tracking",
+NAMES = ("shell", "people", "tags", "segments", "scores", "imports", "files", "messages", "outgoing", "tracking", "campaigns", "sends", "results",
          "api", "retention", "home")
 #: What only a demo has.
 OF_DEMO = ("village",)

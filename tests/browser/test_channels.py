@@ -315,7 +315,7 @@ def test_card(page, house, two):
     assert card_text(page) == ""
     with house.database.session() as session:
         rows = session.execute(sa.text(
-            "SELECT r.contact_id, r.kind FROM reactions r JOIN sends s ON s.id = r.send_id WHERE s.name = 'Send of Channel card'")).all()
+            "SELECT r.contact_id, r.kind FROM reactions r JOIN sends s USING (dispatch_id) WHERE s.name = 'Send of Channel card'")).all()
         assert {tuple(r) for r in rows} == {(two["ada"], "opened"), (two["ben"], "opened"), (two["ben"], "clicked")}
         ident = session.execute(sa.text("SELECT id FROM sends WHERE name = 'Send of Channel card'")).scalar()
     page.open(f"/results/{ident}")

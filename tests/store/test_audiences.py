@@ -26,6 +26,7 @@ from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
 from tests.store.test_segments import send_of
+from tests.store.work import delivered, reacted
 
 ZONE = zoneinfo.ZoneInfo("Europe/London")
 NAMES = ("Ann", "Bo", "Cy", "Di", "Eve", "Fay", "Gil", "Hal")
@@ -147,12 +148,9 @@ def mails(session, numbers):
             (second, "Di", "delivered", [("unsubscribed", 1, None, False)])]
     for send, name, outcome, reactions in rows:
         moment = None if outcome == "no_consent" else send.taken_at
-        session.execute(sa.text("INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, at) VALUES (:c, :s, :t, 0, :o, :at)"),
-                        {"c": numbers[name], "s": send.id, "t": send.taken_at, "o": outcome, "at": moment})
+        delivered(session, send, numbers[name], outcome, moment)
         for kind, days, link, machine in reactions:
-            session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) VALUES "
-                                    "(:c, :at, :s, :k, :l, :m, '')"), {"c": numbers[name], "at": send.taken_at + dt.timedelta(days=days),
-                                                                      "s": send.id, "k": kind, "l": link, "m": machine})
+            reacted(session, send, numbers[name], kind, send.taken_at + dt.timedelta(days=days), link, machine)
 
 
 def tagged(path, inside=True):

@@ -9,15 +9,16 @@ from meadowrun.base import clock, signing
 from meadowrun.core.content.channels import beginning
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
+from meadowrun.outgoing import cards
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.results import queries as results
 from meadowrun.sends import actions as sends
-from meadowrun.sends import cards
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
 from tests.store.test_sending import counts, run_all, segment, start
+from tests.store.work import number_of
 
 SITE = "https://farrowhill.example"
 DAY = dt.timedelta(days=1)
@@ -85,7 +86,7 @@ def test_end_to_end(database, settings, site, client):
     ann, bo = site.comes("ann", NOW + dt.timedelta(minutes=5)), site.comes("bo", NOW + dt.timedelta(hours=1))
     assert "Hello Ann" in ann["html"] and "Walk up." in ann["html"] and "Hello Bo" in bo["html"] and "Drive up." in bo["html"]
     assert site.comes("cy") is None
-    token = signing.make(settings.secret, "click", ident, site.people["ann"])
+    token = signing.make(settings.secret, "click", number_of(database, ident, site.people["ann"]), site.people["ann"])
     assert ann["buttons"] == [{"label": "Join, Ann", "act": "open", "href": f"{settings.public_url}/c/{token}/0"},
                               {"label": "Not now", "act": "later", "href": ""}]
     assert (ann["shape"], ann["title"], ann["looks"]["width"]) == ("box", "Join us", 460)
@@ -171,11 +172,13 @@ def test_two_cards_at_once_and_a_stopped_send(database, settings, site):
         start(database, settings, ident, 2)
         run_all(database, ident)
     first, second = site.comes("ann"), site.comes("ann", NOW + dt.timedelta(minutes=1))
-    assert signing.read(settings.secret, "card", first["token"])[0] == soon and signing.read(settings.secret, "card", second["token"])[0] == late
+    ann, bo = site.people["ann"], site.people["bo"]
+    assert signing.read(settings.secret, "card", first["token"]) == (number_of(database, soon, ann), ann)
+    assert signing.read(settings.secret, "card", second["token"]) == (number_of(database, late, ann), ann)
     with clock.at(NOW), database.session() as session:
         # All were laid; taking them away is still possible, which for mail it is not.
         sends.stop(session, IDA, NOW, session.get_one(Send, late))
-    assert signing.read(settings.secret, "card", site.comes("bo")["token"])[0] == soon
+    assert signing.read(settings.secret, "card", site.comes("bo")["token"]) == (number_of(database, soon, bo), bo)
     assert site.comes("bo", NOW + DAY) is None
 
 

@@ -4,12 +4,12 @@ import io
 
 import openpyxl
 import pytest
-import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.results.views import _cell
 from tests.conftest import NOW
 from tests.store.people import add, ready_send
+from tests.store.work import delivered, dispatched
 
 FORMULA = "=HYPERLINK(\"http://evil.example\")"
 
@@ -24,11 +24,10 @@ def test_the_people_of_a_result(web, database):
     with clock.at(NOW), database.session() as session:
         contact = add(session, NOW, "ann@post.example", first_name=FORMULA, last_name="@x\x0b")
         send = ready_send(session, NOW, {"in": [{"everyone": True}]})
-        send.name, send.taken_at = "+send", NOW
-        session.flush()
-        session.execute(sa.text("INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, note) "
-                                "VALUES (:c, :s, :t, 0, 'bounced', '=1')"), {"c": contact.id, "s": send.id, "t": NOW})
-        send.state, send.sealed, send.audience_size = "done", True, 1
+        send.name, send.state = "+send", "done"
+        made = dispatched(session, send, NOW)
+        delivered(session, send, contact.id, "bounced", note="=1")
+        made.size, made.sealed = 1, True
         ident = send.id
     book = openpyxl.load_workbook(io.BytesIO(web.get(f"/results/{ident}.xlsx").data))
     row = [cell.value for cell in list(book["People"].iter_rows())[1]]

@@ -1,18 +1,21 @@
 """What a worker holds, what it may lose, and what becomes of the messages that were under way then."""
 
+import contextlib
 import datetime as dt
 
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.base import clock, jobs, signing
+from meadowrun.base import clock, jobs
 from meadowrun.gateways import smtp
 from meadowrun.gateways.handing import Handed, all_may_go
-from meadowrun.sends import actions, settling
+from meadowrun.outgoing import batch, claims
+from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA
 from tests.store.test_sending import Keeper, counts, keeper, run_all, started  # noqa: F401
+from tests.store.work import drain, reacted, token_of, work
 
 #: Ends the connection of whoever holds an advisory lock here, as a firewall or a restart of the database would.
 END_LOCKS = """
@@ -51,9 +54,16 @@ def under_way(database, number=1):
             "WHERE contact_id IN (SELECT contact_id FROM deliveries ORDER BY contact_id LIMIT :n)"), {"n": number})
 
 
+def settle_now(database):
+    """As the sweep has it done where the settings say that the gateway can be asked."""
+    with database.session() as session:
+        found = session.execute(sa.text("SELECT id FROM dispatches")).scalar_one()
+    jobs.run_here("outgoing.settle", dispatch_id=found)
+
+
 def sends(database):
     with database.session() as session:
-        return session.execute(sa.text("SELECT state, open FROM sends")).one()
+        return session.execute(sa.text("SELECT s.state, d.unsettled FROM sends s JOIN dispatches d ON d.id = s.dispatch_id")).one()
 
 
 @pytest.mark.parametrize("sent_before", [1, 3, 9])
@@ -64,29 +74,38 @@ def test_whoever_lost_the_lock_stops_and_nobody_gets_it_twice(database, settings
     def lose():
         with database.session() as session:
             assert session.execute(sa.text(END_LOCKS)).scalars().all()
-        jobs.run_here("sends.chunk", send_id=ids[0], chunk=0)
+        work(database)
 
     gateway = Watched(sent_before, lose)
     ids.append(taken(database, 10, monkeypatch, gateway, settings))
-    jobs.run_here("sends.chunk", send_id=ids[0], chunk=0)
+    work(database)
     assert sorted(x.contact_id for x in gateway.letters) == list(range(1, 11))
     # The one that had just left was in no doubt for long: who handed it over still says what became of it.
     assert counts(database, ids[0])[0] == {"delivered": 10}
-    jobs.run_here("sends.sweep")
+    jobs.run_here("outgoing.sweep")
     assert sends(database) == ("done", False)
 
 
 def test_another_workers_token_takes_the_rest_away(database, settings, job_context, still, monkeypatch):
     """Even on a connection that lives, a token that is not ours any more lets nothing leave."""
+    others = contextlib.ExitStack()
+
     def overtaken():
         with database.session() as session:
-            session.execute(sa.text("UPDATE deliveries SET claim = gen_random_uuid() WHERE outcome = 'waiting'"))
+            dispatch = session.execute(sa.text("SELECT dispatch_id FROM deliveries LIMIT 1")).scalar_one()
+        other = others.enter_context(claims.Claim.begin_new(database, dispatch, "deliver"))
+        with database.session() as session:
+            session.execute(sa.text("UPDATE deliveries SET claim = :c WHERE outcome = 'waiting'"), {"c": other.key["claim"]})
 
     gateway = Watched(4, overtaken)
     ident = taken(database, 10, monkeypatch, gateway, settings)
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
-    assert len(gateway.letters) == 4
-    assert counts(database, ident)[0] == {"delivered": 4, "waiting": 6}
+    with others:
+        work(database)
+        assert len(gateway.letters) == 4
+        assert counts(database, ident)[0] == {"delivered": 4, "waiting": 6}
+    # The other ends without having sent anything: its people are free.
+    work(database)
+    assert counts(database, ident)[0] == {"delivered": 10} and len(gateway.letters) == 10
 
 
 def test_a_worker_that_dies_leaves_only_what_was_under_way(database, settings, job_context, still, monkeypatch):
@@ -96,9 +115,9 @@ def test_a_worker_that_dies_leaves_only_what_was_under_way(database, settings, j
     gateway = Watched(4, die)
     ident = taken(database, 10, monkeypatch, gateway, settings)
     with pytest.raises(SystemExit):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     assert counts(database, ident)[0] == {"delivered": 3, "in_hand": 1, "waiting": 6}
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    work(database)
     assert counts(database, ident)[0] == {"delivered": 9, "in_doubt": 1}
     # Nobody can be asked: the send has ended, and a person decides.
     assert sends(database) == ("done", True)
@@ -111,18 +130,18 @@ def test_done_is_impossible_while_anybody_is_open(database, settings, job_contex
         with database.session() as session:
             session.execute(sa.text("UPDATE deliveries SET outcome = :o WHERE contact_id = 1"), {"o": outcome})
         with pytest.raises(sa.exc.DatabaseError, match="cannot be done"), database.session() as session:
-            session.execute(sa.text("UPDATE sends SET state = 'done'"))
+            session.execute(sa.text("UPDATE dispatches SET state = 'done'"))
     with database.session() as session:
-        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', not_before = now()"))
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', due = now()"))
     with pytest.raises(sa.exc.DatabaseError, match="cannot be done"), database.session() as session:
-        session.execute(sa.text("UPDATE sends SET state = 'done'"))
+        session.execute(sa.text("UPDATE dispatches SET state = 'done'"))
     with database.session() as session:
-        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', not_before = NULL"))
-        session.execute(sa.text("UPDATE sends SET state = 'done'"))
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', due = NULL"))
+        session.execute(sa.text("UPDATE dispatches SET state = 'done'"))
     with pytest.raises(sa.exc.DatabaseError, match="set it running"), database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting' WHERE contact_id = 2"))
     with pytest.raises(sa.exc.DatabaseError, match="cannot be closed"), database.session() as session:
-        session.execute(sa.text("UPDATE sends SET open = FALSE"))
+        session.execute(sa.text("UPDATE dispatches SET unsettled = FALSE"))
 
 
 def test_what_is_settled_late_sets_a_send_running_again(database, settings, job_context, still, keeper):  # noqa: F811
@@ -131,13 +150,14 @@ def test_what_is_settled_late_sets_a_send_running_again(database, settings, job_
     jobs.run_here("sends.take", send_id=ident)
     under_way(database, 2)
     keeper.remembers = None
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
-    jobs.run_here("sends.sweep")
+    work(database)
+    jobs.run_here("outgoing.sweep")
     assert (counts(database, ident)[0], sends(database)) == ({"in_doubt": 2, "delivered": 1}, ("done", True))
     with database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET claimed_at = claimed_at - interval '1 hour'"))
     keeper.remembers = set()
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    settle_now(database)
+    work(database)
     assert (counts(database, ident)[0], sends(database).state) == ({"delivered": 3}, "done")
 
 
@@ -156,15 +176,15 @@ def test_receipts_that_do_not_answer_are_asked_later_and_done_waits(database, se
     minutes = (0, 0.1, 0.3, 1, 1.5, 3, 10, 60, 200)
     for after in minutes:
         with clock.at(NOW + dt.timedelta(minutes=after)):
-            jobs.run_here("sends.sweep")
-            jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+            jobs.run_here("outgoing.sweep")
+            work(database)
             assert counts(database, ident)[0] == {"delivered": 2, "in_doubt": 1}
             assert sends(database) == ("running", True)
     # At 0, 15, 45 s, 1 min 45 s … : the gaps double, and not every look asks.
     assert len(asked) < len(minutes)
     keeper.took = lambda ids: dict.fromkeys(ids, True)
     with clock.at(NOW + dt.timedelta(hours=9)):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     assert (counts(database, ident)[0], sends(database)) == ({"delivered": 3}, ("done", False))
 
 
@@ -173,12 +193,12 @@ def test_not_taken_is_believed_only_after_the_servers_own_time(database, setting
     jobs.run_here("sends.take", send_id=ident)
     under_way(database)
     keeper.remembers = set()
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    work(database)
     assert counts(database, ident)[0] == {"delivered": 1, "in_hand": 1} and len(keeper.letters) == 1
     assert sends(database) == ("running", True)
     # Seven seconds later it is there after all.
-    keeper.remembers = {f"<{signing.make(settings.secret, 'message', ident, 1)}@mail.example>"}
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    keeper.remembers = {f"<{token_of(database, settings, 'message', ident, 1)}@mail.example>"}
+    work(database)
     assert counts(database, ident)[0] == {"delivered": 2} and len(keeper.letters) == 1
 
 
@@ -189,9 +209,9 @@ def test_a_settled_email_can_be_shown_exactly(database, settings, job_context, s
     gateway = Watched(1, die, remembers=set())
     ident = taken(database, 2, monkeypatch, gateway, settings)
     with pytest.raises(SystemExit):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     gateway.remembers = {gateway.letters[0].message_id}
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    work(database)
     assert counts(database, ident)[0] == {"delivered": 2}
     with database.session() as session:
         rows = session.execute(sa.text("SELECT contact_id, address, filled->>'contact.first_name' FROM deliveries ORDER BY 1")).all()
@@ -203,9 +223,8 @@ def test_an_opening_settles_a_doubt(database, settings, job_context, still, keep
     jobs.run_here("sends.take", send_id=ident)
     under_way(database)
     with database.session() as session:
-        session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, machine, note) VALUES (1, :now, :id, 'opened', FALSE, '')"),
-                        {"now": NOW, "id": ident})
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        reacted(session, session.get_one(Send, ident), 1, "opened", NOW)
+    work(database)
     assert counts(database, ident)[0] == {"delivered": 2} and [x.contact_id for x in keeper.letters] == [2]
 
 
@@ -218,7 +237,7 @@ def test_doubts_are_settled_many_at_once(database, settings, job_context, still,
     if state == "stopped":
         with database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, ident))
-    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+    work(database)
     with database.session() as session:
         assert actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), None, arrived) == 3
     assert (counts(database, ident)[0], sends(database).state) == (after, state)
@@ -232,13 +251,13 @@ def test_a_send_that_was_stopped_weeks_ago_is_still_settled(database, settings, 
         with database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, ident))
             session.execute(sa.text("DELETE FROM procrastinate_jobs"))
-    keeper.remembers = {f"<{signing.make(settings.secret, 'message', ident, 1)}@mail.example>"}
+    keeper.remembers = {f"<{token_of(database, settings, 'message', ident, 1)}@mail.example>"}
     with clock.at(NOW + dt.timedelta(days=30)):
-        jobs.run_here("sends.sweep")
+        jobs.run_here("outgoing.sweep")
         with database.session() as session:
-            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["sends.chunk"]
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
-        jobs.run_here("sends.sweep")
+            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["outgoing.settle"]
+        work(database)
+        jobs.run_here("outgoing.sweep")
     assert (counts(database, ident)[0], sends(database)) == ({"delivered": 1, "stopped": 1}, ("stopped", False))
 
 
@@ -258,7 +277,7 @@ class TestOneAndTheOthers:
             return found
 
         monkeypatch.setattr(Filler, "complete_all", poisoned)
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
         assert counts(database, ident)[0] == {"delivered": 3, "not_rendered": 2}
 
     def test_a_gateway_that_says_what_no_database_holds(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
@@ -272,17 +291,16 @@ class TestOneAndTheOthers:
         with clock.at(NOW):
             ident = started(database, settings, 3)
             jobs.run_here("sends.take", send_id=ident)
-        monkeypatch.setattr(settling, "settle", lambda *_: 1 / 0)
+        monkeypatch.setattr(batch, "facts_sql", lambda *_: 1 / 0)
         for hours in range(8):
             with clock.at(NOW + dt.timedelta(hours=hours)):
                 with database.session() as session:
                     session.execute(sa.text("DELETE FROM procrastinate_jobs"))
-                jobs.run_here("sends.sweep")
+                jobs.run_here("outgoing.sweep")
                 with database.session() as session:
                     due = session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
-                assert due == (["sends.chunk"] if hours < 5 else [])
-                if due:
-                    jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+                assert due == (["outgoing.deliver"] if not hours else ["outgoing.again"] if hours < 5 else [])
+                drain(database)
         assert counts(database, ident)[0] == {"waiting": 3}
         page = web.get(f"/sends/{ident}").text
         assert "division by zero" in page and "Try again" in page
@@ -290,17 +308,16 @@ class TestOneAndTheOthers:
         monkeypatch.undo()
         web.post(f"/sends/{ident}/again")
         with database.session() as session:
-            assert "sends.sweep" in session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
+            assert "outgoing.sweep" in session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
         assert "division by zero" not in web.get(f"/sends/{ident}").text
 
     def test_one_whose_facts_the_database_cannot_work_out(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
-        from meadowrun.sends import handing
         ident = started(database, settings, 9)
         jobs.run_here("sends.take", send_id=ident)
-        real = handing.fill_sql
+        real = batch.fill_sql
         fault = "jsonb_build_object('x', (CASE WHEN c.id = 4 THEN 'no number' ELSE '1' END)::int)"
-        monkeypatch.setattr(handing, "fill_sql", lambda *a: f"{fault} || {real(*a)}")
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        monkeypatch.setattr(batch, "fill_sql", lambda *a: f"{fault} || {real(*a)}")
+        work(database)
         assert counts(database, ident)[0] == {"delivered": 8, "not_rendered": 1}
         with database.session() as session:
             assert "invalid input syntax" in session.scalars(sa.text("SELECT note FROM deliveries WHERE contact_id = 4")).one()
@@ -308,18 +325,21 @@ class TestOneAndTheOthers:
 
 def test_sends_take_turns(database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
     """A second send does not wait until the first has gone, and what is about something of theirs goes first."""
-    from meadowrun.sends import jobs as sending
-    monkeypatch.setattr(sending, "CHUNK", 10)
+    monkeypatch.setattr(claims, "BATCH", 10)
     first = started(database, settings, 50)
     jobs.run_here("sends.take", send_id=first)
-    with database.session() as session:
-        session.execute(sa.text("UPDATE procrastinate_jobs SET status = 'succeeded' WHERE (args->>'chunk')::int < 2"))
-        session.execute(sa.text("DELETE FROM contacts WHERE id > 50"))
+    jobs.run_here("outgoing.deliver")
     second = started_again(database, settings, "agreed")
     third = started_again(database, settings, "service")
-    order = turns(database)
-    assert [who for who, _ in order[:5]] == [third] * 5
-    assert [who for who, _ in order[5:11]] == [first, second, first, second, first, second]
+    order = []
+    for _ in range(14):
+        before = len(keeper.letters)
+        jobs.run_here("outgoing.deliver")
+        order.append({letter.feedback_id.split(":")[0] for letter in keeper.letters[before:]})
+    of = {ident: {f"send{ident}"} for ident in (first, second, third)}
+    assert order[:5] == [of[third]] * 5
+    assert order[5:13] == [of[second], of[first]] * 4
+    assert order[13] == of[second]
 
 
 def started_again(database, settings, rule):
@@ -332,13 +352,3 @@ def started_again(database, settings, rule):
         ident = send.id
     jobs.run_here("sends.take", send_id=ident)
     return ident
-
-
-def turns(database):
-    """Send and chunk of the waiting jobs, in the order in which a worker takes them."""
-    with database.session() as session:
-        return session.execute(sa.text(
-            "SELECT (args->>'send_id')::int, (args->>'chunk')::int FROM procrastinate_jobs WHERE status = 'todo' AND task_name = 'sends.chunk' "
-            "ORDER BY priority DESC, id")).all()
-
-

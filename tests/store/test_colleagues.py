@@ -14,7 +14,7 @@ from tests.store.web import sign_in, words
 FORM = {"name": "Noor Said", "email": "Noor@farrowhill.example", "role": "author"}
 
 
-def number(database, name):
+def number_of(database, name):
     with database.session() as session:
         return session.scalars(sa.select(User.id).where(User.name == name)).one()
 
@@ -70,14 +70,14 @@ class TestAdministrators:
         other = fresh(web)
         sign_in(other, "viewer")
         assert other.get("/people/new").status_code == 403
-        assert web.post(f"/colleagues/{number(database, 'Viewer')}", data={"role": "author"}).status_code == 303
+        assert web.post(f"/colleagues/{number_of(database, 'Viewer')}", data={"role": "author"}).status_code == 303
         assert other.get("/people/new").status_code == 200
-        assert web.post(f"/colleagues/{number(database, 'Viewer')}", data={"role": "queen"}).status_code == 422
+        assert web.post(f"/colleagues/{number_of(database, 'Viewer')}", data={"role": "queen"}).status_code == 422
 
     def test_who_is_shut_out_is_out_at_once_and_may_come_back(self, web, database):
         other = fresh(web)
         sign_in(other, "author")
-        at = f"/colleagues/{number(database, 'Author')}"
+        at = f"/colleagues/{number_of(database, 'Author')}"
         web.post(at, data={"may": "out"})
         assert other.get("/people").status_code in (302, 303) and "shut out" in web.get("/colleagues").text
         assert "sign-in" in other.get("/people").location and sign_in(other, "author").status_code != 303
@@ -87,7 +87,7 @@ class TestAdministrators:
     def test_a_new_password_ends_the_old_and_what_they_are_signed_in_with(self, web, database):
         other = fresh(web)
         sign_in(other, "author")
-        path = link_in(web.post(f"/colleagues/{number(database, 'Author')}", data={"password": "new"}))
+        path = link_in(web.post(f"/colleagues/{number_of(database, 'Author')}", data={"password": "new"}))
         assert other.get("/people").status_code in (302, 303) and sign_in(other, "author").status_code == 422
         assert other.post(path, data={"new": "another password"}).status_code == 303
         assert sign_in(other, "author", "another password").status_code == 303
@@ -98,18 +98,18 @@ class TestAdministrators:
             assert session.execute(sa.text("SELECT count(*) FROM audit WHERE object_kind = 'colleague'")).scalar() == 0
 
     def test_the_last_administrator_stays_one(self, web, database):
-        at = f"/colleagues/{number(database, 'Admin')}"
+        at = f"/colleagues/{number_of(database, 'Admin')}"
         for change in ({"role": "author"}, {"may": "out"}):
             answer = web.post(at, data=change)
             assert answer.status_code == 409 and "only administrator" in answer.text
-        web.post(f"/colleagues/{number(database, 'Author')}", data={"role": "admin"})
+        web.post(f"/colleagues/{number_of(database, 'Author')}", data={"role": "admin"})
         assert web.post(at, data={"role": "author"}).status_code == 303
         assert web.get("/colleagues").status_code == 403
 
     def test_only_they_do(self, client, database):
         sign_in(client, "author")
         assert client.get("/colleagues").status_code == client.post("/colleagues", data=FORM).status_code == 403
-        assert client.post(f"/colleagues/{number(database, 'Author')}", data={"role": "admin"}).status_code == 403
+        assert client.post(f"/colleagues/{number_of(database, 'Author')}", data={"role": "admin"}).status_code == 403
 
 
 class TestOwnPassword:

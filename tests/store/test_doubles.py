@@ -17,6 +17,7 @@ from meadowrun.tracking import actions as tracking
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.web import words
+from tests.store.work import delivered, dispatched, number_of, reacted
 
 
 def everything(session):
@@ -48,20 +49,18 @@ def twins(database):
                             {"c": who.id, "at": moment, "k": ids["visited"]})
         for place, whom in enumerate(((one, two), (two,))):
             send = ready_send(session, NOW, {"in": [], "out": []})
-            send.state, send.taken_at, send.audience_size = "done", NOW + dt.timedelta(minutes=place), len(whom)
-            session.flush()
+            send.state = "done"
+            made = dispatched(session, send, NOW + dt.timedelta(minutes=place))
             for who in whom:
-                session.execute(sa.text("INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) VALUES (:c, :s, :t, 0, 'delivered')"),
-                                {"c": who.id, "s": send.id, "t": send.taken_at})
-                session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, machine, note) VALUES (:c, :at, :s, 'opened', "
-                                        "false, '')"), {"c": who.id, "s": send.id, "at": NOW})
-            for who in whom:
-                session.execute(sa.text("INSERT INTO card_places (contact_id, send_id, laid_at) VALUES (:c, :s, :at)"),
-                                {"c": who.id, "s": send.id, "at": NOW})
-            send.sealed = True
+                number = delivered(session, send, who.id)
+                reacted(session, send, who.id, "opened", NOW)
+                session.execute(sa.text("INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) VALUES (:c, :d, :n, :at)"),
+                                {"c": who.id, "d": made.id, "n": number, "at": NOW})
+            made.size, made.sealed = len(whom), True
             session.flush()
         tracking.subscribe_device(session, NOW, two.id, {"system": "ios", "token": "a-phone-of-ann"})
-        session.execute(sa.text("INSERT INTO short_codes (code, send_id, contact_id, at) VALUES ('abcdefgh', 2, :c, :at)"), {"c": two.id, "at": NOW})
+        session.execute(sa.text("INSERT INTO short_codes (code, delivery, contact_id, at) VALUES ('abcdefgh', :n, :c, :at)"),
+                        {"c": two.id, "n": number, "at": NOW})
         return one.id, two.id, other.id
 
 
@@ -94,7 +93,7 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
         said = dict(session.execute(sa.text("SELECT topic_id, agreed FROM consents WHERE contact_id = :c AND channel = 'email'"), {"c": one}).all())
         assert said == {0: False, 5: True}
         # Both had the first send: its own count stays true.
-        assert session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = 1")).scalar() == 2
+        assert session.execute(sa.text("SELECT count(*) FROM deliveries d JOIN sends s USING (dispatch_id) WHERE s.id = 1")).scalar() == 2
     with database.session() as session:
         doubles.undo(session, IDA, NOW, merge_id)
     with database.session() as session:
@@ -104,18 +103,20 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
 def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(client, database, settings, twins):
     """Tokens in mails name the record that went: links, preferences and the way out find who lives on."""
     one, two, _ = twins
+    numbers = [number_of(database, send, two) for send in (1, 2)]
     with database.session() as session:
         people.set_consent(session, NOW, two, 0, True, "asked again")
         session.execute(sa.text("UPDATE consents SET agreed = true"))
         doubles.merge(session, IDA, NOW, one, two, set())
-    for send in (1, 2):
-        assert client.get(f"/p/{signing.make(settings.secret, 'choose', send, two)}").status_code == 200
-        assert client.get(f"/o/{signing.make(settings.secret, 'open', send, two)}", headers={"User-Agent": "A reader"}).status_code == 200
-    assert client.post(f"/u/{signing.make(settings.secret, 'leave', 2, two)}").status_code == 200
+    for sent in numbers:
+        assert client.get(f"/p/{signing.make(settings.secret, 'choose', sent, two)}").status_code == 200
+        assert client.get(f"/o/{signing.make(settings.secret, 'open', sent, two)}", headers={"User-Agent": "A reader"}).status_code == 200
+    assert client.post(f"/u/{signing.make(settings.secret, 'leave', numbers[1], two)}").status_code == 200
     with database.session() as session:
         assert session.execute(sa.text("SELECT agreed FROM consents WHERE contact_id = :c AND topic_id = 0 AND channel = 'email'"),
                                {"c": one}).scalar() is False
-        said = session.execute(sa.text("SELECT contact_id FROM reactions WHERE send_id = 2 AND kind = 'unsubscribed'")).scalars().all()
+        said = session.execute(sa.text("SELECT contact_id FROM reactions WHERE delivery = :n AND kind = 'unsubscribed'"),
+                               {"n": numbers[1]}).scalars().all()
         assert said == [one]
         doubles.merge(session, IDA, NOW, add(session, NOW, "third@post.example").id, one, set())
         assert queries.living(session, two).email_key == queries.living(session, one).email_key == "third@post.example"

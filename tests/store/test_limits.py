@@ -48,7 +48,8 @@ def _list(session, ids):
 
 def outcomes(database, ident):
     with database.session() as session:
-        return dict(session.execute(sa.text("SELECT contact_id, outcome FROM deliveries WHERE send_id = :id"), {"id": ident}).tuples().all())
+        return dict(session.execute(sa.text("SELECT contact_id, outcome FROM deliveries d JOIN sends s USING (dispatch_id) WHERE s.id = :id"),
+                                    {"id": ident}).tuples().all())
 
 
 def by_chance(ids, ident):

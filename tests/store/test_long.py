@@ -16,9 +16,9 @@ from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
 from meadowrun.bench.sink import Sink
+from meadowrun.outgoing.queries import tally
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import tally
 from tests.conftest import settings_for
 from tests.store.people import IDA, many, ready_send
 from tests.store.test_sending import segment
@@ -67,7 +67,7 @@ def test_a_database_that_goes_away_in_the_middle_of_a_send():
             time.sleep(0.3)
             with database.session() as session:
                 send = session.get_one(Send, ident)
-                state, counts = send.state, tally(session, send)
+                state, counts = send.state, tally(session, send.dispatch_id)
                 assert sum(counts.values()) == people
         assert (state, counts) == ("done", {"delivered": people})
         assert len(sink.taken) == people and max(sink.taken.values()) == 1

@@ -21,6 +21,7 @@ from meadowrun.village.store import Store
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
 from tests.store.test_sending import counts, run_all, segment, start
+from tests.store.work import token_of
 
 PUSH = {"href": "https://farrowhill.example/tickets?who={{ contact.town }}", "buttons": [{"label": "Book", "href": "https://farrowhill.example/book"}],
         "ttl": 3600, "data": [["night", "{{ contact.town | default('any', true) }}"]], "close_after": 20}
@@ -75,7 +76,7 @@ def test_end_to_end(database, settings, job_context, village, client):
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_consent": 1, "no_address": 1}
     got = [json.loads(row["payload"]) for row in store.rows("SELECT payload FROM notices")]
-    token = signing.make(settings.secret, "click", ident, ann_id)
+    token = token_of(database, settings, "click", ident, ann_id)
     assert got == 2 * [{
         "title": "Clear tonight, Ann", "body": "The dome opens at seven", "tap": "address", "url": f"{settings.public_url}/c/{token}/0",
         "buttons": [{"label": "Book", "href": f"{settings.public_url}/c/{token}/1"}], "close_after": 20, "data": {"night": "Farrow"}}]
@@ -108,7 +109,7 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
     assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_address": 1}
     rows = store.rows("SELECT a.system, n.payload FROM notices n JOIN apps a ON a.token = n.browser ORDER BY a.system")
     assert [row["system"] for row in rows] == ["android", "ios"]
-    token, page_token = (signing.make(settings.secret, purpose, ident, ids["ann"]) for purpose in ("click", "page"))
+    token, page_token = (token_of(database, settings, purpose, ident, ids["ann"]) for purpose in ("click", "page"))
     got = json.loads(rows[0]["payload"])
     assert (got["tap"], got["url"], got["inbox"]) == ("page", f"{settings.public_url}/n/{page_token}", True)
     assert got["buttons"] == [{"label": "Book", "href": f"{settings.public_url}/c/{token}/1"}]
@@ -155,7 +156,7 @@ def test_handed_over_twice_it_is_shown_once(database, settings, job_context, vil
     start(database, settings, ident, 1)
     run_all(database, ident)
     with database.session() as session:
-        session.execute(sa.text("UPDATE sends SET state = 'running', open = TRUE"))
+        session.execute(sa.text("UPDATE dispatches SET state = 'running', unsettled = TRUE"))
         session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting'"))
     run_all(database, ident)
     assert len(store.rows("SELECT 1 FROM notices")) == 1

@@ -18,9 +18,11 @@ from meadowrun.messages.reading import Readers, Version
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import subjects
 from meadowrun.sends import actions as sends
+from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.test_sending import keeper, run_all, started  # noqa: F401 - a fixture
+from tests.store.work import reacted
 
 MAIL = Rendered("A", "<p>B</p>", "B")
 
@@ -135,10 +137,9 @@ def test_subjects_are_judged_by_emails_whose_opening_has_settled(database, setti
     ident = started(database, settings, 4)
     run_all(database, ident)
     with database.session() as session:
-        first, second, third = session.scalars(sa.text("SELECT contact_id FROM deliveries WHERE send_id = :id ORDER BY 1 LIMIT 3"), {"id": ident})
+        first, second, third = session.scalars(sa.text("SELECT contact_id FROM deliveries ORDER BY 1 LIMIT 3"))
         for contact, machine in ((first, False), (first, False), (second, True), (third, False)):
-            session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, machine, note) VALUES (:c, :at, :s, 'opened', :m, '')"),
-                            {"c": contact, "at": NOW, "s": ident, "m": machine})
+            reacted(session, session.get_one(Send, ident), contact, "opened", NOW, machine=machine)
         assert subjects(session, NOW + dt.timedelta(days=3)) == []
         found = subjects(session, NOW + dt.timedelta(days=3, seconds=1))
         assert [(p.delivered, p.opened) for p in found] == [(4, 2)] and "contact.first_name" in found[0].subject

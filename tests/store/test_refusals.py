@@ -21,6 +21,7 @@ from tests.conftest import NOW
 from tests.store.people import add, ready_send
 from tests.store.test_sending import counts, run_all, segment, start
 from tests.store.test_texts import texting
+from tests.store.work import number_of
 
 
 class Door:
@@ -120,7 +121,7 @@ def test_a_server_that_refuses_us_bounces_nobody(database, settings, job_context
         run_all(database, ident)
     assert counts(database, ident)[0] == {"waiting": 2} and struck(database) == {"Ann": 0, "Bo": 0}
     with database.session() as session:
-        assert f"does not take mail from us: {said}" in session.get_one(Send, ident).problem
+        assert f"does not take mail from us: {said}" in session.get_one(Send, ident).trouble
     # Once it takes mail, everybody gets theirs, once.
     with door(database, settings) as open_door:
         run_all(database, ident)
@@ -169,7 +170,7 @@ def test_a_server_that_fails_itself_is_no_bounce_of_anybody_and_holds_up_nobody(
         assert counts(database, ident)[0] == {"deferred": 1, "delivered": 2}
         assert struck(database) == {"Ann": 0, "Bo": 0, "Cy": 0}
         with database.session() as session:
-            assert not session.get_one(Send, ident).problem
+            assert not session.get_one(Send, ident).trouble
             note = session.scalar(sa.text("SELECT note FROM deliveries WHERE outcome = 'deferred'"))
         assert note.startswith("500") and len(server.taken) == 2
 
@@ -181,14 +182,15 @@ def test_the_fifth_soft_bounce_in_a_row_strikes_off(database, settings, job_cont
         run_all(database, ident)
     with clock.at(NOW), database.session() as session:
         ann = session.scalars(sa.select(Contact)).one()
+        sent = number_of(database, ident, ann.id)
         for _ in range(4):
             keeping.count_bounces(session, NOW, [], [ann.id])
         session.refresh(ann)
         assert (ann.soft_bounces, ann.bounced_at) == (4, None)
-        tracking.react(session, NOW, ident, ann.id, "opened", machine=True)
+        tracking.react(session, NOW, sent, ann.id, "opened", machine=True)
         session.refresh(ann)
         assert ann.soft_bounces == 4
-        tracking.react(session, NOW, ident, ann.id, "clicked", 0)
+        tracking.react(session, NOW, sent, ann.id, "clicked", 0)
         session.refresh(ann)
         assert ann.soft_bounces == 0
         for _ in range(5):
@@ -235,5 +237,5 @@ def test_what_a_gateway_for_texts_answers(database, settings, job_context, code,
     found = counts(database, ident)[0]
     assert found[outcome] == 3 and found.get("bounced", 0) == (3 if outcome == "bounced" else 0) and len(asked) > 1
     with database.session() as session:
-        problem = session.get_one(Send, ident).problem
+        problem = session.get_one(Send, ident).trouble
     assert says in problem if says else problem == ""

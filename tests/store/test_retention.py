@@ -35,7 +35,7 @@ def keep(database, **months):
             rules.set_months(session, IDA, NOW, kind, number)
 
 
-def number(database, sql, **values):
+def number_of(database, sql, **values):
     with database.session() as session:
         return session.scalar(sa.text(sql), values)
 
@@ -53,7 +53,7 @@ def test_by_itself_nothing_goes_that_somebody_may_still_need(database, job_conte
         session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) VALUES (:c, :at, :k)"),
                         {"c": ann, "at": NOW - 9 * YEAR, "k": kinds(session)["visited"]})
     night(database)
-    assert number(database, "SELECT count(*) FROM contacts") == number(database, "SELECT count(*) FROM events") == 1
+    assert number_of(database, "SELECT count(*) FROM contacts") == number_of(database, "SELECT count(*) FROM events") == 1
 
 
 def test_once_a_night_on_the_organisations_clock_and_not_before_the_first(database, job_context):
@@ -74,7 +74,7 @@ def test_events_go_in_many_steps_and_only_the_old(database, job_context, monkeyp
     keep(database, events=12)
     night(database)
     # NOW is 23 November: 360 days back is younger than a year, 390 are not.
-    assert number(database, "SELECT count(*) FROM events") == 13
+    assert number_of(database, "SELECT count(*) FROM events") == 13
     night(database)
     with database.session() as session:
         (row,) = session.execute(sa.text("SELECT months, last_count, last_at FROM retention WHERE kind = 'events'")).all()
@@ -98,8 +98,8 @@ def test_imports_go_with_their_file_and_what_was_refused_and_the_people_stay(dat
         add(session, NOW - YEAR, "ann@post.example")
     night(database)
     for table, column in (("imports", "id"), ("files", "id"), ("import_refusals", "import_id")):
-        assert number(database, f"SELECT array_agg({column} ORDER BY 1) FROM {table}") == [2, 3], table
-    assert number(database, "SELECT count(*) FROM contacts") == 1
+        assert number_of(database, f"SELECT array_agg({column} ORDER BY 1) FROM {table}") == [2, 3], table
+    assert number_of(database, "SELECT count(*) FROM contacts") == 1
 
 
 def test_what_a_message_was_filled_in_with_goes_and_its_outcome_stays(database, settings, job_context, keeper):  # noqa: F811
@@ -107,11 +107,11 @@ def test_what_a_message_was_filled_in_with_goes_and_its_outcome_stays(database, 
     run_all(database, ident)
     before = counts(database, ident)[0]
     filled = "SELECT count(*) FROM deliveries WHERE filled IS NOT NULL OR address IS NOT NULL"
-    assert number(database, filled) == 4
+    assert number_of(database, filled) == 4
     with database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt' WHERE contact_id = (SELECT min(contact_id) FROM deliveries)"))
     night(database, NOW + 3 * YEAR)
-    assert number(database, filled) == 1, "what is not settled yet keeps what it needs"
+    assert number_of(database, filled) == 1, "what is not settled yet keeps what it needs"
     night(database, NOW + 3 * YEAR)
     with database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET outcome = 'delivered'"))
@@ -155,9 +155,9 @@ def test_sign_ins_and_the_audit(database, job_context):
             session.execute(sa.text("INSERT INTO audit (at, who, did, object_kind, object_name, detail, request_id) "
                                     "VALUES (:at, 'Ida', 'x', 'y', 'z', '{}', '')"), {"at": NOW - years * YEAR})
     night(database)
-    assert number(database, "SELECT array_agg(token_hash) FROM sign_ins") == ["t100"]
-    assert number(database, "SELECT count(*) FROM sign_in_attempts") == 1
-    assert number(database, "SELECT count(*) FROM audit WHERE who = 'Ida'") == 1
+    assert number_of(database, "SELECT array_agg(token_hash) FROM sign_ins") == ["t100"]
+    assert number_of(database, "SELECT count(*) FROM sign_in_attempts") == 1
+    assert number_of(database, "SELECT count(*) FROM audit WHERE who = 'Ida'") == 1
 
 
 class TestPage:
@@ -179,7 +179,7 @@ class TestPage:
     def test_what_cannot_be_chosen(self, web, database, months):
         answer = web.post("/retention", data={"events": months})
         assert answer.status_code == 422 and "How long data is kept" in answer.text
-        assert number(database, "SELECT count(*) FROM retention") == 0
+        assert number_of(database, "SELECT count(*) FROM retention") == 0
         assert web.get(f"/retention/events/older?months={months}").status_code in (404, 422)
 
     def test_nobody_else_may(self, client):

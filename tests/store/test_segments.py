@@ -22,10 +22,12 @@ from meadowrun.segments import actions, queries, why
 from meadowrun.segments.fetching import id_sets
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Partition
+from meadowrun.sends.models import Send
 from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
 from tests.luck import tries
 from tests.store.people import IDA, add, kinds
+from tests.store.work import delivered, dispatched, reacted
 
 ZONE = zoneinfo.ZoneInfo("Europe/London")
 TODAY = dt.date(2026, 11, 23)
@@ -119,24 +121,23 @@ def send_of(session, number, tags):
         "INSERT INTO messages (name, channel, draft, document, created_at, changed_at, changed_by) VALUES (:n, :ch, 1, '{}', :now, :now, '') "
         "RETURNING id"), {"n": f"Message {number}", "now": NOW, "ch": "sms" if number == 2 else "email"}).scalar_one()
     taken = NOW - dt.timedelta(days={1: 40, 2: 20, 3: 0}[number], hours=3)
-    return session.execute(sa.text(
-        "INSERT INTO sends (campaign_id, message_id, name, state, audience, zone, success_event, success_days, taken_at, created_at, "
-        "changed_at) VALUES (:c, :m, :n, 'done', '{}', 'UTC', 'ticket_bought', 3, :t, :t, :t) RETURNING id, taken_at"),
-        {"c": ident, "m": message, "n": f"Send {number}", "t": taken}).one()
+    send = Send(campaign_id=ident, message_id=message, name=f"Send {number}", state="done", audience={}, zone="UTC", success_event="ticket_bought",
+                success_days=3, created_at=taken, changed_at=taken, consent_rule="agreed")
+    session.add(send)
+    session.flush()
+    dispatched(session, send, taken)
+    return send
 
 
 def mailed(session, dice, contact, send):
     outcome = dice.choice(["delivered", "delivered", "delivered", "bounced", "no_consent", "in_doubt"])
     at = None if outcome == "no_consent" else send.taken_at + dt.timedelta(minutes=dice.randrange(50))
-    session.execute(sa.text("INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, at) VALUES (:c, :s, :t, 0, :o, :at)"),
-                    {"c": contact, "s": send.id, "t": send.taken_at, "o": outcome, "at": at})
+    delivered(session, send, contact, outcome, at)
     if outcome == "delivered":
         for kind, machine in (("opened", True), ("opened", False), ("clicked", False), ("unsubscribed", False), ("complained", False)):
             if dice.random() < 0.35:
-                session.execute(sa.text("INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) VALUES "
-                                        "(:c, :at, :s, :k, :l, :m, '')"),
-                                {"c": contact, "at": at + dt.timedelta(hours=dice.randrange(30)), "s": send.id, "k": kind,
-                                 "l": dice.randrange(2) if kind == "clicked" else None, "m": machine})
+                reacted(session, send, contact, kind, at + dt.timedelta(hours=dice.randrange(30)),
+                        dice.randrange(2) if kind == "clicked" else None, machine)
 
 
 @pytest.fixture

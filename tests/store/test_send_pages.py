@@ -16,6 +16,7 @@ from meadowrun.tracking import actions as tracking
 from tests.conftest import NOW
 from tests.store.people import add, ready_send
 from tests.store.web import sign_in, words
+from tests.store.work import number_of, work
 
 
 @pytest.fixture
@@ -149,11 +150,12 @@ class TestGoing:
             assert self.start(web, database, ready).status_code == 303
             assert web.get(f"/results/{ready}").status_code == 303
             jobs.run_here("sends.take", send_id=ready)
-            jobs.run_here("sends.chunk", send_id=ready, chunk=0)
+            work(database)
         with clock.at(NOW + dt.timedelta(minutes=5)), database.session() as session:
-            tracking.react(session, NOW + dt.timedelta(minutes=4), ready, 1, "opened")
-            tracking.react(session, NOW + dt.timedelta(minutes=5), ready, 1, "clicked", link=0)
-            tracking.react(session, NOW + dt.timedelta(minutes=1), ready, 2, "opened", machine=True)
+            first, second = number_of(database, ready, 1), number_of(database, ready, 2)
+            tracking.react(session, NOW + dt.timedelta(minutes=4), first, 1, "opened")
+            tracking.react(session, NOW + dt.timedelta(minutes=5), first, 1, "clicked", link=0)
+            tracking.react(session, NOW + dt.timedelta(minutes=1), second, 2, "opened", machine=True)
         with clock.at(NOW + dt.timedelta(hours=1)):
             text = words(web.get(f"/results/{ready}").text)
             assert "delivered" in text.lower() and "Audience 3" in text

@@ -12,16 +12,18 @@ from meadowrun.base.errors import Conflict, GatewayUnavailable, Invalid
 from meadowrun.gateways import smtp
 from meadowrun.gateways.handing import Handed, all_may_go
 from meadowrun.gateways.smtp import NullGateway
+from meadowrun.outgoing import claims, settling
+from meadowrun.outgoing.queries import tally
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
-from meadowrun.sends import actions, settling
-from meadowrun.sends import jobs as sending
+from meadowrun.sends import actions
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate, tally
+from meadowrun.sends.queries import estimate
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, many, ready_send
+from tests.store.work import drain, number_of, token_of, work
 
 
 class Keeper(NullGateway):
@@ -74,19 +76,16 @@ def started(database, settings, people):
 
 
 def run_all(database, send_id, now=NOW):
-    """Does by hand what a worker does: snapshot, then every chunk."""
+    """Does by hand what a worker does: the audience is settled, then whatever is due leaves."""
     with clock.at(now):
         jobs.run_here("sends.take", send_id=send_id)
-        with database.session() as session:
-            chunks = session.execute(sa.text("SELECT DISTINCT chunk FROM deliveries WHERE send_id = :id"), {"id": send_id}).scalars().all()
-        for chunk in chunks:
-            jobs.run_here("sends.chunk", send_id=send_id, chunk=chunk)
+        work(database)
 
 
 def counts(database, send_id):
     with database.session() as session:
         send = session.get_one(Send, send_id)
-        found = tally(session, send)
+        found = tally(session, send.dispatch_id)
         assert sum(found.values()) == send.audience_size
         return found, send
 
@@ -159,7 +158,7 @@ def test_everyone_stands_under_exactly_one_outcome(database, settings, job_conte
         assert session.scalars(sa.select(Contact.bounced_at).where(Contact.email_key == "hard@post.example")).one() is not None
     keeper.defer = ()
     with clock.at(NOW + dt.timedelta(hours=1)):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     found, send = counts(database, ident)
     assert (found["delivered"], "deferred" in found, send.state) == (4, False, "done")
     assert sorted(x.to for x in keeper.letters) == ["ann@post.example", "ben@post.example", "cleo@post.example", "hard@post.example",
@@ -174,7 +173,7 @@ def test_a_letter_is_personal_and_has_a_way_out(database, settings, job_context,
     start(database, settings, ident, 1)
     run_all(database, ident)
     letter = keeper.letters[0]
-    keys = signing.Tokens(settings.secret, ident, person)
+    keys = signing.Tokens(settings.secret, number_of(database, ident, person), person)
     assert letter.subject == "Hello Zoë" and "Dear Zoë" in letter.html and "Dear Zoë" in letter.text
     assert letter.message_id == f"<{keys['message']}@mail.example>" and letter.return_path == f"bounce+{keys['bounce']}@mail.example"
     assert letter.unsubscribe == f"http://127.0.0.1:1/u/{keys['leave']}" and f"/c/{keys['click']}/0" in letter.html
@@ -191,7 +190,7 @@ def test_consent_is_asked_again_at_the_moment_of_sending(database, settings, job
     with database.session() as session:
         people.set_consent(session, NOW, person, 0, False, "by phone")
     with clock.at(NOW):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     assert counts(database, ident)[0] == {"no_consent": 1}
     assert keeper.letters == []
 
@@ -215,12 +214,12 @@ def test_a_mail_server_that_hangs_up_loses_nobody(database, settings, job_contex
     run_all(database, ident)
     found, send = counts(database, ident)
     assert found == {"delivered": 120, "waiting": 180}
-    assert "hung up" in send.problem
+    assert "hung up" in send.trouble
     keeper.break_after = None
     with clock.at(NOW):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     found, send = counts(database, ident)
-    assert found == {"delivered": 300} and send.problem == "" and send.state == "done"
+    assert found == {"delivered": 300} and send.trouble == "" and send.state == "done"
     assert len({x.to for x in keeper.letters}) == len(keeper.letters) == 300
 
 
@@ -233,36 +232,36 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(databas
     with database.session() as session:
         first = session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id = (SELECT min(contact_id) "
                                         "FROM deliveries) RETURNING contact_id")).scalar_one()
-    key = signing.make(settings.secret, "message", ident, first)
+    key = token_of(database, settings, "message", ident, first)
     keeper.remembers = {f"<{key}@mail.example>"} if remembers else None
     with clock.at(NOW):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     assert counts(database, ident)[0] == after
     assert len(keeper.letters) == 2
     if remembers is None:
         with clock.at(NOW), database.session() as session:
             actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), [first], arrived=False)
         with clock.at(NOW):
-            jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+            work(database)
         assert counts(database, ident)[0] == {"delivered": 3}
 
 
 def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypatch):
-    monkeypatch.setattr(sending, "CHUNK", 10)
+    monkeypatch.setattr(claims, "BATCH", 10)
     ident = started(database, settings, 30)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
-        sending.hand_over_chunk(ident, 0)
+        jobs.run_here("outgoing.deliver")
         with database.session() as session:
             actions.pause(session, IDA, NOW, session.get_one(Send, ident))
-        sending.hand_over_chunk(ident, 1)
+        jobs.run_here("outgoing.deliver")
         assert counts(database, ident)[0] == {"waiting": 20, "delivered": 10}
         with database.session() as session:
             actions.resume(session, IDA, NOW, session.get_one(Send, ident))
-        sending.hand_over_chunk(ident, 1)
+        jobs.run_here("outgoing.deliver")
         with database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, ident))
-        sending.hand_over_chunk(ident, 2)
+        jobs.run_here("outgoing.deliver")
     found, send = counts(database, ident)
     assert (found, send.state) == ({"delivered": 20, "stopped": 10}, "stopped")
     with database.session() as session, pytest.raises(Conflict, match="cannot be resumed"):
@@ -276,11 +275,11 @@ def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, setti
 
     class Held(Keeper):
         def hand_over(self, messages, begin=all_may_go):
-            for number, handed in enumerate(super().hand_over(messages, begin)):
-                yield dataclasses.replace(handed, outcome={1: "bounced", 2: "deferred"}.get(number, "delivered"))
+            for place, handed in enumerate(super().hand_over(messages, begin)):
+                yield dataclasses.replace(handed, outcome={1: "bounced", 2: "deferred"}.get(place, "delivered"))
                 with database.session() as session:
                     send = session.get_one(Send, ident)
-                    seen.append(tally(session, send))
+                    seen.append(tally(session, send.dispatch_id))
                     if len(seen) == 4:
                         getattr(actions, verb)(session, IDA, NOW, send)
 
@@ -288,7 +287,7 @@ def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, setti
     monkeypatch.setattr(smtp, "gateway", lambda settings: held)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
         # What is known is on the page while the chunk still goes out; the fourth was on its way when somebody paused.
         assert seen[3] == {"in_hand": 1, "waiting": 6, "delivered": 1, "bounced": 1, "deferred": 1} and len(held.letters) == 4
         kept = {"deferred": 1, "waiting": 6} if verb == "pause" else {"stopped": 7}
@@ -296,7 +295,7 @@ def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, setti
         if verb == "pause":
             with database.session() as session:
                 actions.resume(session, IDA, NOW, session.get_one(Send, ident))
-            jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+            work(database)
             assert counts(database, ident)[0] == {"delivered": 6, "bounced": 2, "deferred": 2} and len({x.to for x in held.letters}) == 10
 
 
@@ -311,11 +310,11 @@ def test_what_a_dead_worker_held_is_settled_also_when_the_send_was_paused_or_sto
                                            "FROM deliveries) RETURNING contact_id")).all()
             session.execute(sa.text("DELETE FROM procrastinate_jobs"))
             getattr(actions, verb)(session, IDA, NOW, session.get_one(Send, ident))
-        keeper.remembers = {f"<{signing.make(settings.secret, 'message', ident, held[0])}@mail.example>"}
-        jobs.run_here("sends.sweep")
+        keeper.remembers = {f"<{token_of(database, settings, 'message', ident, held[0])}@mail.example>"}
+        jobs.run_here("outgoing.sweep")
         with database.session() as session:
-            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["sends.chunk"]
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["outgoing.settle"]
+        drain(database)
     assert (counts(database, ident)[0], keeper.letters) == (after, [])
 
 
@@ -327,15 +326,15 @@ def test_a_send_is_taken_back_while_its_audience_is_being_settled(database, sett
         jobs.run_here("sends.take", send_id=ident)
     with database.session() as session:
         send = session.get_one(Send, ident)
-        assert (tally(session, send), send.state, send.edition_id) == ({}, "draft", None)
+        assert (tally(session, send.dispatch_id), send.state, send.edition_id) == ({}, "draft", None)
 
 
 def test_the_database_itself_guards_the_audience(database, settings, job_context, keeper):
     ident = started(database, settings, 3)
     run_all(database, ident)
     for statement in ("DELETE FROM deliveries WHERE contact_id = 1",
-                      "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT 99, send_id, taken_at, 0, "
-                      "'waiting' FROM deliveries LIMIT 1", "UPDATE sends SET audience_size = 2"):
+                      "INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome) SELECT 99, dispatch_id, taken_at, taken_at, "
+                      "'waiting' FROM deliveries LIMIT 1", "UPDATE dispatches SET size = 2"):
         with pytest.raises(sa.exc.DatabaseError, match="sealed"), database.session() as session:
             session.execute(sa.text(statement))
     with pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_outcome"), database.session() as session:
@@ -390,14 +389,14 @@ def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database
     def took(message_ids):
         # Meanwhile another worker looks whether the send is done.
         with database.session() as session:
-            send = session.get_one(Send, ident, with_for_update=True)
-            settling.finish_if_done(session, ident, send.taken_at, NOW)
+            send = session.get_one(Send, ident)
+            settling.finish_if_done(session, send.dispatch_id, send.taken_at, NOW)
             seen.append(send.state)
         return dict.fromkeys(message_ids, False)
 
     keeper.took, keeper.remembers = took, ()
     with clock.at(NOW):
-        jobs.run_here("sends.chunk", send_id=ident, chunk=0)
+        work(database)
     assert seen == ["running"]
     found, send = counts(database, ident)
     assert (found, send.state) == ({"delivered": 2}, "done")

@@ -15,6 +15,7 @@ from tests.store.people import add, ready_send
 from tests.store.test_kept_pages import TestReview, second, user  # noqa: F401
 from tests.store.test_message_pages import letter  # noqa: F401
 from tests.store.web import sign_in, words
+from tests.store.work import delivered, dispatched
 
 asked = TestReview().asked
 shown = TestReview().shown
@@ -44,7 +45,7 @@ def telling(database, settings, port):
 
     def run(minutes=0):
         with clock.at(clock.machine_now() + dt.timedelta(minutes=minutes)):
-            jobs.run_here("sends.tell")
+            jobs.run_here("outgoing.tell")
             jobs.run_here("shell.tell")
     yield run
     jobs.set_context(jobs.Context(database, settings))
@@ -126,13 +127,11 @@ def test_doubts_and_a_send_that_does_not_go_on_are_told_to_those_who_may_settle_
     with clock.at(NOW), database.session() as session:
         contact = add(session, NOW, "ann@post.example")
         send = ready_send(session, NOW, {"in": [{"contact": contact.id}]})
-        send.state, send.taken_at = "running", NOW
-        session.flush()
-        session.execute(sa.text("INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) VALUES (:c, :s, :t, 0, 'in_doubt')"),
-                        {"c": contact.id, "s": send.id, "t": NOW})
-        session.execute(sa.text("INSERT INTO send_troubles (send_id, chunk, times, at, not_before, reason) VALUES "
-                                "(:s, 0, 5, :t, :t, 'the disk is full')"), {"s": send.id, "t": NOW})
-        session.execute(sa.text("UPDATE sends SET open = true WHERE id = :s"), {"s": send.id})
+        send.state = "running"
+        made = dispatched(session, send, NOW)
+        delivered(session, send, contact.id, "in_doubt")
+        session.execute(sa.text("INSERT INTO batches (claim, dispatch_id, task, times, failed_at, not_before, reason) VALUES "
+                                "(gen_random_uuid(), :d, 'deliver', 5, :t, :t, 'the disk is full')"), {"d": made.id, "t": NOW})
         name = send.name
     telling()
     telling(1)

@@ -17,6 +17,7 @@ from tests.store.people import IDA, add, ready_send
 from tests.store.test_send_pages import word
 from tests.store.test_sending import counts, run_all, segment, start
 from tests.store.web import words
+from tests.store.work import number_of
 
 
 class Phones:
@@ -63,7 +64,7 @@ def test_end_to_end(database, settings, job_context, phones, client):
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, "duplicate": 1, "no_consent": 2, "no_address": 1}
     ann = next(t for t in phones.texts if "Ann" in t.text)
-    code = signing.short(settings.secret, ident, ann.contact_id)
+    code = signing.short(settings.secret, number_of(database, ident, ann.contact_id), ann.contact_id)
     assert ann.to == "+447700900001"
     assert ann.text == f"Hi Ann, book: {settings.public_url}/s/{code}0. STOP ends these"
     # A click on the short link counts as one on the link of the edition, and leads where it led.
@@ -82,7 +83,8 @@ def test_end_to_end(database, settings, job_context, phones, client):
     bo = next(t for t in phones.texts if "Bo" in t.text)
     client.post(f"/gateway/sms/{mark}/receipt", json={"id": bo.key, "status": "failed", "why": "switched off"})
     with database.session() as session:
-        reactions = {(r[0], r[1]) for r in session.execute(sa.text("SELECT contact_id, kind FROM reactions WHERE send_id = :s"), {"s": ident})}
+        reactions = {(r[0], r[1]) for r in session.execute(
+            sa.text("SELECT contact_id, kind FROM reactions JOIN sends s USING (dispatch_id) WHERE s.id = :s"), {"s": ident})}
         assert reactions == {(ann.contact_id, "clicked"), (ann.contact_id, "unsubscribed"), (bo.contact_id, "bounced")}
         # Both records with that number are off; email is another channel and stays as it was.
         assert session.execute(sa.text("SELECT count(*) FROM consents WHERE channel = 'sms' AND NOT agreed")).scalar() == 3

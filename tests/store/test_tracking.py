@@ -9,7 +9,6 @@ import importlib.util
 import json
 import pathlib
 import re
-import struct
 from email.message import EmailMessage
 
 import pytest
@@ -33,6 +32,7 @@ from meadowrun.village.post import complain, return_mail
 from tests import conftest
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.test_sending import Keeper, run_all, segment
+from tests.store.work import number_of
 
 #: A week before the rest: the listener has a thread of its own, where the clock cannot be held still.
 NOW = conftest.NOW - dt.timedelta(days=7)
@@ -43,7 +43,8 @@ READER = {"User-Agent": "Post reader 3"}
 
 @pytest.fixture
 def sent(database, settings, job_context, monkeypatch):
-    """A send of which five people got the mail: (send's number, {name: contact's number}, the application's client)."""
+    """A send of which five people got the mail: (send's number, {name: contact's number}, the application's client,
+    {name: the number of the delivery})."""
     keeper = Keeper()
     monkeypatch.setattr(smtp, "gateway", lambda s: keeper)
     with clock.at(NOW), database.session() as session:
@@ -56,11 +57,12 @@ def sent(database, settings, job_context, monkeypatch):
         sends.start(session, IDA, NOW, send, settings.public_url, 5, send.version)
     run_all(database, ident, NOW)
     with clock.at(NOW + dt.timedelta(hours=1)):
-        yield ident, who, create_app(settings, database).test_client()
+        numbers = {name: number_of(database, ident, contact) for name, contact in who.items()}
+        yield ident, who, create_app(settings, database).test_client(), numbers
 
 
 def token(settings, sent, name, purpose):
-    return signing.make(settings.secret, purpose, sent[0], sent[1][name])
+    return signing.make(settings.secret, purpose, sent[3][name], sent[1][name])
 
 
 def outcome(database, sent):
@@ -90,7 +92,7 @@ def test_clicks_lead_where_the_edition_says_and_nowhere_else(database, settings,
         "https://farrowhill.example/more?x=a%20b%26c&mr=")
     assert client.get(f"/c/{token(settings, sent, 'ann', 'click')}/9", headers=READER).status_code == 404
     assert client.get("/c/forged/0", headers=READER).status_code == 404
-    assert client.get(f"/c/{signing.make('other' * 9, 'click', sent[0], sent[1]['ann'])}/0", headers=READER).status_code == 404
+    assert client.get(f"/c/{signing.make('other' * 9, 'click', sent[3]['ann'], sent[1]['ann'])}/0", headers=READER).status_code == 404
     found = outcome(database, sent)
     assert (found.clicked, found.opened) == (1, 1), "a click counts as an opening"
     assert [(x.number, x.people, x.clicks) for x in found.links] == [(0, 1, 1), (1, 1, 1)]
@@ -254,7 +256,7 @@ def test_each_link_is_good_for_its_own_purpose_only(database, settings, sent):
 
 
 def test_what_left_before_purposes_were_told_apart_still_leads_where_it_did(database, settings, sent):
-    body = struct.pack(">IQ", sent[0], sent[1]["ann"])
+    body = sent[3]["ann"].to_bytes(6, "big") + sent[1]["ann"].to_bytes(6, "big")
     mac = hmac.digest(f"delivery:{settings.secret}".encode(), body, "sha256")[:8]
     old = base64.urlsafe_b64encode(body + mac).rstrip(b"=").decode()
     for path in (f"/c/{old}/0", f"/o/{old}", f"/u/{old}", f"/p/{old}"):

@@ -12,9 +12,9 @@ import sqlalchemy as sa
 
 from meadowrun.base.clock import machine_now
 from meadowrun.bench.sink import Sink
+from meadowrun.outgoing.queries import tally
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import tally
 from tests.conftest import settings_for
 from tests.store.people import IDA, many, ready_send
 from tests.store.test_sending import segment
@@ -64,7 +64,7 @@ def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
         with database.session() as session:
             send = session.get_one(Send, ident)
             if send.taken_at is not None:
-                counts = tally(session, send)
+                counts = tally(session, send.dispatch_id)
                 # At every look the tally adds up, whatever has just happened to anybody.
                 assert sum(counts.values()) == send.audience_size == PEOPLE
                 looks += 1
@@ -78,6 +78,6 @@ def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
     assert killed and looks > 10
     with database.session() as session:
         send = session.get_one(Send, ident)
-        assert (send.state, tally(session, send)) == ("done", {"delivered": PEOPLE - PEOPLE // 100, "no_consent": PEOPLE // 100})
+        assert (send.state, tally(session, send.dispatch_id)) == ("done", {"delivered": PEOPLE - PEOPLE // 100, "no_consent": PEOPLE // 100})
     assert len(sink.taken) == PEOPLE - PEOPLE // 100
     assert [m for m, times in sink.taken.items() if times > 1] == []

@@ -102,7 +102,8 @@ def hill(database, settings, served, tmp_path, job_context, monkeypatch):
             names = {number: name for name, number in who.items()}
             with database.session() as session:
                 return sorted((names[row[0]], row[1]) for row in session.execute(
-                    sa.text("SELECT contact_id, kind FROM reactions WHERE send_id = :s AND NOT machine"), {"s": ident}))
+                    sa.text("SELECT contact_id, kind FROM reactions JOIN sends s USING (dispatch_id) "
+                            "WHERE s.id = :s AND NOT machine"), {"s": ident}))
 
     made = Hill()
     made.who, made.site, made.settings, made.store = who, site, here, store

@@ -4,6 +4,7 @@ What lies below a feature learns of it from here alone, so that adding one is ad
 """
 
 import dataclasses
+import datetime as dt
 import importlib
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
@@ -56,6 +57,25 @@ class Use:
     to: str
 
 
+@dataclasses.dataclass(frozen=True)
+class Owner:
+    """What sends dispatches."""
+
+    #: told in the same transaction that a dispatch of the owner with this number is in another state since a moment
+    moved: Callable[[orm.Session, int, str, dt.datetime], None]
+    #: the path of the owner's page, which needs no request, and the address of the people of it in doubt
+    path: Callable[[int], str]
+    doubts: Callable[[int], str]
+
+
+_owners: dict[str, Owner] = {}
+
+
+def owner_of(kind: str) -> Owner:
+    """Who sends dispatches of a kind."""
+    return _owners[kind]
+
+
 @dataclasses.dataclass(frozen=True, kw_only=True)
 class Feature:
     """What one folder adds. Modules are named as they are called inside the folder."""
@@ -73,6 +93,8 @@ class Feature:
     uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(default_factory=dict)
     #: kind of thing → how many things of this feature each one of it has, by its number
     counts: Mapping[str, Callable[[orm.Session], Mapping[int, int]]] = dataclasses.field(default_factory=dict)
+    #: what it sends dispatches as (“send”)
+    owns: Mapping[str, Owner] = dataclasses.field(default_factory=dict)
     #: place on a page (“contact.known”, “contact.margin”) → what this feature draws there of the thing of a number
     parts: Mapping[str, Callable[[int], str]] = dataclasses.field(default_factory=dict)
     #: what every template can say: names of functions, and filters
@@ -97,4 +119,7 @@ class Loaded:
 
 def load(packages: Iterable[str]) -> list[Loaded]:
     """The features of some packages, in their order."""
-    return [Loaded(name, importlib.import_module(f"{name}.feature").FEATURE) for name in packages]
+    found = [Loaded(name, importlib.import_module(f"{name}.feature").FEATURE) for name in packages]
+    for one in found:
+        _owners.update(one.feature.owns)
+    return found

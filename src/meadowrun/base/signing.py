@@ -1,4 +1,4 @@
-"""Signed tokens for addresses that strangers see: what for, which send, which contact, and proof that we made it.
+"""Signed tokens for addresses that strangers see: what for, which delivery, which contact, and proof that we made it.
 
 Each purpose has signs of its own: who is given a link to click can neither take anybody off with it nor speak as a mail server.
 """
@@ -8,9 +8,9 @@ import datetime as dt
 import hashlib
 import hmac
 import re
-import struct
 
-_BODY = struct.Struct(">IQ")
+#: Bytes of the number of a delivery, and of a contact.
+_BYTES = 6
 _MAC = 8
 #: What tokens of a delivery are for: following a link, the opening picture, unsubscribing, choosing what one gets, the page of a notice,
 #: the way back of bounces, what gateways know a message by, an in-app card.
@@ -27,9 +27,13 @@ def _mac(secret: str, purpose: str, body: bytes) -> bytes:
     return hmac.digest(f"{purpose}:{secret}".encode(), body, hashlib.sha256)[:_MAC]
 
 
-def make(secret: str, purpose: str, send_id: int, contact_id: int) -> str:
+def _body(delivery: int, contact_id: int) -> bytes:
+    return delivery.to_bytes(_BYTES, "big") + contact_id.to_bytes(_BYTES, "big")
+
+
+def make(secret: str, purpose: str, delivery: int, contact_id: int) -> str:
     """The token of one delivery for one of PURPOSES: 27 characters, safe in addresses."""
-    return Tokens(secret, send_id, contact_id)[purpose]
+    return Tokens(secret, delivery, contact_id)[purpose]
 
 
 def _macs(secret: str, body: bytes) -> bytes:
@@ -39,11 +43,11 @@ def _macs(secret: str, body: bytes) -> bytes:
 
 
 class Tokens(dict[str, str]):
-    """The tokens of one delivery by purpose, each made when it is asked for."""
+    """The tokens of one delivery, by its number and contact, for each purpose, made when they are asked for."""
 
-    def __init__(self, secret: str, send_id: int, contact_id: int):
+    def __init__(self, secret: str, delivery: int, contact_id: int):
         super().__init__()
-        self._body = _BODY.pack(send_id, contact_id)
+        self._body = _body(delivery, contact_id)
         self._macs = _macs(secret, self._body)
 
     def __missing__(self, purpose: str) -> str:
@@ -57,9 +61,9 @@ class Tokens(dict[str, str]):
 PREVIEW_TOKENS = dict.fromkeys(PURPOSES, "preview")
 
 
-def short(secret: str, send_id: int, contact_id: int) -> str:
+def short(secret: str, delivery: int, contact_id: int) -> str:
     """A code of eight signs for the short links of one delivery: about 47 bits, so it is looked up, not read."""
-    number = int.from_bytes(hmac.digest(f"short:{secret}".encode(), _BODY.pack(send_id, contact_id), hashlib.sha256)[:8], "big")
+    number = int.from_bytes(hmac.digest(f"short:{secret}".encode(), _body(delivery, contact_id), hashlib.sha256)[:8], "big")
     signs = []
     for _ in range(8):
         number, rest = divmod(number, len(_SIGNS))
@@ -68,19 +72,19 @@ def short(secret: str, send_id: int, contact_id: int) -> str:
 
 
 def read(secret: str, purpose: str, token: str) -> tuple[int, int] | None:
-    """(send, contact) of a token we made for a purpose, else None."""
+    """(number of the delivery, contact) of a token we made for a purpose, else None."""
     try:
         raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
     except ValueError:
         return None
-    body, mac = raw[:_BODY.size], raw[_BODY.size:]
-    if len(body) != _BODY.size:
+    body, mac = raw[:2 * _BYTES], raw[2 * _BYTES:]
+    if len(body) != 2 * _BYTES:
         return None
     place = _PLACE[purpose]
     ours = hmac.compare_digest(mac, _macs(secret, body)[place:place + _MAC])
     if not ours and (purpose in _NEVER_BEFORE or not hmac.compare_digest(mac, _mac(secret, _BEFORE, body))):
         return None
-    return _BODY.unpack(body)  # type: ignore[return-value]
+    return int.from_bytes(body[:_BYTES], "big"), int.from_bytes(body[_BYTES:], "big")
 
 
 def sign_text(secret: str, purpose: str, text: str) -> str:

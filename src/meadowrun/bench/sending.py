@@ -1,6 +1,5 @@
 """Measurements of the way a send takes: dispatch, hand-over by SMTP, and what a worker needs of memory meanwhile."""
 
-import datetime as dt
 import os
 import pathlib
 import shutil
@@ -17,61 +16,70 @@ from sqlalchemy import orm
 from meadowrun.base import clock, jobs
 from meadowrun.base.db import driver
 from meadowrun.bench.run import Measurement, World, compare
+from meadowrun.demo.bulk import trusted
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.gateways.smtp import SmtpGateway
 from meadowrun.messages.models import Edition
-from meadowrun.sends.jobs import CHUNK
+from meadowrun.outgoing.actions import open_dispatch, put, seal
+from meadowrun.outgoing.claims import BATCH
+from meadowrun.outgoing.models import Dispatch
 from meadowrun.sends.models import Send
 
 SRC = pathlib.Path(__file__).resolve().parents[2]
 
 
-def _ready(session: orm.Session, size: int) -> tuple[int, dt.datetime]:
-    """A running send to the first `size` contacts: its number, and its snapshot's moment."""
-    now = clock.now(session).replace(microsecond=0)
+def _ready(session: orm.Session, size: int) -> int:
+    """A running send to the first `size` contacts: the number of its dispatch."""
+    now = clock.now(session)
     edition = session.scalars(sa.select(Edition).limit(1)).one()
     campaign = session.execute(sa.text("SELECT min(id) FROM campaigns")).scalar_one()
     send = Send(campaign_id=campaign, name="bench", state="running", message_id=edition.message_id, edition_id=edition.id,
-                sender_id=1, audience={"in": [], "out": []}, zone="UTC", created_at=now, changed_at=now, taken_at=now)
+                sender_id=1, audience={"in": [], "out": []}, zone="UTC", created_at=now, changed_at=now)
     session.add(send)
     session.flush()
-    session.execute(sa.text(
-        "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome) SELECT id, :s, :t, (row_number() OVER "
-        "(ORDER BY id) - 1) / :chunk, 'waiting' FROM contacts ORDER BY id LIMIT :n"),
-        {"s": send.id, "t": now, "n": size, "chunk": CHUNK})
-    session.execute(sa.text("ANALYZE deliveries"))
-    return send.id, now
+    made = open_dispatch(session, now, Dispatch(
+        owner_kind="send", owner_id=send.id, name=send.name, channel="email", message_id=edition.message_id, edition_id=edition.id,
+        sender_id=1, campaign_id=campaign, consent_rule="agreed"))
+    put(session, made, "SELECT id, 'waiting' AS outcome, FALSE AS repeated, FALSE AS held FROM contacts ORDER BY id LIMIT :n", {"n": size})
+    send.dispatch_id, send.taken_at = made.id, made.taken_at
+    return made.id
 
 
 def _forget(session: orm.Session, ident: int) -> None:
-    session.execute(sa.text("DELETE FROM deliveries WHERE send_id = :s"), {"s": ident})
-    session.execute(sa.text("DELETE FROM send_numbers WHERE send_id = :s"), {"s": ident})
-    session.execute(sa.text("DELETE FROM sends WHERE id = :s"), {"s": ident})
+    # What is sealed is not deleted otherwise.
+    trusted(session)
+    session.execute(sa.text("DELETE FROM deliveries WHERE dispatch_id = :d"), {"d": ident})
+    session.execute(sa.text("DELETE FROM send_numbers WHERE send_id IN (SELECT id FROM sends WHERE dispatch_id = :d)"), {"d": ident})
+    session.execute(sa.text("DELETE FROM sends WHERE dispatch_id = :d"), {"d": ident})
+    session.execute(sa.text("DELETE FROM dispatches WHERE id = :d"), {"d": ident})
+    session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'"))
 
 
-#: The delivery rows of a chunk as they stand, deleted, and copied in again.
-_ROWS = """SELECT contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled::text FROM deliveries
-WHERE send_id = :s AND chunk = :chunk"""
-_DELETED = "DELETE FROM deliveries WHERE send_id = :s AND chunk = :chunk"
-_COPIED = "COPY deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled) FROM STDIN"
+#: The delivery rows that left since a number was the last, as they stand, deleted, and copied in again.
+_COLUMNS = "contact_id, dispatch_id, taken_at, number, due, outcome, address, at, note, filled"
+_ROWS = f"""SELECT {_COLUMNS.replace('filled', 'filled::text')} FROM deliveries
+WHERE dispatch_id = :d AND outcome <> 'waiting' AND contact_id > :after"""
+_DELETED = "DELETE FROM deliveries WHERE dispatch_id = :d AND outcome <> 'waiting' AND contact_id > :after"
+_COPIED = f"COPY deliveries ({_COLUMNS}) FROM STDIN"
 
 
 def dispatch(world: World) -> Iterator[Measurement]:
     """Claim, verdict, render, hand-off to the null gateway and finish, beside bare COPY of the delivery rows.
 
-    Chunk by chunk, one after the other, and by the median: a machine that others use for a while slows both alike.
+    Batch by batch, one after the other, and by the median: a machine that others use for a while slows both alike.
     """
     size = min(20_000, world.scale)
     with world.database.session() as session:
-        ident, _ = _ready(session, size)
-    ours, bare = [], []
-    for chunk in range(size // CHUNK):
+        ident = _ready(session, size)
+    ours, bare, after = [], [], 0
+    for _ in range(size // BATCH):
         started = time.perf_counter()
-        jobs.run_here("sends.chunk", send_id=ident, chunk=chunk)
+        jobs.run_here("outgoing.deliver")
         ours.append(time.perf_counter() - started)
         with world.database.session() as session:
-            rows = session.execute(sa.text(_ROWS), {"s": ident, "chunk": chunk}).all()
-            session.execute(sa.text(_DELETED), {"s": ident, "chunk": chunk})
+            rows = session.execute(sa.text(_ROWS), {"d": ident, "after": after}).all()
+            session.execute(sa.text(_DELETED), {"d": ident, "after": after})
+        after = max(row.contact_id for row in rows)
         started = time.perf_counter()
         with world.database.session() as session, driver(session).cursor() as cursor, cursor.copy(_COPIED) as copy:
             for row in rows:
@@ -79,7 +87,7 @@ def dispatch(world: World) -> Iterator[Measurement]:
         bare.append(time.perf_counter() - started)
     with world.database.session() as session:
         _forget(session, ident)
-    yield compare("dispatch, one worker ÷ bare COPY", CHUNK / statistics.median(ours), CHUNK / statistics.median(bare), "rows/s", at_least=0.10)
+    yield compare("dispatch, one worker ÷ bare COPY", BATCH / statistics.median(ours), BATCH / statistics.median(bare), "rows/s", at_least=0.10)
 
 
 def smtp(world: World) -> Iterator[Measurement]:
@@ -119,9 +127,8 @@ def smtp(world: World) -> Iterator[Measurement]:
 def memory(world: World) -> Iterator[Measurement]:
     """The resident memory of a real worker while it sends to everyone in the world, by the null gateway."""
     with world.database.session() as session:
-        ident, _ = _ready(session, world.scale)
-        for chunk in range((world.scale + CHUNK - 1) // CHUNK):
-            jobs.enqueue(session, "sends.chunk", send_id=ident, chunk=chunk)
+        ident = _ready(session, world.scale)
+        seal(session, session.get_one(Dispatch, ident), world.scale)
     # The settings it was opened with, null gateway and all.
     worker = subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env={
         **os.environ, "PYTHONPATH": str(SRC), "MEADOWRUN_DATABASE_URL": world.settings.database_url,
@@ -133,8 +140,8 @@ def memory(world: World) -> Iterator[Measurement]:
             time.sleep(0.5)
             with world.database.session() as session:
                 done = session.execute(sa.text("SELECT count(*) FROM procrastinate_jobs WHERE status = 'succeeded' AND "
-                                               "task_name = 'sends.chunk' AND (args->>'send_id')::bigint = :s"), {"s": ident}).scalar_one()
-                state = session.execute(sa.text("SELECT state FROM sends WHERE id = :s"), {"s": ident}).scalar_one()
+                                               "task_name = 'outgoing.deliver'")).scalar_one()
+                state = session.execute(sa.text("SELECT state FROM dispatches WHERE id = :d"), {"d": ident}).scalar_one()
             if worker.poll() is not None:
                 raise RuntimeError("the worker ended before the send was done")
             seen.append((done, _resident(worker.pid)))
@@ -144,7 +151,6 @@ def memory(world: World) -> Iterator[Measurement]:
         worker.terminate()
         worker.wait()
         with world.database.session() as session:
-            session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE (args->>'send_id')::bigint = :s"), {"s": ident})
             _forget(session, ident)
     half = seen[len(seen) // 2:]
     yield compare("memory of a worker during a send ÷ 160 MB", max(mb for _, mb in seen), 160.0, "MB", at_most=1.0)

@@ -24,6 +24,7 @@ from meadowrun.demo import bulk, names, stories, world, writing
 from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
 from meadowrun.messages.senders import Sender
+from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import EventKind, Topic
@@ -42,6 +43,8 @@ from meadowrun.tags.models import Tag
 
 IDA = Actor(None, "Ida Vance", "admin")
 Say = Callable[[str], None]
+#: Draws so many numbers of deliveries: the first of them.
+_DRAWN = "SELECT setval('delivery_numbers', nextval('delivery_numbers') + :n) - :n"
 #: the topic of the members' letter, of whose readers so many in 100 are kept back to compare with
 MEMBERS, HELD = 2, 15.0
 
@@ -268,16 +271,22 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     ago = 400 - int(number * 397 / max(1, total - 1))
     taken = (made.moment - dt.timedelta(days=ago)).replace(hour=(17, 9, 18)[number % 3], minute=30, second=0)
     ids = session.execute(sa.text(
-        "SELECT c.id, m.id, e.id, e.compiled, c.facts FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
+        "SELECT c.id, m.id, e.id, e.compiled, c.facts, m.channel FROM campaigns c, messages m JOIN editions e ON e.message_id = m.id "
         "WHERE c.name = :c AND m.name = :m"), {"c": campaign, "m": message}).one()
     held = HELD if topic == MEMBERS else 0.0
-    send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="running", message_id=ids[1], edition_id=ids[2],
+    send = Send(campaign_id=ids[0], name=f"{name}, {taken:%B %Y}", state="done", message_id=ids[1], edition_id=ids[2],
                 held={"percent": held} if held else {}, audience={"in": [], "out": []},
                 sender_id=1 + number % 2, zone="Europe/London", topic_id=topic, facts=ids[4],
                 success_event=stories.SUCCESS[message],
                 success_days=7, taken_at=taken, created_at=taken - dt.timedelta(days=3), changed_at=taken, started_by="Ida Vance",
                 finished_at=taken + dt.timedelta(minutes=9))
     session.add(send)
+    session.flush()
+    # Set running, so that it is done only when its audience is there.
+    dispatch = Dispatch(owner_kind="send", owner_id=send.id, name=send.name, channel=ids[5], message_id=ids[1], edition_id=ids[2],
+                        sender_id=send.sender_id, topic_id=topic, campaign_id=ids[0], consent_rule="agreed", facts=ids[4], taken_at=taken,
+                        state="running", finished_at=send.finished_at)
+    session.add(dispatch)
     session.flush()
     known = np.flatnonzero((made.created_days > ago) & (dice.random(made.scale) < share)) if topic != MEMBERS else np.flatnonzero(
         (made.created_days > ago) & (made.tier >= 0))
@@ -288,11 +297,12 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
         "SELECT c.id FROM contacts c JOIN suppressions s ON s.address_key = c.email_key"))}
     bounced = {r[0] for r in session.execute(sa.text("SELECT id FROM contacts WHERE bounced_at IS NOT NULL"))}
     kind = session.execute(sa.text("SELECT id FROM event_kinds WHERE key = :k"), {"k": stories.SUCCESS[message]}).scalar()
-    rows = bulk.Rows(session, "deliveries (contact_id, send_id, taken_at, chunk, outcome, address, at, note, filled, held)")
-    reacted = bulk.Rows(session, "reactions (contact_id, at, send_id, kind, link, machine, note)")
+    rows = bulk.Rows(session, "deliveries (contact_id, dispatch_id, taken_at, number, due, outcome, address, at, note, filled, held)")
+    reacted = bulk.Rows(session, "reactions (contact_id, at, dispatch_id, delivery, kind, link, machine, note)")
     bought = bulk.Rows(session, "events (contact_id, at, kind_id, details)")
     hard: list[int] = []
     stamp, size = taken.isoformat(), 0
+    first = session.execute(sa.text(_DRAWN), {"n": len(known)}).scalar_one()
 
     def buy(contact: int, at: dt.datetime, after: float, roll: Any) -> None:
         when = at + dt.timedelta(seconds=after)
@@ -312,19 +322,22 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
             filled = json.dumps({"contact.first_name": made.first[i], "contact.town": names.TOWNS[made.town[i]],
                                  "contact.membership": world.TIERS[made.tier[i]] if made.tier[i] >= 0 else None,
                                  "contact.renewal_date": None}, ensure_ascii=False)
-        rows.add(contact, send.id, stamp, place // 1000, outcome, made.email[i] if filled else None,
+        rows.add(contact, dispatch.id, stamp, first + place, stamp, outcome, made.email[i] if filled else None,
                  at.isoformat() if filled or outcome == "held_back" else None,
                  "550 nobody of that name lives here" if outcome == "bounced" else None, filled, kept)
         if outcome == "bounced":
             hard.append(contact)
         if outcome == "delivered":
-            _react(made, i, contact, send.id, at, roll[place], links, reacted, buy)
+            _react(made, i, contact, (dispatch.id, first + place), at, roll[place], links, reacted, buy)
         elif outcome == "held_back":
             _by_itself(at, contact, roll[place], buy)
     for done in (rows, reacted, bought):
         done.send()
     session.execute(sa.text("UPDATE contacts SET bounced_at = :at WHERE id = ANY(:ids)"), {"at": taken, "ids": hard})
-    send.audience_size, send.sealed, send.state = size, True, "done"
+    dispatch.size, dispatch.sealed = size, True
+    session.flush()
+    dispatch.state, dispatch.unsettled = "done", False
+    send.dispatch_id = dispatch.id
     session.flush()
 
 
@@ -343,12 +356,12 @@ def _by_itself(at: dt.datetime, contact: int, roll: Any, buy: Callable[[int, dt.
         buy(contact, at, 90_000 + roll[4] * 300_000, roll)
 
 
-def _react(made: world.World, i: int, contact: int, send: int, at: dt.datetime, roll: Any, links: int, reacted: bulk.Rows,
+def _react(made: world.World, i: int, contact: int, of: tuple[int, int], at: dt.datetime, roll: Any, links: int, reacted: bulk.Rows,
            buy: Callable[[int, dt.datetime, float, Any], None]) -> None:
     def write(after: float, kind: str, link: int | None = None, machine: bool = False, note: str = "") -> None:
         when = at + dt.timedelta(seconds=after)
         if when < made.moment:
-            reacted.add(contact, when.isoformat(), send, kind, link, machine, note)
+            reacted.add(contact, when.isoformat(), *of, kind, link, machine, note)
 
     if made.prefetches[i]:
         write(5 + roll[5] * 50, "opened", machine=True, note="the reader calls itself “proxy”")

@@ -3,9 +3,11 @@
 import flask
 
 from meadowrun.base import audit
+from meadowrun.base.manifest import owner_of
+from meadowrun.outgoing import troubles
+from meadowrun.outgoing.queries import tally
 from meadowrun.results.queries import kept_numbers
-from meadowrun.sends import troubles
-from meadowrun.sends.queries import channels_of, recent, tally
+from meadowrun.sends.queries import channels_of, recent
 from meadowrun.shell.request import db
 
 pages = flask.Blueprint("home", __name__)
@@ -14,7 +16,7 @@ pages = flask.Blueprint("home", __name__)
 @pages.get("/")
 def today() -> object:
     session = db()
-    running = [(s, c, tally(session, s)) for s, c in recent(session, ("taking", "running", "paused"))]
+    running = [(s, c, tally(session, s.dispatch_id)) for s, c in recent(session, ("taking", "running", "paused"))]
     planned = recent(session, ("planned",))
     drafts = recent(session, ("draft",), most=6)
     finished = []
@@ -22,4 +24,4 @@ def today() -> object:
         finished.append((send, campaign, kept_numbers(session, send)))
     return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
                                  channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8, people=True),
-                                 troubles=[t for t in troubles.of(session) if t.given_up])
+                                 troubles=[(t, owner_of(t.owner_kind).path(t.owner_id)) for t in troubles.of(session) if t.given_up])

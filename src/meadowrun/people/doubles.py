@@ -82,9 +82,9 @@ def preview(first: Contact, second: Contact) -> list[tuple[str, Any, Any]]:
 
 #: Tables whose rows move from one contact to the other, and what must not stand twice for one contact. A delivery that
 #: both have stays under the number that went, so that what a send says of itself stays true.
-_MOVED = {"events": None, "reactions": None, "deliveries": ("send_id", "taken_at"), "list_members": ("list_id",), "contact_tags": ("tag_id",),
+_MOVED = {"events": None, "reactions": None, "deliveries": ("dispatch_id", "occurrence"), "list_members": ("list_id",), "contact_tags": ("tag_id",),
           "consent_changes": None, "push_devices": None, "score_points": None, "short_codes": None, "file_views": None,
-          "details_aside": None, "card_places": ("send_id",)}
+          "details_aside": None, "card_places": ("dispatch_id",)}
 
 #: What both had went with its record: where the memory of a merge keeps it → its table.
 _LEFT = {"left": "list_members", "left_cards": "card_places", "left_tags": "contact_tags"}

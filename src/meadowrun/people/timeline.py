@@ -37,8 +37,8 @@ def timeline(session: orm.Session, contact_id: int, before: dt.datetime | None, 
         said = ", ".join(f"{key.replace('_', ' ')} {_said(value)}" for key, value in (details or {}).items() if value is not None)
         found.append(Moment(at, "event", did, said))
     for at, name, outcome, note, send_id in session.execute(sa.text(
-            "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.id FROM deliveries d "
-            "JOIN sends s ON s.id = d.send_id WHERE d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before "
+            "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.owner_id FROM deliveries d "
+            "JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send' WHERE d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before "
             "ORDER BY 1 DESC LIMIT :most"), values):
         if outcome in ("delivered", "bounced"):
             text = f"was sent “{name}”" + ("" if outcome == "delivered" else ", which bounced")
@@ -46,7 +46,8 @@ def timeline(session: orm.Session, contact_id: int, before: dt.datetime | None, 
             text = f"was not sent “{name}”: {WORDS[outcome].lower()}"
         found.append(Moment(at, "mail", text, note if outcome == "bounced" and note else "", send_id))
     for at, kind, machine, name, note, send_id in session.execute(sa.text(
-            "SELECT r.at, r.kind, r.machine, s.name, r.note, s.id FROM reactions r JOIN sends s ON s.id = r.send_id "
+            "SELECT r.at, r.kind, r.machine, s.name, r.note, s.owner_id FROM reactions r "
+            "JOIN dispatches s ON s.id = r.dispatch_id AND s.owner_kind = 'send' "
             "WHERE r.contact_id = :id AND r.at < :before AND r.kind <> 'bounced' ORDER BY r.at DESC LIMIT :most"),
             values):
         verb = {"opened": "opened", "clicked": "clicked in", "unsubscribed": "unsubscribed by",

@@ -39,13 +39,14 @@ def everything(session: orm.Session, contact_id: int) -> Json:
                        "WHERE e.contact_id = :id ORDER BY e.at"),
         "details_kept_aside": rows("SELECT k.key AS event, a.at, a.detail, a.value FROM details_aside a JOIN event_kinds k ON k.id = a.kind_id "
                                    "WHERE a.contact_id = :id ORDER BY a.at, a.id"),
-        "mails": rows("SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d JOIN sends s ON s.id = d.send_id "
+        "mails": rows("SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d "
+                      "JOIN dispatches s ON s.id = d.dispatch_id "
                       "WHERE d.contact_id = :id ORDER BY d.taken_at"),
-        "reactions": rows("SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note FROM reactions r JOIN sends s ON s.id = r.send_id "
+        "reactions": rows("SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note FROM reactions r JOIN dispatches s ON s.id = r.dispatch_id "
                           "WHERE r.contact_id = :id ORDER BY r.at"),
         "devices": rows("SELECT kind, endpoint, since, gone_at FROM push_devices WHERE contact_id = :id ORDER BY id"),
         "cards": rows("SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at FROM card_places p "
-                      "JOIN sends s ON s.id = p.send_id WHERE p.contact_id = :id ORDER BY p.laid_at"),
+                      "JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id ORDER BY p.laid_at"),
         "documents_viewed": rows("SELECT f.name, v.at FROM file_views v JOIN files f ON f.id = v.file_id WHERE v.contact_id = :id ORDER BY v.at")}
 
 

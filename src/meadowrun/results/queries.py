@@ -15,10 +15,10 @@ from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.core.results.worth import Group, Worth, worth
 from meadowrun.core.values import is_whole
 from meadowrun.messages.models import Edition, Message
+from meadowrun.outgoing.queries import tally
 from meadowrun.people.models import EventKind
 from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import tally
 
 
 @dataclasses.dataclass(frozen=True)
@@ -62,16 +62,16 @@ def _step(column: str) -> str:
 
 
 #: What counts as delivered: taken and not come back. Everyone counted after that is among them.
-_OF_SEND = "d.send_id = :send AND d.taken_at = :taken"
+_OF_SEND = "d.dispatch_id = :dispatch AND d.taken_at = :taken"
 #: Reactions are only looked for from the snapshot on, which leaves out older partitions.
-_REACTED = ("FROM reactions r JOIN deliveries d ON d.contact_id = r.contact_id AND d.send_id = r.send_id "
-            f"WHERE r.send_id = :send AND r.at >= :taken AND {_OF_SEND} AND d.outcome = 'delivered'")
+_REACTED = ("FROM reactions r JOIN deliveries d ON d.contact_id = r.contact_id AND d.number = r.delivery "
+            f"WHERE r.dispatch_id = :dispatch AND r.at >= :taken AND {_OF_SEND} AND d.outcome = 'delivered'")
 #: A click by a person counts as an opening, whether its pictures were shown or not.
 PEOPLE_SQL: dict[str, str] = {
     "delivered": f"SELECT d.contact_id FROM deliveries d WHERE {_OF_SEND} AND d.outcome = 'delivered'",
     "opened": f"SELECT r.contact_id {_REACTED} AND r.kind IN ('opened', 'clicked') AND NOT r.machine",
     "machine_only": f"SELECT r.contact_id {_REACTED} AND r.kind = 'opened' AND r.machine AND NOT EXISTS (SELECT 1 FROM "
-                    "reactions p WHERE p.send_id = r.send_id AND p.contact_id = r.contact_id AND p.at >= :taken "
+                    "reactions p WHERE p.dispatch_id = r.dispatch_id AND p.contact_id = r.contact_id AND p.at >= :taken "
                     "AND p.kind IN ('opened', 'clicked') AND NOT p.machine)",
     "clicked": f"SELECT r.contact_id {_REACTED} AND r.kind = 'clicked' AND NOT r.machine",
     "unsubscribed": f"SELECT r.contact_id {_REACTED} AND r.kind = 'unsubscribed'",
@@ -95,7 +95,7 @@ FROM deliveries d WHERE {_OF_SEND} AND d.outcome IN ('delivered', 'bounced', 'in
 
 
 def _values(send: Send, kind: EventKind | None) -> dict[str, Any]:
-    return {"send": send.id, "taken": send.taken_at, "kind": kind.id if kind else -1,
+    return {"dispatch": send.dispatch_id, "taken": send.taken_at, "kind": kind.id if kind else -1,
             "days": dt.timedelta(days=send.success_days)}
 
 
@@ -125,10 +125,10 @@ def people_behind(session: orm.Session, send: Send, what: str, most: int, after:
         return []
     return list(session.execute(sa.text(
         "SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, x.outcome, x.note, x.at, "
-        "CASE WHEN x.outcome = 'in_doubt' THEN x.not_before END AS asked_at "
+        "CASE WHEN x.outcome = 'in_doubt' THEN x.due END AS asked_at "
         f"FROM (SELECT DISTINCT q.contact_id FROM ({query}) q WHERE q.contact_id > :after "
         "ORDER BY q.contact_id LIMIT :most) p JOIN contacts c ON c.id = p.contact_id "
-        "JOIN deliveries x ON x.contact_id = p.contact_id AND x.send_id = :send AND x.taken_at = :taken "
+        "JOIN deliveries x ON x.contact_id = p.contact_id AND x.dispatch_id = :dispatch AND x.taken_at = :taken "
         "ORDER BY c.id"), {**_values(send, success_kind(session, send)), "after": after, "most": most}).all())
 
 
@@ -181,7 +181,7 @@ def _count(session: orm.Session, send: Send, kind: EventKind | None, step: dt.ti
     values = _values(send, kind) | {"step": step.total_seconds(), "until": until}
     found, links, opened, clicked = session.execute(sa.text(_REACTIONS_PASS), values).one()
     converted, amount, bought, gained = 0, None, {}, None
-    people = tally(session, send)
+    people = tally(session, send.dispatch_id)
     if kind is not None:
         has_amount = kind.details.get("amount", {}).get("type") == "number"
         column = "as_number(e.details->'amount')" if has_amount else "NULL::numeric"

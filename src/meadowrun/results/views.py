@@ -13,11 +13,12 @@ from meadowrun.core.guardrails.verdict import WORDS, words_for
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
+from meadowrun.outgoing.cards import tally as card_tally
+from meadowrun.outgoing.gateways import can_be_asked
 from meadowrun.people.models import Topic
 from meadowrun.results import queries
-from meadowrun.sends.cards import tally as card_tally
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import can_be_asked, channel_of, channels_of, held_named, recent
+from meadowrun.sends.queries import channel_of, channels_of, held_named, recent
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.accounts import may
 from meadowrun.shell.later import comes_later
@@ -70,7 +71,7 @@ def show(ident: int) -> object:
         points.append((label, *counts))
     return flask.render_template(
         "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
-        points=points, channel=channel, cards=card_tally(db(), send.id) if channel == "card" else None,
+        points=points, channel=channel, cards=card_tally(db(), send.dispatch_id) if channel == "card" else None,
         words_of=words_for(channel), kept_back=held_named(db(), send), said={key: text.lower() for key, text in (_STEPS["email"] | said).items()},
         topic=db().get(Topic, send.topic_id) if send.topic_id else None)
 

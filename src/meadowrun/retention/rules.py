@@ -66,9 +66,9 @@ RULES: dict[str, Rule] = {rule.kind: rule for rule in (
 files AS (DELETE FROM files f USING old WHERE f.id = old.file_id RETURNING 1) SELECT count(*) FROM old"""),
     Rule("filled", "Exact messages", "what a message was filled in with and the address it went to: it can no longer be shown as it was",
          24, f"SELECT count(*) FROM {_FILLED}",
-         f"""WITH old AS (SELECT d.send_id, d.contact_id, d.taken_at FROM {_FILLED} LIMIT :most),
+         f"""WITH old AS (SELECT d.dispatch_id, d.contact_id, d.occurrence, d.taken_at FROM {_FILLED} LIMIT :most),
 gone AS (UPDATE deliveries d SET filled = NULL, address = NULL FROM old
-          WHERE d.send_id = old.send_id AND d.contact_id = old.contact_id AND d.taken_at = old.taken_at RETURNING 1)
+          WHERE (d.contact_id, d.dispatch_id, d.occurrence, d.taken_at) = (old.contact_id, old.dispatch_id, old.occurrence, old.taken_at) RETURNING 1)
 SELECT count(*) FROM gone"""),
     Rule("events", "What people did", "events, such as tickets bought and pages seen: segments and scores no longer know of them", 0,
          "SELECT count(*) FROM events e WHERE e.at < :before",

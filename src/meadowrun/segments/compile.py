@@ -262,7 +262,7 @@ class Compiler:
         """A query of (contact_id, at): once for each event a line asks for, or for each message its first time."""
         if isinstance(node, EventLine):
             return f"SELECT e.contact_id, e.at FROM events e WHERE {' AND '.join(self._happened(node))}"
-        return f"SELECT x.contact_id, min(x.at) AS at FROM ({self._reacted(node)}) x GROUP BY x.contact_id, x.send_id"
+        return f"SELECT x.contact_id, min(x.at) AS at FROM ({self._reacted(node)}) x GROUP BY x.contact_id, x.dispatch_id"
 
     def _happened(self, line: EventLine) -> list[str]:
         """What must be true of an event `e` for a line to speak of it."""
@@ -311,7 +311,7 @@ class Compiler:
         sent = self._mailed(line, "sent") if line.latest is None else self._last(line, line.latest)
         source = sent if line.what == "sent" else self._reacted(line)
         found = f"SELECT x.contact_id FROM ({source}) x" + (
-            f" GROUP BY x.contact_id HAVING count(DISTINCT x.send_id) >= {line.times}" if line.times > 1 else "")
+            f" GROUP BY x.contact_id HAVING count(DISTINCT x.dispatch_id) >= {line.times}" if line.times > 1 else "")
         if line.did:
             return f"(c.id IN ({found}))"
         if line.among == "everyone":
@@ -319,53 +319,54 @@ class Compiler:
         return f"(c.id IN (SELECT x.contact_id FROM ({sent}) x) AND c.id NOT IN ({found}))"
 
     def _sends(self, line: MailLine, column: str) -> list[str]:
-        """Conditions on the number of the send."""
+        """Conditions on the number of the dispatch."""
         kind, what = line.of
         if kind == "any":
             return []
         if kind == "send":
-            return [f"{column} = {what}"]
+            return [f"{column} IN (SELECT s.id FROM dispatches s WHERE s.owner_kind = 'send' AND s.owner_id = {what})"]
         if kind == "channel":
-            return [f"{column} IN (SELECT s.id FROM sends s JOIN messages m ON m.id = s.message_id WHERE m.channel = '{what}')"]
+            return [f"{column} IN (SELECT s.id FROM dispatches s WHERE s.channel = '{what}')"]
         if kind == "tag":
             under = f"CAST({self.bind(sorted(self.words.under(int(what or 0))))} AS bigint[])"
-            return [f"{column} IN (SELECT s.id FROM sends s JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN messages m ON "
+            return [f"{column} IN (SELECT s.id FROM dispatches s LEFT JOIN campaigns g ON g.id = s.campaign_id JOIN messages m ON "
                     f"m.id = s.message_id WHERE g.tags && {under} OR m.tags && {under})"]
-        return [f"{column} IN (SELECT s.id FROM sends s WHERE s.{kind}_id = {what})"]
+        return [f"{column} IN (SELECT s.id FROM dispatches s WHERE s.{kind}_id = {what})"]
 
     def _reacted(self, line: MailLine) -> str:
-        """A query of (contact_id, send_id, at) of those for whom what the line asks for happened, with the last of what they were sent
+        """A query of (contact_id, dispatch_id, at) of those for whom what the line asks for happened, with the last of what they were sent
         where only that counts."""
         source = self._mailed(line, line.what)
         if line.latest is None:
             return source
-        return (f"SELECT x.contact_id, x.send_id, x.at FROM ({source}) x JOIN ({self._last(line, line.latest)}) l "
-                "ON l.contact_id = x.contact_id AND l.send_id = x.send_id")
+        return (f"SELECT x.contact_id, x.dispatch_id, x.at FROM ({source}) x JOIN ({self._last(line, line.latest)}) l "
+                "ON l.contact_id = x.contact_id AND l.dispatch_id = x.dispatch_id")
 
     def _last(self, line: MailLine, most: int) -> str:
-        """A query of (contact_id, send_id, at) of the last so many that each was sent, of those the line is about."""
+        """A query of (contact_id, dispatch_id, at) of the last so many that each was sent, of those the line is about."""
         outcomes = ", ".join(f"'{o}'" for o in SENT)
-        where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.send_id")]
-        ranked = ("SELECT d.contact_id, d.send_id, d.at, row_number() OVER (PARTITION BY d.contact_id ORDER BY d.at DESC, d.send_id DESC) AS place "
+        where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.dispatch_id")]
+        ranked = ("SELECT d.contact_id, d.dispatch_id, d.at, row_number() OVER ("
+                  "PARTITION BY d.contact_id ORDER BY d.at DESC, d.number DESC) AS place "
                   f"FROM deliveries d WHERE {' AND '.join(where)}")
-        return f"SELECT r.contact_id, r.send_id, r.at FROM ({ranked}) r WHERE r.place <= {int(most)}"
+        return f"SELECT r.contact_id, r.dispatch_id, r.at FROM ({ranked}) r WHERE r.place <= {int(most)}"
 
     def _mailed(self, line: MailLine, what: str) -> str:
-        """A query of (contact_id, send_id, at) of those for whom it happened, within the line's span."""
+        """A query of (contact_id, dispatch_id, at) of those for whom it happened, within the line's span."""
         if what in ("sent", "delivered", "bounced"):
             outcomes = ", ".join(f"'{o}'" for o in (SENT if what == "sent" else (what,)))
-            where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.send_id"),
+            where = [f"d.outcome IN ({outcomes})", "d.at IS NOT NULL", *self._sends(line, "d.dispatch_id"),
                      *self._moments(line.span, "d.at", "d.contact_id")]
-            return f"SELECT d.contact_id, d.send_id, d.at FROM deliveries d WHERE {' AND '.join(where)}"
+            return f"SELECT d.contact_id, d.dispatch_id, d.at FROM deliveries d WHERE {' AND '.join(where)}"
         if what == "converted":
-            where = ["d.outcome = 'delivered'", *self._sends(line, "d.send_id"), *self._moments(line.span, "e.at", "e.contact_id")]
-            return ("SELECT d.contact_id, d.send_id, e.at FROM deliveries d JOIN sends w ON w.id = d.send_id JOIN event_kinds k ON "
+            where = ["d.outcome = 'delivered'", *self._sends(line, "d.dispatch_id"), *self._moments(line.span, "e.at", "e.contact_id")]
+            return ("SELECT d.contact_id, d.dispatch_id, e.at FROM deliveries d JOIN sends w ON w.dispatch_id = d.dispatch_id JOIN event_kinds k ON "
                     "k.key = w.success_event JOIN events e ON e.contact_id = d.contact_id AND e.kind_id = k.id AND e.at >= d.at "
                     f"AND e.at < d.at + make_interval(days => w.success_days) WHERE {' AND '.join(where)}")
         kinds = "'opened', 'clicked'" if what == "opened" else f"'{what}'"
-        where = [f"r.kind IN ({kinds})", *self._sends(line, "r.send_id"), *self._moments(line.span, "r.at", "r.contact_id")]
+        where = [f"r.kind IN ({kinds})", *self._sends(line, "r.dispatch_id"), *self._moments(line.span, "r.at", "r.contact_id")]
         if what in ("opened", "clicked"):
             where.append("NOT r.machine")
         if line.link is not None:
             where.append(f"r.link = {line.link}")
-        return f"SELECT r.contact_id, r.send_id, r.at FROM reactions r WHERE {' AND '.join(where)}"
+        return f"SELECT r.contact_id, r.dispatch_id, r.at FROM reactions r WHERE {' AND '.join(where)}"

@@ -70,15 +70,15 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
 
 def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
     reacted: dict[int, list[Reacted]] = {}
-    for r in session.execute(sa.text("SELECT send_id, kind, at, link, machine FROM reactions WHERE contact_id = :id ORDER BY at"),
+    for r in session.execute(sa.text("SELECT dispatch_id, kind, at, link, machine FROM reactions WHERE contact_id = :id ORDER BY at"),
                              {"id": contact_id}):
-        reacted.setdefault(r.send_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
-    return tuple(Mail(m.send_id, m.message_id, m.campaign_id, m.tags, m.outcome, m.at, tuple(reacted.get(m.send_id, ())),
+        reacted.setdefault(r.dispatch_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
+    return tuple(Mail(m.send_id, m.message_id, m.campaign_id, m.tags, m.outcome, m.at, tuple(reacted.get(m.dispatch_id, ())),
                       m.success_event, m.success_days, m.channel) for m in session.execute(sa.text(
-                          "SELECT d.send_id, s.message_id, s.campaign_id, g.tags || coalesce(m.tags, '{}') AS tags, d.outcome, d.at, "
-                          "s.success_event, s.success_days, "
-                          "m.channel FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN campaigns g ON g.id = s.campaign_id "
-                          "LEFT JOIN messages m ON m.id = s.message_id "
+                          "SELECT d.dispatch_id, w.id AS send_id, s.message_id, s.campaign_id, coalesce(g.tags, '{}') || m.tags AS tags, "
+                          "d.outcome, d.at, w.success_event, w.success_days, s.channel FROM deliveries d "
+                          "JOIN dispatches s ON s.id = d.dispatch_id JOIN messages m ON m.id = s.message_id "
+                          "LEFT JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN sends w ON w.dispatch_id = s.id "
                           "WHERE d.contact_id = :id"), {"id": contact_id}))
 
 

@@ -21,6 +21,9 @@ from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
+from meadowrun.outgoing import actions as outgoing
+from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.settling import locked
 from meadowrun.people.models import EventKind
 from meadowrun.people.queries import definitions_using, dictionary
 from meadowrun.sends.models import Send
@@ -138,42 +141,57 @@ def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, publ
                  people=going)
 
 
-def _move(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, allowed: tuple[str, ...], state: str,
-          did: str) -> None:
+def _locked(session: orm.Session, send: Send) -> Dispatch | None:
+    """The dispatch of a send, both locked and as they are now: the dispatch first, as workers lock them."""
+    dispatch = locked(session, send.dispatch_id) if send.dispatch_id else None
     session.refresh(send, with_for_update=True)
-    if send.state not in allowed:
+    return dispatch
+
+
+def _dispatch(session: orm.Session, send: Send, allowed: tuple[str, ...], did: str) -> Dispatch:
+    """The dispatch of a send, locked. Raises Conflict unless the send is in one of some states."""
+    dispatch = _locked(session, send)
+    if send.state not in allowed or dispatch is None:
         raise Conflict(f"This send is {send.state}; it cannot be {did} now.")
-    send.state = state
-    send.changed_at = now
-    session.flush()
-    audit.record(session, actor, now, did, "send", send.id, send.name)
+    return dispatch
 
 
 def pause(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
     """Nobody new is handed over; what is being handed over finishes."""
-    _move(session, actor, now, send, ("running",), "paused", "paused")
+    outgoing.pause(session, now, _dispatch(session, send, ("running",), "paused"))
+    audit.record(session, actor, now, "paused", "send", send.id, send.name)
 
 
 def resume(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    _move(session, actor, now, send, ("paused",), "running", "resumed")
-    jobs.enqueue(session, "sends.sweep")
+    outgoing.resume(session, now, _dispatch(session, send, ("paused",), "resumed"))
+    audit.record(session, actor, now, "resumed", "send", send.id, send.name)
+
+
+def moved(session: orm.Session, send_id: int, state: str, now: dt.datetime) -> None:
+    """The dispatch of a send is in another state."""
+    send = session.get_one(Send, send_id)
+    send.state, send.changed_at = state, now
+    send.finished_at = now if state in ("done", "stopped") else None
+    session.flush()
 
 
 def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
     """Takes a send back to the desk that is planned, or whose audience is still being settled: it will not go by itself, and
     what it goes with is settled anew."""
-    _move(session, actor, now, send, ("planned", "taking"), "draft", "taken back")
+    session.refresh(send, with_for_update=True)
+    if send.state not in ("planned", "taking"):
+        raise Conflict(f"This send is {send.state}; it cannot be taken back now.")
+    send.state, send.changed_at = "draft", now
     send.edition_id, send.facts = None, {}
+    session.flush()
+    audit.record(session, actor, now, "taken back", "send", send.id, send.name)
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
     """For good: those still to go are counted as stopped. Cards that lie ready are taken away, also when all were laid."""
     cards = ("done",) if channel_of(session, send) == "card" else ()
-    _move(session, actor, now, send, ("running", "paused", *cards), "stopped", "stopped")
-    session.execute(sa.text(
-        "UPDATE deliveries SET outcome = 'stopped' WHERE send_id = :id AND taken_at = :at "
-        "AND outcome IN ('waiting', 'deferred')"), {"id": send.id, "at": send.taken_at})
-    send.finished_at = now
+    outgoing.stop(session, now, _dispatch(session, send, ("running", "paused", *cards), "stopped"))
+    audit.record(session, actor, now, "stopped", "send", send.id, send.name)
 
 
 def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
@@ -186,30 +204,14 @@ def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) ->
     session.delete(send)
 
 
-#: Settles people in doubt: all of a send, or some. Whoever goes once more is claimed by nobody.
-SETTLE_DOUBTS = """
-UPDATE deliveries SET outcome = :outcome, note = :note, not_before = NULL,
-    claim = CASE WHEN :outcome = 'waiting' THEN NULL ELSE claim END
-WHERE send_id = :id AND taken_at = :at AND outcome = 'in_doubt'
-    AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
-"""
-
-
 def settle_doubts(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, contacts: Sequence[int] | None, arrived: bool) -> int:
     """A person says what became of messages whose answer was lost, of some people or (None) of all: they count as
     delivered, or go once more. Of a stopped send nothing goes any more. Says of how many; raises Conflict for none.
     """
-    session.refresh(send, with_for_update=True)
-    again = "stopped" if send.state == "stopped" else "waiting"
-    if not arrived and send.state == "done":
-        send.state, send.finished_at, send.open = "running", None, True
-        session.flush()
-    done = session.execute(sa.text(SETTLE_DOUBTS), {
-        "outcome": "delivered" if arrived else again, "note": f"settled by {actor.name}", "id": send.id, "at": send.taken_at,
-        "contacts": None if contacts is None else list(contacts)}).rowcount
+    dispatch = _locked(session, send)
+    done = outgoing.settle_doubts(session, now, dispatch, contacts, arrived, actor.name) if dispatch else 0
     if not done:
         raise Conflict("Nobody of these is in doubt any longer.")
-    jobs.enqueue(session, "sends.sweep")
     audit.record(session, actor, now, "settled a doubt of", "send", send.id, send.name, people=done, arrived=arrived)
     return done
 

@@ -5,10 +5,10 @@ from collections.abc import Iterator
 import flask
 from sqlalchemy import orm
 
-from meadowrun.base.manifest import Feature, Use, named
+from meadowrun.base.manifest import Feature, Owner, Use, named
+from meadowrun.sends.actions import moved
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import count_by_campaign, count_by_message, of_segment, recent
-from meadowrun.sends.waiting import doubts
 
 #: How a send stands, in words.
 _STATES = {"draft": "draft", "planned": "planned", "taking": "going out", "running": "going out", "paused": "paused", "done": "sent",
@@ -27,9 +27,9 @@ def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
 
 FEATURE = Feature(
     pages={"views": "Campaigns", "word_views": "Campaigns"},
-    tasks=("jobs", "sweep"),
+    tasks=("jobs",),
     does=(("Senders and topics", "sends.senders_page"),),
     finds=(named("sends.show", Send, "send"),),
-    waits=doubts,
+    owns={"send": Owner(moved, lambda ident: f"/sends/{ident}", lambda ident: flask.url_for("results.behind", ident=ident, what="in_doubt"))},
     uses={"segment": _of_segment, "campaign": _of_campaign},
     counts={"campaign": count_by_campaign, "message": count_by_message})

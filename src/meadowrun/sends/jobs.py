@@ -1,7 +1,6 @@
-"""The background jobs of sends: the snapshot of an audience, and its chunks one by one.
+"""The background jobs of sends: planned ones whose moment has come, and the settling of an audience.
 
-Every delivery is a row under one outcome. `claims` says how a worker holds some of them, `handing` how they leave,
-`settling` what becomes of those whose worker died.
+What leaves is a dispatch (`outgoing`); a send makes one of its sheet and puts its audience in.
 """
 
 import zoneinfo
@@ -10,29 +9,23 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs
-from meadowrun.base.db import ensure_months
 from meadowrun.base.errors import Invalid
 from meadowrun.base.jobs import context
-from meadowrun.base.logs import log
 from meadowrun.core.guardrails.limits import stopped_by
+from meadowrun.outgoing.actions import open_dispatch, put, seal
+from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.settling import finish_if_done
 from meadowrun.people.queries import dictionary
-from meadowrun.sends import troubles
-from meadowrun.sends.claims import Claim, ClaimLost
-from meadowrun.sends.handing import Chunk
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience_of, channel_of, picked_sql
-from meadowrun.sends.settling import finish_if_done
-
-#: People of a chunk: what a worker claims at once.
-CHUNK = 1000
 
 
 @jobs.task("sends.take", "waited")
 def take(send_id: int) -> None:
-    """The snapshot: settles who is in the audience, once, in one transaction, and seals it."""
+    """Settles who is in the audience, once, in one transaction, and seals it."""
     with context().database.session() as session:
         send = session.get(Send, send_id, with_for_update=True)
-        if send is None or send.state != "taking" or send.sealed:
+        if send is None or send.state != "taking":
             return
         now = clock.now(session)
         settings = context().settings
@@ -47,55 +40,39 @@ def take(send_id: int) -> None:
             if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
                 send.state, send.problem = "draft", f"Nothing went. {problem}"
                 return
-        taken = now.replace(microsecond=0)
-        ensure_months(session, taken.date(), taken.date())
-        session.execute(sa.text(
-            "INSERT INTO deliveries (contact_id, send_id, taken_at, chunk, outcome, repeated, held) "
-            "SELECT id, :send, :taken, (row_number() OVER (ORDER BY id) - 1) / :chunk, "
-            f"CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END, repeated_address, held FROM ({people}) x"),
-            {**values, "send": send.id, "taken": taken, "chunk": CHUNK, "most": send.ceiling})
-        size = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE send_id = :id"),
-                               {"id": send.id}).scalar_one()
-        if size > 2000:
-            # Without fresh statistics the claims of a large send are planned as if it were small.
-            session.execute(sa.text("ANALYZE deliveries"))
-        send.taken_at, send.audience_size, send.sealed, send.state = taken, size, True, "running"
-        send.open, send.moved_at = True, sa.func.clock_timestamp()
+        dispatch = open_dispatch(session, now, _dispatch(session, send))
+        size = put(session, dispatch, "SELECT id, CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END AS outcome, "
+                   f"repeated_address AS repeated, held FROM ({people}) x", {**values, "most": send.ceiling})
+        seal(session, dispatch, size)
+        send.dispatch_id, send.taken_at, send.state, send.problem = dispatch.id, dispatch.taken_at, "running", ""
         session.flush()
-        for chunk in range((size + CHUNK - 1) // CHUNK):
-            enqueue_chunk(session, send, chunk, chunk)
         if not size:
-            finish_if_done(session, send.id, send.taken_at, now)
+            finish_if_done(session, dispatch.id, dispatch.taken_at, now)
 
 
-def enqueue_chunk(session: orm.Session, send: Send, chunk: int, place: int = 0) -> None:
-    """Puts a chunk into the queue, `place` chunks behind the one whose turn it is: sends that go out together take turns.
-
-    What is about something of the people themselves goes before the rest.
-    """
-    turn = jobs.turn_of(session, "sends.chunk")
-    service = jobs.BEFORE_OTHERS if send.consent_rule == "service" else 0
-    jobs.enqueue(session, "sends.chunk", priority=service + turn - place, send_id=send.id, chunk=chunk)
+def _dispatch(session: orm.Session, send: Send) -> Dispatch:
+    """What leaves by a send, as its sheet says."""
+    return Dispatch(
+        owner_kind="send", owner_id=send.id, name=send.name, channel=channel_of(session, send), message_id=send.message_id,
+        edition_id=send.edition_id, sender_id=send.sender_id, topic_id=send.topic_id, campaign_id=send.campaign_id,
+        consent_rule=send.consent_rule, facts=send.facts)
 
 
-@jobs.task("sends.chunk", "sending")
-def hand_over_chunk(send_id: int, chunk: int) -> None:
-    """Hands one chunk of a send over, as far as it may go now. Safe to run any number of times, anywhere."""
-    database = context().database
-    with Claim.of(database, send_id, chunk) as claim:
-        if claim is None:
-            return
-        try:
-            work = Chunk(claim, context().settings)
-            work.run()
-        except ClaimLost:
-            # Whoever has the chunk now goes on with it; else the sweep finds it.
-            return
-        except Exception as problem:
-            log.exception("chunk failed", send=send_id, chunk=chunk)
-            troubles.note(database, send_id, chunk, problem)
-            return
-        with claim.session() as session:
-            troubles.over(session, send_id, chunk)
-            if work.more:
-                enqueue_chunk(session, session.get_one(Send, send_id), chunk)
+@jobs.task("sends.sweep", "sweeps", every="* * * * * */5")
+def sweep() -> None:
+    """Sends whose moment has come, and those that began and whose audience nobody settles."""
+    with context().database.session() as session:
+        now = clock.now(session)
+        for send in session.scalars(sa.select(Send).where(Send.state == "planned", Send.leaves_at <= now)
+                                    .with_for_update(skip_locked=True)):
+            send.state = "taking"
+            jobs.enqueue(session, "sends.take", send_id=send.id)
+        for send in session.scalars(sa.select(Send).where(Send.state == "taking")):
+            if not _queued(session, send.id):
+                jobs.enqueue(session, "sends.take", send_id=send.id)
+
+
+def _queued(session: orm.Session, send_id: int) -> bool:
+    return session.execute(sa.text(
+        "SELECT 1 FROM procrastinate_jobs WHERE status = 'todo' AND task_name = 'sends.take' AND (args->>'send_id')::bigint = :id LIMIT 1"),
+        {"id": send_id}).scalar() is not None

@@ -13,21 +13,19 @@ from sqlalchemy import orm
 from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
-from meadowrun.base.settings import Settings
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import verdict_sql
 from meadowrun.core.guardrails.limits import Held, held_words, under
-from meadowrun.core.guardrails.verdict import OUTCOMES
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.models import Segment
-from meadowrun.sends.models import Delivery, Send
+from meadowrun.sends.models import Send
 
 #: States in which the sheet may still be changed.
 EDITABLE = ("draft", "planned")
@@ -181,11 +179,6 @@ def channel_of(session: orm.Session, send: Send) -> str:
     return session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
 
 
-def can_be_asked(settings: Settings, channel: str) -> bool:
-    """Whether the gateway of a channel can be asked what it took."""
-    return {"email": bool(settings.mail_receipts_url), "push": False}.get(channel, True)
-
-
 def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
     """The channel of each of some sends, by their numbers; email while no message was chosen."""
     wanted = {send.id: send.message_id for send in sends}
@@ -255,19 +248,6 @@ def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
         return "everyone"
     found = session.get(PeopleList, item["list"]) if "list" in item else session.get(Segment, item.get("segment"))
     return found.name if found else "(deleted)"
-
-
-def tally(session: orm.Session, send: Send) -> dict[str, int]:
-    """Every person of the audience under exactly one outcome, in the order of OUTCOMES, none left out."""
-    rows = {row[0]: row[1] for row in session.execute(
-        sa.select(Delivery.outcome, sa.func.count()).where(Delivery.send_id == send.id,
-                                                           Delivery.taken_at == send.taken_at)
-        .group_by(Delivery.outcome))} if send.taken_at else {}
-    return {name: rows[name] for name in OUTCOMES if name in rows}
-
-
-def delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:
-    return session.scalar(sa.select(Delivery).where(Delivery.send_id == send_id, Delivery.contact_id == contact_id))
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:

@@ -30,6 +30,10 @@ from meadowrun.messages.queries import compiled, state_to_send, to_send
 from meadowrun.messages.senders import Sender, senders
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
 from meadowrun.messages.views import in_frame
+from meadowrun.outgoing import troubles
+from meadowrun.outgoing.claims import BATCH
+from meadowrun.outgoing.gateways import can_be_asked
+from meadowrun.outgoing.queries import tally, to_contact
 from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kind
@@ -37,8 +41,7 @@ from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_of, topics
 from meadowrun.results.queries import kept_numbers
-from meadowrun.sends import actions, queries, troubles
-from meadowrun.sends.jobs import CHUNK
+from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, zone
@@ -274,19 +277,20 @@ def settle(ident: int) -> object:
 def again(ident: int) -> object:
     """Tries batches once more that failed too often."""
     send = queries.send(db(), ident)
-    troubles.try_again(db(), send.id)
+    if send.dispatch_id:
+        troubles.try_again(db(), send.dispatch_id)
     record(db(), actor(), now(), "tried again", "send", send.id, send.name)
     return done("sends.show", "It is tried again.", ident=ident)
 
 
 def _running(send: Send) -> dict[str, Any]:
-    counts = queries.tally(db(), send)
+    counts = tally(db(), send.dispatch_id)
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     channel = queries.channel_of(db(), send)
     due = send.state == "taking" or send.state == "running" and counts.get("waiting", 0) + counts.get("in_hand", 0) > 0
-    return {"troubles": troubles.of(db(), send.id), "most_tries": troubles.MOST, "batch_size": CHUNK,
-            "stale": troubles.standing_still(db(), send.id) if due else None,
-            "asked": queries.can_be_asked(settings(), channel),
+    return {"troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [], "most_tries": troubles.MOST, "batch_size": BATCH,
+            "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
+            "asked": can_be_asked(settings(), channel),
             "send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
             "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
             "all_of": CHANNEL_WORDS[channel], **_limits(send),
@@ -309,18 +313,18 @@ def progress(ident: int) -> object:
 
 def _exact(ident: int, contact: int) -> Any:
     """The very mail that a person got: the edition with the values of that moment."""
-    found = queries.delivery(db(), ident, contact)
     send = queries.send(db(), ident)
+    found = to_contact(db(), send.dispatch_id, contact)
     if found is None or found.filled is None or send.edition_id is None:
         return None
     made = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    return Renderer(made).render(nested(found.filled, send.facts, signing.Tokens(settings().secret, ident, contact)))
+    return Renderer(made).render(nested(found.filled, send.facts, signing.Tokens(settings().secret, found.number, contact)))
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>")
 def mail(ident: int, contact: int) -> object:
     send = queries.send(db(), ident)
-    found = queries.delivery(db(), ident, contact)
+    found = to_contact(db(), send.dispatch_id, contact)
     if found is None:
         flask.abort(404)
     return flask.render_template("sends/mail.html", send=send, contact=get_contact(db(), contact), delivery=found,

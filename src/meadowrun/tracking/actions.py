@@ -12,11 +12,12 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core import values, webpush
 from meadowrun.core.guardrails.replies import meaning
 from meadowrun.gateways import outgoing
+from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.queries import numbered
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Consent, Contact
 from meadowrun.people.queries import living
-from meadowrun.sends.models import Delivery, Send
 
 #: Words in the name of a program that opens pictures or links by itself.
 _PROGRAMS = re.compile(r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|monitor|curl|wget|python|headless", re.I)
@@ -24,32 +25,33 @@ _PROGRAMS = re.compile(r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|mo
 TOO_SOON = dt.timedelta(seconds=2)
 
 
-def find_delivery(session: orm.Session, send_id: int, contact_id: int) -> Delivery | None:
-    """The delivery that a token names; of a contact that was merged into another, where it moved to."""
-    asked = sa.select(Delivery).where(Delivery.send_id == send_id)
-    found = session.scalar(asked.where(Delivery.contact_id == contact_id))
-    if found is None and (kept := living(session, contact_id)) is not None and kept.id != contact_id:
-        found = session.scalar(asked.where(Delivery.contact_id == kept.id))
-    return found
+def dispatch_of(session: orm.Session, number: int, contact_id: int) -> Dispatch | None:
+    """What sent the delivery that a token names."""
+    sent = numbered(session, number, contact_id)
+    return session.get(Dispatch, sent.dispatch_id) if sent else None
 
 
-def react(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, kind: str, link: int | None = None,
+REACTED = """
+INSERT INTO reactions (contact_id, at, dispatch_id, delivery, kind, link, machine, note)
+VALUES (:contact, :at, :dispatch, :delivery, :kind, :link, :machine, :note)
+"""
+
+
+def react(session: orm.Session, now: dt.datetime, number: int, contact_id: int, kind: str, link: int | None = None,
           machine: bool = False, note: str = "") -> None:
     """Writes down one reaction to a delivery that exists; anything else is ignored."""
-    sent = find_delivery(session, send_id, contact_id)
+    sent = numbered(session, number, contact_id)
     if sent is None:
         return
-    session.execute(sa.text(
-        "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
-        "VALUES (:contact, :at, :send, :kind, :link, :machine, :note)"),
-        {"contact": sent.contact_id, "at": now, "send": send_id, "kind": kind, "link": link, "machine": machine,
-         "note": note[:300]})
+    session.execute(sa.text(REACTED), {
+        "contact": sent.contact_id, "at": now, "dispatch": sent.dispatch_id, "delivery": number, "kind": kind, "link": link,
+        "machine": machine, "note": note[:300]})
     if kind in ("opened", "clicked") and not machine:
         # Somebody read it there: what bounced before was not the address.
         session.execute(sa.text("UPDATE contacts SET soft_bounces = 0 WHERE id = :id AND soft_bounces > 0"), {"id": sent.contact_id})
 
 
-def by_machine(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, agent: str, kind: str) -> str:
+def by_machine(session: orm.Session, now: dt.datetime, number: int, contact_id: int, agent: str, kind: str) -> str:
     """Why a program, not a person, seems to have opened or clicked; empty for a person.
 
     Programs are told by the name they give, by opening sooner than anyone could, and by following several links
@@ -59,58 +61,66 @@ def by_machine(session: orm.Session, now: dt.datetime, send_id: int, contact_id:
         return "no name of a mail reader"
     if found := _PROGRAMS.search(agent):
         return f"the reader calls itself “{found.group()}”"
-    sent = find_delivery(session, send_id, contact_id)
-    if sent is not None and sent.at is not None and dt.timedelta(0) <= now - sent.at < TOO_SOON and not _waited(session, send_id, contact_id):
+    sent = numbered(session, number, contact_id)
+    if sent is not None and sent.at is not None and dt.timedelta(0) <= now - sent.at < TOO_SOON and not _waited(session, number, sent.contact_id):
         return "within two seconds of being handed over"
     if kind == "clicked":
         lately = session.execute(sa.text(
-            "SELECT count(DISTINCT link) FROM reactions WHERE contact_id = :contact AND send_id = :send "
+            "SELECT count(DISTINCT link) FROM reactions WHERE contact_id = :contact AND delivery = :delivery "
             "AND kind = 'clicked' AND at > :since AND at <= :now"),
-            {"contact": contact_id, "send": send_id, "since": now - TOO_SOON, "now": now}).scalar_one()
+            {"contact": contact_id, "delivery": number, "since": now - TOO_SOON, "now": now}).scalar_one()
         if lately >= 2:
             return "several links within two seconds"
     return ""
 
 
-def _waited(session: orm.Session, send_id: int, contact_id: int) -> bool:
+def _waited(session: orm.Session, number: int, contact_id: int) -> bool:
     """Whether it is a card, which waits until somebody comes: whoever comes in the same second is no program."""
-    return session.execute(sa.text("SELECT 1 FROM card_places WHERE contact_id = :contact AND send_id = :send"),
-                           {"contact": contact_id, "send": send_id}).scalar() is not None
+    return session.execute(sa.text("SELECT 1 FROM card_places WHERE contact_id = :contact AND delivery = :delivery"),
+                           {"contact": contact_id, "delivery": number}).scalar() is not None
 
 
-def unsubscribe(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, how: str) -> None:
-    """The person wants no more of this: of the send's topic where it has one, else of all email."""
-    send = session.get(Send, send_id)
+def unsubscribe(session: orm.Session, now: dt.datetime, number: int, contact_id: int, how: str) -> None:
+    """The person wants no more of this: of the dispatch's topic where it has one, else of all email."""
+    dispatch = dispatch_of(session, number, contact_id)
     contact = living(session, contact_id)
-    if send is None or contact is None:
+    if dispatch is None or contact is None:
         return
-    changed = people.set_consent(session, now, contact.id, send.topic_id or 0, False, f"{how}, from “{send.name}”")
+    changed = people.set_consent(session, now, contact.id, dispatch.topic_id or 0, False, f"{how}, from “{dispatch.name}”")
     if changed:
-        react(session, now, send_id, contact_id, "unsubscribed", note=how)
+        react(session, now, number, contact_id, "unsubscribed", note=how)
 
 
-def bounce(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, hard: bool, words: str) -> None:
+def bounce(session: orm.Session, now: dt.datetime, number: int, contact_id: int, hard: bool, words: str) -> None:
     """A mail came back after it was taken. A hard bounce stops mail to the address; five soft ones do, too."""
     contact = living(session, contact_id)
-    sent = find_delivery(session, send_id, contact_id)
+    sent = numbered(session, number, contact_id)
     if contact is None or sent is None or sent.outcome not in ("delivered", "in_doubt"):
         return
     sent.outcome, sent.note = "bounced", words[:300]
-    react(session, now, send_id, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words)
+    react(session, now, number, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words)
     session.flush()
     keeping.count_bounces(session, now, [contact.id] if hard else [], [] if hard else [contact.id])
     session.expire(contact)
 
 
-def complain(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int) -> None:
+def complain(session: orm.Session, now: dt.datetime, number: int, contact_id: int) -> None:
     """Somebody called our mail a nuisance: never write to that address again."""
     contact = living(session, contact_id)
-    if contact is None or find_delivery(session, send_id, contact_id) is None:
+    dispatch = dispatch_of(session, number, contact_id)
+    if contact is None or dispatch is None:
         return
-    react(session, now, send_id, contact_id, "complained")
+    react(session, now, number, contact_id, "complained")
     people.set_consent(session, now, contact.id, 0, False, "complained about a mail")
     if contact.email_key:
-        keeping.suppress(session, now, contact.email_key, "complained about a mail", f"send {send_id}")
+        keeping.suppress(session, now, contact.email_key, "complained about a mail", f"{dispatch.owner_kind} {dispatch.owner_id}")
+
+
+#: The number of the last text message that somebody got.
+LAST_TEXT = """
+SELECT d.number FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+WHERE d.contact_id = :id AND s.channel = 'sms' AND d.outcome = 'delivered' ORDER BY d.taken_at DESC, d.number DESC LIMIT 1
+"""
 
 
 def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str) -> str:
@@ -125,22 +135,19 @@ def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str)
         return ""
     for contact in session.scalars(sa.select(Contact).where(Contact.phone == written)):
         changed = people.set_consent(session, now, contact.id, 0, meant == "start", f"answered “{text.strip()[:40]}”", "sms")
-        last = session.execute(sa.text(
-            "SELECT d.send_id FROM deliveries d JOIN sends s ON s.id = d.send_id JOIN messages m ON m.id = s.message_id "
-            "WHERE d.contact_id = :id AND m.channel = 'sms' AND d.outcome = 'delivered' ORDER BY d.taken_at DESC LIMIT 1"),
-            {"id": contact.id}).scalar()
+        last = session.execute(sa.text(LAST_TEXT), {"id": contact.id}).scalar()
         if changed and last and meant == "stop":
             react(session, now, last, contact.id, "unsubscribed", note="answered “stop”")
     return meant
 
 
-def sms_failed(session: orm.Session, now: dt.datetime, send_id: int, contact_id: int, words: str) -> None:
+def sms_failed(session: orm.Session, now: dt.datetime, number: int, contact_id: int, words: str) -> None:
     """A receipt says that a text message that was taken did not arrive."""
-    sent = find_delivery(session, send_id, contact_id)
+    sent = numbered(session, number, contact_id)
     if sent is None or sent.outcome not in ("delivered", "in_doubt"):
         return
     sent.outcome, sent.note = "bounced", words
-    react(session, now, send_id, contact_id, "bounced", note=words)
+    react(session, now, number, contact_id, "bounced", note=words)
 
 
 #: what a phone's system is called in a subscription → how people say it
@@ -200,6 +207,6 @@ def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:
 
 
 def delivery_of_code(session: orm.Session, code: str) -> tuple[int, int] | None:
-    """(send, contact) of a short code; None when we never made it."""
-    row = session.execute(sa.text("SELECT send_id, contact_id FROM short_codes WHERE code = :code"), {"code": code}).first()
+    """(number of the delivery, contact) of a short code; None when we never made it."""
+    row = session.execute(sa.text("SELECT delivery, contact_id FROM short_codes WHERE code = :code"), {"code": code}).first()
     return (row[0], row[1]) if row else None

@@ -1,4 +1,4 @@
-"""What comes back: events, and reactions to mail."""
+"""What comes back: events."""
 
 import datetime as dt
 from typing import Any
@@ -31,23 +31,3 @@ class EventReceipt(Base):
     key: orm.Mapped[str] = orm.mapped_column(sa.Text(collation="C"), primary_key=True)
     #: on the machine's own clock: it only tells which are old
     at: orm.Mapped[dt.datetime] = orm.mapped_column(server_default=sa.func.now())
-
-
-class Reaction(Base):
-    """What a person did with a mail. Partitioned by month of `at`."""
-
-    __tablename__ = "reactions"
-    contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
-    at: orm.Mapped[dt.datetime] = orm.mapped_column(primary_key=True)
-    send_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
-    #: opened, clicked, unsubscribed, bounced, complained
-    kind: orm.Mapped[str] = orm.mapped_column(primary_key=True)
-    #: number of the link in the edition, for clicks
-    link: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
-    #: true when a program opened or clicked, not a person
-    machine: orm.Mapped[bool]
-    #: why we think so, or the words of a bounce
-    note: orm.Mapped[str]
-    __table_args__ = (sa.Index("ix_reactions_send", "send_id", "kind", "contact_id"),
-                      sa.Index("ix_reactions_contact", "contact_id", "at"),
-                      {"postgresql_partition_by": "RANGE (at)"})

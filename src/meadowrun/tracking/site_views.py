@@ -13,11 +13,11 @@ from meadowrun.core import webpush
 from meadowrun.core.content import card as cards
 from meadowrun.core.values import read_json
 from meadowrun.messages import reading
+from meadowrun.outgoing import cards as laid
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
-from meadowrun.sends import cards as laid
 from meadowrun.shell import keys
 from meadowrun.shell.keys import websites
 from meadowrun.shell.models import ApiKey
@@ -130,8 +130,8 @@ def events() -> Answer:
     leaving = bool(data.get("leaving"))
     card = None if leaving else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
     if card is not None:
-        send, who = signing.read(settings().secret, "card", card["token"]) or (0, 0)
-        actions.react(db(), now(), send, who, "opened")
+        delivery, who = signing.read(settings().secret, "card", card["token"]) or (0, 0)
+        actions.react(db(), now(), delivery, who, "opened")
     # Kept by the browser from here on: the sign in the address holds for the first page only.
     keep = signing.visitor(settings().secret, contact.id, now())
     return {"stored": taken.stored, "card": card, "visitor": keep}, 200, _headers()
@@ -142,15 +142,15 @@ def events() -> Answer:
 def card_answered() -> Answer:
     """A visitor pressed a button of a card, or closed it."""
     key, contact, data = _asked()
-    send_id, who = signing.read(settings().secret, "card", str(data.get("token", ""))) or (0, 0)
+    delivery, who = signing.read(settings().secret, "card", str(data.get("token", ""))) or (0, 0)
     number = data.get("button")
     owner = living(db(), who)
-    pressed = laid.answered(db(), contact.id, send_id, number if isinstance(number, int) else None, now()) \
+    pressed = laid.answered(db(), contact.id, delivery, number if isinstance(number, int) else None, now()) \
         if owner is not None and owner.id == contact.id else None
     if pressed is None:
         raise _Refused("There is no such card for this visitor.", 422)
     if pressed["act"] in ("event", "allow"):
-        actions.react(db(), now(), send_id, who, "clicked", link=pressed["link"])
+        actions.react(db(), now(), delivery, who, "clicked", link=pressed["link"])
     if pressed["act"] == "event":
         # Pressed in two windows it happened once.
         ident = f"card:{data['token']}:{number}"

@@ -11,11 +11,12 @@ from meadowrun.core.wording import masked
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
+from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.queries import numbered
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
-from meadowrun.sends.models import Send
 from meadowrun.shell.keys import websites
 from meadowrun.shell.request import db, now, public, settings, zone
 from meadowrun.tracking import actions, queries
@@ -71,16 +72,15 @@ def _clicked(found: tuple[int, int] | None, number: int) -> object:
 
 
 def _target(found: tuple[int, int], number: int) -> str | None:
-    send_id, contact_id = found
-    send = db().get(Send, send_id)
-    delivery = actions.find_delivery(db(), send_id, contact_id)
-    if send is None or send.edition_id is None or delivery is None:
+    delivery = numbered(db(), *found)
+    if delivery is None:
         return None
-    links = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled).links
+    dispatch = db().get_one(Dispatch, delivery.dispatch_id)
+    links = Compiled.from_json(db().get_one(Edition, dispatch.edition_id).compiled).links
     link = next((x for x in links if x.number == number), None)
     if link is None or not link.href:
         return None
-    address = link_address(link, nested(delivery.filled or {}, send.facts))
+    address = link_address(link, nested(delivery.filled or {}, dispatch.facts))
     return address if address and urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
 
 
@@ -89,12 +89,12 @@ def _target(found: tuple[int, int], number: int) -> str | None:
 def full_page(token: str) -> object:
     """The page of ours that a tap on a notice opens, as its reader gets it."""
     found = _who("page", token)
-    send = db().get(Send, found[0]) if found else None
-    delivery = actions.find_delivery(db(), *found) if found else None
-    if found is None or send is None or delivery is None or send.edition_id is None:
+    delivery = numbered(db(), *found) if found else None
+    if found is None or delivery is None:
         return _public_page("lost"), 404
-    edition = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    page = Renderer(edition).page(nested(delivery.filled or {}, send.facts, signing.Tokens(settings().secret, *found)))
+    dispatch = db().get_one(Dispatch, delivery.dispatch_id)
+    edition = Compiled.from_json(db().get_one(Edition, dispatch.edition_id).compiled)
+    page = Renderer(edition).page(nested(delivery.filled or {}, dispatch.facts, signing.Tokens(settings().secret, *found)))
     if page is not None and edition.push and flask.request.method != "HEAD":
         why = actions.by_machine(db(), now(), *found, flask.request.headers.get("User-Agent", ""), "clicked")
         actions.react(db(), now(), *found, "clicked", link=edition.push.get("link"), machine=bool(why), note=why)
@@ -141,8 +141,8 @@ def unsubscribe(token: str) -> object:
     found = _who("leave", token)
     if found is None:
         return _public_page("lost"), 404 if token != "preview" else 200
-    send = db().get(Send, found[0])
-    topic = next((t.name for t in people_queries.topics(db()) if send and t.id == send.topic_id), None)
+    dispatch = actions.dispatch_of(db(), *found)
+    topic = next((t.name for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id), None)
     return _unsubscribe_page(found, topic, False)
 
 

@@ -78,6 +78,7 @@ def _live_until(target: dt.datetime) -> None:
         with context().database.session() as session:
             clock.set_ahead(session, stop)
             jobs.enqueue(session, "sends.sweep", priority=3)
+            jobs.enqueue(session, "outgoing.sweep", priority=2)
         _wait_for_sends()
         if stop >= target:
             return
@@ -92,8 +93,8 @@ def _wait_for_sends() -> None:
             now = clock.now(session)
             busy = session.execute(sa.text(
                 "SELECT 1 FROM sends s WHERE s.state = 'taking' OR s.state = 'planned' AND s.leaves_at <= :now "
-                "OR s.state = 'running' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.send_id = s.id "
-                "AND d.taken_at = s.taken_at AND d.outcome IN ('waiting', 'in_hand')) LIMIT 1"), {"now": now}).scalar()
+                "OR s.state = 'running' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.dispatch_id "
+                "AND d.taken_at = s.taken_at AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand')) LIMIT 1"), {"now": now}).scalar()
         if not busy:
             return
         time.sleep(0.4)

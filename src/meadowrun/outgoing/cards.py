@@ -1,4 +1,4 @@
-"""In-app cards: laid ready for the people of a send, shown when they come to the website, ended by what they do."""
+"""In-app cards: laid ready for the people of a dispatch, shown when they come to the website, ended by what they do."""
 
 import dataclasses
 import datetime as dt
@@ -20,10 +20,10 @@ from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Needs, nested, of_people
+from meadowrun.outgoing.models import Delivery, Dispatch
 from meadowrun.people.kinds import merged_kinds
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
-from meadowrun.sends.models import Delivery, Send
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -32,6 +32,14 @@ class Card:
 
     key: str
     contact_id: int
+    #: the number of the delivery
+    delivery: int
+
+
+LAID = """
+INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch, delivery, :now
+FROM unnest(CAST(:ids AS bigint[]), CAST(:deliveries AS bigint[])) AS x(contact, delivery) ON CONFLICT DO NOTHING
+"""
 
 
 class LaidReady:
@@ -40,25 +48,24 @@ class LaidReady:
     at_once = WHOLE_BATCH
     can_be_asked = True
 
-    def __init__(self, database: Database, settings: Settings, send_id: int, now: dt.datetime):
-        self.database, self.settings, self.send_id, self.now = database, settings, send_id, now
+    def __init__(self, database: Database, settings: Settings, dispatch_id: int, now: dt.datetime):
+        self.database, self.settings, self.dispatch_id, self.now = database, settings, dispatch_id, now
 
     def hand_over(self, messages: Iterable[Card], begin: Begin = all_may_go) -> Iterator[Handed]:
-        ids = [card.contact_id for card in messages]
+        cards = list(messages)
         with self.database.session() as session:
-            session.execute(sa.text(
-                "INSERT INTO card_places (contact_id, send_id, laid_at) SELECT unnest(CAST(:ids AS bigint[])), :send, :now "
-                "ON CONFLICT DO NOTHING"), {"ids": ids, "send": self.send_id, "now": self.now})
-        return iter([Handed(ident, "delivered", "laid ready") for ident in ids])
+            session.execute(sa.text(LAID), {"ids": [card.contact_id for card in cards], "deliveries": [card.delivery for card in cards],
+                                            "dispatch": self.dispatch_id, "now": self.now})
+        return iter([Handed(card.contact_id, "delivered", "laid ready") for card in cards])
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """For each token whether its card lies ready: this gateway always knows."""
-        contacts = {key: read[1] for key in ids if (read := signing.read(self.settings.secret, "message", key))}
+        named = {key: read for key in ids if (read := signing.read(self.settings.secret, "message", key))}
         with self.database.session() as session:
-            there = {row[0] for row in session.execute(
-                sa.text("SELECT contact_id FROM card_places WHERE send_id = :send AND contact_id = ANY(:ids)"),
-                {"send": self.send_id, "ids": list(contacts.values())})}
-        return {key: contact in there for key, contact in contacts.items()}
+            there = {tuple(row) for row in session.execute(
+                sa.text("SELECT delivery, contact_id FROM card_places WHERE dispatch_id = :dispatch AND contact_id = ANY(:ids)"),
+                {"dispatch": self.dispatch_id, "ids": [contact for _, contact in named.values()]})}
+        return {key: read in there for key, read in named.items()}
 
 
 @dataclasses.dataclass(frozen=True)
@@ -87,8 +94,8 @@ def card_for(session: orm.Session, contact: Contact, event: str, page: str, now:
     The places are locked, so that two windows of one visitor cannot show the same card at once.
     """
     rows = session.execute(sa.text(
-        "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN sends s ON s.id = p.send_id WHERE p.contact_id = :id "
-        "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.send_id FOR UPDATE OF p"), {"id": contact.id}).all()
+        "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id "
+        "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.delivery FOR UPDATE OF p"), {"id": contact.id}).all()
     # An edition names kinds of event as they were called when it was made.
     merged = merged_kinds(session) if rows else {}
     event = merged.get(event, event)
@@ -101,20 +108,21 @@ def card_for(session: orm.Session, contact: Contact, event: str, page: str, now:
         card = compiled.card | {slot: merged.get(compiled.card[slot], compiled.card[slot]) for slot in ("event", "unless")}
         why = cards.may_show(card, _place(row), event, page, now, now.astimezone(here).date(),
                              _did_since(session, contact.id, card["unless"], row.laid_at))
-        at = {"contact": contact.id, "send": row.send_id, "now": now}
+        at = {"contact": contact.id, "delivery": row.delivery, "now": now}
         if why == "show":
             waiting.append((row, compiled, edition))
         elif why == "outside":
-            session.execute(sa.text("UPDATE card_places SET outside = outside + 1 WHERE contact_id = :contact AND send_id = :send"), at)
+            session.execute(sa.text("UPDATE card_places SET outside = outside + 1 WHERE contact_id = :contact AND delivery = :delivery"), at)
         elif why == "overtaken":
-            session.execute(sa.text("UPDATE card_places SET ended_at = :now, overtaken = TRUE WHERE contact_id = :contact AND send_id = :send"), at)
+            session.execute(sa.text("UPDATE card_places SET ended_at = :now, overtaken = TRUE "
+                                    "WHERE contact_id = :contact AND delivery = :delivery"), at)
     while waiting:
-        chosen = waiting.pop(cards.first_of([(compiled.card or {}, row.send_id) for row, compiled, _ in waiting]))
+        chosen = waiting.pop(cards.first_of([(compiled.card or {}, row.delivery) for row, compiled, _ in waiting]))
         shown = _filled_in(session, contact, chosen[0], chosen[1], now, settings)
         if shown is not None:
             session.execute(sa.text(
-                "UPDATE card_places SET times = times + 1, last_at = :now, not_before = NULL WHERE contact_id = :contact AND send_id = :send"),
-                {"contact": contact.id, "send": chosen[0].send_id, "now": now})
+                "UPDATE card_places SET times = times + 1, last_at = :now, not_before = NULL WHERE contact_id = :contact AND delivery = :delivery"),
+                {"contact": contact.id, "delivery": chosen[0].delivery, "now": now})
             return shown.to_json(chosen[2].document["settings"])
     return None
 
@@ -128,14 +136,14 @@ def _did_since(session: orm.Session, contact_id: int, event: str, since: dt.date
 def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Compiled, now: dt.datetime, settings: Settings) -> Shown | None:
     """The card with the person's values as they are now; kept with the delivery, so that what was seen can be shown again.
     None when a feed has no answer, or nothing can be made of it."""
-    delivery = session.scalars(sa.select(Delivery).where(Delivery.send_id == place.send_id, Delivery.contact_id == contact.id)).one()
+    delivery = session.scalars(sa.select(Delivery).where(Delivery.number == place.delivery, Delivery.contact_id == contact.id)).one()
     zone = zoneinfo.ZoneInfo(settings.timezone)
     try:
         fresh = of_people(session, [contact.id], Needs.of(compiled), dictionary(session), now, zone, sample=False, hosts=settings.feed_hosts)
     except NoAnswer:
         return None
     flat = (delivery.filled or {}) | fresh[contact.id]
-    tokens = signing.Tokens(settings.secret, place.send_id, contact.id)
+    tokens = signing.Tokens(settings.secret, place.delivery, contact.id)
     try:
         mail = Renderer(compiled).render(nested(flat, place.facts, tokens))
     except CannotRender:
@@ -145,31 +153,31 @@ def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Com
     return Shown(tokens["card"], mail.subject, mail.html, mail.card)
 
 
-def answered(session: orm.Session, contact_id: int, send_id: int, number: int | None, now: dt.datetime) -> dict[str, Any] | None:
+def answered(session: orm.Session, contact_id: int, delivery: int, number: int | None, now: dt.datetime) -> dict[str, Any] | None:
     """Somebody pressed a button of a card, or closed it (None). Says what was pressed, with the number of its link;
     None when there is no such card or button."""
-    row = session.execute(sa.text("SELECT * FROM card_places WHERE contact_id = :contact AND send_id = :send FOR UPDATE"),
-                          {"contact": contact_id, "send": send_id}).first()
+    row = session.execute(sa.text("SELECT * FROM card_places WHERE contact_id = :contact AND delivery = :delivery FOR UPDATE"),
+                          {"contact": contact_id, "delivery": delivery}).first()
     if row is None:
         return None
-    card = Compiled.from_json(session.get_one(Edition, session.get_one(Send, send_id).edition_id).compiled).card or {"buttons": []}
+    card = Compiled.from_json(session.get_one(Edition, session.get_one(Dispatch, row.dispatch_id).edition_id).compiled).card or {"buttons": []}
     if number is not None and not 0 <= number < len(card["buttons"]):
         return None
     button = card["buttons"][number] if number is not None else None
     left = cards.after(_place(row), button, now)
     session.execute(sa.text(
         "UPDATE card_places SET times = :times, last_at = :last, not_before = :not_before, ended_at = CASE WHEN :ended THEN "
-        "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = :contact AND send_id = :send"),
-        {"contact": contact_id, "send": send_id, "times": left.times, "last": left.last_at, "not_before": left.not_before,
+        "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = :contact AND delivery = :delivery"),
+        {"contact": contact_id, "delivery": delivery, "times": left.times, "last": left.last_at, "not_before": left.not_before,
          "ended": left.ended, "now": now, "later": int(bool(button) and button["act"] == "later")})
     return button or {"act": "close"}
 
 
-def tally(session: orm.Session, send_id: int) -> dict[str, int]:
-    """What became of the cards of a send besides openings and clicks: people and times."""
+def tally(session: orm.Session, dispatch_id: int | None) -> dict[str, int]:
+    """What became of the cards of a dispatch besides openings and clicks: people and times."""
     row = session.execute(sa.text(
         "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE put_off > 0) AS put_off, "
         "count(*) FILTER (WHERE overtaken) AS overtaken, "
         "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 AND ended_at IS NULL) AS not_yet "
-        "FROM card_places WHERE send_id = :send"), {"send": send_id}).one()
+        "FROM card_places WHERE dispatch_id = :dispatch"), {"dispatch": dispatch_id}).one()
     return {k: int(v) for k, v in row._mapping.items()}

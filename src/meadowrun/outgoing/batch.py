@@ -1,4 +1,4 @@
-"""One chunk of a send on its way: claimed, judged, filled in, handed over, and written down.
+"""One batch of a dispatch on its way: claimed, judged, filled in, handed over, and written down.
 
 Whatever fails for one person is that person's outcome, with its reason; the others go on.
 """
@@ -22,30 +22,30 @@ from meadowrun.base.settings import Settings
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.push import SYSTEMS, payload
 from meadowrun.core.guardrails.verdict import Facts, verdict
-from meadowrun.gateways import push, sms, smtp
+from meadowrun.gateways import push, sms
 from meadowrun.gateways.email import Letter
-from meadowrun.gateways.handing import WHOLE_BATCH, Gateway, Handed
+from meadowrun.gateways.handing import WHOLE_BATCH, Handed
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
+from meadowrun.outgoing import cards, settling
+from meadowrun.outgoing.claims import Claim, Claimed, ClaimLost, clean, is_storable
+from meadowrun.outgoing.gateways import gateway_of
+from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import NUMBER, dictionary
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
-from meadowrun.sends import cards, settling
-from meadowrun.sends.claims import Claim, Claimed, ClaimLost, clean, is_storable
-from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channel_of
 
 #: channel → the address to write to, over contacts `c`
 COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": NUMBER}
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
-#: Seconds after which a chunk makes room for others that wait; what is left of it goes on afterwards.
+#: Seconds after which a batch makes room for others that wait; who is left of it is free for the next.
 SLICE = 10.0
-#: Seconds between two looks at whether the send still runs, where a batch leaves as a whole.
+#: Seconds between two looks at whether the dispatch still runs, where a batch leaves as a whole.
 LOOK_EVERY = 1.0
 #: Templates of the editions this process is sending, by database and edition: an edition never changes.
 _renderers: dict[tuple[str, int], Renderer] = {}
@@ -53,8 +53,9 @@ _MOST_RENDERERS = 20
 
 #: Short codes of people who are about to get a text.
 SHORT_CODES = """
-INSERT INTO short_codes (code, send_id, contact_id, at) SELECT code, :send, contact, :now
-FROM unnest(CAST(:codes AS text[]), CAST(:ids AS bigint[])) AS x(code, contact) ON CONFLICT DO NOTHING
+INSERT INTO short_codes (code, delivery, contact_id, at) SELECT code, delivery, contact, :now
+FROM unnest(CAST(:codes AS text[]), CAST(:numbers AS bigint[]), CAST(:ids AS bigint[])) AS x(code, delivery, contact)
+ON CONFLICT DO NOTHING
 """
 #: The devices of some people that gave permission.
 DEVICES = """
@@ -63,44 +64,40 @@ WHERE gone_at IS NULL AND contact_id = ANY(:ids) ORDER BY id
 """
 
 
-def message_id(settings: Settings, key: str) -> str:
-    """The Message-ID follows from the delivery's key, so that the gateway can be asked by it."""
-    return f"<{key}@{settings.mail_domain}>"
-
-
 @dataclasses.dataclass(frozen=True, slots=True)
 class _Person:
     """One claimed person: what to fill in, and what the verdict says at this moment."""
 
     contact_id: int
+    #: the delivery's
+    number: int
     address: str
     filled: dict[str, Any]
     tries: int
     verdict: str
 
 
-class Chunk:
-    """One claimed chunk of a send in the hands of this worker."""
+class BatchWork:
+    """One claimed batch of a dispatch in the hands of this worker."""
 
     def __init__(self, claim: Claim, settings: Settings):
         self.claim, self.database, self.settings = claim, claim.database, settings
-        self.send_id: int = claim.key["send"]
-        #: the send was paused or stopped while this chunk is handed over
+        self.dispatch_id: int = claim.key["dispatch"]
+        #: the dispatch was paused or stopped while this batch is handed over
         self.halted = False
-        #: there was no time for everybody of the chunk
-        self.more = False
         with claim.session() as session:
-            send = session.get_one(Send, self.send_id)
-            self.channel = channel_of(session, send)
-            self.gateway = self._gateway(clock.now(session))
-            self.taken = send.taken_at
-            self.topic_id, self.rule = send.topic_id, send.consent_rule
-            claim.key["taken"] = send.taken_at
-            self.sender = session.get_one(Sender, send.sender_id)
-            self.about = self._about(session, send)
-            self.feedback_id = f"send{send.id}:campaign{send.campaign_id}:{self.channel}:{self.settings.mail_domain}"[:127]
-            self.facts = send.facts
-            self.renderer = self._renderer(session, send.edition_id or 0)
+            dispatch = session.get_one(Dispatch, self.dispatch_id)
+            self.channel = dispatch.channel
+            self.gateway = gateway_of(self.database, settings, dispatch, clock.now(session))
+            self.taken = dispatch.taken_at
+            self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
+            claim.key["taken"] = dispatch.taken_at
+            self.sender = session.get_one(Sender, dispatch.sender_id)
+            self.about = self._about(session, dispatch)
+            self.feedback_id = (f"{dispatch.owner_kind}{dispatch.owner_id}:campaign{dispatch.campaign_id or 0}:{self.channel}:"
+                                f"{self.settings.mail_domain}")[:127]
+            self.facts = dispatch.facts
+            self.renderer = self._renderer(session, dispatch.edition_id)
             self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
             needs = Needs.of(self.renderer.compiled)
             own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
@@ -115,9 +112,9 @@ class Chunk:
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
 
-    def _about(self, session: orm.Session, send: Send) -> tuple[str, str]:
-        """Name and id of what a send is about, as mailing lists are named."""
-        topic = session.get(Topic, send.topic_id) if send.topic_id else None
+    def _about(self, session: orm.Session, dispatch: Dispatch) -> tuple[str, str]:
+        """Name and id of what a dispatch is about, as mailing lists are named."""
+        topic = session.get(Topic, dispatch.topic_id) if dispatch.topic_id else None
         key = re.sub(r"[^a-z0-9-]+", "-", topic.key.lower()).strip("-") if topic else "all"
         return topic.name if topic else self.settings.organisation, f"{key or 'topic'}.{self.settings.mail_domain}"
 
@@ -129,17 +126,6 @@ class Chunk:
             _renderers[place] = Renderer(Compiled.from_json(session.get_one(Edition, edition_id).compiled))
         return _renderers[place]
 
-    def _gateway(self, now: dt.datetime) -> Gateway:
-        if self.channel == "card":
-            return cards.LaidReady(self.database, self.settings, self.send_id, now)
-        if self.channel == "push":
-            return push.PushGateway(self.settings, now.timestamp(), lambda device: self._device_gone(device, now))
-        return sms.gateway(self.settings) if self.channel == "sms" else smtp.gateway(self.settings)
-
-    def _device_gone(self, device: int, now: dt.datetime) -> None:
-        with self.database.session() as session:
-            session.execute(sa.text("UPDATE push_devices SET gone_at = :now WHERE id = :id"), {"id": device, "now": now})
-
     def _devices(self, ids: list[int]) -> dict[int, tuple[push.Device, ...]]:
         found: dict[int, tuple[push.Device, ...]] = {}
         with self.claim.session() as session:
@@ -147,35 +133,27 @@ class Chunk:
                 found[row[0]] = (*found.get(row[0], ()), push.Device(*row[1:]))
         return found
 
-    def _tokens(self, contact_id: int) -> signing.Tokens:
-        return signing.Tokens(self.settings.secret, self.send_id, contact_id)
+    def _tokens(self, person: _Person) -> signing.Tokens:
+        return signing.Tokens(self.settings.secret, person.number, person.contact_id)
 
-    def _code(self, contact_id: int) -> str:
-        return signing.short(self.settings.secret, self.send_id, contact_id)
+    def _code(self, person: _Person) -> str:
+        return signing.short(self.settings.secret, person.number, person.contact_id)
 
-    def _asked_by(self, contact_id: int) -> str:
-        """What the gateway knows a message by."""
-        key = self._tokens(contact_id)["message"]
-        return message_id(self.settings, key) if self.channel == "email" else key
-
-    def run(self) -> None:
-        """Settles what others left under way, then claims, judges and hands over everybody who may go now."""
+    def run(self) -> bool:
+        """Claims, judges and hands over people who are due. Says whether it makes sense to go on with the next at once."""
         with self.claim.session() as session:
             now = clock.now(session)
-        settling.settle(self.claim, self.gateway, self._asked_by, now, self.settings.settle_after)
-        with self.claim.session() as session:
-            state = session.execute(sa.select(Send.state).where(Send.id == self.send_id)).scalar()
-            if state != "running":
-                settling.finish_if_done(session, self.send_id, self.taken, now)
-                return
+            if session.execute(sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)).scalar() != "running":
+                return False
             people = self._claim(session, now)
             self.left = {person.contact_id: person for person in people if person.verdict == "go"}
             self.begun = set(self.left) if self.whole else set()
             self.claim.write(session, now, [Handed(p.contact_id, p.verdict, "") for p in people if p.verdict != "go"], False, {})
-        if self.left:
-            self._hand_over(now)
+        self.claim.has_people = True
+        down = bool(self.left) and self._hand_over(now)
         with self.claim.session() as session:
-            settling.finish_if_done(session, self.send_id, self.taken, now)
+            settling.finish_if_done(session, self.dispatch_id, self.taken, now)
+        return bool(people) and not down
 
     def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
         """Claims whoever may go now, and reads what verdict and message need of them, as of this moment."""
@@ -190,8 +168,8 @@ class Chunk:
         self.claim.write(session, now, [*gone, *self.results], False, {})
         self.results.clear()
         if self.renderer.compiled.short and self.renderer.compiled.links:
-            session.execute(sa.text(SHORT_CODES), {"send": self.send_id, "now": now, "ids": [p.contact_id for p in found],
-                                                   "codes": [self._code(p.contact_id) for p in found]})
+            session.execute(sa.text(SHORT_CODES), {"now": now, "ids": [p.contact_id for p in found], "numbers": [p.number for p in found],
+                                                   "codes": [self._code(p) for p in found]})
         return found
 
     def _read(self, session: orm.Session, now: dt.datetime, ids: Sequence[int],
@@ -212,7 +190,7 @@ class Chunk:
                 return []
             middle = len(ids) // 2
             return self._read(session, now, ids[:middle], claimed) + self._read(session, now, ids[middle:], claimed)
-        return [_Person(row.id, row.address, row.filled, claimed[row.id].tries, verdict(Facts.of(
+        return [_Person(row.id, claimed[row.id].number, row.address, row.filled, claimed[row.id].tries, verdict(Facts.of(
             row, repeated_address=claimed[row.id].repeated, held=claimed[row.id].held), self.rule)) for row in rows]
 
     def _letters(self, rows: list[_Person], now: dt.datetime) -> Iterator[Any]:
@@ -221,14 +199,13 @@ class Chunk:
         devices = self._devices([row.contact_id for row in rows]) if self.channel == "push" else {}
         wrong = self.filler.complete_all([row.filled for row in rows], now)
         for row, problem in zip(rows, wrong, strict=True):
-            self.more = time.monotonic() > until
-            if self.halted or self.more:
+            if self.halted or time.monotonic() > until:
                 return
             if isinstance(problem, NoAnswer):
                 again = problem.wait and row.tries + 1 < MOST_TRIES
                 self.results.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
                 continue
-            tokens = self._tokens(row.contact_id)
+            tokens = self._tokens(row)
             key = tokens["message"]
             try:
                 if problem is not None:
@@ -238,7 +215,7 @@ class Chunk:
                     raise ValueError("a value holds signs that cannot be stored: a NUL, or half a character")
                 values = nested(row.filled, self.facts, tokens)
                 if self.channel == "sms":
-                    values["short"] = self._code(row.contact_id)
+                    values["short"] = self._code(row)
                 mail = self.renderer.render(values)
             except Exception as failure:
                 self.results.append(Handed(row.contact_id, "not_rendered", str(failure)[:300]))
@@ -248,7 +225,7 @@ class Chunk:
                 yield push.Notice(key, row.contact_id, there, payload(mail.subject, mail.text.strip(), mail.push), mail.push["ttl"])
                 continue
             if self.channel == "card":
-                yield cards.Card(key, row.contact_id)
+                yield cards.Card(key, row.contact_id, row.number)
                 continue
             if self.channel == "sms":
                 yield sms.Text(key, row.contact_id, self.settings.sms_sender, row.address, mail.text)
@@ -257,7 +234,7 @@ class Chunk:
                 key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
                 reply_to=sender[2], to=row.address, return_path=f"bounce+{tokens['bounce']}@{self.settings.mail_domain}",
                 subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
-                message_id=message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{tokens['leave']}",
+                message_id=settling.message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{tokens['leave']}",
                 list_name=self.about[0], list_id=self.about[1], feedback_id=self.feedback_id)
 
     def _signs(self, filled: dict[str, Any]) -> tuple[str, str, str]:
@@ -274,8 +251,9 @@ class Chunk:
                 filled[ref] = value
         return signs
 
-    def _hand_over(self, now: dt.datetime) -> None:
-        """Hands over as long as the send runs and there is time. What became of people is written before the next few leave."""
+    def _hand_over(self, now: dt.datetime) -> bool:
+        """Hands over as long as the dispatch runs and there is time. What became of people is written before the next few leave. Says
+        whether the gateway takes nothing more."""
         down: GatewayUnavailable | None = None
         looked = time.monotonic()
         try:
@@ -290,7 +268,7 @@ class Chunk:
                 down = problem
             with self.claim.session() as session:
                 self._settle_untold(session, now)
-                session.execute(sa.update(Send).where(Send.id == self.send_id).values(
+                session.execute(sa.update(Dispatch).where(Dispatch.id == self.dispatch_id).values(
                     problem=str(down) if down else "", moved_at=sa.func.clock_timestamp()))
         except ClaimLost as loss:
             log.warning("claim lost", **{k: str(v) for k, v in self.claim.key.items()}, problem=str(loss))
@@ -298,7 +276,8 @@ class Chunk:
                 self._settle_untold(session, now)
             raise
         if down:
-            log.warning("gateway away", send=self.send_id, problem=str(down))
+            log.warning("gateway away", dispatch=self.dispatch_id, problem=str(down))
+        return down is not None
 
     def _settle_untold(self, session: orm.Session, now: dt.datetime) -> None:
         """Writes what the gateway said; of whom it said nothing it has taken nothing, although they were noted."""
@@ -324,7 +303,7 @@ class Chunk:
     def _look(self, now: dt.datetime) -> None:
         with self.claim.session() as session:
             self._keep(session, now)
-            self.halted = session.execute(sa.select(Send.state).where(Send.id == self.send_id)).scalar() != "running"
+            self.halted = session.execute(sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)).scalar() != "running"
 
     def _tired(self, handed: Handed) -> Handed:
         """After many tries an address that asks to come again later counts as bounced."""
@@ -337,7 +316,8 @@ class Chunk:
         results = list(self.results)
         written = self._write(session, now, results)
         if self.channel == "email":
-            self._note_bounces(session, [r for r in results if r.outcome == "bounced" and r.contact_id in written], now)
+            self._note_bounces(session, [(r, self.left[r.contact_id].number) for r in results
+                                         if r.outcome == "bounced" and r.contact_id in written], now)
         sa.event.listen(session, "after_commit", lambda _: self._kept(results), once=True)
 
     def _kept(self, results: list[Handed]) -> None:
@@ -352,13 +332,13 @@ class Chunk:
                  and is_storable(p.filled)}
         return self.claim.write(session, now, results, self.gateway.can_be_asked, known)
 
-    def _note_bounces(self, session: orm.Session, bounced: list[Handed], now: dt.datetime) -> None:
+    def _note_bounces(self, session: orm.Session, bounced: list[tuple[Handed, int]], now: dt.datetime) -> None:
         """A refusal because of the address is a hard bounce: it is not written to again until corrected. Others count as soft."""
         if not bounced:
             return
         with driver(session).cursor() as cursor:
             cursor.executemany(
-                "INSERT INTO reactions (contact_id, at, send_id, kind, link, machine, note) "
-                "VALUES (%s, %s, %s, 'bounced', NULL, FALSE, %s)",
-                [(b.contact_id, now, self.send_id, ("hard: " if b.hard else "soft: ") + clean(b.note)) for b in bounced])
-        keeping.count_bounces(session, now, [b.contact_id for b in bounced if b.hard], [b.contact_id for b in bounced if not b.hard])
+                "INSERT INTO reactions (contact_id, at, dispatch_id, delivery, kind, link, machine, note) "
+                "VALUES (%s, %s, %s, %s, 'bounced', NULL, FALSE, %s)",
+                [(b.contact_id, now, self.dispatch_id, number, ("hard: " if b.hard else "soft: ") + clean(b.note)) for b, number in bounced])
+        keeping.count_bounces(session, now, [b.contact_id for b, _ in bounced if b.hard], [b.contact_id for b, _ in bounced if not b.hard])

@@ -1,0 +1,97 @@
+"""Verbs of dispatches: opened, filled, sealed, paused, stopped; and what a person says about doubts.
+
+Whoever owns a dispatch calls these with the dispatch locked first (`settling.locked`), then what is theirs.
+"""
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import jobs
+from meadowrun.base.db import ensure_months
+from meadowrun.outgoing.claims import BATCH
+from meadowrun.outgoing.jobs import ask_for
+from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.settling import set_state
+
+#: Deliveries to the people of a query of id, outcome, repeated and held; all are due at once.
+PUT = """
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, held)
+SELECT id, :dispatch, :taken, :taken, outcome, repeated, held FROM ({people}) x ORDER BY id
+"""
+#: From so many people on, claims are planned badly without fresh statistics.
+_MANY = 2000
+
+
+def open_dispatch(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> Dispatch:
+    """Stores a dispatch, running and without anybody yet. Its moment is a whole second."""
+    dispatch.taken_at = now.replace(microsecond=0)
+    dispatch.state, dispatch.unsettled = "running", True
+    dispatch.priority = 1 if dispatch.consent_rule == "service" else 0
+    ensure_months(session, dispatch.taken_at.date(), dispatch.taken_at.date())
+    session.add(dispatch)
+    session.flush()
+    return dispatch
+
+
+def put(session: orm.Session, dispatch: Dispatch, people: str, values: Mapping[str, Any]) -> int:
+    """Adds deliveries to the people of a query with columns id, outcome, repeated and held. Says how many."""
+    done = session.execute(sa.text(PUT.format(people=people)), {**values, "dispatch": dispatch.id, "taken": dispatch.taken_at})
+    found: int = done.rowcount  # type: ignore[attr-defined]
+    if found > _MANY:
+        session.execute(sa.text("ANALYZE deliveries"))
+    dispatch.moved_at = sa.func.clock_timestamp()
+    ask_for(session, (found + BATCH - 1) // BATCH)
+    return found
+
+
+def seal(session: orm.Session, dispatch: Dispatch, size: int) -> None:
+    """Settles who is in the audience for good: the database refuses any other size."""
+    dispatch.size, dispatch.sealed = size, True
+    session.flush()
+
+
+def pause(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
+    """Nobody new is handed over; what is being handed over finishes."""
+    set_state(session, dispatch, "paused", now)
+
+
+def resume(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
+    set_state(session, dispatch, "running", now)
+    jobs.enqueue(session, "outgoing.sweep")
+
+
+STOP = """
+UPDATE deliveries SET outcome = 'stopped' WHERE dispatch_id = :id AND taken_at = :taken AND outcome IN ('waiting', 'deferred')
+"""
+
+
+def stop(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
+    """For good: those still to go are counted as stopped."""
+    set_state(session, dispatch, "stopped", now)
+    session.execute(sa.text(STOP), {"id": dispatch.id, "taken": dispatch.taken_at})
+
+
+#: Settles people in doubt: all of a dispatch, or some. Whoever goes once more is claimed by nobody.
+SETTLE_DOUBTS = """
+UPDATE deliveries SET outcome = :outcome, note = :note, due = CASE WHEN :outcome = 'waiting' THEN :now ELSE NULL END,
+    claim = CASE WHEN :outcome = 'waiting' THEN NULL ELSE claim END
+WHERE dispatch_id = :id AND taken_at = :taken AND outcome = 'in_doubt'
+    AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
+"""
+
+
+def settle_doubts(session: orm.Session, now: dt.datetime, dispatch: Dispatch, contacts: Sequence[int] | None, arrived: bool, who: str) -> int:
+    """Somebody says what became of messages whose answer was lost, of some people or (None) of all: they count as delivered, or go once
+    more. Of a stopped dispatch nothing goes any more. Says of how many."""
+    again = "stopped" if dispatch.state == "stopped" else "waiting"
+    if not arrived and dispatch.state == "done":
+        set_state(session, dispatch, "running", now)
+    done = session.execute(sa.text(SETTLE_DOUBTS), {
+        "outcome": "delivered" if arrived else again, "note": f"settled by {who}", "id": dispatch.id, "taken": dispatch.taken_at, "now": now,
+        "contacts": None if contacts is None else list(contacts)})
+    jobs.enqueue(session, "outgoing.sweep")
+    return done.rowcount  # type: ignore[attr-defined, no-any-return]

@@ -1,0 +1,6 @@
+"""The one door out: whatever sends something, it leaves here."""
+
+from meadowrun.base.manifest import Feature
+from meadowrun.outgoing.waiting import doubts
+
+FEATURE = Feature(tasks=("jobs",), waits=doubts)

@@ -1,0 +1,179 @@
+"""The background jobs of what leaves: batches of who is due, what others left under way, and a look at what nobody works on.
+
+Workers ask what is due, not what was queued: a job names no dispatch. `claims` says how a worker holds some people, `batch` how they
+leave, `settling` what becomes of those whose worker died.
+"""
+
+import datetime as dt
+from collections.abc import Iterable
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.jobs import context
+from meadowrun.base.logs import log
+from meadowrun.outgoing import settling, troubles, waiting
+from meadowrun.outgoing.batch import BatchWork
+from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, Claim, ClaimLost, lock_of
+from meadowrun.outgoing.gateways import can_be_asked
+from meadowrun.outgoing.models import Batch, Dispatch
+
+#: The most batches that are asked for at once: more are as soon as these are done.
+MOST_ASKED = 8
+
+#: The dispatch whose turn it is: of the first ones by priority that whose people were last claimed longest ago.
+NEXT = f"""
+SELECT s.id FROM dispatches s WHERE s.unsettled AND s.state = 'running' AND EXISTS (
+    SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at AND {FREE})
+ORDER BY s.priority DESC, s.claimed_at NULLS FIRST, s.id LIMIT 1
+"""
+#: How many are due of one dispatch, counted up to so many.
+DUE = f"""
+SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} LIMIT :most) x
+"""
+#: Whether anything is left under way of a dispatch that can be settled now.
+LEFT = """
+SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND (
+    d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
+    OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks)) LIMIT 1
+"""
+QUEUED = "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name AND args @> CAST(:args AS jsonb)"
+
+
+@jobs.task("outgoing.deliver", "sending")
+def deliver() -> None:
+    """Hands over one batch of whoever is due longest by their turn. Safe to run any number of times, anywhere."""
+    database = context().database
+    with database.session() as session:
+        dispatch_id = next_dispatch(session, clock.now(session))
+        if dispatch_id is None:
+            return
+        session.execute(sa.update(Dispatch).where(Dispatch.id == dispatch_id).values(claimed_at=sa.func.clock_timestamp()))
+    try:
+        with Claim.begin_new(database, dispatch_id, "deliver") as claim:
+            goes_on = _hand_over(claim)
+    except ClaimLost:
+        # Whoever has the batch's people now goes on with them; else the sweep frees them.
+        return
+    if not goes_on:
+        # Others have who is due, or nobody takes anything: the sweep asks again in a few seconds.
+        return
+    with database.session() as session:
+        if next_dispatch(session, clock.now(session)) is not None:
+            ask_for(session, 1)
+
+
+def next_dispatch(session: orm.Session, now: dt.datetime) -> int | None:
+    """The dispatch of which the next batch is; None when nobody is due."""
+    return session.execute(sa.text(NEXT), {"now": now}).scalar()
+
+
+@jobs.task("outgoing.again", "sending")
+def again(batch: int) -> None:
+    """Goes on with a batch that failed as a whole."""
+    try:
+        with Claim.of_failed(context().database, batch) as claim:
+            if claim is None:
+                return
+            with claim.session() as session:
+                task = session.get_one(Batch, batch).task
+            (_hand_over if task == "deliver" else _settle)(claim)
+    except ClaimLost:
+        return
+
+
+@jobs.task("outgoing.settle", "sending")
+def settle(dispatch_id: int) -> None:
+    """Settles what others left under way of a dispatch."""
+    try:
+        with Claim.begin_new(context().database, dispatch_id, "settle") as claim:
+            _settle(claim)
+    except ClaimLost:
+        return
+
+
+def _hand_over(claim: Claim) -> bool:
+    try:
+        return BatchWork(claim, context().settings).run()
+    except ClaimLost:
+        raise
+    except Exception as problem:
+        log.exception("batch failed", dispatch=claim.key["dispatch"])
+        claim.hold()
+        claim.failed = troubles.note(claim.database, claim.batch, problem)
+        return True
+
+
+def _settle(claim: Claim) -> None:
+    try:
+        settling.settle(claim, context().settings)
+        with claim.session() as session:
+            if next_dispatch(session, clock.now(session)) is not None:
+                ask_for(session, 1)
+    except ClaimLost:
+        raise
+    except Exception as problem:
+        log.exception("settling failed", dispatch=claim.key["dispatch"])
+        claim.failed = troubles.note(claim.database, claim.batch, problem)
+
+
+def ask_for(session: orm.Session, batches: int) -> None:
+    """Asks for workers to hand batches over, as far as not enough are asked for yet."""
+    asked = session.execute(sa.text(QUEUED), {"name": "outgoing.deliver", "args": "{}"}).scalar_one()
+    for _ in range(min(batches, MOST_ASKED - asked)):
+        jobs.enqueue(session, "outgoing.deliver")
+
+
+@jobs.task("outgoing.sweep", "sweeps", every="* * * * * */5")
+def sweep() -> None:
+    """Everything due by now: who may go, what is to be settled, batches whose worker died or that are tried again."""
+    with context().database.session() as session:
+        now = clock.now(session)
+        _forget_dead(session)
+        for batch in troubles.due(session, now):
+            _once(session, "outgoing.again", batch=batch)
+        due = 0
+        for dispatch in session.scalars(sa.select(Dispatch).where(Dispatch.unsettled).order_by(Dispatch.id)):
+            due += _look_at(session, dispatch, now)
+        ask_for(session, (due + BATCH - 1) // BATCH)
+
+
+def _forget_dead(session: orm.Session) -> None:
+    """Forgets the batches whose lock is free: their worker died, and their people are free for the next. Those that failed stay."""
+    for batch in session.scalars(sa.select(Batch).where(Batch.times == 0)):
+        # The lock is let go with this transaction: it only tells whether a worker is alive behind the batch.
+        if session.execute(sa.text("SELECT pg_try_advisory_xact_lock(:locks, :lock)"), {"locks": LOCKS, "lock": lock_of(batch.id)}).scalar():
+            session.delete(batch)
+    session.flush()
+
+
+def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
+    """Has what was left under way of a dispatch settled, finishes it when nobody is open, and gives how many are due, counted up to as
+    many as are asked for at once."""
+    of = {"id": dispatch.id, "taken": dispatch.taken_at, "now": now, "most": BATCH * MOST_ASKED}
+    asks = can_be_asked(context().settings, dispatch.channel)
+    if session.execute(sa.text(LEFT), {**of, "asks": asks}).scalar() is not None and not troubles.keeps_from_settling(session, dispatch.id):
+        _once(session, "outgoing.settle", dispatch_id=dispatch.id)
+    due = session.execute(sa.text(DUE), of).scalar_one() if dispatch.state == "running" else 0
+    if not due:
+        settling.finish_if_done(session, dispatch.id, dispatch.taken_at, now)
+    return due
+
+
+def _once(session: orm.Session, name: str, **arguments: int) -> None:
+    """Enqueues a job unless the same one waits already."""
+    asked = session.execute(sa.text(QUEUED), {"name": name, "args": _as_text(arguments.items())}).scalar_one()
+    if not asked:
+        jobs.enqueue(session, name, **arguments)
+
+
+def _as_text(pairs: Iterable[tuple[str, int]]) -> str:
+    return "{" + ", ".join(f'"{name}": {value}' for name, value in pairs) + "}"
+
+
+@jobs.task("outgoing.tell", "upkeep", every="* * * * * */20")
+def tell() -> None:
+    """Writes down whom to tell by email, whoever wishes it, what waits for them."""
+    with context().database.session() as session:
+        waiting.tell(session, clock.now(session), troubles.MOST)

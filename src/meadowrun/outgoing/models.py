@@ -1,0 +1,138 @@
+"""What leaves, to whom, and what people did with it."""
+
+import datetime as dt
+import uuid
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import Base
+from meadowrun.core.guardrails.verdict import OUTCOMES
+
+#: In this order a number is drawn for each delivery.
+NUMBERS = sa.Sequence("delivery_numbers", metadata=Base.metadata)
+
+
+class Dispatch(Base):
+    """One edition for the people of one source, with all that decides who gets it and how."""
+
+    __tablename__ = "dispatches"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(start=1_000_000), primary_key=True)
+    #: what sends it, as its feature's manifest calls it, and the number of that
+    owner_kind: orm.Mapped[str]
+    owner_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    #: what it is called where it is spoken of
+    name: orm.Mapped[str]
+    channel: orm.Mapped[str]
+    message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id"), index=True)
+    edition_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("editions.id"))
+    sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
+    #: people who said no to this topic on its channel are left alone. None: all of the channel
+    topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
+    campaign_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("campaigns.id"), index=True)
+    #: who may get it, one of the verdict's RULES
+    consent_rule: orm.Mapped[str]
+    #: the campaign's facts as they were when it left
+    facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: higher ones go first
+    priority: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    #: when its audience was settled, or it was opened; every delivery carries it, so that their key is unique in all months
+    taken_at: orm.Mapped[dt.datetime]
+    #: running, paused, stopped, done
+    state: orm.Mapped[str]
+    #: once true, the database refuses to add or remove deliveries
+    sealed: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: how many deliveries a sealed one has; set with them in one transaction
+    size: orm.Mapped[int | None]
+    #: somebody may still be handed over, or is in doubt: the sweep looks at it, whatever its state
+    unsettled: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    #: when people of it were last claimed, and a worker last did something for it, by the database's own clock
+    claimed_at: orm.Mapped[dt.datetime | None]
+    moved_at: orm.Mapped[dt.datetime | None]
+    finished_at: orm.Mapped[dt.datetime | None]
+    #: what keeps its gateway from taking anything, in its words
+    problem: orm.Mapped[str] = orm.mapped_column(server_default="")
+    __table_args__ = (sa.Index("ix_dispatches_owner", "owner_kind", "owner_id"),
+                      sa.Index("ix_dispatches_unsettled", "id", postgresql_where=sa.text("unsettled")))
+
+
+class Delivery(Base):
+    """One contact by one dispatch, under exactly one outcome. Partitioned by month of the dispatch."""
+
+    __tablename__ = "deliveries"
+    contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
+    dispatch_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
+    #: tells several to one person by the same dispatch apart
+    occurrence: orm.Mapped[int] = orm.mapped_column(primary_key=True, server_default="0")
+    #: the dispatch's taken_at
+    taken_at: orm.Mapped[dt.datetime] = orm.mapped_column(primary_key=True)
+    #: what its links and its gateway know it by, together with the contact
+    number: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, NUMBERS, server_default=NUMBERS.next_value())
+    outcome: orm.Mapped[str] = orm.mapped_column(
+        sa.Text, sa.CheckConstraint("outcome IN (" + ", ".join(f"'{o}'" for o in OUTCOMES) + ")", name="outcome"))
+    #: while it waits: not before; in doubt: when the gateway is asked again, empty when only a person can tell
+    due: orm.Mapped[dt.datetime | None]
+    #: the address it went to, as it was then
+    address: orm.Mapped[str | None]
+    #: when it was handed over
+    at: orm.Mapped[dt.datetime | None]
+    #: what the gateway said, or what kept it back, in detail
+    note: orm.Mapped[str | None]
+    #: the values filled in, so that exactly what somebody got can be shown again
+    filled: orm.Mapped[dict[str, Any] | None]
+    #: the same address is in this audience under an earlier record
+    repeated: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: of the control group, settled with the audience
+    held: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: how often the gateway asked to come again later
+    tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    #: the token of the batch that has it, and since when, by the database's own clock. Free is what no batch has
+    claim: orm.Mapped[uuid.UUID | None]
+    claimed_at: orm.Mapped[dt.datetime | None]
+    #: how often the gateway was asked about a doubt and did not say
+    asked: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    __table_args__ = (
+        sa.Index("ix_deliveries_dispatch", "dispatch_id", "outcome"),
+        sa.Index("ix_deliveries_due", "dispatch_id", "due", postgresql_where=sa.text("outcome IN ('waiting', 'deferred')")),
+        {"postgresql_partition_by": "RANGE (taken_at)"})
+
+
+class Batch(Base):
+    """Some deliveries of a dispatch in the hands of one worker; or that failed together and are tried again."""
+
+    __tablename__ = "batches"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    #: what its deliveries bear
+    claim: orm.Mapped[uuid.UUID] = orm.mapped_column(unique=True)
+    dispatch_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("dispatches.id", ondelete="CASCADE"), index=True)
+    #: deliver, or settle what others left under way
+    task: orm.Mapped[str]
+    begun_at: orm.Mapped[dt.datetime] = orm.mapped_column(server_default=sa.func.clock_timestamp())
+    #: how often it failed, when it is tried again, when it last failed, and why
+    times: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    not_before: orm.Mapped[dt.datetime | None]
+    failed_at: orm.Mapped[dt.datetime | None]
+    reason: orm.Mapped[str] = orm.mapped_column(server_default="")
+
+
+class Reaction(Base):
+    """What a person did with a delivery. Partitioned by month of `at`."""
+
+    __tablename__ = "reactions"
+    contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
+    at: orm.Mapped[dt.datetime] = orm.mapped_column(primary_key=True)
+    dispatch_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
+    #: the number of the delivery
+    delivery: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
+    #: opened, clicked, unsubscribed, bounced, complained
+    kind: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    #: number of the link in the edition, for clicks
+    link: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
+    #: true when a program opened or clicked, not a person
+    machine: orm.Mapped[bool]
+    #: why we think so, or the words of a bounce
+    note: orm.Mapped[str]
+    __table_args__ = (sa.Index("ix_reactions_dispatch", "dispatch_id", "kind", "contact_id"),
+                      sa.Index("ix_reactions_contact", "contact_id", "at"),
+                      {"postgresql_partition_by": "RANGE (at)"})
