@@ -80,6 +80,7 @@ UPDATE deliveries SET number = dispatch_id * 65536, due = CASE WHEN outcome = 'w
 ALTER TABLE deliveries ALTER COLUMN number SET DEFAULT nextval('delivery_numbers');
 ALTER TABLE deliveries DROP CONSTRAINT pk_deliveries;
 ALTER TABLE deliveries ADD CONSTRAINT pk_deliveries PRIMARY KEY (contact_id, dispatch_id, occurrence, taken_at);
+ALTER TABLE deliveries ADD CONSTRAINT ck_deliveries_due CHECK (outcome NOT IN ('waiting', 'deferred') OR due IS NOT NULL);
 CREATE INDEX ix_deliveries_dispatch ON deliveries (dispatch_id, outcome);
 CREATE INDEX ix_deliveries_due ON deliveries (dispatch_id, due) WHERE outcome IN ('waiting', 'deferred');
 ALTER TABLE reactions RENAME COLUMN send_id TO dispatch_id;

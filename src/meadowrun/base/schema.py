@@ -14,8 +14,8 @@ ROOT = pathlib.Path(__file__).resolve().parents[3]
 MONTHS_BACK, MONTHS_AHEAD = 15, 4
 
 
-def migrate(database: Database) -> None:
-    """Applies every migration that is missing, then makes the partitions of the months around now."""
+def migrate(database: Database, to: str = "head") -> None:
+    """Applies every migration that is missing, up to one of them where `to` names it, then makes the partitions of the months around now."""
     config = alembic.config.Config(str(ROOT / "alembic.ini"))
     with database.engine.connect() as connection:
         # Two processes starting together must not migrate at once.
@@ -23,7 +23,7 @@ def migrate(database: Database) -> None:
         connection.commit()
         try:
             config.attributes["connection"] = connection
-            alembic.command.upgrade(config, "head")
+            alembic.command.upgrade(config, to)
             connection.commit()
         finally:
             connection.execute(sa.text("SELECT pg_advisory_unlock(7203411)"))

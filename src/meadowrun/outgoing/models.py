@@ -93,6 +93,7 @@ class Delivery(Base):
     #: how often the gateway was asked about a doubt and did not say
     asked: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     __table_args__ = (
+        sa.CheckConstraint("outcome NOT IN ('waiting', 'deferred') OR due IS NOT NULL", name="due"),
         sa.Index("ix_deliveries_dispatch", "dispatch_id", "outcome"),
         sa.Index("ix_deliveries_due", "dispatch_id", "due", postgresql_where=sa.text("outcome IN ('waiting', 'deferred')")),
         {"postgresql_partition_by": "RANGE (taken_at)"})
