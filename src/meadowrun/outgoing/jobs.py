@@ -24,17 +24,18 @@ MOST_ASKED = 8
 
 #: The dispatch whose turn it is: of the first ones by priority that whose people were last claimed longest ago.
 NEXT = f"""
-SELECT s.id FROM dispatches s WHERE s.unsettled AND s.state = 'running' AND EXISTS (
-    SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at AND {FREE})
+SELECT s.id FROM dispatches s CROSS JOIN LATERAL (
+    SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at AND {FREE} ORDER BY d.due LIMIT 1) x
+WHERE s.unsettled AND s.state = 'running'
 ORDER BY s.priority DESC, s.claimed_at NULLS FIRST, s.id LIMIT 1
 """
 #: How many are due of one dispatch, counted up to so many.
 DUE = f"""
-SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} LIMIT :most) x
+SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} ORDER BY d.due LIMIT :most) x
 """
 #: Whether anything is left under way of a dispatch that can be settled now.
 LEFT = """
-SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND (
+SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND d.outcome IN ('in_hand', 'in_doubt') AND (
     d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
     OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks)) LIMIT 1
 """
@@ -60,8 +61,8 @@ def deliver() -> None:
         # Others have who is due, or nobody takes anything: the sweep asks again in a few seconds.
         return
     with database.session() as session:
-        if next_dispatch(session, clock.now(session)) is not None:
-            ask_for(session, 1)
+        # Whether anybody is due is asked by whoever comes.
+        ask_for(session, 1)
 
 
 def next_dispatch(session: orm.Session, now: dt.datetime) -> int | None:

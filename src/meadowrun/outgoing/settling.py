@@ -26,7 +26,7 @@ SELECT d.contact_id, d.number, d.outcome, d.claim, d.asked,
     coalesce(d.claimed_at < clock_timestamp() - make_interval(secs => :patience), TRUE) AS old,
     EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id AND r.delivery = d.number AND r.at >= d.taken_at) AS reacted
 FROM deliveries d
-WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND (
+WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.outcome IN ('in_hand', 'in_doubt') AND (
     d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
     OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks))
 """
@@ -130,16 +130,21 @@ def set_state(session: orm.Session, dispatch: Dispatch, state: str, now: dt.date
     owner_of(dispatch.owner_kind).moved(session, dispatch.owner_id, state, now)
 
 
-#: Whether anybody of a dispatch may still be handed over, or is asked about.
-UNFINISHED = """
-SELECT 1 FROM deliveries WHERE dispatch_id = :id AND taken_at = :taken AND (outcome IN ('waiting', 'in_hand', 'deferred')
-    OR outcome = 'in_doubt' AND due IS NOT NULL) LIMIT 1
+#: Whether anybody of a dispatch waits; in order, so that what is done is not read past to find one of few.
+_WAITS = """
+SELECT 1 FROM deliveries WHERE dispatch_id = :id AND taken_at = :taken AND outcome IN ('waiting', 'deferred') ORDER BY due LIMIT 1
 """
-#: Whether anybody of a dispatch is open at all, doubts that only a person can settle included.
-ANYBODY_OPEN = """
-SELECT 1 FROM deliveries WHERE dispatch_id = :id AND taken_at = :taken
-    AND outcome IN ('waiting', 'in_hand', 'deferred', 'in_doubt') LIMIT 1
+#: Whether anybody of a dispatch is under way, or in doubt and asked about.
+_ASKED = """
+SELECT 1 FROM deliveries WHERE dispatch_id = :id AND taken_at = :taken AND outcome IN ('in_hand', 'in_doubt')
+    AND (outcome = 'in_hand' OR due IS NOT NULL) LIMIT 1
 """
+#: Whether anybody of a dispatch is in doubt, also where only a person can tell.
+_DOUBTED = "SELECT 1 FROM deliveries WHERE dispatch_id = :id AND taken_at = :taken AND outcome = 'in_doubt' LIMIT 1"
+
+
+def _found_by(session: orm.Session, of: Mapping[str, Any], *queries: str) -> bool:
+    return any(session.execute(sa.text(query), of).scalar() is not None for query in queries)
 
 
 def finish_if_done(session: orm.Session, dispatch_id: int, taken: dt.datetime, now: dt.datetime) -> None:
@@ -150,12 +155,12 @@ def finish_if_done(session: orm.Session, dispatch_id: int, taken: dt.datetime, n
     once more. Two that end at once may each still see the other's rows; the sweep finishes such a dispatch.
     """
     of = {"id": dispatch_id, "taken": taken}
-    if session.execute(sa.text(UNFINISHED), of).scalar() is not None:
+    if _found_by(session, of, _WAITS, _ASKED):
         return
     dispatch = locked(session, dispatch_id)
-    if not dispatch.sealed or session.execute(sa.text(UNFINISHED), of).scalar() is not None:
+    if not dispatch.sealed or _found_by(session, of, _WAITS, _ASKED):
         return
     if dispatch.state == "running":
         set_state(session, dispatch, "done", now)
-    if dispatch.state in ("done", "stopped") and session.execute(sa.text(ANYBODY_OPEN), of).scalar() is None:
+    if dispatch.state in ("done", "stopped") and not _found_by(session, of, _DOUBTED):
         dispatch.unsettled = False
