@@ -21,6 +21,7 @@ from meadowrun.base.cluster import Cluster, free_port
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
+from meadowrun.features import load_tasks
 from meadowrun.outgoing.queries import tally
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
@@ -83,6 +84,7 @@ class World:
             connection.execute(sa.text("CREATE DATABASE kills"))
         self.database = Database(f"{url}/kills")
         migrate(self.database)
+        load_tasks(False)
         return self
 
     def __exit__(self, *_):
