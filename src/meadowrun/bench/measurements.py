@@ -17,6 +17,7 @@ from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
 from meadowrun.base.signing import PURPOSES
 from meadowrun.bench import opening, sending
+from meadowrun.bench import waiting as waits
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience import definition as d
@@ -236,4 +237,4 @@ def rendering(world: World) -> Iterator[Measurement]:
 MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
     "count": count, "sieve": sieve, "estimate": estimate, "ingest": ingest, "import": importing, "render": rendering,
     "dispatch": sending.dispatch, "smtp": sending.smtp, "pages": opening.pages,
-    "memory": sending.memory}
+    "memory": sending.memory, "waiting": waits.waiting}
