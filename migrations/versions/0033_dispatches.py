@@ -74,7 +74,7 @@ SELECT setval('delivery_numbers', greatest(1, (SELECT max(id) * 65536 FROM sends
 DROP INDEX ix_deliveries_send;
 ALTER TABLE deliveries RENAME COLUMN send_id TO dispatch_id;
 ALTER TABLE deliveries RENAME COLUMN not_before TO due;
-ALTER TABLE deliveries DROP COLUMN chunk, ADD COLUMN occurrence integer NOT NULL DEFAULT 0,
+ALTER TABLE deliveries DROP COLUMN chunk, ADD COLUMN stood_on jsonb, ADD COLUMN occurrence integer NOT NULL DEFAULT 0,
     ADD COLUMN number bigint NOT NULL DEFAULT 0;
 UPDATE deliveries SET number = dispatch_id * 65536, due = CASE WHEN outcome = 'waiting' THEN taken_at ELSE due END;
 ALTER TABLE deliveries ALTER COLUMN number SET DEFAULT nextval('delivery_numbers');

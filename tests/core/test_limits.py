@@ -85,9 +85,9 @@ def test_in_words():
 def test_who_is_held_back_would_have_got_it():
     """Being kept back changes "go" and nothing else: who could not get it is no comparison."""
     good = Facts(True, True, False, False, None, True)
-    assert verdict(dataclasses.replace(good, held=True)) == "held_back"
+    assert verdict(dataclasses.replace(good, held=True)).outcome == "held_back"
     for changed in ({"has_address": False}, {"address_usable": False}, {"suppressed": True}, {"bounced": True}, {"channel_consent": None},
                     {"channel_consent": False}, {"repeated_address": True}):
         facts = dataclasses.replace(good, **changed)
-        assert verdict(dataclasses.replace(facts, held=True)) == verdict(facts) != "go"
+        assert verdict(dataclasses.replace(facts, held=True)).outcome == verdict(facts).outcome != "go"
     assert {"held_back", "over_ceiling"} <= set(OUTCOMES) & FINAL

@@ -139,7 +139,7 @@ def test_done_is_impossible_while_anybody_is_open(database, settings, job_contex
         session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', due = NULL"))
         session.execute(sa.text("UPDATE dispatches SET state = 'done'"))
     with pytest.raises(sa.exc.DatabaseError, match="set it running"), database.session() as session:
-        session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting' WHERE contact_id = 2"))
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting', due = taken_at WHERE contact_id = 2"))
     with pytest.raises(sa.exc.DatabaseError, match="cannot be closed"), database.session() as session:
         session.execute(sa.text("UPDATE dispatches SET unsettled = FALSE"))
 

@@ -38,7 +38,7 @@ def in_plain_words(f, rule):
 @pytest.mark.parametrize("rule", RULES)
 def test_three_ways_say_the_same(database, rule):
     plain = [in_plain_words(facts, rule) for facts in EVERYBODY]
-    assert [verdict(facts, rule) for facts in EVERYBODY] == plain
+    assert [verdict(facts, rule).outcome for facts in EVERYBODY] == plain
     columns = {name: np.array([UNKNOWN if (value := getattr(facts, name)) is None else int(value) for facts in EVERYBODY], dtype=np.int8)
                for name in NAMES}
     assert verdicts(columns, rule).tolist() == plain

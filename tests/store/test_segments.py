@@ -240,7 +240,7 @@ def test_three_evaluators_agree(people_and_words, lines):
     assert list(looked.reach) == ["email", "sms", "push", "card"]
     assert all(sum(outcomes.values()) == len(expected) for outcomes in looked.reach.values())
     assert {channel: outcomes.get("go", 0) for channel, outcomes in looked.reach.items()} == {
-        channel: sum(verdict(persons[ident].reach[channel]) == "go" for ident in expected) for channel in looked.reach}
+        channel: sum(verdict(persons[ident].reach[channel]).goes for ident in expected) for channel in looked.reach}
     assert d.parse(d.dump(definition), words) == definition
 
 

@@ -155,6 +155,14 @@ def test_everyone_stands_under_exactly_one_outcome(database, settings, job_conte
                      "bad_address": 1, "bounced_before": 1}
     assert send.state == "running"
     with database.session() as session:
+        why = session.execute(sa.text("SELECT outcome, stood_on FROM deliveries WHERE stood_on IS NOT NULL ORDER BY outcome, stood_on::text")).all()
+        assert why == [
+            ("bad_address", {"because": "bad_address", "address_usable": False}), ("bounced_before", {"because": "bounced", "bounced": True}),
+            ("duplicate", {"because": "repeated_address", "repeated_address": True}),
+            ("no_address", {"because": "no_address", "has_address": False}),
+            ("no_consent", {"because": "never_asked", "consent": None, "channel_consent": None}),
+            ("no_consent", {"because": "refused_channel", "channel_consent": False}),
+            ("suppressed", {"because": "suppressed", "suppressed": True})]
         assert session.scalars(sa.select(Contact.bounced_at).where(Contact.email_key == "hard@post.example")).one() is not None
     keeper.defer = ()
     with clock.at(NOW + dt.timedelta(hours=1)):

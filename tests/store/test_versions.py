@@ -19,6 +19,7 @@ from meadowrun.messages import actions as messages
 from meadowrun.messages import asking, feeds, keeping, queries, reading
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import Filler, Needs
+from meadowrun.outgoing.queries import waits
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import partitions
@@ -185,7 +186,7 @@ def weather():
 
 @pytest.mark.parametrize(("path", "when_down", "outcome", "says"), [
     ("/good", "leave_out", "delivered", "on Friday"), ("/down", "fallback", "delivered", "on some night"),
-    ("/down", "leave_out", "not_rendered", None), ("/down", "wait", "deferred", None),
+    ("/down", "leave_out", "not_rendered", None), ("/down", "wait", "waiting", None),
     ("/huge", "fallback", "delivered", "on some night"), ("/text", "fallback", "delivered", "on some night")])
 def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_context, keeper, weather, path, when_down, outcome, says):
     import dataclasses
@@ -212,6 +213,13 @@ def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_co
         assert all(says in x.text for x in keeper.letters)
     if path == "/good":
         assert Weather.asked == ["/good"], "asked once for all, then kept"
+    if when_down == "wait":
+        # A reason of ours, not the gateway's: counted as waiting, with why and until when.
+        with database.session() as session:
+            assert session.execute(sa.text("SELECT DISTINCT stood_on, due, tries FROM deliveries")).all() == [
+                ({"because": "feed"}, NOW + dt.timedelta(minutes=15), 1)]
+            found = waits(session, session.get_one(Send, ident).dispatch, NOW)
+            assert [(w.because, w.people, w.until) for w in found] == [("feed", crowd_of, NOW + dt.timedelta(minutes=15))]
 
 
 def asked_by(session, database, url, people, **given):

@@ -345,8 +345,8 @@ def _outcome(made: world.World, i: int, suppressed: bool, bounced: bool, channel
              kept: bool) -> str:
     address = made.email[i]
     said = verdict(Facts(address is not None, bool(address and "@" in address), suppressed, bounced, chosen, channel, held=kept))
-    if said != "go":
-        return said
+    if not said.goes:
+        return said.outcome
     return "bounced" if made.fate[i] == "gone" else "delivered"
 
 

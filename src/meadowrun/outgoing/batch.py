@@ -21,7 +21,7 @@ from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.push import SYSTEMS, payload
-from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.core.guardrails.verdict import Facts, Verdict, not_before, verdict
 from meadowrun.gateways import push, sms
 from meadowrun.gateways.email import Letter
 from meadowrun.gateways.handing import WHOLE_BATCH, Handed
@@ -30,7 +30,7 @@ from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.outgoing import cards, settling
-from meadowrun.outgoing.claims import Claim, Claimed, ClaimLost, clean, is_storable
+from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clean, is_storable
 from meadowrun.outgoing.gateways import gateway_of
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import keeping
@@ -74,7 +74,7 @@ class _Person:
     address: str
     filled: dict[str, Any]
     tries: int
-    verdict: str
+    verdict: Verdict
 
 
 class BatchWork:
@@ -109,6 +109,8 @@ class BatchWork:
         #: what became of people and is not written yet, and whoever is in hand or may come to be
         self.results: list[Handed] = []
         self.left: dict[int, _Person] = {}
+        #: who of them waits for a reason of ours
+        self.waits: dict[int, Verdict] = {}
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
 
@@ -146,9 +148,11 @@ class BatchWork:
             if session.execute(sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)).scalar() != "running":
                 return False
             people = self._claim(session, now)
-            self.left = {person.contact_id: person for person in people if person.verdict == "go"}
+            self.left = {person.contact_id: person for person in people if person.verdict.goes}
             self.begun = set(self.left) if self.whole else set()
-            self.claim.write(session, now, [Handed(p.contact_id, p.verdict, "") for p in people if p.verdict != "go"], False, {})
+            stopped = [p for p in people if not p.verdict.goes]
+            self.claim.write(session, now, [Handed(p.contact_id, p.verdict.outcome, "") for p in stopped], False, {},
+                             {p.contact_id: p.verdict for p in stopped})
         self.claim.has_people = True
         down = bool(self.left) and self._hand_over(now)
         with self.claim.session() as session:
@@ -203,7 +207,9 @@ class BatchWork:
                 return
             if isinstance(problem, NoAnswer):
                 again = problem.wait and row.tries + 1 < MOST_TRIES
-                self.results.append(Handed(row.contact_id, "deferred" if again else "not_rendered", str(problem)[:300]))
+                if again:
+                    self.waits[row.contact_id] = not_before(now + TRY_AGAIN, "feed")
+                self.results.append(Handed(row.contact_id, "waiting" if again else "not_rendered", str(problem)[:300]))
                 continue
             tokens = self._tokens(row)
             key = tokens["message"]
@@ -330,7 +336,7 @@ class BatchWork:
         """Writes outcomes; values and address with them where the gateway takes no note before, or where nothing left."""
         known = {r.contact_id: (p.filled, p.address) for r in results if (p := self.left.get(r.contact_id))
                  and is_storable(p.filled)}
-        return self.claim.write(session, now, results, self.gateway.can_be_asked, known)
+        return self.claim.write(session, now, results, self.gateway.can_be_asked, known, self.waits)
 
     def _note_bounces(self, session: orm.Session, bounced: list[tuple[Handed, int]], now: dt.datetime) -> None:
         """A refusal because of the address is a hard bounce: it is not written to again until corrected. Others count as soft."""

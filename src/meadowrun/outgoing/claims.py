@@ -20,6 +20,7 @@ from sqlalchemy import orm
 from meadowrun.base import clock
 from meadowrun.base.db import Database
 from meadowrun.base.logs import log
+from meadowrun.core.guardrails.verdict import Verdict
 from meadowrun.gateways.handing import Handed
 from meadowrun.outgoing.models import Dispatch
 
@@ -88,12 +89,13 @@ WRITE = """
 UPDATE deliveries d SET
     outcome = CASE WHEN v.outcome IN ('waiting', 'deferred') AND s.state = 'stopped' THEN 'stopped' ELSE v.outcome END,
     at = CASE WHEN v.outcome IN ('waiting', 'deferred') THEN d.at ELSE coalesce(d.at, :now) END,
-    note = nullif(v.note, ''), tries = d.tries + (v.outcome = 'deferred')::int,
+    note = nullif(v.note, ''), tries = d.tries + (v.outcome = 'deferred' OR v.until IS NOT NULL)::int,
     filled = coalesce(v.filled, d.filled), address = coalesce(v.address, d.address),
     due = CASE v.outcome WHEN 'deferred' THEN CAST(:again AS timestamptz)
-                         WHEN 'in_doubt' THEN CAST(:ask AS timestamptz) ELSE d.due END,
-    claim = CASE WHEN v.outcome = 'in_doubt' THEN d.claim END
-FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, outcome text, note text, filled jsonb, address text), dispatches s
+                         WHEN 'in_doubt' THEN CAST(:ask AS timestamptz) ELSE coalesce(v.until, d.due) END,
+    stood_on = v.stood_on, claim = CASE WHEN v.outcome = 'in_doubt' THEN d.claim END
+FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+    AS v(id bigint, outcome text, note text, filled jsonb, address text, until timestamptz, stood_on jsonb), dispatches s
 WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.contact_id = v.id AND d.claim = :claim
     AND d.outcome IN ('waiting', 'in_hand', 'deferred', 'in_doubt') AND s.id = d.dispatch_id
 RETURNING d.contact_id
@@ -213,8 +215,9 @@ class Claim:
         return set(done.scalars())
 
     def write(self, session: orm.Session, now: dt.datetime, results: Collection[Handed], can_be_asked: bool,
-              known: Mapping[int, tuple[dict[str, Any], str]]) -> set[int]:
-        """Writes what became of people; `known` has values and address of those that were not noted before.
+              known: Mapping[int, tuple[dict[str, Any], str]], said: Mapping[int, Verdict] | None = None) -> set[int]:
+        """Writes what became of people; `known` has values and address of those that were not noted before, `said` the verdicts of those
+        who wait, or to whom nothing is sent.
 
         Gives those it was written of: not who was written already, or whom somebody else has claimed since.
         """
@@ -223,9 +226,7 @@ class Claim:
         if any(r.outcome in ("waiting", "deferred") for r in results):
             # Stopping either sees these rows or is seen here.
             session.execute(sa.text("SELECT 1 FROM dispatches WHERE id = :dispatch FOR SHARE"), self.key)
-        rows = [{"id": r.contact_id, "outcome": r.outcome, "note": clean(r.note),
-                 "filled": known[r.contact_id][0] if r.contact_id in known else None,
-                 "address": known[r.contact_id][1] if r.contact_id in known else None} for r in results]
+        rows = [_row(r, known.get(r.contact_id), (said or {}).get(r.contact_id)) for r in results]
         done = session.execute(sa.text(WRITE), {**self.key, "rows": as_json(rows), "now": now, "again": now + TRY_AGAIN,
                                                 "ask": now + ASK_AFTER if can_be_asked else None})
         return set(done.scalars())
@@ -244,6 +245,17 @@ class Claim:
             gap = min(2 * gap, 5.0)
         with self.database.session() as session:
             yield session
+
+
+def _row(handed: Handed, known: tuple[dict[str, Any], str] | None, said: Verdict | None) -> dict[str, Any]:
+    """What WRITE reads of one person."""
+    row: dict[str, Any] = {"id": handed.contact_id, "outcome": handed.outcome, "note": clean(handed.note)}
+    if known:
+        row["filled"], row["address"] = known
+    if said:
+        row["stood_on"] = said.to_json()
+        row["until"] = said.until.isoformat() if said.until else None
+    return row
 
 
 def lock_of(batch: int) -> int:

@@ -79,13 +79,15 @@ class Delivery(Base):
     at: orm.Mapped[dt.datetime | None]
     #: what the gateway said, or what kept it back, in detail
     note: orm.Mapped[str | None]
+    #: why it waits or was not sent, with the facts that this stood on: {"because": one of REASONS, fact: value, …}
+    stood_on: orm.Mapped[dict[str, Any] | None]
     #: the values filled in, so that exactly what somebody got can be shown again
     filled: orm.Mapped[dict[str, Any] | None]
     #: the same address is in this audience under an earlier record
     repeated: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: of the control group, settled with the audience
     held: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
-    #: how often the gateway asked to come again later
+    #: how often it was put off, by the gateway or for want of a feed
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: the token of the batch that has it, and since when, by the database's own clock. Free is what no batch has
     claim: orm.Mapped[uuid.UUID | None]

@@ -124,7 +124,7 @@ def people_behind(session: orm.Session, send: Send, what: str, most: int, after:
     if query is None or send.taken_at is None:
         return []
     return list(session.execute(sa.text(
-        "SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, x.outcome, x.note, x.at, "
+        "SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, x.outcome, x.note, x.stood_on, x.at, "
         "CASE WHEN x.outcome = 'in_doubt' THEN x.due END AS asked_at "
         f"FROM (SELECT DISTINCT q.contact_id FROM ({query}) q WHERE q.contact_id > :after "
         "ORDER BY q.contact_id LIMIT :most) p JOIN contacts c ON c.id = p.contact_id "

@@ -123,7 +123,7 @@ def _value(node: Node, one: Person, by: Judge) -> str:
                 one.consents.get((node.channel, node.topic))]
         case ReachLine():
             said = verdict(one.reach[node.channel])
-            return f"can get {CHANNEL_WORDS[node.channel]}" if said == "go" else words_for(node.channel)[said].lower()
+            return f"can get {CHANNEL_WORDS[node.channel]}" if said.goes else words_for(node.channel)[said.outcome].lower()
         case SetLine(kind="tag"):
             borne = [by.words.name("tag", n) or "" for n in by.words.under(node.of) & one.tags]
             return f"bears {' and '.join(sorted(borne))}" if borne else "bears none of it"

@@ -20,7 +20,7 @@ from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import ceiling_words
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, OUTCOMES, rule_words, words_for
+from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, OUTCOMES, reason_words, rule_words, words_for
 from meadowrun.core.results.worth import least_gain
 from meadowrun.core.wording import count_of
 from meadowrun.gateways import sms
@@ -33,7 +33,7 @@ from meadowrun.messages.views import in_frame
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.gateways import can_be_asked
-from meadowrun.outgoing.queries import tally, to_contact
+from meadowrun.outgoing.queries import tally, to_contact, waits
 from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kind
@@ -291,6 +291,7 @@ def _running(send: Send) -> dict[str, Any]:
     return {"troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [], "most_tries": troubles.MOST, "batch_size": BATCH,
             "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
             "asked": can_be_asked(settings(), channel),
+            "waits": [(w, reason_words({"because": w.because or "gateway"}, channel)) for w in waits(db(), send.dispatch, now())],
             "send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
             "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
             "all_of": CHANNEL_WORDS[channel], **_limits(send),
@@ -328,7 +329,8 @@ def mail(ident: int, contact: int) -> object:
     if found is None:
         flask.abort(404)
     return flask.render_template("sends/mail.html", send=send, contact=get_contact(db(), contact), delivery=found,
-                                 mail=_exact(ident, contact), words_of=words_for(queries.channel_of(db(), send)))
+                                 mail=_exact(ident, contact), channel=queries.channel_of(db(), send),
+                                 words_of=words_for(queries.channel_of(db(), send)))
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>.html")

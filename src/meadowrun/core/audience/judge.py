@@ -210,7 +210,7 @@ class Judge:
                     return False
                 return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
             case ReachLine():
-                return (verdict(person.reach[node.channel]) == "go") == node.can
+                return verdict(person.reach[node.channel]).goes == node.can
             case ScoreLine():
                 return compared(node.op, person.scores.get(node.of, 0), node.value)
             case ShareLine():

@@ -65,9 +65,11 @@ class Is:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Guard:
-    """Keeps back under `outcome` whoever one of `when` is about: each a list of conditions that hold together."""
+    """Keeps back under `outcome`, for a reason, whoever one of `when` is about: each a list of conditions that hold together."""
 
     outcome: str
+    #: one of REASONS
+    reason: str
     when: tuple[tuple[Is, ...], ...]
     #: the consent rules under which it is asked
     rules: tuple[str, ...] = RULES
@@ -96,14 +98,22 @@ class Guard:
 #: what makes the address unusable, then the guard against doubles. Last comes the control group: only who would have got it can be
 #: compared with those who did.
 GUARDS = (
-    Guard("suppressed", ((Is("suppressed", True),),)),
-    Guard("no_consent", ((Is("channel_consent", False),), (Is("consent", False),)), ("agreed", "not_refused")),
-    Guard("no_address", ((Is("has_address", False),),)),
-    Guard("bad_address", ((Is("address_usable", False),), (Is("address_usable", None),))),
-    Guard("bounced_before", ((Is("bounced", True),),)),
-    Guard("no_consent", ((Is("consent", None), Is("channel_consent", False)), (Is("consent", None), Is("channel_consent", None))), ("agreed",)),
-    Guard("duplicate", ((Is("repeated_address", True),),)),
-    Guard("held_back", ((Is("held", True),),)))
+    Guard("suppressed", "suppressed", ((Is("suppressed", True),),)),
+    Guard("no_consent", "refused_channel", ((Is("channel_consent", False),),), ("agreed", "not_refused")),
+    Guard("no_consent", "refused_topic", ((Is("consent", False),),), ("agreed", "not_refused")),
+    Guard("no_address", "no_address", ((Is("has_address", False),),)),
+    Guard("bad_address", "bad_address", ((Is("address_usable", False),), (Is("address_usable", None),))),
+    Guard("bounced_before", "bounced", ((Is("bounced", True),),)),
+    Guard("no_consent", "never_asked", ((Is("consent", None), Is("channel_consent", None)),), ("agreed",)),
+    Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
+    Guard("held_back", "control_group", ((Is("held", True),),)))
+#: Why something is not sent, or waits, in words that follow a name; {all} is all of the channel. The outcome is said beside it.
+REASONS = {
+    "suppressed": "the address is on the list of those that are never written to", "refused_channel": "said no to all {all}",
+    "refused_topic": "said no to this topic", "never_asked": "never agreed, and never said no", "no_address": "none is on file",
+    "bad_address": "nothing can be sent to it as it is written", "bounced": "it is tried again once it is corrected",
+    "repeated_address": "another record with it gets this", "control_group": "qualifies, and is compared with those who get it",
+    "feed": "a feed has no answer", "gateway": "the gateway asked to come again later"}
 
 
 def asked(rule: str, but: Collection[str] = ()) -> list[Guard]:

@@ -4,11 +4,16 @@ Every message to every person passes `verdict`, whatever sends it; estimates ask
 sending itself cannot disagree about the rules.
 """
 
+import dataclasses
+import datetime as dt
 import functools
+from collections.abc import Mapping
+from typing import Any
 
-from meadowrun.core.guardrails.guards import GUARDS, RULES, Facts
+from meadowrun.core.guardrails.guards import GUARDS, REASONS, RULES, Facts
 
-__all__ = ["CHANNEL_WORDS", "FINAL", "OUTCOMES", "RULES", "WORDS", "Facts", "held_words", "rule_words", "verdict", "words_for"]
+__all__ = ["CHANNEL_WORDS", "FINAL", "GO", "OUTCOMES", "RULES", "WORDS", "Facts", "Verdict", "held_words", "not_before", "reason_words",
+           "rule_words", "verdict", "words_for"]
 
 #: Where a person of an audience can stand, each under exactly one; the order is the order of a tally.
 OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced", "held_back", "over_ceiling", "duplicate",
@@ -71,8 +76,48 @@ def rule_words(rule: str, channel: str, topic: bool = False) -> str:
             "service": "all of them, whatever they agreed to: it is about something of theirs, like a booking"}[rule]
 
 
+@dataclasses.dataclass(frozen=True, slots=True)
+class Verdict:
+    """What becomes of a message to one person now: it goes, it waits until a moment, or it is not sent; because of what, which stood on
+    which facts."""
+
+    #: go, waiting, or the outcome under which it is not sent
+    outcome: str
+    #: one of REASONS; empty for what goes
+    because: str = ""
+    #: for what waits: the first moment at which it is judged again
+    until: dt.datetime | None = None
+    #: the facts that the guard asked about, with their values at this moment
+    stood_on: tuple[tuple[str, bool | None], ...] = ()
+
+    @property
+    def goes(self) -> bool:
+        return self.outcome == "go"
+
+    def to_json(self) -> dict[str, Any]:
+        """As it is kept with a delivery: {"because": reason, fact: value, …}."""
+        return {"because": self.because, **dict(self.stood_on)}
+
+
+GO = Verdict("go")
+
+
 @functools.lru_cache(maxsize=4096)
-def verdict(facts: Facts, rule: str = "agreed") -> str:
-    """`"go"`, or the outcome under which the person is held back; `rule` is one of RULES. There are fewer kinds of people than people:
-    what was said of one is kept."""
-    return next((guard.outcome for guard in GUARDS if rule in guard.rules and guard.stops(facts)), "go")
+def verdict(facts: Facts, rule: str = "agreed") -> Verdict:
+    """What becomes of a message to a person by the first guard that stops it; `rule` is one of RULES. There are fewer kinds of people
+    than people: what was said of one is kept."""
+    for guard in GUARDS:
+        if rule in guard.rules and guard.stops(facts):
+            return Verdict(guard.outcome, guard.reason, None, tuple((name, getattr(facts, name)) for name in sorted(guard.asks)))
+    return GO
+
+
+def not_before(until: dt.datetime, because: str) -> Verdict:
+    """It waits until a moment, and is judged again then."""
+    return Verdict("waiting", because, until)
+
+
+def reason_words(kept: Mapping[str, Any] | None, channel: str) -> str:
+    """Why a delivery was not sent, or waits, in words, from how it is kept; empty where nothing is."""
+    because = REASONS.get(str((kept or {}).get("because")), "")
+    return because.format(all=CHANNEL_WORDS[channel])
