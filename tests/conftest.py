@@ -11,6 +11,7 @@ import psycopg
 import pytest
 from hypothesis import settings as hypotheses
 
+from meadowrun import channels
 from meadowrun.base import clock, jobs
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
@@ -21,6 +22,8 @@ from meadowrun.shell import accounts
 from tests.long_runs import LongRuns
 from tests.luck import tries
 
+# What a rule says of a channel holds without an application around it.
+channels.load()
 hypotheses.register_profile("ours", tries())
 hypotheses.load_profile("ours")
 

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from meadowrun.core.channels import beginning, checks_of, take_for
 from meadowrun.core.content import card as cards
-from meadowrun.core.content.channels import beginning, checks_of, take_for
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.fillins import TOKENS

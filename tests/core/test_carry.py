@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from meadowrun.core.channels import CHANNELS, beginning, take_for
 from meadowrun.core.content import carry
-from meadowrun.core.content.channels import CHANNELS, beginning, take_for
 from meadowrun.core.content.document import DocumentError, empty, take, texts
 from meadowrun.core.content.lines import new_line, places
 from meadowrun.core.content.push import texts_of

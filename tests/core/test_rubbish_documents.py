@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from meadowrun.core.content.channels import CHANNELS, beginning, checks_of, take_for
+from meadowrun.core.channels import CHANNELS, beginning, checks_of, take_for
 from meadowrun.core.content.compiled import CompileError, compile_document
 from meadowrun.core.content.document import DocumentError, empty
 from meadowrun.core.content.findings import About

@@ -80,7 +80,7 @@ def test_cost_in_words():
 
 
 def test_a_notification_that_a_fields_value_makes_too_large():
-    from meadowrun.core.content.channels import beginning
+    from meadowrun.core.channels import beginning
     from meadowrun.core.content.push import push_checks
     document = beginning("push", "Farrow Hill", "STOP") | {"subject": "Tonight", "plain": "Dear {{ contact.bio | upper }}"}
     for value, too_much in (("é" * 1500, False), ("é" * 2500, True)):

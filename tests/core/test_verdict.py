@@ -6,9 +6,9 @@ import itertools
 
 import pytest
 
+from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.guardrails.guards import GUARDS, REASONS
 from meadowrun.core.guardrails.verdict import (
-    CHANNEL_WORDS,
     FINAL,
     GO,
     OUTCOMES,

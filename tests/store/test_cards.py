@@ -6,7 +6,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, signing
-from meadowrun.core.content.channels import beginning
+from meadowrun.core.channels import beginning
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
 from meadowrun.outgoing import cards

@@ -12,7 +12,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.core.content.channels import beginning
+from meadowrun.core.channels import beginning
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.lines import new_line
 from meadowrun.core.content.suggest import Brief

@@ -10,7 +10,7 @@ from werkzeug.serving import make_server
 
 from meadowrun.base import clock, jobs, signing
 from meadowrun.base.errors import Invalid
-from meadowrun.core.content.channels import beginning
+from meadowrun.core.channels import beginning
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
 from meadowrun.sends import actions as sends

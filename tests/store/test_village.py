@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock, jobs, signing
-from meadowrun.core.content.channels import beginning
+from meadowrun.core.channels import beginning
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import new_line
 from meadowrun.demo import moved

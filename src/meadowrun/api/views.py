@@ -12,7 +12,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
 from meadowrun.core.audience.schema import schema
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.people import actions as people
 from meadowrun.people import company_queries, keeping, list_queries, queries
 from meadowrun.people.doubles import merge

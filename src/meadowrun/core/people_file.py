@@ -14,7 +14,7 @@ import openpyxl
 
 from meadowrun.core import countries, tags, values
 from meadowrun.core.audience.fields import FieldSpec
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.wording import fold
 
 MOST_COLUMNS = 300

@@ -6,7 +6,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.settings import Settings
-from meadowrun.core.content.channels import beginning
+from meadowrun.core.channels import beginning
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import Json, new_line
 from meadowrun.core.content.sms import STOP_WORD

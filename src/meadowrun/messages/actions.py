@@ -14,8 +14,8 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.channels import take_for
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.channels import take_for
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk

@@ -10,9 +10,9 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.channels import CHANNELS, beginning
 from meadowrun.core.content import begin
 from meadowrun.core.content.carry import carried
-from meadowrun.core.content.channels import CHANNELS, beginning
 from meadowrun.core.content.compiled import placed
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.lines import Json

@@ -10,9 +10,9 @@ from markupsafe import escape
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
+from meadowrun.core.channels import CHANNELS, checks_of
 from meadowrun.core.content import begin, card, readers
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.channels import CHANNELS, checks_of
 from meadowrun.core.content.checks import PHONES, shown_length
 from meadowrun.core.content.compiled import CompileError, Rendered, placed
 from meadowrun.core.content.filling import CannotRender
@@ -22,6 +22,7 @@ from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
 from meadowrun.core.values import is_whole
+from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages import actions, bringing, copying, editable, queries, reading
 from meadowrun.messages.cards_views import on_website
 from meadowrun.messages.gaps import counted, gaps_of
@@ -95,8 +96,9 @@ def create() -> object:
 @comes_later("Counting who reads this message")
 def edit(ident: int) -> object:
     message = queries.message(db(), ident)
-    if message.channel in ("sms", "push"):
-        return flask.redirect(flask.url_for("texting.edit" if message.channel == "sms" else "notices.edit", ident=ident, **flask.request.args))
+    editor_of = ALL[message.channel].editor
+    if editor_of != "messages.edit":
+        return flask.redirect(flask.url_for(editor_of, ident=ident, **flask.request.args))
     if message.document.get("one_of"):
         return flask.redirect(flask.url_for("choosing.show", ident=ident))
     person = chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(

@@ -19,28 +19,24 @@ from meadowrun.base.db import driver
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
+from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.core.content.compiled import Compiled, Renderer
-from meadowrun.core.content.push import SYSTEMS, payload
 from meadowrun.core.guardrails.verdict import Facts, Verdict, not_before, verdict
-from meadowrun.gateways import push, sms
-from meadowrun.gateways.email import Letter
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.handing import WHOLE_BATCH, Handed
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.outgoing import cards, settling
+from meadowrun.outgoing import settling
 from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clean, is_storable
-from meadowrun.outgoing.gateways import gateway_of
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
-from meadowrun.people.queries import NUMBER, dictionary
+from meadowrun.people.queries import dictionary
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 
-#: channel → the address to write to, over contacts `c`
-COLUMN = {"push": "c.id::text", "card": "c.id::text", "email": "c.email", "sms": NUMBER}
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
 #: Seconds after which a batch makes room for others that wait; who is left of it is free for the next.
@@ -51,30 +47,19 @@ LOOK_EVERY = 1.0
 _renderers: dict[tuple[str, int], Renderer] = {}
 _MOST_RENDERERS = 20
 
-#: Short codes of people who are about to get a text.
-SHORT_CODES = """
-INSERT INTO short_codes (code, delivery, contact_id, at) SELECT code, delivery, contact, :now
-FROM unnest(CAST(:codes AS text[]), CAST(:numbers AS bigint[]), CAST(:ids AS bigint[])) AS x(code, delivery, contact)
-ON CONFLICT DO NOTHING
-"""
-#: The devices of some people that gave permission.
-DEVICES = """
-SELECT contact_id, id, endpoint, p256dh, auth, kind FROM push_devices
-WHERE gone_at IS NULL AND contact_id = ANY(:ids) ORDER BY id
-"""
-
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class _Person:
     """One claimed person: what to fill in, and what the verdict says at this moment."""
 
-    contact_id: int
-    #: the delivery's
-    number: int
-    address: str
+    reader: Reader
     filled: dict[str, Any]
     tries: int
     verdict: Verdict
+
+    @property
+    def contact_id(self) -> int:
+        return self.reader.contact_id
 
 
 class BatchWork:
@@ -87,17 +72,16 @@ class BatchWork:
         self.halted = False
         with claim.session() as session:
             dispatch = session.get_one(Dispatch, self.dispatch_id)
-            self.channel = dispatch.channel
-            self.gateway = gateway_of(self.database, settings, dispatch, clock.now(session))
+            self.channel = CHANNELS[dispatch.channel]
+            now = clock.now(session)
+            self.gateway = self.channel.gateway(self.database, settings, dispatch.id, now)
             self.taken = dispatch.taken_at
             self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
             claim.key["taken"] = dispatch.taken_at
             self.sender = session.get_one(Sender, dispatch.sender_id)
-            self.about = self._about(session, dispatch)
-            self.feedback_id = (f"{dispatch.owner_kind}{dispatch.owner_id}:campaign{dispatch.campaign_id or 0}:{self.channel}:"
-                                f"{self.settings.mail_domain}")[:127]
             self.facts = dispatch.facts
             self.renderer = self._renderer(session, dispatch.edition_id)
+            self.hand: Hand = self.channel.hand(self._parcel(session, dispatch, now))
             self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
             needs = Needs.of(self.renderer.compiled)
             own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
@@ -114,11 +98,13 @@ class BatchWork:
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
 
-    def _about(self, session: orm.Session, dispatch: Dispatch) -> tuple[str, str]:
-        """Name and id of what a dispatch is about, as mailing lists are named."""
+    def _parcel(self, session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> Parcel:
+        """What all of a batch has in common."""
         topic = session.get(Topic, dispatch.topic_id) if dispatch.topic_id else None
         key = re.sub(r"[^a-z0-9-]+", "-", topic.key.lower()).strip("-") if topic else "all"
-        return topic.name if topic else self.settings.organisation, f"{key or 'topic'}.{self.settings.mail_domain}"
+        about = (topic.name if topic else self.settings.organisation, f"{key or 'topic'}.{self.settings.mail_domain}")
+        feedback = f"{dispatch.owner_kind}{dispatch.owner_id}:campaign{dispatch.campaign_id or 0}:{dispatch.channel}:{self.settings.mail_domain}"
+        return Parcel(self.database, self.settings, self.renderer.compiled, about, feedback[:127], now)
 
     def _renderer(self, session: orm.Session, edition_id: int) -> Renderer:
         place = (self.database.url, edition_id)
@@ -127,19 +113,6 @@ class BatchWork:
                 _renderers.pop(next(iter(_renderers)))
             _renderers[place] = Renderer(Compiled.from_json(session.get_one(Edition, edition_id).compiled))
         return _renderers[place]
-
-    def _devices(self, ids: list[int]) -> dict[int, tuple[push.Device, ...]]:
-        found: dict[int, tuple[push.Device, ...]] = {}
-        with self.claim.session() as session:
-            for row in session.execute(sa.text(DEVICES), {"ids": ids}):
-                found[row[0]] = (*found.get(row[0], ()), push.Device(*row[1:]))
-        return found
-
-    def _tokens(self, person: _Person) -> signing.Tokens:
-        return signing.Tokens(self.settings.secret, person.number, person.contact_id)
-
-    def _code(self, person: _Person) -> str:
-        return signing.short(self.settings.secret, person.number, person.contact_id)
 
     def run(self) -> bool:
         """Claims, judges and hands over people who are due. Says whether it makes sense to go on with the next at once."""
@@ -171,9 +144,7 @@ class BatchWork:
         gone = [Handed(c, "no_address", "the contact no longer exists") for c in missing - unreadable]
         self.claim.write(session, now, [*gone, *self.results], False, {})
         self.results.clear()
-        if self.renderer.compiled.short and self.renderer.compiled.links:
-            session.execute(sa.text(SHORT_CODES), {"now": now, "ids": [p.contact_id for p in found], "numbers": [p.number for p in found],
-                                                   "codes": [self._code(p) for p in found]})
+        self.hand.claimed(session, [person.reader for person in found])
         return found
 
     def _read(self, session: orm.Session, now: dt.datetime, ids: Sequence[int],
@@ -181,8 +152,8 @@ class BatchWork:
         """The people of some numbers with what is filled in. Where the database cannot work it out for some of them, those
         are found by halves: they could not be filled in, and the others go on."""
         compiler = compiler_for(session, dictionary(session), now, self.zone)
-        asked = facts_sql(self.topic_id, f", {COLUMN[self.channel]} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
-                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel)
+        asked = facts_sql(self.topic_id, f", {self.channel.address} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
+                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel.kind.key)
         try:
             with session.begin_nested():
                 rows = session.execute(sa.text(asked), compiler.values | {"ids": list(ids)}).all()
@@ -194,13 +165,13 @@ class BatchWork:
                 return []
             middle = len(ids) // 2
             return self._read(session, now, ids[:middle], claimed) + self._read(session, now, ids[middle:], claimed)
-        return [_Person(row.id, claimed[row.id].number, row.address, row.filled, claimed[row.id].tries, verdict(Facts.of(
+        return [_Person(Reader(row.id, claimed[row.id].number, row.address), row.filled, claimed[row.id].tries, verdict(Facts.of(
             row, repeated_address=claimed[row.id].repeated, held=claimed[row.id].held), self.rule)) for row in rows]
 
     def _letters(self, rows: list[_Person], now: dt.datetime) -> Iterator[Any]:
         """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to the results."""
         until = time.monotonic() + SLICE
-        devices = self._devices([row.contact_id for row in rows]) if self.channel == "push" else {}
+        self.hand.ready([row.reader for row in rows])
         wrong = self.filler.complete_all([row.filled for row in rows], now)
         for row, problem in zip(rows, wrong, strict=True):
             if self.halted or time.monotonic() > until:
@@ -211,48 +182,35 @@ class BatchWork:
                     self.waits[row.contact_id] = not_before(now + TRY_AGAIN, "feed")
                 self.results.append(Handed(row.contact_id, "waiting" if again else "not_rendered", str(problem)[:300]))
                 continue
-            tokens = self._tokens(row)
-            key = tokens["message"]
             try:
                 if problem is not None:
                     raise problem
-                sender = self._signs(row.filled)
-                if not is_storable(row.filled):
-                    raise ValueError("a value holds signs that cannot be stored: a NUL, or half a character")
-                values = nested(row.filled, self.facts, tokens)
-                if self.channel == "sms":
-                    values["short"] = self._code(row)
-                mail = self.renderer.render(values)
+                made = self._made(row)
             except Exception as failure:
                 self.results.append(Handed(row.contact_id, "not_rendered", str(failure)[:300]))
                 continue
-            if self.channel == "push" and mail.push is not None:
-                there = tuple(d for d in devices.get(row.contact_id, ()) if d.kind in mail.push.get("systems", SYSTEMS))
-                yield push.Notice(key, row.contact_id, there, payload(mail.subject, mail.text.strip(), mail.push), mail.push["ttl"])
-                continue
-            if self.channel == "card":
-                yield cards.Card(key, row.contact_id, row.number)
-                continue
-            if self.channel == "sms":
-                yield sms.Text(key, row.contact_id, self.settings.sms_sender, row.address, mail.text)
-                continue
-            yield Letter(
-                key=key, contact_id=row.contact_id, from_name=sender[0], from_address=sender[1],
-                reply_to=sender[2], to=row.address, return_path=f"bounce+{tokens['bounce']}@{self.settings.mail_domain}",
-                subject=mail.subject, html=mail.html, text=mail.text, date=now.timestamp(),
-                message_id=settling.message_id(self.settings, key), unsubscribe=f"{self.settings.public_url}/u/{tokens['leave']}",
-                list_name=self.about[0], list_id=self.about[1], feedback_id=self.feedback_id)
+            yield made
 
-    def _signs(self, filled: dict[str, Any]) -> tuple[str, str, str]:
-        """Name, address and reply address: the person's own desk contact where both are known, else the sender's.
+    def _made(self, row: _Person) -> Any:
+        """What the gateway is handed for one person. Raises what keeps it from being made."""
+        tokens = signing.Tokens(self.settings.secret, row.reader.number, row.contact_id)
+        signs = self._signs(row.filled)
+        if not is_storable(row.filled):
+            raise ValueError("a value holds signs that cannot be stored: a NUL, or half a character")
+        values = nested(row.filled, self.facts, tokens)
+        values.update(self.hand.values(row.reader))
+        return self.hand.make(row.reader, tokens, self.renderer.render(values), signs)
+
+    def _signs(self, filled: dict[str, Any]) -> Signs:
+        """The person's own desk contact where both are known, else the sender's.
 
         Fills in what the message says of its sender, too.
         """
         if not self.signing:
-            return self.sender.name, self.sender.address, self.sender.reply_to
+            return Signs(self.sender.name, self.sender.address, self.sender.reply_to)
         name, address = filled.get(self.sender.name_ref), filled.get(self.sender.address_ref)
-        signs = (str(name), str(address), "") if name and address else (self.sender.name, self.sender.address, self.sender.reply_to)
-        for ref, value in (("sender.name", signs[0]), ("sender.address", signs[1]), ("sender.signature", self.sender.signature)):
+        signs = Signs(str(name), str(address), "") if name and address else Signs(self.sender.name, self.sender.address, self.sender.reply_to)
+        for ref, value in (("sender.name", signs.name), ("sender.address", signs.address), ("sender.signature", self.sender.signature)):
             if ref in self.needs.refs:
                 filled[ref] = value
         return signs
@@ -300,7 +258,7 @@ class BatchWork:
             self._keep(session, now)
             people = [self.left[letter.contact_id] for letter in group]
             going = self.claim.begin(session, now, [
-                {"id": p.contact_id, "filled": p.filled, "address": p.address} for p in people])
+                {"id": p.contact_id, "filled": p.filled, "address": p.reader.address} for p in people])
         self.begun -= asked - going
         # Paused, stopped, or somebody else's by now.
         self.halted = self.halted or len(going) < len(group)
@@ -321,8 +279,8 @@ class BatchWork:
         """Writes what became of some people, who are left no longer once this is committed."""
         results = list(self.results)
         written = self._write(session, now, results)
-        if self.channel == "email":
-            self._note_bounces(session, [(r, self.left[r.contact_id].number) for r in results
+        if self.channel.strikes_off:
+            self._note_bounces(session, [(r, self.left[r.contact_id].reader.number) for r in results
                                          if r.outcome == "bounced" and r.contact_id in written], now)
         sa.event.listen(session, "after_commit", lambda _: self._kept(results), once=True)
 
@@ -334,7 +292,7 @@ class BatchWork:
 
     def _write(self, session: orm.Session, now: dt.datetime, results: list[Handed]) -> set[int]:
         """Writes outcomes; values and address with them where the gateway takes no note before, or where nothing left."""
-        known = {r.contact_id: (p.filled, p.address) for r in results if (p := self.left.get(r.contact_id))
+        known = {r.contact_id: (p.filled, p.reader.address) for r in results if (p := self.left.get(r.contact_id))
                  and is_storable(p.filled)}
         return self.claim.write(session, now, results, self.gateway.can_be_asked, known, self.waits)
 

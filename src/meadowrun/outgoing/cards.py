@@ -3,20 +3,18 @@
 import dataclasses
 import datetime as dt
 import zoneinfo
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import signing
-from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.content import card as cards
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.filling import CannotRender
-from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Needs, nested, of_people
@@ -24,48 +22,6 @@ from meadowrun.outgoing.models import Delivery, Dispatch
 from meadowrun.people.kinds import merged_kinds
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
-
-
-@dataclasses.dataclass(frozen=True, slots=True)
-class Card:
-    """One card for one person. `key` is the delivery's token."""
-
-    key: str
-    contact_id: int
-    #: the number of the delivery
-    delivery: int
-
-
-LAID = """
-INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch, delivery, :now
-FROM unnest(CAST(:ids AS bigint[]), CAST(:deliveries AS bigint[])) AS x(contact, delivery) ON CONFLICT DO NOTHING
-"""
-
-
-class LaidReady:
-    """The gateway of cards: a table of our own that the website's script asks through us. A card laid twice is there once."""
-
-    at_once = WHOLE_BATCH
-    can_be_asked = True
-
-    def __init__(self, database: Database, settings: Settings, dispatch_id: int, now: dt.datetime):
-        self.database, self.settings, self.dispatch_id, self.now = database, settings, dispatch_id, now
-
-    def hand_over(self, messages: Iterable[Card], begin: Begin = all_may_go) -> Iterator[Handed]:
-        cards = list(messages)
-        with self.database.session() as session:
-            session.execute(sa.text(LAID), {"ids": [card.contact_id for card in cards], "deliveries": [card.delivery for card in cards],
-                                            "dispatch": self.dispatch_id, "now": self.now})
-        return iter([Handed(card.contact_id, "delivered", "laid ready") for card in cards])
-
-    def took(self, ids: Sequence[str]) -> dict[str, bool]:
-        """For each token whether its card lies ready: this gateway always knows."""
-        named = {key: read for key in ids if (read := signing.read(self.settings.secret, "message", key))}
-        with self.database.session() as session:
-            there = {tuple(row) for row in session.execute(
-                sa.text("SELECT delivery, contact_id FROM card_places WHERE dispatch_id = :dispatch AND contact_id = ANY(:ids)"),
-                {"dispatch": self.dispatch_id, "ids": [contact for _, contact in named.values()]})}
-        return {key: read in there for key, read in named.items()}
 
 
 @dataclasses.dataclass(frozen=True)

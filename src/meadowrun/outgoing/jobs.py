@@ -13,10 +13,10 @@ from sqlalchemy import orm
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing import settling, troubles, waiting
 from meadowrun.outgoing.batch import BatchWork
 from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, Claim, ClaimLost, lock_of
-from meadowrun.outgoing.gateways import can_be_asked
 from meadowrun.outgoing.models import Batch, Dispatch
 
 #: The most batches that are asked for at once: more are as soon as these are done.
@@ -153,7 +153,7 @@ def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
     """Has what was left under way of a dispatch settled, finishes it when nobody is open, and gives how many are due, counted up to as
     many as are asked for at once."""
     of = {"id": dispatch.id, "taken": dispatch.taken_at, "now": now, "most": BATCH * MOST_ASKED}
-    asks = can_be_asked(context().settings, dispatch.channel)
+    asks = CHANNELS[dispatch.channel].can_be_asked(context().settings)
     if session.execute(sa.text(LEFT), {**of, "asks": asks}).scalar() is not None and not troubles.keeps_from_settling(session, dispatch.id):
         _once(session, "outgoing.settle", dispatch_id=dispatch.id)
     due = session.execute(sa.text(DUE), of).scalar_one() if dispatch.state == "running" else 0

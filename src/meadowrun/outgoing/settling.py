@@ -11,8 +11,8 @@ from sqlalchemy import orm
 from meadowrun.base import clock, signing
 from meadowrun.base.manifest import owner_of
 from meadowrun.base.settings import Settings
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.claims import Claim, as_json
-from meadowrun.outgoing.gateways import gateway_of
 from meadowrun.outgoing.models import Dispatch
 
 #: Gaps between two questions to a gateway that does not answer, by how often it was asked.
@@ -53,17 +53,6 @@ class _Found:
     ask_at: dt.datetime | None = None
 
 
-def message_id(settings: Settings, key: str) -> str:
-    """The Message-ID follows from the delivery's key, so that the gateway can be asked by it."""
-    return f"<{key}@{settings.mail_domain}>"
-
-
-def _asked_by(settings: Settings, channel: str, number: int, contact_id: int) -> str:
-    """What the gateway knows a message by."""
-    key = signing.make(settings.secret, "message", number, contact_id)
-    return message_id(settings, key) if channel == "email" else key
-
-
 def settle(claim: Claim, settings: Settings) -> None:
     """Settles what others left under way of a dispatch, as far as it can be known now.
 
@@ -73,10 +62,11 @@ def settle(claim: Claim, settings: Settings) -> None:
         now = clock.now(session)
         dispatch = session.get_one(Dispatch, claim.key["dispatch"])
         claim.key["taken"] = dispatch.taken_at
-        gateway = gateway_of(claim.database, settings, dispatch, now)
+        channel = CHANNELS[dispatch.channel]
+        gateway = channel.gateway(claim.database, settings, dispatch.id, now)
         left = session.execute(sa.text(LEFT), {**claim.key, "now": now, "patience": settings.settle_after,
                                                "asks": gateway.can_be_asked}).all()
-    ids = {row.number: _asked_by(settings, dispatch.channel, row.number, row.contact_id) for row in left}
+    ids = {row.number: channel.asked_by(settings, signing.make(settings.secret, "message", row.number, row.contact_id)) for row in left}
     asked = [ids[row.number] for row in left if not row.reacted]
     said = gateway.took(asked) if asked and gateway.can_be_asked else {}
     rows = []

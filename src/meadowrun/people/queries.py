@@ -12,7 +12,7 @@ from sqlalchemy import orm
 from meadowrun.base.db import as_like, found
 from meadowrun.core import values
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import fold
 from meadowrun.people.models import (

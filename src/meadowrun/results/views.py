@@ -13,8 +13,8 @@ from meadowrun.core.guardrails.verdict import WORDS, words_for
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.cards import tally as card_tally
-from meadowrun.outgoing.gateways import can_be_asked
 from meadowrun.people.models import Topic
 from meadowrun.results import queries
 from meadowrun.sends.models import Send
@@ -28,11 +28,6 @@ pages = flask.Blueprint("results", __name__)
 NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
          "clicked": "Clicked", "converted": "Success",
          "held_converted": "Kept back, and success all the same", "unsubscribed": "Unsubscribed", "complained": "Complained"}
-#: channel → the steps to success that can be seen there, and what they are called
-_STEPS: dict[str, dict[str, str]] = {
-          "email": {"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
-          "sms": {"delivered": "Delivered", "clicked": "Followed a link"}, "push": {"delivered": "Delivered", "clicked": "Tapped it"},
-          "card": {"delivered": "Laid ready", "opened": "Saw it", "clicked": "Pressed a button"}}
 PAGE = 100
 
 
@@ -58,7 +53,7 @@ def show(ident: int) -> object:
     result = queries.result(db(), send, now())
     kind = result.success
     channel = channel_of(db(), send)
-    said = _STEPS[channel]
+    said = CHANNELS[channel].steps
     steps = [(key, said[key], getattr(result, key)) for key in ("delivered", "opened", "clicked")
              if key in said and (key != "clicked" or result.links or result.clicked)]
     if kind is not None:
@@ -72,7 +67,8 @@ def show(ident: int) -> object:
     return flask.render_template(
         "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
         points=points, channel=channel, cards=card_tally(db(), send.dispatch_id) if channel == "card" else None,
-        words_of=words_for(channel), kept_back=held_named(db(), send), said={key: text.lower() for key, text in (_STEPS["email"] | said).items()},
+        words_of=words_for(channel), kept_back=held_named(db(), send),
+        said={key: text.lower() for key, text in (dict(CHANNELS["email"].steps) | dict(said)).items()},
         topic=db().get(Topic, send.topic_id) if send.topic_id else None)
 
 
@@ -86,14 +82,14 @@ def behind(ident: int, what: str) -> object:
     rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if is_whole(after) else 0)
     return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
                                  total=queries.count_behind(db(), send, what), words_of=words_for(channel), channel=channel,
-                                 asked=can_be_asked(settings(), channel),
+                                 asked=CHANNELS[channel].can_be_asked(settings()),
                                  after=rows[PAGE - 1].id if len(rows) > PAGE else None)
 
 
 def _name(send: Send, what: str) -> str:
     """What a number is called, in the words of the send's channel."""
     channel = channel_of(db(), send)
-    names = NAMES | words_for(channel) | _STEPS[channel]
+    names = NAMES | words_for(channel) | dict(CHANNELS[channel].steps)
     if what.startswith("link"):
         found = next((x for x in queries.result(db(), send, now()).links if x.number == int(what[4:])), None)
         return f"{names['clicked']} “{found.label}”" if found else names["clicked"]
@@ -103,7 +99,7 @@ def _name(send: Send, what: str) -> str:
 def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
     """The result as named tables of rows, the first row of each its head."""
     result, channel = queries.result(db(), send, now()), channel_of(db(), send)
-    words, seen = words_for(channel), _STEPS[channel]
+    words, seen = words_for(channel), CHANNELS[channel].steps
     summary: list[list[Any]] = [["Measure", "People", "Of", "Share"]]
     for outcome, count in result.tally.items():
         summary.append([words[outcome], count, "audience", share(count, result.audience)])

@@ -27,7 +27,7 @@ from meadowrun.core.audience.nodes import (
     ShareLine,
     Span,
 )
-from meadowrun.people.queries import NUMBER
+from meadowrun.gateways.channels import CHANNELS
 
 #: Keeps a line on events a set of its own, asked once and looked up in. Left to itself the planner turns it into a join,
 #: and where it underestimates how many the other lines leave (it knows nothing of own fields), that join was measured a
@@ -37,16 +37,7 @@ SEPARATE = " IS TRUE"
 COLLEAGUES = "SELECT c.company_id FROM contacts c"
 SIGNS = {"is": "=", "is_not": "<>", "more_than": ">", "at_least": ">=", "less_than": "<", "at_most": "<="}
 _FORM = {"letters": "letters({})", "loose": "loose({})", "exact": "composed({})"}
-#: The address or its domain is suppressed now.
-SUPPRESSED = ("(c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN "
-              "(SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%'))")
 _SAID = "c.id {1} (SELECT s.contact_id FROM consents s WHERE s.channel = '{0}' AND s.topic_id = 0 AND {2})"
-#: channel → what lets a message of no topic go to them; the verdict's rules over the facts of that channel.
-_CAN = {
-    "email": f"c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL AND {SUPPRESSED} IS NOT TRUE AND {{agreed}}",
-    "sms": f"{NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AND {NUMBER} NOT IN (SELECT s.address_key FROM suppressions s) AND {{agreed}}",
-    "push": "c.id IN (SELECT p.contact_id FROM push_devices p WHERE p.gone_at IS NULL) AND {agreed}",
-    "card": "{unless}"}
 
 
 class Compiler:
@@ -83,7 +74,7 @@ class Compiler:
             case ConsentLine():
                 return self._consent(node)
             case ReachLine():
-                can = _CAN[node.channel].format(agreed=_SAID.format(node.channel, "IN", "s.agreed"), unless=_SAID.format(
+                can = CHANNELS[node.channel].can.format(agreed=_SAID.format(node.channel, "IN", "s.agreed"), unless=_SAID.format(
                     node.channel, "NOT IN", "NOT s.agreed"))
                 return f"({can}){SEPARATE}" if node.can else f"({can}) IS NOT TRUE"
             case ScoreLine():

@@ -14,8 +14,9 @@ from sqlalchemy import orm
 
 from meadowrun.core.audience.dates import Clock
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.guardrails.guards import OF_A_SEND, verdict_sql
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.facts import facts_sql
 
@@ -102,16 +103,12 @@ def channels_used(session: orm.Session) -> list[str]:
 
 
 _REFUSED = "c.id IN (SELECT x.contact_id FROM consents x WHERE x.channel = '{}' AND x.topic_id = 0 AND NOT x.agreed)"
-#: channel → of whom something must be known, and what the verdict says of everyone else. Most people have no part in most channels.
-_CONCERNED = {
-    "sms": ("WHERE c.phone IS NOT NULL OR " + _REFUSED.format("sms"), "no_address"),
-    "push": ("WHERE c.id IN (SELECT p.contact_id FROM push_devices p) OR " + _REFUSED.format("push"), "no_address"),
-    "card": ("WHERE " + _REFUSED.format("card"), "go")}
 
 
 def outcome_sets(session: orm.Session, channel: str, everyone: BitMap) -> dict[str, BitMap]:
     """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an outcome."""
-    concerned, otherwise = _CONCERNED.get(channel, ("", "go"))
+    of = CHANNELS[channel]
+    concerned, otherwise = of.concerned.format(refused=_REFUSED.format(channel)), of.otherwise
     rows = session.execute(sa.text(
         f"SELECT {verdict_sql('agreed', OF_A_SEND)} AS said, array_send(array_agg(id)) "
         f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1")).all()

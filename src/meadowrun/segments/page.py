@@ -5,7 +5,8 @@ from typing import Any
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, held_words
+from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.guardrails.verdict import held_words
 from meadowrun.people.asked import words
 from meadowrun.segments import insight, queries
 from meadowrun.segments.looking import look

@@ -26,7 +26,8 @@ from meadowrun.core.audience.nodes import (
     SetLine,
     ShareLine,
 )
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, Facts, verdict, words_for
+from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.guardrails.verdict import Facts, verdict, words_for
 from meadowrun.segments.facts import facts_sql
 
 

@@ -10,10 +10,10 @@ from werkzeug.datastructures import MultiDict
 
 from meadowrun.core import values
 from meadowrun.core.audience.edit import consent_about
-from meadowrun.core.audience.english import MAIL_WORDS, ONE_OF, OP_WORDS, STATE_WORDS
+from meadowrun.core.audience.english import MAIL_WORDS, OP_WORDS, STATE_WORDS
 from meadowrun.core.audience.fields import Dictionary, EventSpec
 from meadowrun.core.audience.operands import BLANK, IN_DAYS, OPERATORS, TOTALS, DefinitionError
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, KINDS
 from meadowrun.core.values import is_whole
 from meadowrun.people.queries import common_values
 
@@ -56,7 +56,8 @@ def _other(node: Json, slot: str, words: Dictionary) -> Json:
         if slot == "of":
             chosen = next(iter((node.get("of") or {}).items()), ("any", None))
             links = words.links(int(chosen[1])) if chosen[0] == "message" and node["what"] == "clicked" else None
-            return {"form": "mail_of", "named": words.named, "chosen": chosen, "links": links or {}, "one_of": ONE_OF}
+            return {"form": "mail_of", "named": words.named, "chosen": chosen, "links": links or {},
+                    "one_of": {kind.key: (kind.one, kind.several) for kind in KINDS.values()}}
         return {"form": slot, "mail_words": MAIL_WORDS}
     if kind == "consent":
         channel, topic = node.get("channel", "email"), node["topic"]

@@ -12,11 +12,12 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
-from meadowrun.core.content.channels import checks_of
+from meadowrun.core.channels import checks_of
 from meadowrun.core.content.checks import greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import MUST, SHOULD, About, Check
 from meadowrun.core.guardrails.limits import stopped_by
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
@@ -83,7 +84,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     if send.held and not send.success_event:
         found.append(Check(SHOULD, "People are kept back to compare, but nothing counts as success yet: there would be nothing to compare.",
                            slot="success"))
-    if send.sender_id is None and channel_of(session, send) == "email":
+    if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
         found.append(Check(MUST, "Choose whom it is from.", slot="from"))
     if send.success_event and not session.scalar(sa.select(EventKind).where(EventKind.key == send.success_event)):
         found.append(Check(MUST, "What counted as success no longer exists.", slot="success"))
@@ -189,7 +190,7 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
     """For good: those still to go are counted as stopped. Cards that lie ready are taken away, also when all were laid."""
-    cards = ("done",) if channel_of(session, send) == "card" else ()
+    cards = ("done",) if CHANNELS[channel_of(session, send)].waits_there else ()
     outgoing.stop(session, now, _dispatch(session, send, ("running", "paused", *cards), "stopped"))
     audit.record(session, actor, now, "stopped", "send", send.id, send.name)
 

@@ -19,6 +19,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import verdict_sql
 from meadowrun.core.guardrails.limits import Held, held_words, under
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
 from meadowrun.segments.compile import Compiler
@@ -130,10 +131,15 @@ def held_named(session: orm.Session, send: Send) -> str:
     return held_words(held, name_of(session, send.held) if held and not held.percent else "")
 
 
+def _repeated(channel: str) -> str:
+    """Whether an earlier record of an audience has the same address, as a column."""
+    return f"row_number() OVER (PARTITION BY coalesce({CHANNELS[channel].same_address}, c.id::text) ORDER BY c.id) > 1 AS repeated_address"
+
+
 def facts_of_audience(send: Send, who: Audience, channel: str) -> str:
     """SQL over everybody of an audience: what the verdict asks, and `pick`, by which a ceiling picks by chance."""
     pick = f"md5(f.id || ':send:{int(send.id)}')" if send.ceiling is not None else "hashint8(f.id)::text"
-    return (f"SELECT f.*, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) > 1 AS repeated_address, "
+    return (f"SELECT f.*, {_repeated(channel)}, "
             f"{who.held} AS held, {pick} AS pick FROM ({facts_sql(send.topic_id, channel=channel)}) f JOIN contacts c USING (id) "
             f"WHERE {who.predicate}")
 
@@ -143,7 +149,7 @@ def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, 
     would get it now and are not kept back, empty for the others; with its bind values."""
     if send.ceiling is None:
         # What the verdict asks is not needed yet.
-        return (f"SELECT c.id, row_number() OVER (PARTITION BY coalesce(c.{ADDRESS[channel]}, c.id::text) ORDER BY c.id) > 1 AS repeated_address, "
+        return (f"SELECT c.id, {_repeated(channel)}, "
                 f"{who.held} AS held, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"), who.values
     would = f"({verdict_sql(send.consent_rule)} = 'go')"
     return (f"SELECT id, repeated_address, held, CASE WHEN {would} THEN row_number() OVER (PARTITION BY {would} ORDER BY pick) END AS place "
@@ -168,10 +174,6 @@ class Estimate:
     @property
     def going(self) -> int:
         return self.outcomes.get("go", 0)
-
-
-#: channel → the column of contacts that tells the same address on two records
-ADDRESS = {"email": "email_key", "sms": "phone", "push": "id::text", "card": "id::text"}
 
 
 def channel_of(session: orm.Session, send: Send) -> str:

@@ -13,18 +13,17 @@ from meadowrun.base.audit import record
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.content.channels import CHANNELS
+from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer
 from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import ceiling_words
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, OUTCOMES, reason_words, rule_words, words_for
+from meadowrun.core.guardrails.verdict import OUTCOMES, reason_words, rule_words, words_for
 from meadowrun.core.results.worth import least_gain
 from meadowrun.core.wording import count_of
-from meadowrun.gateways import sms
-from meadowrun.gateways.smtp import reachable
+from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, state_to_send, to_send
 from meadowrun.messages.senders import Sender, senders
@@ -32,7 +31,6 @@ from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_p
 from meadowrun.messages.views import in_frame
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
-from meadowrun.outgoing.gateways import can_be_asked
 from meadowrun.outgoing.queries import tally, to_contact, waits
 from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import words
@@ -51,9 +49,6 @@ NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="
 pages = flask.Blueprint("sends", __name__)
 #: so many people must have got a send before its success counts as usual
 LEAST_USUAL = 50
-#: channel → how its gateway being there is said
-_THERE = {"email": "the mail server answers", "sms": "the gateway for texts answers", "push": "each device’s own service is asked as it goes",
-          "card": "cards wait with us for whoever comes to the website"}
 
 
 @pages.post("/campaigns/<int:ident>/send")
@@ -99,7 +94,7 @@ def sheet(send: Send, problem: MeadowrunError | None, mine: list[tuple[str, str]
 def _spoken(send: Send) -> dict[str, Any]:
     """How a send of this channel is spoken of: the channel, what would become of people, and its gateway."""
     channel = queries.channel_of(db(), send)
-    return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": _THERE[channel],
+    return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": ALL[channel].there,
             "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), "order": ("go", *OUTCOMES),
             "all_of": CHANNEL_WORDS[channel], **_limits(send)}
 
@@ -140,9 +135,7 @@ def _leaves(send: Send) -> str:
 
 def _gateway_problem(send: Send) -> str | None:
     """What is wrong with the gateway of a send's channel, or None."""
-    channel = queries.channel_of(db(), send)
-    # Push services are many and named by the browsers, each is asked only when something is for it; cards wait with us.
-    return None if channel in ("push", "card") else sms.reachable(settings()) if channel == "sms" else reachable(settings())
+    return ALL[queries.channel_of(db(), send)].problem(settings())
 
 
 def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
@@ -290,7 +283,7 @@ def _running(send: Send) -> dict[str, Any]:
     due = send.state == "taking" or send.state == "running" and counts.get("waiting", 0) + counts.get("in_hand", 0) > 0
     return {"troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [], "most_tries": troubles.MOST, "batch_size": BATCH,
             "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
-            "asked": can_be_asked(settings(), channel),
+            "asked": ALL[channel].can_be_asked(settings()),
             "waits": [(w, reason_words({"because": w.because or "gateway"}, channel)) for w in waits(db(), send.dispatch, now())],
             "send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
             "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),

@@ -10,9 +10,9 @@ from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
-from meadowrun.core.content.channels import CHANNELS
+from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS, RULES, rule_words
+from meadowrun.core.guardrails.verdict import RULES, rule_words
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing

@@ -43,7 +43,7 @@ from meadowrun.core.audience.nodes import (
 )
 from meadowrun.core.audience.operands import BLANK, COMPARE, OPERATORS, TOTALS, member, number, span, value_of
 from meadowrun.core.audience.operands import DefinitionError as DefinitionError
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS
 
 MAIL = ("sent", "delivered", "opened", "clicked", "bounced", "complained", "unsubscribed", "converted")
 MATCH = ("all", "any", "none", "colleagues")

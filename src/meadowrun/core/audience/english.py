@@ -23,7 +23,7 @@ from meadowrun.core.audience.nodes import (
     Span,
 )
 from meadowrun.core.audience.operands import IN_DAYS
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, KINDS
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -57,8 +57,6 @@ MAIL_WORDS = {
     "complained": ("complained about", "did not complain about"), "unsubscribed": ("unsubscribed from", "did not unsubscribe from"),
     "converted": ("did what counts as success after", "did not do what counts as success after"),
 }
-#: channel → what one and several messages there are called
-ONE_OF = {"email": ("mail", "mails"), "sms": ("text message", "text messages"), "push": ("notice", "notices"), "card": ("card", "cards")}
 STATE_WORDS = {"agreed": "agreed to", "refused": "said no to", "unasked": "was never asked about"}
 WHICH_WORDS = {"any": "", "first": "for the first time", "latest": "for the latest time"}
 TIMES_WORDS = {"at_least": "or more", "exactly": "exactly", "at_most": "at most"}
@@ -126,7 +124,7 @@ def _mail(node: MailLine, words: Dictionary) -> list[Part]:
     kind, number = node.of
     name = words.name(kind, int(number)) if isinstance(number, int) else None
     many = node.times > 1
-    one, several = ONE_OF[str(number)] if kind == "channel" else ("message", "messages")
+    one, several = (KINDS[str(number)].one, KINDS[str(number)].several) if kind == "channel" else ("message", "messages")
     some = f"at least {node.times} {several}" if many else f"any {one}"
     of = {"any": some, "channel": some, "tag": f"{some} tagged “{name}”", "campaign": f"{some} of the campaign “{name}”"}.get(
         kind, f"the {kind} “{name}”")

@@ -13,13 +13,12 @@ from meadowrun.core.audience.one_field import LANGUAGES, OTHERWISE, Json, Scored
 from meadowrun.core.audience.operands import OPERATORS, TOTALS
 from meadowrun.core.audience.said import Said, take_apart
 from meadowrun.core.audience.when import When
+from meadowrun.core.channels import KINDS
 from meadowrun.core.wording import fold
 
 _MAIL = {"sent": ("sent", "get sent", "mailed", "texted", "emailed"), "delivered": ("received", "receive", "delivered", "got", "get"),
          "opened": ("opened", "open", "read"), "clicked": ("clicked", "click"), "bounced": ("bounced", "bounce"),
          "complained": ("complained", "complain"), "unsubscribed": ("unsubscribed", "unsubscribe"), "converted": ("converted", "convert")}
-#: channel → what a sentence calls what people get by it
-_CHANNELS = {"sms": r"\b(sms|texts?|texted)\b", "push": r"\b(notices?|push)\b", "card": r"\bcards?\b"}
 #: Words for any message, which name none.
 _ANY_MAIL = {"something", "anything", "mail", "mails", "email", "emails", "e-mail", "e-mails", "message", "messages", "newsletter", "newsletters",
              "letter", "campaign", "send", "link", "links", "text", "texts", "sms", "notice", "notices", "push", "card", "cards", "about"}
@@ -244,7 +243,7 @@ def _mails(said: Said, words: Dictionary, today: dt.date) -> list[Scored]:
             continue
         others = [stem(t) for t in spoken if t not in verb.split() and t not in FILLER and t not in _ANY_MAIL]
         email = "email" if re.search(r"\b(?:e-?)?mails?\b|\bemailed\b", said.rest) else ""
-        channel = next((c for c, cue in _CHANNELS.items() if re.search(cue, said.rest)), email)
+        channel = next((k.key for k in KINDS.values() if k.cue and re.search(k.cue, said.rest)), email)
         of: dict[str, int | str] = {"channel": channel} if channel else {}
         score = 0.82 if not others and (verb not in ("got", "get") or _ANY_MAIL & set(spoken)) else 0.0
         for kind in ("message", "campaign", "send"):
@@ -281,7 +280,7 @@ def _share(said: Said) -> list[Scored]:
 
 
 def _channel(rest: str) -> str:
-    return next((channel for channel, cue in _CHANNELS.items() if re.search(cue, rest)), "email")
+    return next((kind.key for kind in KINDS.values() if kind.cue and re.search(kind.cue, rest)), "email")
 
 
 def _reach(said: Said) -> list[Scored]:

@@ -4,7 +4,7 @@ from typing import Any
 
 from meadowrun.core.audience.definition import MAIL, MATCH, MOST_LINES
 from meadowrun.core.audience.operands import BLANK, COMPARE, MOST_VALUES, OPERATORS, TOTALS
-from meadowrun.core.guardrails.verdict import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS
 
 Json = dict[str, Any]
 _ID: Json = {"type": "string", "pattern": "^[A-Za-z0-9]{1,12}$"}

@@ -9,9 +9,9 @@ import html
 import re
 from collections.abc import Callable, Sequence
 
+from meadowrun.core.channels import beginning
 from meadowrun.core.content import fillins
 from meadowrun.core.content.card import MOST_BUTTONS, take_card
-from meadowrun.core.content.channels import beginning
 from meadowrun.core.content.document import DocumentError, closing, empty, renewed
 from meadowrun.core.content.lines import Json, live, new_line
 from meadowrun.core.content.plain import html_text

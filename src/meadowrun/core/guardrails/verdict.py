@@ -10,9 +10,10 @@ import functools
 from collections.abc import Mapping
 from typing import Any
 
+from meadowrun.core.channels import CHANNEL_WORDS, KINDS
 from meadowrun.core.guardrails.guards import GUARDS, REASONS, RULES, Facts
 
-__all__ = ["CHANNEL_WORDS", "FINAL", "GO", "OUTCOMES", "RULES", "WORDS", "Facts", "Verdict", "held_words", "not_before", "reason_words",
+__all__ = ["FINAL", "GO", "OUTCOMES", "RULES", "WORDS", "Facts", "Verdict", "held_words", "not_before", "reason_words",
            "rule_words", "verdict", "words_for"]
 
 #: Where a person of an audience can stand, each under exactly one; the order is the order of a tally.
@@ -20,8 +21,6 @@ OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced"
             "no_consent", "suppressed", "no_address", "bad_address", "bounced_before", "not_rendered", "stopped")
 #: Outcomes after which nothing more happens by itself.
 FINAL = frozenset(OUTCOMES) - {"waiting", "in_hand", "in_doubt", "deferred"}
-#: channel → what people get by it, in words that follow “can get” and “agreed to”
-CHANNEL_WORDS = {"email": "email", "sms": "text messages", "push": "notices", "card": "cards on the website"}
 #: What each outcome is called on screen.
 WORDS = {
     "waiting": "Still to go",
@@ -42,30 +41,19 @@ WORDS = {
     "stopped": "Stopped before it went",
 }
 
-
-_BY_CHANNEL = {
-    "sms": {"no_consent": "No consent for text messages", "no_address": "No phone number", "bad_address": "Unusable number"},
-    "push": {"no_consent": "No consent for notices", "no_address": "No device that allowed notices"},
-    "card": {"no_consent": "Said no to cards", "delivered": "Laid ready", "waiting": "Still to be laid ready"},
-}
 #: Why people of a set cannot be reached, said after how many they are; the order is that of a margin.
 _HELD = {"no_consent": "did not agree to it", "suppressed": "suppressed", "no_address": "without an address",
          "bad_address": "with an unusable address", "bounced_before": "whose address bounced"}
-_HELD_BY_CHANNEL = {
-    "sms": {"no_consent": "did not agree to them", "no_address": "without a phone number", "bad_address": "with an unusable number"},
-    "push": {"no_consent": "did not agree to them", "no_address": "without a device that allowed them"},
-    "card": {"no_consent": "said no to them"},
-}
 
 
 def held_words(channel: str) -> dict[str, str]:
     """Outcome → why people of a set cannot be reached on a channel, said after how many they are."""
-    return _HELD | _HELD_BY_CHANNEL.get(channel, {})
+    return _HELD | dict(KINDS[channel].lacks)
 
 
 def words_for(channel: str) -> dict[str, str]:
     """What each outcome is called for messages of a channel."""
-    return WORDS | _BY_CHANNEL.get(channel, {})
+    return WORDS | dict(KINDS[channel].outcomes)
 
 
 def rule_words(rule: str, channel: str, topic: bool = False) -> str:

@@ -1,0 +1,65 @@
+"""Push notices: to every browser and phone that gave permission, each by its own service."""
+
+import datetime as dt
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from meadowrun.base import signing
+from meadowrun.base.db import Database
+from meadowrun.base.settings import Settings
+from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
+from meadowrun.core.channels.push import KIND
+from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.content.push import SYSTEMS, payload
+from meadowrun.gateways import push
+from meadowrun.gateways.channels import Channel
+from meadowrun.gateways.handing import Gateway
+
+FACTS = """
+SELECT c.id, EXISTS (SELECT 1 FROM push_devices p WHERE p.contact_id = c.id AND p.gone_at IS NULL) AS has_address, TRUE AS address_usable,
+       FALSE AS suppressed, FALSE AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
+FROM contacts c
+LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'push' AND ch.topic_id = 0
+{join}"""
+CAN = "c.id IN (SELECT p.contact_id FROM push_devices p WHERE p.gone_at IS NULL) AND {agreed}"
+#: The devices of some people that gave permission.
+DEVICES = """
+SELECT contact_id, id, endpoint, p256dh, auth, kind FROM push_devices
+WHERE gone_at IS NULL AND contact_id = ANY(:ids) ORDER BY id
+"""
+GONE = "UPDATE push_devices SET gone_at = :now WHERE id = :id"
+
+
+def _gateway(database: Database, settings: Settings, dispatch: int, now: dt.datetime) -> Gateway:
+    def gone(device: int) -> None:
+        with database.session() as session:
+            session.execute(sa.text(GONE), {"id": device, "now": now})
+    return push.PushGateway(settings, now.timestamp(), gone)
+
+
+class Notices(Hand):
+    """One notice for all devices of a person."""
+
+    def __init__(self, parcel: Parcel):
+        super().__init__(parcel)
+        self._devices: dict[int, tuple[push.Device, ...]] = {}
+
+    def ready(self, people: Sequence[Reader]) -> None:
+        with self.parcel.database.session() as session:
+            for row in session.execute(sa.text(DEVICES), {"ids": [one.contact_id for one in people]}):
+                self._devices[row[0]] = (*self._devices.get(row[0], ()), push.Device(*row[1:]))
+
+    def make(self, reader: Reader, tokens: signing.Tokens, mail: Rendered, signs: Signs) -> Any:
+        given = mail.push or {}
+        there = tuple(d for d in self._devices.get(reader.contact_id, ()) if d.kind in given.get("systems", SYSTEMS))
+        return push.Notice(tokens["message"], reader.contact_id, there, payload(mail.subject, mail.text.strip(), given), given["ttl"])
+
+
+CHANNEL = Channel(
+    kind=KIND, facts=FACTS, can=CAN, concerned="WHERE c.id IN (SELECT p.contact_id FROM push_devices p) OR {refused}", otherwise="no_address",
+    address="c.id::text", same_address="c.id::text", gateway=_gateway, can_be_asked=lambda settings: False,
+    there="each device’s own service is asked as it goes",
+    hand=Notices, steps={"delivered": "Delivered", "clicked": "Tapped it"},
+    by="as a notice", one="the notification", a="a push notice", may="everyone of them who allowed notices", editor="notices.edit")
