@@ -352,3 +352,49 @@ def started_again(database, settings, rule):
         ident = send.id
     jobs.run_here("sends.take", send_id=ident)
     return ident
+
+
+def test_whom_somebody_else_is_judging_is_left_for_the_next(database, settings, job_context, still, keeper):  # noqa: F811
+    """Two verdicts on one person at the same moment would each not know of the other."""
+    ident = started(database, settings, 4)
+    jobs.run_here("sends.take", send_id=ident)
+    with database.session() as other:
+        other.execute(sa.text("SELECT 1 FROM contacts WHERE id = 2 FOR NO KEY UPDATE"))
+        jobs.run_here("outgoing.deliver")
+        assert counts(database, ident)[0] == {"delivered": 3, "waiting": 1} and [x.contact_id for x in keeper.letters] == [1, 3, 4]
+    jobs.run_here("outgoing.deliver")
+    assert counts(database, ident)[0] == {"delivered": 4}
+
+
+def test_several_to_one_person_go_one_after_the_other(database, settings, job_context, still, keeper):  # noqa: F811
+    """From a dispatch without an end people get something as often as they come, each time under a key of its own."""
+    ident = started(database, settings, 3)
+    run_all(database, ident)
+    with database.session() as session:
+        sealed = session.execute(sa.text("SELECT id FROM dispatches")).scalar_one()
+        columns = "owner_kind, owner_id, name, channel, message_id, edition_id, sender_id, campaign_id, consent_rule, facts, taken_at, state"
+        made = session.execute(sa.text(f"INSERT INTO dispatches ({columns}) SELECT {columns.replace('state', chr(39) + 'running' + chr(39))} "
+                                       "FROM dispatches WHERE id = :id RETURNING id"), {"id": sealed}).scalar_one()
+        session.execute(sa.text(
+            "INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, outcome) SELECT 1, id, n, taken_at, "
+            "taken_at + make_interval(hours => n), 'waiting' FROM dispatches, generate_series(0, 2) n WHERE id = :id"), {"id": made})
+    del keeper.letters[:]
+    for hours, letters in ((0, 1), (0.5, 1), (1, 2), (3, 3), (9, 3)):
+        with clock.at(NOW + dt.timedelta(hours=hours)):
+            work(database)
+        assert len(keeper.letters) == letters, hours
+    assert {x.contact_id for x in keeper.letters} == {1} and len({x.message_id for x in keeper.letters}) == 3
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT outcome, count(*) FROM deliveries WHERE dispatch_id = :id GROUP BY 1"), {"id": made}).all() == [
+            ("delivered", 3)]
+        assert session.execute(sa.text("SELECT state FROM dispatches WHERE id = :id"), {"id": made}).scalar() == "running", "more may come"
+    with pytest.raises(sa.exc.IntegrityError, match="_pkey|pk_deliveries"), database.session() as session:
+        session.execute(sa.text("INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, outcome) "
+                                "SELECT 1, id, 2, taken_at, taken_at, 'waiting' FROM dispatches WHERE id = :id"), {"id": made})
+
+
+def test_nobody_waits_without_a_moment(database, settings, job_context, still, keeper):  # noqa: F811
+    ident = started(database, settings, 2)
+    jobs.run_here("sends.take", send_id=ident)
+    with pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_due"), database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET due = NULL"))

@@ -11,6 +11,7 @@ from meadowrun.base import signing
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.core.content.compiled import Compiled, Rendered
+from meadowrun.core.content.lines import Json
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -20,6 +21,8 @@ class Parcel:
     database: Database
     settings: Settings
     compiled: Compiled
+    #: the edition as it was written, for what a channel has of its own
+    document: Json
     #: name and id of what it is about, as mailing lists are named
     about: tuple[str, str]
     #: what mailbox providers tell complaints of one sending apart by

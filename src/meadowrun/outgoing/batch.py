@@ -21,6 +21,7 @@ from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.core.content.compiled import Compiled, Renderer
+from meadowrun.core.content.lines import Json
 from meadowrun.core.guardrails.verdict import Facts, Verdict, not_before, verdict
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.handing import WHOLE_BATCH, Handed
@@ -43,8 +44,8 @@ MOST_TRIES = 5
 SLICE = 10.0
 #: Seconds between two looks at whether the dispatch still runs, where a batch leaves as a whole.
 LOOK_EVERY = 1.0
-#: Templates of the editions this process is sending, by database and edition: an edition never changes.
-_renderers: dict[tuple[str, int], Renderer] = {}
+#: Templates and documents of the editions this process is sending, by database and edition: an edition never changes.
+_renderers: dict[tuple[str, int], tuple[Renderer, Json]] = {}
 _MOST_RENDERERS = 20
 
 
@@ -80,8 +81,8 @@ class BatchWork:
             claim.key["taken"] = dispatch.taken_at
             self.sender = session.get_one(Sender, dispatch.sender_id)
             self.facts = dispatch.facts
-            self.renderer = self._renderer(session, dispatch.edition_id)
-            self.hand: Hand = self.channel.hand(self._parcel(session, dispatch, now))
+            self.renderer, document = self._edition(session, dispatch.edition_id)
+            self.hand: Hand = self.channel.hand(self._parcel(session, dispatch, document, now))
             self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
             needs = Needs.of(self.renderer.compiled)
             own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
@@ -98,20 +99,21 @@ class BatchWork:
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
 
-    def _parcel(self, session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> Parcel:
+    def _parcel(self, session: orm.Session, dispatch: Dispatch, document: Json, now: dt.datetime) -> Parcel:
         """What all of a batch has in common."""
         topic = session.get(Topic, dispatch.topic_id) if dispatch.topic_id else None
         key = re.sub(r"[^a-z0-9-]+", "-", topic.key.lower()).strip("-") if topic else "all"
         about = (topic.name if topic else self.settings.organisation, f"{key or 'topic'}.{self.settings.mail_domain}")
         feedback = f"{dispatch.owner_kind}{dispatch.owner_id}:campaign{dispatch.campaign_id or 0}:{dispatch.channel}:{self.settings.mail_domain}"
-        return Parcel(self.database, self.settings, self.renderer.compiled, about, feedback[:127], now)
+        return Parcel(self.database, self.settings, self.renderer.compiled, document, about, feedback[:127], now)
 
-    def _renderer(self, session: orm.Session, edition_id: int) -> Renderer:
+    def _edition(self, session: orm.Session, edition_id: int) -> tuple[Renderer, Json]:
         place = (self.database.url, edition_id)
         if place not in _renderers:
             while len(_renderers) >= _MOST_RENDERERS:
                 _renderers.pop(next(iter(_renderers)))
-            _renderers[place] = Renderer(Compiled.from_json(session.get_one(Edition, edition_id).compiled))
+            edition = session.get_one(Edition, edition_id)
+            _renderers[place] = Renderer(Compiled.from_json(edition.compiled)), edition.document
         return _renderers[place]
 
     def run(self) -> bool:

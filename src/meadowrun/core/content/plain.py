@@ -15,8 +15,8 @@ _LINK = re.compile(r"MRLINK(\d+)X")
 
 
 def plain_text(document: Json, lines: Sequence[Json], unsubscribe: str) -> str:
-    """The plain part. Never lacks the way out of a footer, nor of a text-only message."""
-    if document.get("channel") in ("sms", "push"):
+    """The plain part. Never lacks the way out of a footer, nor of a text-only email; what is a text on another channel stays as it is."""
+    if document.get("channel") and document.get("text_only"):
         return str(document.get("plain") or "").strip()
     wants_out = document.get("text_only") or any(line["type"] == "footer" and line["unsubscribe"] for line in lines)
     text = str(document["plain"]).rstrip() if document.get("plain") else made_from(document, lines)
