@@ -6,6 +6,7 @@ What lies below a feature learns of it from here alone, so that adding one is ad
 import dataclasses
 import datetime as dt
 import importlib
+import zoneinfo
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
@@ -13,6 +14,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import called
+from meadowrun.core.content.past import Past
 
 
 @dataclasses.dataclass(frozen=True)
@@ -58,6 +60,19 @@ class Use:
 
 
 @dataclasses.dataclass(frozen=True)
+class Going:
+    """Where a message goes next, as one feature has it."""
+
+    #: what its people are called: “the people of …”
+    whose: str
+    #: facts that are filled in, and the hours of the day in which it goes, where that is known
+    facts: Mapping[str, Any]
+    hours: tuple[int, int] | None
+    #: its people as a condition over contacts `c` with bind values, by the dictionary, at a moment, on a clock; None where nobody is named
+    audience: Callable[[Any, dt.datetime, zoneinfo.ZoneInfo], tuple[str, dict[str, Any]] | None]
+
+
+@dataclasses.dataclass(frozen=True)
 class Owner:
     """What sends dispatches."""
 
@@ -66,14 +81,6 @@ class Owner:
     #: the path of the owner's page, which needs no request, and the address of the people of it in doubt
     path: Callable[[int], str]
     doubts: Callable[[int], str]
-
-
-_owners: dict[str, Owner] = {}
-
-
-def owner_of(kind: str) -> Owner:
-    """Who sends dispatches of a kind."""
-    return _owners[kind]
 
 
 @dataclasses.dataclass(frozen=True, kw_only=True)
@@ -93,6 +100,14 @@ class Feature:
     uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(default_factory=dict)
     #: kind of thing → how many things of this feature each one of it has, by its number
     counts: Mapping[str, Callable[[orm.Session], Mapping[int, int]]] = dataclasses.field(default_factory=dict)
+    #: where a message of a number goes next; None where it goes nowhere
+    goes: Callable[[orm.Session, int], Going | None] | None = None
+    #: by what a message of a number left, by name; None where it never did
+    left: Callable[[orm.Session, int], str | None] | None = None
+    #: what subjects of the past teach, at a moment
+    learnt: Callable[[orm.Session, dt.datetime], list[Past]] | None = None
+    #: the numbers of what became of a send
+    numbers: Callable[[orm.Session, int], Mapping[str, int]] | None = None
     #: what it sends dispatches as (“send”)
     owns: Mapping[str, Owner] = dataclasses.field(default_factory=dict)
     #: place on a page (“contact.known”, “contact.margin”) → what this feature draws there of the thing of a number
@@ -120,6 +135,34 @@ class Loaded:
 def load(packages: Iterable[str]) -> list[Loaded]:
     """The features of some packages, in their order."""
     found = [Loaded(name, importlib.import_module(f"{name}.feature").FEATURE) for name in packages]
-    for one in found:
-        _owners.update(one.feature.owns)
+    _loaded.update({one.package: one.feature for one in found})
     return found
+
+
+#: The features that this process has loaded, by their packages.
+_loaded: dict[str, Feature] = {}
+
+
+def owner_of(kind: str) -> Owner:
+    """Who sends dispatches of a kind."""
+    return next(one.owns[kind] for one in _loaded.values() if kind in one.owns)
+
+
+def going(session: orm.Session, message_id: int) -> Going | None:
+    """Where a message goes next, by the first feature that knows."""
+    return next((found for one in _loaded.values() if one.goes and (found := one.goes(session, message_id))), None)
+
+
+def left_by(session: orm.Session, message_id: int) -> str | None:
+    """By what a message left, by name; None where it never did."""
+    return next((found for one in _loaded.values() if one.left and (found := one.left(session, message_id))), None)
+
+
+def learnt(session: orm.Session, now: dt.datetime) -> list[Past]:
+    """What subjects of the past teach."""
+    return [past for one in _loaded.values() if one.learnt for past in one.learnt(session, now)]
+
+
+def numbers_of(session: orm.Session, send_id: int) -> Mapping[str, int]:
+    """The numbers of what became of a send."""
+    return next((one.numbers(session, send_id) for one in _loaded.values() if one.numbers), {})

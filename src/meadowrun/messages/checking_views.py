@@ -12,6 +12,7 @@ import flask
 
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
+from meadowrun.base.manifest import learnt
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.code import Page
@@ -23,7 +24,6 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
 from meadowrun.people.asked import words
-from meadowrun.results.queries import subjects
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, body, db, needs, now, settings, zone
 
@@ -133,7 +133,7 @@ def _follow(address: str, inner: Collection[str]) -> tuple[str, bool]:
 
 
 def _expected(subject: str) -> past.Expected | None:
-    return past.expected(subject, subjects(db(), now())) if subject else None
+    return past.expected(subject, learnt(db(), now())) if subject else None
 
 
 #: a slot of a document or line → the place of writing help

@@ -8,6 +8,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.base.manifest import left_by
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.channels import CHANNELS, beginning
@@ -21,7 +22,6 @@ from meadowrun.core.wording import free_name
 from meadowrun.messages import actions, asking, queries
 from meadowrun.messages.models import Edition, Message
 from meadowrun.people.queries import definitions_using
-from meadowrun.sends.models import Send
 
 
 def document_from(session: orm.Session, source: Message, channel: str, settings: Settings, words: Dictionary) -> tuple[Json, list[str]]:
@@ -71,7 +71,7 @@ def _chosen(document: Json) -> set[int]:
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, message: Message) -> None:
     """Deletes a message, with its drafts, that nothing uses and of which nothing was sent. Raises Conflict naming what does."""
-    if sent := session.scalar(sa.select(Send.name).where(Send.message_id == message.id, Send.taken_at.is_not(None)).limit(1)):
+    if sent := left_by(session, message.id):
         raise Conflict(f"“{message.name}” was sent, by “{sent}”. What was sent stays on record.")
     if used := uses(session, message):
         raise Conflict(f"“{message.name}” is used by {', '.join(used[:5])}. Change those first.")

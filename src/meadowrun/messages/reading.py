@@ -15,8 +15,8 @@ from sqlalchemy import orm
 from meadowrun.base import signing
 from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
+from meadowrun.base.manifest import going
 from meadowrun.base.settings import Settings
-from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.fields import Dictionary
@@ -31,9 +31,6 @@ from meadowrun.messages.values import Needs, as_nobody, condition, fill_sql, kno
 from meadowrun.people.models import Contact
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for, id_sets
-from meadowrun.sends.models import Send
-from meadowrun.sends.queries import audience
-from meadowrun.sends.queries import hours as hours_of
 
 _sets: Kept[list[BitMap]] = Kept()
 _groups: Kept[list[tuple[dict[str, Any], int, int]]] = Kept()
@@ -63,9 +60,9 @@ class Readers:
 
 
 def facts(session: orm.Session, message_id: int) -> dict[str, Any] | None:
-    """The facts of the campaign whose send uses this message last; None when no send does."""
-    return session.scalar(sa.select(Campaign.facts).join(Send, Send.campaign_id == Campaign.id)
-                          .where(Send.message_id == message_id).order_by(Send.id.desc()).limit(1))
+    """The facts that are filled in where a message goes; None when it goes nowhere."""
+    goes = going(session, message_id)
+    return dict(goes.facts) if goes else None
 
 
 def read_as(session: orm.Session, message: Message, document: Json, person: Contact | None, words: Dictionary,
@@ -104,25 +101,25 @@ def as_nobody_in(compiled: Compiled, flat: dict[str, Any] | None, known: Mapping
 
 
 def hours(session: orm.Session, message_id: int) -> tuple[int, int] | None:
-    """The hours in which the last send of a message that has not gone yet will go; None where none is planned."""
-    send = session.scalar(sa.select(Send).where(Send.message_id == message_id, Send.state.in_(("draft", "planned")))
-                          .order_by(Send.id.desc()).limit(1))
-    return hours_of(send) if send else None
+    """The hours in which a message will go; None where nothing is planned."""
+    goes = going(session, message_id)
+    return goes.hours if goes else None
 
 
 def audience_of(session: orm.Session, message_id: int, words: Dictionary, now: dt.datetime,
                 zone: zoneinfo.ZoneInfo) -> tuple[BitMap | None, str]:
-    """The people the last send of a message is for, and what they are called; None and “everyone” where no send says."""
-    send = session.scalar(sa.select(Send).where(Send.message_id == message_id).order_by(Send.id.desc()).limit(1))
-    if send is None or not send.audience.get("in"):
-        return None, "everyone"
+    """The people a message goes to, and what they are called; None and “everyone” where that is not said."""
+    goes = going(session, message_id)
     try:
-        who = audience(session, send.audience, words, now, zone)
+        who = goes.audience(words, now, zone) if goes else None
     except Invalid:
+        who = None
+    if goes is None or who is None:
         return None, "everyone"
-    key = json.dumps([who.predicate, {k: str(v) for k, v in who.values.items()}], sort_keys=True)
-    (people,), _ = _sets.get(session, key, now, lambda: id_sets(session, [who.predicate], who.values))
-    return people, f"the people of “{send.name}”"
+    predicate, values = who
+    key = json.dumps([predicate, {k: str(v) for k, v in values.items()}], sort_keys=True)
+    (people,), _ = _sets.get(session, key, now, lambda: id_sets(session, [predicate], values))
+    return people, goes.whose
 
 
 def whose(case: Json, partition: int, words: Dictionary, today: dt.date) -> str:

@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -206,6 +207,11 @@ def kept_numbers(session: orm.Session, send: Send) -> dict[str, int]:
     """`numbers` as last worked out in the background; worked out now when that has not happened yet."""
     kept = session.get(SendNumbers, send.id)
     return kept.numbers if kept is not None else numbers(session, send)
+
+
+def numbers_of_send(session: orm.Session, send_id: int) -> Mapping[str, int]:
+    """`kept_numbers` of the send of a number."""
+    return kept_numbers(session, session.get_one(Send, send_id))
 
 
 def refresh_numbers(session: orm.Session, send: Send, now: dt.datetime) -> None:

@@ -8,7 +8,7 @@ from sqlalchemy import orm
 from meadowrun.base.manifest import Feature, Owner, Use, named
 from meadowrun.sends.actions import moved
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import count_by_campaign, count_by_message, of_segment, recent
+from meadowrun.sends.queries import count_by_campaign, count_by_message, goes, left_by, of_segment, recent
 
 #: How a send stands, in words.
 _STATES = {"draft": "draft", "planned": "planned", "taking": "going out", "running": "going out", "paused": "paused", "done": "sent",
@@ -28,6 +28,8 @@ def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
 FEATURE = Feature(
     pages={"views": "Campaigns", "word_views": "Campaigns"},
     tasks=("jobs",),
+    goes=goes,
+    left=left_by,
     does=(("Senders and topics", "sends.senders_page"),),
     finds=(named("sends.show", Send, "send"),),
     owns={"send": Owner(moved, lambda ident: f"/sends/{ident}", lambda ident: flask.url_for("results.behind", ident=ident, what="in_doubt"))},

@@ -13,6 +13,7 @@ from sqlalchemy import orm
 from meadowrun.base.db import found
 from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
+from meadowrun.base.manifest import Going
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -273,3 +274,24 @@ def between(session: orm.Session, first: dt.datetime, until: dt.datetime) -> lis
 def last_with(session: orm.Session, success: str) -> Send | None:
     """The last send that is done and counted this kind of event as success."""
     return session.scalar(sa.select(Send).where(Send.success_event == success, Send.state == "done").order_by(Send.taken_at.desc()).limit(1))
+
+
+def goes(session: orm.Session, message_id: int) -> Going | None:
+    """Where a message goes next: by the last send that names it; its hours are those of the last that has not left."""
+    last = session.scalar(sa.select(Send).where(Send.message_id == message_id).order_by(Send.id.desc()).limit(1))
+    if last is None:
+        return None
+    ahead = session.scalar(sa.select(Send).where(Send.message_id == message_id, Send.state.in_(EDITABLE)).order_by(Send.id.desc()).limit(1))
+
+    def people(words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> tuple[str, dict[str, Any]] | None:
+        if not last.audience.get("in"):
+            return None
+        who = audience(session, last.audience, words, now, zone)
+        return who.predicate, who.values
+
+    return Going(f"the people of “{last.name}”", session.get_one(Campaign, last.campaign_id).facts, hours(ahead) if ahead else None, people)
+
+
+def left_by(session: orm.Session, message_id: int) -> str | None:
+    """The name of a send by which a message left; None where it never did."""
+    return session.scalar(sa.select(Send.name).where(Send.message_id == message_id, Send.taken_at.is_not(None)).limit(1))

@@ -12,6 +12,7 @@ from meadowrun.base import signing
 from meadowrun.base.audit import record
 from meadowrun.base.db import found as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.base.manifest import numbers_of
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer
@@ -38,7 +39,6 @@ from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_of, topics
-from meadowrun.results.queries import kept_numbers
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
 from meadowrun.shell.later import comes_later
@@ -121,7 +121,7 @@ def _usual(send: Send) -> tuple[int, int] | None:
     if not send.success_event:
         return None
     last = queries.last_with(db(), send.success_event)
-    numbers = kept_numbers(db(), last) if last else {}
+    numbers = numbers_of(db(), last.id) if last else {}
     return (numbers.get("converted", 0), numbers.get("delivered", 0)) if last else None
 
 
