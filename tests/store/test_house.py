@@ -106,6 +106,14 @@ def test_features_do_not_reach_into_each_others_pages():
                 assert not name.endswith("views"), (path, name)
 
 
+def test_templates_are_read_from_top_to_bottom():
+    """One element a line: nothing is hidden far to the right. A hundred columns, but for a single attribute or tag that is longer."""
+    wide = [(len(line), f"{path.name}: {line.strip()[:60]}") for path in SRC.rglob("templates/**/*.html")
+            for line in path.read_text().splitlines() if len(line) > 100]
+    assert [line for width, line in wide if width > 125] == []
+    assert len(wide) <= 75, sorted(wide)
+
+
 def test_no_inline_scripts_styles_or_hosts_in_templates():
     for path in SRC.glob("**/*.html"):
         text = path.read_text()

@@ -121,7 +121,7 @@ class TestSheet:
             version = session.get_one(Send, ready).version
         assert web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "B"}).status_code == 303
         late = web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "C"})
-        assert late.status_code == 409 and "Make my change all the same" in late.text and "Leave it as it is" in late.text
+        assert late.status_code == 409 and "Make my change all the same Leave it as it is" in words(late.text)
         # Its change goes with it, for the sheet as it is now.
         fields = dict(re.findall(r'<input type="hidden" name="(version|name)" value="([^"]*)">', late.text))
         assert fields == {"version": str(version + 1), "name": "C"}
