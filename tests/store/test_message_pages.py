@@ -235,7 +235,7 @@ class TestCopies:
 
     def test_what_is_refused_is_said_in_red_on_its_own_page(self, web, letter):
         page = web.post(f"/messages/{letter}/also", data={"channel": "pigeon"}, follow_redirects=True).text
-        assert re.search(r'<p class="note bad" role="alert">\s*There is no such channel.\s*</p>', page)
+        assert re.search(r'<p class="note bad"\s+role="alert">\s*There is no such channel\.\s*</p>', page)
 
     def test_deleted_when_nothing_uses_it(self, web, letter, database):
         web.post(f"/messages/{letter}/also", data={"channel": "push"})
