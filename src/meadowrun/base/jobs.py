@@ -24,7 +24,7 @@ from meadowrun.base.settings import Settings
 #: asynchronous connection there and fail.
 _enqueuing = manager.JobManager(procrastinate.SyncPsycopgConnector())
 #: Lanes of a worker, with how many jobs each does side by side: nothing in one waits for anything in another.
-#: waited: what a person waits for; sending: chunks of sends; sweeps: short looks at what is due; upkeep: the rest.
+#: waited: what a person waits for; sending: batches that leave; sweeps: short looks at what is due; upkeep: the rest.
 LANES = {"waited": 2, "sending": 2, "sweeps": 1, "upkeep": 1}
 #: Seconds without a sign of life after which a worker counts as dead; it gives one every HEARTBEAT.
 STALLED_AFTER, HEARTBEAT = 20.0, 4.0

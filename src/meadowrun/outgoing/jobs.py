@@ -39,6 +39,7 @@ SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND
     d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
     OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks)) LIMIT 1
 """
+IS_FREE = "SELECT pg_try_advisory_xact_lock(:locks, :lock)"
 QUEUED = "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name AND args @> CAST(:args AS jsonb)"
 
 
@@ -142,11 +143,10 @@ def sweep() -> None:
 
 def _forget_dead(session: orm.Session) -> None:
     """Forgets the batches whose lock is free: their worker died, and their people are free for the next. Those that failed stay."""
-    for batch in session.scalars(sa.select(Batch).where(Batch.times == 0)):
+    for batch in session.scalars(sa.select(Batch.id).where(Batch.times == 0)).all():
         # The lock is let go with this transaction: it only tells whether a worker is alive behind the batch.
-        if session.execute(sa.text("SELECT pg_try_advisory_xact_lock(:locks, :lock)"), {"locks": LOCKS, "lock": lock_of(batch.id)}).scalar():
-            session.delete(batch)
-    session.flush()
+        if session.execute(sa.text(IS_FREE), {"locks": LOCKS, "lock": lock_of(batch)}).scalar():
+            session.execute(sa.delete(Batch).where(Batch.id == batch, Batch.times == 0))
 
 
 def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
