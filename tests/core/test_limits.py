@@ -8,7 +8,8 @@ from hypothesis import strategies as st
 
 from meadowrun.core.guardrails import limits
 from meadowrun.core.guardrails.limits import Held, ceiling_words, held_words, stopped_by, under
-from meadowrun.core.guardrails.verdict import FINAL, OUTCOMES, Facts, verdict
+from meadowrun.core.guardrails.outcomes import FINAL, OUTCOMES
+from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.results.worth import Group, least_gain, wilson, worth
 
 

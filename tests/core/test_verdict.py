@@ -7,20 +7,9 @@ import itertools
 import pytest
 
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.core.guardrails.guards import GUARDS, REASONS
-from meadowrun.core.guardrails.verdict import (
-    FINAL,
-    GO,
-    OUTCOMES,
-    RULES,
-    WORDS,
-    Facts,
-    held_words,
-    not_before,
-    reason_words,
-    rule_words,
-    verdict,
-)
+from meadowrun.core.guardrails.guards import GUARDS
+from meadowrun.core.guardrails.outcomes import FINAL, OUTCOMES, REASONS, WORDS, held_words, reason_words, rule_words
+from meadowrun.core.guardrails.verdict import GO, RULES, Facts, not_before, verdict
 
 GOOD = Facts(True, True, False, False, None, True)
 

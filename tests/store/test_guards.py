@@ -8,7 +8,8 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.core.guardrails.guards import GUARDS, OF_A_SEND, RULES, UNKNOWN, Facts, verdict_sql, verdicts
-from meadowrun.core.guardrails.verdict import FINAL, verdict
+from meadowrun.core.guardrails.outcomes import FINAL
+from meadowrun.core.guardrails.verdict import verdict
 
 NAMES = [field.name for field in dataclasses.fields(Facts)]
 EITHER, ANY = (True, False), (True, False, None)

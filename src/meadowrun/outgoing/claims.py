@@ -24,8 +24,6 @@ from meadowrun.core.guardrails.verdict import Verdict
 from meadowrun.gateways.handing import Handed
 from meadowrun.outgoing.models import Dispatch
 
-#: Outcomes of people for whom something still happens.
-OPEN = ("waiting", "in_hand", "deferred", "in_doubt")
 TRY_AGAIN = dt.timedelta(minutes=15)
 #: When a gateway that may be asked is first asked about a doubt.
 ASK_AFTER = dt.timedelta(seconds=15)

@@ -1,7 +1,7 @@
 """The one door out: whatever sends something, it leaves here."""
 
 from meadowrun.base.manifest import Feature
-from meadowrun.core.guardrails.verdict import reason_words
+from meadowrun.core.guardrails.outcomes import reason_words
 from meadowrun.outgoing.waiting import doubts
 
 FEATURE = Feature(tasks=("jobs",), waits=doubts, says={"reason": reason_words})

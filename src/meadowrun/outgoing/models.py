@@ -8,7 +8,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import Base
-from meadowrun.core.guardrails.verdict import OUTCOMES
+from meadowrun.core.guardrails.outcomes import OUTCOMES
 
 #: In this order a number is drawn for each delivery.
 NUMBERS = sa.Sequence("delivery_numbers", metadata=Base.metadata)

@@ -6,7 +6,7 @@ import datetime as dt
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.core.guardrails.verdict import OUTCOMES
+from meadowrun.core.guardrails.outcomes import OUTCOMES
 from meadowrun.outgoing.models import Delivery, Dispatch
 from meadowrun.people.queries import living
 

@@ -7,7 +7,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.core.guardrails.verdict import WORDS
+from meadowrun.core.guardrails.outcomes import WORDS
 from meadowrun.core.wording import held
 
 

@@ -12,7 +12,7 @@ from sqlalchemy.dialects.postgresql import insert
 from meadowrun.base.kept import Kept
 from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.past import Past
-from meadowrun.core.guardrails.verdict import OUTCOMES
+from meadowrun.core.guardrails.outcomes import OUTCOMES
 from meadowrun.core.results.worth import Group, Worth, worth
 from meadowrun.core.values import is_whole
 from meadowrun.messages.models import Edition, Message

@@ -9,7 +9,7 @@ from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 from meadowrun.base import audit
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.guardrails.verdict import WORDS, words_for
+from meadowrun.core.guardrails.outcomes import WORDS, words_for
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share

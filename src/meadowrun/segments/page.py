@@ -6,7 +6,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.core.guardrails.verdict import held_words
+from meadowrun.core.guardrails.outcomes import held_words
 from meadowrun.people.asked import words
 from meadowrun.segments import insight, queries
 from meadowrun.segments.looking import look

@@ -27,7 +27,8 @@ from meadowrun.core.audience.nodes import (
     ShareLine,
 )
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.core.guardrails.verdict import Facts, verdict, words_for
+from meadowrun.core.guardrails.outcomes import words_for
+from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.segments.facts import facts_sql
 
 

@@ -21,7 +21,7 @@ from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import ceiling_words
-from meadowrun.core.guardrails.verdict import OUTCOMES, reason_words, rule_words, words_for
+from meadowrun.core.guardrails.outcomes import OUTCOMES, reason_words, rule_words, words_for
 from meadowrun.core.results.worth import least_gain
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS as ALL

@@ -12,7 +12,8 @@ from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
-from meadowrun.core.guardrails.verdict import RULES, rule_words
+from meadowrun.core.guardrails.outcomes import rule_words
+from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing

@@ -107,13 +107,6 @@ GUARDS = (
     Guard("no_consent", "never_asked", ((Is("consent", None), Is("channel_consent", None)),), ("agreed",)),
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
     Guard("held_back", "control_group", ((Is("held", True),),)))
-#: Why something is not sent, or waits, in words that follow a name; {all} is all of the channel. The outcome is said beside it.
-REASONS = {
-    "suppressed": "the address is on the list of those that are never written to", "refused_channel": "said no to all {all}",
-    "refused_topic": "said no to this topic", "never_asked": "never agreed, and never said no", "no_address": "none is on file",
-    "bad_address": "nothing can be sent to it as it is written", "bounced": "it is tried again once it is corrected",
-    "repeated_address": "another record with it gets this", "control_group": "qualifies, and is compared with those who get it",
-    "feed": "a feed has no answer", "gateway": "the gateway asked to come again later"}
 
 
 def asked(rule: str, but: Collection[str] = ()) -> list[Guard]:

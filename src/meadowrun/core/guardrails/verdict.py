@@ -7,61 +7,11 @@ sending itself cannot disagree about the rules.
 import dataclasses
 import datetime as dt
 import functools
-from collections.abc import Mapping
 from typing import Any
 
-from meadowrun.core.channels import CHANNEL_WORDS, KINDS
-from meadowrun.core.guardrails.guards import GUARDS, REASONS, RULES, Facts
+from meadowrun.core.guardrails.guards import GUARDS, RULES, Facts
 
-__all__ = ["FINAL", "GO", "OUTCOMES", "RULES", "WORDS", "Facts", "Verdict", "held_words", "not_before", "reason_words",
-           "rule_words", "verdict", "words_for"]
-
-#: Where a person of an audience can stand, each under exactly one; the order is the order of a tally.
-OUTCOMES = ("waiting", "in_hand", "in_doubt", "deferred", "delivered", "bounced", "held_back", "over_ceiling", "duplicate",
-            "no_consent", "suppressed", "no_address", "bad_address", "bounced_before", "not_rendered", "stopped")
-#: Outcomes after which nothing more happens by itself.
-FINAL = frozenset(OUTCOMES) - {"waiting", "in_hand", "in_doubt", "deferred"}
-#: What each outcome is called on screen.
-WORDS = {
-    "waiting": "Still to go",
-    "in_hand": "Being handed over",
-    "in_doubt": "In doubt",
-    "deferred": "Asked to come again later",
-    "delivered": "Delivered",
-    "bounced": "Bounced",
-    "held_back": "Kept back to compare",
-    "over_ceiling": "Over the ceiling",
-    "duplicate": "Same address twice",
-    "no_consent": "No consent for email",
-    "suppressed": "Suppressed",
-    "no_address": "No email address",
-    "bad_address": "Unusable address",
-    "bounced_before": "Address bounced before",
-    "not_rendered": "Could not be filled in",
-    "stopped": "Stopped before it went",
-}
-
-#: Why people of a set cannot be reached, said after how many they are; the order is that of a margin.
-_HELD = {"no_consent": "did not agree to it", "suppressed": "suppressed", "no_address": "without an address",
-         "bad_address": "with an unusable address", "bounced_before": "whose address bounced"}
-
-
-def held_words(channel: str) -> dict[str, str]:
-    """Outcome → why people of a set cannot be reached on a channel, said after how many they are."""
-    return _HELD | dict(KINDS[channel].lacks)
-
-
-def words_for(channel: str) -> dict[str, str]:
-    """What each outcome is called for messages of a channel."""
-    return WORDS | dict(KINDS[channel].outcomes)
-
-
-def rule_words(rule: str, channel: str, topic: bool = False) -> str:
-    """Who may get a send by a rule, in words; `topic` is whether it is about one topic."""
-    what = CHANNEL_WORDS[channel]
-    return {"agreed": f"everyone who agreed to it, or to all {what}" if topic else f"everyone who agreed to {what}",
-            "not_refused": f"everyone who did not say no to it, nor to all {what}" if topic else f"everyone who did not say no to {what}",
-            "service": "all of them, whatever they agreed to: it is about something of theirs, like a booking"}[rule]
+__all__ = ["GO", "RULES", "Facts", "Verdict", "not_before", "verdict"]
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -103,9 +53,3 @@ def verdict(facts: Facts, rule: str = "agreed") -> Verdict:
 def not_before(until: dt.datetime, because: str) -> Verdict:
     """It waits until a moment, and is judged again then."""
     return Verdict("waiting", because, until)
-
-
-def reason_words(kept: Mapping[str, Any] | None, channel: str) -> str:
-    """Why a delivery was not sent, or waits, in words, from how it is kept; empty where nothing is."""
-    because = REASONS.get(str((kept or {}).get("because")), "")
-    return because.format(all=CHANNEL_WORDS[channel])
