@@ -21,6 +21,7 @@ from meadowrun.segments.queries import users
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
 from tests.store.test_sending import segment
+from tests.store.web import words
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
 
@@ -65,7 +66,7 @@ class TestByThePage:
             document = session.get_one(Message, ident).document
         document["lines"][0]["html"] = says(answer["key"])
         saved = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}).json
-        assert "<b>1</b> “Walk”" in saved["margin"] and "<b>4</b> everyone else" in saved["margin"]
+        assert "1 “Walk”" in words(saved["margin"]) and "4 everyone else" in words(saved["margin"])
         assert "Walk (those " in saved["lines"] and f'data-if="when.{answer["key"]}"' in saved["lines"]
         read = {name: web.get(f"/messages/{ident}/read?as={number}").json["text"] for name, number in crowd.items()}
         assert {name for name, text in read.items() if "Walk up." in text} == {"ben"}
@@ -94,7 +95,7 @@ class TestByThePage:
         for channel, page, data in (("sms", "text", {"text": bare}), ("push", "notice", {"subject": "Up", "plain": bare, "push": {}})):
             place = web.post("/messages/new", data={"name": f"By {channel}", "channel": channel}).headers["Location"]
             answer = web.post(f"{place}/{page}", json={**data, "version": 1, "redraw": True}).json
-            assert "<b>2</b> “Walk”" in answer["margin"] and "those whose town is Tarnside" in answer["slots"]["plain"]
+            assert "2 “Walk”" in words(answer["margin"]) and "those whose town is Tarnside" in answer["slots"]["plain"]
             read = [web.get(f"{place}/{page}/read?as={crowd[name]}").json for name in ("cleo", "ann")]
             assert [r.get("text", r.get("body")) for r in read] == ["Walk up.", "Drive up."]
 

@@ -18,6 +18,7 @@ from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, add, ready_send
 from tests.store.test_sending import counts, run_all, segment, start
+from tests.store.web import words
 from tests.store.work import number_of
 
 SITE = "https://farrowhill.example"
@@ -222,7 +223,7 @@ def test_the_page_and_what_it_refuses(database, site, web):
     assert bad.status_code == 422 and bad.json["where"] == "card:until"
     document["card"] |= {"until": "", "buttons": []}
     saved = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}).json
-    assert "no last day" in saved["margin"] and "no button" in saved["margin"] and "Add a button" in saved["lines"]
+    assert "no last day" in words(saved["margin"]) and "no button" in words(saved["margin"]) and "Add a button" in words(saved["lines"])
     drafts = web.get(f"/messages/{ident}/drafts").text
     assert "buttons, last day changed" in drafts
     shown = web.get(f"/messages/{ident}/read.html?as={site.people['ann']}").text

@@ -32,6 +32,7 @@ from meadowrun.village.post import complain, return_mail
 from tests import conftest
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.test_sending import Keeper, run_all, segment
+from tests.store.web import flat
 from tests.store.work import number_of
 
 #: A week before the rest: the listener has a thread of its own, where the clock cannot be held still.
@@ -136,7 +137,7 @@ def test_preferences_where_there_are_no_topics(database, settings, sent):
                                    {"id": ann}).all()
 
     before = history()
-    assert 'name="topic" value="0" checked>' in sent[2].get(f"/p/{key}").text
+    assert 'name="topic" value="0" checked>' in flat(sent[2].get(f"/p/{key}").text)
     sent[2].post(f"/p/{key}", data={"topic": ["0"]})
     assert history() == before
     sent[2].post(f"/p/{key}", data={})
@@ -158,13 +159,13 @@ def test_preferences_of_other_channels(database, settings, sent):
     with clock.at(NOW), database.session() as session:
         session.get_one(Contact, ann).phone = "+44 7700 900101"
         people.set_consent(session, NOW, ann, 0, True, "in a browser", "push")
-    shown = sent[2].get(f"/p/{key}").text
+    shown = flat(sent[2].get(f"/p/{key}").text)
     assert "<li>Text messages</li>" in shown and 'value="push:0" checked>' in shown and 'value="card:0"' not in shown
     sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0", "push:0"]})
     assert said() == {"push": True}, "never asked about texts, and a form says nothing about that"
     with database.session() as session:
         people.set_consent(session, NOW, ann, 0, True, "at the desk", "sms")
-    shown = sent[2].get(f"/p/{key}").text
+    shown = flat(sent[2].get(f"/p/{key}").text)
     assert "to <b>+44…01</b>" in shown and "a…@post.example" in shown and "ann@" not in shown and "900101" not in shown
     sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0"]})
     assert said() == {"sms": True, "push": False}

@@ -28,6 +28,7 @@ from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, kinds, ready_send
 from tests.store.test_sending import Keeper, counts, run_all, segment, start
+from tests.store.web import flat
 
 TOWNS = ("Farrow", "Tarnside", "Wickmere", None)
 TIERS = ("Patron", "Student", "Single", None)
@@ -326,7 +327,7 @@ def test_the_page_that_chooses_by_a_field(web, database):
         made = [messages.create(session, IDA, NOW, name, messages.take(empty() | {"subject": name}, words)).id for name in ("By tier", "For patrons")]
     page = web.get(f"/messages/{made[0]}/chosen-by?field=contact.tier").text
     patrons = sum(p["tier"] == "Patron" for p in everyone.values())
-    assert re.search(rf"Patron<input[^>]*></td><td class=\"num\">{patrons}</td>", page)
+    assert re.search(rf"Patron<input[^>]*></td><td class=\"num\">{patrons}</td>", flat(page))
     form = {"field": "contact.tier", "value": ["Patron", "Student"], "for": [str(made[1]), "0"], "otherwise": "0"}
     assert web.post(f"/messages/{made[0]}/chosen-by", data=form).status_code == 303
     assert "Chosen by a field" in web.get(f"/messages/{made[0]}", follow_redirects=True).text

@@ -16,6 +16,11 @@ def browser(database, settings):
     return app.test_client()
 
 
+def flat(html):
+    """A page with its marks, however its lines are broken."""
+    return re.sub(r">\s+", ">", re.sub(r"\s+<", "<", re.sub(r"\s+", " ", html)))
+
+
 def words(html):
     """What a page says, without its marks, in one line."""
     text = re.sub(r"<(script|style|svg).*?</\1>", " ", html, flags=re.DOTALL)
