@@ -166,7 +166,7 @@ def test_preferences_of_other_channels(database, settings, sent):
     with database.session() as session:
         people.set_consent(session, NOW, ann, 0, True, "at the desk", "sms")
     shown = flat(sent[2].get(f"/p/{key}").text)
-    assert "to <b>+44…01</b>" in shown and "a…@post.example" in shown and "ann@" not in shown and "900101" not in shown
+    assert "to<b>+44…01</b>" in shown and "a…@post.example" in shown and "ann@" not in shown and "900101" not in shown
     sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0"]})
     assert said() == {"sms": True, "push": False}
     sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0", "push:0"]})
