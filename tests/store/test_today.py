@@ -1,5 +1,7 @@
 """Today says what waits for whom: reviews for approvers, what came back for authors, doubts; programs do not fill the list of changes."""
 
+import datetime as dt
+
 import pytest
 import sqlalchemy as sa
 
@@ -7,10 +9,12 @@ from meadowrun.base import audit, clock
 from meadowrun.base.audit import Actor
 from meadowrun.messages import actions
 from meadowrun.messages.models import Message, Review
+from meadowrun.sends.models import Send
 from meadowrun.shell import accounts
 from tests.conftest import NOW
-from tests.store.people import ready_send
+from tests.store.people import add, ready_send
 from tests.store.web import sign_in, words
+from tests.store.work import delivered, dispatched
 
 
 @pytest.fixture
@@ -57,3 +61,25 @@ def test_what_programs_change_does_not_crowd_out_what_people_did(client, databas
             audit.record(session, Actor(None, "API key “Till”", "admin"), NOW, "changed", "contact", n, f"Contact {n}")
     text, _ = today(client, "admin")
     assert "named the segment “Hill people”" in text and "Till" not in text
+
+
+def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(asked, client, database, settings, job_context):
+    """Who waits for a later moment stands on its page, with the reason; what waits for its reader is another thing."""
+    with clock.at(NOW), database.session() as session:
+        send = session.scalars(sa.select(Send)).first()
+        for number, because in enumerate((None, "feed", "feed")):
+            contact = add(session, NOW, f"p{number}@post.example")
+            if send.dispatch_id is None:
+                dispatched(session, send, NOW)
+            ident = delivered(session, send, contact.id, "waiting" if because else "deferred")
+            session.execute(sa.text("UPDATE deliveries SET due = :due, stood_on = jsonb_build_object('because', CAST(:b AS text)) WHERE number = :n"),
+                            {"due": NOW + dt.timedelta(minutes=15 + number // 2), "b": because, "n": ident})
+        send.state = "running"
+        session.execute(sa.text("UPDATE dispatches SET size = 3"))
+    with clock.at(NOW):
+        sign_in(client, "approver")
+        page = words(client.get(f"/sends/{send.id}").text)
+    assert "1 person waits until today, 14:15: the gateway asked to come again later." in page
+    assert "1 person waits until today, 14:15: a feed has no answer." not in page
+    assert "2 people wait until today, 14:15: a feed has no answer." in page
+    assert "waits for you" in client.get("/").text.lower()

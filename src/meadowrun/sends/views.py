@@ -284,7 +284,7 @@ def _running(send: Send) -> dict[str, Any]:
     return {"troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [], "most_tries": troubles.MOST, "batch_size": BATCH,
             "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
             "asked": ALL[channel].can_be_asked(settings()),
-            "waits": [(w, reason_words({"because": w.because or "gateway"}, channel)) for w in waits(db(), send.dispatch, now())],
+            "put_off": [(w, reason_words({"because": w.because or "gateway"}, channel)) for w in waits(db(), send.dispatch, now())],
             "send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
             "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
             "all_of": CHANNEL_WORDS[channel], **_limits(send),
