@@ -1,5 +1,7 @@
 """A text message end to end: written, counted, sent, followed, answered with stop, reported as failed."""
 
+import re
+
 import pytest
 import sqlalchemy as sa
 
@@ -112,6 +114,15 @@ def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(dat
     # Flo's number is Ann's, too, and Ann comes first: it gets nothing.
     assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, "duplicate": 1, "no_consent": 2, "no_address": 1}
     assert "About Sky diary" in words(web.get(f"/sends/{ident}").text)
+
+
+def test_what_is_written_stands_in_its_place_without_a_blank_more(web, database):
+    """Blanks count in a text: the place it is written in holds it and nothing of the page."""
+    with clock.at(NOW), database.session() as session:
+        ident = texting(session, "Two lines,\nthe second. STOP")
+        message_id = session.get_one(Send, ident).message_id
+    page = web.get(f"/messages/{message_id}/text").text
+    assert re.search(r"data-multi[^>]*>([^<]*)</div>", page)[1] == "Two lines,\nthe second. STOP"
 
 
 def test_the_page_counts_parts_for_the_longest_name(web, database):
