@@ -5,7 +5,7 @@ leave, `settling` what becomes of those whose worker died.
 """
 
 import datetime as dt
-from collections.abc import Iterable
+import json
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -34,11 +34,7 @@ DUE = f"""
 SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} ORDER BY d.due LIMIT :most) x
 """
 #: Whether anything is left under way of a dispatch that can be settled now.
-LEFT = """
-SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND d.outcome IN ('in_hand', 'in_doubt') AND (
-    d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
-    OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks)) LIMIT 1
-"""
+LEFT = f"SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {settling.UNSETTLED} LIMIT 1"
 IS_FREE = "SELECT pg_try_advisory_xact_lock(:locks, :lock)"
 QUEUED = "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name AND args @> CAST(:args AS jsonb)"
 
@@ -164,13 +160,9 @@ def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
 
 def _once(session: orm.Session, name: str, **arguments: int) -> None:
     """Enqueues a job unless the same one waits already."""
-    asked = session.execute(sa.text(QUEUED), {"name": name, "args": _as_text(arguments.items())}).scalar_one()
+    asked = session.execute(sa.text(QUEUED), {"name": name, "args": json.dumps(arguments)}).scalar_one()
     if not asked:
         jobs.enqueue(session, name, **arguments)
-
-
-def _as_text(pairs: Iterable[tuple[str, int]]) -> str:
-    return "{" + ", ".join(f'"{name}": {value}' for name, value in pairs) + "}"
 
 
 @jobs.task("outgoing.tell", "upkeep", every="* * * * * */20")

@@ -18,17 +18,19 @@ from meadowrun.outgoing.models import Dispatch
 #: Gaps between two questions to a gateway that does not answer, by how often it was asked.
 _GAPS = tuple(dt.timedelta(seconds=s) for s in (15, 30, 60, 120, 300, 900, 1800, 3600))
 
+#: What can be settled now of deliveries `d`: under way and of no batch that lives, or in doubt and to be asked about.
+UNSETTLED = """d.outcome IN ('in_hand', 'in_doubt') AND (
+    d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
+    OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks))"""
 #: People of a dispatch whose message was under way, and who are of no batch now: contact, number, outcome, their claim, whether that was
 #: longer ago than a gateway may take (real time, since the demo's clock can be moved), how often it was asked, and whether something came
 #: back from them since.
-LEFT = """
+LEFT = f"""
 SELECT d.contact_id, d.number, d.outcome, d.claim, d.asked,
     coalesce(d.claimed_at < clock_timestamp() - make_interval(secs => :patience), TRUE) AS old,
     EXISTS (SELECT 1 FROM reactions r WHERE r.contact_id = d.contact_id AND r.delivery = d.number AND r.at >= d.taken_at) AS reacted
 FROM deliveries d
-WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.outcome IN ('in_hand', 'in_doubt') AND (
-    d.outcome = 'in_hand' AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b WHERE b.task = 'deliver'))
-    OR d.outcome = 'in_doubt' AND (d.due <= :now OR d.due IS NULL AND :asks))
+WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND {UNSETTLED}
 """
 
 #: Writes what was found out of people, unless somebody else wrote of them meanwhile. Of a stopped dispatch nobody waits.
@@ -107,8 +109,7 @@ def write(session: orm.Session, key: Mapping[str, Any], rows: list[dict[str, Any
 
 def locked(session: orm.Session, dispatch_id: int) -> Dispatch:
     """A dispatch as it is now, locked. What belongs to its owner is locked after it, never before."""
-    dispatch = session.get_one(Dispatch, dispatch_id, with_for_update=True, populate_existing=True)
-    return dispatch
+    return session.get_one(Dispatch, dispatch_id, with_for_update=True, populate_existing=True)
 
 
 def set_state(session: orm.Session, dispatch: Dispatch, state: str, now: dt.datetime) -> None:
