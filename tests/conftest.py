@@ -37,23 +37,38 @@ NOW = dt.datetime(2026, 11, 23, 14, 0, tzinfo=dt.UTC)
 
 def settings_for(url, **more):
     """Settings with sensible values for tests, on a database's address."""
-    return Settings.read({
-        "MEADOWRUN_DATABASE_URL": url, "MEADOWRUN_SECRET": "s" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
-        "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory",
-        "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow", "MEADOWRUN_MAIL_DOMAIN": "mail.example",
-        "MEADOWRUN_SECOND_STEP": "nobody", **more})
+    return Settings.read(
+        {
+            "MEADOWRUN_DATABASE_URL": url,
+            "MEADOWRUN_SECRET": "s" * 40,
+            "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+            "MEADOWRUN_SMTP_URL": "null:",
+            "MEADOWRUN_ORGANISATION": "Farrow Hill Observatory",
+            "MEADOWRUN_POSTAL_ADDRESS": "Tarn Road, Farrow",
+            "MEADOWRUN_MAIL_DOMAIN": "mail.example",
+            "MEADOWRUN_SECOND_STEP": "nobody",
+            **more,
+        }
+    )
 
 
 @pytest.fixture(scope="session", autouse=True)
 def light(tmp_path_factory):
-    """What is dear on purpose, or done anew for each application, would be most of the time of a test: passwords are hashed
-    weakly, and templates are compiled once. Gives the hasher that is used otherwise, for the test of it."""
+    """What is dear on purpose, or done anew for each application, would be most of the time of a
+    test: passwords are hashed weakly, and templates are compiled once. Gives the hasher that is
+    used otherwise, for the test of it."""
     with pytest.MonkeyPatch.context() as patch:
-        strong, weak = accounts.hasher, argon2.PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+        strong, weak = (
+            accounts.hasher,
+            argon2.PasswordHasher(time_cost=1, memory_cost=8, parallelism=1),
+        )
         patch.setattr(accounts, "hasher", weak)
         patch.setattr(accounts, "_NOBODY", weak.hash("nobody"))
-        patch.setitem(flask.Flask.jinja_options, "bytecode_cache",
-                      jinja2.FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates"))))
+        patch.setitem(
+            flask.Flask.jinja_options,
+            "bytecode_cache",
+            jinja2.FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates"))),
+        )
         yield strong
 
 

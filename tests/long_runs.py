@@ -1,4 +1,5 @@
-"""Long tests go on where they were stopped: one that passed with the same source is not run again."""
+"""Long tests go on where they were stopped: one that passed with the same source is not run
+again."""
 
 import hashlib
 import json
@@ -15,9 +16,16 @@ AGAIN = "MEADOWRUN_LONG_AGAIN"
 
 
 def source(folder: pathlib.Path) -> str:
-    """A fingerprint of what a long test in a folder depends on: the application, the tests beside it, and how much was asked for."""
-    made = hashlib.sha256(repr(sorted((k, v) for k, v in os.environ.items() if k.startswith("MEADOWRUN_KILLS"))).encode())
-    for path in sorted([*(ROOT / "src").rglob("*.py"), *(ROOT / "migrations").rglob("*.py"), *folder.glob("*.py")]):
+    """A fingerprint of what a long test in a folder depends on: the application, the tests beside
+    it, and how much was asked for."""
+    made = hashlib.sha256(
+        repr(
+            sorted((k, v) for k, v in os.environ.items() if k.startswith("MEADOWRUN_KILLS"))
+        ).encode()
+    )
+    for path in sorted(
+        [*(ROOT / "src").rglob("*.py"), *(ROOT / "migrations").rglob("*.py"), *folder.glob("*.py")]
+    ):
         made.update(str(path.relative_to(ROOT)).encode() + path.read_bytes())
     return made.hexdigest()
 
@@ -45,7 +53,9 @@ class LongRuns:
         if item.get_closest_marker("long") and AGAIN not in os.environ:
             known, seconds = passed().get(item.nodeid, ("", 0.0))
             if known == self._source(item):
-                pytest.skip(f"passed with this very source, in {seconds:.0f} s; {AGAIN}=1 runs it again")
+                pytest.skip(
+                    f"passed with this very source, in {seconds:.0f} s; {AGAIN}=1 runs it again"
+                )
         item.began = time.monotonic()
 
     @pytest.hookimpl(hookwrapper=True)
@@ -54,4 +64,13 @@ class LongRuns:
         if call.when == "call" and report.passed and item.get_closest_marker("long"):
             PASSED.parent.mkdir(parents=True, exist_ok=True)
             with PASSED.open("a", encoding="utf-8") as out:
-                out.write(json.dumps({"name": item.nodeid, "source": self._source(item), "seconds": time.monotonic() - item.began}) + "\n")
+                out.write(
+                    json.dumps(
+                        {
+                            "name": item.nodeid,
+                            "source": self._source(item),
+                            "seconds": time.monotonic() - item.began,
+                        }
+                    )
+                    + "\n"
+                )

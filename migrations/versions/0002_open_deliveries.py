@@ -1,4 +1,5 @@
-"""The index of a send's deliveries leads by outcome: what is still open is found without passing what is done.
+"""The index of a send's deliveries leads by outcome: what is still open is found without passing
+what is done.
 
 Revision ID: 0002
 Revises: 0001

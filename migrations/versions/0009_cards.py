@@ -12,8 +12,10 @@ down_revision = "0008"
 
 STATEMENTS = (
     """CREATE TABLE card_places (
-        contact_id BIGINT NOT NULL CONSTRAINT fk_card_places_contact_id REFERENCES contacts (id) ON DELETE CASCADE,
-        send_id BIGINT NOT NULL CONSTRAINT fk_card_places_send_id REFERENCES sends (id) ON DELETE CASCADE,
+        contact_id BIGINT NOT NULL CONSTRAINT fk_card_places_contact_id REFERENCES contacts (id) ON
+        DELETE CASCADE,
+        send_id BIGINT NOT NULL CONSTRAINT fk_card_places_send_id REFERENCES sends (id) ON DELETE
+        CASCADE,
         laid_at TIMESTAMP WITH TIME ZONE NOT NULL,
         times INTEGER NOT NULL DEFAULT 0,
         last_at TIMESTAMP WITH TIME ZONE,
@@ -26,7 +28,10 @@ STATEMENTS = (
     "CREATE INDEX ix_card_places_send_id ON card_places (send_id)",
     "ALTER TABLE push_devices DROP CONSTRAINT ck_push_devices_kind",
     "UPDATE push_devices SET kind = 'web'",
-    "ALTER TABLE push_devices ADD CONSTRAINT ck_push_devices_kind CHECK (kind IN ('web', 'android', 'ios'))",
+    (
+        "ALTER TABLE push_devices ADD CONSTRAINT ck_push_devices_kind CHECK (kind IN ('web', "
+        "'android', 'ios'))"
+    ),
 )
 
 

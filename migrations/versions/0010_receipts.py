@@ -1,4 +1,5 @@
-"""Receipts of events by the senders' own ids: those that grow are stored side by side, and none is a hash.
+"""Receipts of events by the senders' own ids: those that grow are stored side by side, and none is
+a hash.
 
 Revision ID: 0010
 Revises: 0009

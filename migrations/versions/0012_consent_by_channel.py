@@ -12,5 +12,8 @@ down_revision = "0011"
 
 def upgrade() -> None:
     for column in ("counts", "dry_counts"):
-        op.execute(f"UPDATE imports SET {column} = {column} - 'agreed' || jsonb_build_object('agreed_email', {column}->'agreed') "
-                   f"WHERE {column}->'agreed' IS NOT NULL")
+        op.execute(
+            f"UPDATE imports SET {column} = {column} - 'agreed' || "
+            f"jsonb_build_object('agreed_email', {column}->'agreed') "
+            f"WHERE {column}->'agreed' IS NOT NULL"
+        )

@@ -1,4 +1,5 @@
-"""Numbers of details and fields are read safely; one rule for capitals; details that do not fit their kind are kept aside.
+"""Numbers of details and fields are read safely; one rule for capitals; details that do not fit
+their kind are kept aside.
 
 Revision ID: 0020
 Revises: 0019
@@ -14,17 +15,22 @@ down_revision = "0019"
 AS_NUMBER = r"""
 CREATE FUNCTION as_number(jsonb) RETURNS numeric LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
     SELECT CASE jsonb_typeof($1) WHEN 'number' THEN $1::numeric
-        WHEN 'string' THEN CASE WHEN $1 #>> '{}' ~ '^[+-]?[0-9]{1,200}([.][0-9]{1,200})?$' THEN ($1 #>> '{}')::numeric END END $$;
+        WHEN 'string' THEN CASE WHEN $1 #>> '{}' ~ '^[+-]?[0-9]{1,200}([.][0-9]{1,200})?$'
+        THEN ($1 #>> '{}')::numeric END END $$;
 CREATE FUNCTION as_day(text) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
-    SELECT CASE WHEN $1 ~ '^[0-9]{4}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])' THEN substr($1, 1, 10) END $$;
+    SELECT CASE WHEN $1 ~ '^[0-9]{4}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])'
+    THEN substr($1, 1, 10) END $$;
 """
 
-#: Texts whatever their capitals, as core/audience/letters.py has them. ICU's small letters are Unicode's; what case folding
+#: Texts whatever their capitals, as core/audience/letters.py has them. ICU's small letters are
+#: Unicode's; what case folding
 #: does beyond them is done by hand.
 LETTERS = r"""
-CREATE FUNCTION letters_wide(word text) RETURNS text LANGUAGE plpgsql IMMUTABLE STRICT PARALLEL SAFE AS $$
+CREATE FUNCTION letters_wide(word text) RETURNS text LANGUAGE plpgsql IMMUTABLE STRICT PARALLEL
+SAFE AS $$
 DECLARE
-    found text := translate(lower(normalize(word, NFC) COLLATE "und-x-icu"), '%(one)s', '%(for_one)s');
+    found text := translate(lower(normalize(word, NFC) COLLATE "und-x-icu"), '%(one)s',
+    '%(for_one)s');
     place integer;
     several text[] := ARRAY[%(several)s];
     for_several text[] := ARRAY[%(for_several)s];
@@ -37,12 +43,16 @@ BEGIN
     RETURN normalize(found, NFC);
 END $$;
 CREATE FUNCTION letters(text) RETURNS text LANGUAGE sql IMMUTABLE STRICT PARALLEL SAFE AS $$
-    SELECT CASE WHEN octet_length($1) = char_length($1) THEN lower($1 COLLATE "C") ELSE letters_wide($1) END $$;
+    SELECT CASE WHEN octet_length($1) = char_length($1) THEN lower($1 COLLATE "C")
+    ELSE letters_wide($1) END $$;
 CREATE FUNCTION composed(text) RETURNS text LANGUAGE sql IMMUTABLE STRICT PARALLEL SAFE AS $$
     SELECT CASE WHEN octet_length($1) = char_length($1) THEN $1 ELSE normalize($1, NFC) END $$;
-CREATE OR REPLACE FUNCTION loose(text) RETURNS text LANGUAGE sql IMMUTABLE STRICT PARALLEL SAFE AS $$
-    SELECT btrim(regexp_replace(letters(regexp_replace(normalize($1, NFKD), '[\u0300-\u036f]', '', 'g')),
-        '[ \t\n\r\f\v\u0085\u00a0\u1680\u2000-\u200a\u2028\u2029\u202f\u205f\u3000]+', ' ', 'g'), ' ') $$;
+CREATE OR REPLACE FUNCTION loose(text) RETURNS text LANGUAGE sql IMMUTABLE STRICT PARALLEL SAFE AS
+$$
+    SELECT btrim(regexp_replace(letters(regexp_replace(normalize($1, NFKD), '[\u0300-\u036f]', '',
+    'g')),
+        '[ \t\n\r\f\v\u0085\u00a0\u1680\u2000-\u200a\u2028\u2029\u202f\u205f\u3000]+', ' ', 'g'),
+        ' ') $$;
 """
 
 ASIDE = """
@@ -76,7 +86,11 @@ def folded() -> tuple[dict[str, str], dict[str, str]]:
 def upgrade() -> None:
     one, several = folded()
     made = LETTERS % {
-        "one": "".join(one), "for_one": "".join(one.values()), "class": "".join(several),
-        "several": ", ".join(f"'{sign}'" for sign in several), "for_several": ", ".join(f"'{text}'" for text in several.values())}
+        "one": "".join(one),
+        "for_one": "".join(one.values()),
+        "class": "".join(several),
+        "several": ", ".join(f"'{sign}'" for sign in several),
+        "for_several": ", ".join(f"'{text}'" for text in several.values()),
+    }
     for statement in (AS_NUMBER, made, ASIDE):
         op.execute(sa.text(statement.replace(":", r"\:")))

@@ -12,4 +12,6 @@ down_revision = "0025"
 
 
 def upgrade() -> None:
-    op.execute(sa.text("ALTER TABLE event_kinds ADD COLUMN by_website boolean NOT NULL DEFAULT true"))
+    op.execute(
+        sa.text("ALTER TABLE event_kinds ADD COLUMN by_website boolean NOT NULL DEFAULT true")
+    )

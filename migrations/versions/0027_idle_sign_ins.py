@@ -12,4 +12,6 @@ down_revision = "0026"
 
 
 def upgrade() -> None:
-    op.execute(sa.text("ALTER TABLE sign_ins ADD COLUMN seen_at timestamptz NOT NULL DEFAULT now()"))
+    op.execute(
+        sa.text("ALTER TABLE sign_ins ADD COLUMN seen_at timestamptz NOT NULL DEFAULT now()")
+    )

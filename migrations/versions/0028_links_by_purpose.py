@@ -20,4 +20,7 @@ WHERE strpos(compiled::text, :before) > 0
 
 def upgrade() -> None:
     for path, purpose in PLACES.items():
-        op.get_bind().execute(sa.text(REPLACE), {"before": f"/{path}/{{{{ token }}}}", "after": f"/{path}/{{{{ token.{purpose} }}}}"})
+        op.get_bind().execute(
+            sa.text(REPLACE),
+            {"before": f"/{path}/{{{{ token }}}}", "after": f"/{path}/{{{{ token.{purpose} }}}}"},
+        )

@@ -12,10 +12,12 @@ down_revision = "0031"
 
 
 def upgrade() -> None:
-    op.execute(sa.text("""CREATE TABLE retention (
+    op.execute(
+        sa.text("""CREATE TABLE retention (
         kind TEXT CONSTRAINT pk_retention PRIMARY KEY,
         months INTEGER NOT NULL,
         changed_at TIMESTAMP WITH TIME ZONE NOT NULL,
         changed_by TEXT NOT NULL,
         last_at TIMESTAMP WITH TIME ZONE,
-        last_count BIGINT NOT NULL DEFAULT 0)"""))
+        last_count BIGINT NOT NULL DEFAULT 0)""")
+    )

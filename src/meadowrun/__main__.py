@@ -18,21 +18,32 @@ def main() -> None:
 
 
 @main.command()
-@click.option("--scale", default=24_000, show_default=True, help="How many contacts the demo world has.")
-@click.option("--port", default=8460, show_default=True, help="Port of the application; a taken one is stepped over.")
+@click.option(
+    "--scale", default=24_000, show_default=True, help="How many contacts the demo world has."
+)
+@click.option(
+    "--port",
+    default=8460,
+    show_default=True,
+    help="Port of the application; a taken one is stepped over.",
+)
 @click.option("--fresh", is_flag=True, help="Forget the demo world there is and make a new one.")
 def demo(scale: int, port: int, fresh: bool) -> None:
     """Everything with demo data: database, web server, worker and the village around it."""
     from meadowrun.demo import run
+
     run.run(ROOT, scale, port, fresh)
 
 
 @main.command(context_settings={"ignore_unknown_options": True})
-@click.option("--long", "long_", is_flag=True, help="Also what does not fit into the ordinary suite.")
+@click.option(
+    "--long", "long_", is_flag=True, help="Also what does not fit into the ordinary suite."
+)
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
 def test(long_: bool, arguments: tuple[str, ...]) -> None:
     """Style, types and tests, on a throw-away database. ARGUMENTS go to pytest."""
     from meadowrun.base import testing
+
     sys.exit(testing.run(ROOT, long_, list(arguments)))
 
 
@@ -44,6 +55,7 @@ def test(long_: bool, arguments: tuple[str, ...]) -> None:
 def serve(host: str, port: int, processes: int, fd: int | None) -> None:
     """The web server."""
     from meadowrun.shell import server
+
     server.serve(Settings.read(), host, port, processes, fd)
 
 
@@ -52,6 +64,7 @@ def work() -> None:
     """A worker: carries out background jobs. Any number may run."""
     from meadowrun.base import worker
     from meadowrun.features import load_tasks
+
     worker.work(Settings.read(), load_tasks)
 
 
@@ -60,6 +73,7 @@ def work() -> None:
 def inbound(fd: int | None) -> None:
     """The listener for bounces and complaints."""
     from meadowrun.tracking import inbound
+
     inbound.run(Settings.read(), fd)
 
 
@@ -68,6 +82,7 @@ def migrate() -> None:
     """Brings the database to the state this version needs."""
     from meadowrun.base.db import Database
     from meadowrun.base.schema import migrate as apply
+
     database = Database(Settings.read().database_url)
     apply(database)
     database.close()
@@ -82,13 +97,16 @@ def user() -> None:
 @user.command("add")
 @click.argument("email")
 @click.option("--name", prompt=True)
-@click.option("--role", type=click.Choice(["viewer", "author", "approver", "admin"]), default="author")
+@click.option(
+    "--role", type=click.Choice(["viewer", "author", "approver", "admin"]), default="author"
+)
 @click.password_option()
 def user_add(email: str, name: str, role: str, password: str) -> None:
     """Lets somebody sign in."""
     from meadowrun.base.clock import machine_now
     from meadowrun.base.db import Database
     from meadowrun.shell import accounts
+
     database = Database(Settings.read().database_url)
     with database.session() as session:
         accounts.add_user(session, machine_now(), email, name, role, password)
@@ -107,20 +125,31 @@ def bench(arguments: tuple[str, ...]) -> None:
 def shots() -> None:
     """Makes docs/screenshots from demo data."""
     from meadowrun.demo import shots as taking
+
     taking.run(ROOT)
 
 
 @main.command()
-@click.option("--marks", is_flag=True, help="Instead, the addresses that gateways tell things at; needs the settings.")
+@click.option(
+    "--marks",
+    is_flag=True,
+    help="Instead, the addresses that gateways tell things at; needs the settings.",
+)
 def settings(marks: bool) -> None:
     """Lists the settings, environment variables all."""
     if marks:
         from meadowrun.base import signing
+
         given = Settings.read()
-        click.echo(f"{given.public_url}/gateway/sms/{signing.sign_text(given.secret, 'gateway', 'sms')}/")
+        click.echo(
+            f"{given.public_url}/gateway/sms/{signing.sign_text(given.secret, 'gateway', 'sms')}/"
+        )
         return
     for name, (meaning, default) in KNOWN.items():
-        click.echo(f"{name}\n    {meaning}. {'Must be given.' if default is None else f'Default: {default!r}.'}")
+        click.echo(
+            f"{name}\n    {meaning}. "
+            f"{'Must be given.' if default is None else f'Default: {default!r}.'}"
+        )
 
 
 if __name__ == "__main__":

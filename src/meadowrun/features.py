@@ -3,13 +3,36 @@
 from meadowrun.base.manifest import Loaded, load
 
 #: Folders with a `feature.py`.
-NAMES = ("shell", "people", "tags", "segments", "scores", "imports", "files", "messages", "channels", "outgoing",
-         "tracking", "campaigns", "sends", "results", "api", "retention", "home")
+NAMES = (
+    "shell",
+    "people",
+    "tags",
+    "segments",
+    "scores",
+    "imports",
+    "files",
+    "messages",
+    "channels",
+    "outgoing",
+    "tracking",
+    "campaigns",
+    "sends",
+    "results",
+    "api",
+    "retention",
+    "home",
+)
 #: What only a demo has.
 OF_DEMO = ("village",)
 #: What the header leads to: its words and endpoint.
-STATIONS = (("Today", "home.today"), ("People", "people.table"), ("Messages", "messages.table"),
-            ("Campaigns", "campaigns.table"), ("Calendar", "calendar.show"), ("Results", "results.table"))
+STATIONS = (
+    ("Today", "home.today"),
+    ("People", "people.table"),
+    ("Messages", "messages.table"),
+    ("Campaigns", "campaigns.table"),
+    ("Calendar", "calendar.show"),
+    ("Results", "results.table"),
+)
 
 
 def features(demo: bool) -> list[Loaded]:

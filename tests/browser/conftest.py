@@ -1,4 +1,5 @@
-"""The whole application with a small demo world and the village, and a real browser that is signed in."""
+"""The whole application with a small demo world and the village, and a real browser that is signed
+in."""
 
 import os
 import pathlib
@@ -8,6 +9,7 @@ import shutil
 import pytest
 import sqlalchemy as sa
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
 
 from meadowrun.base.browser import chromium
@@ -18,6 +20,7 @@ from meadowrun.demo.run import Demo
 from tests.leaks import leaks
 
 ROOT = pathlib.Path(__file__).resolve().parents[2]
+AXE = (pathlib.Path(__file__).parent / "vendor" / "axe.min.js").read_text()
 
 
 @pytest.fixture(scope="session")
@@ -26,7 +29,13 @@ def house(worker_id):
     folder = memory_folder()
     number = int(worker_id.removeprefix("gw") or 0) if worker_id != "master" else 5
     os.environ["MEADOWRUN_LOG_LEVEL"] = "DEBUG"
-    demo = Demo(ROOT, folder / "demo", 8560 + number * 20, lambda text: None, (*THROW_AWAY, "shared_buffers=128MB"))
+    demo = Demo(
+        ROOT,
+        folder / "demo",
+        8560 + number * 20,
+        lambda text: None,
+        (*THROW_AWAY, "shared_buffers=128MB"),
+    )
     demo.cluster.wanted_port = 55100 + number * 20
     try:
         demo.settings = demo.prepare(1500, 3)
@@ -34,7 +43,11 @@ def house(worker_id):
         demo.database = Database(demo.settings.database_url)
         yield demo
         with demo.database.session() as session:
-            secrets = (demo.settings.secret, set(session.scalars(sa.text("SELECT token_hash FROM sign_ins"))), written(session))
+            secrets = (
+                demo.settings.secret,
+                set(session.scalars(sa.text("SELECT token_hash FROM sign_ins"))),
+                written(session),
+            )
         demo.stop()
         said = (folder / "demo" / "log").read_text(errors="replace")
         assert '"event": "request"' in said, "nothing was logged, so that nothing is shown by it"
@@ -43,17 +56,30 @@ def house(worker_id):
         log = folder / "demo" / "log"
         if log.exists():
             lines = log.read_text(errors="replace").splitlines()
-            faults = [line for line in lines if '"event": "fault"' in line or "village" in line and "warning" in line or "Error" in line]
+            faults = [
+                line
+                for line in lines
+                if '"event": "fault"' in line
+                or "village" in line
+                and "warning" in line
+                or "Error" in line
+            ]
             print("\n".join(faults[-8:]))
         demo.stop()
         shutil.rmtree(folder, ignore_errors=True)
 
 
 def written(session):
-    """The subjects and texts of messages, and words of people, that are long enough to be nothing else."""
+    """The subjects and texts of messages, and words of people, that are long enough to be nothing
+    else."""
     texts = set(session.scalars(sa.text("SELECT document->>'subject' FROM messages")))
-    texts |= {part for html in session.scalars(sa.text("SELECT l->>'html' FROM messages, jsonb_array_elements(document->'lines') l"))
-              for part in re.split(r"<[^>]+>|\{[^}]*\}", html or "")}
+    texts |= {
+        part
+        for html in session.scalars(
+            sa.text("SELECT l->>'html' FROM messages, jsonb_array_elements(document->'lines') l")
+        )
+        for part in re.split(r"<[^>]+>|\{[^}]*\}", html or "")
+    }
     texts |= set(session.scalars(sa.text("SELECT phone FROM contacts WHERE phone IS NOT NULL")))
     return {text.strip() for text in texts if text and len(text.strip()) >= 14}
 
@@ -68,10 +94,15 @@ class Page:
         self.driver.get(path if path.startswith("http") else self.address + path)
 
     def wait(self, condition, seconds=30, why=""):
-        WebDriverWait(self.driver, seconds, 0.05, ignored_exceptions=(Exception,)).until(lambda d: condition(), why)
+        WebDriverWait(self.driver, seconds, 0.05, ignored_exceptions=(Exception,)).until(
+            lambda d: condition(), why
+        )
 
     def find(self, selector):
-        self.wait(lambda: self.driver.find_elements(By.CSS_SELECTOR, selector), why=f"nothing matches {selector}")
+        self.wait(
+            lambda: self.driver.find_elements(By.CSS_SELECTOR, selector),
+            why=f"nothing matches {selector}",
+        )
         return self.driver.find_element(By.CSS_SELECTOR, selector)
 
     def all(self, selector):
@@ -81,16 +112,23 @@ class Page:
         return self.find(selector).text
 
     def click(self, selector):
-        self.wait(lambda: self.driver.find_element(By.CSS_SELECTOR, selector).click() is None, why=f"cannot click {selector}")
+        self.wait(
+            lambda: self.driver.find_element(By.CSS_SELECTOR, selector).click() is None,
+            why=f"cannot click {selector}",
+        )
 
     def press(self, words, within="main"):
         """Clicks the button or link whose words begin so."""
+
         def done():
-            for element in self.driver.find_elements(By.CSS_SELECTOR, f"{within} button, {within} a, {within} label"):
+            for element in self.driver.find_elements(
+                By.CSS_SELECTOR, f"{within} button, {within} a, {within} label"
+            ):
                 if element.is_displayed() and element.text.strip().startswith(words):
                     element.click()
                     return True
             return False
+
         self.wait(done, why=f"no button says “{words}”")
 
     def type(self, selector, text, clear=True):
@@ -100,12 +138,19 @@ class Page:
         element.send_keys(text)
 
     def says(self, words, selector="main", seconds=30):
-        self.wait(lambda: words in self.driver.find_element(By.CSS_SELECTOR, selector).text, seconds,
-                  why=f"“{words}” does not stand on the page")
+        self.wait(
+            lambda: words in self.driver.find_element(By.CSS_SELECTOR, selector).text,
+            seconds,
+            why=f"“{words}” does not stand on the page",
+        )
 
     def problems(self):
         """What the browser complained of: script errors, blocked content."""
-        return [e["message"] for e in self.driver.get_log("browser") if e["level"] == "SEVERE" and "favicon" not in e["message"]]
+        return [
+            e["message"]
+            for e in self.driver.get_log("browser")
+            if e["level"] == "SEVERE" and "favicon" not in e["message"]
+        ]
 
 
 def sign_in(page):
@@ -132,3 +177,49 @@ def page(house, driver):
         sign_in(made)
     yield made
     assert made.problems() == []
+
+
+def press(page, *keys):
+    page.driver.switch_to.active_element.send_keys(*keys)
+
+
+def line(page, key, text, wanted):
+    """Presses the key for a new line, types a sentence, takes its first reading, and waits until it
+    stands there."""
+    before = len(page.all(".sieve-row .sentence"))
+    press(page, key)
+    page.wait(lambda: page.driver.switch_to.active_element.get_attribute("data-typed") is not None)
+    press(page, text)
+    page.wait(
+        lambda: any(wanted in choice.text for choice in page.all("[data-readings] .reading")[:1]),
+        why=f"no reading says {wanted}",
+    )
+    press(page, Keys.ENTER)
+    page.wait(lambda: len(page.all(".sieve-row .sentence")) > before and not page.all(".pop"))
+    page.driver.execute_script("document.activeElement.blur()")
+
+
+def number(text):
+    return int(text.replace(",", "").replace("−", "-"))
+
+
+def saved(page):
+    page.wait(lambda: "saved" in page.text("#saved"), why="not saved")
+
+
+def write(page, selector, words):
+    page.click(selector)
+    page.find(selector).send_keys(words)
+    page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
+
+
+def violations(page):
+    page.driver.execute_cdp_cmd("Page.setBypassCSP", {"enabled": True})
+    page.driver.execute_script(AXE)
+    found = page.driver.execute_async_script(
+        "const done = arguments[0]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', "
+        "'wcag21aa'], iframes: false})"
+        ".then((r) => done(r.violations.map((v) => [v.id, v.nodes.slice(0, 3).map((n) => "
+        "n.html.slice(0, 160))])))"
+    )
+    return found

@@ -1,5 +1,5 @@
-"""Each channel from end to end, as its author and its readers go: written, read as two people who differ, proofed, sent, and
-seen in the village."""
+"""Each channel from end to end, as its author and its readers go: written, read as two people who
+differ, proofed, sent, and seen in the village."""
 
 import contextlib
 import json
@@ -18,7 +18,7 @@ from meadowrun.tracking.actions import subscribe_device
 from meadowrun.village.apps import new_app
 from meadowrun.village.browsers import new_browser
 from meadowrun.village.store import Store
-from tests.browser.test_message import saved, write
+from tests.browser.conftest import saved, write
 from tests.store.people import IDA
 
 TOWNS = {"ada": "Farrow", "ben": "Wickmere"}
@@ -32,15 +32,47 @@ def two(house):
     with house.database.session() as session:
         now = clock.now(session)
         for name, town in TOWNS.items():
-            contact = people.save_contact(session, IDA, now, {"email": f"{name}@channels.example", "first_name": name.title(), "town": town,
-                                                              "phone": PHONES[name]}, home="GB")
+            contact = people.save_contact(
+                session,
+                IDA,
+                now,
+                {
+                    "email": f"{name}@channels.example",
+                    "first_name": name.title(),
+                    "town": town,
+                    "phone": PHONES[name],
+                },
+                home="GB",
+            )
             for channel in ("email", "sms"):
                 people.set_consent(session, now, contact.id, 0, True, "test", channel)
             found[name] = contact.id
-        subscribe_device(session, now, found["ada"], new_browser(store, str(found["ada"]), house.site), house.settings.inner)
+        subscribe_device(
+            session,
+            now,
+            found["ada"],
+            new_browser(store, str(found["ada"]), house.site),
+            house.settings.inner,
+        )
         subscribe_device(session, now, found["ben"], new_app(store, str(found["ben"]), "ios"))
-        save(session, IDA, now, dictionary(session), "The two", {"lines": [
-            {"id": "a", "kind": "field", "field": "email", "op": "contains", "value": "@channels.example"}]})
+        save(
+            session,
+            IDA,
+            now,
+            dictionary(session),
+            "The two",
+            {
+                "lines": [
+                    {
+                        "id": "a",
+                        "kind": "field",
+                        "field": "email",
+                        "op": "contains",
+                        "value": "@channels.example",
+                    }
+                ]
+            },
+        )
     store.close()
     return found
 
@@ -120,8 +152,8 @@ def test_email(page, house, two):
     write(page, '[data-slot="subject"].ink', "Come up, ")
     field(page, '[data-slot="subject"].ink', "first name", "friend")
     write(page, '[data-slot="preheader"].ink', "A clear night")
-    write(page, '.line[data-type=heading] .ink', "A night out")
-    write(page, '.line[data-type=text] .ink', "Bring a blanket. ")
+    write(page, ".line[data-type=heading] .ink", "A night out")
+    write(page, ".line[data-type=text] .ink", "Bring a blanket. ")
     page.press("only for some", ".line.here")
     said_for(page, "town is Farrow", "You can stroll.", "There is room to park.")
     # A click on the words changes them, and who reads them; so with a field.
@@ -129,18 +161,28 @@ def test_email(page, house, two):
     assert page.text(".pop [data-who]") == "whose town is Farrow"
     page.type("#ct", "You can walk.")
     page.press("Take it", ".pop")
-    page.wait(lambda: page.text(".fill.only").startswith("You can walk. (those whose town is Farrow)"))
+    page.wait(
+        lambda: page.text(".fill.only").startswith("You can walk. (those whose town is Farrow)")
+    )
     page.click('[data-slot="subject"] .fill')
     page.type("#fb", "stargazer")
     page.press("Take it", ".pop")
     page.wait(lambda: page.text('[data-slot="subject"] .fill') == "first name, or “stargazer”")
-    write(page, '.line[data-type=button] .ink', "Choose your night")
-    page.type('.line[data-type=button] [data-slot=href]', f"{house.site}/observatory/tickets")
+    write(page, ".line[data-type=button] .ink", "Choose your night")
+    page.type(".line[data-type=button] [data-slot=href]", f"{house.site}/observatory/tickets")
     saved(page)
     page.says("“You can walk.”", "#margin")
     page.driver.refresh()
-    page.wait(lambda: [c.text for c in page.all(".line .fill")] == [
-        "first name, or “stargazer”", "first name, or “friend”", "You can walk. (those whose town is Farrow), else There is room to park."])
+    page.wait(
+        lambda: (
+            [c.text for c in page.all(".line .fill")]
+            == [
+                "first name, or “stargazer”",
+                "first name, or “friend”",
+                "You can walk. (those whose town is Farrow), else There is room to park.",
+            ]
+        )
+    )
     for name, words in (("ada", "You can walk."), ("ben", "There is room to park.")):
         read_as(page, name)
         page.says(f"Come up, {name.title()}", "#read-subject")
@@ -182,14 +224,22 @@ def test_text_message(page, house, two):
     page.find(".ink").send_keys(Keys.CONTROL, Keys.END)
     page.find(".ink").send_keys(f" {house.site}/observatory/tickets STOP ends these")
     saved(page)
-    for name, words in (("ada", "Hill: clear tonight, Ada.\nNext line Walk & see"), ("ben", "Hill: clear tonight, Ben.\nNext line Drive up")):
+    for name, words in (
+        ("ada", "Hill: clear tonight, Ada.\nNext line Walk & see"),
+        ("ben", "Hill: clear tonight, Ben.\nNext line Drive up"),
+    ):
         read_as(page, name)
         page.wait(lambda words=words: words in page.text("#bubble"), why=words)
     # Some first names need the wide alphabet, which counts for everyone.
     page.says("2 parts", "#margin")
     # What was typed comes back as coloured words.
     page.driver.refresh()
-    page.wait(lambda: [c.text for c in page.all(".ink .fill")] == ["first name, or “friend”", "Walk & see (if Farrow), else Drive up"])
+    page.wait(
+        lambda: (
+            [c.text for c in page.all(".ink .fill")]
+            == ["first name, or “friend”", "Walk & see (if Farrow), else Drive up"]
+        )
+    )
     page.press("Send a proof", ".head")
     page.type("#p-to", "+441632960899")
     page.press("Send the proof", "dialog")
@@ -206,8 +256,17 @@ def test_text_message(page, house, two):
     page.type("input[name=text]", "Stop")
     page.press("Answer")
     with house.database.session() as session:
-        page.wait(lambda: session.execute(sa.text("SELECT agreed FROM consents WHERE contact_id = :id AND channel = 'sms'"),
-                                          {"id": two["ben"]}).scalar() is False)
+        page.wait(
+            lambda: (
+                session.execute(
+                    sa.text(
+                        "SELECT agreed FROM consents WHERE contact_id = :id AND channel = 'sms'"
+                    ),
+                    {"id": two["ben"]},
+                ).scalar()
+                is False
+            )
+        )
         people.set_consent(session, clock.now(session), two["ben"], 0, True, "test", "sms")
 
 
@@ -260,12 +319,16 @@ def card_text(page):
         const host = document.getElementById('meadowrun-card');
         if (!host) return '';
         const inside = host.shadowRoot.querySelector('iframe').contentDocument;
-        return [inside.body.innerText, ...[...host.shadowRoot.querySelectorAll('.doing button')].map((b) => b.textContent)].join(' | ');""")
+        const buttons = [...host.shadowRoot.querySelectorAll('.doing button')];
+        return [inside.body.innerText, ...buttons.map((b) => b.textContent)].join(' | ');""")
 
 
 def press_card(page, words):
-    page.driver.execute_script("[...document.getElementById('meadowrun-card').shadowRoot.querySelectorAll('button')]"
-                               ".find((b) => b.textContent === arguments[0]).click()", words)
+    page.driver.execute_script(
+        "[...document.getElementById('meadowrun-card').shadowRoot.querySelectorAll('button')]"
+        ".find((b) => b.textContent === arguments[0]).click()",
+        words,
+    )
 
 
 def visitor(house, number):
@@ -274,10 +337,10 @@ def visitor(house, number):
 
 def test_card(page, house, two):
     begin(page, "Channel card", "card")
-    write(page, '.line[data-type=heading] .ink', "Good to see you, ")
-    field(page, '.line[data-type=heading] .ink', "first name", "friend")
+    write(page, ".line[data-type=heading] .ink", "Good to see you, ")
+    field(page, ".line[data-type=heading] .ink", "first name", "friend")
     write(page, '[data-slot="subject"].ink', "Become a member")
-    write(page, '.line[data-type=text] .ink', "Members come every clear night. ")
+    write(page, ".line[data-type=text] .ink", "Members come every clear night. ")
     page.press("only for some", ".line.here")
     only_for(page, "Farrow", "You can walk.", "There is room to park.")
     write(page, '[data-slot="buttons.0.label"]', "See what members get")
@@ -291,7 +354,12 @@ def test_card(page, house, two):
     saved(page)
     for name, words in (("ada", "You can walk."), ("ben", "There is room to park.")):
         read_as(page, name)
-        page.wait(lambda words=words, name=name: words in _frame(page, "#read") and f"Good to see you, {name.title()}" in _frame(page, "#read"))
+        page.wait(
+            lambda words=words, name=name: (
+                words in _frame(page, "#read")
+                and f"Good to see you, {name.title()}" in _frame(page, "#read")
+            )
+        )
     assert "Not now" in _frame(page, "#read")
     page.press("Send a proof", ".head")
     page.press("Show it there", "dialog")
@@ -300,7 +368,9 @@ def test_card(page, house, two):
     send_it(page, "Channel card")
     # Ada comes, puts it off; Ben goes where the button leads.
     page.open(f"{house.site}/observatory/?mr={visitor(house, two['ada'])}")
-    page.wait(lambda: "Good to see you, Ada" in card_text(page) and "You can walk." in card_text(page))
+    page.wait(
+        lambda: "Good to see you, Ada" in card_text(page) and "You can walk." in card_text(page)
+    )
     assert "See what members get | Not now" in card_text(page)
     press_card(page, "Not now")
     page.wait(lambda: not card_text(page))
@@ -314,13 +384,27 @@ def test_card(page, house, two):
     page.says("It is booked")
     assert card_text(page) == ""
     with house.database.session() as session:
-        rows = session.execute(sa.text(
-            "SELECT r.contact_id, r.kind FROM reactions r JOIN sends s USING (dispatch_id) WHERE s.name = 'Send of Channel card'")).all()
-        assert {tuple(r) for r in rows} == {(two["ada"], "opened"), (two["ben"], "opened"), (two["ben"], "clicked")}
-        ident = session.execute(sa.text("SELECT id FROM sends WHERE name = 'Send of Channel card'")).scalar()
+        rows = session.execute(
+            sa.text(
+                "SELECT r.contact_id, r.kind FROM reactions r JOIN sends s USING (dispatch_id) "
+                "WHERE s.name = 'Send of Channel card'"
+            )
+        ).all()
+        assert {tuple(r) for r in rows} == {
+            (two["ada"], "opened"),
+            (two["ben"], "opened"),
+            (two["ben"], "clicked"),
+        }
+        ident = session.execute(
+            sa.text("SELECT id FROM sends WHERE name = 'Send of Channel card'")
+        ).scalar()
     page.open(f"/results/{ident}")
     page.says("2 showings")
-    assert (page.text("[data-count=put_off]"), page.text(".funnel [data-count=opened]"), page.text(".funnel [data-count=clicked]")) == ("1", "2", "1")
+    assert (
+        page.text("[data-count=put_off]"),
+        page.text(".funnel [data-count=opened]"),
+        page.text(".funnel [data-count=clicked]"),
+    ) == ("1", "2", "1")
 
 
 WORKER = """
@@ -329,27 +413,49 @@ WORKER = """
       .then((r) => done(r.scope), (e) => done(String(e)));"""
 SHOWN = """
     const done = arguments[0];
-    navigator.serviceWorker.getRegistration().then((r) => r.getNotifications()).then((all) => done(all.map((n) =>
-      ({title: n.title, body: n.body, actions: n.actions.map((a) => a.title), own: n.data.own}))));"""
+    const told = (n) => ({
+      title: n.title, body: n.body, actions: n.actions.map((a) => a.title), own: n.data.own});
+    navigator.serviceWorker.getRegistration()
+      .then((r) => r.getNotifications())
+      .then((all) => done(all.map(told)));"""
 
 
 def test_the_worker_of_a_website_shows_what_is_pushed(page, house):
-    """Our service worker in a real browser, a notice handed to it as the browser's push service would."""
+    """Our service worker in a real browser, a notice handed to it as the browser's push service
+    would."""
     driver = page.driver
-    driver.execute_cdp_cmd("Browser.grantPermissions", {"origin": house.site, "permissions": ["notifications"]})
+    driver.execute_cdp_cmd(
+        "Browser.grantPermissions", {"origin": house.site, "permissions": ["notifications"]}
+    )
     page.open(f"{house.site}/observatory/")
     driver.execute_cdp_cmd("ServiceWorker.enable", {})
     assert driver.execute_async_script(WORKER) == f"{house.site}/"
-    notice = {"title": "Clear tonight", "body": "The dome opens at seven", "url": f"{house.site}/observatory/tickets",
-              "buttons": [{"label": "Book", "href": f"{house.site}/observatory/tickets"}], "data": {"night": "Leonids"}}
+    notice = {
+        "title": "Clear tonight",
+        "body": "The dome opens at seven",
+        "url": f"{house.site}/observatory/tickets",
+        "buttons": [{"label": "Book", "href": f"{house.site}/observatory/tickets"}],
+        "data": {"night": "Leonids"},
+    }
 
     def shown():
         # The browser numbers its workers by itself; only ours takes what is for this website.
         for ident in range(20):
             with contextlib.suppress(WebDriverException):
-                driver.execute_cdp_cmd("ServiceWorker.deliverPushMessage", {
-                    "origin": house.site, "registrationId": str(ident), "data": json.dumps(notice)})
+                driver.execute_cdp_cmd(
+                    "ServiceWorker.deliverPushMessage",
+                    {
+                        "origin": house.site,
+                        "registrationId": str(ident),
+                        "data": json.dumps(notice),
+                    },
+                )
         found = driver.execute_async_script(SHOWN)
-        return found and found[0] == {"title": "Clear tonight", "body": "The dome opens at seven", "actions": ["Book"], "own": {"night": "Leonids"}}
+        return found and found[0] == {
+            "title": "Clear tonight",
+            "body": "The dome opens at seven",
+            "actions": ["Book"],
+            "own": {"night": "Leonids"},
+        }
 
     page.wait(shown, seconds=20, why="the worker shows nothing")

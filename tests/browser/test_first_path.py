@@ -1,4 +1,5 @@
-"""The first path, as a marketer walks it: from two dirty files to a measured send, every number right."""
+"""The first path, as a marketer walks it: from two dirty files to a measured send, every number
+right."""
 
 import datetime as dt
 import io
@@ -12,20 +13,22 @@ from tests.browser.conftest import Page
 
 CSV = (
     "Vorname;Nachname;E-Mail;Ort;Ticket count;Joined\r\n"
-    'Zoë;"Rook; the younger";zoe@hill.example;Farrow;3;1.2.2024\r\n'     # a separator in quotes, an umlaut
-    "\r\n"                                                              # a blank line
-    "Bjørn;Müller;BJORN@hill.example;Tarnside;2;2024-03-05\r\n"         # capitals in the address
-    "Bjørn;Müller;bjorn@hill.example;Tarnside;2;\r\n"                   # 5 the same address again
-    "Cleo;Marsh;cleo.hill.example;Farrow;1;\r\n"                        # 6 no at-sign
-    ";;;;;\r\n"                                                         # only separators
-    "Dov;Quist;;Farrow;1;\r\n"                                          # 8 no address
-    "Edda;Vane;edda@hill.example;Farrow;many;\r\n"                      # 9 no number
-    "Finn;Jessop;finn@hill.example;Farrow;5;31.2.2024\r\n"              # 10 no such day
-    "  Greta ;Ingram; <greta@hill.example> ;Farrow;4;5 May 2024\r\n"    # spaces and brackets, mended
-    "Hamza;Zeller;hamza@gone.example;Farrow;7;\r\n"                     # lives nowhere: will bounce
-    ";Nameless;anon@hill.example;Farrow;9;\r\n"                         # no first name: reads the fallback
-    "Ines;Kestrel;ines@hill.example;Farrow;6;1.1.2020;surplus\r\n"      # 14 too many cells
-    "Jonah;Rook;mailto:jonah@hill.example;Upper Tarn;1;1.1.2021\r\n")   # a pasted link, mended
+    # a separator in quotes, an umlaut
+    'Zoë;"Rook; the younger";zoe@hill.example;Farrow;3;1.2.2024\r\n'
+    "\r\n"  # a blank line
+    "Bjørn;Müller;BJORN@hill.example;Tarnside;2;2024-03-05\r\n"  # capitals in the address
+    "Bjørn;Müller;bjorn@hill.example;Tarnside;2;\r\n"  # 5 the same address again
+    "Cleo;Marsh;cleo.hill.example;Farrow;1;\r\n"  # 6 no at-sign
+    ";;;;;\r\n"  # only separators
+    "Dov;Quist;;Farrow;1;\r\n"  # 8 no address
+    "Edda;Vane;edda@hill.example;Farrow;many;\r\n"  # 9 no number
+    "Finn;Jessop;finn@hill.example;Farrow;5;31.2.2024\r\n"  # 10 no such day
+    "  Greta ;Ingram; <greta@hill.example> ;Farrow;4;5 May 2024\r\n"  # spaces and brackets, mended
+    "Hamza;Zeller;hamza@gone.example;Farrow;7;\r\n"  # lives nowhere: will bounce
+    ";Nameless;anon@hill.example;Farrow;9;\r\n"  # no first name: reads the fallback
+    "Ines;Kestrel;ines@hill.example;Farrow;6;1.1.2020;surplus\r\n"  # 14 too many cells
+    "Jonah;Rook;mailto:jonah@hill.example;Upper Tarn;1;1.1.2021\r\n"
+)  # a pasted link, mended
 
 
 def spreadsheet():
@@ -34,7 +37,9 @@ def spreadsheet():
     sheet.append(["Email", "First name", "Last name", "Town", "Ticket count", "Joined"])
     sheet.append(["kofi@hill.example", "Kofi", "Ådal, Jr", "Farrow", 8, dt.date(2023, 7, 9)])
     sheet.append([None] * 6)
-    sheet.append(["ZOE@hill.example", "Zoe", "Rook", "Elsewhere", 1, None])     # known already from the other file
+    sheet.append(
+        ["ZOE@hill.example", "Zoe", "Rook", "Elsewhere", 1, None]
+    )  # known already from the other file
     sheet.append(["not an address", "Bad", "Row", "Farrow", 1, None])
     sheet.append(["lina@hill.example", "Lina", "Őri", "Farrow", 2.0, dt.date(2025, 1, 2)])
     out = io.BytesIO()
@@ -59,12 +64,18 @@ def finish(page):
 
 def numbers(page):
     """The table of what would happen, by its words."""
-    cells = [[cell.text for cell in row.find_elements("css selector", "td")] for row in page.all("table tbody tr")]
+    cells = [
+        [cell.text for cell in row.find_elements("css selector", "td")]
+        for row in page.all("table tbody tr")
+    ]
     return {row[0]: int(row[1].replace(",", "")) for row in cells if len(row) == 3}
 
 
 def counts(page):
-    return {e.get_attribute("data-count"): int(e.text.replace(",", "")) for e in page.all("[data-count]")}
+    return {
+        e.get_attribute("data-count"): int(e.text.replace(",", ""))
+        for e in page.all("[data-count]")
+    }
 
 
 def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
@@ -84,10 +95,23 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.type("input[name=list_name]", "Open night people")
     page.click("select[name=bad_cells] option[value=refuse]")
     finish(page)
-    assert numbers(page) == {"Rows in the file": 12, "New people": 6, "Known, something changes": 0, "Known, nothing changes": 0,
-                             "Consent for email": 6, "Refused": 6, "Opted out or suppressed, stay so": 0}
-    for reason in ("the same address stands in row 4 already", "“cleo.hill.example” has no at-sign", "has no address",
-                   "“many” is not a number", "“31.2.2024” is not a date", "7 cells where the header has 6"):
+    assert numbers(page) == {
+        "Rows in the file": 12,
+        "New people": 6,
+        "Known, something changes": 0,
+        "Known, nothing changes": 0,
+        "Consent for email": 6,
+        "Refused": 6,
+        "Opted out or suppressed, stay so": 0,
+    }
+    for reason in (
+        "the same address stands in row 4 already",
+        "“cleo.hill.example” has no at-sign",
+        "has no address",
+        "“many” is not a number",
+        "“31.2.2024” is not a date",
+        "7 cells where the header has 6",
+    ):
         page.says(reason)
     page.press("Import 6 people")
     page.says("What happened", seconds=30)
@@ -95,7 +119,11 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     # The spreadsheet: one is known and only his blanks are filled, one row is refused.
     bring_in(page, sheet_file, "asked at the till")
     finish(page)
-    assert numbers(page)["New people"] == 2 and numbers(page)["Refused"] == 1 and numbers(page)["Known, nothing changes"] == 1
+    assert (
+        numbers(page)["New people"] == 2
+        and numbers(page)["Refused"] == 1
+        and numbers(page)["Known, nothing changes"] == 1
+    )
     page.press("Import 3 people")
     page.says("What happened", seconds=30)
 
@@ -103,7 +131,8 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.open("/segments/new")
     page.press("Narrow further")
     page.type(".pop [data-narrow]", "Ticket count")
-    # What the words may mean as a sentence may come to stand above it meanwhile; Enter would take that.
+    # What the words may mean as a sentence may come to stand above it meanwhile; Enter would take
+    # that.
     page.press("Ticket count", ".pop .choices")
     page.says("whose Ticket count is at least 1", "[data-part=sieve]")
     page.click(".word[data-slot=value]")
@@ -122,8 +151,13 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.find("#v").send_keys(Keys.ENTER)
     page.says("“bjorn@”", "[data-part=sieve]")
     with house.database.session() as session:
-        by_hand = session.execute(sa.text(
-            "SELECT count(*) FROM contacts WHERE (attributes->>'ticket_count')::numeric >= 2 AND email NOT ILIKE 'bjorn@%'")).scalar()
+        by_hand = session.execute(
+            sa.text(
+                "SELECT count(*) FROM contacts WHERE (attributes->>'ticket_count')::numeric "
+                ">= 2 "
+                "AND email NOT ILIKE 'bjorn@%'"
+            )
+        ).scalar()
     assert by_hand == 6  # Zoë, Greta, Hamza, the nameless, Kofi, Lina
     page.wait(lambda: page.text("[data-size]") == "6")
     page.click("#save")
@@ -135,16 +169,16 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.open("/messages/new")
     page.type("#name", "Thanks to regulars")
     page.press("Begin writing")
-    page.find('[data-slot=subject]').send_keys("A night for ")
-    page.find('[data-slot=subject]').send_keys("@")
+    page.find("[data-slot=subject]").send_keys("A night for ")
+    page.find("[data-slot=subject]").send_keys("@")
     page.type(".pop [data-narrow]", "first name")
     page.type(".pop [name=fallback]", "you")
     page.press("first name", ".pop")
     page.wait(lambda: page.all("[data-slot=subject] [data-fill]"))
-    page.find('[data-slot=preheader]').send_keys("Thank you for coming again")
-    page.find('.line[data-type=heading] .ink').send_keys("Come & see")
-    page.find('.line[data-type=button] .ink').send_keys("Choose your night")
-    page.type('.line[data-type=button] [data-slot=href]', f"{house.site}/observatory/tickets")
+    page.find("[data-slot=preheader]").send_keys("Thank you for coming again")
+    page.find(".line[data-type=heading] .ink").send_keys("Come & see")
+    page.find(".line[data-type=button] .ink").send_keys("Choose your night")
+    page.type(".line[data-type=button] [data-slot=href]", f"{house.site}/observatory/tickets")
     page.says("Nothing stands in the way", "#margin")
     page.click("#read-as")
     page.type(".pop input", "greta@hill")
@@ -159,8 +193,11 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.press("Add a send")
     page.type("#as-name", "Thanks to regulars")
     page.press("Write its instructions", "dialog")
-    for slot, choice, confirm in (("in", "Came twice or more", "Write to these"), ("message", "Thanks to regulars", None),
-                                  ("success", None, "Take it")):
+    for slot, choice, confirm in (
+        ("in", "Came twice or more", "Write to these"),
+        ("message", "Thanks to regulars", None),
+        ("success", None, "Take it"),
+    ):
         page.click(f"#w-{slot}")
         if slot == "success":
             page.click(".pop option[value=ticket_bought]")
@@ -206,7 +243,13 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     shown = counts(page)
     machine = shown.pop("machine_only")
     assert (shown["delivered"], shown["bounced"], shown["audience"]) == (5, 1, 6)
-    assert (shown["clicked"], shown["converted"], shown["link0"], shown["unsubscribed"], shown["complained"]) == (1, 1, 1, 1, 0)
+    assert (
+        shown["clicked"],
+        shown["converted"],
+        shown["link0"],
+        shown["unsubscribed"],
+        shown["complained"],
+    ) == (1, 1, 1, 1, 0)
     # Only mails that were shown with their pictures count as opened: Greta's and Kofi's.
     assert shown["opened"] == 2 and machine == 0
     page.says("together worth 24.00")
@@ -216,6 +259,10 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.open(f"/results/{ident}/people/bounced")
     page.says("nobody of that name lives here")
     with house.database.session() as session:
-        consent = session.execute(sa.text("SELECT c.agreed FROM consents c JOIN contacts p ON p.id = c.contact_id WHERE "
-                                          "p.email_key = 'kofi@hill.example' AND c.topic_id = 0")).scalar()
+        consent = session.execute(
+            sa.text(
+                "SELECT c.agreed FROM consents c JOIN contacts p ON p.id = c.contact_id WHERE "
+                "p.email_key = 'kofi@hill.example' AND c.topic_id = 0"
+            )
+        ).scalar()
     assert consent is False

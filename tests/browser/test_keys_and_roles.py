@@ -23,8 +23,13 @@ def test_a_word_is_changed_by_keyboard_and_one_is_back_at_it(page: Page):
     page.find(".pop .choice")
     focused(page).send_keys(Keys.ARROW_DOWN, Keys.ENTER)
     page.wait(lambda: not page.all(".pop"))
-    page.wait(lambda: focused(page).get_attribute("data-line") == line and focused(page).get_attribute("data-slot") == "op",
-              why="the focus is not back at the word")
+    page.wait(
+        lambda: (
+            focused(page).get_attribute("data-line") == line
+            and focused(page).get_attribute("data-slot") == "op"
+        ),
+        why="the focus is not back at the word",
+    )
 
 
 def test_of_two_who_save_a_segment_the_later_has_two_ways_out(page: Page, house):
@@ -33,7 +38,9 @@ def test_of_two_who_save_a_segment_the_later_has_two_ways_out(page: Page, house)
     page.open("/segments/2")
     page.find("#narrow")
     with house.database.session() as session:
-        session.execute(sa.text("UPDATE segments SET version = version + 1, changed_by = 'Otto' WHERE id = 2"))
+        session.execute(
+            sa.text("UPDATE segments SET version = version + 1, changed_by = 'Otto' WHERE id = 2")
+        )
     page.driver.find_element(By.TAG_NAME, "body").send_keys(Keys.CONTROL, "s")
     page.find("#sn").send_keys(Keys.CONTROL, "s")
     page.says("Otto saved this segment while you were editing it")
@@ -42,7 +49,10 @@ def test_of_two_who_save_a_segment_the_later_has_two_ways_out(page: Page, house)
     page.press("Save mine (theirs stays among the earlier versions)")
     page.says("Saved: " + before.name)
     with house.database.session() as session:
-        assert session.scalar(sa.text("SELECT version FROM segments WHERE id = 2")) == before.version + 2
+        assert (
+            session.scalar(sa.text("SELECT version FROM segments WHERE id = 2"))
+            == before.version + 2
+        )
 
 
 def test_at_twice_the_size_everything_stays_within_the_window(page: Page, house):
@@ -57,7 +67,9 @@ def test_at_twice_the_size_everything_stays_within_the_window(page: Page, house)
                 # A piece of a page, or one for people outside.
                 continue
             seen += 1
-            wide, room = page.driver.execute_script("return [document.documentElement.scrollWidth, innerWidth]")
+            wide, room = page.driver.execute_script(
+                "return [document.documentElement.scrollWidth, innerWidth]"
+            )
             if wide > room:
                 wider[path] = wide
             assert page.find("nav.trail a").is_displayed(), path
@@ -68,7 +80,14 @@ def test_at_twice_the_size_everything_stays_within_the_window(page: Page, house)
 
 def test_a_viewer_meets_nothing_that_looks_live(page: Page, house):
     with house.database.session() as session:
-        accounts.add_user(session, clock.now(session), "vera@farrowhill.example", "Vera", "viewer", "a long password")
+        accounts.add_user(
+            session,
+            clock.now(session),
+            "vera@farrowhill.example",
+            "Vera",
+            "viewer",
+            "a long password",
+        )
     mine = page.driver.get_cookie("meadowrun_in")
     page.driver.delete_cookie("meadowrun_in")
     try:
@@ -80,7 +99,9 @@ def test_a_viewer_meets_nothing_that_looks_live(page: Page, house):
         page.open("/messages/1")
         page.wait(lambda: page.find("#add-line").get_attribute("disabled"))
         assert "“author”" in page.find("#add-line").get_attribute("title")
-        assert not page.driver.execute_script("return [...document.querySelectorAll('#lines .ink')].some((e) => e.isContentEditable)")
+        assert not page.driver.execute_script(
+            "return [...document.querySelectorAll('#lines .ink')].some((e) => e.isContentEditable)"
+        )
         page.open("/segments/1")
         page.wait(lambda: page.find("#save").get_attribute("disabled"))
     finally:
@@ -91,11 +112,21 @@ def test_a_viewer_meets_nothing_that_looks_live(page: Page, house):
 def believed(house, contacts):
     """Makes the database believe that there are so many contacts."""
     with house.database.session() as session:
-        session.execute(sa.text("UPDATE pg_class SET reltuples = :n WHERE oid = 'contacts'::regclass"), {"n": contacts})
+        session.execute(
+            sa.text("UPDATE pg_class SET reltuples = :n WHERE oid = 'contacts'::regclass"),
+            {"n": contacts},
+        )
 
 
-@pytest.mark.parametrize(("path", "said"), [
-    ("/people/doubles", "Likely doubles"), ("/segments/1/profile", "everyone"), ("/segments/1", "Narrow further"), ("/messages/1/checks", "Checks")])
+@pytest.mark.parametrize(
+    ("path", "said"),
+    [
+        ("/people/doubles", "Likely doubles"),
+        ("/segments/1/profile", "everyone"),
+        ("/segments/1", "Narrow further"),
+        ("/messages/1/checks", "Checks"),
+    ],
+)
 def test_on_a_large_world_a_dear_page_comes_in_by_itself(page: Page, house, path, said):
     believed(house, 1_000_000)
     try:

@@ -1,4 +1,5 @@
-"""What is missing is made where it is missed; long lists are searched by typing; one draft serves several channels."""
+"""What is missing is made where it is missed; long lists are searched by typing; one draft serves
+several channels."""
 
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
@@ -16,15 +17,24 @@ def test_a_long_pick_list_is_searched_by_typing(page):
     select = page.find("select[name=looked_up_by]")
     ActionChains(page.driver).click(select).perform()
     typed(page, "first")
-    page.wait(lambda: page.text(".pick li[aria-selected]") == "first name" and len(page.all(".pick [role=option]")) == 1)
+    page.wait(
+        lambda: (
+            page.text(".pick li[aria-selected]") == "first name"
+            and len(page.all(".pick [role=option]")) == 1
+        )
+    )
     typed(page, Keys.ENTER)
     assert select.get_attribute("value") == "contact.first_name" and not page.all(".pick")
-    # By keyboard alone: the first letters open it, arrows go on, Escape leaves everything as it was.
+    # By keyboard alone: the first letters open it, arrows go on, Escape leaves everything as it
+    # was.
     select.send_keys("t")
     typed(page, "own")
     page.wait(lambda: "town" in page.text(".pick li[aria-selected]"))
     typed(page, Keys.ESCAPE)
-    assert select.get_attribute("value") == "contact.first_name" and page.driver.switch_to.active_element == select
+    assert (
+        select.get_attribute("value") == "contact.first_name"
+        and page.driver.switch_to.active_element == select
+    )
     select.send_keys(Keys.ARROW_DOWN)
     page.wait(lambda: page.text(".pick li[aria-selected]") == "first name")
     typed(page, Keys.ARROW_DOWN, Keys.ENTER)
@@ -54,13 +64,20 @@ def test_a_send_is_put_together_without_leaving_its_sheet(page):
     page.type("#w-new", "Said on the spot")
     typed(page, Keys.ENTER)
     page.says("Said on the spot email, draft 1")
-    # Another one by the mouse: the row that was pressed is the one that is taken, also when the field loses the focus by it.
+    # Another one by the mouse: the row that was pressed is the one that is taken, also when the
+    # field loses the focus by it.
     page.click("#w-message")
     page.wait(lambda: len(page.all(".pop button.choice")) > 1)
     second = page.all(".pop button.choice")[1]
     name = second.text.splitlines()[0]
     second.click()
-    page.wait(lambda: page.text("#w-message") and name.startswith(page.text("#w-message")) and page.text("#w-message") != "Said on the spot")
+    page.wait(
+        lambda: (
+            page.text("#w-message")
+            and name.startswith(page.text("#w-message"))
+            and page.text("#w-message") != "Said on the spot"
+        )
+    )
     assert page.problems() == []
 
 

@@ -1,10 +1,12 @@
-"""Writing a message as an author does: lines inside lines, words for some, reading as those who differ, undone and kept."""
+"""Writing a message as an author does: lines inside lines, words for some, reading as those who
+differ, undone and kept."""
 
 import sqlalchemy as sa
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 from meadowrun.messages.models import Message
+from tests.browser.conftest import saved, write
 
 
 def inside(page):
@@ -25,21 +27,14 @@ def add(page, kind, into="#add-line"):
     """Adds a line of a kind, by typing its name."""
     before = len(page.all("#lines .line"))
     page.click(into)
-    page.wait(lambda: page.all('.pop'))
+    page.wait(lambda: page.all(".pop"))
     page.type(".pop input", kind)
     page.find(".pop input").send_keys(Keys.ENTER)
-    page.wait(lambda: len(page.all("#lines .line")) > before and not page.all(".pop"), why=f"no line {kind}")
+    page.wait(
+        lambda: len(page.all("#lines .line")) > before and not page.all(".pop"),
+        why=f"no line {kind}",
+    )
     saved(page)
-
-
-def saved(page):
-    page.wait(lambda: "saved" in page.text("#saved"), why="not saved")
-
-
-def write(page, selector, words):
-    page.click(selector)
-    page.find(selector).send_keys(words)
-    page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
 
 
 def begin(page, name, layout=""):
@@ -61,21 +56,34 @@ def test_words_for_some_columns_and_steps_back(page, house):
     page.click("#who #narrow")
     page.wait(lambda: page.driver.switch_to.active_element.get_attribute("data-typed") is not None)
     page.driver.switch_to.active_element.send_keys("membership is Patron")
-    page.wait(lambda: any("membership is Patron" in choice.text for choice in page.all("[data-readings] .reading")[:1]))
+    page.wait(
+        lambda: any(
+            "membership is Patron" in choice.text
+            for choice in page.all("[data-readings] .reading")[:1]
+        )
+    )
     page.driver.switch_to.active_element.send_keys(Keys.ENTER)
     page.wait(lambda: "membership is Patron" in page.text("#who"))
     page.click("#who-take")
-    page.wait(lambda: "Patrons" in page.text("#lines") and "membership is Patron" in page.text("#lines"))
+    page.wait(
+        lambda: "Patrons" in page.text("#lines") and "membership is Patron" in page.text("#lines")
+    )
     add(page, "Text", '.version [data-into$=":case"][data-do="add"]')
-    write(page, '.version .ink[data-rich]', "The lounge is warm")
+    write(page, ".version .ink[data-rich]", "The lounge is warm")
     add(page, "Text", '[data-into$=":else"][data-do="add"]')
     write(page, '[data-into$=":else"] .ink[data-rich]', "The hill is free")
     # The margin counts both, and a click reads as one of them.
     page.wait(lambda: "Patrons" in page.text("#margin"))
     with house.database.session() as session:
-        patrons, everyone = session.execute(sa.text(
-            "SELECT count(*) FILTER (WHERE attributes->>'membership' = 'Patron'), count(*) FROM contacts")).one()
-    assert f"{patrons:,} Patrons" in page.text("#margin") and f"{everyone - patrons:,} everyone else" in page.text("#margin")
+        patrons, everyone = session.execute(
+            sa.text(
+                "SELECT count(*) FILTER (WHERE attributes->>'membership' = 'Patron'), count(*) "
+                "FROM contacts"
+            )
+        ).one()
+    assert f"{patrons:,} Patrons" in page.text(
+        "#margin"
+    ) and f"{everyone - patrons:,} everyone else" in page.text("#margin")
     page.press(f"{patrons:,} Patrons", "#margin")
     reads(page, "The lounge is warm")
     assert "The hill is free" not in inside(page)
@@ -85,8 +93,12 @@ def test_words_for_some_columns_and_steps_back(page, house):
     line = page.find('[data-into$=":else"] .line').get_attribute("data-id")
 
     def chosen():
-        # The frame is drawn smaller than it is, which the driver does not know when it works out where to click.
-        page.driver.execute_script("document.getElementById('read').contentDocument.querySelector(arguments[0]).click()", f".ln-{line}")
+        # The frame is drawn smaller than it is, which the driver does not know when it works out
+        # where to click.
+        page.driver.execute_script(
+            "document.getElementById('read').contentDocument.querySelector(arguments[0]).click()",
+            f".ln-{line}",
+        )
         return "here" in page.find(f'.line[data-id="{line}"]').get_attribute("class")
 
     page.wait(chosen, why="a click in the mail does not select its line")
@@ -101,10 +113,20 @@ def test_words_for_some_columns_and_steps_back(page, house):
     page.wait(lambda: "On the right" in page.text("#lines"))
     # Moved by keyboard, switched off.
     moved = page.find('.line[data-type="columns"]').get_attribute("data-id")
-    page.driver.execute_script("arguments[0].focus()", page.find(f'.line[data-id="{moved}"] [data-do="add"]'))
+    page.driver.execute_script(
+        "arguments[0].focus()", page.find(f'.line[data-id="{moved}"] [data-do="add"]')
+    )
     page.driver.switch_to.active_element.send_keys(Keys.ALT, Keys.ARROW_UP)
-    page.wait(lambda: [x.get_attribute("data-type") for x in page.all('#lines > div > .line[data-type]')][-3] == "columns")
-    page.driver.execute_script("arguments[0].click()", page.find(f'.line[data-id="{moved}"] > .row-tools [data-move="off"]'))
+    page.wait(
+        lambda: (
+            [x.get_attribute("data-type") for x in page.all("#lines > div > .line[data-type]")][-3]
+            == "columns"
+        )
+    )
+    page.driver.execute_script(
+        "arguments[0].click()",
+        page.find(f'.line[data-id="{moved}"] > .row-tools [data-move="off"]'),
+    )
     page.wait(lambda: "On the right" not in inside(page))
     with house.database.session() as session:
         kept = session.scalars(sa.select(Message).where(Message.name == "For some")).one().document
@@ -115,7 +137,9 @@ def test_words_for_some_columns_and_steps_back(page, house):
 def test_a_line_is_kept_and_another_message_follows(page, house):
     begin(page, "Keeps", "note")
     write(page, '[data-slot="subject"].ink', "A note")
-    page.driver.execute_script("arguments[0].click()", page.find('.line[data-type="text"] [data-do="keep"]'))
+    page.driver.execute_script(
+        "arguments[0].click()", page.find('.line[data-type="text"] [data-do="keep"]')
+    )
     page.type(".pop input", "Our greeting")
     page.press("Keep it", ".pop")
     page.wait(lambda: page.all('.line[data-type="kept"]'))
@@ -139,11 +163,15 @@ def test_a_letter_is_written_by_keyboard_with_one_stop_for_each_row_of_tools(pag
         page.driver.switch_to.active_element.send_keys(*keys)
         return page.driver.switch_to.active_element
 
-    assert pressed("Seats on Friday", Keys.TAB).text.startswith("field"), "from the words to their tools"
+    assert pressed("Seats on Friday", Keys.TAB).text.startswith("field"), (
+        "from the words to their tools"
+    )
     assert pressed(Keys.ARROW_RIGHT).text.startswith("fact"), "along them by arrows"
     assert pressed(Keys.ARROW_LEFT, Keys.ARROW_LEFT).text == "suggest", "and round"
     assert pressed(Keys.TAB).get_attribute("data-slot") == "preheader", "out of them at once"
-    assert pressed(Keys.SHIFT, Keys.TAB).get_attribute("data-slot") == "subject", "and back to the words; the tools are of the line one is in"
+    assert pressed(Keys.SHIFT, Keys.TAB).get_attribute("data-slot") == "subject", (
+        "and back to the words; the tools are of the line one is in"
+    )
     pressed(Keys.TAB), pressed(Keys.TAB)
     page.driver.switch_to.active_element.send_keys("Doors at seven")
     page.wait(lambda: "saved" in page.text("#saved") and "writing" not in page.text("#saved"))
@@ -182,14 +210,25 @@ def test_a_suggestion_is_chosen_and_edited(page, house):
     page.wait(lambda: "Leonid nights" in page.text('[data-slot="subject"].ink'))
     saved(page)
     with house.database.session() as session:
-        assert session.execute(sa.text("SELECT count(*) FROM audit WHERE did = 'took a suggestion for'")).scalar() == 1
+        assert (
+            session.execute(
+                sa.text("SELECT count(*) FROM audit WHERE did = 'took a suggestion for'")
+            ).scalar()
+            == 1
+        )
 
 
 def drag(page, handle, onto):
     """A line taken by its name and let go over another, as a hand does it: in small steps."""
     from selenium.webdriver.common.action_chains import ActionChains
+
     source, target = page.find(handle), page.find(onto)
-    chain = ActionChains(page.driver, duration=60).click_and_hold(source).move_by_offset(0, 6).move_by_offset(0, 6)
+    chain = (
+        ActionChains(page.driver, duration=60)
+        .click_and_hold(source)
+        .move_by_offset(0, 6)
+        .move_by_offset(0, 6)
+    )
     for _ in range(3):
         chain = chain.move_to_element(target)
     chain.move_by_offset(0, 4).pause(0.3).release().perform()
@@ -197,8 +236,11 @@ def drag(page, handle, onto):
 
 def test_a_line_is_dragged_by_mouse(page, house):
     begin(page, "Dragged")
-    write(page, '.line[data-type=heading] .ink', "First")
-    kinds = lambda: [x.get_attribute("data-type") for x in page.all("#lines > div > .line[data-type]")]  # noqa: E731
+    write(page, ".line[data-type=heading] .ink", "First")
+
+    def kinds():
+        return [x.get_attribute("data-type") for x in page.all("#lines > div > .line[data-type]")]
+
     before = kinds()
     drag(page, ".line[data-type=heading] .what", ".line[data-type=button] .what")
     page.wait(lambda: kinds() != before and sorted(kinds()) == sorted(before), why="nothing moved")

@@ -1,8 +1,8 @@
-"""Every page: no WCAG 2.1 AA violation that axe can find, nothing blocked, nothing sticking out sideways."""
+"""Every page: no WCAG 2.1 AA violation that axe can find, nothing blocked, nothing sticking out
+sideways."""
 
 import datetime as dt
 import json
-import pathlib
 
 import pytest
 import sqlalchemy as sa
@@ -12,37 +12,97 @@ from meadowrun.base import clock, signing
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.actions import save
 from meadowrun.shell import hidden
+from tests.browser.conftest import violations
 from tests.store.people import IDA
 
-AXE = (pathlib.Path(__file__).parent / "vendor" / "axe.min.js").read_text()
-PAGES = ["/", "/people", "/people?search=~marsh", "/people?search=~zzzz", "/people/new", "/people/5", "/people/5/edit", "/companies", "/companies/1",
-         "/people/fields", "/tags", "/tags/1", "/scores", "/scores/1", "/segments/new?about=score:1", "/segments?tag=1", "/people?tag=1", "/lists",
-         "/people/suppressions", "/retention", "/imports", "/imports/new", "/segments", "/segments/new", "/segments/1",
-         "/segments/1/people", "/segments/1/history", "/segments/1/profile",
-         "/segments/compare", "/segments/compare?of=1&of=2&of=3", "/segments/1/why/5", "/people/5/segments", "/partitions", "/partitions/1",
-         "/partitions/1/parts/new",
-         "/people/doubles", "/people/fields/1", "/people/events/1", "/lists/1", "/messages", "/messages/new", "/messages/1",
-         "/messages/1/drafts", "/messages/1/checks", "/messages/1/review", "/messages/1/compare",
-         "/messages/2/text", "/messages/3/notice", "/messages/4",
-         "/messages/2/checks", "/messages/3/checks", "/messages/4/checks", "/partitions/1/several",
-         "/messages/rows", "/messages/rows/1", "/messages/rows/1/uses", "/messages/house", "/messages/lookups", "/files", "/campaigns",
-         "/campaigns/new", "/campaigns/1", "/campaigns/1/edit", "/sends/1", "/sends/1/look", "/sends/2", "/sends/5", "/results",
-         "/results/3", "/results/5", "/results/5/people/opened", "/results/5/people/held_converted", "/sends/5/mail/~",
-         "/calendar", "/changes", "/colleagues", "/password", "/connections", "/senders", "/nowhere"]
+PAGES = [
+    "/",
+    "/people",
+    "/people?search=~marsh",
+    "/people?search=~zzzz",
+    "/people/new",
+    "/people/5",
+    "/people/5/edit",
+    "/companies",
+    "/companies/1",
+    "/people/fields",
+    "/tags",
+    "/tags/1",
+    "/scores",
+    "/scores/1",
+    "/segments/new?about=score:1",
+    "/segments?tag=1",
+    "/people?tag=1",
+    "/lists",
+    "/people/suppressions",
+    "/retention",
+    "/imports",
+    "/imports/new",
+    "/segments",
+    "/segments/new",
+    "/segments/1",
+    "/segments/1/people",
+    "/segments/1/history",
+    "/segments/1/profile",
+    "/segments/compare",
+    "/segments/compare?of=1&of=2&of=3",
+    "/segments/1/why/5",
+    "/people/5/segments",
+    "/partitions",
+    "/partitions/1",
+    "/partitions/1/parts/new",
+    "/people/doubles",
+    "/people/fields/1",
+    "/people/events/1",
+    "/lists/1",
+    "/messages",
+    "/messages/new",
+    "/messages/1",
+    "/messages/1/drafts",
+    "/messages/1/checks",
+    "/messages/1/review",
+    "/messages/1/compare",
+    "/messages/2/text",
+    "/messages/3/notice",
+    "/messages/4",
+    "/messages/2/checks",
+    "/messages/3/checks",
+    "/messages/4/checks",
+    "/partitions/1/several",
+    "/messages/rows",
+    "/messages/rows/1",
+    "/messages/rows/1/uses",
+    "/messages/house",
+    "/messages/lookups",
+    "/files",
+    "/campaigns",
+    "/campaigns/new",
+    "/campaigns/1",
+    "/campaigns/1/edit",
+    "/sends/1",
+    "/sends/1/look",
+    "/sends/2",
+    "/sends/5",
+    "/results",
+    "/results/3",
+    "/results/5",
+    "/results/5/people/opened",
+    "/results/5/people/held_converted",
+    "/sends/5/mail/~",
+    "/calendar",
+    "/changes",
+    "/colleagues",
+    "/password",
+    "/connections",
+    "/senders",
+    "/nowhere",
+]
 
 #: Somebody who got the fifth send.
 GOT = """
-SELECT min(contact_id) FROM deliveries d JOIN sends s USING (dispatch_id) WHERE s.id = 5 AND outcome = 'delivered'
+SELECT min(contact_id) FROM deliveries d JOIN sends s USING (dispatch_id) WHERE s.id = 5
+AND outcome = 'delivered'
 """
-
-
-def violations(page):
-    page.driver.execute_cdp_cmd("Page.setBypassCSP", {"enabled": True})
-    page.driver.execute_script(AXE)
-    found = page.driver.execute_async_script(
-        "const done = arguments[0]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'], iframes: false})"
-        ".then((r) => done(r.violations.map((v) => [v.id, v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160))])))")
-    return found
 
 
 @pytest.mark.parametrize("path", PAGES)
@@ -57,7 +117,9 @@ def test_a_page_is_sound(page, house, path):
         path = path.replace("~", str(got))
     page.open(path)
     page.find("main")
-    assert page.driver.current_url == page.address + path and (path == "/nowhere") == bool(page.all("main .sheet.problem"))
+    assert page.driver.current_url == page.address + path and (path == "/nowhere") == bool(
+        page.all("main .sheet.problem")
+    )
     assert violations(page) == []
     wide = page.driver.execute_script("return document.documentElement.scrollWidth")
     assert wide <= 1280, f"{path} is {wide} pixels wide"
@@ -68,16 +130,23 @@ def test_a_page_is_sound(page, house, path):
 @pytest.mark.parametrize(("kind", "purpose"), [("u", "leave"), ("p", "choose")])
 def test_pages_that_readers_see_work_on_a_phone(page, house, kind, purpose):
     with house.database.session() as session:
-        number, contact = session.execute(sa.text("SELECT number, contact_id FROM deliveries WHERE contact_id = 7 LIMIT 1")).one()
+        number, contact = session.execute(
+            sa.text("SELECT number, contact_id FROM deliveries WHERE contact_id = 7 LIMIT 1")
+        ).one()
     token = signing.make((house.folder / "secret").read_text(), purpose, number, contact)
-    page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+    page.driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+    )
     try:
         page.open(f"/{kind}/{token}")
         assert violations(page) == []
         assert page.driver.execute_script("return document.documentElement.scrollWidth") <= 390
     finally:
-        page.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
-                                    {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+        page.driver.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+        )
 
 
 def test_the_one_box_finds_and_does(page):
@@ -118,8 +187,11 @@ def test_two_authors_of_one_segment(page, house):
     page.open("/segments/2")
     data = json.loads(page.find("#segment").get_attribute("data-definition"))
     first = page.driver.execute_async_script(
-        "const done = arguments[0]; Meadowrun.post('/segments/save', {definition: JSON.parse(document.getElementById('segment').dataset"
-        ".definition), segment: 2, name: 'Members', version: Number(document.getElementById('segment').dataset.version)}).then(done)")
+        "const done = arguments[0]; Meadowrun.post('/segments/save', {definition: "
+        "JSON.parse(document.getElementById('segment').dataset"
+        ".definition), segment: 2, name: 'Members', version: "
+        "Number(document.getElementById('segment').dataset.version)}).then(done)"
+    )
     assert "to" in first and data["lines"]
     page.click("#save")
     page.find("#sn").send_keys(Keys.ENTER)
@@ -138,10 +210,25 @@ def test_moving_the_clock_lets_the_village_live(page, house):
     """A planned send leaves when its moment comes, and people react by themselves."""
     with house.database.session() as session:
         # A segment of its own: other tests of the same house change the demo's.
-        lines = [{"id": "a", "kind": "field", "field": "email", "op": "contains", "value": "hillmail"}]
-        chosen = save(session, IDA, clock.now(session), dictionary(session), "Who live through it", {"lines": lines})
-        session.execute(sa.text("UPDATE sends SET audience = jsonb_build_object('in', jsonb_build_array(jsonb_build_object('segment', "
-                                "CAST(:id AS int))), 'out', '[]'::jsonb) WHERE id = 1"), {"id": chosen.id})
+        lines = [
+            {"id": "a", "kind": "field", "field": "email", "op": "contains", "value": "hillmail"}
+        ]
+        chosen = save(
+            session,
+            IDA,
+            clock.now(session),
+            dictionary(session),
+            "Who live through it",
+            {"lines": lines},
+        )
+        session.execute(
+            sa.text(
+                "UPDATE sends SET audience = jsonb_build_object('in', "
+                "jsonb_build_array(jsonb_build_object('segment', "
+                "CAST(:id AS int))), 'out', '[]'::jsonb) WHERE id = 1"
+            ),
+            {"id": chosen.id},
+        )
     page.open("/sends/1")
     page.click("#w-leaves")
     page.click(".pop input[value=at]")
@@ -155,7 +242,12 @@ def test_moving_the_clock_lets_the_village_live(page, house):
         page.open("/calendar")
         page.click(".clock-open")
         page.press("A day on", ".drop-sheet")
-        page.wait(lambda before=before: clock_of(house)[0] - before > dt.timedelta(hours=23) and clock_of(house)[1] is None, 120)
+        page.wait(
+            lambda before=before: (
+                clock_of(house)[0] - before > dt.timedelta(hours=23) and clock_of(house)[1] is None
+            ),
+            120,
+        )
 
     def arrived():
         page.open("/results/1")
@@ -163,6 +255,9 @@ def test_moving_the_clock_lets_the_village_live(page, house):
 
     # Behind two busy houses the last batch may still be on its way.
     page.wait(arrived, 60)
-    shown = {e.get_attribute("data-count"): int(e.text.replace(",", "")) for e in page.all("[data-count]")}
+    shown = {
+        e.get_attribute("data-count"): int(e.text.replace(",", ""))
+        for e in page.all("[data-count]")
+    }
     assert shown["delivered"] > 50 and shown["opened"] > 10
     assert shown["clicked"] >= 1

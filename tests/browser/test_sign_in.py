@@ -1,4 +1,5 @@
-"""A new colleague's first day: a link, a password, a second step, all by keys; and a click that makes a visitor known for its page only."""
+"""A new colleague's first day: a link, a password, a second step, all by keys; and a click that
+makes a visitor known for its page only."""
 
 import re
 
@@ -7,8 +8,7 @@ from selenium.webdriver.common.keys import Keys
 
 from meadowrun.base import clock, signing
 from meadowrun.people.queries import living
-from tests.browser.conftest import sign_in
-from tests.browser.test_pages import violations
+from tests.browser.conftest import sign_in, violations
 
 
 def test_a_new_colleague_comes_in_with_a_second_step(page):
@@ -76,8 +76,12 @@ def test_the_sign_of_a_visitor_leaves_the_address_with_the_first_page(page, hous
     page.wait(lambda: known_by() not in ("", came))
     kept = known_by()
     assert signing.who_visits(secret, kept, now) == who
-    # Back later without a link, and by a link whose time is over: still known, by what the browser keeps.
-    for address in ("/observatory/", f"/observatory/?mr={signing.arrival(secret, 7, now - signing.ARRIVES_WITHIN * 2)}"):
+    # Back later without a link, and by a link whose time is over: still known, by what the browser
+    # keeps.
+    for address in (
+        "/observatory/",
+        f"/observatory/?mr={signing.arrival(secret, 7, now - signing.ARRIVES_WITHIN * 2)}",
+    ):
         page.driver.execute_script("localStorage.setItem('mr-visitor', arguments[0])", kept)
         page.open(house.site + address)
         page.wait(lambda: signing.who_visits(secret, known_by(), now) == who)

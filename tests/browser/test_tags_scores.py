@@ -1,8 +1,9 @@
-"""People of a segment get a tag, and a line asks for it; a score gets a rule, and everyone's points follow."""
+"""People of a segment get a tag, and a line asks for it; a score gets a rule, and everyone's points
+follow."""
 
 import sqlalchemy as sa
 
-from tests.browser.test_audience import line, number
+from tests.browser.conftest import line, number
 
 
 def asked(house, query, **values):
@@ -28,7 +29,13 @@ def test_a_tag_for_the_people_of_a_segment_and_a_line_that_asks_for_it(page, hou
     page.open(f"/segments/new?about=tag:{ident}")
     page.says("or one under it", ".work")
     assert number(page.text("[data-size]")) == asked(
-        house, "SELECT count(DISTINCT k.contact_id) FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE t.path = 'desk' OR t.path LIKE 'desk/%'")
+        house,
+        (
+            "SELECT count(DISTINCT k.contact_id) FROM contact_tags k JOIN tags t ON t.id = "
+            "k.tag_id "
+            "WHERE t.path = 'desk' OR t.path LIKE 'desk/%'"
+        ),
+    )
 
 
 def test_a_score_from_its_first_rule_to_a_line_that_asks_for_it(page, house):
@@ -46,18 +53,31 @@ def test_a_score_from_its_first_rule_to_a_line_that_asks_for_it(page, house):
     page.type("[name=points]", "3")
     page.press("Save")
     page.says("Everyone’s points are being worked out anew.")
-    visitors = asked(house, "SELECT count(DISTINCT e.contact_id) FROM events e JOIN event_kinds k ON k.id = e.kind_id WHERE k.key = 'visited'")
+    visitors = asked(
+        house,
+        (
+            "SELECT count(DISTINCT e.contact_id) FROM events e JOIN event_kinds k ON k.id = "
+            "e.kind_id WHERE k.key = 'visited'"
+        ),
+    )
     ident = asked(house, "SELECT id FROM scores WHERE name = 'Warmth'")
 
     def worked_out():
         page.open(f"/scores/{ident}")
         return "worked out" in page.text("aside.margin") and "anew" not in page.text("aside.margin")
+
     page.wait(worked_out, 40)
     page.says(f"{visitors:,} people have points")
-    often = asked(house, "SELECT count(*) FROM (SELECT e.contact_id FROM events e JOIN event_kinds k ON k.id = e.kind_id WHERE k.key = 'visited' "
-                         "GROUP BY 1 HAVING count(*) >= 3) x")
+    often = asked(
+        house,
+        "SELECT count(*) FROM (SELECT e.contact_id FROM events e JOIN event_kinds k ON k.id = "
+        "e.kind_id WHERE k.key = 'visited' "
+        "GROUP BY 1 HAVING count(*) >= 3) x",
+    )
     page.open("/segments/new")
     page.find("#narrow")
     line(page, "/", "warmth score at least 9", "whose score “Warmth” is at least 9")
-    page.wait(lambda: number(page.text("[data-size]")) == often, why=f"not {often} with three visits")
+    page.wait(
+        lambda: number(page.text("[data-size]")) == often, why=f"not {often} with three visits"
+    )
     page.driver.execute_script("document.getElementById('unsaved').hidden = true")

@@ -1,4 +1,5 @@
-"""Files that are small and unpack to something very large are told apart before they are unpacked."""
+"""Files that are small and unpack to something very large are told apart before they are
+unpacked."""
 
 import io
 import time
@@ -10,9 +11,12 @@ import pytest
 from meadowrun.core import people_file as pf
 from meadowrun.tracking.inbound import read_report
 
-SHEET = ('<?xml version="1.0"?><worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main">'
-         '<dimension ref="{size}"/><sheetData>{rows}'
-         "</sheetData></worksheet>")
+SHEET = (
+    '<?xml version="1.0"?><worksheet '
+    'xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main">'
+    '<dimension ref="{size}"/><sheetData>{rows}'
+    "</sheetData></worksheet>"
+)
 
 
 def workbook(rows, size="A1:B2", more=()):
@@ -22,17 +26,28 @@ def workbook(rows, size="A1:B2", more=()):
     out = io.BytesIO()
     with zipfile.ZipFile(plain) as made, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as to:
         for name in made.namelist():
-            to.writestr(name, SHEET.format(size=size, rows=rows) if name.endswith("sheet1.xml") else made.read(name))
+            to.writestr(
+                name,
+                SHEET.format(size=size, rows=rows)
+                if name.endswith("sheet1.xml")
+                else made.read(name),
+            )
         for name, content in more:
             to.writestr(name, content)
     return out.getvalue()
 
 
 def row(number, cells):
-    return f'<row r="{number}">' + "".join(f'<c r="{ref}" t="str"><v>{text}</v></c>' for ref, text in cells) + "</row>"
+    return (
+        f'<row r="{number}">'
+        + "".join(f'<c r="{ref}" t="str"><v>{text}</v></c>' for ref, text in cells)
+        + "</row>"
+    )
 
 
-GOOD = row(1, [("A1", "Email"), ("B1", "Town")]) + row(2, [("A2", "ann@post.example"), ("B2", "Tarn")])
+GOOD = row(1, [("A1", "Email"), ("B1", "Town")]) + row(
+    2, [("A2", "ann@post.example"), ("B2", "Tarn")]
+)
 
 
 def read(content):
@@ -42,13 +57,21 @@ def read(content):
 
 def test_what_a_sheet_says_of_its_size_is_not_believed():
     began = time.process_time()
-    assert read(workbook(GOOD, "A1:XFD1048576")) == [(1, ["Email", "Town"]), (2, ["ann@post.example", "Tarn"])]
+    assert read(workbook(GOOD, "A1:XFD1048576")) == [
+        (1, ["Email", "Town"]),
+        (2, ["ann@post.example", "Tarn"]),
+    ]
     assert time.process_time() - began < 5
 
 
-@pytest.mark.parametrize("content", [
-    workbook(GOOD, more=[("xl/media/a.bin", b"\0" * 60_000_000)]), workbook(GOOD + "<row/>" * 4_000_000),
-    workbook(GOOD, more=[(f"xl/media/{n}.bin", b"") for n in range(2_100)])])
+@pytest.mark.parametrize(
+    "content",
+    [
+        workbook(GOOD, more=[("xl/media/a.bin", b"\0" * 60_000_000)]),
+        workbook(GOOD + "<row/>" * 4_000_000),
+        workbook(GOOD, more=[(f"xl/media/{n}.bin", b"") for n in range(2_100)]),
+    ],
+)
 def test_what_unpacks_to_far_more_than_it_holds_is_refused(content):
     assert len(content) < 400_000
     began = time.process_time()

@@ -6,23 +6,65 @@ from meadowrun.core.audience.carried import at_home, names
 from meadowrun.core.audience.definition import DefinitionError
 from meadowrun.core.audience.fields import Dictionary
 
-LINES = [{"id": "a", "kind": "list", "list": 3}, {"id": "b", "kind": "consent", "topic": 2, "state": "agreed"},
-         {"id": "c", "kind": "consent", "topic": 0, "state": "agreed"}, {"id": "d", "kind": "mail", "what": "opened", "of": {"send": 9}},
-         {"id": "g", "kind": "group", "match": "any", "lines": [{"id": "e", "kind": "part", "partition": 5, "part": "p"}]},
-         {"id": "t", "kind": "tag", "tag": 4, "inside": True}, {"id": "s", "kind": "score", "score": 2, "op": "at_least", "value": 1},
-         {"id": "m", "kind": "mail", "what": "opened", "of": {"tag": 4}}]
+LINES = [
+    {"id": "a", "kind": "list", "list": 3},
+    {"id": "b", "kind": "consent", "topic": 2, "state": "agreed"},
+    {"id": "c", "kind": "consent", "topic": 0, "state": "agreed"},
+    {"id": "d", "kind": "mail", "what": "opened", "of": {"send": 9}},
+    {
+        "id": "g",
+        "kind": "group",
+        "match": "any",
+        "lines": [{"id": "e", "kind": "part", "partition": 5, "part": "p"}],
+    },
+    {"id": "t", "kind": "tag", "tag": 4, "inside": True},
+    {"id": "s", "kind": "score", "score": 2, "op": "at_least", "value": 1},
+    {"id": "m", "kind": "mail", "what": "opened", "of": {"tag": 4}},
+]
 MORE = {"tag": {4: "desk/called"}, "score": {2: "Interest"}}
-THERE = Dictionary.of([], [], named={"list": {3: "Guests"}, "topic": {2: "Diary"}, "send": {9: "Letter"}, "partition": {5: "Regions"}, **MORE})
-HERE = Dictionary.of([], [], named={"list": {3: "Others", 8: "Guests"}, "topic": {2: "Diary"}, "send": {1: "Letter"}, "partition": {6: "Regions"},
-                                 "tag": {9: "desk/called", 4: "desk"}, "score": {7: "Interest"}})
+THERE = Dictionary.of(
+    [],
+    [],
+    named={
+        "list": {3: "Guests"},
+        "topic": {2: "Diary"},
+        "send": {9: "Letter"},
+        "partition": {5: "Regions"},
+        **MORE,
+    },
+)
+HERE = Dictionary.of(
+    [],
+    [],
+    named={
+        "list": {3: "Others", 8: "Guests"},
+        "topic": {2: "Diary"},
+        "send": {1: "Letter"},
+        "partition": {6: "Regions"},
+        "tag": {9: "desk/called", 4: "desk"},
+        "score": {7: "Interest"},
+    },
+)
 
 
 def test_there_and_here():
     known = names(LINES, THERE)
-    assert known == {"list": {"3": "Guests"}, "topic": {"2": "Diary"}, "send": {"9": "Letter"}, "partition": {"5": "Regions"},
-                     "tag": {"4": "desk/called"}, "score": {"2": "Interest"}}
+    assert known == {
+        "list": {"3": "Guests"},
+        "topic": {"2": "Diary"},
+        "send": {"9": "Letter"},
+        "partition": {"5": "Regions"},
+        "tag": {"4": "desk/called"},
+        "score": {"2": "Interest"},
+    }
     made = at_home(LINES, known, HERE)
-    assert [made[0]["list"], made[1]["topic"], made[2]["topic"], made[3]["of"]["send"], made[4]["lines"][0]["partition"]] == [8, 2, 0, 1, 6]
+    assert [
+        made[0]["list"],
+        made[1]["topic"],
+        made[2]["topic"],
+        made[3]["of"]["send"],
+        made[4]["lines"][0]["partition"],
+    ] == [8, 2, 0, 1, 6]
     assert [made[5]["tag"], made[6]["score"], made[7]["of"]["tag"]] == [9, 7, 9]
     assert LINES[0]["list"] == 3, "what was given stays as it was"
 
@@ -33,4 +75,6 @@ def test_what_is_not_here_is_named():
 
 
 def test_without_names_numbers_stay():
-    assert at_home(LINES, {}, HERE) == LINES and at_home([None, "x", {"lines": [5]}], {"list": "x"}, HERE) == [None, "x", {"lines": [5]}]
+    assert at_home(LINES, {}, HERE) == LINES and at_home(
+        [None, "x", {"lines": [5]}], {"list": "x"}, HERE
+    ) == [None, "x", {"lines": [5]}]

@@ -1,6 +1,8 @@
-"""The HTML of an email as both kinds of mail app read it: those that read conditional comments, and all others.
+"""The HTML of an email as both kinds of mail app read it: those that read conditional comments, and
+all others.
 
-An independent reading: the comments are taken apart by hand, and a strict parser counts every tag that opens and closes.
+An independent reading: the comments are taken apart by hand, and a strict parser counts every tag
+that opens and closes.
 """
 
 import html.parser
@@ -56,21 +58,26 @@ def balanced(source):
 
 
 def as_reader_of_comments(source):
-    """What a mail app sees that reads conditional comments: their contents, without what is hidden from it."""
+    """What a mail app sees that reads conditional comments: their contents, without what is hidden
+    from it."""
     source = re.sub(r"<!--\[if !mso\]><!-->.*?<!--<!\[endif\]-->", "", source, flags=re.DOTALL)
-    source = re.sub(r"<!--\[if (?:gte |lte )?mso[^\]]*\]>(.*?)<!\[endif\]-->", r"\1", source, flags=re.DOTALL)
+    source = re.sub(
+        r"<!--\[if (?:gte |lte )?mso[^\]]*\]>(.*?)<!\[endif\]-->", r"\1", source, flags=re.DOTALL
+    )
     return without_comments(source)
 
 
 def without_comments(source):
     """What all others see."""
     left = re.sub(r"<!--.*?-->", "", source, flags=re.DOTALL)
-    assert "<!--" not in left and "-->" not in left and "[endif]" not in left, "a comment is cut in two"
+    assert "<!--" not in left and "-->" not in left and "[endif]" not in left, (
+        "a comment is cut in two"
+    )
     return left
 
 
 def body(source):
-    return source[source.index("<body"):source.index("</html>")]
+    return source[source.index("<body") : source.index("</html>")]
 
 
 def numbered(lines, count=None):
@@ -82,40 +89,80 @@ def numbered(lines, count=None):
         if line["type"] == "columns":
             line["columns"] = [numbered(held, count) for held in line["columns"]]
         if line["type"] == "only":
-            line["cases"] = [{**case, "id": f"c{next(count)}", "content": numbered(case["content"], count)} for case in line["cases"]]
+            line["cases"] = [
+                {**case, "id": f"c{next(count)}", "content": numbered(case["content"], count)}
+                for case in line["cases"]
+            ]
             line["otherwise"] = numbered(line["otherwise"], count)
         made.append(line)
     return made
 
 
-simple = st.sampled_from([TEXT, {"type": "heading", "text": "Hello"}, {"type": "button", "label": "Go", "href": "https://a.example"},
-                          {"type": "divider"}, {"type": "space", "height": 12}, {"type": "quote", "html": "<p>q</p>", "by": "A"},
-                          {"type": "code", "code": "<table><tr><td>c</td></tr></table>"},
-                          {"type": "picture", "src": "https://a.example/p.png", "alt": "A dome"},
-                          {"type": "icons", "icons": [{"icon": "web", "href": "https://a.example"}]}])
+simple = st.sampled_from(
+    [
+        TEXT,
+        {"type": "heading", "text": "Hello"},
+        {"type": "button", "label": "Go", "href": "https://a.example"},
+        {"type": "divider"},
+        {"type": "space", "height": 12},
+        {"type": "quote", "html": "<p>q</p>", "by": "A"},
+        {"type": "code", "code": "<table><tr><td>c</td></tr></table>"},
+        {"type": "picture", "src": "https://a.example/p.png", "alt": "A dome"},
+        {"type": "icons", "icons": [{"icon": "web", "href": "https://a.example"}]},
+    ]
+)
 feed = st.just({"type": "feed", "feed": "programme", "most": 3, "html": "<p>{{ item.title }}</p>"})
 
 
 def only(inside):
-    case = st.builds(lambda content: {"name": "", "lines": [], "part": "", "content": content}, st.lists(inside, max_size=3))
-    return st.builds(lambda cases, otherwise: {"type": "only", "cases": cases, "otherwise": otherwise, "partition": 0},
-                     st.lists(case, min_size=1, max_size=3), st.lists(inside, max_size=2))
+    case = st.builds(
+        lambda content: {"name": "", "lines": [], "part": "", "content": content},
+        st.lists(inside, max_size=3),
+    )
+    return st.builds(
+        lambda cases, otherwise: {
+            "type": "only",
+            "cases": cases,
+            "otherwise": otherwise,
+            "partition": 0,
+        },
+        st.lists(case, min_size=1, max_size=3),
+        st.lists(inside, max_size=2),
+    )
 
 
 in_column = simple | feed | only(simple | feed)
-columns = st.builds(lambda held: {"type": "columns", "split": [50, 50], "columns": held, "reverse": False},
-                    st.lists(st.lists(in_column, max_size=2), min_size=2, max_size=2))
+columns = st.builds(
+    lambda held: {"type": "columns", "split": [50, 50], "columns": held, "reverse": False},
+    st.lists(st.lists(in_column, max_size=2), min_size=2, max_size=2),
+)
 documents = st.lists(simple | feed | columns | only(simple | feed | columns), max_size=6)
 
 
 @tries(200)
 @given(documents, st.lists(st.booleans(), min_size=30, max_size=30), st.integers(0, 3))
 def test_both_readings_of_random_documents_are_whole(lines, answers, items):
-    document = doc.take({"subject": "S", "preheader": "P", "lines": [*numbered(lines), {"id": "foot", "type": "footer", "html": "<p>f</p>"}]})
+    document = doc.take(
+        {
+            "subject": "S",
+            "preheader": "P",
+            "lines": [*numbered(lines), {"id": "foot", "type": "footer", "html": "<p>f</p>"}],
+        }
+    )
     compiled = compile_document(document, "http://m.example")
-    cases = [case for line in walk(document["lines"]) if line["type"] == "only" for case in line["cases"]]
-    said = {answer_key(case): answer for case, answer in zip(cases, itertools.cycle(answers), strict=False)}
-    values = {"contact": {}, "when": said, "token": dict.fromkeys(TOKENS, "T"), "feed": {"programme": [{"title": "x"}] * items}}
+    cases = [
+        case for line in walk(document["lines"]) if line["type"] == "only" for case in line["cases"]
+    ]
+    said = {
+        answer_key(case): answer
+        for case, answer in zip(cases, itertools.cycle(answers), strict=False)
+    }
+    values = {
+        "contact": {},
+        "when": said,
+        "token": dict.fromkeys(TOKENS, "T"),
+        "feed": {"programme": [{"title": "x"}] * items},
+    }
     page = Renderer(compiled).render(values).html
     assert "{%" not in page and "<!--[endif]" not in page
     balanced(without_comments(body(page)))

@@ -7,11 +7,15 @@ import pytest
 from meadowrun.core.audience.dates import month_days, rolling
 
 
-@pytest.mark.parametrize(("op", "days", "today", "first", "last"), [
-    ("in_next", 60, dt.date(2026, 11, 23), dt.date(2026, 11, 23), dt.date(2027, 1, 22)),
-    ("in_last", 0, dt.date(2026, 11, 23), dt.date(2026, 11, 23), dt.date(2026, 11, 23)),
-    ("in_last", 1, dt.date(2024, 3, 1), dt.date(2024, 2, 29), dt.date(2024, 3, 1)),
-    ("in_last", 36_500, dt.date(50, 1, 1), dt.date.min, dt.date(50, 1, 1))])
+@pytest.mark.parametrize(
+    ("op", "days", "today", "first", "last"),
+    [
+        ("in_next", 60, dt.date(2026, 11, 23), dt.date(2026, 11, 23), dt.date(2027, 1, 22)),
+        ("in_last", 0, dt.date(2026, 11, 23), dt.date(2026, 11, 23), dt.date(2026, 11, 23)),
+        ("in_last", 1, dt.date(2024, 3, 1), dt.date(2024, 2, 29), dt.date(2024, 3, 1)),
+        ("in_last", 36_500, dt.date(50, 1, 1), dt.date.min, dt.date(50, 1, 1)),
+    ],
+)
 def test_rolling_has_today_in_it(op, days, today, first, last):
     assert rolling(op, days, today) == (first, last)
 

@@ -11,8 +11,14 @@ from meadowrun.core.audience.estimate import Sample, scaled, shares
 from meadowrun.core.audience.sieve import Sieve, Step
 
 #: Hits, of how many, and the interval of Clopper and Pearson as textbooks' tables give it.
-PUBLISHED = [(10, 100, 0.0490, 0.1762), (5, 10, 0.1871, 0.8129), (0, 30, 0.0, 0.1157), (30, 30, 0.8843, 1.0), (1, 20, 0.0013, 0.2487),
-             (50, 100, 0.3983, 0.6017)]
+PUBLISHED = [
+    (10, 100, 0.0490, 0.1762),
+    (5, 10, 0.1871, 0.8129),
+    (0, 30, 0.0, 0.1157),
+    (30, 30, 0.8843, 1.0),
+    (1, 20, 0.0013, 0.2487),
+    (50, 100, 0.3983, 0.6017),
+]
 
 
 @pytest.mark.parametrize(("hits", "of", "low", "high"), PUBLISHED)
@@ -51,5 +57,8 @@ def test_an_estimate_has_no_digits_that_mean_nothing():
 
 def test_a_sample_never_says_that_two_lines_never_meet():
     steps = (Step("a", 100, 50, 50, False), Step("b", 50, 0, 3, False))
-    found = scaled(Sieve(100, steps, {"a": 50, "b": 3}, {"a": 3, "b": 50}, (("a", "b"),), BitMap(), 0), Sample(100, 10_000))
+    found = scaled(
+        Sieve(100, steps, {"a": 50, "b": 3}, {"a": 3, "b": 50}, (("a", "b"),), BitMap(), 0),
+        Sample(100, 10_000),
+    )
     assert found.everyone == 10_000 and found.clashes == () and found.steps[0].kept == 5_000

@@ -1,4 +1,5 @@
-"""Whatever is pasted, reading it takes time by its length: twice as much text takes about twice as long, not four times."""
+"""Whatever is pasted, reading it takes time by its length: twice as much text takes about twice as
+long, not four times."""
 
 import contextlib
 import datetime as dt
@@ -11,16 +12,76 @@ from meadowrun.core.audience import typed
 from meadowrun.core.content import addresses, code, exchange, fillins, markup
 from tests.core.house import WORDS
 
-#: Pieces that open something and never close it, or that a careless pattern tries again at each place.
-PIECES = ["{{", "{%", "{#", "}}", "%}", "{{ contact.x }}", "{% if x %}", "{% for i in x %}", "{{ '", "{{ a | ",
-          "<style>", "<style ", "<", "<a ", "<a href=\"",
-          "<!--", "<!--[if mso]>", "<![CDATA[", "<?x ", "</", "&", "&#", "(", "[", "](", "http://", "http://a",
-          "@", " \t", "a", "\"", "'", "url(", "//", "/*",
-          "--", "é", "\n", "a ", "<mj-text>", "<mj-text ", "<!-- conditions: {", "<head>", "<body ", "</style ",
-          "a@a.", "1.", "- ", "=?", "=?utf-8?q?"]
-READERS = [fillins.tree, fillins.used, fillins.named, code.clean_code, code.width_on_phone, lambda text: list(code.sheets(text)), markup.elements,
-           exchange.from_mjml, lambda text: list(addresses.addresses(text)), addresses.encoded, addresses.encoded_in, addresses.normal,
-           addresses.attribute_value, lambda text: typed.read(text[:300], WORDS, TODAY)]
+#: Pieces that open something and never close it, or that a careless pattern tries again at each
+#: place.
+PIECES = [
+    "{{",
+    "{%",
+    "{#",
+    "}}",
+    "%}",
+    "{{ contact.x }}",
+    "{% if x %}",
+    "{% for i in x %}",
+    "{{ '",
+    "{{ a | ",
+    "<style>",
+    "<style ",
+    "<",
+    "<a ",
+    '<a href="',
+    "<!--",
+    "<!--[if mso]>",
+    "<![CDATA[",
+    "<?x ",
+    "</",
+    "&",
+    "&#",
+    "(",
+    "[",
+    "](",
+    "http://",
+    "http://a",
+    "@",
+    " \t",
+    "a",
+    '"',
+    "'",
+    "url(",
+    "//",
+    "/*",
+    "--",
+    "é",
+    "\n",
+    "a ",
+    "<mj-text>",
+    "<mj-text ",
+    "<!-- conditions: {",
+    "<head>",
+    "<body ",
+    "</style ",
+    "a@a.",
+    "1.",
+    "- ",
+    "=?",
+    "=?utf-8?q?",
+]
+READERS = [
+    fillins.tree,
+    fillins.used,
+    fillins.named,
+    code.clean_code,
+    code.width_on_phone,
+    lambda text: list(code.sheets(text)),
+    markup.elements,
+    exchange.from_mjml,
+    lambda text: list(addresses.addresses(text)),
+    addresses.encoded,
+    addresses.encoded_in,
+    addresses.normal,
+    addresses.attribute_value,
+    lambda text: typed.read(text[:300], WORDS, TODAY),
+]
 SMALL, LARGE = 10_000, 40_000
 
 
@@ -35,7 +96,9 @@ def seconds(reader, text):
     return time.process_time() - began
 
 
-@pytest.mark.parametrize("reader", READERS, ids=lambda reader: getattr(reader, "__qualname__", "reader"))
+@pytest.mark.parametrize(
+    "reader", READERS, ids=lambda reader: getattr(reader, "__qualname__", "reader")
+)
 def test_reading_takes_time_by_length(reader):
     slow = []
     for piece in PIECES:
@@ -44,7 +107,9 @@ def test_reading_takes_time_by_length(reader):
             large = seconds(reader, text)
             # What is quick in any case is not worth a second look, on a busy machine either.
             if large > 2:
-                small = min(seconds(reader, piece * (SMALL // len(piece)) + ending) for _ in range(3))
+                small = min(
+                    seconds(reader, piece * (SMALL // len(piece)) + ending) for _ in range(3)
+                )
                 if large > 4 * 2.5 * max(small, 0.02):
                     slow.append((piece, ending, round(small, 2), round(large, 2)))
     assert slow == []
@@ -55,7 +120,10 @@ def test_no_list_stands_in_a_list():
     one = "{% for item in feed.a.items %}{{ item.name }}{% endfor %}"
     assert fillins.tree(one)
     inner = "{% for item in feed.a.items %}" + one + "{% endfor %}"
-    for text in (inner, "{% for item in feed.a.items %}{% if contact.town %}" + one + "{% endif %}{% endfor %}"):
+    for text in (
+        inner,
+        "{% for item in feed.a.items %}{% if contact.town %}" + one + "{% endif %}{% endfor %}",
+    ):
         with pytest.raises(fillins.FillInError, match="in another list"):
             fillins.tree(text)
 
@@ -69,11 +137,29 @@ def test_three_thousand_brackets_are_refused_and_no_fault():
 
 
 def test_every_reader_of_text_is_tried():
-    """Public functions of one text in these modules stand in the list above, or take only what was read before."""
-    tried = {reader for reader in READERS if reader.__name__ != "<lambda>"} | {code.sheets, addresses.addresses}
+    """Public functions of one text in these modules stand in the list above, or take only what was
+    read before."""
+    tried = {reader for reader in READERS if reader.__name__ != "<lambda>"} | {
+        code.sheets,
+        addresses.addresses,
+    }
     for module in (addresses, code, exchange, fillins, markup):
         for name, function in vars(module).items():
-            if inspect.isfunction(function) and function.__module__ == module.__name__ and not name.startswith("_"):
-                given = [p for p in inspect.signature(function).parameters.values() if p.default is p.empty]
+            if (
+                inspect.isfunction(function)
+                and function.__module__ == module.__name__
+                and not name.startswith("_")
+            ):
+                given = [
+                    p
+                    for p in inspect.signature(function).parameters.values()
+                    if p.default is p.empty
+                ]
                 if len(given) == 1 and given[0].annotation in ("str", str):
-                    assert function in tried | {fillins.parse, fillins.tag, fillins.split, fillins.refs, fillins.quoted}, name
+                    assert function in tried | {
+                        fillins.parse,
+                        fillins.tag,
+                        fillins.split,
+                        fillins.refs,
+                        fillins.quoted,
+                    }, name

@@ -1,4 +1,5 @@
-"""What the village's people make of texts, notices and cards: from their hidden truth, the same whenever asked."""
+"""What the village's people make of texts, notices and cards: from their hidden truth, the same
+whenever asked."""
 
 import datetime as dt
 
@@ -14,7 +15,11 @@ KEEN = Resident("keen@post.example", "takes", 1.0, 1.0, 1.0, 0.0, 0.0, False, 18
 COLD = Resident("cold@post.example", "takes", 0.0, 0.0, 0.0, 0.0, 0.0, False, 18)
 GONE = Resident("gone@post.example", "takes", 1.0, 1.0, 1.0, 1.0, 0.0, False, 18)
 TEXT = "Clear tonight: http://127.0.0.1:1/s/abc0 and http://127.0.0.1:1/s/abc1 STOP ends these"
-NOTICE = {"title": "Clear tonight", "url": "http://127.0.0.1:1/c/t/0", "buttons": [{"label": "Book", "href": "http://127.0.0.1:1/c/t/1"}]}
+NOTICE = {
+    "title": "Clear tonight",
+    "url": "http://127.0.0.1:1/c/t/0",
+    "buttons": [{"label": "Book", "href": "http://127.0.0.1:1/c/t/1"}],
+}
 OPEN, LATER, RECORD = ({"label": "x", "act": act, "href": ""} for act in ("open", "later", "event"))
 
 
@@ -25,7 +30,11 @@ def deeds(plans):
 def test_texts():
     tap, spend = minds.of_text(KEEN, "7", "k1", "+441632960801", TEXT, SENT)
     assert (tap.deed, tap.detail) == ("tap", {"link": "http://127.0.0.1:1/s/abc0", "contact": "7"})
-    assert spend.deed == "spend" and spend.detail["contact"] == "7" and spend.detail["amount"] in minds.AMOUNTS
+    assert (
+        spend.deed == "spend"
+        and spend.detail["contact"] == "7"
+        and spend.detail["amount"] in minds.AMOUNTS
+    )
     assert SENT < tap.due < spend.due
     (stop,) = minds.of_text(GONE, "7", "k1", "+441632960801", TEXT, SENT)
     assert (stop.deed, stop.detail) == ("answer", {"number": "+441632960801", "text": "Stop"})
@@ -35,14 +44,25 @@ def test_texts():
 
 
 def test_notices():
-    chosen = {minds.of_notice(KEEN, "7", f"k{n}", NOTICE, SENT)[0].detail["link"] for n in range(40)}
-    assert chosen == {NOTICE["url"], NOTICE["buttons"][0]["href"]}, "most often the notice, now and then its button"
+    chosen = {
+        minds.of_notice(KEEN, "7", f"k{n}", NOTICE, SENT)[0].detail["link"] for n in range(40)
+    }
+    assert chosen == {NOTICE["url"], NOTICE["buttons"][0]["href"]}, (
+        "most often the notice, now and then its button"
+    )
     assert minds.of_notice(COLD, "7", "k", NOTICE, SENT) == []
     assert minds.of_notice(KEEN, "7", "k", NOTICE | {"title": "[Proof] Clear tonight"}, SENT) == []
     assert minds.of_notice(KEEN, "7", "k", {"title": "It opens the app", "url": ""}, SENT) == []
 
 
-@pytest.mark.parametrize(("buttons", "wanted"), [([OPEN, LATER], {(True, 0)}), ([LATER, RECORD], {(True, 1)}), ([], {(True, None), (False, None)})])
+@pytest.mark.parametrize(
+    ("buttons", "wanted"),
+    [
+        ([OPEN, LATER], {(True, 0)}),
+        ([LATER, RECORD], {(True, 1)}),
+        ([], {(True, None), (False, None)}),
+    ],
+)
 def test_cards_by_who_is_keen(buttons, wanted):
     assert {minds.of_card(KEEN, f"t{n}", buttons, "m") for n in range(40)} == wanted
 
@@ -57,8 +77,12 @@ def test_cards_by_who_is_not():
 def test_the_same_whenever_asked(key, clicks, leaves):
     one = Resident("a@post.example", "takes", 1.0, clicks, 0.5, leaves, 0.0, False, 18)
     plans = minds.of_text(one, "7", key, "1", TEXT, SENT)
-    assert plans == minds.of_text(one, "7", key, "1", TEXT, SENT) and all(plan.due > SENT for plan in plans)
-    assert minds.of_card(one, key, [OPEN, LATER], "m") == minds.of_card(one, key, [OPEN, LATER], "m")
+    assert plans == minds.of_text(one, "7", key, "1", TEXT, SENT) and all(
+        plan.due > SENT for plan in plans
+    )
+    assert minds.of_card(one, key, [OPEN, LATER], "m") == minds.of_card(
+        one, key, [OPEN, LATER], "m"
+    )
 
 
 @given(st.integers(0, 3000), st.floats(0, 30))
@@ -66,5 +90,8 @@ def test_strolls(count, days):
     people = [str(n) for n in range(count)]
     plans = minds.strolls(people, SENT, SENT + days * 86_400)
     assert abs(len(plans) - min(count, count / minds.STROLLS * days)) <= 1
-    assert all(SENT <= plan.due <= SENT + days * 86_400 and plan.detail["contact"] in set(people) for plan in plans)
+    assert all(
+        SENT <= plan.due <= SENT + days * 86_400 and plan.detail["contact"] in set(people)
+        for plan in plans
+    )
     assert [plan.due for plan in plans] == sorted(plan.due for plan in plans)

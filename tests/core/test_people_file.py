@@ -9,7 +9,10 @@ from hypothesis import strategies as st
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import FieldSpec
 
-OWN = {"tier": FieldSpec("tier", "tier", "choice", ("Single", "Patron")), "since": FieldSpec("since", "member since", "date")}
+OWN = {
+    "tier": FieldSpec("tier", "tier", "choice", ("Single", "Patron")),
+    "since": FieldSpec("since", "member since", "date"),
+}
 HEADER = "Vorname;Nachname;E-Mail-Adresse;Tier;Member since\r\n"
 
 
@@ -17,23 +20,37 @@ def read(content, plan, columns):
     return list(pf.read(content, pf.recognise(content), plan, OWN, columns))
 
 
-@pytest.mark.parametrize(("content", "encoding", "separator"), [
-    ("name,email\nZoë,z@a.example\n".encode(), "utf-8", ","),
-    ("name;email\nZoë;z@a.example\n".encode("cp1252"), "cp1252", ";"),
-    ("name\temail\nZoë\tz@a.example\n".encode("utf-16"), "utf-16", "\t"),
-    ("\ufeffname|email\nZoë|z@a.example\n".encode(), "utf-8-sig", "|"),
-    (b'name,email,note\n"Rook, Ann",a@a.example,"one; two; three; four"\n', "utf-8", ",")])
+@pytest.mark.parametrize(
+    ("content", "encoding", "separator"),
+    [
+        ("name,email\nZoë,z@a.example\n".encode(), "utf-8", ","),
+        ("name;email\nZoë;z@a.example\n".encode("cp1252"), "cp1252", ";"),
+        ("name\temail\nZoë\tz@a.example\n".encode("utf-16"), "utf-16", "\t"),
+        ("\ufeffname|email\nZoë|z@a.example\n".encode(), "utf-8-sig", "|"),
+        (b'name,email,note\n"Rook, Ann",a@a.example,"one; two; three; four"\n', "utf-8", ","),
+    ],
+)
 def test_encodings_and_separators_are_recognised(content, encoding, separator):
     reading = pf.recognise(content)
     assert (reading.encoding, reading.separator) == (encoding, separator)
     assert pf.header(content, reading)[0][:2] == ["name", "email"]
 
 
-@pytest.mark.parametrize(("content", "why"), [
-    (b"", "empty"), (b"   \n", "empty"), (b"email\n", "only its header"), (b"a@b.example,Ann\nc@d.example,Ben\n", "names of the"),
-    (b"PK\x03\x04rubbish", "cannot be opened"), (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1xx", "old format"), (b"a\0b\0c\0d\0e\0f\0g\0", "no text"),
-    (b"\x89PNG\r\n\x1a\n\0\0", "no text"),
-    (b"email\n\"" + b"x" * 200_000 + b"\n", "cannot be read"), (",".join(f"c{i}" for i in range(2000)).encode() + b"\n1\n", "2,000 columns")])
+@pytest.mark.parametrize(
+    ("content", "why"),
+    [
+        (b"", "empty"),
+        (b"   \n", "empty"),
+        (b"email\n", "only its header"),
+        (b"a@b.example,Ann\nc@d.example,Ben\n", "names of the"),
+        (b"PK\x03\x04rubbish", "cannot be opened"),
+        (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1xx", "old format"),
+        (b"a\0b\0c\0d\0e\0f\0g\0", "no text"),
+        (b"\x89PNG\r\n\x1a\n\0\0", "no text"),
+        (b'email\n"' + b"x" * 200_000 + b"\n", "cannot be read"),
+        (",".join(f"c{i}" for i in range(2000)).encode() + b"\n1\n", "2,000 columns"),
+    ],
+)
 def test_files_that_cannot_be_used_say_why(content, why):
     with pytest.raises(pf.FileProblem, match=why):
         pf.header(content, pf.recognise(content))
@@ -42,39 +59,65 @@ def test_files_that_cannot_be_used_say_why(content, why):
 def test_columns_are_guessed_from_names_and_cells():
     columns = ["Vorname", "Nachname", "Kontakt", "Tier", "Member since", "Shoe size"]
     sample = [["Ann", "Rook", "ann@a.example", "Patron", "", "38"]]
-    assert pf.guess(columns, sample, list(OWN.values())) == ("first_name", "last_name", "email", "own:tier", "own:since", "")
+    assert pf.guess(columns, sample, list(OWN.values())) == (
+        "first_name",
+        "last_name",
+        "email",
+        "own:tier",
+        "own:since",
+        "",
+    )
 
 
 def test_a_stray_sign_that_no_text_can_hold_is_left_out():
-    content = b"email,name\nann@a.example,An\0n\n" + b"".join(b"p%d@a.example,P\n" % n for n in range(40))
+    content = b"email,name\nann@a.example,An\0n\n" + b"".join(
+        b"p%d@a.example,P\n" % n for n in range(40)
+    )
     columns, sample = pf.header(content, pf.recognise(content))
-    assert columns == ["email", "name"] and sample[0] == ["ann@a.example", "Ann"] and len(sample) == 8
+    assert (
+        columns == ["email", "name"] and sample[0] == ["ann@a.example", "Ann"] and len(sample) == 8
+    )
 
 
 def test_each_target_is_guessed_once():
-    assert pf.guess(["Email", "E-mail", "Name"], [["a@a.example", "b@a.example", "x"]], []) == ("email", "", "last_name")
+    assert pf.guess(["Email", "E-mail", "Name"], [["a@a.example", "b@a.example", "x"]], []) == (
+        "email",
+        "",
+        "last_name",
+    )
 
 
-@pytest.mark.parametrize(("cells", "kind"), [(["1", "2,5"], "number"), (["1.2.2024", ""], "date"), (["ja", "nein"], "yes_no"),
-                                             (["a", "1"], "text"), ([], "text")])
+@pytest.mark.parametrize(
+    ("cells", "kind"),
+    [
+        (["1", "2,5"], "number"),
+        (["1.2.2024", ""], "date"),
+        (["ja", "nein"], "yes_no"),
+        (["a", "1"], "text"),
+        ([], "text"),
+    ],
+)
 def test_types_of_new_columns(cells, kind):
     assert pf.guess_type(cells) == kind
 
 
 def test_twelve_kinds_of_dirt():
-    body = HEADER + "\r\n".join([
-        "Ann;Rook;ANN@a.example;patron;1.2.2024",       # 2 fine, in odd case
-        "",                                             # 3 blank
-        "Ben;Marsh;ben.a.example;Single;",              # 4 no at-sign
-        "Cleo;Vane;ann@A.example ;Single;",             # 5 the same address again
-        ";;;;",                                         # 6 only separators
-        "Dov;Quist;;Single;",                           # 7 no address
-        "Edda;Kestrel;edda@a.example;Emperor;",         # 8 no such choice
-        "Finn;Jessop;finn@a.example;Single;31.2.2024",  # 9 no such day
-        "Gre\tta;  Ingram ;<greta@a.example>;;",        # 10 stray signs, mended
-        "Hamza;Zeller;hamza@a.example;Single;;;extra",  # 11 too many cells
-        "Ines;Ibáñez;ines@a.example",                   # 12 cells missing at the end: fine
-        "Jonah;Rook;mailto:jonah@a.example;single;2024-02-29"])  # 13 fine
+    body = HEADER + "\r\n".join(
+        [
+            "Ann;Rook;ANN@a.example;patron;1.2.2024",  # 2 fine, in odd case
+            "",  # 3 blank
+            "Ben;Marsh;ben.a.example;Single;",  # 4 no at-sign
+            "Cleo;Vane;ann@A.example ;Single;",  # 5 the same address again
+            ";;;;",  # 6 only separators
+            "Dov;Quist;;Single;",  # 7 no address
+            "Edda;Kestrel;edda@a.example;Emperor;",  # 8 no such choice
+            "Finn;Jessop;finn@a.example;Single;31.2.2024",  # 9 no such day
+            "Gre\tta;  Ingram ;<greta@a.example>;;",  # 10 stray signs, mended
+            "Hamza;Zeller;hamza@a.example;Single;;;extra",  # 11 too many cells
+            "Ines;Ibáñez;ines@a.example",  # 12 cells missing at the end: fine
+            "Jonah;Rook;mailto:jonah@a.example;single;2024-02-29",
+        ]
+    )  # 13 fine
     content = body.encode("cp1252")
     columns = ["Vorname", "Nachname", "E-Mail-Adresse", "Tier", "Member since"]
     plan = pf.Plan(("first_name", "last_name", "email", "own:tier", "own:since"))
@@ -83,7 +126,11 @@ def test_twelve_kinds_of_dirt():
     bad = {r.number: (r.column, r.reason) for r in rows if isinstance(r, pf.Refusal)}
     assert sorted(good) == [2, 10, 12, 13]
     assert good[2].own == {"tier": "Patron", "since": "2024-02-01"}
-    assert good[10].standard == {"first_name": "Gre ta", "last_name": "Ingram", "email": "greta@a.example"}
+    assert good[10].standard == {
+        "first_name": "Gre ta",
+        "last_name": "Ingram",
+        "email": "greta@a.example",
+    }
     assert good[13].standard["email"] == "jonah@a.example"
     assert set(bad) == {4, 5, 7, 8, 9, 11}
     assert bad[4] == ("E-Mail-Adresse", "“ben.a.example” has no at-sign")
@@ -102,6 +149,7 @@ def test_row_numbers_count_lines_inside_quotes():
 
 def test_a_spreadsheet_with_types_and_formulas():
     import datetime as dt
+
     book = openpyxl.Workbook()
     sheet = book.active
     sheet.append(["Email", "Member since", "Tier"])
@@ -110,23 +158,49 @@ def test_a_spreadsheet_with_types_and_formulas():
     sheet.append(["ben@a.example", "=TODAY()", "Single"])
     out = io.BytesIO()
     book.save(out)
-    rows = read(out.getvalue(), pf.Plan(("email", "own:since", "own:tier")), ["Email", "Member since", "Tier"])
-    assert [(r.number, r.own) for r in rows] == [(2, {"since": "2024-02-01", "tier": "Patron"}), (4, {"tier": "Single"})]
+    rows = read(
+        out.getvalue(),
+        pf.Plan(("email", "own:since", "own:tier")),
+        ["Email", "Member since", "Tier"],
+    )
+    assert [(r.number, r.own) for r in rows] == [
+        (2, {"since": "2024-02-01", "tier": "Patron"}),
+        (4, {"tier": "Single"}),
+    ]
 
 
-@pytest.mark.parametrize(("targets", "identify", "why"), [
-    (("first_name", ""), "email", "No column is matched to the address"), (("email", "email"), "email", "Two columns"),
-    (("email",), "email", "columns have changed")])
+@pytest.mark.parametrize(
+    ("targets", "identify", "why"),
+    [
+        (("first_name", ""), "email", "No column is matched to the address"),
+        (("email", "email"), "email", "Two columns"),
+        (("email",), "email", "columns have changed"),
+    ],
+)
 def test_a_plan_that_cannot_work(targets, identify, why):
     with pytest.raises(pf.FileProblem, match=why):
         pf.check(pf.Plan(targets, identify), ["a", "b"])
 
 
-@pytest.mark.parametrize(("cell", "written"), [
-    ("=1+1", "'=1+1"), ("=cmd|' /C calc'!A0", "'=cmd|' /C calc'!A0"), ("@SUM(A1)", "'@SUM(A1)"), ("-x", "'-x"), ("+x", "'+x"),
-    ("-2+3+cmd|' /C calc'!A0", "'-2+3+cmd|' /C calc'!A0"), ("\tx", "'\tx"), ("\rx", "'\rx"), ("-12.5", "-12.5"),
-    ("+44 (0)7700 900101", "+44 (0)7700 900101"),
-    ("+44-7700-900101", "+44-7700-900101"), ("O'Neill", "O'Neill"), ("", ""), ("a=b", "a=b")])
+@pytest.mark.parametrize(
+    ("cell", "written"),
+    [
+        ("=1+1", "'=1+1"),
+        ("=cmd|' /C calc'!A0", "'=cmd|' /C calc'!A0"),
+        ("@SUM(A1)", "'@SUM(A1)"),
+        ("-x", "'-x"),
+        ("+x", "'+x"),
+        ("-2+3+cmd|' /C calc'!A0", "'-2+3+cmd|' /C calc'!A0"),
+        ("\tx", "'\tx"),
+        ("\rx", "'\rx"),
+        ("-12.5", "-12.5"),
+        ("+44 (0)7700 900101", "+44 (0)7700 900101"),
+        ("+44-7700-900101", "+44-7700-900101"),
+        ("O'Neill", "O'Neill"),
+        ("", ""),
+        ("a=b", "a=b"),
+    ],
+)
 def test_no_cell_of_ours_is_run_by_a_spreadsheet(cell, written):
     assert pf.harmless(cell) == written
 
@@ -136,4 +210,7 @@ def test_a_cell_comes_back_from_a_file_of_ours_as_it_was(cell):
     out = io.StringIO(newline="")
     csv.writer(out).writerows([["Email", "Note"], ["a@b.example", pf.harmless(cell)]])
     content = out.getvalue().encode()
-    assert [cells for _, cells in pf.rows(content, pf.Reading("csv", "utf-8", ","))][1] == ["a@b.example", cell]
+    assert [cells for _, cells in pf.rows(content, pf.Reading("csv", "utf-8", ","))][1] == [
+        "a@b.example",
+        cell,
+    ]

@@ -1,4 +1,5 @@
-"""The thorough checks: contrast, spam rules, spelling, mail readers, suggestions, and what past sends teach."""
+"""The thorough checks: contrast, spam rules, spelling, mail readers, suggestions, and what past
+sends teach."""
 
 import dataclasses
 import random
@@ -35,7 +36,9 @@ def test_contrast(one, other, ratio):
 
 GOOD = spam.Mail(
     "A clear night on Friday",
-    "<p>" + "The dome opens at seven and the sky should clear by then. " * 5 + '<a href="https://x.example/u">Unsubscribe</a></p>',
+    "<p>"
+    + "The dome opens at seven and the sky should clear by then. " * 5
+    + '<a href="https://x.example/u">Unsubscribe</a></p>',
     "The dome opens at seven and the sky should clear by then. Unsubscribe: https://x.example/u",
     "Farrow Hill",
     "desk@x.example",
@@ -67,7 +70,10 @@ SPEAKS = [
     ({"html": GOOD.html + "<p>" + "STARS NIGHT DOMES " * 3 + "</p>"}, "shouting"),
     ({"html": GOOD.html + '<a href="https://ab.cd/x">x</a>'}, "links shortened elsewhere"),
     ({"html": GOOD.html + '<a href="https://x.example">x</a>' * 30}, "many links"),
-    ({"text": "Something else entirely stands here, about cocoa and blankets. Unsubscribe"}, "parts that differ"),
+    (
+        {"text": "Something else entirely stands here, about cocoa and blankets. Unsubscribe"},
+        "parts that differ",
+    ),
 ]
 
 
@@ -76,11 +82,18 @@ def test_each_rule_speaks(change, rule):
     changed = dataclasses.replace(GOOD, **change)
     if rule == "parts that differ":
         changed = dataclasses.replace(
-            changed, html="<p>" + " ".join(f"word{chr(97 + n)}{chr(97 + n)}" for n in range(26)) + " unsubscribe</p>"
+            changed,
+            html="<p>"
+            + " ".join(f"word{chr(97 + n)}{chr(97 + n)}" for n in range(26))
+            + " unsubscribe</p>",
         )
     found = {f.rule: f for f in spam.findings(changed)}
     assert rule in found, found.keys()
-    assert found[rule].reason and found[rule].remedy.endswith(".") and found[rule].business + found[rule].private > 0
+    assert (
+        found[rule].reason
+        and found[rule].remedy.endswith(".")
+        and found[rule].business + found[rule].private > 0
+    )
 
 
 def test_every_rule_is_tested():
@@ -88,9 +101,16 @@ def test_every_rule_is_tested():
 
 
 def test_a_link_that_unsubscribes_is_the_way_out_whatever_its_words():
-    mail = dataclasses.replace(GOOD, html='<p>Hello to all of you. <a href="https://x.example/u/1">Leave</a></p>', text="Hello to all of you.")
+    mail = dataclasses.replace(
+        GOOD,
+        html='<p>Hello to all of you. <a href="https://x.example/u/1">Leave</a></p>',
+        text="Hello to all of you.",
+    )
     assert "no way out" in {f.rule for f in spam.findings(mail)}
-    assert "no way out" not in {f.rule for f in spam.findings(dataclasses.replace(mail, unsubscribe="https://x.example/u/1"))}
+    assert "no way out" not in {
+        f.rule
+        for f in spam.findings(dataclasses.replace(mail, unsubscribe="https://x.example/u/1"))
+    }
 
 
 def test_a_filters_report_is_read():
@@ -135,21 +155,35 @@ def test_agreed_words_are_known_and_corrections_are_offered():
 
 def test_what_readers_take_away():
     page = (
-        "<html><head><style>@media (max-width:480px){a{color:red}} .x{border-radius:4px;color:blue}</style></head><body>"
-        '<!--[if mso]><b>only there</b><![endif]--><p style="border-radius:20px;color:#111">words</p>'
+        "<html><head><style>@media (max-width:480px){a{color:red}} "
+        ".x{border-radius:4px;color:blue}</style></head><body>"
+        "<!--[if mso]><b>only there</b><![endif]--><p "
+        'style="border-radius:20px;color:#111">words</p>'
         '<img src="p.png" width="90" alt="a dome"></body></html>'
     )
     wide = readers.shown(page, "apple-mail.ios")
-    assert "border-radius:20px" in wide and "@media" in wide and "<b>only there</b>" not in re.sub(r"<!--.*?-->", "", wide)
+    assert (
+        "border-radius:20px" in wide
+        and "@media" in wide
+        and "<b>only there</b>" not in re.sub(r"<!--.*?-->", "", wide)
+    )
     narrow = readers.shown(page, "outlook.windows")
-    assert "border-radius" not in narrow and "color:#111" in narrow and "color:blue" in narrow and "@media" not in narrow
+    assert (
+        "border-radius" not in narrow
+        and "color:#111" in narrow
+        and "color:blue" in narrow
+        and "@media" not in narrow
+    )
     assert "only there" in re.sub(r"<!--.*?-->", "", narrow)
     assert "<style" not in readers.shown(page, "gmx.desktop-webmail")
     off = readers.shown(page, "no-pictures")
     assert "<img" not in off and "a dome" in off
     assert len(readers.readers()) == 20
     lost = readers.losses(page)
-    assert "Outlook, Windows" in lost["rounded corners become square"] and "Apple Mail, iOS" not in lost["rounded corners become square"]
+    assert (
+        "Outlook, Windows" in lost["rounded corners become square"]
+        and "Apple Mail, iOS" not in lost["rounded corners become square"]
+    )
     with pytest.raises(KeyError):
         readers.shown(page, "nobody's")
 
@@ -168,13 +202,28 @@ def test_what_a_purpose_says(purpose, aim, topic):
     assert suggest.aim_and_topic(purpose) == (aim, topic)
 
 
-@given(st.sampled_from(list(suggest.PLACES)), st.sampled_from(suggest.TONES), st.sampled_from(suggest.FORMALITIES), st.integers(0, 50))
+@given(
+    st.sampled_from(list(suggest.PLACES)),
+    st.sampled_from(suggest.TONES),
+    st.sampled_from(suggest.FORMALITIES),
+    st.integers(0, 50),
+)
 def test_suggestions_are_several_short_and_invent_nothing(place, tone, formality, seed):
-    brief = suggest.Brief("invite to the Leonid nights on 17 November", tone, formality, ["venue"], ["dark sky"], ["calling", "Fancy"])
+    brief = suggest.Brief(
+        "invite to the Leonid nights on 17 November",
+        tone,
+        formality,
+        ["venue"],
+        ["dark sky"],
+        ["calling", "Fancy"],
+    )
     found = suggest.suggestions(place, brief, seed)
     assert len(found) == len(set(found)) >= 2
     for text in found:
-        assert len(text.replace('{{ contact.first_name | default("friend", true) }}', "Alexandra")) <= suggest.PLACES[place]
+        assert (
+            len(text.replace('{{ contact.first_name | default("friend", true) }}', "Alexandra"))
+            <= suggest.PLACES[place]
+        )
         assert suggest.invented(text, brief) == [] and "calling" not in text and "Fancy" not in text
         take(empty() | {"subject": text})
     assert suggest.suggestions(place, dataclasses.replace(brief, purpose=" ")) == []
@@ -201,7 +250,14 @@ def test_another_seed_gives_others():
     ],
 )
 def test_what_a_server_suggests_is_held_to_what_it_was_told(text, fine):
-    assert assistant.usable(text, "subject", suggest.Brief("invite to the open night", facts=["venue"], avoided=["blast"])) is fine
+    assert (
+        assistant.usable(
+            text,
+            "subject",
+            suggest.Brief("invite to the open night", facts=["venue"], avoided=["blast"]),
+        )
+        is fine
+    )
 
 
 def test_past_sends_teach_what_was_put_into_them():
@@ -211,15 +267,33 @@ def test_past_sends_teach_what_was_put_into_them():
         named = dice.random() < 0.5
         share = (0.40 if named else 0.25) + dice.gauss(0, 0.01)
         sends.append(
-            past.Past(("{{ contact.first_name }}, come" if named else "Come and see the sky above the hill"), 1000, round(1000 * share))
+            past.Past(
+                (
+                    "{{ contact.first_name }}, come"
+                    if named
+                    else "Come and see the sky above the hill"
+                ),
+                1000,
+                round(1000 * share),
+            )
         )
-    named, plain = past.expected("{{ contact.first_name }}, look", sends), past.expected("Look at the winter sky this week", sends)
+    named, plain = (
+        past.expected("{{ contact.first_name }}, look", sends),
+        past.expected("Look at the winter sky this week", sends),
+    )
     assert abs(named.share - 0.40) < 0.03 and abs(plain.share - 0.25) < 0.03
-    assert named.low < named.share < named.high and "+ names the reader" in named.because and named.sure == "fairly sure"
+    assert (
+        named.low < named.share < named.high
+        and "+ names the reader" in named.because
+        and named.sure == "fairly sure"
+    )
     assert past.expected("x", sends[: past.LEAST - 1]) is None
     # Few and scattered sends make it less sure.
     scattered = [past.Past(s.subject, 1000, dice.randrange(50, 800)) for s in sends[:8]]
-    assert past.expected("x", scattered).high - past.expected("x", scattered).low > named.high - named.low
+    assert (
+        past.expected("x", scattered).high - past.expected("x", scattered).low
+        > named.high - named.low
+    )
 
 
 def test_mjml_from_elsewhere():
@@ -234,11 +308,31 @@ def test_mjml_from_elsewhere():
     document, lost = brought.document, brought.lost
     assert (document["subject"], document["preheader"]) == ("Hello & co", "Look")
     looks = document["settings"]
-    assert (looks["width"], looks["ground"], looks["sheet"], looks["ink"]) == (640, "#eeeeee", "#fafafa", "#123456")
-    assert [line["type"] for line in document["lines"]] == ["heading", "text", "picture", "button", "divider", "space", "columns"]
-    assert document["lines"][1]["align"] == "center" and "{{ contact.town }}" in document["lines"][1]["html"]
+    assert (looks["width"], looks["ground"], looks["sheet"], looks["ink"]) == (
+        640,
+        "#eeeeee",
+        "#fafafa",
+        "#123456",
+    )
+    assert [line["type"] for line in document["lines"]] == [
+        "heading",
+        "text",
+        "picture",
+        "button",
+        "divider",
+        "space",
+        "columns",
+    ]
+    assert (
+        document["lines"][1]["align"] == "center"
+        and "{{ contact.town }}" in document["lines"][1]["html"]
+    )
     # 272 of the 584 pixels that a width of 640 leaves.
-    assert document["lines"][2]["width"] == 47 and document["lines"][3]["fill"] == "#224466" and document["lines"][6]["split"] == [25, 75]
+    assert (
+        document["lines"][2]["width"] == 47
+        and document["lines"][3]["fill"] == "#224466"
+        and document["lines"][6]["split"] == [25, 75]
+    )
     assert lost == ["<mj-carousel> is not taken"]
     again = exchange.from_mjml(exchange.to_mjml(document, None, "http://p.example")).document
     assert [line["type"] for line in again["lines"] if line["type"] != "space"] == [
@@ -255,47 +349,115 @@ def bare(lines):
 
 def test_mjml_of_ours_comes_back_with_its_conditions():
     town = [{"kind": "field", "field": "town", "op": "is", "value": ["Farrow -- upper"]}]
-    words = new_line("text", html="<p>{% if when.s1 %}Walk{% else %}Drive{% endif %} up, {{ contact.first_name }}.</p>")
+    words = new_line(
+        "text",
+        html="<p>{% if when.s1 %}Walk{% else %}Drive{% endif %} up, {{ contact.first_name }}.</p>",
+    )
 
     def case(number, name, lines, *content, part=""):
-        return {"id": f"c{number}", "name": name, "lines": lines, "part": part, "content": list(content)}
+        return {
+            "id": f"c{number}",
+            "name": name,
+            "lines": lines,
+            "part": part,
+            "content": list(content),
+        }
 
     inner = new_line("only", cases=[case(3, "", town, new_line("heading", text="Near"))])
-    document = take({"subject": "{% if when.s2 %}A{% else %}B{% endif %}", "preheader": "Look", "lines": [
-        new_line("heading", text="Title & more"), words,
-        new_line("only", otherwise=[new_line("space", height=30)], cases=[
-            case(1, "Near", town, new_line("text", html="<p>One</p>"), inner), case(2, "Far", [*town, *town], new_line("divider"))]),
-        new_line("columns", split=[30, 70], reverse=True, columns=[
-            [new_line("picture", src="/f/abc", alt="A", width=50)],
-            [new_line("only", partition=4, cases=[case(4, "", [], new_line("text", html="<p>P</p>"), part="p1")])]]),
-        new_line("feed", feed="sky.items", most=3, html="<p>{{ item.title }}</p>"),
-        new_line("button", label="Go", href="https://x.example/?a={{ contact.town }}", fill="#224466"),
-        new_line("footer", html="<p>Farrow Hill</p>")]})
-    source = exchange.to_mjml(document, None, "http://p.example", {"s1": town, "s2": [*town, *town]})
+    document = take(
+        {
+            "subject": "{% if when.s2 %}A{% else %}B{% endif %}",
+            "preheader": "Look",
+            "lines": [
+                new_line("heading", text="Title & more"),
+                words,
+                new_line(
+                    "only",
+                    otherwise=[new_line("space", height=30)],
+                    cases=[
+                        case(1, "Near", town, new_line("text", html="<p>One</p>"), inner),
+                        case(2, "Far", [*town, *town], new_line("divider")),
+                    ],
+                ),
+                new_line(
+                    "columns",
+                    split=[30, 70],
+                    reverse=True,
+                    columns=[
+                        [new_line("picture", src="/f/abc", alt="A", width=50)],
+                        [
+                            new_line(
+                                "only",
+                                partition=4,
+                                cases=[
+                                    case(4, "", [], new_line("text", html="<p>P</p>"), part="p1")
+                                ],
+                            )
+                        ],
+                    ],
+                ),
+                new_line("feed", feed="sky.items", most=3, html="<p>{{ item.title }}</p>"),
+                new_line(
+                    "button",
+                    label="Go",
+                    href="https://x.example/?a={{ contact.town }}",
+                    fill="#224466",
+                ),
+                new_line("footer", html="<p>Farrow Hill</p>"),
+            ],
+        }
+    )
+    source = exchange.to_mjml(
+        document, None, "http://p.example", {"s1": town, "s2": [*town, *town]}
+    )
     mrml.to_html(source)
     brought = exchange.from_mjml(source, "http://p.example")
     assert brought.lost == []
     assert brought.asked == {"s1": town, "s2": [*town, *town]}
     assert bare(brought.document["lines"]) == bare(document["lines"])
-    assert (brought.document["subject"], brought.document["preheader"]) == (document["subject"], "Look")
+    assert (brought.document["subject"], brought.document["preheader"]) == (
+        document["subject"],
+        "Look",
+    )
 
 
-@pytest.mark.parametrize(("tags", "types", "says"), [
-    (("{% if when.k1 %}", "{% endif %}"), ["text"], "no sentence stands beside"),
-    (("{% if contact.town == \"Farrow\" %}", "{% endif %}"), ["text"], "no sentence stands beside"),
-    (("{% endif %}", ""), ["text"], "without its beginning"), (("{% while 1 %}", ""), ["text"], "between lines"),
-    (("{% if when.k1 %}", ""), ["text"], "no sentence stands beside"), (("{% for item in feed.x %}", "{% endfor %}"), ["feed"], "")])
+@pytest.mark.parametrize(
+    ("tags", "types", "says"),
+    [
+        (("{% if when.k1 %}", "{% endif %}"), ["text"], "no sentence stands beside"),
+        (
+            ('{% if contact.town == "Farrow" %}', "{% endif %}"),
+            ["text"],
+            "no sentence stands beside",
+        ),
+        (("{% endif %}", ""), ["text"], "without its beginning"),
+        (("{% while 1 %}", ""), ["text"], "between lines"),
+        (("{% if when.k1 %}", ""), ["text"], "no sentence stands beside"),
+        (("{% for item in feed.x %}", "{% endfor %}"), ["feed"], ""),
+    ],
+)
 def test_mjml_conditions_of_others(tags, types, says):
     raw = [f"<mj-raw>{tag}</mj-raw>" if tag else "" for tag in tags]
-    source = f"<mjml><mj-body><mj-section><mj-column>{raw[0]}<mj-text><p>x</p></mj-text>{raw[1]}</mj-column></mj-section></mj-body></mjml>"
+    column = f"<mj-column>{raw[0]}<mj-text><p>x</p></mj-text>{raw[1]}</mj-column>"
+    source = f"<mjml><mj-body><mj-section>{column}</mj-section></mj-body></mjml>"
     brought = exchange.from_mjml(source)
     assert [line["type"] for line in brought.document["lines"]] == types
     assert says in "; ".join(brought.lost) if says else brought.lost == []
 
 
-@pytest.mark.parametrize("comment", ["<!-- conditions: {x} -->", '<!-- conditions: {"k1": {"lines": "no"}} -->', '<!-- conditions: {"k1": 7} -->'])
+@pytest.mark.parametrize(
+    "comment",
+    [
+        "<!-- conditions: {x} -->",
+        '<!-- conditions: {"k1": {"lines": "no"}} -->',
+        '<!-- conditions: {"k1": 7} -->',
+    ],
+)
 def test_mjml_with_a_comment_that_says_nothing(comment):
-    source = f"<mjml>{comment}<mj-body><mj-raw>{{% if when.k1 %}}</mj-raw><mj-raw>{{% endif %}}</mj-raw></mj-body></mjml>"
+    source = (
+        f"<mjml>{comment}<mj-body><mj-raw>{{% if when.k1 %}}</mj-raw><mj-raw>{{% endif "
+        f"%}}</mj-raw></mj-body></mjml>"
+    )
     try:
         assert "no sentence stands beside" in exchange.from_mjml(source).lost[0]
     except exchange.ExchangeError as problem:
@@ -320,13 +482,18 @@ def test_mjml_that_cannot_be_read(source, says):
 @pytest.mark.parametrize("layout", list(begin.LAYOUTS))
 def test_every_layout_is_a_good_start(layout):
     document = take(begin.document(layout, "Farrow Hill", "Tarn Road", {}))
-    assert len(document["lines"]) >= 2 and "Farrow Hill, Tarn Road" in compile_document(document, "http://p.example").html
+    assert (
+        len(document["lines"]) >= 2
+        and "Farrow Hill, Tarn Road" in compile_document(document, "http://p.example").html
+    )
 
 
 def test_kept_rows_stand_in_their_places_with_ids_of_their_own():
     row = [
         new_line("text", id="t", html="<p>kept</p>"),
-        new_line("only", id="o", cases=[{"id": "c", "name": "", "lines": [], "part": "", "content": []}]),
+        new_line(
+            "only", id="o", cases=[{"id": "c", "name": "", "lines": [], "part": "", "content": []}]
+        ),
     ]
     lines = [
         new_line("kept", id="a", row=1, version=2),
@@ -335,7 +502,11 @@ def test_kept_rows_stand_in_their_places_with_ids_of_their_own():
     ]
     made = with_rows(lines, {(1, 2): row})
     assert [line["id"] for line in made] == ["a-t", "a-o", "b-t", "b-o"]
-    assert [line["cases"][0]["id"] for line in made if line["cases" if line["type"] == "only" else "id"] and line["type"] == "only"] == [
+    assert [
+        line["cases"][0]["id"]
+        for line in made
+        if line["cases" if line["type"] == "only" else "id"] and line["type"] == "only"
+    ] == [
         "a_c",
         "b_c",
     ]
@@ -347,16 +518,29 @@ def test_differences_say_what_a_reviewer_wants_to_know():
         | {
             "subject": "A",
             "lines": [
-                new_line("columns", id="k", columns=[[new_line("button", id="b", label="Go", href="https://x.example")], []]),
+                new_line(
+                    "columns",
+                    id="k",
+                    columns=[
+                        [new_line("button", id="b", label="Go", href="https://x.example")],
+                        [],
+                    ],
+                ),
                 new_line("picture", id="p", src="/f/a"),
-                new_line("only", id="o", cases=[{"id": "v", "name": "Patrons", "lines": [], "part": "", "content": []}]),
+                new_line(
+                    "only",
+                    id="o",
+                    cases=[{"id": "v", "name": "Patrons", "lines": [], "part": "", "content": []}],
+                ),
             ],
         }
     )
     new = take(old | {"subject": "B"})
     new["lines"][0]["columns"][0][0]["label"] = "Book {{ contact.town }}"
     new["lines"][1]["src"], new["lines"][1]["off"] = "/f/b", True
-    new["lines"][2]["cases"][0]["lines"] = [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}]
+    new["lines"][2]["cases"][0]["lines"] = [
+        {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}
+    ]
     assert differences(old, new) == [
         "subject says “B”",
         "button of line 1, column 1, line 1 says “Book ‹town›”",
@@ -394,5 +578,7 @@ def test_lines_that_cannot_be_taken(line, says):
     ],
 )
 def test_words_of_the_day_against_the_hours_of_sending(words, hours, clashes):
-    document = take(empty() | {"subject": "Hello", "lines": [new_line("text", html=f"<p>{words}</p>")]})
+    document = take(
+        empty() | {"subject": "Hello", "lines": [new_line("text", html=f"<p>{words}</p>")]}
+    )
     assert bool(greeting_clashes(document, hours)) is clashes

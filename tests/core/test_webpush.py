@@ -16,11 +16,15 @@ from tests.luck import tries
 PLAINTEXT = b"When I grow up, I want to be a watermelon"
 AUTH = "BTBZMqHH6r4Tts7J_aSIgg"
 RECEIVER_PRIVATE = "q1dXpw3UpT5VOmu_cf_v6ih07Aems3njxI-JWgLcM94"
-RECEIVER_PUBLIC = "BCVxsr7N_eNgVRqvHtD0zTZsEc6-VV-JvLexhqUzORcxaOzi6-AYWXvTBHm4bjyPjs7Vd8pZGH6SRpkNtoIAiw4"
+RECEIVER_PUBLIC = (
+    "BCVxsr7N_eNgVRqvHtD0zTZsEc6-VV-JvLexhqUzORcxaOzi6-AYWXvTBHm4bjyPjs7Vd8pZGH6SRpkNtoIAiw4"
+)
 SENDER_PRIVATE = "yfWPiYE-n46HLnH0KqZOF1fJJU3MYrct3AELtAQ-oRw"
 SALT = "DGv6ra1nlYgDCS1FRnbzlw"
-BODY = ("DGv6ra1nlYgDCS1FRnbzlwAAEABBBP4z9KsN6nGRTbVYI_c7VJSPQTBtkgcy27mlmlMoZIIgDll6e3vCYLocInmYWAmS6TlzAC8wEqKK6PBru3jl7A_yl95bQpu6cVPT"
-        "pK4Mqgkf1CXztLVBSt2Ks3oZwbuwXPXLWyouBWLVWGNWQexSgSxsj_Qulcy4a-fN")
+BODY = (
+    "DGv6ra1nlYgDCS1FRnbzlwAAEABBBP4z9KsN6nGRTbVYI_c7VJSPQTBtkgcy27mlmlMoZIIgDll6e3vCYLocInmYWAmS6TlzAC8wEqKK6PBru3jl7A_yl95bQpu6cVPT"
+    "pK4Mqgkf1CXztLVBSt2Ks3oZwbuwXPXLWyouBWLVWGNWQexSgSxsj_Qulcy4a-fN"
+)
 
 
 def private(text):
@@ -29,7 +33,9 @@ def private(text):
 
 def test_the_example_of_the_standard():
     assert webpush.public_key(private(RECEIVER_PRIVATE)) == RECEIVER_PUBLIC
-    made = webpush.encrypt(PLAINTEXT, RECEIVER_PUBLIC, AUTH, private(SENDER_PRIVATE), webpush.decode(SALT))
+    made = webpush.encrypt(
+        PLAINTEXT, RECEIVER_PUBLIC, AUTH, private(SENDER_PRIVATE), webpush.decode(SALT)
+    )
     assert webpush.encode(made) == BODY
     assert webpush.decrypt(webpush.decode(BODY), private(RECEIVER_PRIVATE), AUTH) == PLAINTEXT
 
@@ -44,7 +50,10 @@ def test_only_the_right_keys_open_it(payload):
         webpush.decrypt(body, other, AUTH)
 
 
-@pytest.mark.parametrize(("payload", "key", "says"), [(b"x" * 4000, RECEIVER_PUBLIC, "3,993"), (b"x", "AAAA", "no point"), (b"x", "~", "base64url")])
+@pytest.mark.parametrize(
+    ("payload", "key", "says"),
+    [(b"x" * 4000, RECEIVER_PUBLIC, "3,993"), (b"x", "AAAA", "no point"), (b"x", "~", "base64url")],
+)
 def test_what_cannot_be_encrypted(payload, key, says):
     with pytest.raises(webpush.PushProblem, match=says):
         webpush.encrypt(payload, key, AUTH)
@@ -52,12 +61,22 @@ def test_what_cannot_be_encrypted(payload, key, says):
 
 def test_the_statement_is_signed_by_the_installations_key():
     key = webpush.vapid_key("s" * 40)
-    assert webpush.public_key(key) == webpush.public_key(webpush.vapid_key("s" * 40)) != webpush.public_key(webpush.vapid_key("t" * 40))
-    header = webpush.authorization(key, "https://push.example/abc/def", "mailto:desk@farrowhill.example", 1000.0)
+    assert (
+        webpush.public_key(key)
+        == webpush.public_key(webpush.vapid_key("s" * 40))
+        != webpush.public_key(webpush.vapid_key("t" * 40))
+    )
+    header = webpush.authorization(
+        key, "https://push.example/abc/def", "mailto:desk@farrowhill.example", 1000.0
+    )
     token, shown = header.removeprefix("vapid t=").split(", k=")
     assert shown == webpush.public_key(key)
     head, claims, signature = token.split(".")
-    assert json.loads(webpush.decode(claims)) == {"aud": "https://push.example", "exp": 1000 + 43200, "sub": "mailto:desk@farrowhill.example"}
+    assert json.loads(webpush.decode(claims)) == {
+        "aud": "https://push.example",
+        "exp": 1000 + 43200,
+        "sub": "mailto:desk@farrowhill.example",
+    }
     raw = webpush.decode(signature)
     der = encode_dss_signature(int.from_bytes(raw[:32], "big"), int.from_bytes(raw[32:], "big"))
     key.public_key().verify(der, f"{head}.{claims}".encode(), ec.ECDSA(hashes.SHA256()))

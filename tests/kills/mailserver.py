@@ -1,7 +1,8 @@
-"""A mail server for the kill tests, in a process of its own, whose own record is the truth that all else is held against.
+"""A mail server for the kill tests, in a process of its own, whose own record is the truth that all
+else is held against.
 
-`reached` and `stored` are appended to a file before any answer, so that they outlive a kill; receipts are answered from
-what was stored. How it behaves is one of KINDS.
+`reached` and `stored` are appended to a file before any answer, so that they outlive a kill;
+receipts are answered from what was stored. How it behaves is one of KINDS.
 """
 
 import argparse
@@ -12,7 +13,8 @@ import random
 import re
 from dataclasses import dataclass
 
-#: fast: answers at once. slow: answers late. late: stores late, also when nobody listens any more. deferring: some
+#: fast: answers at once. slow: answers late. late: stores late, also when nobody listens any more.
+#: deferring: some
 #: addresses come again later. refusing: some are refused for good. cutting: hangs up at any stage.
 KINDS = ("fast", "slow", "late", "deferring", "refusing", "cutting")
 #: Seconds after which a late server has stored what it got.
@@ -28,7 +30,11 @@ class Server:
 
     def __post_init__(self):
         self.file = self.record.open("a", buffering=1)
-        self.stored = {line.split()[1] for line in self.record.read_text().splitlines() if line.startswith("stored ")}
+        self.stored = {
+            line.split()[1]
+            for line in self.record.read_text().splitlines()
+            if line.startswith("stored ")
+        }
         self.asked = {}
 
     def note(self, what, ident):
@@ -106,8 +112,14 @@ class Server:
         try:
             head = (await reader.readuntil(b"\r\n\r\n")).decode().lower()
             body = await reader.readexactly(int(re.search(r"content-length: (\d+)", head).group(1)))
-            said = json.dumps({"taken": {i: i in self.stored for i in json.loads(body)["message_ids"]}}).encode()
-            writer.write(b"HTTP/1.0 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n" % len(said) + said)
+            said = json.dumps(
+                {"taken": {i: i in self.stored for i in json.loads(body)["message_ids"]}}
+            ).encode()
+            writer.write(
+                b"HTTP/1.0 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n"
+                % len(said)
+                + said
+            )
             await writer.drain()
         except (ConnectionError, asyncio.IncompleteReadError):
             pass
@@ -116,8 +128,10 @@ class Server:
 
 async def serve(arguments):
     server = Server(arguments.kind, pathlib.Path(arguments.record), random.Random(arguments.seed))
-    listeners = [await asyncio.start_server(server.talk, "127.0.0.1", arguments.smtp, limit=1 << 24),
-                 await asyncio.start_server(server.receipts, "127.0.0.1", arguments.http)]
+    listeners = [
+        await asyncio.start_server(server.talk, "127.0.0.1", arguments.smtp, limit=1 << 24),
+        await asyncio.start_server(server.receipts, "127.0.0.1", arguments.http),
+    ]
     await asyncio.gather(*(listener.serve_forever() for listener in listeners))
 
 

@@ -1,6 +1,8 @@
-"""Sends under kills in random order: nobody missed, nobody twice, held against the mail server's own record.
+"""Sends under kills in random order: nobody missed, nobody twice, held against the mail server's
+own record.
 
-Each scenario runs alone by its name: ./meadowrun test --long tests/kills/test_kills.py -k "slow and receipts"
+Each scenario runs alone by its name: ./meadowrun test --long tests/kills/test_kills.py -k "slow and
+receipts"
 """
 
 import os
@@ -40,19 +42,31 @@ def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
                 kills = sum(world.counts.kills.values())
                 next_kill = time.monotonic() + world.dice.uniform(0.5, 1.5) * GAP
             state, counts = world.look()
-            if "deferred" in counts and world.dice.random() < 0.05 or "deferred" in counts and not counts.get("waiting"):
+            if (
+                "deferred" in counts
+                and world.dice.random() < 0.05
+                or "deferred" in counts
+                and not counts.get("waiting")
+            ):
                 world.time_passes(16 * 60)
             # What is late is stored by then, and what is settled late is settled.
             calm = calm or time.monotonic() if state == "done" else 0.0
-            if calm and time.monotonic() - calm > SETTLE_AFTER and (kills >= KILLS or world.dice.random() < 0.2):
+            if (
+                calm
+                and time.monotonic() - calm > SETTLE_AFTER
+                and (kills >= KILLS or world.dice.random() < 0.2)
+            ):
                 break
             time.sleep(0.2)
         outcomes = world.reckon()
         found = world.counts
         TOTAL.add(found)
         with capsys.disabled():
-            print(f"\n{kind}, {'with' if receipts else 'without'} receipts: {found}, {time.monotonic() - began:.0f} s\n"
-                  f"  together so far: {TOTAL}")
+            print(
+                f"\n{kind}, {'with' if receipts else 'without'} receipts: {found}, "
+                f"{time.monotonic() - began:.0f} s\n"
+                f"  together so far: {TOTAL}"
+            )
         assert state == "done", (state, counts, world.folder.joinpath("log").read_text()[-3000:])
         assert (found.missed, found.twice) == (0, 0), counts
         assert world.web_answers()
@@ -61,7 +75,8 @@ def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
         if receipts:
             assert found.doubts == 0
         elif found.doubts >= 20:
-            # Doubts come in clumps of eight, one for each kill: a scenario by itself says little, all together are judged below.
+            # Doubts come in clumps of eight, one for each kill: a scenario by itself says little,
+            # all together are judged below.
             assert found.true_doubts / found.doubts >= 0.7
 
 

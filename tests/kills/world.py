@@ -1,4 +1,5 @@
-"""A whole installation to kill parts of: a database of its own, workers, a web server and a mail server, each a process."""
+"""A whole installation to kill parts of: a database of its own, workers, a web server and a mail
+server, each a process."""
 
 import contextlib
 import dataclasses
@@ -28,14 +29,15 @@ from meadowrun.sends.models import Send
 from tests.conftest import settings_for
 from tests.kills.mailserver import LATEST
 from tests.store.people import IDA, many, ready_send
-from tests.store.test_sending import segment
+from tests.store.sending import segment
 
 ROOT = pathlib.Path(__file__).resolve().parents[2]
 WORKERS = 2
 #: Seconds after which “not taken” is believed here: longer than the mail server ever takes.
 SETTLE_AFTER = int(LATEST) + 3
 END_LOCKS = """
-SELECT count(pg_terminate_backend(pid)) FROM (SELECT DISTINCT pid FROM pg_locks WHERE locktype = 'advisory' AND granted
+SELECT count(pg_terminate_backend(pid)) FROM (SELECT DISTINCT pid FROM pg_locks
+WHERE locktype = 'advisory' AND granted
     AND database = (SELECT oid FROM pg_database WHERE datname = current_database())) p
 """
 
@@ -59,8 +61,12 @@ class Counts:
 
     def __str__(self):
         share = f"{100 * self.true_doubts / self.doubts:.0f} %" if self.doubts else "none"
-        return (f"{sum(self.kills.values())} kills {dict(sorted(self.kills.items()))}, {self.checked:,} deliveries checked, "
-                f"{self.missed} missed, {self.twice} twice, {self.doubts} doubts, {self.true_doubts} of them true ({share})")
+        return (
+            f"{sum(self.kills.values())} kills {dict(sorted(self.kills.items()))}, "
+            f"{self.checked:,} deliveries checked, "
+            f"{self.missed} missed, {self.twice} twice, {self.doubts} doubts, {self.true_doubts} "
+            f"of them true ({share})"
+        )
 
 
 class World:
@@ -68,7 +74,8 @@ class World:
 
     def __init__(self, kind, receipts, seed):
         self.kind, self.receipts, self.dice = kind, receipts, random.Random(seed)
-        # The identities of the emails are signed with it: what another run left behind is not taken for this one's.
+        # The identities of the emails are signed with it: what another run left behind is not taken
+        # for this one's.
         self.secret = secrets.token_urlsafe(32)
         self.folder = memory_folder()
         self.record = self.folder / "record"
@@ -80,7 +87,11 @@ class World:
 
     def __enter__(self):
         url = self.cluster.start()
-        with Database(f"{url}/postgres").engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        with (
+            Database(f"{url}/postgres")
+            .engine.connect()
+            .execution_options(isolation_level="AUTOCOMMIT") as connection
+        ):
             connection.execute(sa.text("CREATE DATABASE kills"))
         self.database = Database(f"{url}/kills")
         migrate(self.database)
@@ -97,27 +108,55 @@ class World:
 
     def _command(self, name):
         if name == "mail server":
-            return [sys.executable, "-m", "tests.kills.mailserver", "--kind", self.kind, "--record", str(self.record),
-                    "--smtp", str(self.smtp), "--http", str(self.http), "--seed", str(self.dice.randrange(1 << 30))]
+            return [
+                sys.executable,
+                "-m",
+                "tests.kills.mailserver",
+                "--kind",
+                self.kind,
+                "--record",
+                str(self.record),
+                "--smtp",
+                str(self.smtp),
+                "--http",
+                str(self.http),
+                "--seed",
+                str(self.dice.randrange(1 << 30)),
+            ]
         if name == "web server":
             return [sys.executable, "-m", "meadowrun", "serve", "--port", str(self.web)]
         return [sys.executable, "-m", "meadowrun", "work"]
 
     def _environment(self):
-        return {**os.environ, "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "MEADOWRUN_DATABASE_URL": self.database.url,
-                "MEADOWRUN_SECRET": self.secret, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
-                "MEADOWRUN_MAIL_DOMAIN": "mail.example",
-                "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{self.smtp}", "MEADOWRUN_LOG_LEVEL": "ERROR",
-                "MEADOWRUN_SMTP_CONNECTIONS": "4", "MEADOWRUN_SETTLE_AFTER": str(SETTLE_AFTER),
-                "MEADOWRUN_MAIL_RECEIPTS_URL": f"http://127.0.0.1:{self.http}/" if self.receipts else ""}
+        return {
+            **os.environ,
+            "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}",
+            "MEADOWRUN_DATABASE_URL": self.database.url,
+            "MEADOWRUN_SECRET": self.secret,
+            "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+            "MEADOWRUN_MAIL_DOMAIN": "mail.example",
+            "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{self.smtp}",
+            "MEADOWRUN_LOG_LEVEL": "ERROR",
+            "MEADOWRUN_SMTP_CONNECTIONS": "4",
+            "MEADOWRUN_SETTLE_AFTER": str(SETTLE_AFTER),
+            "MEADOWRUN_MAIL_RECEIPTS_URL": f"http://127.0.0.1:{self.http}/"
+            if self.receipts
+            else "",
+        }
 
     def supervise(self):
         """Starts whatever does not run, as a supervisor does."""
         for name in ("mail server", "web server", *(f"worker {n}" for n in range(WORKERS))):
             if name not in self.processes or self.processes[name].poll() is not None:
                 with (self.folder / "log").open("ab") as log:
-                    self.processes[name] = subprocess.Popen(self._command(name), env=self._environment(), stdout=log, stderr=log,
-                                                            start_new_session=True, cwd=ROOT)
+                    self.processes[name] = subprocess.Popen(
+                        self._command(name),
+                        env=self._environment(),
+                        stdout=log,
+                        stderr=log,
+                        start_new_session=True,
+                        cwd=ROOT,
+                    )
 
     def send(self, people):
         settings, now = settings_for(self.database.url), machine_now()
@@ -142,11 +181,18 @@ class World:
     def time_passes(self, seconds):
         """Moves the clock on, so that whoever asked to come again later is asked again."""
         with self.database.session() as session:
-            session.execute(sa.text("INSERT INTO clock_offset (id, seconds) VALUES (1, :s) ON CONFLICT (id) DO UPDATE SET "
-                                    "seconds = clock_offset.seconds + :s"), {"s": seconds})
+            session.execute(
+                sa.text(
+                    "INSERT INTO clock_offset (id, seconds) VALUES (1, :s) ON CONFLICT (id) DO "
+                    "UPDATE SET "
+                    "seconds = clock_offset.seconds + :s"
+                ),
+                {"s": seconds},
+            )
 
     def kill(self, what):
-        """Kills one part without a warning. The database comes back by and by, the rest by its supervisor."""
+        """Kills one part without a warning. The database comes back by and by, the rest by its
+        supervisor."""
         if what == "database":
             self.cluster.stop("immediate")
             self.database.close()
@@ -171,16 +217,26 @@ class World:
         while time.monotonic() < until:
             self.supervise()
             with contextlib.suppress(OSError):
-                return urllib.request.urlopen(f"http://127.0.0.1:{self.web}/healthz", timeout=5).status == 200
+                return (
+                    urllib.request.urlopen(f"http://127.0.0.1:{self.web}/healthz", timeout=5).status
+                    == 200
+                )
             time.sleep(0.5)
         return False
 
     def reckon(self):
         """Compares what the database says with the mail server's own record."""
         with self.database.session() as session:
-            rows = session.execute(sa.text("SELECT contact_id, outcome, number FROM deliveries")).all()
+            rows = session.execute(
+                sa.text("SELECT contact_id, outcome, number FROM deliveries")
+            ).all()
         outcomes = {row.contact_id: row.outcome for row in rows}
-        ids = {f"<{signing.make(self.secret, 'message', row.number, row.contact_id)}@mail.example>": row.contact_id for row in rows}
+
+        def message_id(row):
+            token = signing.make(self.secret, "message", row.number, row.contact_id)
+            return f"<{token}@mail.example>"
+
+        ids = {message_id(row): row.contact_id for row in rows}
         reached, stored = set(), {}
         for line in self.record.read_text().splitlines():
             what, ident = line.split()
@@ -192,7 +248,8 @@ class World:
         got = {c for c, outcome in outcomes.items() if outcome == "delivered"}
         self.counts.checked = len(outcomes)
         self.counts.twice = sum(times - 1 for times in stored.values())
-        # Whom the page says it was delivered to without the server having it, and whom the server has unsaid.
+        # Whom the page says it was delivered to without the server having it, and whom the server
+        # has unsaid.
         self.counts.missed = len(got - stored.keys()) + len(stored.keys() - got - doubts)
         self.counts.doubts, self.counts.true_doubts = len(doubts), len(doubts & reached)
         return outcomes

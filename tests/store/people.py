@@ -25,39 +25,100 @@ def add(session, now, email=None, agreed=True, **values):
 
 
 def kinds(session):
-    for key, did, do in (("ticket_bought", "bought a ticket", "buy a ticket"), ("visited", "visited", "visit")):
-        session.add(EventKind(key=key, did=did, do=do, details={"amount": {"label": "amount", "type": "number"},
-                                                                "night": {"label": "night", "type": "text"}}))
+    for key, did, do in (
+        ("ticket_bought", "bought a ticket", "buy a ticket"),
+        ("visited", "visited", "visit"),
+    ):
+        session.add(
+            EventKind(
+                key=key,
+                did=did,
+                do=do,
+                details={
+                    "amount": {"label": "amount", "type": "number"},
+                    "night": {"label": "night", "type": "text"},
+                },
+            )
+        )
     session.flush()
     return {k.key: k.id for k in session.scalars(sa.select(EventKind))}
 
 
 def many(session, now, count, host="post.example"):
     """`count` contacts with consent, quickly."""
-    session.execute(sa.text(
-        "INSERT INTO contacts (email, email_key, email_usable, first_name, last_name, attributes, search_key, name_key, "
-        "created_at, updated_at) SELECT 'p' || n || '@' || :host, 'p' || n || '@' || :host, true, 'First' || n, 'Last', '{}', "
-        "'first' || n, 'last first' || n, :now, :now FROM generate_series(1, :count) n"),
-        {"count": count, "now": now, "host": host})
-    session.execute(sa.text("INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) "
-                            "SELECT id, 'email', 0, true, :now, 'test' FROM contacts ON CONFLICT DO NOTHING"), {"now": now})
+    session.execute(
+        sa.text(
+            "INSERT INTO contacts (email, email_key, email_usable, first_name, last_name, "
+            "attributes, search_key, name_key, "
+            "created_at, updated_at) SELECT 'p' || n || '@' || :host, 'p' || n || '@' || :host, "
+            "true, 'First' || n, 'Last', '{}', "
+            "'first' || n, 'last first' || n, :now, :now FROM generate_series(1, :count) n"
+        ),
+        {"count": count, "now": now, "host": host},
+    )
+    session.execute(
+        sa.text(
+            "INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) "
+            "SELECT id, 'email', 0, true, :now, 'test' FROM contacts ON CONFLICT DO NOTHING"
+        ),
+        {"now": now},
+    )
 
 
 def ready_send(session, now, audience, success="ticket_bought", topic_id=None):
     """A send with a good message, not yet started."""
     if success and not session.scalar(sa.select(EventKind)):
         kinds(session)
-    document = doc.take({"subject": "Hello {{ contact.first_name | default('you', true) }}", "preheader": "Look", "lines": [
-        {"id": "a", "type": "text", "html": "<p>Dear {{ contact.first_name | default('you', true) }}</p>"},
-        {"id": "b", "type": "button", "label": "Book", "href": "https://farrowhill.example/book"},
-        {"id": "c", "type": "text", "html": '<p><a href="https://farrowhill.example/more?x={{ contact.town }}">More</a></p>'},
-        {"id": "f", "type": "footer", "html": "<p>Farrow Hill</p>"}]})
-    message = messages.create(session, IDA, now, f"Message {dt.datetime.now(dt.UTC).timestamp()}", document)
+    document = doc.take(
+        {
+            "subject": "Hello {{ contact.first_name | default('you', true) }}",
+            "preheader": "Look",
+            "lines": [
+                {
+                    "id": "a",
+                    "type": "text",
+                    "html": "<p>Dear {{ contact.first_name | default('you', true) }}</p>",
+                },
+                {
+                    "id": "b",
+                    "type": "button",
+                    "label": "Book",
+                    "href": "https://farrowhill.example/book",
+                },
+                {
+                    "id": "c",
+                    "type": "text",
+                    "html": (
+                        '<p><a href="https://farrowhill.example/more?x={{ contact.town '
+                        '}}">More</a></p>'
+                    ),
+                },
+                {"id": "f", "type": "footer", "html": "<p>Farrow Hill</p>"},
+            ],
+        }
+    )
+    message = messages.create(
+        session, IDA, now, f"Message {dt.datetime.now(dt.UTC).timestamp()}", document
+    )
     session.add(Sender(name="The desk", address="desk@farrowhill.example", reply_to=""))
-    campaign = campaigns.save(session, IDA, now, {"name": f"Campaign {message.id}", "facts": {"venue": "the dome"}})
+    campaign = campaigns.save(
+        session, IDA, now, {"name": f"Campaign {message.id}", "facts": {"venue": "the dome"}}
+    )
     send = sends.create(session, IDA, now, campaign, "A send", "Europe/London")
-    sends.change(session, IDA, now, send, send.version, {
-        "audience": audience, "message_id": message.id, "success_event": success, "success_days": 7, "topic_id": topic_id,
-        "sender_id": session.scalar(sa.select(Sender.id))})
+    sends.change(
+        session,
+        IDA,
+        now,
+        send,
+        send.version,
+        {
+            "audience": audience,
+            "message_id": message.id,
+            "success_event": success,
+            "success_days": 7,
+            "topic_id": topic_id,
+            "sender_id": session.scalar(sa.select(Sender.id)),
+        },
+    )
     session.flush()
     return send

@@ -1,4 +1,5 @@
-"""The JSON API: keys, its description, contacts, companies, lists, suppressions, segments; and a record taken along or erased."""
+"""The JSON API: keys, its description, contacts, companies, lists, suppressions, segments; and a
+record taken along or erased."""
 
 import jsonschema
 import pytest
@@ -8,38 +9,24 @@ from hypothesis import strategies as st
 
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.schema import schema
-from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.results.queries import result
 from meadowrun.segments.sets import forget
 from meadowrun.sends.models import Send
-from meadowrun.shell.keys import hash_key
-from meadowrun.shell.models import ApiKey
 from tests.conftest import NOW
 from tests.luck import tries
+from tests.store.conditions import nodes, numbered
 from tests.store.people import IDA, add, kinds, ready_send
-from tests.store.test_segments import nodes, numbered, people_and_words  # noqa: F401 - a fixture
 from tests.store.web import words
 from tests.store.work import delivered, dispatched, reacted
 
 
-@pytest.fixture
-def api(database, client):
-    """Calls the API with a live key: api("get", "/lists") → (status, JSON)."""
-    with database.session() as session:
-        session.add(ApiKey(name="Desk", kind="secret", key_hash=hash_key("key_x"), created_at=NOW))
-        people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Single", "Patron"])
-        people.add_field(session, IDA, NOW, "company", "pupils", "number", [])
-    forget()
-
-    def call(method, path, body=None, key="key_x"):
-        answer = getattr(client, method)(f"/api/v1{path}", json=body, headers={"Authorization": f"Bearer {key}"})
-        return answer.status_code, answer.json
-    return call
-
-
 def line(**more):
-    return {"lines": [{"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"], **more}]}
+    return {
+        "lines": [
+            {"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"], **more}
+        ]
+    }
 
 
 class TestDescription:
@@ -49,16 +36,24 @@ class TestDescription:
         served = {}
         for rule in client.application.url_map.iter_rules():
             if rule.rule.startswith("/api/v1"):
-                path = rule.rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
-                served.setdefault(path, set()).update(m.lower() for m in rule.methods - {"HEAD", "OPTIONS"})
+                path = (
+                    rule.rule.replace("<int:", "{")
+                    .replace("<path:", "{")
+                    .replace("<", "{")
+                    .replace(">", "}")
+                )
+                served.setdefault(path, set()).update(
+                    m.lower() for m in rule.methods - {"HEAD", "OPTIONS"}
+                )
                 for method in rule.methods - {"HEAD", "OPTIONS"}:
                     url = rule.rule.replace("<int:ident>", "1").replace("<int:contact>", "1")
                     assert client.open(url, method=method).status_code == 403, (method, url)
         assert {path: set(methods) for path, methods in described["paths"].items()} == served
         for path, methods in described["paths"].items():
             for operation in methods.values():
-                assert operation["summary"] and {p["name"] for p in operation["parameters"] if p["in"] == "path"} == {
-                    part[1:-1] for part in path.split("/") if part.startswith("{")}
+                assert operation["summary"] and {
+                    p["name"] for p in operation["parameters"] if p["in"] == "path"
+                } == {part[1:-1] for part in path.split("/") if part.startswith("{")}
 
     def test_a_dead_key(self, api):
         assert api("get", "/lists", key="key_y")[0] == 403
@@ -66,16 +61,25 @@ class TestDescription:
 
 @tries(150)
 @given(st.lists(nodes, max_size=3))
-def test_whatever_is_written_down_fits_the_published_schema(people_and_words, lines):  # noqa: F811
+def test_whatever_is_written_down_fits_the_published_schema(people_and_words, lines):
     _, _, dictionary = people_and_words
     written = d.dump(d.parse(numbered(lines), dictionary))
     jsonschema.Draft202012Validator(schema("x")).validate(written)
 
 
-@pytest.mark.parametrize("broken", [
-    {}, {"lines": [{"kind": "field"}]}, line(op="resembles"), line(id="not good!"), {"lines": [], "extra": 1},
-    {"lines": [{"id": "a", "kind": "event", "event": "x", "span": {"last": -1}}]}, {"lines": [{"id": "a", "kind": "spell"}]},
-    {"lines": [{"id": "a", "kind": "share", "percent": 101, "salt": "x"}]}])
+@pytest.mark.parametrize(
+    "broken",
+    [
+        {},
+        {"lines": [{"kind": "field"}]},
+        line(op="resembles"),
+        line(id="not good!"),
+        {"lines": [], "extra": 1},
+        {"lines": [{"id": "a", "kind": "event", "event": "x", "span": {"last": -1}}]},
+        {"lines": [{"id": "a", "kind": "spell"}]},
+        {"lines": [{"id": "a", "kind": "share", "percent": 101, "salt": "x"}]},
+    ],
+)
 def test_rubbish_does_not_fit_it(broken):
     assert not jsonschema.Draft202012Validator(schema("x")).is_valid(broken)
 
@@ -83,27 +87,44 @@ def test_rubbish_does_not_fit_it(broken):
 class TestPeople:
     def test_contacts_page_by_page_and_by_address(self, api):
         for n in range(5):
-            assert api("put", "/contacts", {"email": f"p{n}@post.example", "tier": "Patron"})[0] == 201
+            assert (
+                api("put", "/contacts", {"email": f"p{n}@post.example", "tier": "Patron"})[0] == 201
+            )
         assert api("put", "/contacts", {"email": "P1@post.example", "first_name": "Ann"})[0] == 200
         first = api("get", "/contacts?limit=2")[1]
         second = api("get", f"/contacts?limit=2&after={first['after']}")[1]
         last = api("get", f"/contacts?limit=2&after={second['after']}")[1]
-        assert [c["email"][:2].lower() for page in (first, second, last) for c in page["items"]] == ["p0", "p1", "p2", "p3", "p4"]
+        assert [
+            c["email"][:2].lower() for page in (first, second, last) for c in page["items"]
+        ] == ["p0", "p1", "p2", "p3", "p4"]
         assert "after" not in last
         (found,) = api("post", "/contacts/find", {"email": "p1@post.example"})[1]["items"]
         assert (found["first_name"], found["tier"]) == ("Ann", "Patron")
         assert api("get", "/contacts?limit=x")[1]["where"] == "limit"
 
     def test_companies(self, api):
-        assert api("put", "/companies", {"name": "Tarn School", "pupils": "1,200"})[1]["pupils"] == 1200
-        assert api("put", "/companies", {"name": "tarn school", "pupils": 900})[1] == {"id": 1, "name": "Tarn School", "pupils": 900}
+        assert (
+            api("put", "/companies", {"name": "Tarn School", "pupils": "1,200"})[1]["pupils"]
+            == 1200
+        )
+        assert api("put", "/companies", {"name": "tarn school", "pupils": 900})[1] == {
+            "id": 1,
+            "name": "Tarn School",
+            "pupils": 900,
+        }
         status, refused = api("put", "/companies", {"name": "Tarn School", "pupils": "many"})
         assert status == 422 and refused["where"] == "pupils" and "many" in refused["error"]
         assert len(api("get", "/companies")[1]["items"]) == 1
 
     def test_the_dictionary(self, api):
         found = api("get", "/fields")[1]
-        assert {"ref": "tier", "label": "tier", "type": "choice", "options": ["Single", "Patron"], "meaning": ""} in found["fields"]
+        assert {
+            "ref": "tier",
+            "label": "tier",
+            "type": "choice",
+            "options": ["Single", "Patron"],
+            "meaning": "",
+        } in found["fields"]
 
     def test_lists(self, api):
         for n in range(4):
@@ -118,11 +139,21 @@ class TestPeople:
         assert api("delete", "/lists/1")[0] == 200 and api("get", "/lists")[1] == {"items": []}
 
     def test_suppressions(self, api):
-        assert api("put", "/suppressions", {"address": "Ann@post.example", "reason": "asked"})[1] == {"address": "ann@post.example", "new": True}
+        assert api("put", "/suppressions", {"address": "Ann@post.example", "reason": "asked"})[
+            1
+        ] == {"address": "ann@post.example", "new": True}
         api("put", "/suppressions", {"address": "@rival.example", "until": "2099-01-01T00:00:00Z"})
         items = api("get", "/suppressions")[1]["items"]
-        assert [(s["address"], s["until"]) for s in items] == [("@rival.example", "2099-01-01T00:00:00+00:00"), ("ann@post.example", None)]
-        assert api("put", "/suppressions", {"address": "x@y.example", "until": "2020-01-01T00:00:00Z"})[1]["where"] == "until"
+        assert [(s["address"], s["until"]) for s in items] == [
+            ("@rival.example", "2099-01-01T00:00:00+00:00"),
+            ("ann@post.example", None),
+        ]
+        assert (
+            api(
+                "put", "/suppressions", {"address": "x@y.example", "until": "2020-01-01T00:00:00Z"}
+            )[1]["where"]
+            == "until"
+        )
         assert api("post", "/suppressions/lift", {"address": "ann@post.example"})[0] == 200
         assert len(api("get", "/suppressions")[1]["items"]) == 1
 
@@ -131,35 +162,88 @@ class TestAudiences:
     @pytest.fixture
     def patrons(self, api):
         for n, tier in enumerate(["Patron", "Single", "Patron"]):
-            api("put", "/contacts", {"email": f"p{n}@post.example", "tier": tier, "consent": {"agreed": n == 0, "how": "test"}})
+            api(
+                "put",
+                "/contacts",
+                {
+                    "email": f"p{n}@post.example",
+                    "tier": tier,
+                    "consent": {"agreed": n == 0, "how": "test"},
+                },
+            )
         forget()
         return api("post", "/segments", {"name": "Patrons", "definition": line()})[1]
 
     def test_saved_counted_members_and_why(self, api, patrons):
-        assert api("get", f"/segments/{patrons['id']}")[1]["says"] == "Everyone whose tier is Patron."
+        assert (
+            api("get", f"/segments/{patrons['id']}")[1]["says"] == "Everyone whose tier is Patron."
+        )
         count = api("post", "/segments/count", {"definition": line()})[1]
-        assert (count["size"], count["everyone"], count["reach"]) == (2, 3, {"email": {"go": 1, "no_consent": 1}})
+        assert (count["size"], count["everyone"], count["reach"]) == (
+            2,
+            3,
+            {"email": {"go": 1, "no_consent": 1}},
+        )
         assert [c["id"] for c in api("get", "/segments/1/members")[1]["items"]] == [1, 3]
         assert api("get", "/segments/1/members?limit=1&after=1")[1]["items"][0]["id"] == 3
         why = api("get", "/segments/1/why/2")[1]
-        assert why.pop("as_of") and why == {"inside": False, "lines": [
-            {"id": "a", "says": "whose tier is Patron", "here": "Single", "holds": False, "inside": []}]}
+        assert why.pop("as_of") and why == {
+            "inside": False,
+            "lines": [
+                {
+                    "id": "a",
+                    "says": "whose tier is Patron",
+                    "here": "Single",
+                    "holds": False,
+                    "inside": [],
+                }
+            ],
+        }
 
     def test_versions_keep_two_programs_apart(self, api, patrons):
-        assert api("put", "/segments/1", {"definition": line(value=["Single"]), "version": 1})[1]["version"] == 2
+        assert (
+            api("put", "/segments/1", {"definition": line(value=["Single"]), "version": 1})[1][
+                "version"
+            ]
+            == 2
+        )
         assert api("put", "/segments/1", {"definition": line(), "version": 1})[0] == 409
-        assert api("post", "/segments", {"name": "Bad", "definition": line(field="county")})[1]["where"] == "a"
+        assert (
+            api("post", "/segments", {"name": "Bad", "definition": line(field="county")})[1][
+                "where"
+            ]
+            == "a"
+        )
         assert api("delete", "/segments/1")[0] == 200 and api("get", "/segments")[1]["items"] == []
 
     def test_partitions(self, api, patrons):
         assert api("post", "/partitions", {"name": "Tiers"})[0] == 201
-        made = api("put", "/partitions/1", {"do": "set", "name": "Patrons", **line(), "version": 1})[1]
+        made = api(
+            "put", "/partitions/1", {"do": "set", "name": "Patrons", **line(), "version": 1}
+        )[1]
         assert (made["version"], [p["name"] for p in made["parts"]]) == (2, ["Patrons"])
-        assert [(s["name"], s["size"]) for s in api("get", "/partitions/1/sizes")[1]["items"]] == [("Patrons", 2), ("everyone else", 1)]
-        assert api("put", "/partitions/1", {"do": "set", "name": "Singles", **line(value=["Single"]), "version": 1})[0] == 409
-        assert api("put", "/partitions/1", {"do": "set", "name": "Nobody", "lines": []})[1]["where"] == "lines"
-        assert api("put", "/partitions/1", {"do": "polish", "key": made["parts"][0]["key"]})[0] == 422
-        assert api("delete", "/partitions/1")[0] == 200 and api("get", "/partitions")[1] == {"items": []}
+        assert [(s["name"], s["size"]) for s in api("get", "/partitions/1/sizes")[1]["items"]] == [
+            ("Patrons", 2),
+            ("everyone else", 1),
+        ]
+        assert (
+            api(
+                "put",
+                "/partitions/1",
+                {"do": "set", "name": "Singles", **line(value=["Single"]), "version": 1},
+            )[0]
+            == 409
+        )
+        assert (
+            api("put", "/partitions/1", {"do": "set", "name": "Nobody", "lines": []})[1]["where"]
+            == "lines"
+        )
+        assert (
+            api("put", "/partitions/1", {"do": "polish", "key": made["parts"][0]["key"]})[0] == 422
+        )
+        assert api("delete", "/partitions/1")[0] == 200 and api("get", "/partitions")[1] == {
+            "items": []
+        }
 
     def test_frozen_as_a_list(self, api, patrons):
         assert api("post", "/segments/1/freeze") == (201, {"id": 1, "name": "Patrons", "people": 2})
@@ -168,48 +252,100 @@ class TestAudiences:
         assert api("post", "/segments/9/freeze")[0] == 404
 
     def test_a_contact_changed_by_number_and_made_one_with_another(self, api, patrons):
-        changed = api("put", "/contacts/2", {"email": "new@post.example", "town": "Tarnside",
-                                             "consent": {"channel": "sms", "agreed": True, "how": "at the desk"}})[1]
-        assert (changed["email"], changed["town"], changed["tier"]) == ("new@post.example", "Tarnside", "Single")
+        changed = api(
+            "put",
+            "/contacts/2",
+            {
+                "email": "new@post.example",
+                "town": "Tarnside",
+                "consent": {"channel": "sms", "agreed": True, "how": "at the desk"},
+            },
+        )[1]
+        assert (changed["email"], changed["town"], changed["tier"]) == (
+            "new@post.example",
+            "Tarnside",
+            "Single",
+        )
         assert api("put", "/contacts/2", {"email": "nope"})[1]["where"] == "email"
         merged = api("post", "/contacts/1/merge", {"gone": 2, "take": ["email"]})[1]
-        assert (merged["id"], merged["email"], merged["tier"], merged["town"]) == (1, "new@post.example", "Patron", "Tarnside")
+        assert (merged["id"], merged["email"], merged["tier"], merged["town"]) == (
+            1,
+            "new@post.example",
+            "Patron",
+            "Tarnside",
+        )
         assert api("get", "/contacts/2")[0] == 404
         assert api("post", "/contacts/1/merge", {"gone": "3"})[1]["where"] == "gone"
         assert api("post", "/contacts/1/merge", {"gone": 3, "take": "email"})[1]["where"] == "take"
 
     def test_own_fields_are_added(self, api, patrons):
         assert api("post", "/fields", {"label": "shoe size", "type": "number"}) == (
-            201, {"key": "shoe_size", "label": "shoe size", "type": "number", "owner": "contact"})
+            201,
+            {"key": "shoe_size", "label": "shoe size", "type": "number", "owner": "contact"},
+        )
         assert api("put", "/contacts/1", {"shoe_size": 44})[1]["shoe_size"] == 44
         assert api("post", "/fields", {"label": "shoe size", "type": "number"})[0] == 409
         assert api("post", "/fields", {"label": "x", "type": "colour"})[1]["where"] == "type"
-        assert api("post", "/fields", {"label": "x", "type": "choice", "options": "a"})[1]["where"] == "options"
+        assert (
+            api("post", "/fields", {"label": "x", "type": "choice", "options": "a"})[1]["where"]
+            == "options"
+        )
         assert api("get", "/topics")[1] == {"items": []}
-
 
     def test_versions_are_read_and_brought_back(self, api, patrons):
         api("put", "/segments/1", {"definition": line(value=["Single"]), "version": 1})
         found = api("get", "/segments/1/versions")[1]["items"]
-        assert [(v["version"], v["english"]) for v in found] == [(2, "Everyone whose tier is Single."), (1, "Everyone whose tier is Patron.")]
+        assert [(v["version"], v["english"]) for v in found] == [
+            (2, "Everyone whose tier is Single."),
+            (1, "Everyone whose tier is Patron."),
+        ]
         back = api("post", "/segments/1/restore", {"version": 1})[1]
         assert (back["version"], back["definition"]["lines"][0]["value"]) == (3, ["Patron"])
-        assert api("post", "/segments/1/restore", {"version": 9})[0] == 404 and api("get", "/segments/9/versions")[0] == 404
+        assert (
+            api("post", "/segments/1/restore", {"version": 9})[0] == 404
+            and api("get", "/segments/9/versions")[0] == 404
+        )
         assert api("post", "/segments/1/restore", {"version": "1"})[1]["where"] == "version"
 
     def test_compared_and_profiled(self, api, patrons):
         for n in range(30):
-            api("put", "/contacts", {"email": f"s{n}@post.example", "tier": "Single", "town": "Weir"})
-        api("post", "/segments", {"name": "Singles of Weir", "definition": {"lines": [
-            {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Weir"]}]}})
+            api(
+                "put",
+                "/contacts",
+                {"email": f"s{n}@post.example", "tier": "Single", "town": "Weir"},
+            )
+        api(
+            "post",
+            "/segments",
+            {
+                "name": "Singles of Weir",
+                "definition": {
+                    "lines": [
+                        {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Weir"]}
+                    ]
+                },
+            },
+        )
         forget()
         parts = api("get", "/segments/compare?of=1,2")[1]["items"]
-        assert {(tuple(p["in"]), tuple(p["not_in"])): p["people"] for p in parts} == {((1,), (2,)): 2, ((2,), (1,)): 30, ((1, 2), ()): 0}
-        assert api("get", "/segments/compare?of=1")[1]["where"] == "of" and api("get", "/segments/compare?of=1,x")[1]["where"] == "of"
-        traits = {(t["about"], t["value"]): t for t in api("get", "/segments/2/profile")[1]["items"]}
-        # 31 of the 33 are single, 30 of the 30 in the segment; none of those three outside it is of Weir.
+        assert {(tuple(p["in"]), tuple(p["not_in"])): p["people"] for p in parts} == {
+            ((1,), (2,)): 2,
+            ((2,), (1,)): 30,
+            ((1, 2), ()): 0,
+        }
+        assert (
+            api("get", "/segments/compare?of=1")[1]["where"] == "of"
+            and api("get", "/segments/compare?of=1,x")[1]["where"] == "of"
+        )
+        traits = {
+            (t["about"], t["value"]): t for t in api("get", "/segments/2/profile")[1]["items"]
+        }
+        # 31 of the 33 are single, 30 of the 30 in the segment; none of those three outside it is of
+        # Weir.
         assert traits[("town", "Weir")]["people"] == 30 and traits[("town", "Weir")]["share"] == 1
-        assert traits[("tier", "Patron")]["people"] == 0 and traits[("tier", "Patron")]["everyone"] == pytest.approx(2 / 33)
+        assert traits[("tier", "Patron")]["people"] == 0 and traits[("tier", "Patron")][
+            "everyone"
+        ] == pytest.approx(2 / 33)
 
     def test_a_frozen_list_is_worked_out_again(self, api, patrons):
         api("post", "/segments/1/freeze")
@@ -224,9 +360,26 @@ class TestAudiences:
         made = {f["ref"]: f for f in api("get", "/fields/own")[1]["items"]}
         tier = made["tier"]
         assert (tier["filled"], tier["of"], tier["commonest"][0], tier["used_in"]) == (
-            3, 3, {"value": "Patron", "count": 2}, ["the segment “Patrons”"])
-        changed = api("put", f"/fields/{tier['id']}", {"label": "rung", "meaning": "how near they are", "options": ["Single", "Patron", "Life"]})[1]
-        assert (changed["ref"], changed["label"], changed["options"], changed["retired"]) == ("tier", "rung", ["Single", "Patron", "Life"], False)
+            3,
+            3,
+            {"value": "Patron", "count": 2},
+            ["the segment “Patrons”"],
+        )
+        changed = api(
+            "put",
+            f"/fields/{tier['id']}",
+            {
+                "label": "rung",
+                "meaning": "how near they are",
+                "options": ["Single", "Patron", "Life"],
+            },
+        )[1]
+        assert (changed["ref"], changed["label"], changed["options"], changed["retired"]) == (
+            "tier",
+            "rung",
+            ["Single", "Patron", "Life"],
+            False,
+        )
         assert api("put", f"/fields/{tier['id']}", {"options": ["Single"]})[1]["where"] == "options"
         assert api("put", f"/fields/{tier['id']}", {"options": "Single"})[1]["where"] == "options"
         assert api("put", f"/fields/{tier['id']}", {"retired": True})[1]["retired"] is True
@@ -236,15 +389,24 @@ class TestAudiences:
         level = next(f for f in api("get", "/fields/own")[1]["items"] if f["ref"] == "level")
         api("put", "/contacts", {"email": "new@post.example", "level": "Life"})
         merged = api("post", f"/fields/{tier['id']}/merge", {"gone": level["id"]})[1]
-        assert (merged["moved"], merged["filled"]) == (1, 4) and \
-            api("post", "/contacts/find", {"email": "new@post.example"})[1]["items"][0]["tier"] == "Life"
+        assert (merged["moved"], merged["filled"]) == (1, 4) and api(
+            "post", "/contacts/find", {"email": "new@post.example"}
+        )[1]["items"][0]["tier"] == "Life"
         assert api("post", f"/fields/{tier['id']}/merge", {"gone": "x"})[1]["where"] == "gone"
 
     def test_kinds_of_event_get_words(self, api, patrons):
         api("post", "/events", {"events": [{"event": "wheel_seen", "contact": 1}]})
-        said = api("put", "/events/kinds/wheel_seen", {"did": "saw the wheel", "do": "see the wheel"})[1]
-        assert {"event": "wheel_seen", "did": "saw the wheel", "details": {}} in api("get", "/fields")[1]["events"]
-        assert (said["event"], said["did"], said["retired"]) == ("wheel_seen", "saw the wheel", False)
+        said = api(
+            "put", "/events/kinds/wheel_seen", {"did": "saw the wheel", "do": "see the wheel"}
+        )[1]
+        assert {"event": "wheel_seen", "did": "saw the wheel", "details": {}} in api(
+            "get", "/fields"
+        )[1]["events"]
+        assert (said["event"], said["did"], said["retired"]) == (
+            "wheel_seen",
+            "saw the wheel",
+            False,
+        )
         assert api("put", "/events/kinds/wheel_seen", {"did": ""})[1]["where"] == "did"
         assert api("put", "/events/kinds/wheel_seen", {"retired": 1})[1]["where"] == "retired"
         assert api("put", "/events/kinds/nothing", {"did": "x"})[0] == 404
@@ -253,11 +415,18 @@ class TestAudiences:
         for mail in ("ann.rook@post.example", "annrook@post.example"):
             api("put", "/contacts", {"email": mail, "phone": "+44 7700 900123"})
         found = api("get", "/doubles")[1]
-        assert found["items"] == [{"contacts": [4, 5], "why": ["nearly the same address", "the same phone"]}] and found["merges"] == []
+        assert (
+            found["items"]
+            == [{"contacts": [4, 5], "why": ["nearly the same address", "the same phone"]}]
+            and found["merges"] == []
+        )
         api("post", "/contacts/4/merge", {"gone": 5})
         (merge,) = api("get", "/doubles")[1]["merges"]
         assert (merge["kept"], merge["gone"]) == (4, 5)
-        assert api("post", f"/merges/{merge['id']}/undo")[1] == {"kept": 4, "gone": 5} and api("get", "/contacts/5")[0] == 200
+        assert (
+            api("post", f"/merges/{merge['id']}/undo")[1] == {"kept": 4, "gone": 5}
+            and api("get", "/contacts/5")[0] == 200
+        )
         assert api("post", f"/merges/{merge['id']}/undo")[0] in (404, 409, 422)
 
 
@@ -271,18 +440,39 @@ class TestWhole:
             send = ready_send(session, NOW, {"in": [], "out": []})
             send.state = "done"
             dispatched(session, send, NOW)
-            delivered(session, send, contact.id, at=NOW, address="ann@post.example", filled='{"contact.first_name": "Ann"}')
+            delivered(
+                session,
+                send,
+                contact.id,
+                at=NOW,
+                address="ann@post.example",
+                filled='{"contact.first_name": "Ann"}',
+            )
             reacted(session, send, contact.id, "clicked", NOW, 0, note="x")
             keeping.make_list(session, IDA, NOW, "Guests", "by hand", [contact.id])
-            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, CAST(:d AS jsonb))"),
-                            {"c": contact.id, "at": NOW, "k": ids["ticket_bought"], "d": '{"amount": 24, "night": "for Ann"}'})
+            session.execute(
+                sa.text(
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
+                    ":k, "
+                    "CAST(:d AS jsonb))"
+                ),
+                {
+                    "c": contact.id,
+                    "at": NOW,
+                    "k": ids["ticket_bought"],
+                    "d": '{"amount": 24, "night": "for Ann"}',
+                },
+            )
             return send.id
 
     def test_everything_kept_is_taken_along(self, api, ann):
         found = api("get", "/contacts/1/everything")[1]
         assert found["contact"]["email"] == "ann@post.example" and found["lists"] == ["Guests"]
         assert found["events"][0]["details"] == {"amount": 24, "night": "for Ann"}
-        assert found["mails"][0]["filled"] == {"contact.first_name": "Ann"} and found["reactions"][0]["kind"] == "clicked"
+        assert (
+            found["mails"][0]["filled"] == {"contact.first_name": "Ann"}
+            and found["reactions"][0]["kind"] == "clicked"
+        )
         assert found["consent_history"][0]["how"] == "test"
 
     def test_erased_for_good_and_the_sums_stay(self, api, ann, database, web):
@@ -292,33 +482,112 @@ class TestWhole:
         assert api("get", "/contacts/1")[0] == 404 and api("delete", "/contacts/1")[0] == 404
         with database.session() as session:
             after = result(session, session.get_one(Send, ann), NOW)
-            assert (after.tally, after.clicked, after.converted, after.amount) == (before.tally, before.clicked, before.converted, before.amount)
+            assert (after.tally, after.clicked, after.converted, after.amount) == (
+                before.tally,
+                before.clicked,
+                before.converted,
+                before.amount,
+            )
             assert (after.clicked, after.converted, after.amount) == (1, 1, 24.0)
-            for table in ("contacts", "consents", "consent_changes", "list_members", "deliveries", "reactions", "events", "audit"):
-                rows = session.execute(sa.text(f"SELECT CAST(t AS text) FROM {table} t")).scalars().all()
-                assert not any("ann@" in row.lower() or "for ann" in row.lower() or '"ann"' in row.lower() for row in rows), table
+            for table in (
+                "contacts",
+                "consents",
+                "consent_changes",
+                "list_members",
+                "deliveries",
+                "reactions",
+                "events",
+                "audit",
+            ):
+                rows = (
+                    session.execute(sa.text(f"SELECT CAST(t AS text) FROM {table} t"))
+                    .scalars()
+                    .all()
+                )
+                assert not any(
+                    "ann@" in row.lower() or "for ann" in row.lower() or '"ann"' in row.lower()
+                    for row in rows
+                ), table
         assert "an erased contact" in words(web.get("/changes").text)
-        assert web.get(f"/results/{ann}").status_code == 200 and web.get(f"/results/{ann}/people/clicked").status_code == 200
+        assert (
+            web.get(f"/results/{ann}").status_code == 200
+            and web.get(f"/results/{ann}/people/clicked").status_code == 200
+        )
 
 
 def test_a_page_holds_one_at_least_and_a_thousand_at_most(api, database):
     with database.session() as session:
         add(session, NOW, "ann@post.example")
-    assert api("get", "/contacts?limit=0")[1]["error"] == "“limit” must be a whole number, 1 at least."
+    assert (
+        api("get", "/contacts?limit=0")[1]["error"] == "“limit” must be a whole number, 1 at least."
+    )
     assert len(api("get", "/contacts?limit=5000")[1]["items"]) == 1
 
 
-@pytest.mark.parametrize(("method", "path", "sent", "where", "says"), [
-    ("post", "/segments", {"name": None, "definition": {"lines": []}}, "name", "“name” is a text."),
-    ("post", "/segments", {"name": "A"}, "definition", "“definition” is missing."),
-    ("post", "/lists", {"name": "A", "contacts": [1.0]}, "contacts.0", "“contacts.0” is a whole number."),
-    ("post", "/lists", {"name": "A", "contacts": [True]}, "contacts.0", "“contacts.0” is a whole number."),
-    ("put", "/contacts", {"email": "a@b.example", "town": ["Farrow"]}, "town", "“town” is a text or null."),
-    ("put", "/contacts", {"email": "a@b.example", "consent": {"agreed": True}}, "consent.how", "“consent.how” is missing."),
-    ("put", "/contacts", {"email": "a@b.example", "consent": {"agreed": True, "how": "x", "channel": "fax"}}, "consent.channel",
-     "“consent.channel” is one of email, sms, push, card."),
-    ("post", "/fields", {"label": "Age", "type": "years"}, "type", "“type” is one of text, number"),
-    ("post", "/scores", {"name": "A", "rules": [{"points": 5}]}, "rules.0.lines", "“rules.0.lines” is missing.")])
-def test_what_is_posted_is_held_to_its_description_and_the_place_named(api, method, path, sent, where, says):
+@pytest.mark.parametrize(
+    ("method", "path", "sent", "where", "says"),
+    [
+        (
+            "post",
+            "/segments",
+            {"name": None, "definition": {"lines": []}},
+            "name",
+            "“name” is a text.",
+        ),
+        ("post", "/segments", {"name": "A"}, "definition", "“definition” is missing."),
+        (
+            "post",
+            "/lists",
+            {"name": "A", "contacts": [1.0]},
+            "contacts.0",
+            "“contacts.0” is a whole number.",
+        ),
+        (
+            "post",
+            "/lists",
+            {"name": "A", "contacts": [True]},
+            "contacts.0",
+            "“contacts.0” is a whole number.",
+        ),
+        (
+            "put",
+            "/contacts",
+            {"email": "a@b.example", "town": ["Farrow"]},
+            "town",
+            "“town” is a text or null.",
+        ),
+        (
+            "put",
+            "/contacts",
+            {"email": "a@b.example", "consent": {"agreed": True}},
+            "consent.how",
+            "“consent.how” is missing.",
+        ),
+        (
+            "put",
+            "/contacts",
+            {"email": "a@b.example", "consent": {"agreed": True, "how": "x", "channel": "fax"}},
+            "consent.channel",
+            "“consent.channel” is one of email, sms, push, card.",
+        ),
+        (
+            "post",
+            "/fields",
+            {"label": "Age", "type": "years"},
+            "type",
+            "“type” is one of text, number",
+        ),
+        (
+            "post",
+            "/scores",
+            {"name": "A", "rules": [{"points": 5}]},
+            "rules.0.lines",
+            "“rules.0.lines” is missing.",
+        ),
+    ],
+)
+def test_what_is_posted_is_held_to_its_description_and_the_place_named(
+    api, method, path, sent, where, says
+):
     status, answer = api(method, path, sent)
     assert (status, answer["where"]) == (422, where) and answer["error"].startswith(says), answer

@@ -1,4 +1,5 @@
-"""Words inside a text that only some read, said in the sentences of segments: written, counted, read, used, broken."""
+"""Words inside a text that only some read, said in the sentences of segments: written, counted,
+read, used, broken."""
 
 import zoneinfo
 
@@ -20,7 +21,7 @@ from meadowrun.segments import partitions
 from meadowrun.segments.queries import users
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
-from tests.store.test_sending import segment
+from tests.store.sending import segment
 from tests.store.web import words
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
@@ -40,22 +41,49 @@ def crowd(database):
     with clock.at(NOW), database.session() as session:
         kind = kinds(session)["ticket_bought"]
         people.add_field(session, IDA, NOW, "contact", "tier", "text", [])
-        who = {name: add(session, NOW, f"{name}@post.example", first_name=name.title(), town=place).id
-               for name, place in (("ann", "Farrow"), ("ben", "Farrow"), ("cleo", "Tarnside"), ("dov", "Tarnside"), ("edda", None))}
-        session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) VALUES (:id, :now, :kind)"),
-                        {"id": who["ann"], "now": NOW, "kind": kind})
+        who = {
+            name: add(session, NOW, f"{name}@post.example", first_name=name.title(), town=place).id
+            for name, place in (
+                ("ann", "Farrow"),
+                ("ben", "Farrow"),
+                ("cleo", "Tarnside"),
+                ("dov", "Tarnside"),
+                ("edda", None),
+            )
+        }
+        session.execute(
+            sa.text("INSERT INTO events (contact_id, at, kind_id) VALUES (:id, :now, :kind)"),
+            {"id": who["ann"], "now": NOW, "kind": kind},
+        )
     return who
 
 
 def written(session, html, name="A mail", **more):
     line = new_line("text", html=html) | {"id": "t1"}
-    return messages.create(session, IDA, NOW, name, messages.take(empty() | {"subject": "Up", "lines": [line, new_line("footer")], **more},
-                                                                  dictionary(session)))
+    return messages.create(
+        session,
+        IDA,
+        NOW,
+        name,
+        messages.take(
+            empty() | {"subject": "Up", "lines": [line, new_line("footer")], **more},
+            dictionary(session),
+        ),
+    )
 
 
 class TestByThePage:
     def test_said_saved_counted_and_read(self, web, database, crowd):
-        lines = [town("Farrow"), {"id": "b", "kind": "event", "event": "ticket_bought", "did": False, "span": {"last": 30}}]
+        lines = [
+            town("Farrow"),
+            {
+                "id": "b",
+                "kind": "event",
+                "event": "ticket_bought",
+                "did": False,
+                "span": {"last": 30},
+            },
+        ]
         answer = web.post("/messages/conditions", json={"lines": lines}).json
         assert answer["said"].count("Farrow") == 1 and "buy a ticket" in answer["said"]
         assert web.post("/messages/conditions", json={"lines": lines}).json["key"] == answer["key"]
@@ -65,17 +93,32 @@ class TestByThePage:
         with database.session() as session:
             document = session.get_one(Message, ident).document
         document["lines"][0]["html"] = says(answer["key"])
-        saved = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}).json
+        saved = web.post(
+            f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}
+        ).json
         assert "1 “Walk”" in words(saved["margin"]) and "4 everyone else" in words(saved["margin"])
-        assert "Walk (those " in saved["lines"] and f'data-if="when.{answer["key"]}"' in saved["lines"]
-        read = {name: web.get(f"/messages/{ident}/read?as={number}").json["text"] for name, number in crowd.items()}
+        assert (
+            "Walk (those " in saved["lines"] and f'data-if="when.{answer["key"]}"' in saved["lines"]
+        )
+        read = {
+            name: web.get(f"/messages/{ident}/read?as={number}").json["text"]
+            for name, number in crowd.items()
+        }
         assert {name for name, text in read.items() if "Walk up." in text} == {"ben"}
         assert all("Drive up." in text for name, text in read.items() if name != "ben")
         checks = web.get(f"/messages/{ident}/checks").text
         assert "Line 1: “Walk”" in checks and "1 person; read as one of them" in checks
 
-    @pytest.mark.parametrize("lines", [
-        [], "x", [{"id": "a", "kind": "field", "field": "shoe", "op": "is", "value": ["9"]}], [{"kind": "what"}], None])
+    @pytest.mark.parametrize(
+        "lines",
+        [
+            [],
+            "x",
+            [{"id": "a", "kind": "field", "field": "shoe", "op": "is", "value": ["9"]}],
+            [{"kind": "what"}],
+            None,
+        ],
+    )
     def test_what_says_nothing_is_refused(self, web, lines):
         answer = web.post("/messages/conditions", json={"lines": lines})
         assert answer.status_code == 422 and "these words" in answer.json["error"]
@@ -87,16 +130,29 @@ class TestByThePage:
             document = session.get_one(Message, ident).document
         document["lines"][0]["html"] = says("s123456789abc")
         answer = web.post(f"/messages/{ident}/save", json={"document": document, "version": 1})
-        assert (answer.status_code, answer.json["where"]) == (422, "t1:html") and "only for some" in answer.json["error"]
+        assert (answer.status_code, answer.json["where"]) == (
+            422,
+            "t1:html",
+        ) and "only for some" in answer.json["error"]
 
     def test_texts_and_notices_have_them_too(self, web, database, crowd):
         key = web.post("/messages/conditions", json={"lines": [town("Tarnside")]}).json["key"]
         bare = says(key).replace("<p>", "").replace("</p>", "")
-        for channel, page, data in (("sms", "text", {"text": bare}), ("push", "notice", {"subject": "Up", "plain": bare, "push": {}})):
-            place = web.post("/messages/new", data={"name": f"By {channel}", "channel": channel}).headers["Location"]
+        for channel, page, data in (
+            ("sms", "text", {"text": bare}),
+            ("push", "notice", {"subject": "Up", "plain": bare, "push": {}}),
+        ):
+            place = web.post(
+                "/messages/new", data={"name": f"By {channel}", "channel": channel}
+            ).headers["Location"]
             answer = web.post(f"{place}/{page}", json={**data, "version": 1, "redraw": True}).json
-            assert "2 “Walk”" in words(answer["margin"]) and "those whose town is Tarnside" in answer["slots"]["plain"]
-            read = [web.get(f"{place}/{page}/read?as={crowd[name]}").json for name in ("cleo", "ann")]
+            assert (
+                "2 “Walk”" in words(answer["margin"])
+                and "those whose town is Tarnside" in answer["slots"]["plain"]
+            )
+            read = [
+                web.get(f"{place}/{page}/read?as={crowd[name]}").json for name in ("cleo", "ann")
+            ]
             assert [r.get("text", r.get("body")) for r in read] == ["Walk up.", "Drive up."]
 
 
@@ -109,12 +165,26 @@ class TestWhereUsed:
             session.add(held)
             parted = partitions.create(session, IDA, NOW, "Where")
             session.flush()
-            partitions.change(session, IDA, NOW, words, parted, {"do": "set", "name": "Near", "lines": [town("Farrow")]})
+            partitions.change(
+                session,
+                IDA,
+                NOW,
+                words,
+                parted,
+                {"do": "set", "name": "Near", "lines": [town("Farrow")]},
+            )
             words = dictionary(session)
             part = words.partition(parted.id)[0]["key"]
-            key = asking.keep(session, [
-                {"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"]}, {"id": "b", "kind": "segment", "segment": chosen.id},
-                {"id": "c", "kind": "list", "list": held.id}, {"id": "d", "kind": "part", "partition": parted.id, "part": part}], words).key
+            key = asking.keep(
+                session,
+                [
+                    {"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"]},
+                    {"id": "b", "kind": "segment", "segment": chosen.id},
+                    {"id": "c", "kind": "list", "list": held.id},
+                    {"id": "d", "kind": "part", "partition": parted.id, "part": part},
+                ],
+                words,
+            ).key
             written(session, says(key), "Asking")
             keeping.keep_row(session, IDA, NOW, "A row", [new_line("text", html=says(key))], words)
             both = ["the message “Asking”", "the kept row “A row”"]
@@ -133,8 +203,26 @@ class TestWhereUsed:
     def test_so_is_one_of_a_whole_line(self, database, crowd):
         """And a field that a text fills in."""
         with clock.at(NOW), database.session() as session:
-            only = new_line("only", cases=[{"id": "c1", "name": "", "part": "", "content": [], "lines": [
-                {"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"]}]}])
+            only = new_line(
+                "only",
+                cases=[
+                    {
+                        "id": "c1",
+                        "name": "",
+                        "part": "",
+                        "content": [],
+                        "lines": [
+                            {
+                                "id": "a",
+                                "kind": "field",
+                                "field": "tier",
+                                "op": "is",
+                                "value": ["Patron"],
+                            }
+                        ],
+                    }
+                ],
+            )
             written(session, "<p>x</p>", "By line", lines=[only])
             written(session, "<p>{{ contact.tier }}</p>", "By name")
             tier = session.scalars(sa.select(Field).where(Field.key == "tier")).one()
@@ -151,13 +239,16 @@ def test_what_cannot_be_worked_out_any_more_is_said_and_nobody_reads_it(database
         key = asking.keep(session, [{"id": "a", "kind": "list", "list": held.id}], words).key
         message = written(session, says(key))
         assert queries.broken(session, message.document, words) == {}
-        # A list that is used cannot be deleted; this one is gone all the same, as after a restored backup.
+        # A list that is used cannot be deleted; this one is gone all the same, as after a restored
+        # backup.
         session.delete(held)
         session.flush()
         words = dictionary(session)
         assert list(queries.broken(session, message.document, words)) == [key]
         person = session.get_one(Contact, crowd["ann"])
-        mail, _ = reading.read_as(session, message, message.document, person, words, NOW, LONDON, "https://app.example")
+        mail, _ = reading.read_as(
+            session, message, message.document, person, words, NOW, LONDON, "https://app.example"
+        )
         assert "Drive up." in mail.text
 
 
@@ -165,38 +256,78 @@ def test_fields_and_sentences_in_one_question(database, crowd):
     """As an author of code may write it."""
     with clock.at(NOW), database.session() as session:
         words = dictionary(session)
-        key = asking.keep(session, [{"id": "b", "kind": "event", "event": "ticket_bought", "span": {"last": 30}}], words).key
-        html = f'<p>{{% if when.{key} and contact.town == "Farrow" %}}A{{% elif contact.town == "Farrow" or when.{key} %}}B{{% endif %}}</p>'
+        key = asking.keep(
+            session,
+            [{"id": "b", "kind": "event", "event": "ticket_bought", "span": {"last": 30}}],
+            words,
+        ).key
+        html = (
+            f'<p>{{% if when.{key} and contact.town == "Farrow" %}}A{{% elif contact.town == '
+            f'"Farrow" or when.{key} %}}B{{% endif %}}</p>'
+        )
         message = written(session, html)
-        found, = reading.who_reads_words(session, message.document, words, NOW, LONDON)
-        assert [(v.name, v.count, v.someone) for v in found.versions] == [("“A”", 1, crowd["ann"]), ("“B”", 1, crowd["ben"])]
+        (found,) = reading.who_reads_words(session, message.document, words, NOW, LONDON)
+        assert [(v.name, v.count, v.someone) for v in found.versions] == [
+            ("“A”", 1, crowd["ann"]),
+            ("“B”", 1, crowd["ben"]),
+        ]
         assert (found.others.count, found.nothing) == (3, True)
 
 
 def test_kept_once_and_never_changed(database, crowd):
     with clock.at(NOW), database.session() as session:
         words = dictionary(session)
-        first, again = (asking.keep(session, [town("Farrow") | {"id": i}], words) for i in ("a", "b"))
-        assert first is again and session.scalar(sa.select(sa.func.count()).select_from(Condition)) == 1
+        first, again = (
+            asking.keep(session, [town("Farrow") | {"id": i}], words) for i in ("a", "b")
+        )
+        assert (
+            first is again
+            and session.scalar(sa.select(sa.func.count()).select_from(Condition)) == 1
+        )
         with pytest.raises(Invalid, match="who reads these words"):
             asking.keep(session, [], words)
 
 
 def test_turned_into_code_it_still_asks_what_its_lines_asked(web, database, crowd):
     with clock.at(NOW), database.session() as session:
-        only = new_line("only", otherwise=[new_line("text", html="<p>DRIVE</p>")], cases=[
-            {"id": "c1", "name": "Near", "part": "", "lines": [town("Farrow")], "content": [new_line("text", html="<p>WALK</p>")]}])
-        ident = written(session, "<p>x</p>", "To code", lines=[only, new_line("footer", html="<p>Us</p>")]).id
+        only = new_line(
+            "only",
+            otherwise=[new_line("text", html="<p>DRIVE</p>")],
+            cases=[
+                {
+                    "id": "c1",
+                    "name": "Near",
+                    "part": "",
+                    "lines": [town("Farrow")],
+                    "content": [new_line("text", html="<p>WALK</p>")],
+                }
+            ],
+        )
+        ident = written(
+            session, "<p>x</p>", "To code", lines=[only, new_line("footer", html="<p>Us</p>")]
+        ).id
     said = web.post(f"/messages/{ident}/code", data={}, follow_redirects=True).text
     assert "It is code now" in said
     with clock.at(NOW), database.session() as session:
         message = session.get_one(Message, ident)
         (key,) = session.scalars(sa.select(Condition.key))
-        assert f"{{% if when.{key} %}}" in message.document["code"] and message.document["lines"] == []
+        assert (
+            f"{{% if when.{key} %}}" in message.document["code"] and message.document["lines"] == []
+        )
         for name, wanted in (("ann", "WALK"), ("cleo", "DRIVE")):
-            mail, _ = reading.read_as(session, message, message.document, session.get_one(Contact, crowd[name]), dictionary(session), NOW,
-                                      LONDON, "https://app.example")
-            assert wanted in mail.html and {"WALK": "DRIVE", "DRIVE": "WALK"}[wanted] not in mail.html
+            mail, _ = reading.read_as(
+                session,
+                message,
+                message.document,
+                session.get_one(Contact, crowd[name]),
+                dictionary(session),
+                NOW,
+                LONDON,
+                "https://app.example",
+            )
+            assert (
+                wanted in mail.html and {"WALK": "DRIVE", "DRIVE": "WALK"}[wanted] not in mail.html
+            )
     # Taken along as MJML its sentences come back, too.
     web.post(f"/messages/{ident}/restore/1")
     source = web.get(f"/messages/{ident}/message.mjml").text
@@ -206,7 +337,9 @@ def test_turned_into_code_it_still_asks_what_its_lines_asked(web, database, crow
 
 def test_a_version_nobody_reads_is_no_code(web, database, crowd):
     with clock.at(NOW), database.session() as session:
-        only = new_line("only", cases=[{"id": "c1", "name": "Near", "part": "", "lines": [], "content": []}])
+        only = new_line(
+            "only", cases=[{"id": "c1", "name": "Near", "part": "", "lines": [], "content": []}]
+        )
         ident = written(session, "<p>x</p>", "To code", lines=[only]).id
     answer = web.post(f"/messages/{ident}/code", data={}, headers={"Accept": "application/json"})
     assert answer.status_code == 422 and "has nobody yet" in answer.json["error"]

@@ -13,36 +13,69 @@ from tests.store.web import words
 def test_a_contact_that_was_changed(web, database):
     with clock.at(NOW), database.session() as session:
         person = add(session, NOW, "ann@post.example", first_name="Ann", town="Tarn").id
-    web.post(f"/people/{person}/edit", data={"email": "ann@post.example", "first_name": "Ann", "town": "Farrow"})
+    web.post(
+        f"/people/{person}/edit",
+        data={"email": "ann@post.example", "first_name": "Ann", "town": "Farrow"},
+    )
     assert "town Tarn → Farrow" in words(web.get("/changes").text)
     # Only in what was said when she was added: it did not change.
     assert words(web.get("/changes").text).count("first name") == 1
 
 
 def test_a_choice_needs_something_to_choose_from(web):
-    answer = web.post("/people/fields", data={"label": "Favourite", "type": "choice", "options": " , "})
+    answer = web.post(
+        "/people/fields", data={"label": "Favourite", "type": "choice", "options": " , "}
+    )
     assert answer.status_code == 422 and "Name what there is to choose from" in answer.text
 
 
 def town(name):
-    return {"format": 1, "lines": [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": [name]}]}
+    return {
+        "format": 1,
+        "lines": [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": [name]}],
+    }
 
 
 HOUSE = {"greetings": "0:00 Good night", "proof_group": "a@post.example", "accent": "#112233"}
 
 
-@pytest.mark.parametrize(("path", "first", "then", "said"), [
-    ("/companies/1", {"pupils": "120"}, {"pupils": "80"}, "pupils 120 → 80"),
-    ("/companies/1/rename", {"name": "Tarn School"}, {"name": "Tarn Academy"}, "name Tarn School → Tarn Academy"),
-    ("/senders", {"name": "Desk", "address": "desk@mail.example"}, {"sender": "1", "name": "Desk", "address": "new@mail.example"},
-     "address desk@mail.example → new@mail.example"),
-    ("/senders", {"topic": "Nights", "about": "clear ones"}, {"topic": "Nights", "about": "all of them", "known": "1"},
-     "about clear ones → all of them"),
-    ("/messages/house", HOUSE, HOUSE | {"proof_group": "b@post.example"}, "proof group a@post.example → b@post.example"),
-    ("/messages/house", HOUSE, HOUSE | {"accent": "#445566"}, "accent #112233 → #445566"),
-    ("/segments/save", {"name": "Tarn", "definition": town("Tarn")},
-     {"name": "Tarn", "segment": 1, "definition": town("Farrow"), "version": 1},
-     "reads Everyone whose town is Tarn. → Everyone whose town is Farrow.")])
+@pytest.mark.parametrize(
+    ("path", "first", "then", "said"),
+    [
+        ("/companies/1", {"pupils": "120"}, {"pupils": "80"}, "pupils 120 → 80"),
+        (
+            "/companies/1/rename",
+            {"name": "Tarn School"},
+            {"name": "Tarn Academy"},
+            "name Tarn School → Tarn Academy",
+        ),
+        (
+            "/senders",
+            {"name": "Desk", "address": "desk@mail.example"},
+            {"sender": "1", "name": "Desk", "address": "new@mail.example"},
+            "address desk@mail.example → new@mail.example",
+        ),
+        (
+            "/senders",
+            {"topic": "Nights", "about": "clear ones"},
+            {"topic": "Nights", "about": "all of them", "known": "1"},
+            "about clear ones → all of them",
+        ),
+        (
+            "/messages/house",
+            HOUSE,
+            HOUSE | {"proof_group": "b@post.example"},
+            "proof group a@post.example → b@post.example",
+        ),
+        ("/messages/house", HOUSE, HOUSE | {"accent": "#445566"}, "accent #112233 → #445566"),
+        (
+            "/segments/save",
+            {"name": "Tarn", "definition": town("Tarn")},
+            {"name": "Tarn", "segment": 1, "definition": town("Farrow"), "version": 1},
+            "reads Everyone whose town is Tarn. → Everyone whose town is Farrow.",
+        ),
+    ],
+)
 def test_what_was_changed_is_said_from_what_to_what(web, database, path, first, then, said):
     web.post("/people/fields", data={"label": "Pupils", "type": "number", "owner": "company"})
     web.post("/people/new", data={"email": "bo@post.example", "company": "Hill School"})

@@ -1,4 +1,5 @@
-"""What a worker holds, what it may lose, and what becomes of the messages that were under way then."""
+"""What a worker holds, what it may lose, and what becomes of the messages that were under way
+then."""
 
 import contextlib
 import datetime as dt
@@ -14,10 +15,11 @@ from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA
-from tests.store.test_sending import Keeper, counts, keeper, run_all, started  # noqa: F401
+from tests.store.sending import Keeper, counts, run_all, started
 from tests.store.work import drain, reacted, token_of, work
 
-#: Ends the connection of whoever holds an advisory lock here, as a firewall or a restart of the database would.
+#: Ends the connection of whoever holds an advisory lock here, as a firewall or a restart of the
+#: database would.
 END_LOCKS = """
 SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory'
 AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
@@ -47,11 +49,18 @@ def taken(database, people, monkeypatch, gateway, settings):
 
 
 def under_way(database, number=1):
-    """What a worker leaves that dies with so many emails under way: noted with all that is needed to show them."""
+    """What a worker leaves that dies with so many emails under way: noted with all that is needed
+    to show them."""
     with database.session() as session:
-        session.execute(sa.text(
-            "UPDATE deliveries SET outcome = 'in_hand', claim = gen_random_uuid(), claimed_at = clock_timestamp() "
-            "WHERE contact_id IN (SELECT contact_id FROM deliveries ORDER BY contact_id LIMIT :n)"), {"n": number})
+        session.execute(
+            sa.text(
+                "UPDATE deliveries SET outcome = 'in_hand', claim = gen_random_uuid(), "
+                "claimed_at = clock_timestamp() "
+                "WHERE contact_id IN (SELECT contact_id FROM deliveries ORDER BY contact_id "
+                "LIMIT :n)"
+            ),
+            {"n": number},
+        )
 
 
 def settle_now(database):
@@ -63,12 +72,19 @@ def settle_now(database):
 
 def sends(database):
     with database.session() as session:
-        return session.execute(sa.text("SELECT s.state, d.unsettled FROM sends s JOIN dispatches d ON d.id = s.dispatch_id")).one()
+        return session.execute(
+            sa.text(
+                "SELECT s.state, d.unsettled FROM sends s JOIN dispatches d ON d.id = s.dispatch_id"
+            )
+        ).one()
 
 
 @pytest.mark.parametrize("sent_before", [1, 3, 9])
-def test_whoever_lost_the_lock_stops_and_nobody_gets_it_twice(database, settings, job_context, still, monkeypatch, sent_before):
-    """The lock's connection ends while a chunk is handed over, and another worker takes the chunk at once."""
+def test_whoever_lost_the_lock_stops_and_nobody_gets_it_twice(
+    database, settings, job_context, still, monkeypatch, sent_before
+):
+    """The lock's connection ends while a chunk is handed over, and another worker takes the chunk
+    at once."""
     ids = []
 
     def lose():
@@ -80,22 +96,30 @@ def test_whoever_lost_the_lock_stops_and_nobody_gets_it_twice(database, settings
     ids.append(taken(database, 10, monkeypatch, gateway, settings))
     work(database)
     assert sorted(x.contact_id for x in gateway.letters) == list(range(1, 11))
-    # The one that had just left was in no doubt for long: who handed it over still says what became of it.
+    # The one that had just left was in no doubt for long: who handed it over still says what became
+    # of it.
     assert counts(database, ids[0])[0] == {"delivered": 10}
     jobs.run_here("outgoing.sweep")
     assert sends(database) == ("done", False)
 
 
-def test_another_workers_token_takes_the_rest_away(database, settings, job_context, still, monkeypatch):
+def test_another_workers_token_takes_the_rest_away(
+    database, settings, job_context, still, monkeypatch
+):
     """Even on a connection that lives, a token that is not ours any more lets nothing leave."""
     others = contextlib.ExitStack()
 
     def overtaken():
         with database.session() as session:
-            dispatch = session.execute(sa.text("SELECT dispatch_id FROM deliveries LIMIT 1")).scalar_one()
+            dispatch = session.execute(
+                sa.text("SELECT dispatch_id FROM deliveries LIMIT 1")
+            ).scalar_one()
         other = others.enter_context(claims.Claim.begin_new(database, dispatch, "deliver"))
         with database.session() as session:
-            session.execute(sa.text("UPDATE deliveries SET claim = :c WHERE outcome = 'waiting'"), {"c": other.key["claim"]})
+            session.execute(
+                sa.text("UPDATE deliveries SET claim = :c WHERE outcome = 'waiting'"),
+                {"c": other.key["claim"]},
+            )
 
     gateway = Watched(4, overtaken)
     ident = taken(database, 10, monkeypatch, gateway, settings)
@@ -108,7 +132,9 @@ def test_another_workers_token_takes_the_rest_away(database, settings, job_conte
     assert counts(database, ident)[0] == {"delivered": 10} and len(gateway.letters) == 10
 
 
-def test_a_worker_that_dies_leaves_only_what_was_under_way(database, settings, job_context, still, monkeypatch):
+def test_a_worker_that_dies_leaves_only_what_was_under_way(
+    database, settings, job_context, still, monkeypatch
+):
     def die():
         raise SystemExit
 
@@ -123,13 +149,18 @@ def test_a_worker_that_dies_leaves_only_what_was_under_way(database, settings, j
     assert sends(database) == ("done", True)
 
 
-def test_done_is_impossible_while_anybody_is_open(database, settings, job_context, still, keeper):  # noqa: F811
+def test_done_is_impossible_while_anybody_is_open(database, settings, job_context, still, keeper):
     ident = started(database, settings, 3)
     jobs.run_here("sends.take", send_id=ident)
     for outcome in ("waiting", "in_hand", "deferred"):
         with database.session() as session:
-            session.execute(sa.text("UPDATE deliveries SET outcome = :o WHERE contact_id = 1"), {"o": outcome})
-        with pytest.raises(sa.exc.DatabaseError, match="cannot be done"), database.session() as session:
+            session.execute(
+                sa.text("UPDATE deliveries SET outcome = :o WHERE contact_id = 1"), {"o": outcome}
+            )
+        with (
+            pytest.raises(sa.exc.DatabaseError, match="cannot be done"),
+            database.session() as session,
+        ):
             session.execute(sa.text("UPDATE dispatches SET state = 'done'"))
     with database.session() as session:
         session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', due = now()"))
@@ -139,29 +170,46 @@ def test_done_is_impossible_while_anybody_is_open(database, settings, job_contex
         session.execute(sa.text("UPDATE deliveries SET outcome = 'in_doubt', due = NULL"))
         session.execute(sa.text("UPDATE dispatches SET state = 'done'"))
     with pytest.raises(sa.exc.DatabaseError, match="set it running"), database.session() as session:
-        session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting', due = taken_at WHERE contact_id = 2"))
-    with pytest.raises(sa.exc.DatabaseError, match="cannot be closed"), database.session() as session:
+        session.execute(
+            sa.text(
+                "UPDATE deliveries SET outcome = 'waiting', due = taken_at WHERE contact_id = 2"
+            )
+        )
+    with (
+        pytest.raises(sa.exc.DatabaseError, match="cannot be closed"),
+        database.session() as session,
+    ):
         session.execute(sa.text("UPDATE dispatches SET unsettled = FALSE"))
 
 
-def test_what_is_settled_late_sets_a_send_running_again(database, settings, job_context, still, keeper):  # noqa: F811
-    """Receipts were away, then come back: who waits again is sent to, although the send was done."""
+def test_what_is_settled_late_sets_a_send_running_again(
+    database, settings, job_context, still, keeper
+):
+    """Receipts were away, then come back: who waits again is sent to, although the send was
+    done."""
     ident = started(database, settings, 3)
     jobs.run_here("sends.take", send_id=ident)
     under_way(database, 2)
     keeper.remembers = None
     work(database)
     jobs.run_here("outgoing.sweep")
-    assert (counts(database, ident)[0], sends(database)) == ({"in_doubt": 2, "delivered": 1}, ("done", True))
+    assert (counts(database, ident)[0], sends(database)) == (
+        {"in_doubt": 2, "delivered": 1},
+        ("done", True),
+    )
     with database.session() as session:
-        session.execute(sa.text("UPDATE deliveries SET claimed_at = claimed_at - interval '1 hour'"))
+        session.execute(
+            sa.text("UPDATE deliveries SET claimed_at = claimed_at - interval '1 hour'")
+        )
     keeper.remembers = set()
     settle_now(database)
     work(database)
     assert (counts(database, ident)[0], sends(database).state) == ({"delivered": 3}, "done")
 
 
-def test_receipts_that_do_not_answer_are_asked_later_and_done_waits(database, settings, job_context, keeper):  # noqa: F811
+def test_receipts_that_do_not_answer_are_asked_later_and_done_waits(
+    database, settings, job_context, keeper
+):
     with clock.at(NOW):
         ident = started(database, settings, 3)
         jobs.run_here("sends.take", send_id=ident)
@@ -188,7 +236,9 @@ def test_receipts_that_do_not_answer_are_asked_later_and_done_waits(database, se
     assert (counts(database, ident)[0], sends(database)) == ({"delivered": 3}, ("done", False))
 
 
-def test_not_taken_is_believed_only_after_the_servers_own_time(database, settings, job_context, still, keeper):  # noqa: F811
+def test_not_taken_is_believed_only_after_the_servers_own_time(
+    database, settings, job_context, still, keeper
+):
     ident = started(database, settings, 2)
     jobs.run_here("sends.take", send_id=ident)
     under_way(database)
@@ -214,23 +264,39 @@ def test_a_settled_email_can_be_shown_exactly(database, settings, job_context, s
     work(database)
     assert counts(database, ident)[0] == {"delivered": 2}
     with database.session() as session:
-        rows = session.execute(sa.text("SELECT contact_id, address, filled->>'contact.first_name' FROM deliveries ORDER BY 1")).all()
+        rows = session.execute(
+            sa.text(
+                "SELECT contact_id, address, filled->>'contact.first_name' FROM deliveries "
+                "ORDER "
+                "BY 1"
+            )
+        ).all()
     assert rows == [(1, "p1@post.example", "First1"), (2, "p2@post.example", "First2")]
 
 
-def test_an_opening_settles_a_doubt(database, settings, job_context, still, keeper):  # noqa: F811
+def test_an_opening_settles_a_doubt(database, settings, job_context, still, keeper):
     ident = started(database, settings, 2)
     jobs.run_here("sends.take", send_id=ident)
     under_way(database)
     with database.session() as session:
         reacted(session, session.get_one(Send, ident), 1, "opened", NOW)
     work(database)
-    assert counts(database, ident)[0] == {"delivered": 2} and [x.contact_id for x in keeper.letters] == [2]
+    assert counts(database, ident)[0] == {"delivered": 2} and [
+        x.contact_id for x in keeper.letters
+    ] == [2]
 
 
-@pytest.mark.parametrize(("arrived", "state", "after"), [
-    (True, "done", {"delivered": 3}), (False, "running", {"waiting": 3}), (False, "stopped", {"stopped": 3})])
-def test_doubts_are_settled_many_at_once(database, settings, job_context, still, keeper, arrived, state, after):  # noqa: F811
+@pytest.mark.parametrize(
+    ("arrived", "state", "after"),
+    [
+        (True, "done", {"delivered": 3}),
+        (False, "running", {"waiting": 3}),
+        (False, "stopped", {"stopped": 3}),
+    ],
+)
+def test_doubts_are_settled_many_at_once(
+    database, settings, job_context, still, keeper, arrived, state, after
+):
     ident = started(database, settings, 3)
     jobs.run_here("sends.take", send_id=ident)
     under_way(database, 3)
@@ -239,11 +305,16 @@ def test_doubts_are_settled_many_at_once(database, settings, job_context, still,
             actions.stop(session, IDA, NOW, session.get_one(Send, ident))
     work(database)
     with database.session() as session:
-        assert actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), None, arrived) == 3
+        assert (
+            actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), None, arrived)
+            == 3
+        )
     assert (counts(database, ident)[0], sends(database).state) == (after, state)
 
 
-def test_a_send_that_was_stopped_weeks_ago_is_still_settled(database, settings, job_context, keeper):  # noqa: F811
+def test_a_send_that_was_stopped_weeks_ago_is_still_settled(
+    database, settings, job_context, keeper
+):
     with clock.at(NOW):
         ident = started(database, settings, 2)
         jobs.run_here("sends.take", send_id=ident)
@@ -255,19 +326,27 @@ def test_a_send_that_was_stopped_weeks_ago_is_still_settled(database, settings, 
     with clock.at(NOW + dt.timedelta(days=30)):
         jobs.run_here("outgoing.sweep")
         with database.session() as session:
-            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["outgoing.settle"]
+            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == [
+                "outgoing.settle"
+            ]
         work(database)
         jobs.run_here("outgoing.sweep")
-    assert (counts(database, ident)[0], sends(database)) == ({"delivered": 1, "stopped": 1}, ("stopped", False))
+    assert (counts(database, ident)[0], sends(database)) == (
+        {"delivered": 1, "stopped": 1},
+        ("stopped", False),
+    )
 
 
 class TestOneAndTheOthers:
     """Whatever fails for one person is that person's outcome; the batch goes on."""
 
-    def test_a_value_that_cannot_be_stored(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+    def test_a_value_that_cannot_be_stored(
+        self, database, settings, job_context, still, keeper, monkeypatch
+    ):
         ident = started(database, settings, 5)
         jobs.run_here("sends.take", send_id=ident)
         from meadowrun.messages.values import Filler
+
         real = Filler.complete_all
 
         def poisoned(self, people, now):
@@ -280,14 +359,25 @@ class TestOneAndTheOthers:
         work(database)
         assert counts(database, ident)[0] == {"delivered": 3, "not_rendered": 2}
 
-    def test_a_gateway_that_says_what_no_database_holds(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+    def test_a_gateway_that_says_what_no_database_holds(
+        self, database, settings, job_context, still, keeper, monkeypatch
+    ):
         ident = started(database, settings, 2)
-        monkeypatch.setattr(Keeper, "hand_over", lambda self, messages, begin: (
-            Handed(letter.contact_id, "bounced", "550 \0\ud800 no") for one in messages for letter in begin([one])))
+        monkeypatch.setattr(
+            Keeper,
+            "hand_over",
+            lambda self, messages, begin: (
+                Handed(letter.contact_id, "bounced", "550 \0\ud800 no")
+                for one in messages
+                for letter in begin([one])
+            ),
+        )
         run_all(database, ident)
         assert counts(database, ident)[0] == {"bounced": 2}
 
-    def test_a_batch_that_fails_as_a_whole_is_tried_and_then_shown(self, database, settings, job_context, keeper, monkeypatch, web):  # noqa: F811
+    def test_a_batch_that_fails_as_a_whole_is_tried_and_then_shown(
+        self, database, settings, job_context, keeper, monkeypatch, web
+    ):
         with clock.at(NOW):
             ident = started(database, settings, 3)
             jobs.run_here("sends.take", send_id=ident)
@@ -299,7 +389,9 @@ class TestOneAndTheOthers:
                 jobs.run_here("outgoing.sweep")
                 with database.session() as session:
                     due = session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
-                assert due == (["outgoing.deliver"] if not hours else ["outgoing.again"] if hours < 5 else [])
+                assert due == (
+                    ["outgoing.deliver"] if not hours else ["outgoing.again"] if hours < 5 else []
+                )
                 drain(database)
         assert counts(database, ident)[0] == {"waiting": 3}
         page = web.get(f"/sends/{ident}").text
@@ -308,10 +400,15 @@ class TestOneAndTheOthers:
         monkeypatch.undo()
         web.post(f"/sends/{ident}/again")
         with database.session() as session:
-            assert "outgoing.sweep" in session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
+            assert (
+                "outgoing.sweep"
+                in session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all()
+            )
         assert "division by zero" not in web.get(f"/sends/{ident}").text
 
-    def test_one_whose_facts_the_database_cannot_work_out(self, database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
+    def test_one_whose_facts_the_database_cannot_work_out(
+        self, database, settings, job_context, still, keeper, monkeypatch
+    ):
         ident = started(database, settings, 9)
         jobs.run_here("sends.take", send_id=ident)
         real = batch.fill_sql
@@ -320,11 +417,17 @@ class TestOneAndTheOthers:
         work(database)
         assert counts(database, ident)[0] == {"delivered": 8, "not_rendered": 1}
         with database.session() as session:
-            assert "invalid input syntax" in session.scalars(sa.text("SELECT note FROM deliveries WHERE contact_id = 4")).one()
+            assert (
+                "invalid input syntax"
+                in session.scalars(
+                    sa.text("SELECT note FROM deliveries WHERE contact_id = 4")
+                ).one()
+            )
 
 
-def test_sends_take_turns(database, settings, job_context, still, keeper, monkeypatch):  # noqa: F811
-    """A second send does not wait until the first has gone, and what is about something of theirs goes first."""
+def test_sends_take_turns(database, settings, job_context, still, keeper, monkeypatch):
+    """A second send does not wait until the first has gone, and what is about something of theirs
+    goes first."""
     monkeypatch.setattr(claims, "BATCH", 10)
     first = started(database, settings, 50)
     jobs.run_here("sends.take", send_id=first)
@@ -344,6 +447,7 @@ def test_sends_take_turns(database, settings, job_context, still, keeper, monkey
 
 def started_again(database, settings, rule):
     from tests.store.people import ready_send
+
     with database.session() as session:
         send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
         send.consent_rule = rule
@@ -354,47 +458,90 @@ def started_again(database, settings, rule):
     return ident
 
 
-def test_whom_somebody_else_is_judging_is_left_for_the_next(database, settings, job_context, still, keeper):  # noqa: F811
+def test_whom_somebody_else_is_judging_is_left_for_the_next(
+    database, settings, job_context, still, keeper
+):
     """Two verdicts on one person at the same moment would each not know of the other."""
     ident = started(database, settings, 4)
     jobs.run_here("sends.take", send_id=ident)
     with database.session() as other:
         other.execute(sa.text("SELECT 1 FROM contacts WHERE id = 2 FOR NO KEY UPDATE"))
         jobs.run_here("outgoing.deliver")
-        assert counts(database, ident)[0] == {"delivered": 3, "waiting": 1} and [x.contact_id for x in keeper.letters] == [1, 3, 4]
+        assert counts(database, ident)[0] == {"delivered": 3, "waiting": 1} and [
+            x.contact_id for x in keeper.letters
+        ] == [1, 3, 4]
     jobs.run_here("outgoing.deliver")
     assert counts(database, ident)[0] == {"delivered": 4}
 
 
-def test_several_to_one_person_go_one_after_the_other(database, settings, job_context, still, keeper):  # noqa: F811
-    """From a dispatch without an end people get something as often as they come, each time under a key of its own."""
+def test_several_to_one_person_go_one_after_the_other(
+    database, settings, job_context, still, keeper
+):
+    """From a dispatch without an end people get something as often as they come, each time under a
+    key of its own."""
     ident = started(database, settings, 3)
     run_all(database, ident)
     with database.session() as session:
         sealed = session.execute(sa.text("SELECT id FROM dispatches")).scalar_one()
-        columns = "owner_kind, owner_id, name, channel, message_id, edition_id, sender_id, campaign_id, consent_rule, facts, taken_at, state"
-        made = session.execute(sa.text(f"INSERT INTO dispatches ({columns}) SELECT {columns.replace('state', chr(39) + 'running' + chr(39))} "
-                                       "FROM dispatches WHERE id = :id RETURNING id"), {"id": sealed}).scalar_one()
-        session.execute(sa.text(
-            "INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, outcome) SELECT 1, id, n, taken_at, "
-            "taken_at + make_interval(hours => n), 'waiting' FROM dispatches, generate_series(0, 2) n WHERE id = :id"), {"id": made})
+        columns = (
+            "owner_kind, owner_id, name, channel, message_id, edition_id, sender_id, "
+            "campaign_id, consent_rule, facts, taken_at, state"
+        )
+        made = session.execute(
+            sa.text(
+                f"INSERT INTO dispatches ({columns}) SELECT "
+                f"{columns.replace('state', chr(39) + 'running' + chr(39))} "
+                "FROM dispatches WHERE id = :id RETURNING id"
+            ),
+            {"id": sealed},
+        ).scalar_one()
+        session.execute(
+            sa.text(
+                "INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, "
+                "outcome) SELECT 1, id, n, taken_at, "
+                "taken_at + make_interval(hours => n), 'waiting' FROM dispatches, "
+                "generate_series(0, 2) n WHERE id = :id"
+            ),
+            {"id": made},
+        )
     del keeper.letters[:]
     for hours, letters in ((0, 1), (0.5, 1), (1, 2), (3, 3), (9, 3)):
         with clock.at(NOW + dt.timedelta(hours=hours)):
             work(database)
         assert len(keeper.letters) == letters, hours
-    assert {x.contact_id for x in keeper.letters} == {1} and len({x.message_id for x in keeper.letters}) == 3
+    assert {x.contact_id for x in keeper.letters} == {1} and len(
+        {x.message_id for x in keeper.letters}
+    ) == 3
     with database.session() as session:
-        assert session.execute(sa.text("SELECT outcome, count(*) FROM deliveries WHERE dispatch_id = :id GROUP BY 1"), {"id": made}).all() == [
-            ("delivered", 3)]
-        assert session.execute(sa.text("SELECT state FROM dispatches WHERE id = :id"), {"id": made}).scalar() == "running", "more may come"
-    with pytest.raises(sa.exc.IntegrityError, match="_pkey|pk_deliveries"), database.session() as session:
-        session.execute(sa.text("INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, outcome) "
-                                "SELECT 1, id, 2, taken_at, taken_at, 'waiting' FROM dispatches WHERE id = :id"), {"id": made})
+        assert session.execute(
+            sa.text("SELECT outcome, count(*) FROM deliveries WHERE dispatch_id = :id GROUP BY 1"),
+            {"id": made},
+        ).all() == [("delivered", 3)]
+        assert (
+            session.execute(
+                sa.text("SELECT state FROM dispatches WHERE id = :id"), {"id": made}
+            ).scalar()
+            == "running"
+        ), "more may come"
+    with (
+        pytest.raises(sa.exc.IntegrityError, match="_pkey|pk_deliveries"),
+        database.session() as session,
+    ):
+        session.execute(
+            sa.text(
+                "INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, "
+                "outcome) "
+                "SELECT 1, id, 2, taken_at, taken_at, 'waiting' FROM dispatches WHERE id = :id"
+            ),
+            {"id": made},
+        )
 
 
-def test_nobody_waits_without_a_moment(database, settings, job_context, still, keeper):  # noqa: F811
+def test_nobody_waits_without_a_moment(database, settings, job_context, still, keeper):
     ident = started(database, settings, 2)
     jobs.run_here("sends.take", send_id=ident)
-    with pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_due"), database.session() as session:
+    with (
+        pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_due"),
+        database.session() as session,
+    ):
         session.execute(sa.text("UPDATE deliveries SET due = NULL"))

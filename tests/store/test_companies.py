@@ -26,14 +26,35 @@ def schools(database):
 def test_merging_moves_everyone_and_fills_blanks(web, schools, database):
     page = web.get(f"/companies/{schools['Tarn Schol']}").text
     assert '<option value="Tarn School">' in page and "Farrow Club" not in page.split("mi-names")[2]
-    answer = web.post(f"/companies/{schools['Tarn Schol']}/merge", data={"name": "tarn school"}, follow_redirects=True)
-    assert "“Tarn Schol” is part of it now; 1 person moved." in words(answer.text) and "Orla Marsh" in answer.text
+    answer = web.post(
+        f"/companies/{schools['Tarn Schol']}/merge",
+        data={"name": "tarn school"},
+        follow_redirects=True,
+    )
+    assert (
+        "“Tarn Schol” is part of it now; 1 person moved." in words(answer.text)
+        and "Orla Marsh" in answer.text
+    )
     with database.session() as session:
         assert session.get(Company, schools["Tarn Schol"]) is None
-        assert session.get_one(Company, schools["Tarn School"]).attributes == {"pupils": 900, "head": "Orla Marsh"}
-        rows = session.execute(sa.select(Contact.company_id, sa.func.count()).group_by(Contact.company_id)).tuples().all()
+        assert session.get_one(Company, schools["Tarn School"]).attributes == {
+            "pupils": 900,
+            "head": "Orla Marsh",
+        }
+        rows = (
+            session.execute(
+                sa.select(Contact.company_id, sa.func.count()).group_by(Contact.company_id)
+            )
+            .tuples()
+            .all()
+        )
         assert dict(rows) == {schools["Tarn School"]: 3, schools["Farrow Club"]: 1}
-        assert session.execute(sa.text("SELECT detail->>'gone' FROM audit WHERE did = 'merged the company'")).scalar() == "Tarn Schol"
+        assert (
+            session.execute(
+                sa.text("SELECT detail->>'gone' FROM audit WHERE did = 'merged the company'")
+            ).scalar()
+            == "Tarn Schol"
+        )
 
 
 def test_what_differs_is_not_lost_unseen(database, schools):
@@ -49,7 +70,14 @@ def test_what_differs_is_not_lost_unseen(database, schools):
 
 def test_renaming(web, schools, database):
     ident = schools["Farrow Club"]
-    assert "Renamed." in web.post(f"/companies/{ident}/rename", data={"name": "  Farrow   Star Club "}, follow_redirects=True).text
+    assert (
+        "Renamed."
+        in web.post(
+            f"/companies/{ident}/rename",
+            data={"name": "  Farrow   Star Club "},
+            follow_redirects=True,
+        ).text
+    )
     taken = web.post(f"/companies/{ident}/rename", data={"name": "TARN SCHOOL"})
     assert taken.status_code == 409 and "Merge the two instead" in taken.text
     assert web.post(f"/companies/{ident}/rename", data={"name": " "}).status_code == 422

@@ -1,4 +1,5 @@
-"""Several demos at once: each has ports of its own from the first moment, and knows its own servers from others'."""
+"""Several demos at once: each has ports of its own from the first moment, and knows its own servers
+from others'."""
 
 import dataclasses
 import json
@@ -89,7 +90,7 @@ def test_what_ends_right_at_its_start_is_told_once_and_comes_back_when_it_can(de
         demo.revive()
         time.sleep(0.05)
     assert len(told) == 1 and "worker ended 3 times" in told[0] and demo.processes == []
-    (due, one), = demo.later
+    ((due, one),) = demo.later
     assert 0 < due - time.monotonic() <= 0.3
     # What it lacked is there again: a disk with room, say.
     demo.later = [(due, dataclasses.replace(one, arguments=["http.server", "0"]))]

@@ -1,4 +1,5 @@
-"""Details of events that do not fit their type: kept aside at the door, asked for without harm, put back when somebody says what they mean."""
+"""Details of events that do not fit their type: kept aside at the door, asked for without harm, put
+back when somebody says what they mean."""
 
 import datetime as dt
 import json
@@ -15,8 +16,7 @@ from meadowrun.segments import queries
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
-from tests.store.test_api import api  # noqa: F401 - a fixture
-from tests.store.test_segments import ZONE
+from tests.store.small_world import ZONE
 from tests.store.web import words
 
 #: what a shop's programs send where a number is meant
@@ -31,29 +31,62 @@ def ann(database):
 
 
 def taken(session, who, *amounts):
-    return take_events(session, NOW, "shop", [
-        {"event": "ticket_bought", "contact": who, "id": f"n-{n}", "at": (NOW - dt.timedelta(hours=n)).isoformat(), "details": {"amount": amount}}
-        for n, amount in enumerate(amounts)])
+    return take_events(
+        session,
+        NOW,
+        "shop",
+        [
+            {
+                "event": "ticket_bought",
+                "contact": who,
+                "id": f"n-{n}",
+                "at": (NOW - dt.timedelta(hours=n)).isoformat(),
+                "details": {"amount": amount},
+            }
+            for n, amount in enumerate(amounts)
+        ],
+    )
 
 
 def kept(session):
-    return [row.details for row in session.execute(sa.text("SELECT details FROM events ORDER BY at DESC"))]
+    return [
+        row.details
+        for row in session.execute(sa.text("SELECT details FROM events ORDER BY at DESC"))
+    ]
 
 
 def spent_more_than(session, number):
-    lines = d.parse({"lines": [{"id": "a", "kind": "event", "event": "ticket_bought", "did": True,
-                                "where": [{"detail": "amount", "op": "more_than", "value": number}]}]}, dictionary(session))
+    lines = d.parse(
+        {
+            "lines": [
+                {
+                    "id": "a",
+                    "kind": "event",
+                    "event": "ticket_bought",
+                    "did": True,
+                    "where": [{"detail": "amount", "op": "more_than", "value": number}],
+                }
+            ]
+        },
+        dictionary(session),
+    )
     return queries.count(session, lines, dictionary(session), NOW, ZONE)
 
 
 class TestAtTheDoor:
     @pytest.mark.parametrize("amount", ODD)
-    def test_what_is_no_number_is_kept_aside_and_the_event_stored_without(self, database, ann, amount):
+    def test_what_is_no_number_is_kept_aside_and_the_event_stored_without(
+        self, database, ann, amount
+    ):
         with clock.at(NOW), database.session() as session:
             found = taken(session, ann, amount, 12)
-            assert found.stored == 2 and [(one.place, one.detail, one.value) for one in found.aside] == [(0, "amount", amount)]
+            assert found.stored == 2 and [
+                (one.place, one.detail, one.value) for one in found.aside
+            ] == [(0, "amount", amount)]
             assert kept(session) == [{}, {"amount": 12}]
-            assert session.execute(sa.text("SELECT value FROM details_aside")).scalars().all() == [amount]
+            assert session.execute(sa.text("SELECT value FROM details_aside")).scalars().all() == [
+                amount
+            ]
 
     @pytest.mark.parametrize(("amount", "held"), [("24.00", 24.0), ("7", 7), (-3, -3)])
     def test_a_number_in_quotes_is_taken_as_the_number(self, database, ann, amount, held):
@@ -65,14 +98,35 @@ class TestAtTheDoor:
         with clock.at(NOW), database.session() as session:
             assert taken(session, ann, None).aside == ()
             assert kept(session) == [{}]
-            found = take_events(session, NOW, "shop", [{"event": "kite_flown", "contact": ann, "details": {"height": one}} for one in (None, 30)])
+            found = take_events(
+                session,
+                NOW,
+                "shop",
+                [
+                    {"event": "kite_flown", "contact": ann, "details": {"height": one}}
+                    for one in (None, 30)
+                ],
+            )
             assert (found.stored, found.aside) == (2, ())
             assert event_kind(session, "kite_flown").details["height"]["type"] == "number"
 
     def test_details_are_read_on_the_contacts_page_whatever_their_type(self, web, database, ann):
         with clock.at(NOW), database.session() as session:
-            add_event = sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, 1, CAST(:d AS jsonb))")
-            session.execute(add_event, {"c": ann, "at": NOW, "d": '{"amount": null, "member": true, "nights": ["Mars", "Moon"], "price": 1200.5}'})
+            add_event = sa.text(
+                "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, 1, "
+                "CAST(:d AS jsonb))"
+            )
+            session.execute(
+                add_event,
+                {
+                    "c": ann,
+                    "at": NOW,
+                    "d": (
+                        '{"amount": null, "member": true, "nights": ["Mars", "Moon"], "price": '
+                        "1200.5}"
+                    ),
+                },
+            )
         page = web.get(f"/people/{ann}").text
         assert "price 1,200.5, member yes, nights Mars, Moon" in page and "None" not in page
 
@@ -83,19 +137,47 @@ class TestAtTheDoor:
         with database.session() as session:
             assert session.scalar(sa.text("SELECT count(*) FROM details_aside")) == 1
 
-    def test_the_first_value_of_a_new_detail_gives_its_type_to_the_rest_of_the_batch(self, database, ann):
+    def test_the_first_value_of_a_new_detail_gives_its_type_to_the_rest_of_the_batch(
+        self, database, ann
+    ):
         with clock.at(NOW), database.session() as session:
-            found = take_events(session, NOW, "shop", [
-                {"event": "kite_flown", "contact": ann, "details": {"height": height}} for height in (30, "very high", 31)])
+            found = take_events(
+                session,
+                NOW,
+                "shop",
+                [
+                    {"event": "kite_flown", "contact": ann, "details": {"height": height}}
+                    for height in (30, "very high", 31)
+                ],
+            )
             assert [one.value for one in found.aside] == ["very high"]
             assert event_kind(session, "kite_flown").details["height"]["type"] == "number"
 
-    def test_the_answer_of_the_api_names_the_event_the_detail_and_the_reason(self, api, database):  # noqa: F811
+    def test_the_answer_of_the_api_names_the_event_the_detail_and_the_reason(self, api, database):
         with clock.at(NOW), database.session() as session:
             kinds(session)
-        status, got = api("post", "/events", {"events": [{"event": "ticket_bought", "email": "bo@post.example", "details": {"amount": "forty"}}]})
+        status, got = api(
+            "post",
+            "/events",
+            {
+                "events": [
+                    {
+                        "event": "ticket_bought",
+                        "email": "bo@post.example",
+                        "details": {"amount": "forty"},
+                    }
+                ]
+            },
+        )
         assert (status, got["stored"]) == (200, 1)
-        assert got["aside"] == [{"event": 0, "detail": "amount", "value": "forty", "why": "amount is no number; it is kept aside, to be fixed"}]
+        assert got["aside"] == [
+            {
+                "event": 0,
+                "detail": "amount",
+                "value": "forty",
+                "why": "amount is no number; it is kept aside, to be fixed",
+            }
+        ]
 
 
 class TestPuttingBack:
@@ -107,8 +189,14 @@ class TestPuttingBack:
         assert "“forty” is no number 2" in page and "“cheap” is no number 1" in page
 
         def post(value, **more):
-            return words(web.post(f"/people/events/{kind}/details", data={"detail": "amount", "value": json.dumps(value), **more},
-                                  follow_redirects=True).text)
+            return words(
+                web.post(
+                    f"/people/events/{kind}/details",
+                    data={"detail": "amount", "value": json.dumps(value), **more},
+                    follow_redirects=True,
+                ).text
+            )
+
         assert "“dear” is not a number" in post("forty", given="dear")
         assert "Put back in 2 events." in post("forty", given="40")
         assert "Left out: 1 value." in post("cheap", out="yes")
@@ -117,7 +205,9 @@ class TestPuttingBack:
             assert spent_more_than(session, 39) == 1
             assert session.scalar(sa.text("SELECT count(*) FROM details_aside")) == 0
 
-    def test_a_record_taken_along_shows_them_a_merge_moves_them_and_erasing_removes_them(self, database, ann):
+    def test_a_record_taken_along_shows_them_a_merge_moves_them_and_erasing_removes_them(
+        self, database, ann
+    ):
         with clock.at(NOW), database.session() as session:
             taken(session, ann, "forty")
             bo = add(session, NOW, "bo@post.example", first_name="Bo").id

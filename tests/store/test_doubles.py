@@ -23,9 +23,23 @@ from tests.store.work import delivered, dispatched, number_of, reacted
 def everything(session):
     """Every row that a merge may touch, without what only says when."""
     found = {}
-    for table in ("contacts", "events", "reactions", "deliveries", "list_members", "consents", "consent_changes", "push_devices", "short_codes",
-                  "card_places"):
-        rows = session.execute(sa.text(f"SELECT to_jsonb(t) - 'updated_at' FROM {table} t")).scalars().all()
+    for table in (
+        "contacts",
+        "events",
+        "reactions",
+        "deliveries",
+        "list_members",
+        "consents",
+        "consent_changes",
+        "push_devices",
+        "short_codes",
+        "card_places",
+    ):
+        rows = (
+            session.execute(sa.text(f"SELECT to_jsonb(t) - 'updated_at' FROM {table} t"))
+            .scalars()
+            .all()
+        )
         found[table] = sorted(map(str, rows))
     return found
 
@@ -36,17 +50,45 @@ def twins(database):
     with database.session() as session:
         people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Single", "Patron"])
         ids = kinds(session)
-        one = add(session, NOW, "ann.lee@post.example", True, first_name="Ann", last_name="Lee", town="Farrow", tier="Single", phone="+441632960001")
-        two = add(session, NOW, "annlee+web@post.example", False, first_name="Ann", last_name="Lee", town="farrow", tier="Patron",
-                  reference="R7", language="en")
-        other = add(session, NOW, "bo@post.example", True, first_name="Bo", last_name="Lee", town="Farrow")
+        one = add(
+            session,
+            NOW,
+            "ann.lee@post.example",
+            True,
+            first_name="Ann",
+            last_name="Lee",
+            town="Farrow",
+            tier="Single",
+            phone="+441632960001",
+        )
+        two = add(
+            session,
+            NOW,
+            "annlee+web@post.example",
+            False,
+            first_name="Ann",
+            last_name="Lee",
+            town="farrow",
+            tier="Patron",
+            reference="R7",
+            language="en",
+        )
+        other = add(
+            session, NOW, "bo@post.example", True, first_name="Bo", last_name="Lee", town="Farrow"
+        )
         two.created_at = NOW - dt.timedelta(days=9)
         people.set_consent(session, NOW, two.id, 5, True, "web")
         keeping.make_list(session, IDA, NOW, "Both", "by hand", [one.id, two.id])
         keeping.make_list(session, IDA, NOW, "Second", "by hand", [two.id, other.id])
         for who, moment in ((one, NOW), (two, NOW), (two, NOW), (two, NOW - dt.timedelta(days=40))):
-            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, jsonb_build_object('amount', 8))"),
-                            {"c": who.id, "at": moment, "k": ids["visited"]})
+            session.execute(
+                sa.text(
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
+                    ":k, "
+                    "jsonb_build_object('amount', 8))"
+                ),
+                {"c": who.id, "at": moment, "k": ids["visited"]},
+            )
         for place, whom in enumerate(((one, two), (two,))):
             send = ready_send(session, NOW, {"in": [], "out": []})
             send.state = "done"
@@ -54,13 +96,25 @@ def twins(database):
             for who in whom:
                 number = delivered(session, send, who.id)
                 reacted(session, send, who.id, "opened", NOW)
-                session.execute(sa.text("INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) VALUES (:c, :d, :n, :at)"),
-                                {"c": who.id, "d": made.id, "n": number, "at": NOW})
+                session.execute(
+                    sa.text(
+                        "INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) "
+                        "VALUES (:c, :d, :n, :at)"
+                    ),
+                    {"c": who.id, "d": made.id, "n": number, "at": NOW},
+                )
             made.size, made.sealed = len(whom), True
             session.flush()
-        tracking.subscribe_device(session, NOW, two.id, {"system": "ios", "token": "a-phone-of-ann"})
-        session.execute(sa.text("INSERT INTO short_codes (code, delivery, contact_id, at) VALUES ('abcdefgh', :n, :c, :at)"),
-                        {"c": two.id, "n": number, "at": NOW})
+        tracking.subscribe_device(
+            session, NOW, two.id, {"system": "ios", "token": "a-phone-of-ann"}
+        )
+        session.execute(
+            sa.text(
+                "INSERT INTO short_codes (code, delivery, contact_id, at) VALUES ('abcdefgh', "
+                ":n, :c, :at)"
+            ),
+            {"c": two.id, "n": number, "at": NOW},
+        )
         return one.id, two.id, other.id
 
 
@@ -82,26 +136,59 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
     with database.session() as session:
         kept = session.get_one(Contact, one)
         assert session.get(Contact, two) is None
-        assert (kept.email, kept.attributes["tier"], kept.reference, kept.language) == ("ann.lee@post.example", "Patron", "R7", "en")
+        assert (kept.email, kept.attributes["tier"], kept.reference, kept.language) == (
+            "ann.lee@post.example",
+            "Patron",
+            "R7",
+            "en",
+        )
         assert kept.created_at == NOW - dt.timedelta(days=9)
-        counts = {t: session.execute(sa.text(f"SELECT count(*) FROM {t} WHERE contact_id = :c"), {"c": one}).scalar()
-                  for t in ("events", "deliveries", "reactions", "list_members")}
+        counts = {
+            t: session.execute(
+                sa.text(f"SELECT count(*) FROM {t} WHERE contact_id = :c"), {"c": one}
+            ).scalar()
+            for t in ("events", "deliveries", "reactions", "list_members")
+        }
         assert counts == {"events": 4, "deliveries": 2, "reactions": 3, "list_members": 2}
         for table, rows in (("push_devices", 1), ("short_codes", 1), ("card_places", 2)):
-            assert session.execute(sa.text(f"SELECT count(*) FROM {table} WHERE contact_id = :c"), {"c": one}).scalar() == rows, table
+            assert (
+                session.execute(
+                    sa.text(f"SELECT count(*) FROM {table} WHERE contact_id = :c"), {"c": one}
+                ).scalar()
+                == rows
+            ), table
         # The no stays; the yes to a topic only the other gave comes over.
-        said = dict(session.execute(sa.text("SELECT topic_id, agreed FROM consents WHERE contact_id = :c AND channel = 'email'"), {"c": one}).all())
+        said = dict(
+            session.execute(
+                sa.text(
+                    "SELECT topic_id, agreed FROM consents WHERE contact_id = :c AND channel = "
+                    "'email'"
+                ),
+                {"c": one},
+            ).all()
+        )
         assert said == {0: False, 5: True}
         # Both had the first send: its own count stays true.
-        assert session.execute(sa.text("SELECT count(*) FROM deliveries d JOIN sends s USING (dispatch_id) WHERE s.id = 1")).scalar() == 2
+        assert (
+            session.execute(
+                sa.text(
+                    "SELECT count(*) FROM deliveries d JOIN sends s USING (dispatch_id) WHERE "
+                    "s.id = 1"
+                )
+            ).scalar()
+            == 2
+        )
     with database.session() as session:
         doubles.undo(session, IDA, NOW, merge_id)
     with database.session() as session:
         assert everything(session) == before
 
 
-def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(client, database, settings, twins):
-    """Tokens in mails name the record that went: links, preferences and the way out find who lives on."""
+def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(
+    client, database, settings, twins
+):
+    """Tokens in mails name the record that went: links, preferences and the way out find who lives
+    on."""
     one, two, _ = twins
     numbers = [number_of(database, send, two) for send in (1, 2)]
     with database.session() as session:
@@ -109,17 +196,49 @@ def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(client
         session.execute(sa.text("UPDATE consents SET agreed = true"))
         doubles.merge(session, IDA, NOW, one, two, set())
     for sent in numbers:
-        assert client.get(f"/p/{signing.make(settings.secret, 'choose', sent, two)}").status_code == 200
-        assert client.get(f"/o/{signing.make(settings.secret, 'open', sent, two)}", headers={"User-Agent": "A reader"}).status_code == 200
-    assert client.post(f"/u/{signing.make(settings.secret, 'leave', numbers[1], two)}").status_code == 200
+        assert (
+            client.get(f"/p/{signing.make(settings.secret, 'choose', sent, two)}").status_code
+            == 200
+        )
+        assert (
+            client.get(
+                f"/o/{signing.make(settings.secret, 'open', sent, two)}",
+                headers={"User-Agent": "A reader"},
+            ).status_code
+            == 200
+        )
+    assert (
+        client.post(f"/u/{signing.make(settings.secret, 'leave', numbers[1], two)}").status_code
+        == 200
+    )
     with database.session() as session:
-        assert session.execute(sa.text("SELECT agreed FROM consents WHERE contact_id = :c AND topic_id = 0 AND channel = 'email'"),
-                               {"c": one}).scalar() is False
-        said = session.execute(sa.text("SELECT contact_id FROM reactions WHERE delivery = :n AND kind = 'unsubscribed'"),
-                               {"n": numbers[1]}).scalars().all()
+        assert (
+            session.execute(
+                sa.text(
+                    "SELECT agreed FROM consents WHERE contact_id = :c AND topic_id = 0 AND "
+                    "channel = 'email'"
+                ),
+                {"c": one},
+            ).scalar()
+            is False
+        )
+        said = (
+            session.execute(
+                sa.text(
+                    "SELECT contact_id FROM reactions WHERE delivery = :n AND kind = 'unsubscribed'"
+                ),
+                {"n": numbers[1]},
+            )
+            .scalars()
+            .all()
+        )
         assert said == [one]
         doubles.merge(session, IDA, NOW, add(session, NOW, "third@post.example").id, one, set())
-        assert queries.living(session, two).email_key == queries.living(session, one).email_key == "third@post.example"
+        assert (
+            queries.living(session, two).email_key
+            == queries.living(session, one).email_key
+            == "third@post.example"
+        )
         assert queries.living(session, 999) is None
 
 
@@ -136,10 +255,17 @@ def test_too_late_or_merged_again(database, twins):
 
 def test_on_its_pages(web, twins, database, still):
     one, two, _ = twins
-    assert "nearly the same address, the same name and town" in words(web.get("/people/doubles").text)
+    assert "nearly the same address, the same name and town" in words(
+        web.get("/people/doubles").text
+    )
     shown = words(web.get(f"/people/doubles/{one}/{two}").text)
     assert "Ann Lee stays" in shown and "Patron" in shown and "3 events, 2 mails" in shown
-    assert web.post(f"/people/doubles/{one}/{two}", data={"keep": two, "email": one, "tier": two}).location == f"/people/{two}"
+    assert (
+        web.post(
+            f"/people/doubles/{one}/{two}", data={"keep": two, "email": one, "tier": two}
+        ).location
+        == f"/people/{two}"
+    )
     with database.session() as session:
         assert session.get_one(Contact, two).email == "ann.lee@post.example"
     assert "Merged lately" in words(web.get("/people/doubles").text)
@@ -154,10 +280,35 @@ class TestDictionary:
         with database.session() as session:
             for label in ("State", "State code", "Score name"):
                 people.add_field(session, IDA, NOW, "contact", label, "text", [])
-            for n, (a, b) in enumerate([("North", None), (None, "South"), ("North", "North"), (None, None)]):
+            for n, (a, b) in enumerate(
+                [("North", None), (None, "South"), ("North", "North"), (None, None)]
+            ):
                 add(session, NOW, f"p{n}@post.example", first_name=f"P{n}", state=a, state_code=b)
-            segments.save(session, IDA, NOW, words_of(session), "Southerners", {"lines": [{"id": "g", "kind": "group", "match": "any", "lines": [
-                {"id": "a", "kind": "field", "field": "state_code", "op": "is", "value": ["South"]}]}]})
+            segments.save(
+                session,
+                IDA,
+                NOW,
+                words_of(session),
+                "Southerners",
+                {
+                    "lines": [
+                        {
+                            "id": "g",
+                            "kind": "group",
+                            "match": "any",
+                            "lines": [
+                                {
+                                    "id": "a",
+                                    "kind": "field",
+                                    "field": "state_code",
+                                    "op": "is",
+                                    "value": ["South"],
+                                }
+                            ],
+                        }
+                    ]
+                },
+            )
 
     def field(self, session, key):
         return session.scalar(sa.select(Field).where(Field.key == key))
@@ -166,34 +317,64 @@ class TestDictionary:
         with database.session() as session:
             entry = dictionary.entry(session, self.field(session, "state_code"))
             assert (entry.filled, entry.of, entry.common) == (2, 4, [("North", 1), ("South", 1)])
-            assert [f.label for f in entry.doubles] == ["State"] and entry.used == ["the segment “Southerners”"]
+            assert [f.label for f in entry.doubles] == ["State"] and entry.used == [
+                "the segment “Southerners”"
+            ]
         shown = words(web.get("/people/fields/2").text)
         assert "2 of 4 have a value, 50.0%" in shown and "Perhaps the same State" in shown
 
     def test_merging_moves_values_and_lines(self, web, states, database):
         assert web.post("/people/fields/2/merge", data={"into": "1"}).location == "/people/fields/1"
         with database.session() as session:
-            assert [c.attributes.get("state") for c in session.scalars(sa.select(Contact).order_by(Contact.id))] == ["North", "South", "North", None]
-            assert session.get_one(Segment, 1).definition["lines"][0]["lines"][0]["field"] == "state"
+            assert [
+                c.attributes.get("state")
+                for c in session.scalars(sa.select(Contact).order_by(Contact.id))
+            ] == ["North", "South", "North", None]
+            assert (
+                session.get_one(Segment, 1).definition["lines"][0]["lines"][0]["field"] == "state"
+            )
             assert self.field(session, "state_code") is None
         assert "P1" in words(web.get("/segments/1/people").text)
 
-    @pytest.mark.parametrize(("wins", "held"), [("kept", ["N", "South", "North", None]), ("gone", ["S", "South", "North", None])])
-    def test_of_different_values_somebody_says_which_counts(self, web, states, database, wins, held):
+    @pytest.mark.parametrize(
+        ("wins", "held"),
+        [("kept", ["N", "South", "North", None]), ("gone", ["S", "South", "North", None])],
+    )
+    def test_of_different_values_somebody_says_which_counts(
+        self, web, states, database, wins, held
+    ):
         with database.session() as session:
-            session.execute(sa.text("UPDATE contacts SET attributes = jsonb_build_object('state', 'N', 'state_code', 'S') WHERE id = 1"))
+            session.execute(
+                sa.text(
+                    "UPDATE contacts SET attributes = jsonb_build_object('state', 'N', "
+                    "'state_code', 'S') WHERE id = 1"
+                )
+            )
         answer = web.post("/people/fields/2/merge", data={"into": "1"})
         assert answer.status_code == 409
-        assert "1 contact holds different values in both, like P0 (N, S). Say which counts." in words(answer.text)
-        assert web.post("/people/fields/2/merge", data={"into": "1", "wins": "both"}).status_code == 422
-        merged = web.post("/people/fields/2/merge", data={"into": "1", "wins": wins}, follow_redirects=True)
-        assert f"Merged: {'1 value' if wins == 'kept' else '2 values'} moved here" in words(merged.text)
+        assert (
+            "1 contact holds different values in both, like P0 (N, S). Say which counts."
+            in words(answer.text)
+        )
+        assert (
+            web.post("/people/fields/2/merge", data={"into": "1", "wins": "both"}).status_code
+            == 422
+        )
+        merged = web.post(
+            "/people/fields/2/merge", data={"into": "1", "wins": wins}, follow_redirects=True
+        )
+        assert f"Merged: {'1 value' if wins == 'kept' else '2 values'} moved here" in words(
+            merged.text
+        )
         with database.session() as session:
             found = session.scalars(sa.select(Contact).order_by(Contact.id)).all()
             assert [c.attributes.get("state") for c in found] == held
             assert not any("state_code" in c.attributes for c in found)
 
-    @pytest.mark.parametrize(("kind", "first", "second"), [("choice", "bronze", "tin"), ("choices", "bronze; gold", "tin")])
+    @pytest.mark.parametrize(
+        ("kind", "first", "second"),
+        [("choice", "bronze", "tin"), ("choices", "bronze; gold", "tin")],
+    )
     def test_merged_choices_hold_whatever_somebody_has(self, web, database, kind, first, second):
         with database.session() as session:
             for label, options in (("Tier", ["bronze", "gold"]), ("Rung", ["tin", "gold"])):
@@ -220,18 +401,33 @@ class TestDictionary:
         with database.session() as session:
             people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Single", "Patron"])
             add(session, NOW, "p@post.example", tier="Single")
-        answer = web.post("/people/fields/1/change", data={"label": "tier", "options": "Patron, Student"})
-        assert answer.status_code == 422 and "“Single” is still somebody’s value" in words(answer.text)
+        answer = web.post(
+            "/people/fields/1/change", data={"label": "tier", "options": "Patron, Student"}
+        )
+        assert answer.status_code == 422 and "“Single” is still somebody’s value" in words(
+            answer.text
+        )
 
     def test_words_of_an_event(self, web, database):
         with database.session() as session:
             kinds(session)
-        web.post("/people/events/1", data={"did": "got a ticket", "do": "get a ticket", "meaning": "paid", "retired": "yes"})
+        web.post(
+            "/people/events/1",
+            data={"did": "got a ticket", "do": "get a ticket", "meaning": "paid", "retired": "yes"},
+        )
         assert "Someone got a ticket" in words(web.get("/people/events/1").text)
         assert "got a ticket" not in web.post("/segments/word", json={"slot": "new"}).json["form"]
         assert web.post("/people/events/1", data={"did": "", "do": "x"}).status_code == 422
 
-    @pytest.mark.parametrize(("one", "other", "same"), [("State", "State code", True), ("birth day", "Birthday", True), ("town", "tower", False),
-                                                        ("renewal date", "renewal dates", True), ("score", "store", False)])
+    @pytest.mark.parametrize(
+        ("one", "other", "same"),
+        [
+            ("State", "State code", True),
+            ("birth day", "Birthday", True),
+            ("town", "tower", False),
+            ("renewal date", "renewal dates", True),
+            ("score", "store", False),
+        ],
+    )
     def test_near_doubles(self, one, other, same):
         assert dictionary.alike(one, other) is same

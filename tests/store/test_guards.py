@@ -1,4 +1,5 @@
-"""The guards in Python, in SQL and in NumPy say the same of everybody that can be, and what the rules say in plain words."""
+"""The guards in Python, in SQL and in NumPy say the same of everybody that can be, and what the
+rules say in plain words."""
 
 import dataclasses
 import itertools
@@ -7,14 +8,25 @@ import numpy as np
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.core.guardrails.guards import GUARDS, OF_A_SEND, RULES, UNKNOWN, Facts, verdict_sql, verdicts
+from meadowrun.core.guardrails.guards import (
+    GUARDS,
+    OF_A_SEND,
+    RULES,
+    UNKNOWN,
+    Facts,
+    verdict_sql,
+    verdicts,
+)
 from meadowrun.core.guardrails.outcomes import FINAL
 from meadowrun.core.guardrails.verdict import verdict
 
 NAMES = [field.name for field in dataclasses.fields(Facts)]
 EITHER, ANY = (True, False), (True, False, None)
 #: Everybody that can be: 864 kinds of people.
-EVERYBODY = [Facts(*known) for known in itertools.product(EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER)]
+EVERYBODY = [
+    Facts(*known)
+    for known in itertools.product(EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER)
+]
 
 
 def in_plain_words(f, rule):
@@ -40,13 +52,32 @@ def in_plain_words(f, rule):
 def test_three_ways_say_the_same(database, rule):
     plain = [in_plain_words(facts, rule) for facts in EVERYBODY]
     assert [verdict(facts, rule).outcome for facts in EVERYBODY] == plain
-    columns = {name: np.array([UNKNOWN if (value := getattr(facts, name)) is None else int(value) for facts in EVERYBODY], dtype=np.int8)
-               for name in NAMES}
+    columns = {
+        name: np.array(
+            [
+                UNKNOWN if (value := getattr(facts, name)) is None else int(value)
+                for facts in EVERYBODY
+            ],
+            dtype=np.int8,
+        )
+        for name in NAMES
+    }
     assert verdicts(columns, rule).tolist() == plain
-    rows = ", ".join(f"({number}, {', '.join('NULL::boolean' if value is None else str(value) for value in dataclasses.astuple(facts))})"
-                     for number, facts in enumerate(EVERYBODY))
+
+    def row(number, facts):
+        values = dataclasses.astuple(facts)
+        said = ["NULL::boolean" if value is None else str(value) for value in values]
+        return f"({number}, {', '.join(said)})"
+
+    rows = ", ".join(row(number, facts) for number, facts in enumerate(EVERYBODY))
     with database.session() as session:
-        said = session.scalars(sa.text(f"SELECT {verdict_sql(rule)} FROM (VALUES {rows}) f(number, {', '.join(NAMES)}) ORDER BY number")).all()
+        said = session.scalars(
+            sa.text(
+                f"SELECT {verdict_sql(rule)} FROM (VALUES {rows}) f(number, "
+                f"{', '.join(NAMES)}) "
+                "ORDER BY number"
+            )
+        ).all()
     assert said == plain
     assert set(plain) == {guard.outcome for guard in GUARDS if rule in guard.rules} | {"go"}
 
@@ -54,9 +85,21 @@ def test_three_ways_say_the_same(database, rule):
 @pytest.mark.parametrize("rule", RULES)
 def test_what_only_a_send_knows_may_be_left_out(rule):
     """Of a set of people nobody is a double, and nobody is kept back."""
-    plain = [in_plain_words(dataclasses.replace(facts, repeated_address=False, held=False), rule) for facts in EVERYBODY]
-    columns = {name: np.array([UNKNOWN if (value := getattr(facts, name)) is None else int(value) for facts in EVERYBODY], dtype=np.int8)
-               for name in NAMES if name not in OF_A_SEND}
+    plain = [
+        in_plain_words(dataclasses.replace(facts, repeated_address=False, held=False), rule)
+        for facts in EVERYBODY
+    ]
+    columns = {
+        name: np.array(
+            [
+                UNKNOWN if (value := getattr(facts, name)) is None else int(value)
+                for facts in EVERYBODY
+            ],
+            dtype=np.int8,
+        )
+        for name in NAMES
+        if name not in OF_A_SEND
+    }
     assert verdicts(columns, rule, OF_A_SEND).tolist() == plain
     assert not any(name in verdict_sql(rule, OF_A_SEND) for name in OF_A_SEND)
 

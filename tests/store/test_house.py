@@ -24,7 +24,17 @@ from tests.conftest import settings_for
 from tests.store.web import sign_in
 
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src" / "meadowrun"
-FEATURES = {"people", "segments", "imports", "messages", "campaigns", "sends", "results", "tracking", "api"}
+FEATURES = {
+    "people",
+    "segments",
+    "imports",
+    "messages",
+    "campaigns",
+    "sends",
+    "results",
+    "tracking",
+    "api",
+}
 
 
 def imports(path):
@@ -39,14 +49,23 @@ def test_the_core_knows_nothing_but_itself():
     for path in SRC.glob("core/**/*.py"):
         for name in imports(path):
             assert not name.startswith(("flask", "sqlalchemy", "psycopg")), path
-            assert not name.startswith("meadowrun") or name.startswith("meadowrun.core"), (path, name)
+            assert not name.startswith("meadowrun") or name.startswith("meadowrun.core"), (
+                path,
+                name,
+            )
 
 
 def test_each_package_imports_only_from_those_below_it():
     """The contract stands in pyproject.toml, with what is still to be turned round."""
     root = SRC.parents[1]
-    done = subprocess.run([pathlib.Path(sys.executable).with_name("lint-imports"), "--no-cache"], cwd=root, capture_output=True, text=True,
-                          env={**os.environ, "PYTHONPATH": str(SRC.parent)}, timeout=120)
+    done = subprocess.run(
+        [pathlib.Path(sys.executable).with_name("lint-imports"), "--no-cache"],
+        cwd=root,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "PYTHONPATH": str(SRC.parent)},
+        timeout=120,
+    )
     assert done.returncode == 0, done.stdout[-3000:]
 
 
@@ -55,10 +74,22 @@ def test_every_folder_of_a_feature_says_what_it_adds():
     folders = {path.parent.name for path in SRC.glob("*/feature.py")}
     assert folders == {*NAMES, *OF_DEMO}
     modules = {f"{path.parent.name}.{path.stem}" for path in SRC.glob("*/*views.py")}
-    said = {f"{one.package.rpartition('.')[2]}.{name}" for one in features(True) for name in one.feature.pages}
+    said = {
+        f"{one.package.rpartition('.')[2]}.{name}"
+        for one in features(True)
+        for name in one.feature.pages
+    }
     assert said == modules
-    tasks = {f"{path.parent.name}.{path.stem}" for path in SRC.glob("*/*.py") if "@jobs.task(" in path.read_text()}
-    assert {f"{one.package.rpartition('.')[2]}.{name}" for one in features(True) for name in one.feature.tasks} == tasks
+    tasks = {
+        f"{path.parent.name}.{path.stem}"
+        for path in SRC.glob("*/*.py")
+        if "@jobs.task(" in path.read_text()
+    }
+    assert {
+        f"{one.package.rpartition('.')[2]}.{name}"
+        for one in features(True)
+        for name in one.feature.tasks
+    } == tasks
     assert not any("village" in one.package for one in features(False))
 
 
@@ -72,20 +103,37 @@ def test_only_the_clock_asks_the_time():
 
 
 def test_what_is_imported_is_declared_and_what_is_declared_is_imported():
-    """`selenium` is for screenshots and tests; `tzdata` is what `zoneinfo` reads where a machine has no time zones."""
-    modules = {name.split(".")[0] for path in SRC.rglob("*.py") for name in imports(path)} - set(sys.stdlib_module_names) - {"meadowrun", ""}
+    """`selenium` is for screenshots and tests; `tzdata` is what `zoneinfo` reads where a machine
+    has no time zones."""
+    modules = (
+        {name.split(".")[0] for path in SRC.rglob("*.py") for name in imports(path)}
+        - set(sys.stdlib_module_names)
+        - {"meadowrun", ""}
+    )
     packages = importlib.metadata.packages_distributions()
     used = {package.lower().replace("_", "-") for module in modules for package in packages[module]}
     lines = (SRC.parents[1] / "requirements.in").read_text().splitlines()
-    declared = {re.split(r"[\[<>=]", line)[0].strip().lower() for line in lines if line.strip() and not line.startswith("#")}
+    declared = {
+        re.split(r"[\[<>=]", line)[0].strip().lower()
+        for line in lines
+        if line.strip() and not line.startswith("#")
+    }
     assert used - declared == {"selenium"} and declared - used == {"tzdata"}
 
 
 def test_all_that_goes_out_over_http_goes_through_one_client():
     """But for the village, which plays the people outside, and what starts a demo."""
-    direct = {str(path.relative_to(SRC)) for path in SRC.rglob("*.py") for name in imports(path)
-              if name.split(".")[0] in ("requests", "httpx", "urllib3", "http") and name != "http.client" or name.startswith("urllib.request")}
-    assert {path for path in direct if not path.startswith(("village/", "demo/", "bench/"))} == {"gateways/outgoing.py"}
+    direct = {
+        str(path.relative_to(SRC))
+        for path in SRC.rglob("*.py")
+        for name in imports(path)
+        if name.split(".")[0] in ("requests", "httpx", "urllib3", "http")
+        and name != "http.client"
+        or name.startswith("urllib.request")
+    }
+    assert {path for path in direct if not path.startswith(("village/", "demo/", "bench/"))} == {
+        "gateways/outgoing.py"
+    }
 
 
 def test_actions_and_queries_never_render_or_commit():
@@ -107,9 +155,14 @@ def test_features_do_not_reach_into_each_others_pages():
 
 
 def test_templates_are_read_from_top_to_bottom():
-    """One element a line: nothing is hidden far to the right. A hundred columns, but for a single attribute or tag that is longer."""
-    wide = [(len(line), f"{path.name}: {line.strip()[:60]}") for path in SRC.rglob("templates/**/*.html")
-            for line in path.read_text().splitlines() if len(line) > 100]
+    """One element a line: nothing is hidden far to the right. A hundred columns, but for a single
+    attribute or tag that is longer."""
+    wide = [
+        (len(line), f"{path.name}: {line.strip()[:60]}")
+        for path in SRC.rglob("templates/**/*.html")
+        for line in path.read_text().splitlines()
+        if len(line) > 100
+    ]
     assert [line for width, line in wide if width > 125] == []
     assert len(wide) <= 75, sorted(wide)
 
@@ -124,25 +177,49 @@ def test_no_inline_scripts_styles_or_hosts_in_templates():
 
 
 class TestSettings:
-    GOOD = {"MEADOWRUN_DATABASE_URL": "postgresql://x@y/z", "MEADOWRUN_SECRET": "s" * 32, "MEADOWRUN_PUBLIC_URL": "https://m.example/",
-            "MEADOWRUN_SMTP_URL": "smtp://127.0.0.1:25"}
+    GOOD = {
+        "MEADOWRUN_DATABASE_URL": "postgresql://x@y/z",
+        "MEADOWRUN_SECRET": "s" * 32,
+        "MEADOWRUN_PUBLIC_URL": "https://m.example/",
+        "MEADOWRUN_SMTP_URL": "smtp://127.0.0.1:25",
+    }
 
     def test_good_ones(self):
         assert Settings.read(self.GOOD).public_url == "https://m.example"
 
-    @pytest.mark.parametrize(("name", "value"), [
-        ("MEADOWRUN_DATABASE_URL", ""), ("MEADOWRUN_DATABASE_URL", "mysql://x"), ("MEADOWRUN_SECRET", "short"),
-        ("MEADOWRUN_TIMEZONE", "Mars/Olympus"), ("MEADOWRUN_INBOUND", "nowhere"), ("MEADOWRUN_LOG_LEVEL", "LOUD"),
-        ("MEADOWRUN_DEMO", "yes"), ("MEADOWRUN_SMTP_URL", "http://x"), ("MEADOWRUN_PUBLIC_URL", "m.example")])
+    @pytest.mark.parametrize(
+        ("name", "value"),
+        [
+            ("MEADOWRUN_DATABASE_URL", ""),
+            ("MEADOWRUN_DATABASE_URL", "mysql://x"),
+            ("MEADOWRUN_SECRET", "short"),
+            ("MEADOWRUN_TIMEZONE", "Mars/Olympus"),
+            ("MEADOWRUN_INBOUND", "nowhere"),
+            ("MEADOWRUN_LOG_LEVEL", "LOUD"),
+            ("MEADOWRUN_DEMO", "yes"),
+            ("MEADOWRUN_SMTP_URL", "http://x"),
+            ("MEADOWRUN_PUBLIC_URL", "m.example"),
+        ],
+    )
     def test_an_error_names_the_variable(self, name, value):
         with pytest.raises(SettingsError, match=name):
             Settings.read({**self.GOOD, name: value})
 
-    @pytest.mark.parametrize(("organisation", "given", "sender"), [
-        ("Reed Mill", "", "Reed Mill"), ("Farrow Hill Observatory", "", "Farrow Hill"), ("Sankt-Ägidius & Co", "", "Sankt"),
-        ("Unbreakablename", "", "Unbreakable"), ("Reed Mill", "MILL", "MILL"), ("éé", "", "Meadowrun")])
+    @pytest.mark.parametrize(
+        ("organisation", "given", "sender"),
+        [
+            ("Reed Mill", "", "Reed Mill"),
+            ("Farrow Hill Observatory", "", "Farrow Hill"),
+            ("Sankt-Ägidius & Co", "", "Sankt"),
+            ("Unbreakablename", "", "Unbreakable"),
+            ("Reed Mill", "MILL", "MILL"),
+            ("éé", "", "Meadowrun"),
+        ],
+    )
     def test_texts_come_from_the_organisation(self, organisation, given, sender):
-        found = Settings.read({**self.GOOD, "MEADOWRUN_ORGANISATION": organisation, "MEADOWRUN_SMS_SENDER": given}).sms_sender
+        found = Settings.read(
+            {**self.GOOD, "MEADOWRUN_ORGANISATION": organisation, "MEADOWRUN_SMS_SENDER": given}
+        ).sms_sender
         assert found == sender and len(found) <= 11
 
     def test_all_are_documented(self):
@@ -168,7 +245,10 @@ class TestSignIn:
 
     def test_it_never_leads_elsewhere(self, client):
         for to in ("https://evil.example", "//evil.example", "/\\evil.example"):
-            answer = client.post("/sign-in", data={"email": "admin@farrowhill.example", "password": "a long password", "to": to})
+            answer = client.post(
+                "/sign-in",
+                data={"email": "admin@farrowhill.example", "password": "a long password", "to": to},
+            )
             assert answer.location == "/"
 
     def test_roles(self, client):
@@ -189,7 +269,11 @@ class TestSignIn:
 def test_headers(client):
     headers = client.get("/sign-in").headers
     policy = headers["Content-Security-Policy"]
-    assert "script-src 'self'" in policy and "unsafe" not in policy and "frame-ancestors 'none'" in policy
+    assert (
+        "script-src 'self'" in policy
+        and "unsafe" not in policy
+        and "frame-ancestors 'none'" in policy
+    )
     assert headers["X-Content-Type-Options"] == "nosniff" and headers["X-Request-Id"]
 
 
@@ -197,7 +281,11 @@ def test_a_users_mail_is_only_shown_in_a_sandbox(client):
     sign_in(client)
     client.post("/messages/new", data={"name": "M"})
     policy = client.get("/messages/1/read.html").headers["Content-Security-Policy"]
-    assert policy.startswith("sandbox") and "script-src" not in policy and "default-src 'none'" in policy
+    assert (
+        policy.startswith("sandbox")
+        and "script-src" not in policy
+        and "default-src 'none'" in policy
+    )
 
 
 def test_every_change_by_a_person_leaves_a_row(database, client):
@@ -205,15 +293,26 @@ def test_every_change_by_a_person_leaves_a_row(database, client):
     client.post("/campaigns/new", data={"name": "Leonids", "kind": "Open night"})
     client.post("/people/new", data={"first_name": "Ann", "email": "ann@post.example"})
     with database.session() as session:
-        rows = [(r.who, r.did, r.object_kind, r.object_name, bool(r.request_id)) for r in session.scalars(sa.select(AuditRow).order_by(AuditRow.id))]
-    assert rows == [("Admin", "signed in", "user", "Admin", True), ("Admin", "saved", "campaign", "Leonids", True),
-                    ("Admin", "added", "contact", "Ann", True)]
+        rows = [
+            (r.who, r.did, r.object_kind, r.object_name, bool(r.request_id))
+            for r in session.scalars(sa.select(AuditRow).order_by(AuditRow.id))
+        ]
+    assert rows == [
+        ("Admin", "signed in", "user", "Admin", True),
+        ("Admin", "saved", "campaign", "Leonids", True),
+        ("Admin", "added", "contact", "Ann", True),
+    ]
 
 
 def test_nothing_typed_is_lost_when_a_form_is_refused(client):
     sign_in(client)
     answer = client.post("/people/new", data={"first_name": "Zoë", "email": "not an address"})
-    assert answer.status_code == 422 and "Zoë" in answer.text and "not an address" in answer.text and "has no at-sign" in answer.text
+    assert (
+        answer.status_code == 422
+        and "Zoë" in answer.text
+        and "not an address" in answer.text
+        and "has no at-sign" in answer.text
+    )
 
 
 def test_a_new_installation_names_its_senders_and_topics(client):
@@ -221,27 +320,56 @@ def test_a_new_installation_names_its_senders_and_topics(client):
     assert "Nobody yet" in client.get("/senders").text
     answer = client.post("/senders", data={"name": "The desk", "address": "nowhere"})
     assert answer.status_code == 422 and "no at-sign" in answer.text and "The desk" in answer.text
-    assert client.post("/senders", data={"name": "The desk", "address": "desk@farrowhill.example"}).status_code == 303
-    assert client.post("/senders", data={"topic": "Sky diary", "about": "what to see"}).status_code == 303
+    assert (
+        client.post(
+            "/senders", data={"name": "The desk", "address": "desk@farrowhill.example"}
+        ).status_code
+        == 303
+    )
+    assert (
+        client.post("/senders", data={"topic": "Sky diary", "about": "what to see"}).status_code
+        == 303
+    )
     assert client.post("/senders", data={"topic": "sky  DIARY"}).status_code == 409
     shown = client.get("/senders").text
     assert "desk@farrowhill.example" in shown and "what to see" in shown
     # Both can be put right later; the form holds what there is.
-    assert 'value="desk@farrowhill.example"' in client.get("/senders?sender=1").text and "Save this sender" in client.get("/senders?sender=1").text
+    assert (
+        'value="desk@farrowhill.example"' in client.get("/senders?sender=1").text
+        and "Save this sender" in client.get("/senders?sender=1").text
+    )
     assert 'value="what to see"' in client.get("/senders?topic=1").text
-    answer = client.post("/senders", data={"sender": "1", "name": "Front desk", "address": "front@farrowhill.example"}, follow_redirects=True)
-    assert "“Front desk” was changed." in answer.text and "front@farrowhill.example" in answer.text and "The desk" not in answer.text
-    answer = client.post("/senders", data={"known": "1", "topic": "Sky letter", "about": "monthly"}, follow_redirects=True)
+    answer = client.post(
+        "/senders",
+        data={"sender": "1", "name": "Front desk", "address": "front@farrowhill.example"},
+        follow_redirects=True,
+    )
+    assert (
+        "“Front desk” was changed." in answer.text
+        and "front@farrowhill.example" in answer.text
+        and "The desk" not in answer.text
+    )
+    answer = client.post(
+        "/senders",
+        data={"known": "1", "topic": "Sky letter", "about": "monthly"},
+        follow_redirects=True,
+    )
     assert "“Sky letter” was changed." in answer.text and "<b>Sky diary</b>" not in answer.text
     client.post("/senders", data={"topic": "Lectures", "about": ""})
     assert client.post("/senders", data={"known": "2", "topic": "SKY letter"}).status_code == 409
     assert client.get("/senders?sender=9").status_code == 404
-    assert client.post("/senders", data={"sender": "9", "name": "X", "address": "x@y.example"}).status_code == 404
+    assert (
+        client.post(
+            "/senders", data={"sender": "9", "name": "X", "address": "x@y.example"}
+        ).status_code
+        == 404
+    )
 
 
 def test_health_tells_of_a_database_that_is_away(settings, client):
     assert client.get("/healthz").json == {"ok": True, "database": "answers"}
     from meadowrun.base.db import Database
+
     gone = create_app(settings, Database("postgresql://x:y@127.0.0.1:9/z")).test_client()
     answer = gone.get("/healthz")
     assert answer.status_code == 503 and answer.json["ok"] is False
@@ -251,9 +379,20 @@ def test_health_tells_of_a_database_that_is_away(settings, client):
 
 def test_unknown_pages_and_objects(client):
     sign_in(client)
-    for path in ("/nowhere", "/people/99", "/segments/9", "/messages/9", "/sends/9", "/results/9", "/campaigns/9", "/imports/9"):
+    for path in (
+        "/nowhere",
+        "/people/99",
+        "/segments/9",
+        "/messages/9",
+        "/sends/9",
+        "/results/9",
+        "/campaigns/9",
+        "/imports/9",
+    ):
         assert client.get(path).status_code == 404, path
-    assert json.loads(client.get("/people/99", headers={"Accept": "application/json"}).data)["error"].startswith("This contact")
+    assert json.loads(client.get("/people/99", headers={"Accept": "application/json"}).data)[
+        "error"
+    ].startswith("This contact")
 
 
 class TestJobs:
@@ -264,7 +403,9 @@ class TestJobs:
         with database.session() as session:
             jobs.enqueue(session, "sends.sweep")
         with database.session() as session:
-            assert session.execute(sa.text("SELECT task_name, status::text FROM procrastinate_jobs")).all() == [("sends.sweep", "todo")]
+            assert session.execute(
+                sa.text("SELECT task_name, status::text FROM procrastinate_jobs")
+            ).all() == [("sends.sweep", "todo")]
 
     def test_a_job_nobody_knows_is_refused_at_once(self, database, job_context):
         with database.session() as session, pytest.raises(KeyError):
@@ -281,7 +422,18 @@ class TestClock:
             assert (clock.now(session) - before).days == 2
 
     def test_a_stranger_cannot_set_the_time_of_a_request(self, database):
-        app = create_app(settings_for(database.url, MEADOWRUN_DEMO="1", MEADOWRUN_VILLAGE_URL="http://127.0.0.1:2"), database)
-        with app.test_request_context("/healthz", headers={"X-Village-Moment": "2030-01-01T00:00:00+00:00", "X-Village-Signature": "00" * 8}):
+        app = create_app(
+            settings_for(
+                database.url, MEADOWRUN_DEMO="1", MEADOWRUN_VILLAGE_URL="http://127.0.0.1:2"
+            ),
+            database,
+        )
+        with app.test_request_context(
+            "/healthz",
+            headers={
+                "X-Village-Moment": "2030-01-01T00:00:00+00:00",
+                "X-Village-Signature": "00" * 8,
+            },
+        ):
             app.preprocess_request()
             assert "now" not in flask.g

@@ -10,48 +10,26 @@ from meadowrun.imports.models import Import, ImportRefusal
 from meadowrun.people import keeping
 from meadowrun.people.models import Consent, Contact, Field
 from tests.conftest import NOW
-from tests.store.people import IDA, add
-
-FILE = ("Email,First name,Last name,Town,Company\n"
-        'ann@a.example,Ann,"Rook, the elder",Farrow,Tarn School\n'
-        "ben@a.example,Bén,Marsh,,tarn school\n"
-        "no-at-sign,X,Y,,\n"
-        "optout@a.example,Opal,Out,Farrow,\n"
-        "never@a.example,Nev,Er,Farrow,\n")
-NAMES = ("email", "first_name", "last_name", "town", "company")
-
-
-def bring_in(database, content, new=None, **plan):
-    """Uploads, checks and carries out an import; returns (dry counts, counts, import)."""
-    with clock.at(NOW), database.session() as session:
-        found = actions.upload(session, IDA, NOW, "fair.csv", content.encode())
-        chosen = pf.Plan(**{"targets": tuple(found.plan["targets"]), **plan})
-        actions.set_plan(session, IDA, NOW, found, chosen, new or {})
-        ident = found.id
-    jobs.run_here("imports.run", import_id=ident, dry=True)
-    with clock.at(NOW), database.session() as session:
-        found = session.get_one(Import, ident)
-        assert found.state == "checked", found.problem
-        dry = found.dry_counts
-        actions.carry_out(session, IDA, NOW, found)
-    jobs.run_here("imports.run", import_id=ident, dry=False)
-    with database.session() as session:
-        found = session.get_one(Import, ident)
-        assert found.state == "done", found.problem
-        return dry, found.counts, found
-
-
-def known(database):
-    with clock.at(NOW), database.session() as session:
-        add(session, NOW, "ANN@a.example", agreed=True, first_name="Annie")
-        add(session, NOW, "optout@a.example", agreed=False)
-        keeping.suppress(session, NOW, "never@a.example", "asked by letter", "desk")
+from tests.store.importing import FILE, bring_in, known
+from tests.store.people import IDA
 
 
 def snapshot(database):
     with database.session() as session:
-        rows = session.execute(sa.text("SELECT to_jsonb(c) - 'updated_at' FROM contacts c ORDER BY id")).scalars().all()
-        consents = session.execute(sa.text("SELECT to_jsonb(c) FROM consents c ORDER BY contact_id, topic_id")).scalars().all()
+        rows = (
+            session.execute(
+                sa.text("SELECT to_jsonb(c) - 'updated_at' FROM contacts c ORDER BY id")
+            )
+            .scalars()
+            .all()
+        )
+        consents = (
+            session.execute(
+                sa.text("SELECT to_jsonb(c) FROM consents c ORDER BY contact_id, topic_id")
+            )
+            .scalars()
+            .all()
+        )
         return rows, consents
 
 
@@ -60,49 +38,96 @@ def test_the_dry_run_says_what_happens_and_changes_nothing(database, job_context
     before = snapshot(database)
     with clock.at(NOW), database.session() as session:
         found = actions.upload(session, IDA, NOW, "fair.csv", FILE.encode())
-        actions.set_plan(session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), consent="card"), {})
+        actions.set_plan(
+            session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), consent="card"), {}
+        )
         ident = found.id
     jobs.run_here("imports.run", import_id=ident, dry=True)
     assert snapshot(database) == before
     with database.session() as session:
         counts = session.get_one(Import, ident).dry_counts
-        assert counts == {"rows": 5, "new": 2, "changed": 2, "unchanged": 0, "refused": 1, "left_out": 0, "stay_out": 2, "tagged": 0,
-                          "agreed_email": 1, "declined_email": 0, "agreed_sms": 0, "declined_sms": 0}
+        assert counts == {
+            "rows": 5,
+            "new": 2,
+            "changed": 2,
+            "unchanged": 0,
+            "refused": 1,
+            "left_out": 0,
+            "stay_out": 2,
+            "tagged": 0,
+            "agreed_email": 1,
+            "declined_email": 0,
+            "agreed_sms": 0,
+            "declined_sms": 0,
+        }
         refusal = session.scalars(sa.select(ImportRefusal)).one()
         assert (refusal.row, refusal.column, refusal.cells[0]) == (4, "Email", "no-at-sign")
 
 
-ASKED = ("Email,Phone,Consent,SMS consent\n"
-         "ann@a.example,+44 7700 900101,no,yes\n"
-         "ben@a.example,+44 7700 900102,yes,YES\n"
-         "cy@a.example,,,no\n"
-         "dot@a.example,+44 7700 900104,perhaps,\n"
-         "optout@a.example,,yes,\n"
-         "never@a.example,+44 7700 900105,y,1\n"
-         "edda@a.example,+44 7700 900106,0,y\n")
+ASKED = (
+    "Email,Phone,Consent,SMS consent\n"
+    "ann@a.example,+44 7700 900101,no,yes\n"
+    "ben@a.example,+44 7700 900102,yes,YES\n"
+    "cy@a.example,,,no\n"
+    "dot@a.example,+44 7700 900104,perhaps,\n"
+    "optout@a.example,,yes,\n"
+    "never@a.example,+44 7700 900105,y,1\n"
+    "edda@a.example,+44 7700 900106,0,y\n"
+)
 
 
 def test_columns_may_say_who_agreed_to_what(database, job_context):
-    """A yes counts where nothing else was ever said, a no always; blank says nothing; neither is refused."""
+    """A yes counts where nothing else was ever said, a no always; blank says nothing; neither is
+    refused."""
     known(database)
     with clock.at(NOW), database.session() as session:
         keeping.suppress(session, NOW, "+447700900106", "asked by letter", "desk")
     with clock.at(NOW), database.session() as session:
         assert actions.upload(session, IDA, NOW, "asked.csv", ASKED.encode()).plan["targets"] == [
-            "email", "phone", "agreed:email", "agreed:sms"]
+            "email",
+            "phone",
+            "agreed:email",
+            "agreed:sms",
+        ]
     dry, counts, _ = bring_in(database, ASKED, consent="ticked at the fair", channels=())
     assert dry == counts
     assert {k: v for k, v in counts.items() if v} == {
-        "rows": 7, "new": 4, "changed": 1, "unchanged": 1, "refused": 1, "stay_out": 2, "agreed_email": 1, "declined_email": 2,
-        "agreed_sms": 3, "declined_sms": 1}
+        "rows": 7,
+        "new": 4,
+        "changed": 1,
+        "unchanged": 1,
+        "refused": 1,
+        "stay_out": 2,
+        "agreed_email": 1,
+        "declined_email": 2,
+        "agreed_sms": 3,
+        "declined_sms": 1,
+    }
     with database.session() as session:
-        said = {(row[0].partition("@")[0], row[1]): row[2:] for row in session.execute(sa.text(
-            "SELECT c.email_key, k.channel, k.agreed, k.how FROM consents k JOIN contacts c ON c.id = k.contact_id"))}
-        yes, no = (True, "ticked at the fair (import of fair.csv)"), (False, "a no in the file fair.csv")
-        # Never's address is suppressed, so the yes to email is not written; Edda's number is, so the yes to texts is not.
+        said = {
+            (row[0].partition("@")[0], row[1]): row[2:]
+            for row in session.execute(
+                sa.text(
+                    "SELECT c.email_key, k.channel, k.agreed, k.how FROM consents k JOIN "
+                    "contacts c ON c.id = k.contact_id"
+                )
+            )
+        }
+        yes, no = (
+            (True, "ticked at the fair (import of fair.csv)"),
+            (False, "a no in the file fair.csv"),
+        )
+        # Never's address is suppressed, so the yes to email is not written; Edda's number is, so
+        # the yes to texts is not.
         assert {key: value for key, value in said.items() if key != ("optout", "email")} == {
-            ("ann", "email"): no, ("ann", "sms"): yes, ("ben", "email"): yes, ("ben", "sms"): yes, ("cy", "sms"): no,
-            ("never", "sms"): yes, ("edda", "email"): no}
+            ("ann", "email"): no,
+            ("ann", "sms"): yes,
+            ("ben", "email"): yes,
+            ("ben", "sms"): yes,
+            ("cy", "sms"): no,
+            ("never", "sms"): yes,
+            ("edda", "email"): no,
+        }
         assert said["optout", "email"][0] is False
     before = snapshot(database)
     bring_in(database, ASKED, consent="ticked at the fair", channels=())
@@ -110,18 +135,38 @@ def test_columns_may_say_who_agreed_to_what(database, job_context):
 
 
 def test_everyone_new_may_have_agreed_to_texts(database, job_context):
-    _, counts, _ = bring_in(database, "Email,Phone\nann@a.example,+44 7700 900101\nben@a.example,\n", consent="at the till", channels=("sms",))
+    _, counts, _ = bring_in(
+        database,
+        "Email,Phone\nann@a.example,+44 7700 900101\nben@a.example,\n",
+        consent="at the till",
+        channels=("sms",),
+    )
     assert (counts["agreed_email"], counts["agreed_sms"]) == (0, 1)
 
 
-@pytest.mark.parametrize(("plan", "why"), [
-    ({"consent": ""}, "Say how and when they did"), ({"consent": "fair", "channels": ("email",)}, "Either every newcomer agreed to email"),
-    ({"consent": "fair", "targets": ("email", "agreed:sms", "agreed:sms", "")}, "Two columns are matched to agreed to sms")])
+@pytest.mark.parametrize(
+    ("plan", "why"),
+    [
+        ({"consent": ""}, "Say how and when they did"),
+        ({"consent": "fair", "channels": ("email",)}, "Either every newcomer agreed to email"),
+        (
+            {"consent": "fair", "targets": ("email", "agreed:sms", "agreed:sms", "")},
+            "Two columns are matched to agreed to sms",
+        ),
+    ],
+)
 def test_a_column_of_consent_needs_evidence_and_stands_alone(database, job_context, plan, why):
     with clock.at(NOW), database.session() as session:
         found = actions.upload(session, IDA, NOW, "asked.csv", ASKED.encode())
         with pytest.raises(Invalid, match=why):
-            actions.set_plan(session, IDA, NOW, found, pf.Plan(**{"targets": tuple(found.plan["targets"]), "channels": (), **plan}), {})
+            actions.set_plan(
+                session,
+                IDA,
+                NOW,
+                found,
+                pf.Plan(**{"targets": tuple(found.plan["targets"]), "channels": (), **plan}),
+                {},
+            )
 
 
 def test_who_opted_out_or_is_suppressed_stays_so(database, job_context):
@@ -129,11 +174,24 @@ def test_who_opted_out_or_is_suppressed_stays_so(database, job_context):
     _, counts, _ = bring_in(database, FILE, consent="signed the card")
     assert counts["stay_out"] == 2
     with database.session() as session:
-        agreed = dict(session.execute(sa.select(Contact.email_key, Consent.agreed).outerjoin(
-            Consent, Consent.contact_id == Contact.id)).all())
-        assert agreed == {"ann@a.example": True, "ben@a.example": True, "optout@a.example": False, "never@a.example": None}
-        how = session.scalar(sa.select(Consent.how).join(Contact, Contact.id == Consent.contact_id).where(
-            Contact.email_key == "ben@a.example"))
+        agreed = dict(
+            session.execute(
+                sa.select(Contact.email_key, Consent.agreed).outerjoin(
+                    Consent, Consent.contact_id == Contact.id
+                )
+            ).all()
+        )
+        assert agreed == {
+            "ann@a.example": True,
+            "ben@a.example": True,
+            "optout@a.example": False,
+            "never@a.example": None,
+        }
+        how = session.scalar(
+            sa.select(Consent.how)
+            .join(Contact, Contact.id == Consent.contact_id)
+            .where(Contact.email_key == "ben@a.example")
+        )
         assert how == "signed the card (import of fair.csv)"
 
 
@@ -142,51 +200,89 @@ def test_the_same_file_twice_changes_nothing(database, job_context):
     bring_in(database, FILE, known="update", consent="card")
     before = snapshot(database)
     dry, counts, _ = bring_in(database, FILE, known="update", consent="card")
-    assert (counts["new"], counts["changed"], counts["unchanged"], counts["refused"]) == (0, 0, 4, 1)
+    assert (counts["new"], counts["changed"], counts["unchanged"], counts["refused"]) == (
+        0,
+        0,
+        4,
+        1,
+    )
     assert dry == counts
     assert snapshot(database) == before
 
 
 def test_filling_updating_and_keeping(database, job_context):
-    for mode, first, town in (("keep", "Annie", None), ("fill", "Annie", "Farrow"), ("update", "Ann", "Farrow")):
+    for mode, first, town in (
+        ("keep", "Annie", None),
+        ("fill", "Annie", "Farrow"),
+        ("update", "Ann", "Farrow"),
+    ):
         with database.session() as session:
             session.execute(sa.text("TRUNCATE contacts CASCADE"))
         known(database)
         bring_in(database, FILE, known=mode)
         with database.session() as session:
-            ann = session.scalars(sa.select(Contact).where(Contact.email_key == "ann@a.example")).one()
+            ann = session.scalars(
+                sa.select(Contact).where(Contact.email_key == "ann@a.example")
+            ).one()
             assert (ann.first_name, ann.town) == (first, town)
 
 
 def test_companies_are_shared_and_a_list_is_made(database, job_context):
     _, _, found = bring_in(database, FILE, list_name="Spring fair")
     with database.session() as session:
-        assert session.execute(sa.text("SELECT name, (SELECT count(*) FROM contacts c WHERE c.company_id = k.id) "
-                                       "FROM companies k")).all() == [("Tarn School", 2)]
-        assert session.execute(sa.text("SELECT count(*) FROM list_members WHERE list_id = :id"), {"id": found.list_id}).scalar() == 4
+        assert session.execute(
+            sa.text(
+                "SELECT name, (SELECT count(*) FROM contacts c WHERE c.company_id = k.id) "
+                "FROM companies k"
+            )
+        ).all() == [("Tarn School", 2)]
+        assert (
+            session.execute(
+                sa.text("SELECT count(*) FROM list_members WHERE list_id = :id"),
+                {"id": found.list_id},
+            ).scalar()
+            == 4
+        )
 
 
 def test_new_fields_come_from_columns(database, job_context):
-    bring_in(database, "email,Shoe size\na@a.example,38\n", {1: ("Shoe size", "number")}, targets=("email", ""))
+    bring_in(
+        database,
+        "email,Shoe size\na@a.example,38\n",
+        {1: ("Shoe size", "number")},
+        targets=("email", ""),
+    )
     with database.session() as session:
         assert session.scalars(sa.select(Contact.attributes)).one() == {"shoe_size": 38}
 
 
 def test_a_new_field_of_choices_takes_those_of_the_file(database, job_context):
-    content = ("email,Tier,Likes\na@a.example,gold,tea;Cake\nb@a.example,Gold,cake\nc@a.example,gold,\nd@a.example,silver,cake;CAKE;tea\n"
-               "e@a.example,,\n")
+    content = (
+        "email,Tier,Likes\na@a.example,gold,tea;Cake\nb@a.example,Gold,cake\nc@a.example,gold,\nd@a.example,silver,cake;CAKE;tea\n"
+        "e@a.example,,\n"
+    )
     new = {1: ("Tier", "choice"), 2: ("Likes", "choices")}
     bring_in(database, content, new, targets=("email", "", ""))
     with database.session() as session:
-        assert dict(session.execute(sa.select(Field.key, Field.options)).all()) == {"tier": ["gold", "silver"], "likes": ["cake", "tea"]}
+        assert dict(session.execute(sa.select(Field.key, Field.options)).all()) == {
+            "tier": ["gold", "silver"],
+            "likes": ["cake", "tea"],
+        }
         found = session.scalars(sa.select(Contact.attributes).order_by(Contact.email_key)).all()
-    assert found == [{"tier": "gold", "likes": ["cake", "tea"]}, {"tier": "gold", "likes": ["cake"]}, {"tier": "gold"},
-                     {"tier": "silver", "likes": ["cake", "tea"]}, {}]
+    assert found == [
+        {"tier": "gold", "likes": ["cake", "tea"]},
+        {"tier": "gold", "likes": ["cake"]},
+        {"tier": "gold"},
+        {"tier": "silver", "likes": ["cake", "tea"]},
+        {},
+    ]
     before = snapshot(database)
     counts = bring_in(database, content)[1]
     assert (counts["new"], counts["changed"], snapshot(database)) == (0, 0, before)
     # The next file is held to them; a field that somebody has a value of keeps what it takes.
-    assert bring_in(database, "email,Tier\nf@a.example,SILVER\ng@a.example,lead\n")[1]["refused"] == 1
+    assert (
+        bring_in(database, "email,Tier\nf@a.example,SILVER\ng@a.example,lead\n")[1]["refused"] == 1
+    )
 
 
 def test_a_column_of_too_many_values_stays_free(database, job_context):
@@ -197,7 +293,11 @@ def test_a_column_of_too_many_values_stays_free(database, job_context):
 
 
 def test_two_records_may_share_an_address_by_reference(database, job_context):
-    bring_in(database, "Reference,Email,First name\n1,two@a.example,Ann\n2,two@a.example,Ben\n", identify="reference")
+    bring_in(
+        database,
+        "Reference,Email,First name\n1,two@a.example,Ann\n2,two@a.example,Ben\n",
+        identify="reference",
+    )
     with database.session() as session:
         assert session.scalars(sa.select(Contact.email_key)).all() == ["two@a.example"] * 2
 
@@ -221,8 +321,13 @@ def test_a_dry_run_makes_no_field_and_its_type_can_still_be_changed(database, jo
     match("text")
     assert fields() == []
     page = web.get(f"/imports/{ident}?change=1").text
-    assert 'value="Level"' in page and "+49 171 6990876" in page, "numbers are shown as they would be kept"
-    assert "+49" in web.get(f"/imports/{ident}/numbers?country=DE").text and "begin it" in web.get(f"/imports/{ident}/numbers?country=GB").text
+    assert 'value="Level"' in page and "+49 171 6990876" in page, (
+        "numbers are shown as they would be kept"
+    )
+    assert (
+        "+49" in web.get(f"/imports/{ident}/numbers?country=DE").text
+        and "begin it" in web.get(f"/imports/{ident}/numbers?country=GB").text
+    )
     match("choice")
     assert fields() == []
     with database.session() as session:
@@ -230,8 +335,9 @@ def test_a_dry_run_makes_no_field_and_its_type_can_still_be_changed(database, jo
     jobs.run_here("imports.run", import_id=ident, dry=False)
     assert fields() == [("Level", "choice")]
     with database.session() as session:
-        assert session.execute(sa.text("SELECT phone, attributes->>'level' FROM contacts ORDER BY id")).all() == [
-            ("+49 171 6990876", "Patron"), ("+49 221 4710123", None)]
+        assert session.execute(
+            sa.text("SELECT phone, attributes->>'level' FROM contacts ORDER BY id")
+        ).all() == [("+49 171 6990876", "Patron"), ("+49 221 4710123", None)]
 
 
 def test_cells_left_out_are_counted_and_listed(database, job_context, web):
@@ -271,4 +377,9 @@ def test_an_import_resumes_soon_after_its_worker_died(database, job_context, sti
 
 def waiting(database):
     with database.session() as session:
-        return session.scalar(sa.text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'imports.run' AND status = 'todo'"))
+        return session.scalar(
+            sa.text(
+                "SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'imports.run' AND "
+                "status = 'todo'"
+            )
+        )

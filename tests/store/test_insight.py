@@ -1,4 +1,5 @@
-"""What a set of people is like beside everyone: shares, bands, hours, parts. The figures are worked out by hand."""
+"""What a set of people is like beside everyone: shares, bands, hours, parts. The figures are worked
+out by hand."""
 
 import datetime as dt
 import json
@@ -20,18 +21,36 @@ ZONE = zoneinfo.ZoneInfo("Europe/London")
 
 
 def eighty(session):
-    """Eighty people with a score of 1 to 80, born a year apart in four groups of twenty, the last twenty of Weir; two without."""
+    """Eighty people with a score of 1 to 80, born a year apart in four groups of twenty, the last
+    twenty of Weir; two without."""
     for label, kind in (("score", "number"), ("joined", "date"), ("lends", "yes_no")):
         people.add_field(session, IDA, NOW, "contact", label, kind, [])
     visited = kinds(session)["visited"]
     ids = []
     for n in range(1, 81):
-        values = {"score": n, "joined": f"20{10 + (n - 1) // 20}-06-01", "lends": "yes" if n % 2 else "no", "town": "Weir" if n > 60 else "Farrow"}
+        values = {
+            "score": n,
+            "joined": f"20{10 + (n - 1) // 20}-06-01",
+            "lends": "yes" if n % 2 else "no",
+            "town": "Weir" if n > 60 else "Farrow",
+        }
         ids.append(add(session, NOW, f"p{n}@post.example", **values).id)
-        # The last twenty come in the evening, the others in the morning (London's clock); nobody else did anything.
+        # The last twenty come in the evening, the others in the morning (London's clock); nobody
+        # else did anything.
         if n > 40:
-            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, CAST(:d AS jsonb))"),
-                            {"c": ids[-1], "k": visited, "d": json.dumps({}), "at": NOW.replace(hour=20 if n > 60 else 9) - dt.timedelta(days=3)})
+            session.execute(
+                sa.text(
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
+                    ":k, "
+                    "CAST(:d AS jsonb))"
+                ),
+                {
+                    "c": ids[-1],
+                    "k": visited,
+                    "d": json.dumps({}),
+                    "at": NOW.replace(hour=20 if n > 60 else 9) - dt.timedelta(days=3),
+                },
+            )
     add(session, NOW, "blank1@post.example")
     add(session, NOW, "blank2@post.example")
     return ids
@@ -39,7 +58,10 @@ def eighty(session):
 
 def traits(session, members):
     found = profile(session, BitMap(members), dictionary(session), NOW, ZONE)[0].traits
-    return {(t.about, t.value): (t.here, round(t.here_share, 3), round(t.everyone_share, 3)) for t in found}
+    return {
+        (t.about, t.value): (t.here, round(t.here_share, 3), round(t.everyone_share, 3))
+        for t in found
+    }
 
 
 def test_a_set_is_told_by_what_is_commoner_and_rarer_in_it(database):
@@ -48,10 +70,14 @@ def test_a_set_is_told_by_what_is_commoner_and_rarer_in_it(database):
         found = traits(session, ids[60:])
         # 20 of the 82 there are. Half of them lend, as of everyone: chance, so not told.
         assert found == {
-            ("town", "Weir"): (20, 1.0, 0.244), ("town", "Farrow"): (0, 0.0, 0.732),
-            ("score", "more than 60"): (20, 1.0, 0.244), ("joined", "after 1 Jun 2012"): (20, 1.0, 0.244),
+            ("town", "Weir"): (20, 1.0, 0.244),
+            ("town", "Farrow"): (0, 0.0, 0.732),
+            ("score", "more than 60"): (20, 1.0, 0.244),
+            ("joined", "after 1 Jun 2012"): (20, 1.0, 0.244),
             ("in the last 90 days", "visited"): (20, 1.0, 0.488),
-            ("does things", "in the evening, from 18"): (20, 1.0, 0.5), ("does things", "in the morning"): (0, 0.0, 0.5)}
+            ("does things", "in the evening, from 18"): (20, 1.0, 0.5),
+            ("does things", "in the morning"): (0, 0.0, 0.5),
+        }
 
 
 def test_numbers_and_dates_are_told_by_quarters(database):
@@ -66,7 +92,12 @@ def test_numbers_and_dates_are_told_by_quarters(database):
 def test_a_number_that_is_the_same_for_everyone_tells_nothing(database):
     with clock.at(NOW), database.session() as session:
         ids = eighty(session)
-        session.execute(sa.text("""UPDATE contacts SET attributes = attributes || '{"score": 5}' WHERE email_key LIKE 'p%'"""))
+        session.execute(
+            sa.text(
+                """UPDATE contacts SET attributes = attributes || '{"score": 5}'
+WHERE email_key LIKE 'p%'"""
+            )
+        )
         assert not [about for about in traits(session, ids[60:]) if about[0] == "score"]
 
 
@@ -81,5 +112,11 @@ def test_nobody_and_everyone_are_like_nothing_in_particular(database, members, w
 def test_the_parts_of_three_sets_add_up():
     a, b, c = BitMap([1, 2, 3, 4]), BitMap([3, 4, 5]), BitMap([4, 5, 6, 7, 8])
     assert insight.regions([a, b, c]) == {
-        (True, False, False): 2, (False, True, False): 0, (True, True, False): 1, (False, False, True): 3,
-        (True, False, True): 0, (False, True, True): 1, (True, True, True): 1}
+        (True, False, False): 2,
+        (False, True, False): 0,
+        (True, True, False): 1,
+        (False, False, True): 3,
+        (True, False, True): 0,
+        (False, True, True): 1,
+        (True, True, True): 1,
+    }

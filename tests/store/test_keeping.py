@@ -1,4 +1,5 @@
-"""Lists and suppressions: by hand, pasted, compared, worked out again; whole domains, and for a time."""
+"""Lists and suppressions: by hand, pasted, compared, worked out again; whole domains, and for a
+time."""
 
 import csv
 import datetime as dt
@@ -26,7 +27,13 @@ from tests.store.web import sign_in, words
 def four(database):
     with database.session() as session:
         for name in ("Ann", "Bo", "Cy", "Di"):
-            add(session, NOW, f"{name.lower()}@post.example", first_name=name, town="Farrow" if name in ("Ann", "Bo") else None)
+            add(
+                session,
+                NOW,
+                f"{name.lower()}@post.example",
+                first_name=name,
+                town="Farrow" if name in ("Ann", "Bo") else None,
+            )
     forget()
 
 
@@ -37,9 +44,13 @@ def people_of(web, ident, **more):
 
 class TestLists:
     def test_by_hand_from_addresses_and_numbers(self, web, four):
-        answer = web.post("/lists", data={"name": "Guests", "who": "ANN@post.example\n2\nnobody@post.example; 99"})
+        answer = web.post(
+            "/lists", data={"name": "Guests", "who": "ANN@post.example\n2\nnobody@post.example; 99"}
+        )
         assert answer.location == "/lists/1"
-        assert "2 added. Not added, because nobody has it: nobody@post.example, 99." in words(web.get("/lists/1").text)
+        assert "2 added. Not added, because nobody has it: nobody@post.example, 99." in words(
+            web.get("/lists/1").text
+        )
         assert people_of(web, 1) == {"Ann", "Bo"}
         web.post("/lists/1/add", data={"who": "cy@post.example, ann@post.example"})
         assert "1 added, 1 was in it already." in words(web.get("/lists/1").text)
@@ -53,7 +64,10 @@ class TestLists:
     def test_two_lists_side_by_side(self, web, four):
         web.post("/lists", data={"name": "A", "who": "1\n2"})
         web.post("/lists", data={"name": "B", "who": "2\n3"})
-        shown = {show: people_of(web, 1, **{"with": 2, "show": show}) for show in ("both", "here", "there")}
+        shown = {
+            show: people_of(web, 1, **{"with": 2, "show": show})
+            for show in ("both", "here", "there")
+        }
         assert shown == {"both": {"Bo"}, "here": {"Ann"}, "there": {"Cy"}}
 
     def test_a_part_of_two_becomes_a_list_of_its_own(self, web, four):
@@ -70,12 +84,31 @@ class TestLists:
         assert "B 2" in words(web.get("/lists").text)
         web.post("/lists/1/rename", data={"name": "  Guests of\thonour "})
         assert "<h1>Guests of honour</h1>" in web.get("/lists/1").text
-        assert "Another list is called “B”" in words(web.post("/lists/1/rename", data={"name": "B"}, follow_redirects=True).text)
-        assert "Give the list a name" in words(web.post("/lists/1/rename", data={"name": " "}, follow_redirects=True).text)
+        assert "Another list is called “B”" in words(
+            web.post("/lists/1/rename", data={"name": "B"}, follow_redirects=True).text
+        )
+        assert "Give the list a name" in words(
+            web.post("/lists/1/rename", data={"name": " "}, follow_redirects=True).text
+        )
 
     def test_frozen_from_a_segment_and_worked_out_again(self, web, four, database):
-        web.post("/segments/save", json={"name": "Farrow", "definition": {"lines": [
-            {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["farrow"]}]}})
+        web.post(
+            "/segments/save",
+            json={
+                "name": "Farrow",
+                "definition": {
+                    "lines": [
+                        {
+                            "id": "a",
+                            "kind": "field",
+                            "field": "town",
+                            "op": "is",
+                            "value": ["farrow"],
+                        }
+                    ]
+                },
+            },
+        )
         web.post("/segments/1/freeze")
         with database.session() as session:
             session.execute(sa.text("UPDATE contacts SET town = 'Farrow' WHERE first_name = 'Di'"))
@@ -85,7 +118,10 @@ class TestLists:
 
     def test_one_in_use_stays(self, web, four):
         web.post("/lists", data={"name": "A", "who": "1"})
-        web.post("/segments/save", json={"name": "S", "definition": {"lines": [{"id": "a", "kind": "list", "list": 1}]}})
+        web.post(
+            "/segments/save",
+            json={"name": "S", "definition": {"lines": [{"id": "a", "kind": "list", "list": 1}]}},
+        )
         web.post("/lists/1/delete")
         assert "“A” is used by the segment “S”" in words(web.get("/lists/1").text)
         web.post("/segments/1/delete")
@@ -99,11 +135,44 @@ class TestTakenAlong:
     @pytest.fixture
     def varied(self, database):
         with database.session() as session:
-            for key, kind in (("birthday", "date"), ("visits", "number"), ("member", "yes_no"), ("likes", "choices")):
-                people.add_field(session, IDA, NOW, "contact", key.capitalize(), kind, ["hens", "old maps"] if key == "likes" else None)
-            add(session, NOW, "ann@post.example", first_name="Ann", last_name='Rook, the "elder"', company="Tarn School", phone="+447700900101",
-                reference="007", birthday="1980-02-29", visits="2.5", member="yes", likes="hens; old maps")
-            add(session, NOW, "bén@post.example", agreed=False, first_name="Bén", visits="0", member="no")
+            for key, kind in (
+                ("birthday", "date"),
+                ("visits", "number"),
+                ("member", "yes_no"),
+                ("likes", "choices"),
+            ):
+                people.add_field(
+                    session,
+                    IDA,
+                    NOW,
+                    "contact",
+                    key.capitalize(),
+                    kind,
+                    ["hens", "old maps"] if key == "likes" else None,
+                )
+            add(
+                session,
+                NOW,
+                "ann@post.example",
+                first_name="Ann",
+                last_name='Rook, the "elder"',
+                company="Tarn School",
+                phone="+447700900101",
+                reference="007",
+                birthday="1980-02-29",
+                visits="2.5",
+                member="yes",
+                likes="hens; old maps",
+            )
+            add(
+                session,
+                NOW,
+                "bén@post.example",
+                agreed=False,
+                first_name="Bén",
+                visits="0",
+                member="no",
+            )
             add(session, NOW, "cy@post.example", agreed=None, first_name="=1+1", town="-x")
         forget()
 
@@ -113,19 +182,52 @@ class TestTakenAlong:
         assert answer.headers["Content-Disposition"] == 'attachment; filename="Guests  1.csv"'
         rows = list(csv.DictReader(io.StringIO(answer.data.decode("utf-8-sig"))))
         assert rows[0] == {
-            "first name": "Ann", "last name": 'Rook, the "elder"', "email address": "ann@post.example", "reference number": "007",
-            "phone": "+44 7700 900101", "town": "", "language": "", "time zone": "", "company": "Tarn School", "Birthday": "1980-02-29",
-            "Likes": "hens; old maps", "Member": "yes", "Visits": "2.5", "tags": "", "agreed to email": "yes", "agreed to text messages": ""}
-        assert (rows[1]["Visits"], rows[1]["Member"], rows[1]["agreed to email"]) == ("0", "no", "no")
-        assert (rows[2]["first name"], rows[2]["town"], rows[2]["agreed to email"]) == ("'=1+1", "'-x", "")
+            "first name": "Ann",
+            "last name": 'Rook, the "elder"',
+            "email address": "ann@post.example",
+            "reference number": "007",
+            "phone": "+44 7700 900101",
+            "town": "",
+            "language": "",
+            "time zone": "",
+            "company": "Tarn School",
+            "Birthday": "1980-02-29",
+            "Likes": "hens; old maps",
+            "Member": "yes",
+            "Visits": "2.5",
+            "tags": "",
+            "agreed to email": "yes",
+            "agreed to text messages": "",
+        }
+        assert (rows[1]["Visits"], rows[1]["Member"], rows[1]["agreed to email"]) == (
+            "0",
+            "no",
+            "no",
+        )
+        assert (rows[2]["first name"], rows[2]["town"], rows[2]["agreed to email"]) == (
+            "'=1+1",
+            "'-x",
+            "",
+        )
 
     def test_a_segment_and_the_record_of_it(self, web, varied, database):
-        web.post("/segments/save", json={"name": "Members", "definition": {"lines": [
-            {"id": "a", "kind": "field", "field": "member", "op": "yes"}]}})
-        rows = list(csv.DictReader(io.StringIO(web.get("/segments/1/people.csv").data.decode("utf-8-sig"))))
+        web.post(
+            "/segments/save",
+            json={
+                "name": "Members",
+                "definition": {
+                    "lines": [{"id": "a", "kind": "field", "field": "member", "op": "yes"}]
+                },
+            },
+        )
+        rows = list(
+            csv.DictReader(io.StringIO(web.get("/segments/1/people.csv").data.decode("utf-8-sig")))
+        )
         assert [row["email address"] for row in rows] == ["ann@post.example"]
         with database.session() as session:
-            kept = session.execute(sa.text("SELECT object_kind, detail->>'people' FROM audit WHERE did = 'took along'")).all()
+            kept = session.execute(
+                sa.text("SELECT object_kind, detail->>'people' FROM audit WHERE did = 'took along'")
+            ).all()
         assert kept == [("segment", "1")]
 
     def test_viewers_take_nobody_along(self, client, varied, web):
@@ -139,8 +241,17 @@ class TestTakenAlong:
         with clock.at(NOW), database.session() as session:
             found = imports.upload(session, IDA, NOW, "a.csv", content)
             # Every column is known again by its heading.
-            assert "" not in found.plan["targets"] and not any(t.startswith("new") for t in found.plan["targets"])
-            imports.set_plan(session, IDA, NOW, found, Plan(tuple(found.plan["targets"]), consent="as it was", channels=()), {})
+            assert "" not in found.plan["targets"] and not any(
+                t.startswith("new") for t in found.plan["targets"]
+            )
+            imports.set_plan(
+                session,
+                IDA,
+                NOW,
+                found,
+                Plan(tuple(found.plan["targets"]), consent="as it was", channels=()),
+                {},
+            )
             ident = found.id
         jobs.run_here("imports.run", import_id=ident, dry=True)
         with database.session() as session:
@@ -159,19 +270,27 @@ class TestSuppressions:
         given = {"address": "@POST.example", "reason": "a rival"}
         # First it says how many that are, and nothing is suppressed.
         asked = words(web.post("/people/suppressions", data=given).text)
-        assert "4 people have an address at @post.example" in asked and "Suppress 4 people" in asked and self.held(database) == set()
+        assert (
+            "4 people have an address at @post.example" in asked
+            and "Suppress 4 people" in asked
+            and self.held(database) == set()
+        )
         web.post("/people/suppressions", data=given | {"sure": "@post.example"})
         assert self.held(database) == {1, 2, 3, 4}
         assert "the whole domain" in web.get("/people/suppressions").text
         assert "a rival" in words(web.get("/people/1").text)
-        assert "Lift it for 4 people" in words(web.post("/people/suppressions/lift", data={"address": "@post.example"}).text)
+        assert "Lift it for 4 people" in words(
+            web.post("/people/suppressions/lift", data={"address": "@post.example"}).text
+        )
         assert self.held(database) == {1, 2, 3, 4}
         web.post("/people/suppressions/lift", data={"address": "@post.example", "sure": "yes"})
         assert self.held(database) == set()
 
     def test_for_a_time(self, web, four, database, job_context):
         with clock.at(NOW):
-            web.post("/people/suppressions", data={"address": "ann@post.example", "until": "2026-11-30"})
+            web.post(
+                "/people/suppressions", data={"address": "ann@post.example", "until": "2026-11-30"}
+            )
             assert "1 Dec 2026, 00:00" in words(web.get("/people/suppressions").text)
             jobs.run_here("people.expire")
         assert self.held(database) == {1}
@@ -184,39 +303,95 @@ class TestSuppressions:
         assert self.held(database) == set()
 
     def test_many_pasted_and_from_a_file(self, web, four, database):
-        answer = web.post("/people/suppressions", data={
-            "many": "address,reason\nann@post.example,left town\nbo@post.example\nnot an @address", "reason": "asked", "sure": "@rival.example",
-            "file": (io.BytesIO(b"\xef\xbb\xbfrival.example\nann@post.example\n"), "x.csv")}, content_type="multipart/form-data")
+        answer = web.post(
+            "/people/suppressions",
+            data={
+                "many": (
+                    "address,reason\nann@post.example,left town\nbo@post.example\nnot an @address"
+                ),
+                "reason": "asked",
+                "sure": "@rival.example",
+                "file": (io.BytesIO(b"\xef\xbb\xbfrival.example\nann@post.example\n"), "x.csv"),
+            },
+            content_type="multipart/form-data",
+        )
         assert answer.status_code == 303
-        assert "3 suppressed, 1 was known. 1 could not be read, like “not an @address”" in words(web.get("/people/suppressions").text)
+        assert "3 suppressed, 1 was known. 1 could not be read, like “not an @address”" in words(
+            web.get("/people/suppressions").text
+        )
         with database.session() as session:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
-        assert rows == {"ann@post.example": "left town", "bo@post.example": "asked", "@rival.example": "asked"}
+        assert rows == {
+            "ann@post.example": "left town",
+            "bo@post.example": "asked",
+            "@rival.example": "asked",
+        }
 
     def test_several_in_a_line_are_addresses_and_not_a_reason(self, web, four, database):
-        web.post("/people/suppressions", data={"many": "ann@post.example; BO@post.example\ncy@post.example, moved, to York\n,\n", "reason": "asked"})
+        web.post(
+            "/people/suppressions",
+            data={
+                "many": "ann@post.example; BO@post.example\ncy@post.example, moved, to York\n,\n",
+                "reason": "asked",
+            },
+        )
         with database.session() as session:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
-        assert rows == {"ann@post.example": "asked", "bo@post.example": "asked", "cy@post.example": "moved, to York"}
+        assert rows == {
+            "ann@post.example": "asked",
+            "bo@post.example": "asked",
+            "cy@post.example": "moved, to York",
+        }
 
     @pytest.mark.parametrize("field", ["address", "many"])
     def test_however_they_are_parted_none_is_taken_for_a_reason(self, web, four, database, field):
-        web.post("/people/suppressions", data={
-            field: "ann@post.example, bo@post.example @spam.example", "reason": "asked", "sure": "@spam.example"})
+        web.post(
+            "/people/suppressions",
+            data={
+                field: "ann@post.example, bo@post.example @spam.example",
+                "reason": "asked",
+                "sure": "@spam.example",
+            },
+        )
         with database.session() as session:
             rows = {r.address_key: r.reason for r in session.scalars(sa.select(Suppression))}
-        assert rows == {"ann@post.example": "asked", "bo@post.example": "asked", "@spam.example": "asked"}
+        assert rows == {
+            "ann@post.example": "asked",
+            "bo@post.example": "asked",
+            "@spam.example": "asked",
+        }
 
     def test_page_by_page(self, web, database):
         with database.session() as session:
             for number in range(60):
-                keeping.suppress(session, NOW + dt.timedelta(minutes=number), f"n{number:02}@post.example", "asked", "x")
-        first, second = web.get("/people/suppressions").text, web.get("/people/suppressions?from=50").text
+                keeping.suppress(
+                    session,
+                    NOW + dt.timedelta(minutes=number),
+                    f"n{number:02}@post.example",
+                    "asked",
+                    "x",
+                )
+        first, second = (
+            web.get("/people/suppressions").text,
+            web.get("/people/suppressions?from=50").text,
+        )
         assert "n59@" in first and "n10@" in first and "n09@" not in first and "from=50" in first
-        assert "n09@" in second and "n00@" in second and "n10@" not in second and "Earlier in the table" in words(second)
-        found = web.post("/people/suppressions/search", data={"q": "n07"}, follow_redirects=True).text
+        assert (
+            "n09@" in second
+            and "n00@" in second
+            and "n10@" not in second
+            and "Earlier in the table" in words(second)
+        )
+        found = web.post(
+            "/people/suppressions/search", data={"q": "n07"}, follow_redirects=True
+        ).text
         assert "n07@" in found and "n08@" not in found and "60 addresses in all" in found
-        assert "None like that" in web.post("/people/suppressions/search", data={"q": "zzz"}, follow_redirects=True).text
+        assert (
+            "None like that"
+            in web.post(
+                "/people/suppressions/search", data={"q": "zzz"}, follow_redirects=True
+            ).text
+        )
 
     def test_for_ever_wins_over_a_time(self, database):
         with database.session() as session:
@@ -225,8 +400,14 @@ class TestSuppressions:
             row = session.get_one(Suppression, "a@b.example")
             assert (row.until, row.reason) == (None, "first")
 
-    @pytest.mark.parametrize(("typed", "key"), [("Ann@Post.Example", "ann@post.example"), ("@rival.example", "@rival.example"),
-                                                ("RIVAL.example", "@rival.example")])
+    @pytest.mark.parametrize(
+        ("typed", "key"),
+        [
+            ("Ann@Post.Example", "ann@post.example"),
+            ("@rival.example", "@rival.example"),
+            ("RIVAL.example", "@rival.example"),
+        ],
+    )
     def test_what_is_an_address_and_what_a_domain(self, typed, key):
         assert keeping.address_or_domain(typed) == key
 
@@ -236,8 +417,14 @@ class TestSuppressions:
             keeping.address_or_domain(typed)
 
     def test_a_day_that_has_passed(self, web, four, still):
-        answer = web.post("/people/suppressions", data={"address": "ann@post.example", "until": "2026-11-01"})
-        assert answer.status_code == 422 and "has passed" in answer.text and "ann@post.example" in answer.text
+        answer = web.post(
+            "/people/suppressions", data={"address": "ann@post.example", "until": "2026-11-01"}
+        )
+        assert (
+            answer.status_code == 422
+            and "has passed" in answer.text
+            and "ann@post.example" in answer.text
+        )
 
 
 def test_a_company_is_changed_on_its_page(web, database):

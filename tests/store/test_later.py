@@ -1,4 +1,5 @@
-"""On a large world the frame of a dear page is there at once; what is dear comes in behind it, and can be stopped."""
+"""On a large world the frame of a dear page is there at once; what is dear comes in behind it, and
+can be stopped."""
 
 import threading
 import time
@@ -62,16 +63,22 @@ def test_what_is_worked_out_can_be_stopped(web, database):
 
     def work():
         with database.session() as session:
-            session.execute(sa.text("SELECT set_config('application_name', 'later-a1b2c3d4e5f6', true)"))
+            session.execute(
+                sa.text("SELECT set_config('application_name', 'later-a1b2c3d4e5f6', true)")
+            )
             try:
                 session.execute(sa.text("SELECT pg_sleep(30)"))
             except sa.exc.OperationalError as problem:
                 ended.append(str(problem.orig))
                 session.rollback()
+
     thread = threading.Thread(target=work)
     thread.start()
     until = time.monotonic() + 10
-    while time.monotonic() < until and not web.post("/later/stop", data={"token": "a1b2c3d4e5f6"}).json["stopped"]:
+    while (
+        time.monotonic() < until
+        and not web.post("/later/stop", data={"token": "a1b2c3d4e5f6"}).json["stopped"]
+    ):
         time.sleep(0.1)
     thread.join(10)
     assert ended and "canceling statement due to user request" in ended[0]

@@ -1,4 +1,5 @@
-"""One rule for how texts are compared, in Python and in the database, over the letters of all scripts."""
+"""One rule for how texts are compared, in Python and in the database, over the letters of all
+scripts."""
 
 import unicodedata
 import zoneinfo
@@ -18,17 +19,57 @@ from tests.luck import tries
 from tests.store.people import add
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
-#: Signs of every script that Unicode names, but for halves of pairs, NUL and what has no meaning yet.
+#: Signs of every script that Unicode names, but for halves of pairs, NUL and what has no meaning
+#: yet.
 SIGNS = st.characters(min_codepoint=1, exclude_categories=("Cs", "Cn", "Co"))
-WORDS = ["İzmir", "istanbul", "ΣΟΦΟΣ", "σοφος", "σοφός", "Zoë", unicodedata.normalize("NFD", "Zoë"), "STRASSE",
-         "Straße", "ﬁn", "ǅ", "Ꭰꭱ", "ÅNGSTRÖM", "ſ",
-         "ᾳ", "ΐ", "ß", "ẞ", "Ωmega", "Ω", "µ", "Москва", "İ", "ı", "I", "江戸", "a b", "a\u00a0b", "\u2028x ", "Ȼ", "ᏸ", "Ⴀ", "ა", "Ა", "’n", "ŉ"]
+WORDS = [
+    "İzmir",
+    "istanbul",
+    "ΣΟΦΟΣ",
+    "σοφος",
+    "σοφός",
+    "Zoë",
+    unicodedata.normalize("NFD", "Zoë"),
+    "STRASSE",
+    "Straße",
+    "ﬁn",
+    "ǅ",
+    "Ꭰꭱ",
+    "ÅNGSTRÖM",
+    "ſ",
+    "ᾳ",
+    "ΐ",
+    "ß",
+    "ẞ",
+    "Ωmega",
+    "Ω",
+    "µ",
+    "Москва",
+    "İ",
+    "ı",
+    "I",
+    "江戸",
+    "a b",
+    "a\u00a0b",
+    "\u2028x ",
+    "Ȼ",
+    "ᏸ",
+    "Ⴀ",
+    "ა",
+    "Ა",
+    "’n",
+    "ŉ",
+]
 
 
 @pytest.fixture(scope="module")
 def bare(cluster_url):
     from meadowrun.base.testing import TEMPLATE
-    engine = sa.create_engine(f"{cluster_url}/{TEMPLATE}".replace("postgresql://", "postgresql+psycopg://"), poolclass=sa.NullPool)
+
+    engine = sa.create_engine(
+        f"{cluster_url}/{TEMPLATE}".replace("postgresql://", "postgresql+psycopg://"),
+        poolclass=sa.NullPool,
+    )
     return engine
 
 
@@ -36,8 +77,17 @@ def same(engine, texts):
     with engine.connect() as connection:
         for name, form in FORMS.items():
             function = {"exact": "composed"}.get(name, name)
-            found = connection.execute(sa.text(f"SELECT {function}(t) FROM unnest(CAST(:texts AS text[])) WITH ORDINALITY x(t, n) ORDER BY n"),
-                                       {"texts": texts}).scalars().all()
+            found = (
+                connection.execute(
+                    sa.text(
+                        f"SELECT {function}(t) FROM unnest(CAST(:texts AS text[])) WITH "
+                        "ORDINALITY x(t, n) ORDER BY n"
+                    ),
+                    {"texts": texts},
+                )
+                .scalars()
+                .all()
+            )
             assert found == [form(text) for text in texts], name
 
 
@@ -58,11 +108,21 @@ def test_a_word_always_finds_itself_however_it_is_written(text):
         assert form(text.casefold()) == form(text) == form(unicodedata.normalize("NFD", text))
 
 
-@pytest.mark.parametrize(("wanted", "compare", "found"), [
-    ("İzmir", "letters", {"İzmir"}), ("i̇zmir", "letters", {"İzmir"}), ("izmir", "loose", {"İzmir"}), ("ΣΟΦΟΣ", "letters", {"ΣΟΦΟΣ", "σοφος"}),
-    ("σοφος", "letters", {"ΣΟΦΟΣ", "σοφος"}), ("ΣΟΦΌΣ", "loose", {"ΣΟΦΟΣ", "σοφος", "σοφός"}), ("ZOË", "letters", {"Zoë", "nfd"}),
-    (unicodedata.normalize("NFD", "zoë"), "letters", {"Zoë", "nfd"}), ("Zoë", "exact", {"Zoë", "nfd"}),
-    ("STRASSE", "letters", {"STRASSE", "Straße"})])
+@pytest.mark.parametrize(
+    ("wanted", "compare", "found"),
+    [
+        ("İzmir", "letters", {"İzmir"}),
+        ("i̇zmir", "letters", {"İzmir"}),
+        ("izmir", "loose", {"İzmir"}),
+        ("ΣΟΦΟΣ", "letters", {"ΣΟΦΟΣ", "σοφος"}),
+        ("σοφος", "letters", {"ΣΟΦΟΣ", "σοφος"}),
+        ("ΣΟΦΌΣ", "loose", {"ΣΟΦΟΣ", "σοφος", "σοφός"}),
+        ("ZOË", "letters", {"Zoë", "nfd"}),
+        (unicodedata.normalize("NFD", "zoë"), "letters", {"Zoë", "nfd"}),
+        ("Zoë", "exact", {"Zoë", "nfd"}),
+        ("STRASSE", "letters", {"STRASSE", "Straße"}),
+    ],
+)
 def test_finding_leaving_out_and_why_agree(database, still, wanted, compare, found):
     with database.session() as session:
         for word in ("İzmir", "ΣΟΦΟΣ", "σοφος", "σοφός", "Zoë", "STRASSE", "Straße", "Москва"):
@@ -72,9 +132,34 @@ def test_finding_leaving_out_and_why_agree(database, still, wanted, compare, fou
         everyone = set(session.scalars(sa.text("SELECT first_name FROM contacts")))
         for op, expected in (("is", found), ("is_not", everyone - found), ("contains", found)):
             value = [wanted] if op != "contains" else wanted
-            line = d.parse({"lines": [{"id": "a", "kind": "field", "field": "town", "op": op, "value": value, "compare": compare}]}, words)
+            line = d.parse(
+                {
+                    "lines": [
+                        {
+                            "id": "a",
+                            "kind": "field",
+                            "field": "town",
+                            "op": op,
+                            "value": value,
+                            "compare": compare,
+                        }
+                    ]
+                },
+                words,
+            )
             compiler = compiler_for(session, words, NOW, LONDON)
             sql = compiler.definition(line)
-            assert set(session.scalars(sa.text(f"SELECT c.first_name FROM contacts c WHERE {sql}"), compiler.values)) == expected, op
-            for ident, name in session.execute(sa.text("SELECT id, first_name FROM contacts")).all():
-                assert why.judge(session, words, NOW, LONDON).matches(line, why.person(session, ident, words)) is (name in expected)
+            assert (
+                set(
+                    session.scalars(
+                        sa.text(f"SELECT c.first_name FROM contacts c WHERE {sql}"), compiler.values
+                    )
+                )
+                == expected
+            ), op
+            for ident, name in session.execute(
+                sa.text("SELECT id, first_name FROM contacts")
+            ).all():
+                assert why.judge(session, words, NOW, LONDON).matches(
+                    line, why.person(session, ident, words)
+                ) is (name in expected)

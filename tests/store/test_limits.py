@@ -1,4 +1,5 @@
-"""A ceiling, and people kept back to compare: picked by chance, counted, listed, the same every time."""
+"""A ceiling, and people kept back to compare: picked by chance, counted, listed, the same every
+time."""
 
 import csv
 import datetime as dt
@@ -21,9 +22,8 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate, of_segment
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, many, ready_send
-from tests.store.test_send_pages import ready, word  # noqa: F401 - a fixture
-from tests.store.test_sending import counts, keeper, mixed, run_all, start  # noqa: F401 - a fixture
-from tests.store.web import words
+from tests.store.sending import counts, mixed, run_all, start
+from tests.store.web import word, words
 
 ZONE = zoneinfo.ZoneInfo("Europe/London")
 EVERYONE = {"in": [{"everyone": True}], "out": []}
@@ -48,8 +48,17 @@ def _list(session, ids):
 
 def outcomes(database, ident):
     with database.session() as session:
-        return dict(session.execute(sa.text("SELECT contact_id, outcome FROM deliveries d JOIN sends s USING (dispatch_id) WHERE s.id = :id"),
-                                    {"id": ident}).tuples().all())
+        return dict(
+            session.execute(
+                sa.text(
+                    "SELECT contact_id, outcome FROM deliveries d JOIN sends s USING "
+                    "(dispatch_id) WHERE s.id = :id"
+                ),
+                {"id": ident},
+            )
+            .tuples()
+            .all()
+        )
 
 
 def by_chance(ids, ident):
@@ -58,24 +67,35 @@ def by_chance(ids, ident):
 
 
 class TestCeiling:
-    def test_so_many_are_picked_by_chance_among_those_who_would_get_it(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_so_many_are_picked_by_chance_among_those_who_would_get_it(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             mixed(session)
             send = made(session, ceiling=4)
             ident, guess = send.id, estimate(session, send, dictionary(session), NOW, ZONE)
         # Of 13, six would get it (as without a ceiling, see test_sending); four do.
-        assert (guess.going, guess.outcomes["over_ceiling"], guess.total, sum(guess.outcomes.values())) == (4, 2, 13, 13)
+        assert (
+            guess.going,
+            guess.outcomes["over_ceiling"],
+            guess.total,
+            sum(guess.outcomes.values()),
+        ) == (4, 2, 13, 13)
         start(database, settings, ident, 4)
         run_all(database, ident)
         found, _ = counts(database, ident)
         assert found == {"delivered" if k == "go" else k: v for k, v in guess.outcomes.items()}
         got = outcomes(database, ident)
         would = [i for i, outcome in got.items() if outcome in ("delivered", "over_ceiling")]
-        assert [i for i in by_chance(would, ident) if got[i] == "delivered"] == by_chance(would, ident)[:4]
+        assert [i for i in by_chance(would, ident) if got[i] == "delivered"] == by_chance(
+            would, ident
+        )[:4]
         # Those shown on the sheet are among those who get it.
         assert set(guess.some) <= {i for i in would if got[i] == "delivered"}
 
-    def test_who_leaves_before_it_goes_makes_room_for_nobody(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_who_leaves_before_it_goes_makes_room_for_nobody(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 10)
             ident = made(session, ceiling=6).id
@@ -86,12 +106,19 @@ class TestCeiling:
         with database.session() as session:
             people.set_consent(session, NOW, chosen[0], 0, False, "asked")
         run_all(database, ident)
-        assert counts(database, ident)[0] == {"delivered": 5, "over_ceiling": 4, "no_consent": 1} and len(keeper.letters) == 5
+        assert (
+            counts(database, ident)[0] == {"delivered": 5, "over_ceiling": 4, "no_consent": 1}
+            and len(keeper.letters) == 5
+        )
 
-    def test_one_that_stops_is_told_before_and_asked_again_when_it_goes(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_one_that_stops_is_told_before_and_asked_again_when_it_goes(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 3)
-            send = made(session, ceiling=3, ceiling_rule="stop", leaves_at=NOW + dt.timedelta(hours=1))
+            send = made(
+                session, ceiling=3, ceiling_rule="stop", leaves_at=NOW + dt.timedelta(hours=1)
+            )
             ident, guess = send.id, estimate(session, send, dictionary(session), NOW, ZONE)
             assert (guess.going, guess.outcomes) == (3, {"go": 3})
         start(database, settings, ident, 3)
@@ -103,13 +130,20 @@ class TestCeiling:
             jobs.run_here("sends.take", send_id=ident)
         with database.session() as session:
             send = session.get_one(Send, ident)
-            assert send.state == "draft" and send.problem.startswith("Nothing went. 4 people would get it, and the ceiling is 3.")
-            assert session.scalar(sa.text("SELECT count(*) FROM deliveries")) == 0 and keeper.letters == []
+            assert send.state == "draft" and send.problem.startswith(
+                "Nothing went. 4 people would get it, and the ceiling is 3."
+            )
+            assert (
+                session.scalar(sa.text("SELECT count(*) FROM deliveries")) == 0
+                and keeper.letters == []
+            )
             send.leaves_at = None
             with clock.at(later), pytest.raises(Invalid, match="ceiling is 3"):
                 actions.start(session, IDA, later, send, settings.public_url, 4, send.version)
 
-    def test_who_is_kept_back_does_not_count_against_it(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_who_is_kept_back_does_not_count_against_it(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 10)
             ident = made(session, ceiling=5, held={"list": _list(session, [1, 2, 3]).id}).id
@@ -119,7 +153,9 @@ class TestCeiling:
 
 
 class TestHeldBack:
-    def test_a_share_by_chance_the_same_in_every_send_of_a_campaign(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_a_share_by_chance_the_same_in_every_send_of_a_campaign(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 400)
             session.execute(sa.text("DELETE FROM consents WHERE contact_id <= 40"))
@@ -129,7 +165,11 @@ class TestHeldBack:
         kept = {i for i in range(1, 401) if share_number(i, f"campaign:{campaign}") < 1250}
         assert 20 < len(kept) < 80, "a share by chance, not all and not none"
         qualify = {i for i in kept if i > 40}
-        assert guess.outcomes == {"go": 360 - len(qualify), "held_back": len(qualify), "no_consent": 40}
+        assert guess.outcomes == {
+            "go": 360 - len(qualify),
+            "held_back": len(qualify),
+            "no_consent": 40,
+        }
         start(database, settings, ident, guess.going)
         run_all(database, ident)
         got = outcomes(database, ident)
@@ -145,19 +185,50 @@ class TestHeldBack:
             elsewhere = estimate(session, again, dictionary(session), NOW, ZONE)
         assert second.outcomes == guess.outcomes and elsewhere.outcomes != guess.outcomes
 
-    def test_whoever_is_in_a_segment_also_one_that_changes(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_whoever_is_in_a_segment_also_one_that_changes(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
-            for name, town in (("ann", "Farrow"), ("bo", "Farrow"), ("cy", None), ("di", "Tarnside")):
+            for name, town in (
+                ("ann", "Farrow"),
+                ("bo", "Farrow"),
+                ("cy", None),
+                ("di", "Tarnside"),
+            ):
                 add(session, NOW, f"{name}@post.example", town=town)
-            group = save(session, IDA, NOW, dictionary(session), "Farrow", {"lines": [
-                {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}]})
+            group = save(
+                session,
+                IDA,
+                NOW,
+                dictionary(session),
+                "Farrow",
+                {
+                    "lines": [
+                        {
+                            "id": "a",
+                            "kind": "field",
+                            "field": "town",
+                            "op": "is",
+                            "value": ["Farrow"],
+                        }
+                    ]
+                },
+            )
             send = made(session, held={"segment": group.id})
             ident = send.id
-            assert estimate(session, send, dictionary(session), NOW, ZONE).outcomes == {"go": 2, "held_back": 2}
+            assert estimate(session, send, dictionary(session), NOW, ZONE).outcomes == {
+                "go": 2,
+                "held_back": 2,
+            }
             assert [s.id for s in of_segment(session, group.id)] == [ident]
         start(database, settings, ident, 2)
         run_all(database, ident)
-        assert outcomes(database, ident) == {1: "held_back", 2: "held_back", 3: "delivered", 4: "delivered"}
+        assert outcomes(database, ident) == {
+            1: "held_back",
+            2: "held_back",
+            3: "delivered",
+            4: "delivered",
+        }
 
     def test_a_list_that_is_kept_back_is_in_use(self, database):
         with clock.at(NOW), database.session() as session:
@@ -166,26 +237,39 @@ class TestHeldBack:
             made(session, held={"list": kept.id})
             assert uses_of_list(session, kept.id) == ["the send “A send”"]
 
-    def test_after_a_dead_worker_and_a_stop_it_still_adds_up(self, database, settings, job_context, keeper):  # noqa: F811
+    def test_after_a_dead_worker_and_a_stop_it_still_adds_up(
+        self, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 30)
             ident = made(session, held={"percent": 40.0}).id
         with database.session() as session:
-            going = estimate(session, session.get_one(Send, ident), dictionary(session), NOW, ZONE).going
+            going = estimate(
+                session, session.get_one(Send, ident), dictionary(session), NOW, ZONE
+            ).going
         start(database, settings, ident, going)
         keeper.break_after = 3
         run_all(database, ident)
         found, send = counts(database, ident)
-        assert found["delivered"] == 3 and found["waiting"] == going - 3 and found["held_back"] == 30 - going
+        assert (
+            found["delivered"] == 3
+            and found["waiting"] == going - 3
+            and found["held_back"] == 30 - going
+        )
         with clock.at(NOW), database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, send.id))
-        assert counts(database, ident)[0] == {"delivered": 3, "held_back": 30 - going, "stopped": going - 3}
+        assert counts(database, ident)[0] == {
+            "delivered": 3,
+            "held_back": 30 - going,
+            "stopped": going - 3,
+        }
 
 
 class TestWorth:
     @pytest.fixture
-    def sent(self, database, settings, job_context, keeper):  # noqa: F811
-        """Written to: 8, of whom one bounces; kept back: 4. Six of the former and one of the latter bought; another too late."""
+    def sent(self, database, settings, job_context, keeper):
+        """Written to: 8, of whom one bounces; kept back: 4. Six of the former and one of the latter
+        bought; another too late."""
         with clock.at(NOW), database.session() as session:
             kind = kinds(session)["ticket_bought"]
             many(session, NOW, 12)
@@ -194,29 +278,64 @@ class TestWorth:
         start(database, settings, ident, 8)
         run_all(database, ident)
         with database.session() as session:
-            for contact, days in ((1, 1), (2, 2), (3, 3), (4, 6), (5, 6), (8, 1), (9, 2), (10, 8), (6, 8), (1, 2)):
-                session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, '{\"amount\": 5}')"),
-                                {"c": contact, "at": NOW + dt.timedelta(days=days), "k": kind})
+            for contact, days in (
+                (1, 1),
+                (2, 2),
+                (3, 3),
+                (4, 6),
+                (5, 6),
+                (8, 1),
+                (9, 2),
+                (10, 8),
+                (6, 8),
+                (1, 2),
+            ):
+                session.execute(
+                    sa.text(
+                        "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, "
+                        ":at, "
+                        ":k, '{\"amount\": 5}')"
+                    ),
+                    {"c": contact, "at": NOW + dt.timedelta(days=days), "k": kind},
+                )
         return ident
 
     def test_every_number_is_right_and_leads_to_its_people(self, web, database, sent):
         with clock.at(NOW + dt.timedelta(days=9)):
             shown = words(web.get(f"/results/{sent}").text)
-            # Five of the seven who got it, and the one whose mail came back: six of eight, against one of four.
-            assert "Written to 8 6 75.00% bought a ticket" in shown and "Kept back 4 1 25.00%" in shown
+            # Five of the seven who got it, and the one whose mail came back: six of eight, against
+            # one of four.
+            assert (
+                "Written to 8 6 75.00% bought a ticket" in shown and "Kept back 4 1 25.00%" in shown
+            )
             # The list was picked by hand: nothing is claimed for the sending.
-            assert "only if that was picked by chance is the difference the sending’s doing" in shown
-            assert "+50.0 points" in shown and "Kept back to compare 4" in shown and "Not yet sure." in shown
+            assert (
+                "only if that was picked by chance is the difference the sending’s doing" in shown
+            )
+            assert (
+                "+50.0 points" in shown
+                and "Kept back to compare 4" in shown
+                and "Not yet sure." in shown
+            )
             behind = words(web.get(f"/results/{sent}/people/held_converted").text)
             assert "p9@post.example" in behind and "p10@post.example" not in behind
-            rows = list(csv.reader(io.StringIO(web.get(f"/results/{sent}.csv").text.lstrip("\ufeff"))))
+            rows = list(
+                csv.reader(io.StringIO(web.get(f"/results/{sent}.csv").text.lstrip("\ufeff")))
+            )
         assert ["Success among those written to", "6", "written to", "75.00%"] in rows
         assert ["Success among those kept back", "1", "kept back", "25.00%"] in rows
-        # By hand: Wilson's bounds of 6/8 are 0.40928 and 0.92852, of 1/4 0.04559 and 0.69936. Down by √(0.34072² + 0.44936²) = 0.56393,
+        # By hand: Wilson's bounds of 6/8 are 0.40928 and 0.92852, of 1/4 0.04559 and 0.69936. Down
+        # by √(0.34072² + 0.44936²) = 0.56393,
         # up by √(0.17852² + 0.20441²) = 0.27139.
-        assert [r for r in rows if r and r[0].startswith("Difference")][0][1:] == ["+50.00", "-6.39", "+77.14"]
+        assert [r for r in rows if r and r[0].startswith("Difference")][0][1:] == [
+            "+50.00",
+            "-6.39",
+            "+77.14",
+        ]
 
-    def test_only_chance_lets_sending_claim_the_difference(self, web, database, settings, job_context, keeper):  # noqa: F811
+    def test_only_chance_lets_sending_claim_the_difference(
+        self, web, database, settings, job_context, keeper
+    ):
         with clock.at(NOW), database.session() as session:
             kind = kinds(session)["ticket_bought"]
             many(session, NOW, 200)
@@ -224,12 +343,20 @@ class TestWorth:
         start(database, settings, ident, 100)
         run_all(database, ident)
         with database.session() as session:
-            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id, details) SELECT n, :at, :k, '{}' FROM generate_series(11, 110) n"),
-                            {"at": NOW + dt.timedelta(days=1), "k": kind})
+            session.execute(
+                sa.text(
+                    "INSERT INTO events (contact_id, at, kind_id, details) SELECT n, :at, :k, "
+                    "'{}' FROM generate_series(11, 110) n"
+                ),
+                {"at": NOW + dt.timedelta(days=1), "k": kind},
+            )
         with clock.at(NOW + dt.timedelta(days=2)):
             # 90 of 100 against 10 of 100: eighty points, which of 100 people are eighty.
             shown = words(web.get(f"/results/{ident}").text)
-            assert "+80.0 points . Chance alone hardly brings that." in shown and "80 people more" not in shown
+            assert (
+                "+80.0 points . Chance alone hardly brings that." in shown
+                and "80 people more" not in shown
+            )
             with database.session() as session:
                 session.get_one(Send, ident).held = {"percent": 50.0}
             shown = words(web.get(f"/results/{ident}").text)
@@ -243,14 +370,43 @@ class TestWorth:
 
 
 class TestSheet:
-    @pytest.mark.parametrize(("slot", "form", "kept", "said"), [
-        ("ceiling", {"how": "some", "most": "1"}, {"ceiling": 1, "ceiling_rule": "some"}, "goes to at most 1 person, picked by chance"),
-        ("ceiling", {"how": "stop", "most": "5"}, {"ceiling": 5, "ceiling_rule": "stop"}, "at most 5 people; if more may get it, nobody does"),
-        ("ceiling", {"how": "", "most": "5"}, {"ceiling": None}, "goes to everybody who may get it"),
-        ("held", {"how": "share", "percent": "12,5"}, {"held": {"percent": 12.5}}, "keeping back 12.5 in 100 to compare"),
-        ("held", {"how": "group", "group": "segment:1"}, {"held": {"segment": 1}}, "keeping back whoever is in Everybody to compare"),
-        ("held", {"how": ""}, {"held": {}}, "keeping back nobody")])
-    def test_words(self, web, ready, database, still, slot, form, kept, said):  # noqa: F811
+    @pytest.mark.parametrize(
+        ("slot", "form", "kept", "said"),
+        [
+            (
+                "ceiling",
+                {"how": "some", "most": "1"},
+                {"ceiling": 1, "ceiling_rule": "some"},
+                "goes to at most 1 person, picked by chance",
+            ),
+            (
+                "ceiling",
+                {"how": "stop", "most": "5"},
+                {"ceiling": 5, "ceiling_rule": "stop"},
+                "at most 5 people; if more may get it, nobody does",
+            ),
+            (
+                "ceiling",
+                {"how": "", "most": "5"},
+                {"ceiling": None},
+                "goes to everybody who may get it",
+            ),
+            (
+                "held",
+                {"how": "share", "percent": "12,5"},
+                {"held": {"percent": 12.5}},
+                "keeping back 12.5 in 100 to compare",
+            ),
+            (
+                "held",
+                {"how": "group", "group": "segment:1"},
+                {"held": {"segment": 1}},
+                "keeping back whoever is in Everybody to compare",
+            ),
+            ("held", {"how": ""}, {"held": {}}, "keeping back nobody"),
+        ],
+    )
+    def test_words(self, web, ready, database, still, slot, form, kept, said):
         assert "Take it" in web.get(f"/sends/{ready}/word/{slot}").text
         assert word(web, ready, slot, database, **form).status_code == 303
         with database.session() as session:
@@ -259,29 +415,50 @@ class TestSheet:
         assert said in words(web.get(f"/sends/{ready}").text)
         assert web.get(f"/sends/{ready}/word/{slot}").status_code == 200
 
-    @pytest.mark.parametrize(("slot", "form", "says"), [
-        ("ceiling", {"how": "some", "most": "0"}, "1 at least"), ("ceiling", {"how": "stop", "most": "many"}, "number"),
-        ("held", {"how": "share", "percent": "51"}, "between 0.1 and 50 of 100"), ("held", {"how": "share", "percent": "x"}, "between 0.1 and 50"),
-        ("held", {"how": "group", "group": ""}, "Choose the segment or list"),
-        ("held", {"how": "group", "group": "segment:77"}, "This segment does not exist any more")])
-    def test_what_cannot_be(self, web, ready, database, still, slot, form, says):  # noqa: F811
+    @pytest.mark.parametrize(
+        ("slot", "form", "says"),
+        [
+            ("ceiling", {"how": "some", "most": "0"}, "1 at least"),
+            ("ceiling", {"how": "stop", "most": "many"}, "number"),
+            ("held", {"how": "share", "percent": "51"}, "between 0.1 and 50 of 100"),
+            ("held", {"how": "share", "percent": "x"}, "between 0.1 and 50"),
+            ("held", {"how": "group", "group": ""}, "Choose the segment or list"),
+            (
+                "held",
+                {"how": "group", "group": "segment:77"},
+                "This segment does not exist any more",
+            ),
+        ],
+    )
+    def test_what_cannot_be(self, web, ready, database, still, slot, form, says):
         answer = word(web, ready, slot, database, **form)
         assert answer.status_code in (404, 422) and says in words(answer.text)
         with database.session() as session:
             send = session.get_one(Send, ready)
             assert send.ceiling is None and send.held == {}
 
-    def test_all_said_on_the_sheet_the_last_look_and_after(self, web, ready, database, still):  # noqa: F811
+    def test_all_said_on_the_sheet_the_last_look_and_after(self, web, ready, database, still):
         word(web, ready, "ceiling", database, how="some", most="1")
         word(web, ready, "held", database, how="group", group="segment:1")
         shown = words(web.get(f"/sends/{ready}").text)
-        assert "2 kept back" in shown and "Can it be told?" in shown and "Nobody would get this now." in shown
+        assert (
+            "2 kept back" in shown
+            and "Can it be told?" in shown
+            and "Nobody would get this now." in shown
+        )
         word(web, ready, "held", database, how="")
         look = words(web.get(f"/sends/{ready}/look").text)
-        assert "It goes to at most 1 person, picked by chance" in look and "Over the ceiling 1" in look and "Send to 1 person" in look
+        assert (
+            "It goes to at most 1 person, picked by chance" in look
+            and "Over the ceiling 1" in look
+            and "Send to 1 person" in look
+        )
         word(web, ready, "success", database, event="")
         word(web, ready, "held", database, how="share", percent="10")
         shown = words(web.get(f"/sends/{ready}").text)
         # By their numbers neither of the two falls among ten in a hundred.
         assert not {i for i in (1, 2) if share_number(i, "campaign:1") < 1000}
-        assert "nothing counts as success yet" in shown and "Nobody of these people falls among those kept back" in shown
+        assert (
+            "nothing counts as success yet" in shown
+            and "Nobody of these people falls among those kept back" in shown
+        )

@@ -1,4 +1,5 @@
-"""Long tests are skipped when they passed with the same source, and run again when anything changed or somebody asks."""
+"""Long tests are skipped when they passed with the same source, and run again when anything changed
+or somebody asks."""
 
 import pytest
 
@@ -31,6 +32,7 @@ def ran(pytester, monkeypatch):
         found = (pytester.path / "ran").read_text() if (pytester.path / "ran").exists() else ""
         (pytester.path / "ran").unlink(missing_ok=True)
         return len(found)
+
     return run
 
 

@@ -1,4 +1,5 @@
-"""The message's page over HTTP: writing, drafts, reading as somebody, fill-ins, proofs; and what the editor shows."""
+"""The message's page over HTTP: writing, drafts, reading as somebody, fill-ins, proofs; and what
+the editor shows."""
 
 import datetime as dt
 import re
@@ -10,45 +11,40 @@ from meadowrun.base.errors import Conflict
 from meadowrun.core.content import document as doc
 from meadowrun.messages import actions, editable
 from meadowrun.messages.models import Draft, Message
-from meadowrun.messages.senders import Sender
 from meadowrun.people.queries import dictionary
 from tests.conftest import NOW
-from tests.store.people import IDA, add
+from tests.store.letters import LETTER, changed
+from tests.store.people import IDA
 from tests.store.web import sign_in, words
-
-LETTER = {"subject": "Stars for {{ contact.first_name | default('you', true) }}", "preheader": "Come", "lines": [
-    {"id": "h", "type": "heading", "text": "Good evening"},
-    {"id": "t", "type": "text", "html": "<p>Dear {{ contact.first_name | default('friend', true) }} of {{ contact.town }}</p>"},
-    {"id": "b", "type": "button", "label": "Book", "href": "https://farrowhill.example/book?who={{ contact.email }}"},
-    {"id": "f", "type": "footer", "html": "<p>Farrow Hill</p>"}]}
-
-
-@pytest.fixture
-def letter(database):
-    with database.session() as session:
-        add(session, NOW, "ann@post.example", first_name="Ann", town="Farrow")
-        add(session, NOW, "bo@post.example", first_name=None, town=None)
-        made = actions.create(session, IDA, NOW, "A letter", doc.take(LETTER))
-        session.add(Sender(name="The desk", address="desk@farrowhill.example", reply_to=""))
-        return made.id
-
-
-def changed(**lines):
-    """The letter with other words in some of its lines."""
-    return {**LETTER, "lines": [{**line, **lines.get(line["id"], {})} for line in LETTER["lines"]]}
 
 
 class TestDrafts:
-    @pytest.mark.parametrize(("seconds", "kept"), [
-        # Without a pause a draft every three minutes; after a pause of a minute a new one at once.
-        (range(0, 360, 20), ["Good evening", "8", "17"]), ([0, 20, 90, 100], ["Good evening", "1", "3"])])
+    @pytest.mark.parametrize(
+        ("seconds", "kept"),
+        [
+            # Without a pause a draft every three minutes; after a pause of a minute a new one at
+            # once.
+            (range(0, 360, 20), ["Good evening", "8", "17"]),
+            ([0, 20, 90, 100], ["Good evening", "1", "3"]),
+        ],
+    )
     def test_drafts_are_steps_worth_going_back_to(self, database, letter, seconds, kept):
         with database.session() as session:
             message = session.get_one(Message, letter)
             for number, after in enumerate(seconds):
-                actions.save(session, IDA, NOW + dt.timedelta(seconds=after), message, changed(h={"text": str(number)}), message.version,
-                             dictionary(session))
-            texts = [d.document["lines"][0]["text"] for d in session.scalars(sa.select(Draft).order_by(Draft.number))]
+                actions.save(
+                    session,
+                    IDA,
+                    NOW + dt.timedelta(seconds=after),
+                    message,
+                    changed(h={"text": str(number)}),
+                    message.version,
+                    dictionary(session),
+                )
+            texts = [
+                d.document["lines"][0]["text"]
+                for d in session.scalars(sa.select(Draft).order_by(Draft.number))
+            ]
             assert texts == kept
 
     def test_what_has_a_name_or_was_much_more_stays(self, database, letter):
@@ -58,14 +54,27 @@ class TestDrafts:
             def save(document, **more):
                 nonlocal moment
                 moment += dt.timedelta(seconds=5)
-                actions.save(session, IDA, moment, message, document, message.version, dictionary(session), **more)
+                actions.save(
+                    session,
+                    IDA,
+                    moment,
+                    message,
+                    document,
+                    message.version,
+                    dictionary(session),
+                    **more,
+                )
                 return message.draft
 
             assert save(changed(h={"text": "One"})) == 2
             actions.name_draft(session, IDA, moment, message, 2, "  For the trustees ")
             assert save(changed(h={"text": "Two"})) == 3, "a named draft is kept as it is"
-            assert save({**LETTER, "lines": LETTER["lines"][-1:]}) == 4, "so is one of which much was taken out"
-            assert save(changed(h={"text": "Code"}), apart=True) == 5, "and one before a step that is asked to stand apart"
+            assert save({**LETTER, "lines": LETTER["lines"][-1:]}) == 4, (
+                "so is one of which much was taken out"
+            )
+            assert save(changed(h={"text": "Code"}), apart=True) == 5, (
+                "and one before a step that is asked to stand apart"
+            )
             assert session.get_one(Draft, (letter, 2)).name == "For the trustees"
 
     def test_nobody_overwrites_what_they_have_not_seen(self, database, letter):
@@ -73,18 +82,49 @@ class TestDrafts:
         with database.session() as session:
             message = session.get_one(Message, letter)
             seen = message.version
-            actions.save(session, IDA, NOW, message, changed(h={"text": "First window"}), seen, dictionary(session))
+            actions.save(
+                session,
+                IDA,
+                NOW,
+                message,
+                changed(h={"text": "First window"}),
+                seen,
+                dictionary(session),
+            )
             with pytest.raises(Conflict) as told:
-                actions.save(session, IDA, NOW, message, changed(h={"text": "Second window"}), seen, dictionary(session))
+                actions.save(
+                    session,
+                    IDA,
+                    NOW,
+                    message,
+                    changed(h={"text": "Second window"}),
+                    seen,
+                    dictionary(session),
+                )
             assert told.value.newest == message.version
             assert message.document["lines"][0]["text"] == "First window"
             # Whoever was told may save theirs after it; the other stays among the drafts.
-            actions.save(session, IDA, NOW, message, changed(h={"text": "Second window"}), told.value.newest, dictionary(session), apart=True)
-            texts = [d.document["lines"][0]["text"] for d in session.scalars(sa.select(Draft).order_by(Draft.number))]
+            actions.save(
+                session,
+                IDA,
+                NOW,
+                message,
+                changed(h={"text": "Second window"}),
+                told.value.newest,
+                dictionary(session),
+                apart=True,
+            )
+            texts = [
+                d.document["lines"][0]["text"]
+                for d in session.scalars(sa.select(Draft).order_by(Draft.number))
+            ]
             assert texts == ["Good evening", "First window", "Second window"]
 
     def test_a_draft_is_restored_without_losing_the_newer(self, web, letter):
-        web.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Newer"}), "version": 1})
+        web.post(
+            f"/messages/{letter}/save",
+            json={"document": changed(h={"text": "Newer"}), "version": 1},
+        )
         assert web.post(f"/messages/{letter}/restore/1").status_code == 303
         shown = words(web.get(f"/messages/{letter}/drafts").text)
         assert "draft 1 restored" in shown
@@ -94,10 +134,23 @@ class TestDrafts:
 
     def test_somebody_else_s_newer_draft_is_not_overwritten(self, client, letter):
         sign_in(client, "admin")
-        assert client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Mine"}), "version": 1}).status_code == 200
+        assert (
+            client.post(
+                f"/messages/{letter}/save",
+                json={"document": changed(h={"text": "Mine"}), "version": 1},
+            ).status_code
+            == 200
+        )
         sign_in(client, "author")
-        answer = client.post(f"/messages/{letter}/save", json={"document": changed(h={"text": "Theirs"}), "version": 1})
-        assert answer.status_code == 409 and "Admin changed this message" in answer.json["error"] and answer.json["newest"] == 2
+        answer = client.post(
+            f"/messages/{letter}/save",
+            json={"document": changed(h={"text": "Theirs"}), "version": 1},
+        )
+        assert (
+            answer.status_code == 409
+            and "Admin changed this message" in answer.json["error"]
+            and answer.json["newest"] == 2
+        )
         assert "Mine" in client.get(f"/messages/{letter}/read.html").text
 
     def test_an_edition_is_made_only_when_something_changed(self, database, letter):
@@ -105,25 +158,45 @@ class TestDrafts:
             message = session.get_one(Message, letter)
             first = actions.make_edition(session, IDA, NOW, message, "http://m")
             assert actions.make_edition(session, IDA, NOW, message, "http://m").id == first.id
-            actions.save(session, IDA, NOW, message, changed(h={"text": "Other"}), 1, dictionary(session))
+            actions.save(
+                session, IDA, NOW, message, changed(h={"text": "Other"}), 1, dictionary(session)
+            )
             second = actions.make_edition(session, IDA, NOW, message, "http://m")
             assert (first.number, second.number) == (1, 2)
             assert first.document["lines"][0]["text"] == "Good evening"
 
-    @pytest.mark.parametrize(("lines", "where", "says"), [
-        ([{"id": "x", "type": "spell"}], "x:", "no type that exists"),
-        ([{"id": "t", "type": "text", "html": "<p>{{ contact.first_name </p>"}], "t:html", "stray “{{”"),
-        ([{"id": "d", "type": "space", "height": "tall"}], "d:height", "not a whole number")])
+    @pytest.mark.parametrize(
+        ("lines", "where", "says"),
+        [
+            ([{"id": "x", "type": "spell"}], "x:", "no type that exists"),
+            (
+                [{"id": "t", "type": "text", "html": "<p>{{ contact.first_name </p>"}],
+                "t:html",
+                "stray “{{”",
+            ),
+            ([{"id": "d", "type": "space", "height": "tall"}], "d:height", "not a whole number"),
+        ],
+    )
     def test_what_cannot_be_saved_names_line_and_slot(self, web, letter, lines, where, says):
-        answer = web.post(f"/messages/{letter}/save", json={"document": {**LETTER, "lines": lines}, "version": 1})
-        assert answer.status_code == 422 and answer.json["where"] == where and says in answer.json["error"]
+        answer = web.post(
+            f"/messages/{letter}/save", json={"document": {**LETTER, "lines": lines}, "version": 1}
+        )
+        assert (
+            answer.status_code == 422
+            and answer.json["where"] == where
+            and says in answer.json["error"]
+        )
         assert "Good evening" in web.get(f"/messages/{letter}/read.html").text
 
 
 class TestReading:
     def test_as_a_person_and_as_one_with_blanks(self, web, letter):
         as_ann = web.get(f"/messages/{letter}/read?as=1").json
-        assert as_ann["subject"] == "Stars for Ann" and as_ann["name"] == "Ann" and "Dear Ann of Farrow" in as_ann["text"]
+        assert (
+            as_ann["subject"] == "Stars for Ann"
+            and as_ann["name"] == "Ann"
+            and "Dear Ann of Farrow" in as_ann["text"]
+        )
         as_bo = web.get(f"/messages/{letter}/read?as=2").json
         assert as_bo["subject"] == "Stars for you" and "Dear friend of" in as_bo["text"]
 
@@ -135,13 +208,22 @@ class TestReading:
         assert [(p["id"], p["name"]) for p in found] == [(1, "Ann")]
 
     def test_next_of_a_segment(self, web, letter):
-        web.post("/segments/save", json={"name": "Blank towns", "definition": {"lines": [
-            {"id": "a", "kind": "field", "field": "town", "op": "blank"}]}})
+        web.post(
+            "/segments/save",
+            json={
+                "name": "Blank towns",
+                "definition": {
+                    "lines": [{"id": "a", "kind": "field", "field": "town", "op": "blank"}]
+                },
+            },
+        )
         assert web.get(f"/messages/{letter}/people?from=0&segment=1").json == {"id": 2}
 
     def test_fill_ins_on_offer(self, web, letter):
         offered = web.get(f"/messages/{letter}/fills").json
-        assert "contact.first_name" in [f["ref"] for f in offered["fields"]] and offered["facts"] == []
+        assert (
+            "contact.first_name" in [f["ref"] for f in offered["fields"]] and offered["facts"] == []
+        )
 
     def test_checks_count_those_who_would_read_a_gap(self, web, letter):
         shown = words(web.get(f"/messages/{letter}").text)
@@ -154,20 +236,39 @@ class TestReading:
 
 
 class TestProofs:
-    @pytest.mark.parametrize(("to", "says"), [("", "at least one address"), ("nobody", "no at-sign"),
-                                              (",".join(f"p{n}@post.example" for n in range(21)), "at most 20")])
+    @pytest.mark.parametrize(
+        ("to", "says"),
+        [
+            ("", "at least one address"),
+            ("nobody", "no at-sign"),
+            (",".join(f"p{n}@post.example" for n in range(21)), "at most 20"),
+        ],
+    )
     def test_bad_addresses(self, web, letter, to, says):
-        answer = web.post(f"/messages/{letter}/proof", data={"to": to}, headers={"Accept": "application/json"})
+        answer = web.post(
+            f"/messages/{letter}/proof", data={"to": to}, headers={"Accept": "application/json"}
+        )
         assert answer.status_code == 422 and says in answer.json["error"]
 
     def test_it_goes_marked_and_is_never_counted(self, web, letter, database, monkeypatch):
         from meadowrun.gateways.smtp import NullGateway
+
         letters = []
-        monkeypatch.setattr(NullGateway, "hand_over", lambda self, given, real=NullGateway.hand_over: real(self, letters.extend(
-            given := list(given)) or given))
-        web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example; noor@farrowhill.example", "as": "1"})
+        monkeypatch.setattr(
+            NullGateway,
+            "hand_over",
+            lambda self, given, real=NullGateway.hand_over: real(
+                self, letters.extend(given := list(given)) or given
+            ),
+        )
+        web.post(
+            f"/messages/{letter}/proof",
+            data={"to": "ida@farrowhill.example; noor@farrowhill.example", "as": "1"},
+        )
         assert [x.to for x in letters] == ["ida@farrowhill.example", "noor@farrowhill.example"]
-        assert {x.subject for x in letters} == {"[Proof] Stars for Ann"} and "/c/" not in letters[0].html
+        assert {x.subject for x in letters} == {"[Proof] Stars for Ann"} and "/c/" not in letters[
+            0
+        ].html
         assert "as Ann, went out: 2 of 2 mails" in web.get(f"/messages/{letter}").text
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
@@ -178,6 +279,7 @@ class TestProofs:
 
         def away(self, given):
             raise GatewayUnavailable("it sleeps")
+
         monkeypatch.setattr(NullGateway, "hand_over", away)
         web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example"})
         assert "The proof did not go: it sleeps" in words(web.get(f"/messages/{letter}").text)
@@ -185,7 +287,10 @@ class TestProofs:
 
 class TestNames:
     def test_begun_from_another_renamed_and_never_twice(self, web, letter):
-        assert web.post("/messages/new", data={"name": "Second", "from": str(letter)}).location == "/messages/2"
+        assert (
+            web.post("/messages/new", data={"name": "Second", "from": str(letter)}).location
+            == "/messages/2"
+        )
         assert "Good evening" in web.get("/messages/2/read.html").text
         answer = web.post("/messages/new", data={"name": "Second"})
         assert answer.status_code == 409 and "Second" in answer.text
@@ -195,66 +300,140 @@ class TestNames:
 
 class TestCopies:
     def test_the_same_as_a_text_a_notice_and_a_card(self, web, letter):
-        for channel, number, has in (("sms", 2, "Good evening. https://farrowhill.example/book"), ("push", 3, "https://farrowhill.example/book"),
-                                     ("card", 4, "Good evening")):
+        for channel, number, has in (
+            ("sms", 2, "Good evening. https://farrowhill.example/book"),
+            ("push", 3, "https://farrowhill.example/book"),
+            ("card", 4, "Good evening"),
+        ):
             place = web.post(f"/messages/{letter}/also", data={"channel": channel}).location
             assert place == f"/messages/{number}"
             page = web.get(place, follow_redirects=True).text
             assert has in page and "Begun with what “A letter” says." in page
         assert "Left behind: the salutation" not in words(web.get("/messages").text)
         table = words(web.get("/messages").text)
-        assert all(name in table for name in ("A letter, text message", "A letter, push notice", "A letter, in-app card"))
+        assert all(
+            name in table
+            for name in ("A letter, text message", "A letter, push notice", "A letter, in-app card")
+        )
 
     def test_a_copy_and_another(self, web, letter, database):
         for number in (2, 3):
-            assert web.post(f"/messages/{letter}/also", data={"channel": "email"}).location == f"/messages/{number}"
+            assert (
+                web.post(f"/messages/{letter}/also", data={"channel": "email"}).location
+                == f"/messages/{number}"
+            )
         with database.session() as session:
-            assert session.scalars(sa.select(Message.name).order_by(Message.id)).all() == ["A letter", "A letter, copy", "A letter, copy 2"]
-            first, copy = session.scalars(sa.select(Message.document).order_by(Message.id).limit(2)).all()
-        assert [line["type"] for line in copy["lines"]] == [line["type"] for line in first["lines"]] and copy["subject"] == first["subject"]
+            assert session.scalars(sa.select(Message.name).order_by(Message.id)).all() == [
+                "A letter",
+                "A letter, copy",
+                "A letter, copy 2",
+            ]
+            first, copy = session.scalars(
+                sa.select(Message.document).order_by(Message.id).limit(2)
+            ).all()
+        assert [line["type"] for line in copy["lines"]] == [
+            line["type"] for line in first["lines"]
+        ] and copy["subject"] == first["subject"]
         assert not {line["id"] for line in copy["lines"]} & {line["id"] for line in first["lines"]}
 
     def test_words_for_some_go_along_as_kept_conditions(self, web, letter, database):
-        only = {"id": "o", "type": "only", "cases": [{"id": "v", "name": "Of Farrow", "lines": [
-            {"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}], "content": [
-            {"id": "y", "type": "text", "html": "<p>Walk up the hill.</p>"}]}], "otherwise": [
-            {"id": "x", "type": "text", "html": "<p>Take the bus.</p>"}]}
+        only = {
+            "id": "o",
+            "type": "only",
+            "cases": [
+                {
+                    "id": "v",
+                    "name": "Of Farrow",
+                    "lines": [
+                        {
+                            "id": "a",
+                            "kind": "field",
+                            "field": "town",
+                            "op": "is",
+                            "value": ["Farrow"],
+                        }
+                    ],
+                    "content": [{"id": "y", "type": "text", "html": "<p>Walk up the hill.</p>"}],
+                }
+            ],
+            "otherwise": [{"id": "x", "type": "text", "html": "<p>Take the bus.</p>"}],
+        }
         with database.session() as session:
             message = session.get(Message, letter)
-            actions.save(session, IDA, NOW, message, {**LETTER, "lines": [only]}, message.version, dictionary(session))
+            actions.save(
+                session,
+                IDA,
+                NOW,
+                message,
+                {**LETTER, "lines": [only]},
+                message.version,
+                dictionary(session),
+            )
         place = web.post(f"/messages/{letter}/also", data={"channel": "sms"}).location
         text = f"/messages/{place.rsplit('/', 1)[1]}/text"
         for person, reads in ((1, "Walk up the hill."), (2, "Take the bus.")):
             assert reads in web.get(f"{text}/read?as={person}").json["text"]
 
     def test_begun_with_the_words_of_another_channel(self, web, letter):
-        place = web.post("/messages/new", data={"name": "By text", "channel": "sms", "words_of": str(letter), "from": "newsletter"}).location
+        place = web.post(
+            "/messages/new",
+            data={
+                "name": "By text",
+                "channel": "sms",
+                "words_of": str(letter),
+                "from": "newsletter",
+            },
+        ).location
         assert "Good evening. https://" in web.get(place, follow_redirects=True).text
         answer = web.post("/messages/new", data={"name": "X", "channel": "pigeon"})
         assert answer.status_code == 422 and "no such channel" in answer.text
 
     def test_what_is_refused_is_said_in_red_on_its_own_page(self, web, letter):
-        page = web.post(f"/messages/{letter}/also", data={"channel": "pigeon"}, follow_redirects=True).text
-        assert re.search(r'<p class="note bad"\s+role="alert">\s*There is no such channel\.\s*</p>', page)
+        page = web.post(
+            f"/messages/{letter}/also", data={"channel": "pigeon"}, follow_redirects=True
+        ).text
+        assert re.search(
+            r'<p class="note bad"\s+role="alert">\s*There is no such channel\.\s*</p>', page
+        )
 
     def test_deleted_when_nothing_uses_it(self, web, letter, database):
         web.post(f"/messages/{letter}/also", data={"channel": "push"})
         with database.session() as session:
             notice = session.get(Message, 2)
-            document = notice.document | {"push": notice.document["push"] | {"tap": "page", "page": letter}}
+            document = notice.document | {
+                "push": notice.document["push"] | {"tap": "page", "page": letter}
+            }
             actions.save(session, IDA, NOW, notice, document, notice.version, dictionary(session))
-        assert "is used by the message “A letter, push notice”" in web.post(f"/messages/{letter}/delete", follow_redirects=True).text
+        assert (
+            "is used by the message “A letter, push notice”"
+            in web.post(f"/messages/{letter}/delete", follow_redirects=True).text
+        )
         assert web.post("/messages/2/delete").location == "/messages"
         assert web.post(f"/messages/{letter}/delete").location == "/messages"
         with database.session() as session:
-            assert session.scalars(sa.select(Message.id)).all() == [] and session.scalars(sa.select(Draft)).all() == []
+            assert (
+                session.scalars(sa.select(Message.id)).all() == []
+                and session.scalars(sa.select(Draft)).all() == []
+            )
 
 
-@pytest.mark.parametrize(("source", "shown"), [
-    ("Hi {{ contact.first_name }}", 'Hi <span class="fill" contenteditable="false" data-fill="{{ contact.first_name }}" '
-     'data-ref="contact.first_name" data-fallback="" data-format="" data-label="first name">first name</span>'),
-    ("{{ fact.venue }} & co", '<span class="fill fact" contenteditable="false" data-fill="{{ fact.venue }}" data-ref="fact.venue" '
-     'data-fallback="" data-format="" data-label="venue">venue</span> &amp; co')])
+@pytest.mark.parametrize(
+    ("source", "shown"),
+    [
+        (
+            "Hi {{ contact.first_name }}",
+            'Hi <span class="fill" contenteditable="false" data-fill="{{ contact.first_name }}" '
+            'data-ref="contact.first_name" data-fallback="" data-format="" data-label="first '
+            'name">first name</span>',
+        ),
+        (
+            "{{ fact.venue }} & co",
+            '<span class="fill fact" contenteditable="false" data-fill="{{ fact.venue }}" '
+            'data-ref="fact.venue" '
+            'data-fallback="" data-format="" data-label="venue">venue</span> &amp; co',
+        ),
+    ],
+)
 def test_fill_ins_are_words_in_the_editor(source, shown):
     assert editable.plain(source, {"contact.first_name": "first name"}) == shown
 

@@ -1,4 +1,5 @@
-"""A channel of one's own: added in one file, with its own label, its own field and its own gateway, and used like the others."""
+"""A channel of one's own: added in one file, with its own label, its own field and its own gateway,
+and used like the others."""
 
 import zoneinfo
 from typing import NamedTuple
@@ -25,7 +26,7 @@ from meadowrun.sends import actions as sends
 from tests.conftest import NOW
 from tests.store.people import IDA, ready_send
 from tests.store.people import add as add_person
-from tests.store.test_sending import counts, run_all, segment, start
+from tests.store.sending import counts, run_all, segment, start
 from tests.store.web import words
 
 COLOURS = ("red", "white")
@@ -43,9 +44,11 @@ def checks(document, about):
 
 
 FACTS = """
-SELECT c.id, c.attributes ? 'lamp' AS has_address, c.attributes->>'lamp' LIKE 'lamp-%%' AS address_usable, FALSE AS suppressed,
+SELECT c.id, c.attributes ? 'lamp' AS has_address, c.attributes->>'lamp' LIKE 'lamp-%%' AS
+address_usable, FALSE AS suppressed,
     FALSE AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
-FROM contacts c LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'lantern' AND ch.topic_id = 0
+FROM contacts c LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'lantern'
+AND ch.topic_id = 0
 {join}""".replace("%%", "%")
 
 
@@ -59,7 +62,13 @@ class Signal(NamedTuple):
 
 class Signals(Hand):
     def make(self, reader, tokens, mail, signs):
-        return Signal(reader.contact_id, reader.address, self.parcel.document["colour"], mail.text.strip(), tokens["message"])
+        return Signal(
+            reader.contact_id,
+            reader.address,
+            self.parcel.document["colour"],
+            mail.text.strip(),
+            tokens["message"],
+        )
 
 
 class Tower:
@@ -76,37 +85,91 @@ class Tower:
             for one in begin([signal]):
                 self.seen.append(one)
                 foggy = one.lamp == "lamp-9"
-                yield Handed(one.contact_id, "bounced" if foggy else "delivered", "fog" if foggy else "seen", hard=foggy)
+                yield Handed(
+                    one.contact_id,
+                    "bounced" if foggy else "delivered",
+                    "fog" if foggy else "seen",
+                    hard=foggy,
+                )
 
 
 @pytest.fixture
 def tower():
     made = Tower()
-    add(Channel(
-        kind=Kind(key="lantern", name="lantern signal", everything="lantern signals", one="signal", several="signals", cue=r"\blanterns?\b",
-                  outcomes={"no_address": "No lamp"}, lacks={"no_address": "without a lamp"}, take=take,
-                  begins=lambda organisation, stop_word, looks: empty() | {"channel": "lantern", "text_only": True, "plain": "", "colour": "white"},
-                  checks=checks),
-        facts=FACTS, can="c.attributes->>'lamp' LIKE 'lamp-%' AND {agreed}", address="c.attributes->>'lamp'",
-        same_address="c.attributes->>'lamp'", gateway=lambda database, settings, dispatch, now: made, can_be_asked=lambda settings: False,
-        there="somebody is on the tower", hand=Signals, steps={"delivered": "Seen"}, by="by lantern", one="the signal", a="a lantern signal",
-        checked="The words are in order.", editor="messages.edit"))
+    add(
+        Channel(
+            kind=Kind(
+                key="lantern",
+                name="lantern signal",
+                everything="lantern signals",
+                one="signal",
+                several="signals",
+                cue=r"\blanterns?\b",
+                outcomes={"no_address": "No lamp"},
+                lacks={"no_address": "without a lamp"},
+                take=take,
+                begins=lambda organisation, stop_word, looks: (
+                    empty()
+                    | {"channel": "lantern", "text_only": True, "plain": "", "colour": "white"}
+                ),
+                checks=checks,
+            ),
+            facts=FACTS,
+            can="c.attributes->>'lamp' LIKE 'lamp-%' AND {agreed}",
+            address="c.attributes->>'lamp'",
+            same_address="c.attributes->>'lamp'",
+            gateway=lambda database, settings, dispatch, now: made,
+            can_be_asked=lambda settings: False,
+            there="somebody is on the tower",
+            hand=Signals,
+            steps={"delivered": "Seen"},
+            by="by lantern",
+            one="the signal",
+            a="a lantern signal",
+            checked="The words are in order.",
+            editor="messages.edit",
+        )
+    )
     yield made
     del CHANNELS["lantern"], KINDS["lantern"]
 
 
 @pytest.fixture
 def world(database, settings, job_context, tower):
-    """A send by lantern: two see it, one is in the fog, the others lack something. Gives its number."""
+    """A send by lantern: two see it, one is in the fog, the others lack something. Gives its
+    number."""
     with clock.at(NOW), database.session() as session:
         people.add_field(session, IDA, NOW, "contact", "lamp", "text", [])
-        for name, lamp, agreed in (("Ann", "lamp-1", True), ("Bo", "lamp-2", True), ("Cy", "lamp-9", True), ("Di", None, True),
-                                   ("Ed", "lamp-4", False), ("Flo", "lamp-5", None), ("Gus", "candle", True), ("Hal", "lamp-1", True)):
-            who = add_person(session, NOW, f"{name.lower()}@post.example", first_name=name, **({"lamp": lamp} if lamp else {}))
+        for name, lamp, agreed in (
+            ("Ann", "lamp-1", True),
+            ("Bo", "lamp-2", True),
+            ("Cy", "lamp-9", True),
+            ("Di", None, True),
+            ("Ed", "lamp-4", False),
+            ("Flo", "lamp-5", None),
+            ("Gus", "candle", True),
+            ("Hal", "lamp-1", True),
+        ):
+            who = add_person(
+                session,
+                NOW,
+                f"{name.lower()}@post.example",
+                first_name=name,
+                **({"lamp": lamp} if lamp else {}),
+            )
             if agreed is not None:
                 people.set_consent(session, NOW, who.id, 0, agreed, "at the tower", "lantern")
-        send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}, success=None)
-        message = messages.create(session, IDA, NOW, "Storm", take({"plain": "Storm, {{ contact.first_name }}", "colour": "red"}), "lantern")
+        send = ready_send(
+            session, NOW, {"in": [{"segment": segment(session).id}], "out": []}, success=None
+        )
+        message = messages.create(
+            session,
+            IDA,
+            NOW,
+            "Storm",
+            take({"plain": "Storm, {{ contact.first_name }}", "colour": "red"}),
+            "lantern",
+        )
         sends.change(session, IDA, NOW, send, send.version, {"message_id": message.id})
         ident = send.id
     start(database, settings, ident, 3)
@@ -116,13 +179,28 @@ def world(database, settings, job_context, tower):
 def test_it_is_sent_through_the_same_door(database, world, tower):
     run_all(database, world)
     assert [signal[:4] for signal in tower.seen] == [
-        (1, "lamp-1", "red", "Storm, Ann"), (2, "lamp-2", "red", "Storm, Bo"), (3, "lamp-9", "red", "Storm, Cy")]
+        (1, "lamp-1", "red", "Storm, Ann"),
+        (2, "lamp-2", "red", "Storm, Bo"),
+        (3, "lamp-9", "red", "Storm, Cy"),
+    ]
     assert len({signal.key for signal in tower.seen}) == 3, "each is known by a key of its own"
     found, send = counts(database, world)
-    assert found == {"delivered": 2, "bounced": 1, "duplicate": 1, "no_consent": 2, "no_address": 1, "bad_address": 1}
+    assert found == {
+        "delivered": 2,
+        "bounced": 1,
+        "duplicate": 1,
+        "no_consent": 2,
+        "no_address": 1,
+        "bad_address": 1,
+    }
     assert send.state == "done" and send.dispatch.channel == "lantern"
     with database.session() as session:
-        assert session.execute(sa.text("SELECT count(*) FROM contacts WHERE bounced_at IS NOT NULL")).scalar() == 0, "no email bounced"
+        assert (
+            session.execute(
+                sa.text("SELECT count(*) FROM contacts WHERE bounced_at IS NOT NULL")
+            ).scalar()
+            == 0
+        ), "no email bounced"
 
 
 def test_conditions_speak_of_it(database, world, tower, settings):
@@ -130,18 +208,47 @@ def test_conditions_speak_of_it(database, world, tower, settings):
     with clock.at(NOW), database.session() as session:
         known = dictionary(session)
         for lines, said, people_of in (
-                ([{"id": "a", "kind": "reach", "channel": "lantern", "can": True}], "can get lantern signals", 4),
-                ([{"id": "a", "kind": "mail", "what": "delivered", "of": {"channel": "lantern"}, "did": True}], "signal", 2)):
+            (
+                [{"id": "a", "kind": "reach", "channel": "lantern", "can": True}],
+                "can get lantern signals",
+                4,
+            ),
+            (
+                [
+                    {
+                        "id": "a",
+                        "kind": "mail",
+                        "what": "delivered",
+                        "of": {"channel": "lantern"},
+                        "did": True,
+                    }
+                ],
+                "signal",
+                2,
+            ),
+        ):
             definition = parse({"lines": lines}, known)
             assert said in read_aloud(definition, known, NOW.date())
-            assert count(session, definition, known, NOW, zoneinfo.ZoneInfo("Europe/London")) == people_of
+            assert (
+                count(session, definition, known, NOW, zoneinfo.ZoneInfo("Europe/London"))
+                == people_of
+            )
 
 
 def test_every_page_knows_it(database, world, tower, web):
     with clock.at(NOW):
         run_all(database, world)
-        for path, said in ((f"/sends/{world}", "lantern signal"), (f"/results/{world}", "seen"), ("/results", "by lantern"), ("/", "by lantern"),
-                           ("/messages", "lantern signal"), ("/messages/new", "lantern signal"), (f"/results/{world}/people/no_address", "No lamp"),
-                           (f"/sends/{world}/mail/1.html", "Storm, Ann"), ("/people/1", "Lantern signals"), ("/segments/1", "lantern signals")):
+        for path, said in (
+            (f"/sends/{world}", "lantern signal"),
+            (f"/results/{world}", "seen"),
+            ("/results", "by lantern"),
+            ("/", "by lantern"),
+            ("/messages", "lantern signal"),
+            ("/messages/new", "lantern signal"),
+            (f"/results/{world}/people/no_address", "No lamp"),
+            (f"/sends/{world}/mail/1.html", "Storm, Ann"),
+            ("/people/1", "Lantern signals"),
+            ("/segments/1", "lantern signals"),
+        ):
             answer = web.get(path)
             assert answer.status_code == 200 and said in words(answer.text), path

@@ -14,7 +14,9 @@ from tests.store.web import sign_in, words
 def towns(database):
     with database.session() as session:
         people.add_field(session, IDA, NOW, "contact", "score", "number", [])
-        for n, (town, score) in enumerate([("Farrow", 1), ("Farrow", 9), ("Tarnside", 9), ("Tarnside", 2), (None, None)]):
+        for n, (town, score) in enumerate(
+            [("Farrow", 1), ("Farrow", 9), ("Tarnside", 9), ("Tarnside", 2), (None, None)]
+        ):
             add(session, NOW, f"p{n}@post.example", first_name=f"P{n}", town=town, score=score)
     forget()
 
@@ -24,7 +26,10 @@ def line(ref, op, value):
 
 
 def part(web, name, *lines, key="", version=None, ident=1):
-    return web.post(f"/partitions/{ident}/save", json={"part": key, "name": name, "version": version, "definition": {"lines": list(lines)}})
+    return web.post(
+        f"/partitions/{ident}/save",
+        json={"part": key, "name": name, "version": version, "definition": {"lines": list(lines)}},
+    )
 
 
 @pytest.fixture
@@ -44,6 +49,7 @@ def test_everyone_is_in_exactly_one_part(web, halves):
 
 def test_the_order_decides(web, halves, database):
     from meadowrun.segments.models import Partition
+
     with database.session() as session:
         keys = [p["key"] for p in session.get_one(Partition, 1).parts]
     web.post("/partitions/1/down", data={"key": keys[0]})
@@ -55,10 +61,16 @@ def test_the_order_decides(web, halves, database):
 
 def test_a_part_is_a_line_of_a_segment_and_then_stays(web, halves, database):
     from meadowrun.segments.models import Partition
+
     with database.session() as session:
         key = session.get_one(Partition, 1).parts[1]["key"]
-    made = web.post("/segments/save", json={"name": "S", "definition": {"lines": [
-        {"id": "a", "kind": "part", "partition": 1, "part": key}]}})
+    made = web.post(
+        "/segments/save",
+        json={
+            "name": "S",
+            "definition": {"lines": [{"id": "a", "kind": "part", "partition": 1, "part": key}]},
+        },
+    )
     assert "P0" in words(web.get(made.json["to"] + "/people").text)
     web.post("/partitions/1/remove", data={"key": key})
     assert "“Farrow” is used by S" in words(web.get("/partitions/1").text)
@@ -72,9 +84,15 @@ def test_parts_are_written_on_the_segments_page(web, halves):
     assert web.get("/partitions/1/parts/nothere").status_code == 404
 
 
-@pytest.mark.parametrize(("name", "lines", "says"), [(" ", [line("town", "is", ["x"])], "Give the part a name"), ("Empty", [], "at least one line"),
-                                                     ("keen", [line("town", "is", ["x"])], "called “keen” already"),
-                                                     ("Bad", [line("county", "is", ["x"])], "no field called")])
+@pytest.mark.parametrize(
+    ("name", "lines", "says"),
+    [
+        (" ", [line("town", "is", ["x"])], "Give the part a name"),
+        ("Empty", [], "at least one line"),
+        ("keen", [line("town", "is", ["x"])], "called “keen” already"),
+        ("Bad", [line("county", "is", ["x"])], "no field called"),
+    ],
+)
 def test_what_is_no_part(web, halves, name, lines, says):
     answer = part(web, name, *lines)
     assert answer.status_code == 422 and says in answer.json["error"]
@@ -96,7 +114,12 @@ def test_those_who_match_several_are_counted_once_and_listed(web, halves):
     shown = words(web.get("/partitions/1").text)
     assert "2 people match more than one part" in shown
     listed = words(web.get("/partitions/1/several").text)
-    assert "2 people match more than one part" in listed and "P1" in listed and "P2" in listed and "P0" not in listed
+    assert (
+        "2 people match more than one part" in listed
+        and "P1" in listed
+        and "P2" in listed
+        and "P0" not in listed
+    )
     assert "Keen Farrow, High" in listed and "Keen High" in listed
     assert "P1" not in words(web.get("/partitions/1/several?after=2").text)
 

@@ -7,22 +7,11 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import jobs
-from meadowrun.people import actions as people
 from meadowrun.people import keeping
-from meadowrun.people.models import Consent, Contact, Topic
+from meadowrun.people.models import Consent, Contact
 from tests.conftest import NOW
-from tests.store.people import IDA, add
+from tests.store.people import add
 from tests.store.web import words
-
-
-@pytest.fixture
-def three(database):
-    with database.session() as session:
-        people.add_field(session, IDA, NOW, "contact", "membership", "choice", ["Single", "Patron"])
-        people.add_field(session, IDA, NOW, "contact", "score", "number", [])
-        session.add(Topic(key="diary", name="Sky diary", about=""))
-        return {name: add(session, NOW, f"{name.lower()}@post.example", True, first_name=name, last_name="Marsh", membership=tier).id
-                for name, tier in (("Ann", "Patron"), ("Ben", "Single"), ("Cy", "Single"))}
 
 
 class TestContacts:
@@ -36,16 +25,36 @@ class TestContacts:
     def test_no_address_of_a_page_tells_whom_it_is_about(self, web, database):
         with database.session() as session:
             for n in range(60):
-                add(session, NOW, f"p{n:02}@post.example", first_name="Secret", last_name="Quist", town="Farrow")
-        for path, words_of in (("/people", "quist"), ("/people/suppressions/search", "p0"), ("/companies", "quist")):
+                add(
+                    session,
+                    NOW,
+                    f"p{n:02}@post.example",
+                    first_name="Secret",
+                    last_name="Quist",
+                    town="Farrow",
+                )
+        for path, words_of in (
+            ("/people", "quist"),
+            ("/people/suppressions/search", "p0"),
+            ("/companies", "quist"),
+        ):
             answer = web.post(path, data={"q": words_of})
-            assert answer.status_code == 303 and words_of not in answer.location.lower().partition("search=")[0]
+            assert (
+                answer.status_code == 303
+                and words_of not in answer.location.lower().partition("search=")[0]
+            )
             shown = web.get(answer.location)
             assert shown.status_code == 200 and f'value="{words_of}"' in shown.text
             links = re.findall(r'href="([^"]*)"', shown.text)
-            assert links and not [link for link in links if re.search("quist|secret|post", link, re.IGNORECASE)]
-        assert len(web.post("/people", data={"q": "é" * 9_000}).location) < 4_000, "as long as proxies take"
-        assert web.get("/people?search=Quist").status_code == 200, "what we did not make is no search"
+            assert links and not [
+                link for link in links if re.search("quist|secret|post", link, re.IGNORECASE)
+            ]
+        assert len(web.post("/people", data={"q": "é" * 9_000}).location) < 4_000, (
+            "as long as proxies take"
+        )
+        assert web.get("/people?search=Quist").status_code == 200, (
+            "what we did not make is no search"
+        )
         assert 'value=""' in web.get("/people?search=Quist").text
 
     def test_pages_follow_one_another_without_gap_or_double(self, web, database):
@@ -61,23 +70,53 @@ class TestContacts:
         assert len(seen) == 120 and len(set(seen)) == 120
 
     def test_added_with_evidence_or_not_at_all(self, web, three, database):
-        given = {"first_name": "Dov", "email": "dov@post.example", "score": "seven", "agreed": "yes", "how": "at the till"}
+        given = {
+            "first_name": "Dov",
+            "email": "dov@post.example",
+            "score": "seven",
+            "agreed": "yes",
+            "how": "at the till",
+        }
         answer = web.post("/people/new", data=given)
-        assert answer.status_code == 422 and 'value="seven"' in answer.text and 'value="at the till"' in answer.text
+        assert (
+            answer.status_code == 422
+            and 'value="seven"' in answer.text
+            and 'value="at the till"' in answer.text
+        )
         answer = web.post("/people/new", data=given | {"score": "7", "how": " "})
-        assert answer.status_code == 422 and "Say how this person agreed" in answer.text and 'value="dov@post.example"' in answer.text
+        assert (
+            answer.status_code == 422
+            and "Say how this person agreed" in answer.text
+            and 'value="dov@post.example"' in answer.text
+        )
         with database.session() as session:
-            assert session.scalar(sa.select(Contact).where(Contact.email_key == "dov@post.example")) is None
+            assert (
+                session.scalar(sa.select(Contact).where(Contact.email_key == "dov@post.example"))
+                is None
+            )
         answer = web.post("/people/new", data=given | {"score": "7"}, follow_redirects=True)
         assert "Dov was added." in answer.text and "at the till" in answer.text
 
     def test_changed_and_refused_with_what_was_typed(self, web, three, database):
         at = f"/people/{three['Ann']}/edit"
         assert 'value="ann@post.example"' in web.get(at).text
-        given = {"first_name": "Anna", "last_name": "Marsh", "email": "ann@post.example", "timezone": "Mars/Base", "membership": "Patron"}
+        given = {
+            "first_name": "Anna",
+            "last_name": "Marsh",
+            "email": "ann@post.example",
+            "timezone": "Mars/Base",
+            "membership": "Patron",
+        }
         answer = web.post(at, data=given)
-        assert answer.status_code == 422 and 'value="Anna"' in answer.text and "Mars/Base" in answer.text
-        assert web.post(at, data=given | {"timezone": "Europe/Paris"}).location == f"/people/{three['Ann']}"
+        assert (
+            answer.status_code == 422
+            and 'value="Anna"' in answer.text
+            and "Mars/Base" in answer.text
+        )
+        assert (
+            web.post(at, data=given | {"timezone": "Europe/Paris"}).location
+            == f"/people/{three['Ann']}"
+        )
         with database.session() as session:
             assert session.get_one(Contact, three["Ann"]).timezone == "Europe/Paris"
 
@@ -85,26 +124,65 @@ class TestContacts:
         at = f"/people/{three['Ben']}"
         assert "Text messages" not in words(web.get(at).text).partition("Their record")[0]
         answer = web.post(f"{at}/consent", data={"about": "sms:0", "agreed": "yes", "how": ""})
-        assert answer.status_code == 422 and "Say how this person agreed" in answer.text and '<option value="sms:0" selected>' in answer.text
-        assert web.post(f"{at}/consent", data={"about": "fax:0", "agreed": "no", "how": "kept"}).status_code == 422
-        for about, agreed, how in (("sms:0", "yes", "on the phone"), ("email:1", "no", ""), ("sms:0", "no", "changed his mind")):
-            assert web.post(f"{at}/consent", data={"about": about, "agreed": agreed, "how": how}).status_code == 303
+        assert (
+            answer.status_code == 422
+            and "Say how this person agreed" in answer.text
+            and '<option value="sms:0" selected>' in answer.text
+        )
+        assert (
+            web.post(
+                f"{at}/consent", data={"about": "fax:0", "agreed": "no", "how": "kept"}
+            ).status_code
+            == 422
+        )
+        for about, agreed, how in (
+            ("sms:0", "yes", "on the phone"),
+            ("email:1", "no", ""),
+            ("sms:0", "no", "changed his mind"),
+        ):
+            assert (
+                web.post(
+                    f"{at}/consent", data={"about": about, "agreed": agreed, "how": how}
+                ).status_code
+                == 303
+            )
         shown = words(web.get(at).text)
-        assert "Text messages : no changed his mind" in shown and "Sky diary : no withdrawn by Admin" in shown
+        assert (
+            "Text messages : no changed his mind" in shown
+            and "Sky diary : no withdrawn by Admin" in shown
+        )
         history = shown.partition("How their consent came to be")[2]
-        assert "Text messages: no, changed his mind" in history and "Text messages: yes, on the phone" in history
+        assert (
+            "Text messages: no, changed his mind" in history
+            and "Text messages: yes, on the phone" in history
+        )
         assert "All email: no" not in history
         with database.session() as session:
-            assert set(session.execute(sa.select(Consent.channel, Consent.topic_id, Consent.agreed).where(
-                Consent.contact_id == three["Ben"])).tuples()) == {("email", 0, True), ("email", 1, False), ("sms", 0, False)}
-            assert session.execute(sa.text("SELECT detail->>'about' FROM audit WHERE did = 'set the consent of' ORDER BY id")
-                                   ).scalars().all() == ["Text messages", "Sky diary", "Text messages"]
+            assert set(
+                session.execute(
+                    sa.select(Consent.channel, Consent.topic_id, Consent.agreed).where(
+                        Consent.contact_id == three["Ben"]
+                    )
+                ).tuples()
+            ) == {("email", 0, True), ("email", 1, False), ("sms", 0, False)}
+            assert session.execute(
+                sa.text(
+                    "SELECT detail->>'about' FROM audit WHERE did = 'set the consent of' ORDER "
+                    "BY id"
+                )
+            ).scalars().all() == ["Text messages", "Sky diary", "Text messages"]
 
     def test_viewers_look_and_change_nothing(self, client, three):
         from tests.store.web import sign_in
+
         sign_in(client, "viewer")
         assert client.get(f"/people/{three['Ann']}").status_code == 200
-        assert client.post(f"/people/{three['Ann']}/consent", data={"about": "email:0", "agreed": "no"}).status_code == 403
+        assert (
+            client.post(
+                f"/people/{three['Ann']}/consent", data={"about": "email:0", "agreed": "no"}
+            ).status_code
+            == 403
+        )
         assert client.post("/people/new", data={"first_name": "X"}).status_code == 403
         assert client.post(f"/people/{three['Ann']}/erase").status_code == 403
 
@@ -114,47 +192,94 @@ class TestContacts:
 
 
 class TestImports:
-    FILE = "Email,First name,Texts\nann@post.example,Anna,\ndov@post.example,Dov,yes\nedda@post.example,Edda,no\nbad,B,\n"
+    FILE = (
+        "Email,First "
+        "name,Texts\nann@post.example,Anna,\ndov@post.example,Dov,yes\nedda@post.example,Edda,no\nbad,B,\n"
+    )
 
     def begin(self, web, content=FILE, name="fair.csv"):
-        return web.post("/imports/new", data={"file": (io.BytesIO(content.encode()), name)}, content_type="multipart/form-data")
+        return web.post(
+            "/imports/new",
+            data={"file": (io.BytesIO(content.encode()), name)},
+            content_type="multipart/form-data",
+        )
 
     def test_a_file_goes_in_and_its_refused_rows_come_back(self, web, three, database, job_context):
         assert self.begin(web).location == "/imports/1"
         page = web.get("/imports/1").text
         assert "Columns to match" in page and page.count('<option value="email" selected>') == 1
-        plan = {"target0": "email", "target1": "first_name", "target2": "agreed:sms", "identify": "email", "known": "update", "day_first": "yes"}
+        plan = {
+            "target0": "email",
+            "target1": "first_name",
+            "target2": "agreed:sms",
+            "identify": "email",
+            "known": "update",
+            "day_first": "yes",
+        }
         # Refused: a column says who agreed, and nobody says how. All that was chosen stays chosen.
         answer = web.post("/imports/1/plan", data=plan)
         assert answer.status_code == 422 and "Say how and when they did" in answer.text
-        assert '<option value="agreed:sms" selected>' in answer.text and '<option value="update" selected>' in answer.text
-        assert web.post("/imports/1/plan", data=plan | {"consent": "ticked at the fair"}).status_code == 303
+        assert (
+            '<option value="agreed:sms" selected>' in answer.text
+            and '<option value="update" selected>' in answer.text
+        )
+        assert (
+            web.post("/imports/1/plan", data=plan | {"consent": "ticked at the fair"}).status_code
+            == 303
+        )
         jobs.run_here("imports.run", import_id=1, dry=True)
         said = words(web.get("/imports/1").text)
-        assert "Dry run: nothing changed yet" in said and "Consent for text messages 1" in said and "Said no to text messages 1" in said
+        assert (
+            "Dry run: nothing changed yet" in said
+            and "Consent for text messages 1" in said
+            and "Said no to text messages 1" in said
+        )
         assert "Refused 1" in said and "New people 2" in said
         assert web.post("/imports/1/go").status_code == 303
         assert "Importing" in web.get("/imports/1/progress").text
         jobs.run_here("imports.run", import_id=1, dry=False)
         assert "What happened" in web.get("/imports/1").text
-        assert web.get("/imports/1/refused.csv").text.splitlines()[1] == "bad,B,,5,Email: “bad” has no at-sign"
+        assert (
+            web.get("/imports/1/refused.csv").text.splitlines()[1]
+            == "bad,B,,5,Email: “bad” has no at-sign"
+        )
         assert web.post("/imports/1/go").status_code == 409
         with database.session() as session:
             assert session.get_one(Contact, three["Ann"]).first_name == "Anna"
 
     def test_a_column_becomes_a_new_field(self, web, three, database, job_context):
         self.begin(web, "Email,Shoe size\ndov@post.example,44\n")
-        web.post("/imports/1/plan", data={"target0": "email", "target1": "new", "label1": "shoe size", "type1": "number", "as_list": "yes",
-                                          "list_name": "Feet"})
+        web.post(
+            "/imports/1/plan",
+            data={
+                "target0": "email",
+                "target1": "new",
+                "label1": "shoe size",
+                "type1": "number",
+                "as_list": "yes",
+                "list_name": "Feet",
+            },
+        )
         jobs.run_here("imports.run", import_id=1, dry=True)
         web.post("/imports/1/go")
         jobs.run_here("imports.run", import_id=1, dry=False)
         assert "Everyone of the file is on the list Feet" in words(web.get("/imports/1").text)
         with database.session() as session:
-            assert session.scalars(sa.select(Contact.attributes).where(Contact.email_key == "dov@post.example")).one()["shoe_size"] == 44
+            assert (
+                session.scalars(
+                    sa.select(Contact.attributes).where(Contact.email_key == "dov@post.example")
+                ).one()["shoe_size"]
+                == 44
+            )
 
-    @pytest.mark.parametrize(("content", "says"), [
-        ("", "The file is empty"), ("Email\n", "only its header"), ("ann@post.example,Ann\nb@post.example,B\n", "names of the columns are missing")])
+    @pytest.mark.parametrize(
+        ("content", "says"),
+        [
+            ("", "The file is empty"),
+            ("Email\n", "only its header"),
+            ("ann@post.example,Ann\nb@post.example,B\n", "names of the columns are missing"),
+        ],
+    )
     def test_what_is_no_file_of_people_is_refused_with_the_remedy(self, web, content, says):
         answer = self.begin(web, content)
         assert answer.status_code == 422 and says in answer.text

@@ -1,4 +1,5 @@
-"""A gateway that refuses us is no bounce of anybody: nothing is lost, nobody is struck off, and the send says what is wrong."""
+"""A gateway that refuses us is no bounce of anybody: nothing is lost, nobody is struck off, and the
+send says what is wrong."""
 
 import contextlib
 import dataclasses
@@ -19,8 +20,7 @@ from meadowrun.sends.models import Send
 from meadowrun.tracking import actions as tracking
 from tests.conftest import NOW
 from tests.store.people import add, ready_send
-from tests.store.test_sending import counts, run_all, segment, start
-from tests.store.test_texts import texting
+from tests.store.sending import counts, run_all, segment, start, texting
 from tests.store.work import number_of
 
 
@@ -54,7 +54,11 @@ def door(database, settings, **answers):
     control = Controller(made, hostname="127.0.0.1", port=port)
     control.start()
     try:
-        jobs.set_context(jobs.Context(database, dataclasses.replace(settings, smtp_url=f"smtp://127.0.0.1:{port}")))
+        jobs.set_context(
+            jobs.Context(
+                database, dataclasses.replace(settings, smtp_url=f"smtp://127.0.0.1:{port}")
+            )
+        )
         yield made
     finally:
         control.stop()
@@ -69,17 +73,41 @@ class Listening(Door):
 
     async def handle_DATA(self, server, session, envelope):
         head = envelope.original_content.partition(b"\r\n\r\n")[0]
-        self.came.append((envelope.rcpt_tos[0], next(line for line in head.split(b"\r\n") if line.startswith(b"To: ")).decode(),
-                          envelope.smtp_utf8))
+        self.came.append(
+            (
+                envelope.rcpt_tos[0],
+                next(line for line in head.split(b"\r\n") if line.startswith(b"To: ")).decode(),
+                envelope.smtp_utf8,
+            )
+        )
         return "250 taken"
 
 
-@pytest.mark.parametrize(("offered", "came", "outcomes"), [
-    (True, [("ann@post.example", "To: ann@post.example", False), ("bo@xn--bcher-kva.example", "To: bo@xn--bcher-kva.example", False),
-            ("jürgen@bücher.example", "To: jürgen@bücher.example", True)], {"delivered": 3}),
-    (False, [("ann@post.example", "To: ann@post.example", False), ("bo@xn--bcher-kva.example", "To: bo@xn--bcher-kva.example", False)],
-     {"delivered": 2, "bad_address": 1})])
-def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_up(database, settings, job_context, offered, came, outcomes):
+@pytest.mark.parametrize(
+    ("offered", "came", "outcomes"),
+    [
+        (
+            True,
+            [
+                ("ann@post.example", "To: ann@post.example", False),
+                ("bo@xn--bcher-kva.example", "To: bo@xn--bcher-kva.example", False),
+                ("jürgen@bücher.example", "To: jürgen@bücher.example", True),
+            ],
+            {"delivered": 3},
+        ),
+        (
+            False,
+            [
+                ("ann@post.example", "To: ann@post.example", False),
+                ("bo@xn--bcher-kva.example", "To: bo@xn--bcher-kva.example", False),
+            ],
+            {"delivered": 2, "bad_address": 1},
+        ),
+    ],
+)
+def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_up(
+    database, settings, job_context, offered, came, outcomes
+):
     with clock.at(NOW), database.session() as session:
         for address in ("jürgen@bücher.example", "ann@post.example", "bo@bücher.example"):
             add(session, NOW, address)
@@ -88,7 +116,11 @@ def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_
     control = Controller(made, hostname="127.0.0.1", port=port, enable_SMTPUTF8=offered)
     control.start()
     try:
-        jobs.set_context(jobs.Context(database, dataclasses.replace(settings, smtp_url=f"smtp://127.0.0.1:{port}")))
+        jobs.set_context(
+            jobs.Context(
+                database, dataclasses.replace(settings, smtp_url=f"smtp://127.0.0.1:{port}")
+            )
+        )
         start(database, settings, ident, 3)
         run_all(database, ident)
     finally:
@@ -96,8 +128,12 @@ def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_
     assert sorted(made.came) == came
     assert counts(database, ident)[0] == outcomes
     with database.session() as session:
-        notes = session.scalars(sa.text("SELECT note FROM deliveries WHERE outcome = 'bad_address'")).all()
-        assert notes == ([] if offered else ["the mail server takes no letters outside ASCII before the @"])
+        notes = session.scalars(
+            sa.text("SELECT note FROM deliveries WHERE outcome = 'bad_address'")
+        ).all()
+        assert notes == (
+            [] if offered else ["the mail server takes no letters outside ASCII before the @"]
+        )
 
 
 def send_to(database, *names):
@@ -109,11 +145,20 @@ def send_to(database, *names):
 
 def struck(database):
     with database.session() as session:
-        return dict(session.execute(sa.select(Contact.first_name, Contact.soft_bounces + sa.case((Contact.bounced_at.is_not(None), 100), else_=0))
-                                    .order_by(Contact.id)).all())
+        return dict(
+            session.execute(
+                sa.select(
+                    Contact.first_name,
+                    Contact.soft_bounces + sa.case((Contact.bounced_at.is_not(None), 100), else_=0),
+                ).order_by(Contact.id)
+            ).all()
+        )
 
 
-@pytest.mark.parametrize("said", ["530 5.7.0 authentication first", "550 5.7.1 you may not send here", "553 sender not known"])
+@pytest.mark.parametrize(
+    "said",
+    ["530 5.7.0 authentication first", "550 5.7.1 you may not send here", "553 sender not known"],
+)
 def test_a_server_that_refuses_us_bounces_nobody(database, settings, job_context, said):
     ident = send_to(database, "ann", "bo")
     with door(database, settings, mail=said):
@@ -131,19 +176,38 @@ def test_a_server_that_refuses_us_bounces_nobody(database, settings, job_context
 
 def test_only_a_refusal_of_the_address_strikes_it_off(database, settings, job_context):
     ident = send_to(database, "ann", "bo", "cy", "di")
-    with door(database, settings, ann="550 5.1.1 nobody of that name", bo="552 5.2.2 full", cy="554 5.7.1 relay denied"):
+    with door(
+        database,
+        settings,
+        ann="550 5.1.1 nobody of that name",
+        bo="552 5.2.2 full",
+        cy="554 5.7.1 relay denied",
+    ):
         start(database, settings, ident, 4)
         run_all(database, ident)
     assert counts(database, ident)[0] == {"bounced": 3, "delivered": 1}
     assert struck(database) == {"Ann": 100, "Bo": 1, "Cy": 1, "Di": 0}
     with database.session() as session:
-        notes = session.scalars(sa.text("SELECT note FROM reactions WHERE kind = 'bounced' ORDER BY contact_id")).all()
-    assert notes == ["hard: 550 5.1.1 nobody of that name", "soft: 552 5.2.2 full", "soft: 554 5.7.1 relay denied"]
+        notes = session.scalars(
+            sa.text("SELECT note FROM reactions WHERE kind = 'bounced' ORDER BY contact_id")
+        ).all()
+    assert notes == [
+        "hard: 550 5.1.1 nobody of that name",
+        "soft: 552 5.2.2 full",
+        "soft: 554 5.7.1 relay denied",
+    ]
 
 
-@pytest.mark.parametrize(("answers", "outcome", "soft"), [
-    ({"data": "550 5.1.1 looks like a nuisance"}, "bounced", 1), ({"ann": "530 authentication required"}, "waiting", 0)])
-def test_neither_a_mail_that_is_disliked_nor_our_missing_password_strikes_anybody_off(database, settings, job_context, answers, outcome, soft):
+@pytest.mark.parametrize(
+    ("answers", "outcome", "soft"),
+    [
+        ({"data": "550 5.1.1 looks like a nuisance"}, "bounced", 1),
+        ({"ann": "530 authentication required"}, "waiting", 0),
+    ],
+)
+def test_neither_a_mail_that_is_disliked_nor_our_missing_password_strikes_anybody_off(
+    database, settings, job_context, answers, outcome, soft
+):
     ident = send_to(database, "ann")
     with door(database, settings, **answers):
         start(database, settings, ident, 1)
@@ -152,7 +216,8 @@ def test_neither_a_mail_that_is_disliked_nor_our_missing_password_strikes_anybod
 
 
 class Falling(Door):
-    """A server that fails itself at the end of its first emails, and still holds their envelopes."""
+    """A server that fails itself at the end of its first emails, and still holds their
+    envelopes."""
 
     async def handle_DATA(self, server, session, envelope):
         if self.answers["falls"]:
@@ -161,7 +226,9 @@ class Falling(Door):
         return await super().handle_DATA(server, session, envelope)
 
 
-def test_a_server_that_fails_itself_is_no_bounce_of_anybody_and_holds_up_nobody(database, settings, job_context, monkeypatch):
+def test_a_server_that_fails_itself_is_no_bounce_of_anybody_and_holds_up_nobody(
+    database, settings, job_context, monkeypatch
+):
     ident = send_to(database, "ann", "bo", "cy")
     monkeypatch.setitem(globals(), "Door", Falling)
     with door(database, dataclasses.replace(settings, smtp_connections=1), falls=1) as server:
@@ -222,9 +289,18 @@ def web_gateway(code):
         server.server_close()
 
 
-@pytest.mark.parametrize(("code", "outcome", "says"), [
-    (404, "waiting", "takes nothing from us: 404"), (401, "waiting", "takes nothing from us: 401"), (402, "waiting", "takes nothing from us: 402"),
-    (429, "deferred", ""), (503, "deferred", ""), (400, "bounced", ""), (202, "delivered", "")])
+@pytest.mark.parametrize(
+    ("code", "outcome", "says"),
+    [
+        (404, "waiting", "takes nothing from us: 404"),
+        (401, "waiting", "takes nothing from us: 401"),
+        (402, "waiting", "takes nothing from us: 402"),
+        (429, "deferred", ""),
+        (503, "deferred", ""),
+        (400, "bounced", ""),
+        (202, "delivered", ""),
+    ],
+)
 def test_what_a_gateway_for_texts_answers(database, settings, job_context, code, outcome, says):
     with clock.at(NOW), database.session() as session:
         ident = texting(session)
@@ -235,7 +311,11 @@ def test_what_a_gateway_for_texts_answers(database, settings, job_context, code,
         start(database, settings, ident, 3)
         run_all(database, ident)
     found = counts(database, ident)[0]
-    assert found[outcome] == 3 and found.get("bounced", 0) == (3 if outcome == "bounced" else 0) and len(asked) > 1
+    assert (
+        found[outcome] == 3
+        and found.get("bounced", 0) == (3 if outcome == "bounced" else 0)
+        and len(asked) > 1
+    )
     with database.session() as session:
         problem = session.get_one(Send, ident).trouble
     assert says in problem if says else problem == ""

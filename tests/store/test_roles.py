@@ -1,4 +1,5 @@
-"""What a role does not reach is shown as such on the page: forms are marked, links to personal data lead nowhere."""
+"""What a role does not reach is shown as such on the page: forms are marked, links to personal data
+lead nowhere."""
 
 import re
 
@@ -18,10 +19,15 @@ def send(database, client):
 
 
 def forms(client, path):
-    """The role that each form of a page says it needs, by its action; empty where nothing is lacked."""
+    """The role that each form of a page says it needs, by its action; empty where nothing is
+    lacked."""
     html = client.get(path).text
-    return {re.search(r'action="([^"]*)', form)[1] if "action=" in form else path: "".join(re.findall(r'data-needs="(\w+)"', form))
-            for form in re.findall(r'<form\b[^>]*method="post"[^>]*>', html)}
+    return {
+        re.search(r'action="([^"]*)', form)[1] if "action=" in form else path: "".join(
+            re.findall(r'data-needs="(\w+)"', form)
+        )
+        for form in re.findall(r'<form\b[^>]*method="post"[^>]*>', html)
+    }
 
 
 def test_an_author_is_told_before_that_sending_needs_an_approver(send, client):
@@ -36,9 +42,19 @@ def test_an_author_is_told_before_that_sending_needs_an_approver(send, client):
 def test_a_viewer_meets_no_live_form_but_their_own(send, client):
     _, person = send
     sign_in(client, "viewer")
-    for path in ("/people", f"/people/{person}", "/people/suppressions", "/imports/new", "/campaigns/new"):
+    for path in (
+        "/people",
+        f"/people/{person}",
+        "/people/suppressions",
+        "/imports/new",
+        "/campaigns/new",
+    ):
         for action, role in forms(client, path).items():
-            given = client.post(action).status_code if action not in ("/sign-out", "/segments/look") else 0
+            given = (
+                client.post(action).status_code
+                if action not in ("/sign-out", "/segments/look")
+                else 0
+            )
             assert (given == 403) == bool(role), (path, action)
 
 

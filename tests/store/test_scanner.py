@@ -1,4 +1,5 @@
-"""Every uploaded file is looked through where a scanner is set: what it finds, and what nobody looked at, is not taken."""
+"""Every uploaded file is looked through where a scanner is set: what it finds, and what nobody
+looked at, is not taken."""
 
 import contextlib
 import dataclasses
@@ -11,7 +12,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.shell.app import create_app
-from tests.store.test_files import drawn
+from tests.store.pictures import drawn
 from tests.store.web import sign_in
 
 BAD = b"X5O-this-stands-for-something-malicious"
@@ -36,13 +37,21 @@ class Scanner:
                     while length := struct.unpack(">I", stream.read(4))[0]:
                         content += stream.read(length)
                     self.seen.append(content)
-                    said = self.says if self.says is not None else "stream: Bad.Thing FOUND" if BAD in content else "stream: OK"
+                    said = (
+                        self.says
+                        if self.says is not None
+                        else "stream: Bad.Thing FOUND"
+                        if BAD in content
+                        else "stream: OK"
+                    )
                     line.sendall(said.encode() + b"\0")
 
 
 @pytest.fixture
 def served(database, settings, client):
-    """A signed-in client of an installation with a scanner that says something, or looks for itself."""
+    """A signed-in client of an installation with a scanner that says something, or looks for
+    itself."""
+
     def made(says=None):
         found = Scanner(says)
         app = create_app(dataclasses.replace(settings, scanner=found.where), database)
@@ -50,6 +59,7 @@ def served(database, settings, client):
         web = app.test_client()
         sign_in(web)
         return web, found
+
     return made
 
 
@@ -57,9 +67,12 @@ def put(web, to, content, name):
     return web.post(to, data={"file": (io.BytesIO(content), name)})
 
 
-PLACES = [("/files", drawn(4, 4) + BAD, "dome.png"), ("/imports/new", b"email\nann@post.example\n" + BAD, "people.csv"),
-          ("/people/suppressions", b"ann@post.example\n" + BAD, "them.csv"),
-          ("/messages/new", b"<html><body>" + BAD + b"</body></html>", "letter.html")]
+PLACES = [
+    ("/files", drawn(4, 4) + BAD, "dome.png"),
+    ("/imports/new", b"email\nann@post.example\n" + BAD, "people.csv"),
+    ("/people/suppressions", b"ann@post.example\n" + BAD, "them.csv"),
+    ("/messages/new", b"<html><body>" + BAD + b"</body></html>", "letter.html"),
+]
 
 
 @pytest.mark.parametrize(("to", "content", "name"), PLACES)
@@ -96,4 +109,7 @@ def test_a_scanner_that_is_away(served):
     scanner.server.shutdown(socket.SHUT_RDWR)
     scanner.server.close()
     answer = put(web, "/files", drawn(4, 4), "dome.png")
-    assert answer.status_code == 503 and "does not answer, and without it no file is taken" in answer.text
+    assert (
+        answer.status_code == 503
+        and "does not answer, and without it no file is taken" in answer.text
+    )

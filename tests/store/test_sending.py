@@ -1,4 +1,5 @@
-"""The pipeline on a real database: who gets it, who does not and why, and what happens when things break."""
+"""The pipeline on a real database: who gets it, who does not and why, and what happens when things
+break."""
 
 import dataclasses
 import datetime as dt
@@ -8,14 +9,12 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs, signing
-from meadowrun.base.errors import Conflict, GatewayUnavailable, Invalid
+from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.gateways import smtp
-from meadowrun.gateways.handing import Handed, all_may_go
-from meadowrun.gateways.smtp import NullGateway
+from meadowrun.gateways.handing import all_may_go
 from meadowrun.outgoing import claims, settling
 from meadowrun.outgoing.queries import tally
 from meadowrun.people import actions as people
-from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions
@@ -23,115 +22,43 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, many, ready_send
+from tests.store.sending import Keeper, counts, mixed, run_all, segment, start, started
 from tests.store.work import drain, number_of, token_of, work
 
 
-class Keeper(NullGateway):
-    """Keeps every letter, one on its way at a time; may do something else with some of them."""
-
-    at_once = 1
-
-    def __init__(self, refuse=(), defer=(), break_after=None, remembers=None):
-        self.letters, self.refuse, self.defer, self.break_after = [], refuse, defer, break_after
-        self.remembers = remembers
-
-    @property
-    def can_be_asked(self):
-        return self.remembers is not None
-
-    def hand_over(self, messages, begin=all_may_go):
-        for letter in messages:
-            if self.break_after is not None and len(self.letters) >= self.break_after:
-                raise GatewayUnavailable("The mail server hung up.")
-            if not begin([letter]):
-                continue
-            self.letters.append(letter)
-            outcome = "bounced" if letter.to in self.refuse else "deferred" if letter.to in self.defer else "delivered"
-            yield Handed(letter.contact_id, outcome, "250 taken" if outcome == "delivered" else "no", hard=outcome == "bounced")
-
-    def took(self, ids):
-        return {} if self.remembers is None else {m: m in self.remembers for m in ids}
-
-
-@pytest.fixture
-def keeper(monkeypatch):
-    made = Keeper()
-    monkeypatch.setattr(smtp, "gateway", lambda settings: made)
-    return made
-
-
-def start(database, settings, send_id, going):
-    with clock.at(NOW), database.session() as session:
-        send = session.get_one(Send, send_id)
-        actions.start(session, IDA, NOW, send, settings.public_url, going, send.version)
-
-
-def started(database, settings, people):
-    """A send to so many people that was started; its snapshot is still to be taken."""
-    with clock.at(NOW), database.session() as session:
-        many(session, NOW, people)
-        ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    start(database, settings, ident, people)
-    return ident
-
-
-def run_all(database, send_id, now=NOW):
-    """Does by hand what a worker does: the audience is settled, then whatever is due leaves."""
-    with clock.at(now):
-        jobs.run_here("sends.take", send_id=send_id)
-        work(database)
-
-
-def counts(database, send_id):
-    with database.session() as session:
-        send = session.get_one(Send, send_id)
-        found = tally(session, send.dispatch_id)
-        assert sum(found.values()) == send.audience_size
-        return found, send
-
-
-def segment(session, lines=()):
-    from meadowrun.people.queries import dictionary
-    from meadowrun.segments.actions import save
-    return save(session, IDA, NOW, dictionary(session), "Everyone", {"lines": list(lines)})
-
-
-def mixed(session):
-    """One person for each thing that can hold a mail back, and three who get it."""
-    kinds(session)
-    made = {name: add(session, NOW, f"{name}@post.example", first_name=name.title()) for name in ("ann", "ben", "cleo", "hard", "later")}
-    add(session, NOW, "no@post.example", agreed=False)
-    add(session, NOW, "unasked@post.example", agreed=None)
-    add(session, NOW, None, first_name="Nobody")
-    bounced = add(session, NOW, "old@post.example")
-    bounced.bounced_at = NOW
-    add(session, NOW, "gone@post.example")
-    keeping.suppress(session, NOW, "gone@post.example", "asked", "desk")
-    unusable = add(session, NOW, None, first_name="Dirty")
-    unusable.email = "dirty.post.example"
-    twin = add(session, NOW, None, first_name="Twin", reference="2")
-    twin.email, twin.email_key, twin.email_usable = "Ann@post.example", "ann@post.example", True
-    left = add(session, NOW, "left@post.example", town="Out")
-    session.flush()
-    return made, left
-
-
-@pytest.mark.parametrize(("rule", "reached"), [("agreed", set()), ("not_refused", {"unasked@post.example"}),
-                                               ("service", {"unasked@post.example", "no@post.example"})])
-def test_who_may_get_it_is_asked_as_the_send_says(database, settings, job_context, keeper, rule, reached):
+@pytest.mark.parametrize(
+    ("rule", "reached"),
+    [
+        ("agreed", set()),
+        ("not_refused", {"unasked@post.example"}),
+        ("service", {"unasked@post.example", "no@post.example"}),
+    ],
+)
+def test_who_may_get_it_is_asked_as_the_send_says(
+    database, settings, job_context, keeper, rule, reached
+):
     """The estimate and the sending agree; nobody suppressed gets anything by any rule."""
     with clock.at(NOW), database.session() as session:
         mixed(session)
         send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
         send.consent_rule = rule
-        guess, ident = estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")), send.id
+        guess, ident = (
+            estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")),
+            send.id,
+        )
     assert (guess.total, guess.going) == (13, 6 + len(reached))
     start(database, settings, ident, guess.going)
     run_all(database, ident)
     found, _ = counts(database, ident)
-    assert (found["delivered"], found.get("no_consent", 0), found["suppressed"]) == (6 + len(reached), 2 - len(reached), 1)
+    assert (found["delivered"], found.get("no_consent", 0), found["suppressed"]) == (
+        6 + len(reached),
+        2 - len(reached),
+        1,
+    )
     with database.session() as session:
-        assert reached <= set(session.scalars(sa.text("SELECT address FROM deliveries WHERE outcome = 'delivered'")))
+        assert reached <= set(
+            session.scalars(sa.text("SELECT address FROM deliveries WHERE outcome = 'delivered'"))
+        )
 
 
 def test_everyone_stands_under_exactly_one_outcome(database, settings, job_context, keeper):
@@ -139,38 +66,87 @@ def test_everyone_stands_under_exactly_one_outcome(database, settings, job_conte
         mixed(session)
         inside = segment(session)
         from meadowrun.segments.actions import save
-        out = save(session, IDA, NOW, dictionary(session), "Out of town", {"lines": [
-            {"id": "o", "kind": "field", "field": "town", "op": "is", "value": ["out"]}]})
-        send = ready_send(session, NOW, {"in": [{"segment": inside.id}], "out": [{"segment": out.id}]})
-        guess = estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London"))
+
+        out = save(
+            session,
+            IDA,
+            NOW,
+            dictionary(session),
+            "Out of town",
+            {
+                "lines": [
+                    {"id": "o", "kind": "field", "field": "town", "op": "is", "value": ["out"]}
+                ]
+            },
+        )
+        send = ready_send(
+            session, NOW, {"in": [{"segment": inside.id}], "out": [{"segment": out.id}]}
+        )
+        guess = estimate(
+            session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")
+        )
         ident = send.id
-    assert guess.outcomes == {"go": 5, "no_consent": 2, "no_address": 1, "bounced_before": 1, "suppressed": 1, "bad_address": 1,
-                              "duplicate": 1}
+    assert guess.outcomes == {
+        "go": 5,
+        "no_consent": 2,
+        "no_address": 1,
+        "bounced_before": 1,
+        "suppressed": 1,
+        "bad_address": 1,
+        "duplicate": 1,
+    }
     assert guess.left_out == [("Out of town", 1)]
     keeper.refuse, keeper.defer = ("hard@post.example",), ("later@post.example",)
     start(database, settings, ident, 5)
     run_all(database, ident)
     found, send = counts(database, ident)
-    assert found == {"deferred": 1, "delivered": 3, "bounced": 1, "duplicate": 1, "no_consent": 2, "suppressed": 1, "no_address": 1,
-                     "bad_address": 1, "bounced_before": 1}
+    assert found == {
+        "deferred": 1,
+        "delivered": 3,
+        "bounced": 1,
+        "duplicate": 1,
+        "no_consent": 2,
+        "suppressed": 1,
+        "no_address": 1,
+        "bad_address": 1,
+        "bounced_before": 1,
+    }
     assert send.state == "running"
     with database.session() as session:
-        why = session.execute(sa.text("SELECT outcome, stood_on FROM deliveries WHERE stood_on IS NOT NULL ORDER BY outcome, stood_on::text")).all()
+        why = session.execute(
+            sa.text(
+                "SELECT outcome, stood_on FROM deliveries WHERE stood_on IS NOT NULL ORDER BY "
+                "outcome, stood_on::text"
+            )
+        ).all()
         assert why == [
-            ("bad_address", {"because": "bad_address", "address_usable": False}), ("bounced_before", {"because": "bounced", "bounced": True}),
+            ("bad_address", {"because": "bad_address", "address_usable": False}),
+            ("bounced_before", {"because": "bounced", "bounced": True}),
             ("duplicate", {"because": "repeated_address", "repeated_address": True}),
             ("no_address", {"because": "no_address", "has_address": False}),
             ("no_consent", {"because": "never_asked", "consent": None, "channel_consent": None}),
             ("no_consent", {"because": "refused_channel", "channel_consent": False}),
-            ("suppressed", {"because": "suppressed", "suppressed": True})]
-        assert session.scalars(sa.select(Contact.bounced_at).where(Contact.email_key == "hard@post.example")).one() is not None
+            ("suppressed", {"because": "suppressed", "suppressed": True}),
+        ]
+        assert (
+            session.scalars(
+                sa.select(Contact.bounced_at).where(Contact.email_key == "hard@post.example")
+            ).one()
+            is not None
+        )
     keeper.defer = ()
     with clock.at(NOW + dt.timedelta(hours=1)):
         work(database)
     found, send = counts(database, ident)
     assert (found["delivered"], "deferred" in found, send.state) == (4, False, "done")
-    assert sorted(x.to for x in keeper.letters) == ["ann@post.example", "ben@post.example", "cleo@post.example", "hard@post.example",
-                                                    "later@post.example", "later@post.example"]
+    assert sorted(x.to for x in keeper.letters) == [
+        "ann@post.example",
+        "ben@post.example",
+        "cleo@post.example",
+        "hard@post.example",
+        "later@post.example",
+        "later@post.example",
+    ]
 
 
 def test_a_letter_is_personal_and_has_a_way_out(database, settings, job_context, keeper):
@@ -183,8 +159,14 @@ def test_a_letter_is_personal_and_has_a_way_out(database, settings, job_context,
     letter = keeper.letters[0]
     keys = signing.Tokens(settings.secret, number_of(database, ident, person), person)
     assert letter.subject == "Hello Zoë" and "Dear Zoë" in letter.html and "Dear Zoë" in letter.text
-    assert letter.message_id == f"<{keys['message']}@mail.example>" and letter.return_path == f"bounce+{keys['bounce']}@mail.example"
-    assert letter.unsubscribe == f"http://127.0.0.1:1/u/{keys['leave']}" and f"/c/{keys['click']}/0" in letter.html
+    assert (
+        letter.message_id == f"<{keys['message']}@mail.example>"
+        and letter.return_path == f"bounce+{keys['bounce']}@mail.example"
+    )
+    assert (
+        letter.unsubscribe == f"http://127.0.0.1:1/u/{keys['leave']}"
+        and f"/c/{keys['click']}/0" in letter.html
+    )
 
 
 def test_consent_is_asked_again_at_the_moment_of_sending(database, settings, job_context, keeper):
@@ -231,15 +213,23 @@ def test_a_mail_server_that_hangs_up_loses_nobody(database, settings, job_contex
     assert len({x.to for x in keeper.letters}) == len(keeper.letters) == 300
 
 
-@pytest.mark.parametrize(("remembers", "after"), [
-    ("first", {"delivered": 3}), (None, {"in_doubt": 1, "delivered": 2})])
-def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(database, settings, job_context, keeper, remembers, after):
+@pytest.mark.parametrize(
+    ("remembers", "after"), [("first", {"delivered": 3}), (None, {"in_doubt": 1, "delivered": 2})]
+)
+def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(
+    database, settings, job_context, keeper, remembers, after
+):
     ident = started(database, settings, 3)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
     with database.session() as session:
-        first = session.execute(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id = (SELECT min(contact_id) "
-                                        "FROM deliveries) RETURNING contact_id")).scalar_one()
+        first = session.execute(
+            sa.text(
+                "UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id = (SELECT "
+                "min(contact_id) "
+                "FROM deliveries) RETURNING contact_id"
+            )
+        ).scalar_one()
     key = token_of(database, settings, "message", ident, first)
     keeper.remembers = {f"<{key}@mail.example>"} if remembers else None
     with clock.at(NOW):
@@ -248,7 +238,9 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(databas
     assert len(keeper.letters) == 2
     if remembers is None:
         with clock.at(NOW), database.session() as session:
-            actions.settle_doubts(session, IDA, NOW, session.get_one(Send, ident), [first], arrived=False)
+            actions.settle_doubts(
+                session, IDA, NOW, session.get_one(Send, ident), [first], arrived=False
+            )
         with clock.at(NOW):
             work(database)
         assert counts(database, ident)[0] == {"delivered": 3}
@@ -277,14 +269,18 @@ def test_pause_resume_and_stop(database, settings, job_context, keeper, monkeypa
 
 
 @pytest.mark.parametrize("verb", ["pause", "stop"])
-def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, settings, job_context, monkeypatch, verb):
+def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(
+    database, settings, job_context, monkeypatch, verb
+):
     ident = started(database, settings, 10)
     seen = []
 
     class Held(Keeper):
         def hand_over(self, messages, begin=all_may_go):
             for place, handed in enumerate(super().hand_over(messages, begin)):
-                yield dataclasses.replace(handed, outcome={1: "bounced", 2: "deferred"}.get(place, "delivered"))
+                yield dataclasses.replace(
+                    handed, outcome={1: "bounced", 2: "deferred"}.get(place, "delivered")
+                )
                 with database.session() as session:
                     send = session.get_one(Send, ident)
                     seen.append(tally(session, send.dispatch_id))
@@ -296,37 +292,60 @@ def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(database, setti
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
         work(database)
-        # What is known is on the page while the chunk still goes out; the fourth was on its way when somebody paused.
-        assert seen[3] == {"in_hand": 1, "waiting": 6, "delivered": 1, "bounced": 1, "deferred": 1} and len(held.letters) == 4
+        # What is known is on the page while the chunk still goes out; the fourth was on its way
+        # when somebody paused.
+        assert (
+            seen[3] == {"in_hand": 1, "waiting": 6, "delivered": 1, "bounced": 1, "deferred": 1}
+            and len(held.letters) == 4
+        )
         kept = {"deferred": 1, "waiting": 6} if verb == "pause" else {"stopped": 7}
         assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, **kept}
         if verb == "pause":
             with database.session() as session:
                 actions.resume(session, IDA, NOW, session.get_one(Send, ident))
             work(database)
-            assert counts(database, ident)[0] == {"delivered": 6, "bounced": 2, "deferred": 2} and len({x.to for x in held.letters}) == 10
+            assert (
+                counts(database, ident)[0] == {"delivered": 6, "bounced": 2, "deferred": 2}
+                and len({x.to for x in held.letters}) == 10
+            )
 
 
-@pytest.mark.parametrize(("verb", "after"), [("pause", {"delivered": 1, "waiting": 2}), ("stop", {"delivered": 1, "stopped": 2})])
-def test_what_a_dead_worker_held_is_settled_also_when_the_send_was_paused_or_stopped(database, settings, job_context, keeper, verb, after):
+@pytest.mark.parametrize(
+    ("verb", "after"),
+    [("pause", {"delivered": 1, "waiting": 2}), ("stop", {"delivered": 1, "stopped": 2})],
+)
+def test_what_a_dead_worker_held_is_settled_also_when_the_send_was_paused_or_stopped(
+    database, settings, job_context, keeper, verb, after
+):
     ident = started(database, settings, 3)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
         with database.session() as session:
             # Two were in its hands: one arrived, one did not; the third waits.
-            held = session.scalars(sa.text("UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id < (SELECT max(contact_id) "
-                                           "FROM deliveries) RETURNING contact_id")).all()
+            held = session.scalars(
+                sa.text(
+                    "UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id < (SELECT "
+                    "max(contact_id) "
+                    "FROM deliveries) RETURNING contact_id"
+                )
+            ).all()
             session.execute(sa.text("DELETE FROM procrastinate_jobs"))
             getattr(actions, verb)(session, IDA, NOW, session.get_one(Send, ident))
-        keeper.remembers = {f"<{token_of(database, settings, 'message', ident, held[0])}@mail.example>"}
+        keeper.remembers = {
+            f"<{token_of(database, settings, 'message', ident, held[0])}@mail.example>"
+        }
         jobs.run_here("outgoing.sweep")
         with database.session() as session:
-            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == ["outgoing.settle"]
+            assert session.scalars(sa.text("SELECT task_name FROM procrastinate_jobs")).all() == [
+                "outgoing.settle"
+            ]
         drain(database)
     assert (counts(database, ident)[0], keeper.letters) == (after, [])
 
 
-def test_a_send_is_taken_back_while_its_audience_is_being_settled(database, settings, job_context, keeper):
+def test_a_send_is_taken_back_while_its_audience_is_being_settled(
+    database, settings, job_context, keeper
+):
     ident = started(database, settings, 3)
     with clock.at(NOW):
         with database.session() as session:
@@ -334,18 +353,29 @@ def test_a_send_is_taken_back_while_its_audience_is_being_settled(database, sett
         jobs.run_here("sends.take", send_id=ident)
     with database.session() as session:
         send = session.get_one(Send, ident)
-        assert (tally(session, send.dispatch_id), send.state, send.edition_id) == ({}, "draft", None)
+        assert (tally(session, send.dispatch_id), send.state, send.edition_id) == (
+            {},
+            "draft",
+            None,
+        )
 
 
 def test_the_database_itself_guards_the_audience(database, settings, job_context, keeper):
     ident = started(database, settings, 3)
     run_all(database, ident)
-    for statement in ("DELETE FROM deliveries WHERE contact_id = 1",
-                      "INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome) SELECT 99, dispatch_id, taken_at, taken_at, "
-                      "'waiting' FROM deliveries LIMIT 1", "UPDATE dispatches SET size = 2"):
+    for statement in (
+        "DELETE FROM deliveries WHERE contact_id = 1",
+        "INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome) SELECT 99, "
+        "dispatch_id, taken_at, taken_at, "
+        "'waiting' FROM deliveries LIMIT 1",
+        "UPDATE dispatches SET size = 2",
+    ):
         with pytest.raises(sa.exc.DatabaseError, match="sealed"), database.session() as session:
             session.execute(sa.text(statement))
-    with pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_outcome"), database.session() as session:
+    with (
+        pytest.raises(sa.exc.IntegrityError, match="ck_deliveries_outcome"),
+        database.session() as session,
+    ):
         session.execute(sa.text("UPDATE deliveries SET outcome = 'lost'"))
 
 
@@ -386,7 +416,9 @@ class TestStarting:
                 actions.change(session, IDA, NOW, send, version, {"name": "Second"})
 
 
-def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(database, settings, job_context, keeper):
+def test_a_send_is_not_done_while_a_dead_workers_rows_are_being_settled(
+    database, settings, job_context, keeper
+):
     ident = started(database, settings, 2)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)

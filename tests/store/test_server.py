@@ -1,4 +1,5 @@
-"""The web server as a process: requests that never end, bodies that are too large, processes that die, and stopping."""
+"""The web server as a process: requests that never end, bodies that are too large, processes that
+die, and stopping."""
 
 import http.client
 import os
@@ -27,11 +28,23 @@ def served(database, tmp_path):
     with database.session() as session:
         accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", "a long password")
     port = free_port(26800)
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": SECRET,
-                   "MEADOWRUN_PUBLIC_URL": f"http://127.0.0.1:{port}", "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_LOG_LEVEL": "WARNING"}
+    environment = {
+        **os.environ,
+        "PYTHONPATH": os.pathsep.join(sys.path),
+        "MEADOWRUN_DATABASE_URL": database.url,
+        "MEADOWRUN_SECRET": SECRET,
+        "MEADOWRUN_PUBLIC_URL": f"http://127.0.0.1:{port}",
+        "MEADOWRUN_SMTP_URL": "null:",
+        "MEADOWRUN_LOG_LEVEL": "WARNING",
+    }
     with (tmp_path / "log").open("w") as out:
-        keeper = subprocess.Popen([sys.executable, "-m", "meadowrun", "serve", "--port", str(port), "--processes", "2"],
-                                  env=environment, stdout=out, stderr=out, start_new_session=True)
+        keeper = subprocess.Popen(
+            [sys.executable, "-m", "meadowrun", "serve", "--port", str(port), "--processes", "2"],
+            env=environment,
+            stdout=out,
+            stderr=out,
+            start_new_session=True,
+        )
     try:
         deadline = time.monotonic() + 30
         while time.monotonic() < deadline:
@@ -64,7 +77,12 @@ def begun(port, text):
 
 def children(keeper):
     """The numbers of its processes."""
-    return {int(number) for number in pathlib.Path(f"/proc/{keeper.pid}/task/{keeper.pid}/children").read_text().split()}
+    return {
+        int(number)
+        for number in pathlib.Path(f"/proc/{keeper.pid}/task/{keeper.pid}/children")
+        .read_text()
+        .split()
+    }
 
 
 def lives(pid):
@@ -75,14 +93,24 @@ def lives(pid):
 
 def memory(keeper):
     """Bytes that its processes hold."""
-    return sum(int(pathlib.Path(f"/proc/{pid}/statm").read_text().split()[1]) * 4096 for pid in children(keeper))
+    return sum(
+        int(pathlib.Path(f"/proc/{pid}/statm").read_text().split()[1]) * 4096
+        for pid in children(keeper)
+    )
 
 
 def test_forty_requests_that_never_end_hold_nobody_up(served):
     port, _ = served
-    silent = [begun(port, text) for text in (
-        b"", b"GET /sign-in HTTP/1.1\r\nHost: a\r\nX-Slow: ", b"POST /site/events HTTP/1.1\r\nHost: a\r\nContent-Length: 200\r\n\r\n{",
-        b"POST /sign-in HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab") for _ in range(10)]
+    silent = [
+        begun(port, text)
+        for text in (
+            b"",
+            b"GET /sign-in HTTP/1.1\r\nHost: a\r\nX-Slow: ",
+            b"POST /site/events HTTP/1.1\r\nHost: a\r\nContent-Length: 200\r\n\r\n{",
+            b"POST /sign-in HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nab",
+        )
+        for _ in range(10)
+    ]
     taken = []
     for _ in range(20):
         started = time.monotonic()
@@ -98,12 +126,15 @@ def test_a_body_that_is_too_large_is_refused_before_it_is_read(served):
     ask(port, "/sign-in")
     before = memory(keeper)
     for announced in (150_000_000, 5_000_000_000):
-        made = begun(port, f"POST /site/events HTTP/1.1\r\nHost: a\r\nContent-Length: {announced}\r\n\r\n".encode())
+        head = f"POST /site/events HTTP/1.1\r\nHost: a\r\nContent-Length: {announced}\r\n\r\n"
+        made = begun(port, head.encode())
         made.settimeout(10)
         assert b"413" in made.recv(200)
         made.close()
     # Chunked, nothing is announced: it ends as soon as it is too much.
-    made = begun(port, b"POST /site/events HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n")
+    made = begun(
+        port, b"POST /site/events HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n"
+    )
     piece = b"10000\r\n" + b"x" * 65_536 + b"\r\n"
     sent = 0
     with pytest.raises(OSError):
@@ -116,8 +147,14 @@ def test_a_body_that_is_too_large_is_refused_before_it_is_read(served):
 
 
 def test_what_each_address_takes():
-    assert most_bytes("/imports/new", True) > 200_000_000 and most_bytes("/imports/new", False) < 300_000
-    assert most_bytes("/site/events", True) <= 4_000_000 and most_bytes("/site/events", False) == most_bytes("/p/abc", False) == 262_144
+    assert (
+        most_bytes("/imports/new", True) > 200_000_000
+        and most_bytes("/imports/new", False) < 300_000
+    )
+    assert (
+        most_bytes("/site/events", True) <= 4_000_000
+        and most_bytes("/site/events", False) == most_bytes("/p/abc", False) == 262_144
+    )
     assert most_bytes("/imports/newer", True) <= 8_000_000
 
 
@@ -155,7 +192,9 @@ def test_its_processes_end_with_it_however_it_ends(served):
 def test_told_to_stop_it_answers_what_it_has_begun(served):
     port, keeper = served
     answers = []
-    threads = [threading.Thread(target=lambda: answers.append(ask(port, "/sign-in"))) for _ in range(6)]
+    threads = [
+        threading.Thread(target=lambda: answers.append(ask(port, "/sign-in"))) for _ in range(6)
+    ]
     for thread in threads:
         thread.start()
     time.sleep(0.2)
@@ -167,9 +206,22 @@ def test_told_to_stop_it_answers_what_it_has_begun(served):
 
 def started(database, **settings):
     """What a server says that does not start."""
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": SECRET,
-                   "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1", "MEADOWRUN_SMTP_URL": "null:", **settings}
-    done = subprocess.run([sys.executable, "-m", "meadowrun", "serve", "--port", "1"], env=environment, capture_output=True, text=True, timeout=30)
+    environment = {
+        **os.environ,
+        "PYTHONPATH": os.pathsep.join(sys.path),
+        "MEADOWRUN_DATABASE_URL": database.url,
+        "MEADOWRUN_SECRET": SECRET,
+        "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+        "MEADOWRUN_SMTP_URL": "null:",
+        **settings,
+    }
+    done = subprocess.run(
+        [sys.executable, "-m", "meadowrun", "serve", "--port", "1"],
+        env=environment,
+        capture_output=True,
+        text=True,
+        timeout=30,
+    )
     return done.returncode, done.stderr
 
 
@@ -179,6 +231,8 @@ def test_it_does_not_start_where_strangers_would_get_in(database):
     code, said = started(database, MEADOWRUN_PUBLIC_URL="https://mail.example")
     assert code == 1 and "Set it to 1" in said
     with database.session() as session:
-        accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", accounts.DEMO_PASSWORD)
+        accounts.add_user(
+            session, NOW, "ida@farrowhill.example", "Ida", "admin", accounts.DEMO_PASSWORD
+        )
     code, said = started(database)
     assert code == 1 and "ida@farrowhill.example can sign in with the demo" in said

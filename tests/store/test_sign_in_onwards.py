@@ -5,13 +5,30 @@ import pytest
 from tests.store.web import sign_in
 
 
-@pytest.mark.parametrize(("to", "leads"), [
-    ("/people?q=a", "/people?q=a"), ("/", "/"), ("", "/"), ("//evil.example", "/"), ("/\\evil.example", "/"), ("/\t/evil.example", "/"),
-    ("/\n/evil.example", "/"), ("/\r\nX: y", "/"), ("https://evil.example", "/"), ("javascript:alert(1)", "/"),
-    ("/%09/evil.example", "/%09/evil.example"),
-    ("\x00/people", "/"), ("/people\\..\\x", "/"), ("/ /evil.example", "/")])
+@pytest.mark.parametrize(
+    ("to", "leads"),
+    [
+        ("/people?q=a", "/people?q=a"),
+        ("/", "/"),
+        ("", "/"),
+        ("//evil.example", "/"),
+        ("/\\evil.example", "/"),
+        ("/\t/evil.example", "/"),
+        ("/\n/evil.example", "/"),
+        ("/\r\nX: y", "/"),
+        ("https://evil.example", "/"),
+        ("javascript:alert(1)", "/"),
+        ("/%09/evil.example", "/%09/evil.example"),
+        ("\x00/people", "/"),
+        ("/people\\..\\x", "/"),
+        ("/ /evil.example", "/"),
+    ],
+)
 def test_where_it_leads(client, to, leads):
-    answer = client.post("/sign-in", data={"email": "admin@farrowhill.example", "password": "a long password", "to": to})
+    answer = client.post(
+        "/sign-in",
+        data={"email": "admin@farrowhill.example", "password": "a long password", "to": to},
+    )
     assert (answer.status_code, answer.location) == (303, leads)
 
 

@@ -1,4 +1,5 @@
-"""A text message end to end: written, counted, sent, followed, answered with stop, reported as failed."""
+"""A text message end to end: written, counted, sent, followed, answered with stop, reported as
+failed."""
 
 import re
 
@@ -6,7 +7,6 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, signing
-from meadowrun.core.content.document import empty
 from meadowrun.gateways import sms
 from meadowrun.gateways.handing import Handed, all_may_go
 from meadowrun.messages import actions as messages
@@ -15,10 +15,9 @@ from meadowrun.people.models import Contact, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
-from tests.store.people import IDA, add, ready_send
-from tests.store.test_send_pages import word
-from tests.store.test_sending import counts, run_all, segment, start
-from tests.store.web import words
+from tests.store.people import IDA
+from tests.store.sending import counts, run_all, start, texting
+from tests.store.web import word, words
 from tests.store.work import number_of
 
 
@@ -44,64 +43,111 @@ def phones(monkeypatch):
     return made
 
 
-def texting(session, text="Hi {{ contact.first_name | default('you', true) }}, book: https://farrowhill.example/book. STOP ends these"):
-    """A send of a text message to people of every kind: two get it, the rest for one reason each."""
-    for number, (name, phone, agreed) in enumerate((("Ann", "07700 900001", True), ("Bo", "07700 900002", True), ("Cy", "07700 900003", False),
-                                                    ("Di", None, True), ("Ed", "07700 900005", None), ("Flo", "07700 900001", True),
-                                                    ("Gus", "07700 900000", True))):
-        contact = add(session, NOW, f"p{number}@post.example", first_name=name, phone=phone)
-        if agreed is not None:
-            people.set_consent(session, NOW, contact.id, 0, agreed, "test", "sms")
-    send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
-    message = messages.create(session, IDA, NOW, "A text", empty() | {"channel": "sms", "text_only": True, "plain": text}, "sms")
-    send.message_id = message.id
-    session.flush()
-    return send.id
-
-
 def test_end_to_end(database, settings, job_context, phones, client):
     with clock.at(NOW), database.session() as session:
         ident = texting(session)
     start(database, settings, ident, 3)
     run_all(database, ident)
-    assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, "duplicate": 1, "no_consent": 2, "no_address": 1}
+    assert counts(database, ident)[0] == {
+        "delivered": 2,
+        "bounced": 1,
+        "duplicate": 1,
+        "no_consent": 2,
+        "no_address": 1,
+    }
     ann = next(t for t in phones.texts if "Ann" in t.text)
-    code = signing.short(settings.secret, number_of(database, ident, ann.contact_id), ann.contact_id)
+    code = signing.short(
+        settings.secret, number_of(database, ident, ann.contact_id), ann.contact_id
+    )
     assert ann.to == "+447700900001"
     assert ann.text == f"Hi Ann, book: {settings.public_url}/s/{code}0. STOP ends these"
     # A click on the short link counts as one on the link of the edition, and leads where it led.
     with clock.at(NOW.replace(minute=NOW.minute + 5)):
         answer = client.get(f"/s/{code}0", headers={"User-Agent": "A phone"})
-    assert answer.status_code == 302 and answer.headers["Location"] == "https://farrowhill.example/book"
+    assert (
+        answer.status_code == 302
+        and answer.headers["Location"] == "https://farrowhill.example/book"
+    )
     assert client.get("/s/nonsense0").status_code == 404 and client.get("/s/").status_code == 404
     mark = signing.sign_text(settings.secret, "gateway", "sms")
-    assert client.post(f"/gateway/sms/{mark}/inbound", json={"from": "+447700900001", "text": " Stop. "}).json == {"understood": "stop"}
-    assert client.post(f"/gateway/sms/{mark}/inbound", json={"from": "+447700900002", "text": "What is this?"}).json == {"understood": ""}
-    assert client.post("/gateway/sms/0000/inbound", json={"from": "+447700900002", "text": "stop"}).status_code == 404
+    assert client.post(
+        f"/gateway/sms/{mark}/inbound", json={"from": "+447700900001", "text": " Stop. "}
+    ).json == {"understood": "stop"}
+    assert client.post(
+        f"/gateway/sms/{mark}/inbound", json={"from": "+447700900002", "text": "What is this?"}
+    ).json == {"understood": ""}
+    assert (
+        client.post(
+            "/gateway/sms/0000/inbound", json={"from": "+447700900002", "text": "stop"}
+        ).status_code
+        == 404
+    )
     sent_by = {"Authorization": f"Bearer {mark}"}
-    assert client.post("/gateway/sms/inbound", json={"from": "+447700900002", "text": "What?"}, headers=sent_by).json == {"understood": ""}
+    assert client.post(
+        "/gateway/sms/inbound", json={"from": "+447700900002", "text": "What?"}, headers=sent_by
+    ).json == {"understood": ""}
     for wrong in ({}, {"Authorization": "Bearer 0000"}, {"Authorization": mark[:-1]}):
-        assert client.post("/gateway/sms/inbound", json={"from": "+447700900002", "text": "stop"}, headers=wrong).status_code == 404
+        assert (
+            client.post(
+                "/gateway/sms/inbound",
+                json={"from": "+447700900002", "text": "stop"},
+                headers=wrong,
+            ).status_code
+            == 404
+        )
     bo = next(t for t in phones.texts if "Bo" in t.text)
-    client.post(f"/gateway/sms/{mark}/receipt", json={"id": bo.key, "status": "failed", "why": "switched off"})
+    client.post(
+        f"/gateway/sms/{mark}/receipt",
+        json={"id": bo.key, "status": "failed", "why": "switched off"},
+    )
     with database.session() as session:
-        reactions = {(r[0], r[1]) for r in session.execute(
-            sa.text("SELECT contact_id, kind FROM reactions JOIN sends s USING (dispatch_id) WHERE s.id = :s"), {"s": ident})}
-        assert reactions == {(ann.contact_id, "clicked"), (ann.contact_id, "unsubscribed"), (bo.contact_id, "bounced")}
+        reactions = {
+            (r[0], r[1])
+            for r in session.execute(
+                sa.text(
+                    "SELECT contact_id, kind FROM reactions JOIN sends s USING (dispatch_id) "
+                    "WHERE s.id = :s"
+                ),
+                {"s": ident},
+            )
+        }
+        assert reactions == {
+            (ann.contact_id, "clicked"),
+            (ann.contact_id, "unsubscribed"),
+            (bo.contact_id, "bounced"),
+        }
         # Both records with that number are off; email is another channel and stays as it was.
-        assert session.execute(sa.text("SELECT count(*) FROM consents WHERE channel = 'sms' AND NOT agreed")).scalar() == 3
-        assert session.execute(sa.text("SELECT count(*) FROM consents WHERE channel = 'email' AND NOT agreed")).scalar() == 0
+        assert (
+            session.execute(
+                sa.text("SELECT count(*) FROM consents WHERE channel = 'sms' AND NOT agreed")
+            ).scalar()
+            == 3
+        )
+        assert (
+            session.execute(
+                sa.text("SELECT count(*) FROM consents WHERE channel = 'email' AND NOT agreed")
+            ).scalar()
+            == 0
+        )
     assert counts(database, ident)[0]["delivered"] == 1
 
 
-def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(database, settings, job_context, phones, web):
-    """Ann said no to the topic by text, Bo to it by email only, Ed yes to it by text and nothing to texts at all, Cy yes to it but no to texts."""
+def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(
+    database, settings, job_context, phones, web
+):
+    """Ann said no to the topic by text, Bo to it by email only, Ed yes to it by text and nothing to
+    texts at all, Cy yes to it but no to texts."""
     with clock.at(NOW), database.session() as session:
         ident = texting(session)
         session.add(Topic(key="diary", name="Sky diary"))
         session.flush()
         topic = session.scalars(sa.select(Topic.id)).one()
-        for name, agreed, channel in (("Ann", False, "sms"), ("Bo", False, "email"), ("Ed", True, "sms"), ("Cy", True, "sms")):
+        for name, agreed, channel in (
+            ("Ann", False, "sms"),
+            ("Bo", False, "email"),
+            ("Ed", True, "sms"),
+            ("Cy", True, "sms"),
+        ):
             contact = session.scalars(sa.select(Contact.id).where(Contact.first_name == name)).one()
             people.set_consent(session, NOW, contact, topic, agreed, "test", channel)
     assert word(web, ident, "topic", database, topic=str(topic)).status_code == 303
@@ -112,7 +158,13 @@ def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(dat
     run_all(database, ident)
     assert {t.text.split(",")[0] for t in phones.texts} == {"Hi Bo", "Hi Ed", "Hi Gus"}
     # Flo's number is Ann's, too, and Ann comes first: it gets nothing.
-    assert counts(database, ident)[0] == {"delivered": 2, "bounced": 1, "duplicate": 1, "no_consent": 2, "no_address": 1}
+    assert counts(database, ident)[0] == {
+        "delivered": 2,
+        "bounced": 1,
+        "duplicate": 1,
+        "no_consent": 2,
+        "no_address": 1,
+    }
     assert "About Sky diary" in words(web.get(f"/sends/{ident}").text)
 
 
@@ -132,13 +184,26 @@ def test_the_page_counts_parts_for_the_longest_name(web, database):
     page = web.get(f"/messages/{message_id}", follow_redirects=True).text
     assert "1 part" in page
     with database.session() as session:
-        people.save_contact(session, IDA, NOW, {"email": "long@post.example", "first_name": "Bartholomew-Alexander"})
+        people.save_contact(
+            session, IDA, NOW, {"email": "long@post.example", "first_name": "Bartholomew-Alexander"}
+        )
     assert "2 parts" in web.get(f"/messages/{message_id}/text").text
-    answer = web.post(f"/messages/{message_id}/text", json={"text": "It’s on tonight. STOP", "version": 1, "plainer": True})
+    answer = web.post(
+        f"/messages/{message_id}/text",
+        json={"text": "It’s on tonight. STOP", "version": 1, "plainer": True},
+    )
     assert answer.json["text"] == "It's on tonight. STOP"
     read = web.get(f"/messages/{message_id}/text/read").json
     assert read["parts"] == 1 and read["alphabet"] == "GSM-7" and read["left"] == 160 - 21
-    wrong = web.post(f"/messages/{message_id}/text", json={"text": "{{ nonsense", "version": 2}, headers={"Accept": "application/json"})
+    wrong = web.post(
+        f"/messages/{message_id}/text",
+        json={"text": "{{ nonsense", "version": 2},
+        headers={"Accept": "application/json"},
+    )
     assert wrong.status_code == 422 and "{{" in wrong.json["error"]
     with database.session() as session:
-        assert dictionary(session) and session.get_one(messages.Message, message_id).document["plain"] == "It's on tonight. STOP"
+        assert (
+            dictionary(session)
+            and session.get_one(messages.Message, message_id).document["plain"]
+            == "It's on tonight. STOP"
+        )

@@ -1,4 +1,5 @@
-"""Today says what waits for whom: reviews for approvers, what came back for authors, doubts; programs do not fill the list of changes."""
+"""Today says what waits for whom: reviews for approvers, what came back for authors, doubts;
+programs do not fill the list of changes."""
 
 import datetime as dt
 
@@ -21,7 +22,9 @@ from tests.store.work import delivered, dispatched
 def asked(database, client):
     """The author asked the approver to read a message. → the message's number"""
     with clock.at(NOW), database.session() as session:
-        approver = accounts.add_user(session, NOW, "approver@farrowhill.example", "Approver", "approver", "a long password")
+        approver = accounts.add_user(
+            session, NOW, "approver@farrowhill.example", "Approver", "approver", "a long password"
+        )
         ready_send(session, NOW, {"segments": [], "lists": [], "minus": []})
         message = session.scalars(sa.select(Message)).first()
         author = session.scalar(sa.text("SELECT id FROM users WHERE name = 'Author'"))
@@ -36,14 +39,22 @@ def today(client, who):
     return words(html), number
 
 
-def test_a_review_waits_for_the_one_who_was_asked_and_comes_back_to_the_author(asked, client, database):
+def test_a_review_waits_for_the_one_who_was_asked_and_comes_back_to_the_author(
+    asked, client, database
+):
     text, number = today(client, "approver")
     assert "Waits for you Author asks you to read draft 1 of" in text and number == "1"
-    assert "Waits for you" not in today(client, "author")[0] and "Waits for you" not in today(client, "viewer")[0]
+    assert (
+        "Waits for you" not in today(client, "author")[0]
+        and "Waits for you" not in today(client, "viewer")[0]
+    )
     sign_in(client, "approver")
     with database.session() as session:
         review = session.scalars(sa.select(Review)).one()
-    client.post(f"/messages/{asked}/review/{review.id}", data={"answer": "back", "note": "Name the day.", "content": review.content})
+    client.post(
+        f"/messages/{asked}/review/{review.id}",
+        data={"answer": "back", "note": "Name the day.", "content": review.content},
+    )
     assert "Waits for you" not in today(client, "approver")[0]
     text, number = today(client, "author")
     assert "Approver sent back draft 1 of" in text and "Name the day." in text and number == "1"
@@ -58,13 +69,24 @@ def test_what_programs_change_does_not_crowd_out_what_people_did(client, databas
     with clock.at(NOW), database.session() as session:
         audit.record(session, Actor(1, "Admin", "admin"), NOW, "named", "segment", 1, "Hill people")
         for n in range(20):
-            audit.record(session, Actor(None, "API key “Till”", "admin"), NOW, "changed", "contact", n, f"Contact {n}")
+            audit.record(
+                session,
+                Actor(None, "API key “Till”", "admin"),
+                NOW,
+                "changed",
+                "contact",
+                n,
+                f"Contact {n}",
+            )
     text, _ = today(client, "admin")
     assert "named the segment “Hill people”" in text and "Till" not in text
 
 
-def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(asked, client, database, settings, job_context):
-    """Who waits for a later moment stands on its page, with the reason; what waits for its reader is another thing."""
+def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(
+    asked, client, database, settings, job_context
+):
+    """Who waits for a later moment stands on its page, with the reason; what waits for its reader
+    is another thing."""
     with clock.at(NOW), database.session() as session:
         send = session.scalars(sa.select(Send)).first()
         for number, because in enumerate((None, "feed", "feed")):
@@ -72,8 +94,14 @@ def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(asked, client
             if send.dispatch_id is None:
                 dispatched(session, send, NOW)
             ident = delivered(session, send, contact.id, "waiting" if because else "deferred")
-            session.execute(sa.text("UPDATE deliveries SET due = :due, stood_on = jsonb_build_object('because', CAST(:b AS text)) WHERE number = :n"),
-                            {"due": NOW + dt.timedelta(minutes=15 + number // 2), "b": because, "n": ident})
+            session.execute(
+                sa.text(
+                    "UPDATE deliveries SET due = :due, stood_on = "
+                    "jsonb_build_object('because', "
+                    "CAST(:b AS text)) WHERE number = :n"
+                ),
+                {"due": NOW + dt.timedelta(minutes=15 + number // 2), "b": because, "n": ident},
+            )
         send.state = "running"
         session.execute(sa.text("UPDATE dispatches SET size = 3"))
     with clock.at(NOW):

@@ -17,7 +17,7 @@ from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from tests.conftest import settings_for
 from tests.store.people import IDA, many, ready_send
-from tests.store.test_sending import segment
+from tests.store.sending import segment
 
 SRC = pathlib.Path(__file__).resolve().parents[2] / "src"
 PEOPLE = 20_000
@@ -33,13 +33,24 @@ def sink():
 @pytest.fixture
 def workers(database, sink):
     """Starts worker processes; all are ended afterwards."""
-    environment = {**os.environ, "PYTHONPATH": str(SRC), "MEADOWRUN_DATABASE_URL": database.url, "MEADOWRUN_SECRET": "s" * 40,
-                   "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1", "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{sink.smtp}",
-                   "MEADOWRUN_MAIL_RECEIPTS_URL": f"http://127.0.0.1:{sink.http}", "MEADOWRUN_LOG_LEVEL": "WARNING"}
+    environment = {
+        **os.environ,
+        "PYTHONPATH": str(SRC),
+        "MEADOWRUN_DATABASE_URL": database.url,
+        "MEADOWRUN_SECRET": "s" * 40,
+        "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+        "MEADOWRUN_SMTP_URL": f"smtp://127.0.0.1:{sink.smtp}",
+        "MEADOWRUN_MAIL_RECEIPTS_URL": f"http://127.0.0.1:{sink.http}",
+        "MEADOWRUN_LOG_LEVEL": "WARNING",
+    }
     started = []
 
     def start():
-        started.append(subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env=environment, start_new_session=True))
+        started.append(
+            subprocess.Popen(
+                [sys.executable, "-m", "meadowrun", "work"], env=environment, start_new_session=True
+            )
+        )
         return started[-1]
 
     yield start
@@ -57,7 +68,9 @@ def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
         session.execute(sa.text("UPDATE consents SET agreed = false WHERE contact_id % 100 = 0"))
         send = ready_send(session, now, {"in": [{"segment": segment(session).id}], "out": []})
         ident = send.id
-        actions.start(session, IDA, now, send, settings.public_url, PEOPLE - PEOPLE // 100, send.version)
+        actions.start(
+            session, IDA, now, send, settings.public_url, PEOPLE - PEOPLE // 100, send.version
+        )
     doomed, _ = workers(), workers()
     looks, killed, deadline = 0, False, time.monotonic() + 400
     while time.monotonic() < deadline:
@@ -78,6 +91,9 @@ def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
     assert killed and looks > 10
     with database.session() as session:
         send = session.get_one(Send, ident)
-        assert (send.state, tally(session, send.dispatch_id)) == ("done", {"delivered": PEOPLE - PEOPLE // 100, "no_consent": PEOPLE // 100})
+        assert (send.state, tally(session, send.dispatch_id)) == (
+            "done",
+            {"delivered": PEOPLE - PEOPLE // 100, "no_consent": PEOPLE // 100},
+        )
     assert len(sink.taken) == PEOPLE - PEOPLE // 100
     assert [m for m, times in sink.taken.items() if times > 1] == []

@@ -23,9 +23,15 @@ def test_a_look_at_a_person_is_kept_once_an_hour_without_a_name(web, database, s
         with clock.at(NOW + dt.timedelta(minutes=minutes)):
             assert web.get(f"/people/{ident}").status_code == 200
         with database.session() as session:
-            rows = session.scalars(sa.select(audit.AuditRow).where(audit.AuditRow.did == LOOKED)).all()
-        assert [(row.who, row.object_id, row.object_name) for row in rows] == [("Admin", ident, "")] * looks
-    assert "Admin looked at" not in words(web.get("/changes").text) and f"Admin looked at contact {ident}" in words(web.get("/changes?looks=1").text)
+            rows = session.scalars(
+                sa.select(audit.AuditRow).where(audit.AuditRow.did == LOOKED)
+            ).all()
+        assert [(row.who, row.object_id, row.object_name) for row in rows] == [
+            ("Admin", ident, "")
+        ] * looks
+    assert "Admin looked at" not in words(
+        web.get("/changes").text
+    ) and f"Admin looked at contact {ident}" in words(web.get("/changes?looks=1").text)
     author = browser(database, settings)
     sign_in(author, "author")
     assert author.get("/changes?looks=1").status_code == 403
@@ -37,15 +43,21 @@ def admins(web, database):
         return session.scalar(sa.select(sa.func.count()).where(User.role == "admin"))
 
 
-@pytest.mark.parametrize(("did", "most", "says"), [
-    (LOOKED, unusual.MOST_LOOKS, "Noor looked at 151 people within an hour"),
-    ("took along", unusual.MOST_FILES, "Noor took along 13 files within an hour"),
-    (REFUSED, unusual.MOST_REFUSED, "61 sign-ins were refused within an hour")])
+@pytest.mark.parametrize(
+    ("did", "most", "says"),
+    [
+        (LOOKED, unusual.MOST_LOOKS, "Noor looked at 151 people within an hour"),
+        ("took along", unusual.MOST_FILES, "Noor took along 13 files within an hour"),
+        (REFUSED, unusual.MOST_REFUSED, "61 sign-ins were refused within an hour"),
+    ],
+)
 def test_what_is_done_too_often_is_told(web, database, admins, did, most, says):
     def at(moment):
         with database.session() as session:
             unusual.tell(session, moment)
-            return unusual.of(session, moment), session.scalar(sa.text("SELECT count(*) FROM told WHERE subject LIKE 'Something unusual%'"))
+            return unusual.of(session, moment), session.scalar(
+                sa.text("SELECT count(*) FROM told WHERE subject LIKE 'Something unusual%'")
+            )
 
     with database.session() as session:
         for number in range(most):

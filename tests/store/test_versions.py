@@ -27,7 +27,7 @@ from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, kinds, ready_send
-from tests.store.test_sending import Keeper, counts, run_all, segment, start
+from tests.store.sending import Keeper, counts, run_all, segment, start
 from tests.store.web import flat
 
 TOWNS = ("Farrow", "Tarnside", "Wickmere", None)
@@ -46,21 +46,52 @@ def crowd(session, count=1000):
     """People of every kind, by a seeded die; what each is like, by address."""
     dice, found = random.Random(4), {}
     for number in range(1, count + 1):
-        person = {"town": dice.choice(TOWNS), "tier": dice.choice(TIERS), "visits": dice.choice((None, 0, 1, 2, 3, 9)),
-                  "zone": dice.choice(ZONES), "name": dice.choice(("Ann", "bo & co", "{{ contact.town }}", None)),
-                  "bought": dice.random() < 0.3}
+        person = {
+            "town": dice.choice(TOWNS),
+            "tier": dice.choice(TIERS),
+            "visits": dice.choice((None, 0, 1, 2, 3, 9)),
+            "zone": dice.choice(ZONES),
+            "name": dice.choice(("Ann", "bo & co", "{{ contact.town }}", None)),
+            "bought": dice.random() < 0.3,
+        }
         found[f"p{number}@post.example"] = person
-        attributes = {k: v for k, v in (("tier", person["tier"]), ("visits", person["visits"])) if v is not None}
-        session.execute(sa.text(
-            "INSERT INTO contacts (id, email, email_key, email_usable, first_name, town, timezone, attributes, search_key, name_key, "
-            "created_at, updated_at) VALUES (:id, :email, :email, true, :name, :town, :zone, CAST(:attributes AS jsonb), '', '', :now, :now)"),
-            {"id": number, "email": f"p{number}@post.example", "name": person["name"], "town": person["town"], "zone": person["zone"],
-             "attributes": json.dumps(attributes), "now": NOW})
-        session.execute(sa.text("INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) VALUES (:id, 'email', 0, true, :now, 't')"),
-                        {"id": number, "now": NOW})
+        attributes = {
+            k: v
+            for k, v in (("tier", person["tier"]), ("visits", person["visits"]))
+            if v is not None
+        }
+        session.execute(
+            sa.text(
+                "INSERT INTO contacts (id, email, email_key, email_usable, first_name, town, "
+                "timezone, attributes, search_key, name_key, "
+                "created_at, updated_at) VALUES (:id, :email, :email, true, :name, :town, :zone, "
+                "CAST(:attributes AS jsonb), '', '', :now, :now)"
+            ),
+            {
+                "id": number,
+                "email": f"p{number}@post.example",
+                "name": person["name"],
+                "town": person["town"],
+                "zone": person["zone"],
+                "attributes": json.dumps(attributes),
+                "now": NOW,
+            },
+        )
+        session.execute(
+            sa.text(
+                "INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) VALUES "
+                "(:id, 'email', 0, true, :now, 't')"
+            ),
+            {"id": number, "now": NOW},
+        )
         if person["bought"]:
-            session.execute(sa.text("INSERT INTO events (contact_id, at, kind_id) SELECT :id, :at, id FROM event_kinds WHERE key = 'ticket_bought'"),
-                            {"id": number, "at": NOW - dt.timedelta(days=2)})
+            session.execute(
+                sa.text(
+                    "INSERT INTO events (contact_id, at, kind_id) SELECT :id, :at, id FROM "
+                    "event_kinds WHERE key = 'ticket_bought'"
+                ),
+                {"id": number, "at": NOW - dt.timedelta(days=2)},
+            )
     return found
 
 
@@ -77,30 +108,122 @@ def case(ident, lines, words):
 
 
 def letter(session, words):
-    """Three conditions, words for some by a field and by sentences, an adaptive block by a partition as a kept row, a table and
-    the greeting."""
+    """Three conditions, words for some by a field and by sentences, an adaptive block by a
+    partition as a kept row, a table and the greeting."""
     parted = partitions.create(session, IDA, NOW, "Where")
     for town in ("Farrow", "Tarnside"):
-        partitions.change(session, IDA, NOW, words, parted, {"do": "set", "name": town, "lines": field("town", town)})
+        partitions.change(
+            session,
+            IDA,
+            NOW,
+            words,
+            parted,
+            {"do": "set", "name": town, "lines": field("town", town)},
+        )
     words = dictionary(session)
     keys = [p["key"] for p in words.partition(parted.id)]
-    adaptive = new_line("only", partition=parted.id, otherwise=text("ADAPT-else"), cases=[
-        {"id": f"part{n}", "name": "", "lines": [], "part": key, "content": text(f"ADAPT-{n}")} for n, key in enumerate(keys)])
-    keen = asking.keep(session, [{"id": "a", "kind": "event", "event": "ticket_bought", "span": {"last": 30}},
-                                 {"id": "b", "kind": "field", "field": "visits", "op": "at_least", "value": 2}], words)
-    said = new_line("text", html=f"<p>{{% if when.{keen.key} %}}SAID-keen{{% else %}}SAID-else{{% endif %}}</p>")
+    adaptive = new_line(
+        "only",
+        partition=parted.id,
+        otherwise=text("ADAPT-else"),
+        cases=[
+            {"id": f"part{n}", "name": "", "lines": [], "part": key, "content": text(f"ADAPT-{n}")}
+            for n, key in enumerate(keys)
+        ],
+    )
+    keen = asking.keep(
+        session,
+        [
+            {"id": "a", "kind": "event", "event": "ticket_bought", "span": {"last": 30}},
+            {"id": "b", "kind": "field", "field": "visits", "op": "at_least", "value": 2},
+        ],
+        words,
+    )
+    said = new_line(
+        "text", html=f"<p>{{% if when.{keen.key} %}}SAID-keen{{% else %}}SAID-else{{% endif %}}</p>"
+    )
     row = keeping.keep_row(session, IDA, NOW, "By town", [adaptive, said], words)
-    keeping.keep_table(session, IDA, NOW, "prices", b"tier,price\nPatron,0\nStudent,6\n", "tier", "contact.tier", words)
-    return messages.take(empty() | {"subject": "{{ contact.first_name | default('you', true) }}", "lines": [
-        new_line("only", cases=[case("patrons", field("tier", "Patron"), "TIER-patron"), case("anyfarrow", field("town", "Farrow"), "TIER-farrow")],
-                 otherwise=text("TIER-else")),
-        new_line("columns", columns=[
-            [new_line("only", cases=[case("often", [{"id": "a", "kind": "field", "field": "visits", "op": "at_least", "value": 3}], "OFTEN-yes")])],
-            [new_line("only", cases=[case("buyers", [{"id": "a", "kind": "event", "event": "ticket_bought", "span": {"last": 30}}], "BUY-yes")],
-                      otherwise=text("BUY-no"))]]),
-        new_line("text", html='<p>NEAR-{% if contact.town in ["Farrow", "Wickmere"] and not contact.tier == "Single" %}yes{% else %}no{% endif %} '
-                              'PRICE-{{ table.prices.price | money("£") | default("ask", true) }} GREET-{{ greeting }}</p>'),
-        new_line("kept", row=row.id, version=1), new_line("footer", html="<p>Us</p>")]}, words)
+    keeping.keep_table(
+        session,
+        IDA,
+        NOW,
+        "prices",
+        b"tier,price\nPatron,0\nStudent,6\n",
+        "tier",
+        "contact.tier",
+        words,
+    )
+    return messages.take(
+        empty()
+        | {
+            "subject": "{{ contact.first_name | default('you', true) }}",
+            "lines": [
+                new_line(
+                    "only",
+                    cases=[
+                        case("patrons", field("tier", "Patron"), "TIER-patron"),
+                        case("anyfarrow", field("town", "Farrow"), "TIER-farrow"),
+                    ],
+                    otherwise=text("TIER-else"),
+                ),
+                new_line(
+                    "columns",
+                    columns=[
+                        [
+                            new_line(
+                                "only",
+                                cases=[
+                                    case(
+                                        "often",
+                                        [
+                                            {
+                                                "id": "a",
+                                                "kind": "field",
+                                                "field": "visits",
+                                                "op": "at_least",
+                                                "value": 3,
+                                            }
+                                        ],
+                                        "OFTEN-yes",
+                                    )
+                                ],
+                            )
+                        ],
+                        [
+                            new_line(
+                                "only",
+                                cases=[
+                                    case(
+                                        "buyers",
+                                        [
+                                            {
+                                                "id": "a",
+                                                "kind": "event",
+                                                "event": "ticket_bought",
+                                                "span": {"last": 30},
+                                            }
+                                        ],
+                                        "BUY-yes",
+                                    )
+                                ],
+                                otherwise=text("BUY-no"),
+                            )
+                        ],
+                    ],
+                ),
+                new_line(
+                    "text",
+                    html='<p>NEAR-{% if contact.town in ["Farrow", "Wickmere"] and not '
+                    'contact.tier == "Single" %}yes{% else %}no{% endif %} '
+                    'PRICE-{{ table.prices.price | money("£") | default("ask", true) }} GREET-{{ '
+                    "greeting }}</p>",
+                ),
+                new_line("kept", row=row.id, version=1),
+                new_line("footer", html="<p>Us</p>"),
+            ],
+        },
+        words,
+    )
 
 
 def by_hand(person):
@@ -108,28 +231,48 @@ def by_hand(person):
     zone = {"Asia/Tokyo": 9, "America/New_York": -5}.get(person["zone"], 0)
     hour = (NOW.hour + zone) % 24
     return {
-        "TIER-patron" if person["tier"] == "Patron" else "TIER-farrow" if person["town"] == "Farrow" else "TIER-else",
+        "TIER-patron"
+        if person["tier"] == "Patron"
+        else "TIER-farrow"
+        if person["town"] == "Farrow"
+        else "TIER-else",
         "SAID-keen" if person["bought"] and (person["visits"] or 0) >= 2 else "SAID-else",
-        *(["OFTEN-yes"] if (person["visits"] or 0) >= 3 else []), "BUY-yes" if person["bought"] else "BUY-no",
-        "NEAR-yes" if person["town"] in ("Farrow", "Wickmere") and person["tier"] != "Single" else "NEAR-no",
+        *(["OFTEN-yes"] if (person["visits"] or 0) >= 3 else []),
+        "BUY-yes" if person["bought"] else "BUY-no",
+        "NEAR-yes"
+        if person["town"] in ("Farrow", "Wickmere") and person["tier"] != "Single"
+        else "NEAR-no",
         {"Patron": "PRICE-£0.00", "Student": "PRICE-£6.00"}.get(person["tier"], "PRICE-ask"),
-        "GREET-Good morning" if 5 <= hour < 12 else "GREET-Good afternoon" if 12 <= hour < 17 else "GREET-Good evening",
-        {"Farrow": "ADAPT-0", "Tarnside": "ADAPT-1"}.get(person["town"], "ADAPT-else")}
+        "GREET-Good morning"
+        if 5 <= hour < 12
+        else "GREET-Good afternoon"
+        if 12 <= hour < 17
+        else "GREET-Good evening",
+        {"Farrow": "ADAPT-0", "Tarnside": "ADAPT-1"}.get(person["town"], "ADAPT-else"),
+    }
 
 
 def found_in(words):
-    return set(re.findall(r"(?:TIER|OFTEN|BUY|NEAR|PRICE|ADAPT|SAID)-[\w£.]+|GREET-Good \w+", words))
+    return set(
+        re.findall(r"(?:TIER|OFTEN|BUY|NEAR|PRICE|ADAPT|SAID)-[\w£.]+|GREET-Good \w+", words)
+    )
 
 
 def with_fields(session):
     kinds(session)
-    people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Patron", "Student", "Single"])
+    people.add_field(
+        session, IDA, NOW, "contact", "tier", "choice", ["Patron", "Student", "Single"]
+    )
     people.add_field(session, IDA, NOW, "contact", "visits", "number", [])
     session.flush()
 
 
-def test_each_of_a_thousand_people_reads_what_the_rules_say(database, settings, job_context, keeper, web):
-    assert NOW.utcoffset() == dt.timedelta(0) and NOW.month == 11, "by_hand counts with winter clocks"
+def test_each_of_a_thousand_people_reads_what_the_rules_say(
+    database, settings, job_context, keeper, web
+):
+    assert NOW.utcoffset() == dt.timedelta(0) and NOW.month == 11, (
+        "by_hand counts with winter clocks"
+    )
     with clock.at(NOW), database.session() as session:
         with_fields(session)
         everyone = crowd(session)
@@ -138,30 +281,47 @@ def test_each_of_a_thousand_people_reads_what_the_rules_say(database, settings, 
         message = session.get_one(Message, send.message_id)
         messages.save(session, IDA, NOW, message, document, message.version, dictionary(session))
         ident, message_id = send.id, send.message_id
-        readers, size = reading.who_reads(session, message.document, dictionary(session), NOW, dt.UTC)
+        readers, size = reading.who_reads(
+            session, message.document, dictionary(session), NOW, dt.UTC
+        )
     start(database, settings, ident, 1000)
     run_all(database, ident)
     assert len(keeper.letters) == 1000 and counts(database, ident)[0] == {"delivered": 1000}
-    wrong = {x.to: (found_in(x.text), by_hand(everyone[x.to])) for x in keeper.letters if found_in(x.text) != by_hand(everyone[x.to])}
+    wrong = {
+        x.to: (found_in(x.text), by_hand(everyone[x.to]))
+        for x in keeper.letters
+        if found_in(x.text) != by_hand(everyone[x.to])
+    }
     assert wrong == {}
-    assert all(found_in(re.sub(r"<[^>]*>", " ", x.html)) == by_hand(everyone[x.to]) for x in keeper.letters)
+    assert all(
+        found_in(re.sub(r"<[^>]*>", " ", x.html)) == by_hand(everyone[x.to]) for x in keeper.letters
+    )
     # A name that looks like a template is only ever a name.
     assert {x.subject for x in keeper.letters} == {"Ann", "bo & co", "{{ contact.town }}", "you"}
-    # The margin's counts are those of the rules, too; and what was sent can be shown again as it was.
+    # The margin's counts are those of the rules, too; and what was sent can be shown again as it
+    # was.
     assert size == 1000
     assert [v.count for v in readers[0].versions] == [
         sum(p["tier"] == "Patron" for p in everyone.values()),
-        sum(p["town"] == "Farrow" and p["tier"] != "Patron" for p in everyone.values())]
+        sum(p["town"] == "Farrow" and p["tier"] != "Patron" for p in everyone.values()),
+    ]
     first = keeper.letters[0]
     with database.session() as session:
-        session.execute(sa.text("UPDATE contacts SET town = 'Elsewhere', attributes = '{}' WHERE id = :id"), {"id": first.contact_id})
+        session.execute(
+            sa.text("UPDATE contacts SET town = 'Elsewhere', attributes = '{}' WHERE id = :id"),
+            {"id": first.contact_id},
+        )
     again = web.get(f"/sends/{ident}/mail/{first.contact_id}.html").text
     assert found_in(re.sub(r"<[^>]*>", " ", again)) == by_hand(everyone[first.to])
     assert message_id
 
 
 class Weather(BaseHTTPRequestHandler):
-    answers = {"/good": b'{"night": "Friday"}', "/huge": b'{"a": "' + b"x" * 300_000 + b'"}', "/text": b"no json"}
+    answers = {
+        "/good": b'{"night": "Friday"}',
+        "/huge": b'{"a": "' + b"x" * 300_000 + b'"}',
+        "/text": b"no json",
+    }
     asked = []
 
     def do_GET(self):
@@ -185,27 +345,61 @@ def weather():
     server.shutdown()
 
 
-@pytest.mark.parametrize(("path", "when_down", "outcome", "says"), [
-    ("/good", "leave_out", "delivered", "on Friday"), ("/down", "fallback", "delivered", "on some night"),
-    ("/down", "leave_out", "not_rendered", None), ("/down", "wait", "waiting", None),
-    ("/huge", "fallback", "delivered", "on some night"), ("/text", "fallback", "delivered", "on some night")])
-def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_context, keeper, weather, path, when_down, outcome, says):
+@pytest.mark.parametrize(
+    ("path", "when_down", "outcome", "says"),
+    [
+        ("/good", "leave_out", "delivered", "on Friday"),
+        ("/down", "fallback", "delivered", "on some night"),
+        ("/down", "leave_out", "not_rendered", None),
+        ("/down", "wait", "waiting", None),
+        ("/huge", "fallback", "delivered", "on some night"),
+        ("/text", "fallback", "delivered", "on some night"),
+    ],
+)
+def test_a_feed_is_looked_up_at_the_moment_of_sending(
+    database, settings, job_context, keeper, weather, path, when_down, outcome, says
+):
     import dataclasses
 
     from meadowrun.base import jobs
+
     allowed = dataclasses.replace(settings, feed_hosts=frozenset({weather.removeprefix("http://")}))
     jobs.set_context(jobs.Context(database, allowed))
     with clock.at(NOW), database.session() as session:
         crowd_of = 3
         kinds(session)
         from tests.store.people import many
+
         many(session, NOW, crowd_of)
-        keeping.keep_feed(session, IDA, NOW, {"key": "sky", "url": weather + path, "part": "night", "when_down": when_down,
-                                              "fallback": '"some night"', "keep_seconds": "60"}, allowed.feed_hosts)
+        keeping.keep_feed(
+            session,
+            IDA,
+            NOW,
+            {
+                "key": "sky",
+                "url": weather + path,
+                "part": "night",
+                "when_down": when_down,
+                "fallback": '"some night"',
+                "keep_seconds": "60",
+            },
+            allowed.feed_hosts,
+        )
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         message = session.get_one(Message, send.message_id)
-        messages.save(session, IDA, NOW, message, empty() | {"subject": "Sky", "lines": [
-            new_line("text", html="<p>on {{ feed.sky }}</p>"), new_line("footer")]}, message.version, dictionary(session))
+        messages.save(
+            session,
+            IDA,
+            NOW,
+            message,
+            empty()
+            | {
+                "subject": "Sky",
+                "lines": [new_line("text", html="<p>on {{ feed.sky }}</p>"), new_line("footer")],
+            },
+            message.version,
+            dictionary(session),
+        )
         ident = send.id
     start(database, allowed, ident, crowd_of)
     run_all(database, ident)
@@ -217,23 +411,33 @@ def test_a_feed_is_looked_up_at_the_moment_of_sending(database, settings, job_co
     if when_down == "wait":
         # A reason of ours, not the gateway's: counted as waiting, with why and until when.
         with database.session() as session:
-            assert session.execute(sa.text("SELECT DISTINCT stood_on, due, tries FROM deliveries")).all() == [
-                ({"because": "feed"}, NOW + dt.timedelta(minutes=15), 1)]
+            assert session.execute(
+                sa.text("SELECT DISTINCT stood_on, due, tries FROM deliveries")
+            ).all() == [({"because": "feed"}, NOW + dt.timedelta(minutes=15), 1)]
             found = waits(session, session.get_one(Send, ident).dispatch, NOW)
-            assert [(w.because, w.people, w.until) for w in found] == [("feed", crowd_of, NOW + dt.timedelta(minutes=15))]
+            assert [(w.because, w.people, w.until) for w in found] == [
+                ("feed", crowd_of, NOW + dt.timedelta(minutes=15))
+            ]
 
 
 def asked_by(session, database, url, people, **given):
     """A filler with one feed, and the values of so many people."""
-    keeping.keep_feed(session, IDA, NOW, {"key": "sky", "url": url, "when_down": "leave_out", "keep_seconds": "0"} | given,
-                      frozenset({url.split("/")[2]}))
+    keeping.keep_feed(
+        session,
+        IDA,
+        NOW,
+        {"key": "sky", "url": url, "when_down": "leave_out", "keep_seconds": "0"} | given,
+        frozenset({url.split("/")[2]}),
+    )
     needs = Needs(frozenset({"feed.sky", "contact.first_name"}), {})
     return Filler.of(session, needs, zoneinfo.ZoneInfo("UTC"), frozenset({url.split("/")[2]})), [
-        {"contact.first_name": f"P{n}"} for n in range(people)]
+        {"contact.first_name": f"P{n}"} for n in range(people)
+    ]
 
 
 def test_personal_feeds_are_asked_side_by_side(database):
-    """Twelve people, each answer held until four questions are open at once: one after the other it would never end."""
+    """Twelve people, each answer held until four questions are open at once: one after the other it
+    would never end."""
     gate = threading.Barrier(4, timeout=10)
 
     class Held(BaseHTTPRequestHandler):
@@ -249,7 +453,12 @@ def test_personal_feeds_are_asked_side_by_side(database):
     server = ThreadingHTTPServer(("127.0.0.1", 0), Held)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     with database.session() as session:
-        filler, flats = asked_by(session, database, f"http://127.0.0.1:{server.server_port}/?who={{{{ contact.first_name }}}}", 12)
+        filler, flats = asked_by(
+            session,
+            database,
+            f"http://127.0.0.1:{server.server_port}/?who={{{{ contact.first_name }}}}",
+            12,
+        )
     assert filler.complete_all(flats, NOW) == [None] * 12
     assert [flat["feed.sky"] for flat in flats] == [f"P{n}" for n in range(12)]
     server.shutdown()
@@ -264,8 +473,15 @@ def test_a_silent_feed_is_not_asked_for_everyone(database, weather):
 
 def test_a_host_that_is_not_allowed_is_never_asked(database):
     from meadowrun.base.errors import Invalid
+
     with database.session() as session, pytest.raises(Invalid, match="MEADOWRUN_FEED_HOSTS"):
-        keeping.keep_feed(session, IDA, NOW, {"key": "x", "url": "http://127.0.0.1:1/", "when_down": "wait"}, frozenset({"weather.example"}))
+        keeping.keep_feed(
+            session,
+            IDA,
+            NOW,
+            {"key": "x", "url": "http://127.0.0.1:1/", "when_down": "wait"},
+            frozenset({"weather.example"}),
+        )
     with pytest.raises(ValueError, match="not among the hosts"):
         feeds.fetch("http://127.0.0.1:1/", 100, frozenset())
 
@@ -275,19 +491,56 @@ def test_a_message_is_chosen_by_a_fields_value(database, settings, job_context, 
         with_fields(session)
         everyone = crowd(session, 60)
         words = dictionary(session)
-        made = {tier: messages.create(session, IDA, NOW, f"For {tier}", messages.take(empty() | {
-            "subject": f"For {tier}", "lines": [new_line("button", label="Go", href=f"https://x.example/{tier}"), new_line("footer")]}, words))
-            for tier in ("Patron", "Student")}
+        made = {
+            tier: messages.create(
+                session,
+                IDA,
+                NOW,
+                f"For {tier}",
+                messages.take(
+                    empty()
+                    | {
+                        "subject": f"For {tier}",
+                        "lines": [
+                            new_line("button", label="Go", href=f"https://x.example/{tier}"),
+                            new_line("footer"),
+                        ],
+                    },
+                    words,
+                ),
+            )
+            for tier in ("Patron", "Student")
+        }
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         message = session.get_one(Message, send.message_id)
-        messages.save(session, IDA, NOW, message, empty() | {"subject": "By tier", "one_of": {
-            "field": "contact.tier", "values": {tier: m.id for tier, m in made.items()}, "otherwise": 0}}, message.draft, words)
+        messages.save(
+            session,
+            IDA,
+            NOW,
+            message,
+            empty()
+            | {
+                "subject": "By tier",
+                "one_of": {
+                    "field": "contact.tier",
+                    "values": {tier: m.id for tier, m in made.items()},
+                    "otherwise": 0,
+                },
+            },
+            message.draft,
+            words,
+        )
         ident = send.id
     start(database, settings, ident, 60)
     run_all(database, ident)
     tiers = {address: p["tier"] for address, p in everyone.items()}
-    assert {x.to: x.subject for x in keeper.letters} == {a: f"For {t}" for a, t in tiers.items() if t in made}
-    assert counts(database, ident)[0] == {"delivered": len(keeper.letters), "not_rendered": 60 - len(keeper.letters)}
+    assert {x.to: x.subject for x in keeper.letters} == {
+        a: f"For {t}" for a, t in tiers.items() if t in made
+    }
+    assert counts(database, ident)[0] == {
+        "delivered": len(keeper.letters),
+        "not_rendered": 60 - len(keeper.letters),
+    }
     # Links of both are told apart.
     assert len({re.search(r"/c/[^/]+/(\d+)", x.html).group(1) for x in keeper.letters}) == 2
     with database.session() as session:
@@ -301,21 +554,54 @@ def test_signed_by_the_persons_own_desk_contact(database, settings, job_context,
             people.add_field(session, IDA, NOW, "contact", label, "text", [])
         session.flush()
         crowd(session, 4)
-        for number, desk in ((1, {"desk_name": "Will Tamm", "desk_email": "will@farrowhill.example"}), (2, {"desk_name": "Nobody"})):
-            session.execute(sa.text("UPDATE contacts SET attributes = attributes || CAST(:desk AS jsonb) WHERE id = :id"),
-                            {"id": number, "desk": json.dumps(desk)})
-        sender = sends.save_sender(session, IDA, NOW, "The desk", "desk@farrowhill.example", "", "Yours, the desk", "contact.desk_name",
-                                  "contact.desk_email")
+        for number, desk in (
+            (1, {"desk_name": "Will Tamm", "desk_email": "will@farrowhill.example"}),
+            (2, {"desk_name": "Nobody"}),
+        ):
+            session.execute(
+                sa.text(
+                    "UPDATE contacts SET attributes = attributes || CAST(:desk AS jsonb) WHERE "
+                    "id = :id"
+                ),
+                {"id": number, "desk": json.dumps(desk)},
+            )
+        sender = sends.save_sender(
+            session,
+            IDA,
+            NOW,
+            "The desk",
+            "desk@farrowhill.example",
+            "",
+            "Yours, the desk",
+            "contact.desk_name",
+            "contact.desk_email",
+        )
         send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
         send.sender_id = sender.id
         message = session.get_one(Message, send.message_id)
-        messages.save(session, IDA, NOW, message, empty() | {"subject": "Hi", "lines": [
-            new_line("text", html="<p>{{ sender.name }}: {{ sender.signature }}</p>"), new_line("footer")]}, message.version, dictionary(session))
+        messages.save(
+            session,
+            IDA,
+            NOW,
+            message,
+            empty()
+            | {
+                "subject": "Hi",
+                "lines": [
+                    new_line("text", html="<p>{{ sender.name }}: {{ sender.signature }}</p>"),
+                    new_line("footer"),
+                ],
+            },
+            message.version,
+            dictionary(session),
+        )
         ident = send.id
     start(database, settings, ident, 4)
     run_all(database, ident)
     assert {(x.contact_id, x.from_name, x.from_address) for x in keeper.letters} == {
-        (1, "Will Tamm", "will@farrowhill.example"), *((n, "The desk", "desk@farrowhill.example") for n in (2, 3, 4))}
+        (1, "Will Tamm", "will@farrowhill.example"),
+        *((n, "The desk", "desk@farrowhill.example") for n in (2, 3, 4)),
+    }
     assert all(f"{x.from_name}: Yours, the desk" in x.text for x in keeper.letters)
 
 
@@ -324,15 +610,29 @@ def test_the_page_that_chooses_by_a_field(web, database):
         with_fields(session)
         everyone = crowd(session, 40)
         words = dictionary(session)
-        made = [messages.create(session, IDA, NOW, name, messages.take(empty() | {"subject": name}, words)).id for name in ("By tier", "For patrons")]
+        made = [
+            messages.create(
+                session, IDA, NOW, name, messages.take(empty() | {"subject": name}, words)
+            ).id
+            for name in ("By tier", "For patrons")
+        ]
     page = web.get(f"/messages/{made[0]}/chosen-by?field=contact.tier").text
     patrons = sum(p["tier"] == "Patron" for p in everyone.values())
     assert re.search(rf"Patron<input[^>]*></td><td class=\"num\">{patrons}</td>", flat(page))
-    form = {"field": "contact.tier", "value": ["Patron", "Student"], "for": [str(made[1]), "0"], "otherwise": "0"}
+    form = {
+        "field": "contact.tier",
+        "value": ["Patron", "Student"],
+        "for": [str(made[1]), "0"],
+        "otherwise": "0",
+    }
     assert web.post(f"/messages/{made[0]}/chosen-by", data=form).status_code == 303
     assert "Chosen by a field" in web.get(f"/messages/{made[0]}", follow_redirects=True).text
     with database.session() as session:
-        assert session.get_one(Message, made[0]).document["one_of"] == {"field": "contact.tier", "values": {"Patron": made[1]}, "otherwise": 0}
+        assert session.get_one(Message, made[0]).document["one_of"] == {
+            "field": "contact.tier",
+            "values": {"Patron": made[1]},
+            "otherwise": 0,
+        }
     none = web.post(f"/messages/{made[0]}/chosen-by", data=form | {"for": ["0", "0"]})
     assert none.status_code == 422 and "at least one value" in none.text
     web.post(f"/messages/{made[0]}/chosen-by", data={"stop": "1"})

@@ -1,1 +1,2 @@
-"""The JSON API: everything a person can do with people and audiences, with keys and a description."""
+"""The JSON API: everything a person can do with people and audiences, with keys and a
+description."""

@@ -1,4 +1,5 @@
-"""The API's endpoints about audiences: segments, counts, members by page, why somebody is in or out, partitions."""
+"""The API's endpoints about audiences: segments, counts, members by page, why somebody is in or
+out, partitions."""
 
 from typing import Any
 
@@ -33,33 +34,70 @@ def _parsed(data: Any) -> d.Definition:
 
 
 def _segment(segment: Segment) -> Json:
-    return {"id": segment.id, "name": segment.name, "version": segment.version, "definition": segment.definition, "size": segment.size,
-            "sized_at": segment.sized_at.isoformat() if segment.sized_at else None, "changed_by": segment.changed_by,
-            "changed_at": segment.changed_at.isoformat()}
+    return {
+        "id": segment.id,
+        "name": segment.name,
+        "version": segment.version,
+        "definition": segment.definition,
+        "size": segment.size,
+        "sized_at": segment.sized_at.isoformat() if segment.sized_at else None,
+        "changed_by": segment.changed_by,
+        "changed_at": segment.changed_at.isoformat(),
+    }
 
 
-@endpoint("get", "/v1/segments", "Every segment with its definition, and its size as last worked out")
+@endpoint(
+    "get", "/v1/segments", "Every segment with its definition, and its size as last worked out"
+)
 def list_segments(actor: Actor) -> object:
     return flask.jsonify(items=[_segment(s) for s in queries.segments(db())])
 
 
-@endpoint("post", "/v1/segments", "Save a new segment", takes=thing(["name", "definition"], name=TEXT, definition=_DEFINITION), codes=(201,))
+@endpoint(
+    "post",
+    "/v1/segments",
+    "Save a new segment",
+    takes=thing(["name", "definition"], name=TEXT, definition=_DEFINITION),
+    codes=(201,),
+)
 def add_segment(actor: Actor) -> object:
     data = body()
-    return flask.jsonify(_segment(actions.save(db(), actor, now(), words(), str(data.get("name", "")), data.get("definition")))), 201
+    return flask.jsonify(
+        _segment(
+            actions.save(
+                db(), actor, now(), words(), str(data.get("name", "")), data.get("definition")
+            )
+        )
+    ), 201
 
 
 @endpoint("get", "/v1/segments/<int:ident>", "One segment, with its English")
 def get_segment(actor: Actor, ident: int) -> object:
     segment = queries.segment(db(), ident)
-    return flask.jsonify(_segment(segment) | {"says": english.read_aloud(actions.usable(segment, words()), words(), today())})
+    return flask.jsonify(
+        _segment(segment)
+        | {"says": english.read_aloud(actions.usable(segment, words()), words(), today())}
+    )
 
 
-@endpoint("put", "/v1/segments/<int:ident>", "Save the next version of a segment; refused when somebody saved after “version”",
-          takes=thing(["definition"], name=TEXT, definition=_DEFINITION, version={"type": "integer"}))
+@endpoint(
+    "put",
+    "/v1/segments/<int:ident>",
+    "Save the next version of a segment; refused when somebody saved after “version”",
+    takes=thing(["definition"], name=TEXT, definition=_DEFINITION, version={"type": "integer"}),
+)
 def change_segment(actor: Actor, ident: int) -> object:
     data, segment = body(), queries.segment(db(), ident)
-    saved = actions.save(db(), actor, now(), words(), str(data.get("name") or segment.name), data.get("definition"), segment, data.get("version"))
+    saved = actions.save(
+        db(),
+        actor,
+        now(),
+        words(),
+        str(data.get("name") or segment.name),
+        data.get("definition"),
+        segment,
+        data.get("version"),
+    )
     return flask.jsonify(_segment(saved))
 
 
@@ -69,90 +107,198 @@ def delete_segment(actor: Actor, ident: int) -> object:
     return flask.jsonify(deleted=ident)
 
 
-@endpoint("post", "/v1/segments/count", "How many a definition matches now, line by line, and how many of them each channel can reach",
-          takes=thing(["definition"], definition=_DEFINITION))
+@endpoint(
+    "post",
+    "/v1/segments/count",
+    "How many a definition matches now, line by line, and how many of them each channel can reach",
+    takes=thing(["definition"], definition=_DEFINITION),
+)
 def count_segment(actor: Actor) -> object:
     definition = _parsed(body().get("definition"))
     looked = look(db(), definition, words(), now(), zone())
     return flask.jsonify(
-        size=looked.sieve.size, everyone=looked.sieve.everyone, reach=looked.reach, as_of=looked.as_of.isoformat(),
-        says=english.read_aloud(definition, words(), today()), clashes=[list(pair) for pair in looked.sieve.clashes],
-        steps=[{"id": s.id, "before": s.before, "kept": s.kept, "alone": s.alone, "without": looked.sieve.without.get(s.id)}
-               for s in looked.sieve.steps])
+        size=looked.sieve.size,
+        everyone=looked.sieve.everyone,
+        reach=looked.reach,
+        as_of=looked.as_of.isoformat(),
+        says=english.read_aloud(definition, words(), today()),
+        clashes=[list(pair) for pair in looked.sieve.clashes],
+        steps=[
+            {
+                "id": s.id,
+                "before": s.before,
+                "kept": s.kept,
+                "alone": s.alone,
+                "without": looked.sieve.without.get(s.id),
+            }
+            for s in looked.sieve.steps
+        ],
+    )
 
 
-@endpoint("get", "/v1/segments/<int:ident>/members", "Who is in a segment now, page by page", query=PAGED)
+@endpoint(
+    "get", "/v1/segments/<int:ident>/members", "Who is in a segment now, page by page", query=PAGED
+)
 def segment_members(actor: Actor, ident: int) -> object:
     limit = whole("limit", 100, MOST)
-    looked = look(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
+    looked = look(
+        db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone()
+    )
     rows = queries.members(db(), looked.sieve.members, limit + 1, whole("after", 0))
-    return paged(rows, limit, lambda c: {"id": c.id, "email": c.email, "first_name": c.first_name, "last_name": c.last_name}, lambda c: c.id,
-                 as_of=looked.as_of)
+    return paged(
+        rows,
+        limit,
+        lambda c: {
+            "id": c.id,
+            "email": c.email,
+            "first_name": c.first_name,
+            "last_name": c.last_name,
+        },
+        lambda c: c.id,
+        as_of=looked.as_of,
+    )
 
 
-@endpoint("get", "/v1/segments/<int:ident>/why/<int:contact>", "Whether a contact is in a segment, and each line’s yes or no")
+@endpoint(
+    "get",
+    "/v1/segments/<int:ident>/why/<int:contact>",
+    "Whether a contact is in a segment, and each line’s yes or no",
+)
 def explain(actor: Actor, ident: int, contact: int) -> object:
-    inside, answers = explaining.why(db(), actions.usable(queries.segment(db(), ident), words()), contact, words(), now(), zone())
+    inside, answers = explaining.why(
+        db(), actions.usable(queries.segment(db(), ident), words()), contact, words(), now(), zone()
+    )
 
     def shape(answer: explaining.Answer) -> Json:
-        return {"id": answer.node.id, "says": english.text(english.sentence(answer.node, words(), today())), "here": answer.value,
-                "holds": answer.holds, "inside": [shape(a) for a in answer.inside]}
+        return {
+            "id": answer.node.id,
+            "says": english.text(english.sentence(answer.node, words(), today())),
+            "here": answer.value,
+            "holds": answer.holds,
+            "inside": [shape(a) for a in answer.inside],
+        }
+
     return flask.jsonify(as_of=now().isoformat(), inside=inside, lines=[shape(a) for a in answers])
 
 
-@endpoint("post", "/v1/segments/<int:ident>/freeze", "Make a list of the people who are in a segment now", codes=(201,))
+@endpoint(
+    "post",
+    "/v1/segments/<int:ident>/freeze",
+    "Make a list of the people who are in a segment now",
+    codes=(201,),
+)
 def freeze_segment(actor: Actor, ident: int) -> object:
     made = actions.freeze(db(), actor, now(), words(), zone(), queries.segment(db(), ident))
     size = list_queries.size(db(), made.id)
     return flask.jsonify(id=made.id, name=made.name, people=size), 201
 
 
-@endpoint("get", "/v1/segments/<int:ident>/versions", "Every version of a segment, the newest first, with its English")
+@endpoint(
+    "get",
+    "/v1/segments/<int:ident>/versions",
+    "Every version of a segment, the newest first, with its English",
+)
 def segment_versions(actor: Actor, ident: int) -> object:
     def said(version: SegmentVersion) -> str:
         try:
             return english.read_aloud(d.parse(version.definition, words()), words(), today())
         except d.DefinitionError as problem:
             return str(problem)
+
     queries.segment(db(), ident)
-    return flask.jsonify(items=[{"version": v.version, "definition": v.definition, "english": said(v), "at": v.at.isoformat(), "by": v.by}
-                                for v in queries.versions(db(), ident)])
+    return flask.jsonify(
+        items=[
+            {
+                "version": v.version,
+                "definition": v.definition,
+                "english": said(v),
+                "at": v.at.isoformat(),
+                "by": v.by,
+            }
+            for v in queries.versions(db(), ident)
+        ]
+    )
 
 
-@endpoint("post", "/v1/segments/<int:ident>/restore", "Make an earlier version the newest again; those in between stay",
-          takes=thing(["version"], version={"type": "integer"}))
+@endpoint(
+    "post",
+    "/v1/segments/<int:ident>/restore",
+    "Make an earlier version the newest again; those in between stay",
+    takes=thing(["version"], version={"type": "integer"}),
+)
 def restore_segment(actor: Actor, ident: int) -> object:
-    return flask.jsonify(_segment(actions.restore(db(), actor, now(), words(), queries.segment(db(), ident), body()["version"])))
+    return flask.jsonify(
+        _segment(
+            actions.restore(
+                db(), actor, now(), words(), queries.segment(db(), ident), body()["version"]
+            )
+        )
+    )
 
 
 def _members(ident: int) -> BitMap:
-    return queries.member_set(db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone())
+    return queries.member_set(
+        db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone()
+    )
 
 
-@endpoint("get", "/v1/segments/<int:ident>/profile", "What is commoner, or rarer, in a segment than among everyone, the surest first")
+@endpoint(
+    "get",
+    "/v1/segments/<int:ident>/profile",
+    "What is commoner, or rarer, in a segment than among everyone, the surest first",
+)
 def segment_profile(actor: Actor, ident: int) -> object:
     found, as_of = profile(db(), _members(ident), words(), now(), zone())
-    return flask.jsonify(as_of=as_of.isoformat(), people=found.size, asked=found.asked, items=[
-        {"about": t.about, "value": t.value, "people": t.here, "share": t.here_share, "everyone": t.everyone_share,
-         "strength": t.strength} for t in found.traits])
+    return flask.jsonify(
+        as_of=as_of.isoformat(),
+        people=found.size,
+        asked=found.asked,
+        items=[
+            {
+                "about": t.about,
+                "value": t.value,
+                "people": t.here,
+                "share": t.here_share,
+                "everyone": t.everyone_share,
+                "strength": t.strength,
+            }
+            for t in found.traits
+        ],
+    )
 
 
-@endpoint("get", "/v1/segments/compare", "What two or three segments share, and what each has alone",
-          query={"of": {**TEXT, "description": "the segments’ numbers, parted by commas"}})
+@endpoint(
+    "get",
+    "/v1/segments/compare",
+    "What two or three segments share, and what each has alone",
+    query={"of": {**TEXT, "description": "the segments’ numbers, parted by commas"}},
+)
 def compare_segments(actor: Actor) -> object:
     chosen = [part.strip() for part in flask.request.args.get("of", "").split(",")]
     if not 2 <= len(chosen) <= 3 or not all(is_whole(part) for part in chosen):
         raise Invalid("“of” names two or three segments by their numbers, parted by commas.", "of")
     numbers = [int(part) for part in chosen]
     regions = insight.regions([_members(number) for number in numbers])
-    return flask.jsonify(as_of=now().isoformat(), items=[{"in": [n for n, i in zip(numbers, inside, strict=True) if i],
-                                 "not_in": [n for n, i in zip(numbers, inside, strict=True) if not i], "people": size}
-                                for inside, size in regions.items()])
+    return flask.jsonify(
+        as_of=now().isoformat(),
+        items=[
+            {
+                "in": [n for n, i in zip(numbers, inside, strict=True) if i],
+                "not_in": [n for n, i in zip(numbers, inside, strict=True) if not i],
+                "people": size,
+            }
+            for inside, size in regions.items()
+        ],
+    )
 
 
-@endpoint("post", "/v1/lists/<int:ident>/again", "Work a list out again that was frozen from a segment")
+@endpoint(
+    "post", "/v1/lists/<int:ident>/again", "Work a list out again that was frozen from a segment"
+)
 def list_again(actor: Actor, ident: int) -> object:
-    segment, size = actions.freeze_again(db(), actor, now(), words(), zone(), found(db(), PeopleList, ident, "list"))
+    segment, size = actions.freeze_again(
+        db(), actor, now(), words(), zone(), found(db(), PeopleList, ident, "list")
+    )
     return flask.jsonify(segment=segment.id, people=size)
 
 
@@ -165,16 +311,38 @@ def _partition(one: Partition) -> Json:
     return {"id": one.id, "name": one.name, "version": one.version, "parts": one.parts}
 
 
-@endpoint("post", "/v1/partitions", "Begin a partition: everybody is in “everyone else”", takes=thing(["name"], name=TEXT), codes=(201,))
+@endpoint(
+    "post",
+    "/v1/partitions",
+    "Begin a partition: everybody is in “everyone else”",
+    takes=thing(["name"], name=TEXT),
+    codes=(201,),
+)
 def add_partition(actor: Actor) -> object:
-    return flask.jsonify(_partition(partitions.create(db(), actor, now(), str(body().get("name", ""))))), 201
+    return flask.jsonify(
+        _partition(partitions.create(db(), actor, now(), str(body().get("name", ""))))
+    ), 201
 
 
-@endpoint("put", "/v1/partitions/<int:ident>", "Change a partition: set a part’s name and lines, move it up or down, remove it, rename the whole; "
-          "refused when somebody saved after “version”", takes=thing(
-              ["do"], do={"enum": ["set", "up", "down", "remove", "rename"]}, key={**TEXT, "description": "of the part; a new one if left out"},
-              name=TEXT, lines={"type": "array", "items": {"type": "object"}, "description": "as in a segment’s definition"},
-              version={"type": "integer"}))
+@endpoint(
+    "put",
+    "/v1/partitions/<int:ident>",
+    "Change a partition: set a part’s name and lines, move it up or down, remove it, rename the "
+    "whole; "
+    "refused when somebody saved after “version”",
+    takes=thing(
+        ["do"],
+        do={"enum": ["set", "up", "down", "remove", "rename"]},
+        key={**TEXT, "description": "of the part; a new one if left out"},
+        name=TEXT,
+        lines={
+            "type": "array",
+            "items": {"type": "object"},
+            "description": "as in a segment’s definition",
+        },
+        version={"type": "integer"},
+    ),
+)
 def change_partition(actor: Actor, ident: int) -> object:
     changed = partitions.get(db(), ident)
     partitions.change(db(), actor, now(), words(), changed, body())
@@ -187,10 +355,16 @@ def delete_partition(actor: Actor, ident: int) -> object:
     return flask.jsonify(deleted=ident)
 
 
-@endpoint("get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last")
+@endpoint(
+    "get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last"
+)
 def partition_sizes(actor: Actor, ident: int) -> object:
     try:
-        sizes = partitions.divided(db(), partitions.get(db(), ident).parts, words(), now(), zone()).sizes
+        sizes = partitions.divided(
+            db(), partitions.get(db(), ident).parts, words(), now(), zone()
+        ).sizes
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    return flask.jsonify(items=[{"key": s.key, "name": s.name, "size": s.size, "match": s.own} for s in sizes])
+    return flask.jsonify(
+        items=[{"key": s.key, "name": s.name, "size": s.size, "match": s.own} for s in sizes]
+    )

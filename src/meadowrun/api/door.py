@@ -1,4 +1,5 @@
-"""The way into the API: keys, pages of results, and the description that grows with each endpoint."""
+"""The way into the API: keys, pages of results, and the description that grows with each
+endpoint."""
 
 import datetime as dt
 from collections.abc import Callable
@@ -21,29 +22,47 @@ Json = dict[str, Any]
 #: path → method → its operation, as OpenAPI wants it
 PATHS: dict[str, Json] = {}
 VIEWS: list[Callable[..., Any]] = []
-PROBLEM = {"type": "object", "properties": {"error": {"type": "string"}, "where": {"type": ["string", "null"]}}}
+PROBLEM = {
+    "type": "object",
+    "properties": {"error": {"type": "string"}, "where": {"type": ["string", "null"]}},
+}
 MOST = 1000
-#: That a key was used is kept to the minute: it would make every request wait for the others of its key.
+#: That a key was used is kept to the minute: it would make every request wait for the others of its
+#: key.
 _USED_AGAIN = dt.timedelta(minutes=1)
 
 
 #: Whole numbers are written without a point.
 _Validator = jsonschema.validators.extend(
-    jsonschema.Draft202012Validator, type_checker=jsonschema.Draft202012Validator.TYPE_CHECKER.redefine(
-        "integer", lambda _, value: isinstance(value, int) and not isinstance(value, bool)))
+    jsonschema.Draft202012Validator,
+    type_checker=jsonschema.Draft202012Validator.TYPE_CHECKER.redefine(
+        "integer", lambda _, value: isinstance(value, int) and not isinstance(value, bool)
+    ),
+)
 
 
-#: What is done at an address, by how it begins and its method → the scope a key needs for it. Looking needs “read” everywhere.
-_SCOPES = (("/v1/contacts/find", "read"), ("/v1/segments/count", "read"),
-           ("/v1/events/kinds", "fields"), ("/v1/events", "events"), ("/v1/fields", "fields"),
-           ("/v1/segments", "segments"), ("/v1/partitions", "segments"), ("/v1/scores", "segments"), ("/v1/merges", "erase"))
+#: What is done at an address, by how it begins and its method → the scope a key needs for it.
+#: Looking needs “read” everywhere.
+_SCOPES = (
+    ("/v1/contacts/find", "read"),
+    ("/v1/segments/count", "read"),
+    ("/v1/events/kinds", "fields"),
+    ("/v1/events", "events"),
+    ("/v1/fields", "fields"),
+    ("/v1/segments", "segments"),
+    ("/v1/partitions", "segments"),
+    ("/v1/scores", "segments"),
+    ("/v1/merges", "erase"),
+)
 
 
 def scope_of(method: str, rule: str) -> str:
     """What a key must be allowed for an endpoint: one of SCOPES."""
     if method == "get":
         return "read"
-    if rule.startswith("/v1/contacts/<int:ident>") and (method == "delete" or rule.endswith("/merge")):
+    if rule.startswith("/v1/contacts/<int:ident>") and (
+        method == "delete" or rule.endswith("/merge")
+    ):
         return "erase"
     return next((scope for begin, scope in _SCOPES if rule.startswith(begin)), "people")
 
@@ -63,10 +82,19 @@ def _shown() -> ApiKey | None:
 
 
 _TOKEN_DOCUMENTED: Json = {
-    "summary": "Exchange a key for a token that works for an hour (RFC 6749, 4.4)", "operationId": "token", "parameters": [],
+    "summary": "Exchange a key for a token that works for an hour (RFC 6749, 4.4)",
+    "operationId": "token",
+    "parameters": [],
     "security": [{"key": []}],
-    "responses": {"200": {"description": "“access_token”, “token_type” (Bearer), “expires_in” in seconds, and “scope”"},
-                  "403": {"description": "No live key", "content": {"application/json": {"schema": PROBLEM}}}}}
+    "responses": {
+        "200": {
+            "description": (
+                "“access_token”, “token_type” (Bearer), “expires_in” in seconds, and “scope”"
+            )
+        },
+        "403": {"description": "No live key", "content": {"application/json": {"schema": PROBLEM}}},
+    },
+}
 
 
 @pages.post("/v1/token")
@@ -76,8 +104,12 @@ def token() -> object:
     if key is None:
         raise NotAllowed("Send a live key: Authorization: Bearer key_…")
     key.last_used_at = machine_now()
-    answer = flask.jsonify(access_token=signing.program_token(settings().secret, key.id, machine_now()), token_type="Bearer",
-                           expires_in=int(signing.TOKEN_WORKS.total_seconds()), scope=" ".join(key.may))
+    answer = flask.jsonify(
+        access_token=signing.program_token(settings().secret, key.id, machine_now()),
+        token_type="Bearer",
+        expires_in=int(signing.TOKEN_WORKS.total_seconds()),
+        scope=" ".join(key.may),
+    )
     answer.headers["Cache-Control"] = "no-store"
     return answer
 
@@ -87,15 +119,25 @@ VIEWS.append(token)
 
 
 def key_actor(scope: str) -> Actor:
-    """Who acts by the live secret key of this request, which must be allowed `scope`. Raises NotAllowed."""
+    """Who acts by the live secret key of this request, which must be allowed `scope`. Raises
+    NotAllowed."""
     key = _shown()
     if key is None:
-        raise NotAllowed("Send a token that works, or a live key: Authorization: Bearer … An administrator makes keys under “Website script "
-                         "and API keys”, and POST /api/v1/token gives a token for one.")
+        raise NotAllowed(
+            "Send a token that works, or a live key: Authorization: Bearer … An administrator "
+            "makes keys under “Website script "
+            "and API keys”, and POST /api/v1/token gives a token for one."
+        )
     if not key.direct and not _bearer().startswith("token_"):
-        raise NotAllowed(f"The key “{key.name}” is only exchanged for tokens: post it to /api/v1/token, and send the token it gives.")
+        raise NotAllowed(
+            f"The key “{key.name}” is only exchanged for tokens: post it to /api/v1/token, and "
+            "send the token it gives."
+        )
     if scope not in key.may:
-        raise NotAllowed(f"The key “{key.name}” may not do this: it needs “{scope}” ({SCOPES[scope]}). An administrator makes another key.")
+        raise NotAllowed(
+            f"The key “{key.name}” may not do this: it needs “{scope}” ({SCOPES[scope]}). An "
+            "administrator makes another key."
+        )
     moment = machine_now()
     if key.last_used_at is None or moment - key.last_used_at > _USED_AGAIN:
         key.last_used_at = moment
@@ -106,13 +148,22 @@ def key_actor(scope: str) -> Actor:
     return actor
 
 
-def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None, gives: str = "What was asked for",
-             query: Json | None = None, codes: tuple[int, ...] = (200,), as_form: bool = False,
-             held_to: bool = True) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def endpoint(
+    method: str,
+    rule: str,
+    summary: str,
+    *,
+    takes: Json | None = None,
+    gives: str = "What was asked for",
+    query: Json | None = None,
+    codes: tuple[int, ...] = (200,),
+    as_form: bool = False,
+    held_to: bool = True,
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Registers a view under /api, and its description. The view gets the key's actor first.
 
-    What is posted is held to `takes` before; `as_form` says that it comes as a form with files, not as JSON; without `held_to` the
-    view holds it to that itself, where that is much sooner done.
+    What is posted is held to `takes` before; `as_form` says that it comes as a form with files, not
+    as JSON; without `held_to` the view holds it to that itself, where that is much sooner done.
     """
     scope = scope_of(method, rule)
     validator = _Validator(_own(takes)) if takes is not None and held_to and not as_form else None
@@ -125,34 +176,75 @@ def endpoint(method: str, rule: str, summary: str, *, takes: Json | None = None,
             return view(actor, **values)
 
         guarded.__name__, guarded.__doc__ = view.__name__, view.__doc__
-        shown = rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
+        shown = (
+            rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
+        )
         names = [part[1:-1] for part in shown.split("/") if part.startswith("{")]
         operation: Json = {
-            "summary": summary, "operationId": view.__name__, "security": [{"key": [scope]}],
-            "parameters": [*({"name": n, "in": "path", "required": True, "schema": {
-                "type": "integer" if f"<int:{n}>" in rule else "string"}} for n in names),
-                *({"name": n, "in": "query", "required": False, "schema": s} for n, s in (query or {}).items())],
-            "responses": {**{str(c): {"description": gives} for c in codes}, **{str(code): {
-                "description": text, "content": {"application/json": {"schema": PROBLEM}}} for code, text in (
-                    (403, f"No live key that may “{scope}”"), (404, "Nothing of that number"), (409, "It clashes with what is there"),
-                    (422, "Something cannot be taken; “where” names it"))}}}
+            "summary": summary,
+            "operationId": view.__name__,
+            "security": [{"key": [scope]}],
+            "parameters": [
+                *(
+                    {
+                        "name": n,
+                        "in": "path",
+                        "required": True,
+                        "schema": {"type": "integer" if f"<int:{n}>" in rule else "string"},
+                    }
+                    for n in names
+                ),
+                *(
+                    {"name": n, "in": "query", "required": False, "schema": s}
+                    for n, s in (query or {}).items()
+                ),
+            ],
+            "responses": {
+                **{str(c): {"description": gives} for c in codes},
+                **{
+                    str(code): {
+                        "description": text,
+                        "content": {"application/json": {"schema": PROBLEM}},
+                    }
+                    for code, text in (
+                        (403, f"No live key that may “{scope}”"),
+                        (404, "Nothing of that number"),
+                        (409, "It clashes with what is there"),
+                        (422, "Something cannot be taken; “where” names it"),
+                    )
+                },
+            },
+        }
         if takes is not None:
-            operation["requestBody"] = {"required": True, "content": {
-                "multipart/form-data" if as_form else "application/json": {"schema": takes}}}
+            operation["requestBody"] = {
+                "required": True,
+                "content": {
+                    "multipart/form-data" if as_form else "application/json": {"schema": takes}
+                },
+            }
         PATHS.setdefault(f"/api{shown}", {})[method] = operation
         made = pages.route(rule, methods=[method.upper()])(public(guarded))
         VIEWS.append(made)
         return made
+
     return decorate
 
 
 #: what JSON calls a kind of value → how it is said
-_KINDS = {"string": "a text", "integer": "a whole number", "number": "a number", "array": "a list", "object": "a JSON object",
-          "boolean": "true or false", "null": "null"}
+_KINDS = {
+    "string": "a text",
+    "integer": "a whole number",
+    "number": "a number",
+    "array": "a list",
+    "object": "a JSON object",
+    "boolean": "true or false",
+    "null": "null",
+}
 
 
 def _own(schema: Any) -> Any:
-    """A schema without references to schemas elsewhere: what those describe is read by its own reader, which names places better."""
+    """A schema without references to schemas elsewhere: what those describe is read by its own
+    reader, which names places better."""
     if isinstance(schema, dict):
         return {name: _own(value) for name, value in schema.items() if name != "$ref"}
     return [_own(one) for one in schema] if isinstance(schema, list) else schema
@@ -178,26 +270,41 @@ def _hold(validator: jsonschema.protocols.Validator, data: Json) -> None:
 
 
 def whole(name: str, default: int, most: int | None = None) -> int:
-    """A whole number among the address's arguments; with `most`, how many are asked for: one at least, and no more than that are
-    given. Raises Invalid."""
+    """A whole number among the address's arguments; with `most`, how many are asked for: one at
+    least, and no more than that are given. Raises Invalid."""
     text = flask.request.args.get(name, str(default))
     if not is_whole(text) or most and not int(text):
         raise Invalid(f"“{name}” must be a whole number{', 1 at least' if most else ''}.", name)
     return min(int(text), most) if most else int(text)
 
 
-def paged(rows: list[Any], limit: int, shape: Callable[[Any], Json], number: Callable[[Any], int],
-          as_of: dt.datetime | None = None) -> flask.Response:
-    """One page of rows that were asked for with one more than `limit`; “after” leads on, and is absent at the end. “as_of” is when
-    it was looked up: now, where nothing else is said."""
-    answer: Json = {"as_of": (as_of or now()).isoformat(), "items": [shape(row) for row in rows[:limit]]}
+def paged(
+    rows: list[Any],
+    limit: int,
+    shape: Callable[[Any], Json],
+    number: Callable[[Any], int],
+    as_of: dt.datetime | None = None,
+) -> flask.Response:
+    """One page of rows that were asked for with one more than `limit`; “after” leads on, and is
+    absent at the end. “as_of” is when it was looked up: now, where nothing else is said."""
+    answer: Json = {
+        "as_of": (as_of or now()).isoformat(),
+        "items": [shape(row) for row in rows[:limit]],
+    }
     if len(rows) > limit:
         answer["after"] = number(rows[limit - 1])
     return flask.jsonify(answer)
 
 
-PAGED: Json = {"after": {"type": "integer", "description": "the “after” of the page before"},
-               "limit": {"type": "integer", "minimum": 1, "default": 100, "description": f"how many; no more than {MOST} are given"}}
+PAGED: Json = {
+    "after": {"type": "integer", "description": "the “after” of the page before"},
+    "limit": {
+        "type": "integer",
+        "minimum": 1,
+        "default": 100,
+        "description": f"how many; no more than {MOST} are given",
+    },
+}
 
 
 def thing(required: list[str], **properties: Json) -> Json:

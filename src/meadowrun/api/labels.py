@@ -41,52 +41,96 @@ def _path(data: Json) -> str:
     return found[0]
 
 
-@endpoint("get", "/v1/tags", "All tags in their order, with how many people and things bear each or one under it")
+@endpoint(
+    "get",
+    "/v1/tags",
+    "All tags in their order, with how many people and things bear each or one under it",
+)
 def all_tags(actor: Actor) -> object:
-    return flask.jsonify(items=[{"id": row.tag.id, "tag": row.tag.path, "meaning": row.tag.meaning, "people": row.contacts, **row.things}
-                                for row in queries.tree(db())])
+    return flask.jsonify(
+        items=[
+            {
+                "id": row.tag.id,
+                "tag": row.tag.path,
+                "meaning": row.tag.meaning,
+                "people": row.contacts,
+                **row.things,
+            }
+            for row in queries.tree(db())
+        ]
+    )
 
 
-@endpoint("post", "/v1/tags", "Make a tag that nothing bears yet, or say what one means", takes=thing(["tag"], tag=_PATH, meaning=TEXT), codes=(201,))
+@endpoint(
+    "post",
+    "/v1/tags",
+    "Make a tag that nothing bears yet, or say what one means",
+    takes=thing(["tag"], tag=_PATH, meaning=TEXT),
+    codes=(201,),
+)
 def make_tag(actor: Actor) -> object:
     data = body()
     path = _path(data)
-    ident, = actions.numbers(db(), now(), [path])
+    (ident,) = actions.numbers(db(), now(), [path])
     if "meaning" in data:
         actions.describe(db(), actor, now(), found_row(db(), Tag, ident, "tag"), data["meaning"])
     return flask.jsonify(id=ident, tag=path), 201
 
 
-@endpoint("get", "/v1/tags/<int:ident>/bearers", "The campaigns, segments, messages and lists that bear a tag or one under it")
+@endpoint(
+    "get",
+    "/v1/tags/<int:ident>/bearers",
+    "The campaigns, segments, messages and lists that bear a tag or one under it",
+)
 def tag_bearers(actor: Actor, ident: int) -> object:
-    return flask.jsonify(items=[{"kind": kind, "id": number, "name": name}
-                                for kind, number, name in queries.bearers(db(), found_row(db(), Tag, ident, "tag"))])
+    return flask.jsonify(
+        items=[
+            {"kind": kind, "id": number, "name": name}
+            for kind, number, name in queries.bearers(db(), found_row(db(), Tag, ident, "tag"))
+        ]
+    )
 
 
-@endpoint("put", "/v1/tags/of/<kind>/<int:ident>", "Make these, and no others, the tags of a campaign, segment, message or list",
-          takes=thing(["tags"], tags={"type": "array", "items": _PATH}))
+@endpoint(
+    "put",
+    "/v1/tags/of/<kind>/<int:ident>",
+    "Make these, and no others, the tags of a campaign, segment, message or list",
+    takes=thing(["tags"], tags={"type": "array", "items": _PATH}),
+)
 def tag_thing(actor: Actor, kind: str, ident: int) -> object:
     wanted = paths(body()["tags"])
     actions.put_on(db(), actor, now(), kind, ident, wanted)
     return flask.jsonify(kind=kind, id=ident, tags=wanted)
 
 
-@endpoint("post", "/v1/tags/contacts", "Give contacts a tag; one that is not there yet is made",
-          takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
+@endpoint(
+    "post",
+    "/v1/tags/contacts",
+    "Give contacts a tag; one that is not there yet is made",
+    takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
+)
 def give_tag(actor: Actor) -> object:
     data = body()
     return flask.jsonify(given=actions.give(db(), actor, now(), _path(data), data["contacts"]))
 
 
-@endpoint("delete", "/v1/tags/contacts", "Take a tag from contacts; those under it stay",
-          takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS))
+@endpoint(
+    "delete",
+    "/v1/tags/contacts",
+    "Take a tag from contacts; those under it stay",
+    takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
+)
 def take_tag(actor: Actor) -> object:
     data = body()
     return flask.jsonify(taken=actions.take(db(), actor, now(), _path(data), data["contacts"]))
 
 
-@endpoint("put", "/v1/tags/<int:ident>", "Give a tag another path, or say what it means; tags under it go along",
-          takes=thing([], tag=_PATH, meaning=TEXT))
+@endpoint(
+    "put",
+    "/v1/tags/<int:ident>",
+    "Give a tag another path, or say what it means; tags under it go along",
+    takes=thing([], tag=_PATH, meaning=TEXT),
+)
 def change_tag(actor: Actor, ident: int) -> object:
     data, tag = body(), found_row(db(), Tag, ident, "tag")
     if "meaning" in data:
@@ -94,7 +138,9 @@ def change_tag(actor: Actor, ident: int) -> object:
     if "tag" in data:
         path = _path(data)
         actions.move(db(), actor, now(), tag, path)
-        return flask.jsonify(id=next(n for n, known in queries.paths(db()).items() if known == path), tag=path)
+        return flask.jsonify(
+            id=next(n for n, known in queries.paths(db()).items() if known == path), tag=path
+        )
     return flask.jsonify(id=tag.id, tag=tag.path)
 
 

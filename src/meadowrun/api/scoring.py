@@ -14,23 +14,48 @@ from meadowrun.scores import actions, queries, working
 from meadowrun.scores.models import Score
 from meadowrun.shell.request import body, db, now, zone
 
-_RULE: Json = thing(["points", "lines"], points={"type": "number"},
-                    each={"type": "boolean", "description": "each time it happened, or while it holds"},
-                    most={"type": ["integer", "null"], "description": "how often it counts at most"},
-                    lines={"type": "array", "items": {"type": "object"}, "description": "lines of a segment’s definition"})
-_SCORE: Json = thing([], name=TEXT, meaning=TEXT, half_life={"type": ["integer", "null"],
-                                                                "description": "days after which what happened counts half"},
-                     rules={"type": "array", "items": _RULE})
+_RULE: Json = thing(
+    ["points", "lines"],
+    points={"type": "number"},
+    each={"type": "boolean", "description": "each time it happened, or while it holds"},
+    most={"type": ["integer", "null"], "description": "how often it counts at most"},
+    lines={
+        "type": "array",
+        "items": {"type": "object"},
+        "description": "lines of a segment’s definition",
+    },
+)
+_SCORE: Json = thing(
+    [],
+    name=TEXT,
+    meaning=TEXT,
+    half_life={
+        "type": ["integer", "null"],
+        "description": "days after which what happened counts half",
+    },
+    rules={"type": "array", "items": _RULE},
+)
 
 
 def _score(score: Score, people: int | None = None) -> Json:
-    return {"id": score.id, "name": score.name, "meaning": score.meaning, "half_life": score.half_life, "rules": score.rules,
-            "version": score.version, "worked_out_at": score.worked_out_at.isoformat() if score.worked_out_at else None,
-            **({"people": people} if people is not None else {})}
+    return {
+        "id": score.id,
+        "name": score.name,
+        "meaning": score.meaning,
+        "half_life": score.half_life,
+        "rules": score.rules,
+        "version": score.version,
+        "worked_out_at": score.worked_out_at.isoformat() if score.worked_out_at else None,
+        **({"people": people} if people is not None else {}),
+    }
 
 
 def _given() -> dict[str, Any]:
-    return {name: value for name, value in body().items() if name in ("name", "meaning", "half_life", "rules")}
+    return {
+        name: value
+        for name, value in body().items()
+        if name in ("name", "meaning", "half_life", "rules")
+    }
 
 
 @endpoint("get", "/v1/scores", "All scores with their rules, and how many people have points")
@@ -38,15 +63,22 @@ def all_scores(actor: Actor) -> object:
     return flask.jsonify(items=[_score(score, people) for score, people in queries.scores(db())])
 
 
-@endpoint("post", "/v1/scores", "Begin a score; everyone’s points are worked out in the background", codes=(201,),
-          takes={**_SCORE, "required": ["name"]})
+@endpoint(
+    "post",
+    "/v1/scores",
+    "Begin a score; everyone’s points are worked out in the background",
+    codes=(201,),
+    takes={**_SCORE, "required": ["name"]},
+)
 def add_score(actor: Actor) -> object:
     return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given()))), 201
 
 
 @endpoint("put", "/v1/scores/<int:ident>", "Change what is named of a score", takes=_SCORE)
 def change_score(actor: Actor, ident: int) -> object:
-    return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given(), queries.score(db(), ident))))
+    return flask.jsonify(
+        _score(actions.save(db(), actor, now(), words(), _given(), queries.score(db(), ident)))
+    )
 
 
 @endpoint("delete", "/v1/scores/<int:ident>", "Delete a score that no condition asks for")
@@ -55,8 +87,14 @@ def delete_score(actor: Actor, ident: int) -> object:
     return flask.jsonify(deleted=ident)
 
 
-@endpoint("post", "/v1/contacts/<int:ident>/points", "Give a contact points, or take some, with the reason",
-          takes=thing(["score", "points", "why"], score={"type": "integer"}, points={"type": "number"}, why=TEXT))
+@endpoint(
+    "post",
+    "/v1/contacts/<int:ident>/points",
+    "Give a contact points, or take some, with the reason",
+    takes=thing(
+        ["score", "points", "why"], score={"type": "integer"}, points={"type": "number"}, why=TEXT
+    ),
+)
 def give_points(actor: Actor, ident: int) -> object:
     data, contact = body(), contact_of(db(), ident)
     score = queries.score(db(), data["score"])
@@ -65,4 +103,6 @@ def give_points(actor: Actor, ident: int) -> object:
         working.work_out(db(), score, words(), now(), zone(), ident)
     except ScoreProblem as problem:
         raise Invalid(f"“{score.name}” cannot be worked out: {problem}", "score") from None
-    return flask.jsonify(score=score.name, points=queries.kept_points(db(), ident).get(score.name, 0))
+    return flask.jsonify(
+        score=score.name, points=queries.kept_points(db(), ident).get(score.name, 0)
+    )

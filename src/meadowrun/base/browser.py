@@ -6,12 +6,23 @@ import tempfile
 from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
-OPTIONS = ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--disable-gpu", "--hide-scrollbars",
-           "--window-size=1280,800", "--force-device-scale-factor=1", "--no-first-run", "--disable-background-networking",
-           "--disable-component-update", "--disable-sync", "--disable-quic",
-           # Its own name says that no person sits before it, and we would rightly not count its clicks.
-           "--user-agent=Mozilla/5.0 (X11; Linux x86_64) Chromium",
-           "--host-resolver-rules=MAP * ^NOTFOUND , EXCLUDE 127.0.0.1 , EXCLUDE localhost")
+OPTIONS = (
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-dev-shm-usage",
+    "--disable-gpu",
+    "--hide-scrollbars",
+    "--window-size=1280,800",
+    "--force-device-scale-factor=1",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-quic",
+    # Its own name says that no person sits before it, and we would rightly not count its clicks.
+    "--user-agent=Mozilla/5.0 (X11; Linux x86_64) Chromium",
+    "--host-resolver-rules=MAP * ^NOTFOUND , EXCLUDE 127.0.0.1 , EXCLUDE localhost",
+)
 
 
 def chromium(width: int = 1280, height: int = 800) -> webdriver.Chrome:
@@ -23,6 +34,8 @@ def chromium(width: int = 1280, height: int = 800) -> webdriver.Chrome:
         options.add_argument(option)
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     browser = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
-    browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
-                            {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False})
+    browser.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False},
+    )
     return browser

@@ -1,8 +1,8 @@
 """The one clock. Nobody else asks the time.
 
-Outside the demo it is the machine's clock. In the demo an offset kept in the database moves it forward, the same
-for every process; and a request from the village may carry its own moment, signed, because the people there live
-through the time that was skipped.
+Outside the demo it is the machine's clock. In the demo an offset kept in the database moves it
+forward, the same for every process; and a request from the village may carry its own moment,
+signed, because the people there live through the time that was skipped.
 """
 
 import contextlib
@@ -30,7 +30,8 @@ class ClockOffset(Base):
 
 
 def machine_now() -> dt.datetime:
-    """The machine's own clock, in UTC: for things that are never demonstrated (leases, sign-in limits)."""
+    """The machine's own clock, in UTC: for things that are never demonstrated (leases, sign-in
+    limits)."""
     return dt.datetime.now(dt.UTC)
 
 
@@ -45,7 +46,8 @@ def now(session: orm.Session) -> dt.datetime:
 
 @contextlib.contextmanager
 def at(moment: dt.datetime) -> Iterator[None]:
-    """Holds the clock still at `moment` for this thread: for tests and for the village's requests."""
+    """Holds the clock still at `moment` for this thread: for tests and for the village's
+    requests."""
     token = _moment.set(moment)
     try:
         yield

@@ -1,7 +1,7 @@
 """A PostgreSQL cluster of the project's own, on loopback, without sockets.
 
-Works as root (the server then runs as the `postgres` user, also below a folder that user cannot enter) and as an
-ordinary user. The password lies in a 0600 file beside the data.
+Works as root (the server then runs as the `postgres` user, also below a folder that user cannot
+enter) and as an ordinary user. The password lies in a 0600 file beside the data.
 """
 
 import contextlib
@@ -19,8 +19,14 @@ from collections.abc import Sequence
 from meadowrun.base.errors import MeadowrunError
 
 #: For a cluster whose data nobody will miss: as fast as the machine allows.
-THROW_AWAY = ("fsync=off", "synchronous_commit=off", "full_page_writes=off", "wal_level=minimal",
-              "max_wal_senders=0", "jit=off")
+THROW_AWAY = (
+    "fsync=off",
+    "synchronous_commit=off",
+    "full_page_writes=off",
+    "wal_level=minimal",
+    "max_wal_senders=0",
+    "jit=off",
+)
 
 
 class ClusterError(MeadowrunError):
@@ -29,13 +35,17 @@ class ClusterError(MeadowrunError):
 
 def binaries() -> pathlib.Path:
     """The newest folder of PostgreSQL's server programs on this machine."""
-    found = sorted(pathlib.Path("/usr/lib/postgresql").glob("*/bin/initdb"), key=lambda p: int(p.parts[-3]))
+    found = sorted(
+        pathlib.Path("/usr/lib/postgresql").glob("*/bin/initdb"), key=lambda p: int(p.parts[-3])
+    )
     if found:
         return found[-1].parent
     program = shutil.which("initdb")
     if program:
         return pathlib.Path(program).resolve().parent
-    raise ClusterError("PostgreSQL's server is not installed. On Debian: apt-get install postgresql")
+    raise ClusterError(
+        "PostgreSQL's server is not installed. On Debian: apt-get install postgresql"
+    )
 
 
 def free_port(wanted: int | None = None) -> int:
@@ -54,7 +64,9 @@ def free_port(wanted: int | None = None) -> int:
 class Cluster:
     """One cluster: made on first start, found again later."""
 
-    def __init__(self, folder: pathlib.Path, settings: Sequence[str] = ("jit=off",), port: int = 54871):
+    def __init__(
+        self, folder: pathlib.Path, settings: Sequence[str] = ("jit=off",), port: int = 54871
+    ):
         self.folder = folder
         self.data = folder / "data"
         self.settings = settings
@@ -67,15 +79,34 @@ class Cluster:
         command = [str(binaries() / program), *arguments]
         if os.geteuid() != 0:
             return command
-        # A plain change of user cannot traverse a folder closed to it: keep the one capability that can.
-        return ["setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups",
-                "--inh-caps=-all,+dac_read_search", "--ambient-caps=-all,+dac_read_search",
-                "--bounding-set=-all,+dac_read_search", "env", "-i", "HOME=/", f"PATH={binaries()}:/usr/bin:/bin",
-                "LC_ALL=C.UTF-8", "TZ=UTC", *command]
+        # A plain change of user cannot traverse a folder closed to it: keep the one capability that
+        # can.
+        return [
+            "setpriv",
+            "--reuid=postgres",
+            "--regid=postgres",
+            "--clear-groups",
+            "--inh-caps=-all,+dac_read_search",
+            "--ambient-caps=-all,+dac_read_search",
+            "--bounding-set=-all,+dac_read_search",
+            "env",
+            "-i",
+            "HOME=/",
+            f"PATH={binaries()}:/usr/bin:/bin",
+            "LC_ALL=C.UTF-8",
+            "TZ=UTC",
+            *command,
+        ]
 
     def _run(self, program: str, *arguments: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(self._command(program, *arguments), cwd="/", capture_output=True, text=True,
-                              stdin=subprocess.DEVNULL, env=dict(os.environ, LC_ALL="C.UTF-8", TZ="UTC"))
+        return subprocess.run(
+            self._command(program, *arguments),
+            cwd="/",
+            capture_output=True,
+            text=True,
+            stdin=subprocess.DEVNULL,
+            env=dict(os.environ, LC_ALL="C.UTF-8", TZ="UTC"),
+        )
 
     def _make(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -86,8 +117,20 @@ class Cluster:
             owner = pwd.getpwnam("postgres")
             for path in (self.data, self.password_file):
                 os.chown(path, owner.pw_uid, owner.pw_gid)
-        done = self._run("initdb", "-D", str(self.data), "-U", "meadowrun", "-k", "-E", "UTF8", "--locale=C.UTF-8",
-                         "-A", "scram-sha-256", f"--pwfile={self.password_file}")
+        done = self._run(
+            "initdb",
+            "-D",
+            str(self.data),
+            "-U",
+            "meadowrun",
+            "-k",
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+            "-A",
+            "scram-sha-256",
+            f"--pwfile={self.password_file}",
+        )
         if done.returncode:
             shutil.rmtree(self.data, ignore_errors=True)
             raise ClusterError(f"Making the database failed: {done.stderr.strip()}")
@@ -108,19 +151,44 @@ class Cluster:
         for attempt in range(20):
             # Several clusters that start at once would go on choosing the same port.
             self.port = free_port(first + attempt + (random.randrange(200) if attempt else 0))
-            options = ["unix_socket_directories=''", "listen_addresses=127.0.0.1", f"port={self.port}",
-                       "shared_buffers=512MB", "work_mem=64MB", "maintenance_work_mem=512MB", "max_connections=120",
-                       "max_wal_size=4GB", "random_page_cost=1.1", *self.settings]
+            options = [
+                "unix_socket_directories=''",
+                "listen_addresses=127.0.0.1",
+                f"port={self.port}",
+                "shared_buffers=512MB",
+                "work_mem=64MB",
+                "maintenance_work_mem=512MB",
+                "max_connections=120",
+                "max_wal_size=4GB",
+                "random_page_cost=1.1",
+                *self.settings,
+            ]
             # pg_ctl joins these into one shell word list, so each is quoted.
             line = " ".join(f"-c {option}" for option in options)
-            done = self._run("pg_ctl", "-D", str(self.data), "-w", "-t", "60", "-l", str(log), "-o", line, "start")
+            done = self._run(
+                "pg_ctl",
+                "-D",
+                str(self.data),
+                "-w",
+                "-t",
+                "60",
+                "-l",
+                str(log),
+                "-o",
+                line,
+                "start",
+            )
             if done.returncode == 0:
                 remembered.write_text(str(self.port))
                 return self.url()
             words = self._tail(log)
             if "Address already in use" not in words:
-                raise ClusterError(f"The database server did not start: {words or done.stderr.strip()}")
-        raise ClusterError("The database server found no free port; stop what listens near port 54871.")
+                raise ClusterError(
+                    f"The database server did not start: {words or done.stderr.strip()}"
+                )
+        raise ClusterError(
+            "The database server found no free port; stop what listens near port 54871."
+        )
 
     @staticmethod
     def _tail(log: pathlib.Path) -> str:
@@ -130,11 +198,14 @@ class Cluster:
             return ""
 
     def running(self) -> bool:
-        """True when the server answers (asked of the server itself: its own status file may lag)."""
+        """True when the server answers (asked of the server itself: its own status file may
+        lag)."""
         remembered = self.folder / "port"
         if not remembered.exists() or not (self.data / "postmaster.pid").exists():
             return False
-        done = subprocess.run([str(binaries() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", remembered.read_text()])
+        done = subprocess.run(
+            [str(binaries() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", remembered.read_text()]
+        )
         return done.returncode == 0
 
     def url(self) -> str:

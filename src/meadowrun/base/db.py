@@ -13,7 +13,8 @@ from sqlalchemy.dialects.postgresql import JSONB
 
 from meadowrun.base.errors import NotFound
 
-# A send reads one JSON value for each person: the standard library's reader was a tenth of its time.
+# A send reads one JSON value for each person: the standard library's reader was a tenth of its
+# time.
 psycopg.types.json.set_json_loads(orjson.loads)
 
 
@@ -33,10 +34,15 @@ class Base(orm.DeclarativeBase):
         list[str]: sa.ARRAY(sa.Text()),
         list[int]: sa.ARRAY(sa.BigInteger()),
     }
-    metadata = sa.MetaData(naming_convention={
-        "ix": "ix_%(table_name)s_%(column_0_N_name)s", "uq": "uq_%(table_name)s_%(column_0_N_name)s",
-        "ck": "ck_%(table_name)s_%(constraint_name)s", "fk": "fk_%(table_name)s_%(column_0_name)s",
-        "pk": "pk_%(table_name)s"})
+    metadata = sa.MetaData(
+        naming_convention={
+            "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+            "ck": "ck_%(table_name)s_%(constraint_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
 
 
 class Database:
@@ -45,17 +51,30 @@ class Database:
     def __init__(self, url: str, pool_size: int = 10):
         self.url = url
         self.engine = sa.create_engine(
-            url.replace("postgresql://", "postgresql+psycopg://", 1), pool_size=pool_size, max_overflow=20,
+            url.replace("postgresql://", "postgresql+psycopg://", 1),
+            pool_size=pool_size,
+            max_overflow=20,
             pool_pre_ping=True,
             # What people are and write does not get into logs with the statement that failed.
             hide_parameters=True,
-            # Generic plans of prepared statements were measured 1.3 to 3 times slower on segment queries.
-            connect_args={"prepare_threshold": None, "connect_timeout": 5,
-                          # A server notices a client that was killed, and a client a server it no longer reaches.
-                          "options": "-c timezone=UTC -c jit=off -c client_connection_check_interval=2000",
-                          "keepalives_idle": 30, "keepalives_interval": 10, "tcp_user_timeout": 60_000})
-        # A session that is over stays over: used again it would hold a connection, and a transaction, that nobody ends.
-        self.sessions = orm.sessionmaker(self.engine, expire_on_commit=False, close_resets_only=False)
+            # Generic plans of prepared statements were measured 1.3 to 3 times slower on segment
+            # queries.
+            connect_args={
+                "prepare_threshold": None,
+                "connect_timeout": 5,
+                # A server notices a client that was killed, and a client a server it no longer
+                # reaches.
+                "options": "-c timezone=UTC -c jit=off -c client_connection_check_interval=2000",
+                "keepalives_idle": 30,
+                "keepalives_interval": 10,
+                "tcp_user_timeout": 60_000,
+            },
+        )
+        # A session that is over stays over: used again it would hold a connection, and a
+        # transaction, that nobody ends.
+        self.sessions = orm.sessionmaker(
+            self.engine, expire_on_commit=False, close_resets_only=False
+        )
 
     @contextlib.contextmanager
     def session(self) -> Iterator[orm.Session]:
@@ -103,7 +122,13 @@ def as_like(text: str) -> str:
 
 
 def called(session: orm.Session, model: Any, words: str, most: int) -> list[tuple[int, str]]:
-    """Number and name of the rows of a named table whose names hold some words in small letters, the newest first."""
+    """Number and name of the rows of a named table whose names hold some words in small letters,
+    the newest first."""
     pattern = f"%{as_like(words)}%"
-    rows = session.execute(sa.select(model.id, model.name).where(sa.func.lower(model.name).like(pattern)).order_by(model.id.desc()).limit(most))
+    rows = session.execute(
+        sa.select(model.id, model.name)
+        .where(sa.func.lower(model.name).like(pattern))
+        .order_by(model.id.desc())
+        .limit(most)
+    )
     return [(row[0], row[1]) for row in rows]

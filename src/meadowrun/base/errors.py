@@ -1,4 +1,5 @@
-"""The one tree of domain errors. The shell turns them into pages or JSON in one place (shell/problems.py)."""
+"""The one tree of domain errors. The shell turns them into pages or JSON in one place
+(shell/problems.py)."""
 
 
 class MeadowrunError(Exception):
@@ -31,7 +32,8 @@ class Conflict(MeadowrunError):
 
 
 class Invalid(MeadowrunError):
-    """Input that cannot be taken. `where` names the place (a field's name), for the page to point at."""
+    """Input that cannot be taken. `where` names the place (a field's name), for the page to point
+    at."""
 
     status = 422
 

@@ -1,8 +1,9 @@
 """Background work: Procrastinate on the same database, so that a job is committed with its data.
 
-Each feature's `jobs.py` registers its tasks with `task`. `enqueue` is the only way to start a job: it stands on the
-caller's own connection, in the web process and inside a worker alike. Jobs are batches, never single people, and
-every task must stand being run twice, because jobs are at-least-once.
+Each feature's `jobs.py` registers its tasks with `task`. `enqueue` is the only way to start a job:
+it stands on the caller's own connection, in the web process and inside a worker alike. Jobs are
+batches, never single people, and every task must stand being run twice, because jobs are
+at-least-once.
 """
 
 import contextlib
@@ -20,11 +21,14 @@ from meadowrun.base.db import Database, driver
 from meadowrun.base.logs import log
 from meadowrun.base.settings import Settings
 
-#: Never opened: only its SQL is used, on the caller's connection. A worker's own connector would hand out its
+#: Never opened: only its SQL is used, on the caller's connection. A worker's own connector would
+#: hand out its
 #: asynchronous connection there and fail.
 _enqueuing = manager.JobManager(procrastinate.SyncPsycopgConnector())
-#: Lanes of a worker, with how many jobs each does side by side: nothing in one waits for anything in another.
-#: waited: what a person waits for; sending: batches that leave; sweeps: short looks at what is due; upkeep: the rest.
+#: Lanes of a worker, with how many jobs each does side by side: nothing in one waits for anything
+#: in another.
+#: waited: what a person waits for; sending: batches that leave; sweeps: short looks at what is due;
+#: upkeep: the rest.
 LANES = {"waited": 2, "sending": 2, "sweeps": 1, "upkeep": 1}
 #: Seconds without a sign of life after which a worker counts as dead; it gives one every HEARTBEAT.
 STALLED_AFTER, HEARTBEAT = 20.0, 4.0
@@ -64,14 +68,18 @@ def context() -> Context:
     return _context
 
 
-def task(name: str, lane: str, every: str | None = None) -> Callable[[Callable[..., None]], Callable[..., None]]:
-    """Registers a function as the task `name` in one of LANES; `every` is a cron line with seconds as its sixth field, in UTC."""
+def task(
+    name: str, lane: str, every: str | None = None
+) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """Registers a function as the task `name` in one of LANES; `every` is a cron line with seconds
+    as its sixth field, in UTC."""
     if lane not in LANES:
         raise KeyError(f"no lane is called {lane}")
 
     def register(function: Callable[..., None]) -> Callable[..., None]:
         _tasks[name] = _Task(function, lane, every)
         return function
+
     return register
 
 
@@ -79,16 +87,26 @@ def enqueue(session: orm.Session, name: str, priority: int = 0, **arguments: Any
     """Adds a job in the caller's transaction: committed with it, rolled back with it."""
     if name not in _tasks:
         raise KeyError(f"no task is called {name}")
-    configure_task(name=name, job_manager=_enqueuing, connection=driver(session), priority=priority,
-                   queue=_tasks[name].lane).defer(**arguments)
+    configure_task(
+        name=name,
+        job_manager=_enqueuing,
+        connection=driver(session),
+        priority=priority,
+        queue=_tasks[name].lane,
+    ).defer(**arguments)
 
 
 def turn_of(session: orm.Session, name: str) -> int:
-    """The priority of the job of a task whose turn it is, 0 when none waits. Who begins there, and goes down by one for
-    each further job, takes turns with those that wait already."""
-    found = session.execute(sa.text(
-        "SELECT max(priority) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name AND priority < :most"),
-        {"name": name, "most": BEFORE_OTHERS // 2}).scalar()
+    """The priority of the job of a task whose turn it is, 0 when none waits. Who begins there, and
+    goes down by one for each further job, takes turns with those that wait already."""
+    found = session.execute(
+        sa.text(
+            "SELECT max(priority) FROM procrastinate_jobs WHERE status = 'todo' AND "
+            "task_name = "
+            ":name AND priority < :most"
+        ),
+        {"name": name, "most": BEFORE_OTHERS // 2},
+    ).scalar()
     return found or 0
 
 
@@ -98,9 +116,16 @@ def run_here(name: str, **arguments: Any) -> None:
 
 
 def worker_app(database_url: str) -> procrastinate.App:
-    """The application that a worker process runs: all tasks, the periodic ones on their cron lines."""
-    app = procrastinate.App(connector=procrastinate.PsycopgConnector(
-        conninfo=database_url, min_size=1, max_size=10, kwargs={"options": "-c timezone=UTC -c jit=off"}))
+    """The application that a worker process runs: all tasks, the periodic ones on their cron
+    lines."""
+    app = procrastinate.App(
+        connector=procrastinate.PsycopgConnector(
+            conninfo=database_url,
+            min_size=1,
+            max_size=10,
+            kwargs={"options": "-c timezone=UTC -c jit=off"},
+        )
+    )
 
     def wrap(function: Callable[..., None], periodic: bool) -> Callable[..., None]:
         def run(*arguments: Any, **named: Any) -> None:
@@ -112,6 +137,7 @@ def worker_app(database_url: str) -> procrastinate.App:
             except Exception:
                 log.exception("job failed", task=function.__name__, arguments=named)
                 raise
+
         run.__name__ = function.__name__
         return run
 
@@ -119,7 +145,8 @@ def worker_app(database_url: str) -> procrastinate.App:
         # A look that still waits is not added once more; nothing of these is tried again by itself.
         once = name if known.every else None
         registered = app.task(name=name, queue=known.lane, retry=False, queueing_lock=once)(
-            wrap(known.function, known.every is not None))
+            wrap(known.function, known.every is not None)
+        )
         if known.every:
             app.periodic(cron=known.every, periodic_id=name)(registered)
     return app
@@ -128,11 +155,18 @@ def worker_app(database_url: str) -> procrastinate.App:
 @task("jobs.tidy", "sweeps", every="* * * * * */10")
 def tidy() -> None:
     """Frees jobs of workers that died and forgets finished jobs older than two days."""
-    with context().database.session() as session, contextlib.closing(driver(session).cursor()) as cursor:
+    with (
+        context().database.session() as session,
+        contextlib.closing(driver(session).cursor()) as cursor,
+    ):
         cursor.execute("SELECT procrastinate_prune_stalled_workers_v1(%s)", (STALLED_AFTER,))
         cursor.execute(
-            "UPDATE procrastinate_jobs SET status = 'failed' WHERE status = 'doing' AND worker_id IS NULL")
+            "UPDATE procrastinate_jobs SET status = 'failed' WHERE status = 'doing' AND "
+            "worker_id IS NULL"
+        )
         cursor.execute(
-            "DELETE FROM procrastinate_jobs WHERE status IN ('succeeded', 'failed', 'cancelled') AND id < "
-            "(SELECT coalesce(max(job_id), 0) FROM procrastinate_events WHERE at < now() - interval '2 days')")
-
+            "DELETE FROM procrastinate_jobs WHERE status IN ('succeeded', 'failed', 'cancelled') "
+            "AND id < "
+            "(SELECT coalesce(max(job_id), 0) FROM procrastinate_events WHERE at < now() - "
+            "interval '2 days')"
+        )

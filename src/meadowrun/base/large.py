@@ -3,9 +3,11 @@
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-#: With more contacts than this, what looks at all of them is kept, estimated first, or worked out behind its page's frame.
+#: With more contacts than this, what looks at all of them is kept, estimated first, or worked out
+#: behind its page's frame.
 LARGE = 200_000
-#: What the database believes to have: exact enough to tell a large world, and there without counting.
+#: What the database believes to have: exact enough to tell a large world, and there without
+#: counting.
 _ABOUT = "SELECT reltuples FROM pg_class WHERE oid = 'contacts'::regclass"
 
 

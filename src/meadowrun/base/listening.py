@@ -1,4 +1,5 @@
-"""Sockets that listen before their process begins: who starts several servers binds first and hands the sockets on."""
+"""Sockets that listen before their process begins: who starts several servers binds first and hands
+the sockets on."""
 
 import asyncio
 import socket
@@ -13,9 +14,11 @@ _FAR = 200
 
 
 def listen(wanted: int) -> socket.socket:
-    """A listening socket on loopback: on `wanted` if nobody else listens there, else on the next free port above it.
+    """A listening socket on loopback: on `wanted` if nobody else listens there, else on the next
+    free port above it.
 
-    From here on the port is ours: nobody can take it between this and the start of the process that serves it.
+    From here on the port is ours: nobody can take it between this and the start of the process that
+    serves it.
     """
     for port in range(wanted, min(wanted + _FAR, 65_536)):
         found = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
@@ -37,9 +40,12 @@ def port_of(listening: socket.socket) -> int:
 
 
 class HandedOn(Controller):
-    """A mail server on a socket that listens already, named by its file descriptor; without one it binds by itself."""
+    """A mail server on a socket that listens already, named by its file descriptor; without one it
+    binds by itself."""
 
-    def __init__(self, handler: Any, port: int, fd: int | None = None, host: str = HOST, **more: Any):
+    def __init__(
+        self, handler: Any, port: int, fd: int | None = None, host: str = HOST, **more: Any
+    ):
         super().__init__(handler, hostname=host, port=port, **more)
         self._fd = fd
 

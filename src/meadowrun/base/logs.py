@@ -1,6 +1,8 @@
-"""Structured logs: one JSON object a line on standard error, with the request's id where there is one.
+"""Structured logs: one JSON object a line on standard error, with the request's id where there is
+one.
 
-Nobody's address and nothing that somebody wrote gets into them, also not by way of an error's own words.
+Nobody's address and nothing that somebody wrote gets into them, also not by way of an error's own
+words.
 """
 
 import logging
@@ -31,11 +33,18 @@ def _bare(value: Any) -> Any:
 
 def configure(level: str) -> None:
     structlog.configure(
-        processors=[structlog.contextvars.merge_contextvars, structlog.processors.add_log_level,
-                    structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.processors.format_exc_info, masked,
-                    structlog.processors.JSONRenderer(ensure_ascii=False)],
+        processors=[
+            structlog.contextvars.merge_contextvars,
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            masked,
+            structlog.processors.JSONRenderer(ensure_ascii=False),
+        ],
         wrapper_class=structlog.make_filtering_bound_logger(getattr(logging, level)),
-        logger_factory=structlog.PrintLoggerFactory(sys.stderr), cache_logger_on_first_use=True)
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+        cache_logger_on_first_use=True,
+    )
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 

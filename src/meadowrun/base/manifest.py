@@ -1,6 +1,8 @@
-"""What a feature adds to the application, said in one place: its folder's `feature.py` holds FEATURE.
+"""What a feature adds to the application, said in one place: its folder's `feature.py` holds
+FEATURE.
 
-What lies below a feature learns of it from here alone, so that adding one is adding a folder and its name to `features.py`.
+What lies below a feature learns of it from here alone, so that adding one is adding a folder and
+its name to `features.py`.
 """
 
 import dataclasses
@@ -28,7 +30,8 @@ class Found:
 
 @dataclasses.dataclass(frozen=True)
 class Find:
-    """How the one box finds things of one kind: the endpoint of their pages (with `ident`), and the search for words in small letters."""
+    """How the one box finds things of one kind: the endpoint of their pages (with `ident`), and the
+    search for words in small letters."""
 
     endpoint: str
     search: Callable[[orm.Session, str], Iterable[Found]]
@@ -36,12 +39,18 @@ class Find:
 
 def named(endpoint: str, model: Any, kind: str) -> Find:
     """Finds the newest rows of a table with names."""
-    return Find(endpoint, lambda session, words: (Found(kind, name, ident) for ident, name in called(session, model, words, 5)))
+    return Find(
+        endpoint,
+        lambda session, words: (
+            Found(kind, name, ident) for ident, name in called(session, model, words, 5)
+        ),
+    )
 
 
 @dataclasses.dataclass(frozen=True)
 class Thing:
-    """One thing that waits for somebody: what is asked in words, of what, where it is done, and what was said about it."""
+    """One thing that waits for somebody: what is asked in words, of what, where it is done, and
+    what was said about it."""
 
     what: str
     name: str
@@ -51,7 +60,8 @@ class Thing:
 
 @dataclasses.dataclass(frozen=True)
 class Use:
-    """Something that names another thing, so that neither is changed or deleted unseen: what it is, its name, how it stands, its page."""
+    """Something that names another thing, so that neither is changed or deleted unseen: what it is,
+    its name, how it stands, its page."""
 
     what: str
     name: str
@@ -68,7 +78,8 @@ class Going:
     #: facts that are filled in, and the hours of the day in which it goes, where that is known
     facts: Mapping[str, Any]
     hours: tuple[int, int] | None
-    #: its people as a condition over contacts `c` with bind values, by the dictionary, at a moment, on a clock; None where nobody is named
+    #: its people as a condition over contacts `c` with bind values, by the dictionary, at a moment,
+    #: on a clock; None where nobody is named
     audience: Callable[[Any, dt.datetime, zoneinfo.ZoneInfo], tuple[str, dict[str, Any]] | None]
 
 
@@ -76,9 +87,11 @@ class Going:
 class Owner:
     """What sends dispatches."""
 
-    #: told in the same transaction that a dispatch of the owner with this number is in another state since a moment
+    #: told in the same transaction that a dispatch of the owner with this number is in another
+    #: state since a moment
     moved: Callable[[orm.Session, int, str, dt.datetime], None]
-    #: the path of the owner's page, which needs no request, and the address of the people of it in doubt
+    #: the path of the owner's page, which needs no request, and the address of the people of it in
+    #: doubt
     path: Callable[[int], str]
     doubts: Callable[[int], str]
 
@@ -87,7 +100,8 @@ class Owner:
 class Feature:
     """What one folder adds. Modules are named as they are called inside the folder."""
 
-    #: modules that hold `pages`, a blueprint → the station of the header that their pages stand under; empty: none
+    #: modules that hold `pages`, a blueprint → the station of the header that their pages stand
+    #: under; empty: none
     pages: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: modules that register background tasks
     tasks: tuple[str, ...] = ()
@@ -97,9 +111,13 @@ class Feature:
     #: what waits for somebody, the oldest first
     waits: Callable[[orm.Session, Actor], Iterable[Thing]] | None = None
     #: kind of thing (“segment”) → what of this feature names one of that number
-    uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(default_factory=dict)
+    uses: Mapping[str, Callable[[orm.Session, int], Iterable[Use]]] = dataclasses.field(
+        default_factory=dict
+    )
     #: kind of thing → how many things of this feature each one of it has, by its number
-    counts: Mapping[str, Callable[[orm.Session], Mapping[int, int]]] = dataclasses.field(default_factory=dict)
+    counts: Mapping[str, Callable[[orm.Session], Mapping[int, int]]] = dataclasses.field(
+        default_factory=dict
+    )
     #: where a message of a number goes next; None where it goes nowhere
     goes: Callable[[orm.Session, int], Going | None] | None = None
     #: by what a message of a number left, by name; None where it never did
@@ -110,7 +128,8 @@ class Feature:
     numbers: Callable[[orm.Session, int], Mapping[str, int]] | None = None
     #: what it sends dispatches as (“send”)
     owns: Mapping[str, Owner] = dataclasses.field(default_factory=dict)
-    #: place on a page (“contact.known”, “contact.margin”) → what this feature draws there of the thing of a number
+    #: place on a page (“contact.known”, “contact.margin”) → what this feature draws there of the
+    #: thing of a number
     parts: Mapping[str, Callable[[int], str]] = dataclasses.field(default_factory=dict)
     #: what every template can say: names of functions, and filters
     says: Mapping[str, Callable[..., Any]] = dataclasses.field(default_factory=dict)
@@ -150,12 +169,26 @@ def owner_of(kind: str) -> Owner:
 
 def going(session: orm.Session, message_id: int) -> Going | None:
     """Where a message goes next, by the first feature that knows."""
-    return next((found for one in _loaded.values() if one.goes and (found := one.goes(session, message_id))), None)
+    return next(
+        (
+            found
+            for one in _loaded.values()
+            if one.goes and (found := one.goes(session, message_id))
+        ),
+        None,
+    )
 
 
 def left_by(session: orm.Session, message_id: int) -> str | None:
     """By what a message left, by name; None where it never did."""
-    return next((found for one in _loaded.values() if one.left and (found := one.left(session, message_id))), None)
+    return next(
+        (
+            found
+            for one in _loaded.values()
+            if one.left and (found := one.left(session, message_id))
+        ),
+        None,
+    )
 
 
 def learnt(session: orm.Session, now: dt.datetime) -> list[Past]:

@@ -1,6 +1,8 @@
-"""One's own changes are seen at once: when everybody last changed people, so that what was worked out before is worked out anew for them.
+"""One's own changes are seen at once: when everybody last changed people, so that what was worked
+out before is worked out anew for them.
 
-Kept counts and members may lag behind what others do by some seconds, and say as of when they are. Behind one's own they never lag.
+Kept counts and members may lag behind what others do by some seconds, and say as of when they are.
+Behind one's own they never lag.
 """
 
 import contextvars
@@ -11,7 +13,8 @@ from sqlalchemy import orm
 
 from meadowrun.base.clock import machine_now
 
-_NOTE = """INSERT INTO own_writes (who, at) SELECT :who, :at FROM set_config('synchronous_commit', 'off', true)
+_NOTE = """INSERT INTO own_writes (who, at) SELECT :who, :at
+FROM set_config('synchronous_commit', 'off', true)
 ON CONFLICT (who) DO UPDATE SET at = greatest(own_writes.at, excluded.at)"""
 _LAST = "SELECT at FROM own_writes WHERE who = :who"
 _LONG_AGO = dt.datetime.min.replace(tzinfo=dt.UTC)
@@ -29,18 +32,21 @@ _looking: contextvars.ContextVar[_Looking | None] = contextvars.ContextVar("look
 
 
 def note(session: orm.Session, who: str) -> None:
-    """Notes that somebody changed people. To be called once the change is committed: what began before that may lack it."""
+    """Notes that somebody changed people. To be called once the change is committed: what began
+    before that may lack it."""
     session.execute(sa.text(_NOTE), {"who": who, "at": machine_now()})
     session.commit()
 
 
 def look_as(who: str) -> None:
-    """Says for whom the rest of this request looks; every request says it anew. Nobody in particular: an empty text."""
+    """Says for whom the rest of this request looks; every request says it anew. Nobody in
+    particular: an empty text."""
     _looking.set(_Looking(who))
 
 
 def last(session: orm.Session) -> dt.datetime:
-    """When the one who looks last changed something; long ago where nobody is named, or nothing was changed."""
+    """When the one who looks last changed something; long ago where nobody is named, or nothing was
+    changed."""
     looking = _looking.get()
     if looking is None or not looking.who:
         return _LONG_AGO

@@ -15,7 +15,8 @@ MONTHS_BACK, MONTHS_AHEAD = 15, 4
 
 
 def migrate(database: Database, to: str = "head") -> None:
-    """Applies every migration that is missing, up to one of them where `to` names it, then makes the partitions of the months around now."""
+    """Applies every migration that is missing, up to one of them where `to` names it, then makes
+    the partitions of the months around now."""
     config = alembic.config.Config(str(ROOT / "alembic.ini"))
     with database.engine.connect() as connection:
         # Two processes starting together must not migrate at once.
@@ -32,7 +33,12 @@ def migrate(database: Database, to: str = "head") -> None:
 
 
 def make_partitions(database: Database) -> None:
-    """Partitions from MONTHS_BACK before now to MONTHS_AHEAD after; what lies outside falls into the default one."""
+    """Partitions from MONTHS_BACK before now to MONTHS_AHEAD after; what lies outside falls into
+    the default one."""
     with database.session() as session:
         today = clock.now(session).date()
-        ensure_months(session, today - dt.timedelta(days=31 * MONTHS_BACK), today + dt.timedelta(days=31 * MONTHS_AHEAD))
+        ensure_months(
+            session,
+            today - dt.timedelta(days=31 * MONTHS_BACK),
+            today + dt.timedelta(days=31 * MONTHS_AHEAD),
+        )

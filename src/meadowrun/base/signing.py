@@ -1,6 +1,8 @@
-"""Signed tokens for addresses that strangers see: what for, which delivery, which contact, and proof that we made it.
+"""Signed tokens for addresses that strangers see: what for, which delivery, which contact, and
+proof that we made it.
 
-Each purpose has signs of its own: who is given a link to click can neither take anybody off with it nor speak as a mail server.
+Each purpose has signs of its own: who is given a link to click can neither take anybody off with it
+nor speak as a mail server.
 """
 
 import base64
@@ -12,11 +14,13 @@ import re
 #: Bytes of the number of a delivery, and of a contact.
 _BYTES = 6
 _MAC = 8
-#: What tokens of a delivery are for: following a link, the opening picture, unsubscribing, choosing what one gets, the page of a notice,
+#: What tokens of a delivery are for: following a link, the opening picture, unsubscribing, choosing
+#: what one gets, the page of a notice,
 #: the way back of bounces, what gateways know a message by, an in-app card.
 PURPOSES = ("click", "open", "leave", "choose", "page", "bounce", "message", "card")
 _PLACE = {purpose: number * _MAC for number, purpose in enumerate(PURPOSES)}
-#: What one token was for before purposes were told apart: what had left by then still leads where it did.
+#: What one token was for before purposes were told apart: what had left by then still leads where
+#: it did.
 _BEFORE = "delivery"
 _NEVER_BEFORE = ("card",)
 #: Without signs that are taken for one another.
@@ -37,13 +41,15 @@ def make(secret: str, purpose: str, delivery: int, contact_id: int) -> str:
 
 
 def _macs(secret: str, body: bytes) -> bytes:
-    """The signatures of a delivery for all purposes, one after the other: each a part of one HMAC-SHA-512, none of which tells of another.
-    All at once, because an email needs most of them."""
+    """The signatures of a delivery for all purposes, one after the other: each a part of one
+    HMAC-SHA-512, none of which tells of another. All at once, because an email needs most of them.
+    """
     return hmac.digest(f"purposes:{secret}".encode(), body, hashlib.sha512)
 
 
 class Tokens(dict[str, str]):
-    """The tokens of one delivery, by its number and contact, for each purpose, made when they are asked for."""
+    """The tokens of one delivery, by its number and contact, for each purpose, made when they are
+    asked for."""
 
     def __init__(self, secret: str, delivery: int, contact_id: int):
         super().__init__()
@@ -52,7 +58,11 @@ class Tokens(dict[str, str]):
 
     def __missing__(self, purpose: str) -> str:
         place = _PLACE[purpose]
-        token = base64.urlsafe_b64encode(self._body + self._macs[place:place + _MAC]).rstrip(b"=").decode()
+        token = (
+            base64.urlsafe_b64encode(self._body + self._macs[place : place + _MAC])
+            .rstrip(b"=")
+            .decode()
+        )
         self[purpose] = token
         return token
 
@@ -62,8 +72,12 @@ PREVIEW_TOKENS = dict.fromkeys(PURPOSES, "preview")
 
 
 def short(secret: str, delivery: int, contact_id: int) -> str:
-    """A code of eight signs for the short links of one delivery: about 47 bits, so it is looked up, not read."""
-    number = int.from_bytes(hmac.digest(f"short:{secret}".encode(), _body(delivery, contact_id), hashlib.sha256)[:8], "big")
+    """A code of eight signs for the short links of one delivery: about 47 bits, so it is looked up,
+    not read."""
+    number = int.from_bytes(
+        hmac.digest(f"short:{secret}".encode(), _body(delivery, contact_id), hashlib.sha256)[:8],
+        "big",
+    )
     signs = []
     for _ in range(8):
         number, rest = divmod(number, len(_SIGNS))
@@ -77,12 +91,14 @@ def read(secret: str, purpose: str, token: str) -> tuple[int, int] | None:
         raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
     except ValueError:
         return None
-    body, mac = raw[:2 * _BYTES], raw[2 * _BYTES:]
+    body, mac = raw[: 2 * _BYTES], raw[2 * _BYTES :]
     if len(body) != 2 * _BYTES:
         return None
     place = _PLACE[purpose]
-    ours = hmac.compare_digest(mac, _macs(secret, body)[place:place + _MAC])
-    if not ours and (purpose in _NEVER_BEFORE or not hmac.compare_digest(mac, _mac(secret, _BEFORE, body))):
+    ours = hmac.compare_digest(mac, _macs(secret, body)[place : place + _MAC])
+    if not ours and (
+        purpose in _NEVER_BEFORE or not hmac.compare_digest(mac, _mac(secret, _BEFORE, body))
+    ):
         return None
     return int.from_bytes(body[:_BYTES], "big"), int.from_bytes(body[_BYTES:], "big")
 
@@ -94,7 +110,9 @@ def sign_text(secret: str, purpose: str, text: str) -> str:
 
 def check_text(secret: str, purpose: str, text: str, signature: str) -> bool:
     # Strangers send any signs at all.
-    return hmac.compare_digest(sign_text(secret, purpose, text).encode(), signature.encode(errors="replace"))
+    return hmac.compare_digest(
+        sign_text(secret, purpose, text).encode(), signature.encode(errors="replace")
+    )
 
 
 def seal(secret: str, purpose: str, *numbers: int) -> str:
@@ -111,7 +129,8 @@ def unseal(secret: str, purpose: str, sealed: str) -> tuple[int, ...] | None:
     return tuple(map(int, text.split(".")))
 
 
-#: How long the sign of who comes by a link holds: for the first page, which takes it out of its address.
+#: How long the sign of who comes by a link holds: for the first page, which takes it out of its
+#: address.
 ARRIVES_WITHIN = dt.timedelta(minutes=15)
 #: How long a browser on a known website is recognised after it was last seen.
 VISITS_WITHIN = dt.timedelta(days=90)
@@ -141,7 +160,8 @@ _TOKEN = re.compile(r"token_(\d{1,18})\.(\d{1,12})\.([0-9a-f]{64})")
 
 
 def program_token(secret: str, key_id: int, now: dt.datetime) -> str:
-    """What a program shows instead of its key for TOKEN_WORKS: the key's number and the token's end, with an HMAC-SHA-256 of both."""
+    """What a program shows instead of its key for TOKEN_WORKS: the key's number and the token's
+    end, with an HMAC-SHA-256 of both."""
     text = f"{key_id}.{int((now + TOKEN_WORKS).timestamp())}"
     return f"token_{text}.{_whole_mac(secret, text)}"
 
@@ -149,7 +169,11 @@ def program_token(secret: str, key_id: int, now: dt.datetime) -> str:
 def program_key(secret: str, token: str, now: dt.datetime) -> int | None:
     """The number of the key that a token stands for while it works, else None."""
     found = _TOKEN.fullmatch(token)
-    if not found or not hmac.compare_digest(found[3], _whole_mac(secret, f"{found[1]}.{found[2]}")) or int(found[2]) < now.timestamp():
+    if (
+        not found
+        or not hmac.compare_digest(found[3], _whole_mac(secret, f"{found[1]}.{found[2]}"))
+        or int(found[2]) < now.timestamp()
+    ):
         return None
     return int(found[1])
 

@@ -17,10 +17,15 @@ TEMPLATE = "meadowrun_template"
 
 
 def memory_folder() -> pathlib.Path:
-    """A new folder on the memory file system where there is one with room, else in the ordinary place."""
+    """A new folder on the memory file system where there is one with room, else in the ordinary
+    place."""
     shared = pathlib.Path("/dev/shm")
-    in_memory = shared.is_dir() and os.access(shared, os.W_OK) and shutil.disk_usage(shared).free > 2 << 30
-    folder = pathlib.Path(tempfile.mkdtemp(prefix="meadowrun-test-", dir=shared if in_memory else None))
+    in_memory = (
+        shared.is_dir() and os.access(shared, os.W_OK) and shutil.disk_usage(shared).free > 2 << 30
+    )
+    folder = pathlib.Path(
+        tempfile.mkdtemp(prefix="meadowrun-test-", dir=shared if in_memory else None)
+    )
     folder.chmod(0o755)
     return folder
 
@@ -35,25 +40,41 @@ def make_template(url: str) -> None:
 
 
 def run(root: pathlib.Path, long: bool, arguments: list[str]) -> int:
-    """Returns the exit code: 0 when everything passed. With `arguments` only pytest is run, with them."""
+    """Returns the exit code: 0 when everything passed. With `arguments` only pytest is run, with
+    them."""
     python = sys.executable
     if not arguments:
-        for title, command in (("style", [python, "-m", "ruff", "check", "src", "tests", "setup", "migrations"]),
-                               ("types", [python, "-m", "mypy"])):
+        for title, command in (
+            ("style", [python, "-m", "ruff", "check", "src", "tests", "setup", "migrations"]),
+            ("types", [python, "-m", "mypy"]),
+        ):
             print(f"meadowrun: checking {title} …", flush=True)
             code = subprocess.run(command, cwd=root).returncode
             if code:
                 return code
     folder = memory_folder()
-    cluster = Cluster(folder / "cluster", (*THROW_AWAY, "shared_buffers=256MB", "max_connections=200"), 54971)
+    cluster = Cluster(
+        folder / "cluster", (*THROW_AWAY, "shared_buffers=256MB", "max_connections=200"), 54971
+    )
     try:
         url = cluster.start()
         make_template(url)
-        environment = dict(os.environ, MEADOWRUN_TEST_CLUSTER=url, SE_OFFLINE="true", PYTHONPATH=str(root / "src"),
-                           MEADOWRUN_LONG="1" if long else "0")
+        environment = dict(
+            os.environ,
+            MEADOWRUN_TEST_CLUSTER=url,
+            SE_OFFLINE="true",
+            PYTHONPATH=str(root / "src"),
+            MEADOWRUN_LONG="1" if long else "0",
+        )
         marks = [] if long else ["-m", "not long"]
-        split = [] if any(a.startswith("-n") or "::" in a for a in arguments) else ["-n", "2", "--dist", "loadfile"]
-        return subprocess.run([python, "-m", "pytest", *split, *marks, *arguments], cwd=root, env=environment).returncode
+        split = (
+            []
+            if any(a.startswith("-n") or "::" in a for a in arguments)
+            else ["-n", "2", "--dist", "loadfile"]
+        )
+        return subprocess.run(
+            [python, "-m", "pytest", *split, *marks, *arguments], cwd=root, env=environment
+        ).returncode
     finally:
         cluster.remove()
         shutil.rmtree(folder, ignore_errors=True)

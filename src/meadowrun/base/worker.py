@@ -29,13 +29,26 @@ def work(settings: Settings, load_tasks: Callable[[bool], None]) -> None:
 
 
 async def _lanes(app: procrastinate.App) -> None:
-    """All lanes side by side until told to stop, or until one of them ends because the database stays away."""
+    """All lanes side by side until told to stop, or until one of them ends because the database
+    stays away."""
     async with app.open_async():
-        lanes = [asyncio.create_task(app.run_worker_async(
-            queues=[lane], name=lane, concurrency=concurrency, fetch_job_polling_interval=1.0, shutdown_graceful_timeout=10,
-            listen_notify=True, delete_jobs="never", install_signal_handlers=False,
-            update_heartbeat_interval=jobs.HEARTBEAT, stalled_worker_timeout=jobs.STALLED_AFTER))
-            for lane, concurrency in jobs.LANES.items()]
+        lanes = [
+            asyncio.create_task(
+                app.run_worker_async(
+                    queues=[lane],
+                    name=lane,
+                    concurrency=concurrency,
+                    fetch_job_polling_interval=1.0,
+                    shutdown_graceful_timeout=10,
+                    listen_notify=True,
+                    delete_jobs="never",
+                    install_signal_handlers=False,
+                    update_heartbeat_interval=jobs.HEARTBEAT,
+                    stalled_worker_timeout=jobs.STALLED_AFTER,
+                )
+            )
+            for lane, concurrency in jobs.LANES.items()
+        ]
         stopped = asyncio.Event()
         for sign in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(sign, stopped.set)
@@ -45,4 +58,9 @@ async def _lanes(app: procrastinate.App) -> None:
             task.cancel()
         ends = await asyncio.gather(*lanes, return_exceptions=True)
     if not stopped.is_set():
-        raise SystemExit(next((f"worker: {e}" for e in ends if isinstance(e, Exception)), "worker: a lane ended by itself"))
+        raise SystemExit(
+            next(
+                (f"worker: {e}" for e in ends if isinstance(e, Exception)),
+                "worker: a lane ended by itself",
+            )
+        )

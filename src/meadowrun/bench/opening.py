@@ -1,4 +1,5 @@
-"""First openings: every page a person can open, found from the map of addresses, with nothing of it kept by this process."""
+"""First openings: every page a person can open, found from the map of addresses, with nothing of it
+kept by this process."""
 
 import dataclasses
 import html
@@ -24,7 +25,10 @@ from meadowrun.shell import accounts
 #: Chosen in a form, not linked.
 _TYPED = ["/people?sort=added"]
 #: Searches, which are posted.
-_SEARCHED: dict[str, dict[str, Any]] = {"/people": {"data": {"q": "marsh"}}, "/find": {"json": {"q": "ann"}}}
+_SEARCHED: dict[str, dict[str, Any]] = {
+    "/people": {"data": {"q": "marsh"}},
+    "/find": {"json": {"q": "ann"}},
+}
 #: Numbers tried for what no link leads to.
 _NUMBERS = 8
 #: Pages followed to find an address for every rule.
@@ -48,10 +52,13 @@ class Opening:
 def signed_in(settings: Settings, database: Database) -> tuple[flask.Flask, FlaskClient]:
     """The application of a demo world, and a client that is signed in to it."""
     from meadowrun.shell.app import create_app
+
     app = create_app(settings, database)
     app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()
-    answer = client.post("/sign-in", data={"email": "ida@farrowhill.example", "password": accounts.DEMO_PASSWORD})
+    answer = client.post(
+        "/sign-in", data={"email": "ida@farrowhill.example", "password": accounts.DEMO_PASSWORD}
+    )
     assert answer.status_code == 303
     return app, client
 
@@ -62,7 +69,11 @@ def addresses(settings: Settings, database: Database) -> dict[str, str]:
     rules: Map = app.url_map
     adapter = rules.bind("127.0.0.1")
     found: dict[str, str] = {}
-    waiting = _TYPED + [rule.rule for rule in rules.iter_rules() if "GET" in (rule.methods or ()) and not rule.arguments]
+    waiting = _TYPED + [
+        rule.rule
+        for rule in rules.iter_rules()
+        if "GET" in (rule.methods or ()) and not rule.arguments
+    ]
     asked = 0
     while waiting and asked < _MOST:
         path = waiting.pop(0)
@@ -88,7 +99,8 @@ def addresses(settings: Settings, database: Database) -> dict[str, str]:
 
 
 def _tried(client: FlaskClient, rule: Rule) -> dict[str, str]:
-    """An address of a rule that no link leads to, with the first numbers that answer; nothing where none does, or it is no page."""
+    """An address of a rule that no link leads to, with the first numbers that answer; nothing where
+    none does, or it is no page."""
     for number in range(1, _NUMBERS):
         path = re.sub(r"<int:[a-z]+>", str(number), rule.rule)
         answer = client.get(path) if "<" not in path else None
@@ -108,7 +120,10 @@ def opened(client: FlaskClient, path: str) -> Opening:
         answer = client.get(path)
         assert 'id="later"' not in answer.text, path
     if "data-more" in answer.text and (definition := _MORE.search(answer.text)):
-        asked: dict[str, Any] = {"definition": json.loads(html.unescape(definition[1])), "exact": _TOKEN}
+        asked: dict[str, Any] = {
+            "definition": json.loads(html.unescape(definition[1])),
+            "exact": _TOKEN,
+        }
         assert client.post("/segments/look", json=asked).status_code == 200
     return Opening(path, first, time.perf_counter() - began)
 
@@ -123,12 +138,19 @@ def searched(client: FlaskClient, path: str) -> Opening:
 
 
 def pages(world: World) -> Iterator[Measurement]:
-    """First openings of every page, with what the worker keeps ready and nothing else; and the time until all of it is exact."""
+    """First openings of every page, with what the worker keeps ready and nothing else; and the time
+    until all of it is exact."""
     configure("WARNING")
     paths = addresses(world.settings, world.database)
     with world.database.session() as session:
         session.execute(sa.text("TRUNCATE kept_sets, kept_answers, later_pages"))
-    for name in ("people.sample", "people.doubles", "segments.totals", "segments.refresh", "segments.renew"):
+    for name in (
+        "people.sample",
+        "people.doubles",
+        "segments.totals",
+        "segments.refresh",
+        "segments.renew",
+    ):
         jobs.run_here(name)
     sets.forget()
     kept.forget()
@@ -137,11 +159,37 @@ def pages(world: World) -> Iterator[Measurement]:
         session.execute(sa.text("UPDATE kept_sets SET as_of = as_of - interval '5 minutes'"))
     _, client = signed_in(world.settings, world.database)
     every = [*paths.values(), *(path for path in _TYPED if path not in paths.values())]
-    found = sorted([*(opened(client, path) for path in every), *(searched(client, path) for path in _SEARCHED)], key=lambda o: o.first)
+    found = sorted(
+        [
+            *(opened(client, path) for path in every),
+            *(searched(client, path) for path in _SEARCHED),
+        ],
+        key=lambda o: o.first,
+    )
     large = world.scale > 100_000
     first, exact = (400.0, 5000.0) if large else (150.0, 1000.0)
-    for one in sorted({*sorted(found, key=lambda o: -o.exact)[:6], *found[-4:]}, key=lambda o: -o.exact):
-        print(f"    {one.path:60} there in {one.first * 1000:6.0f} ms, exact in {one.exact * 1000:6.0f} ms", flush=True)
+    for one in sorted(
+        {*sorted(found, key=lambda o: -o.exact)[:6], *found[-4:]}, key=lambda o: -o.exact
+    ):
+        print(
+            (
+                f"    {one.path:60} there in {one.first * 1000:6.0f} ms, exact in "
+                f"{one.exact * 1000:6.0f} ms"
+            ),
+            flush=True,
+        )
     print(f"    {len(found)} pages, at {clock.machine_now():%H:%M:%S}", flush=True)
-    yield compare("first openings, 95th percentile ÷ goal", found[int(len(found) * 0.95)].first * 1000, first, "ms", at_most=1.0)
-    yield compare("until all is exact, slowest page ÷ goal", max(o.exact for o in found) * 1000, exact, "ms", at_most=1.0)
+    yield compare(
+        "first openings, 95th percentile ÷ goal",
+        found[int(len(found) * 0.95)].first * 1000,
+        first,
+        "ms",
+        at_most=1.0,
+    )
+    yield compare(
+        "until all is exact, slowest page ÷ goal",
+        max(o.exact for o in found) * 1000,
+        exact,
+        "ms",
+        at_most=1.0,
+    )

@@ -1,4 +1,5 @@
-"""`./meadowrun bench`: builds a world of any size once, then measures each thing several times beside its baseline."""
+"""`./meadowrun bench`: builds a world of any size once, then measures each thing several times
+beside its baseline."""
 
 import argparse
 import dataclasses
@@ -24,7 +25,8 @@ ROOT = pathlib.Path(__file__).resolve().parents[3]
 
 @dataclasses.dataclass(frozen=True)
 class Measurement:
-    """`ours` and `baseline` in `unit`; `ratio` is ours ÷ baseline of the same run; `goal` is at_most or at_least a number."""
+    """`ours` and `baseline` in `unit`; `ratio` is ours ÷ baseline of the same run; `goal` is
+    at_most or at_least a number."""
 
     name: str
     ours: float
@@ -58,8 +60,14 @@ class World:
         return statistics.median(taken)
 
 
-def compare(name: str, ours: float, baseline: float, unit: str, at_most: float | None = None,
-            at_least: float | None = None) -> Measurement:
+def compare(
+    name: str,
+    ours: float,
+    baseline: float,
+    unit: str,
+    at_most: float | None = None,
+    at_least: float | None = None,
+) -> Measurement:
     """A measurement judged by its goal; one of at_most and at_least is given."""
     ratio = ours / baseline if baseline else float("inf")
     met = ratio <= at_most if at_most is not None else ratio >= (at_least or 0)
@@ -70,6 +78,7 @@ def compare(name: str, ours: float, baseline: float, unit: str, at_most: float |
 def build(scale: int) -> World:
     """The world of this size: made on first use, kept below .meadowrun/bench for the next."""
     from meadowrun.demo.load import load
+
     folder = ROOT / ".meadowrun" / "bench" / str(scale)
     folder.mkdir(parents=True, exist_ok=True)
     cluster = Cluster(folder / "postgresql", ("jit=off", "synchronous_commit=off"), 54900)
@@ -79,15 +88,28 @@ def build(scale: int) -> World:
             # What an interrupted build left behind is no world to measure on.
             connection.execute("DROP DATABASE IF EXISTS bench WITH (FORCE)")
             connection.execute("CREATE DATABASE bench")
-    settings = Settings.read({
-        "MEADOWRUN_DATABASE_URL": f"{base}/bench", "MEADOWRUN_SECRET": "b" * 40, "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
-        "MEADOWRUN_SMTP_URL": "null:", "MEADOWRUN_MAIL_DOMAIN": "mail.example",
-        "MEADOWRUN_SECOND_STEP": "nobody"})
+    settings = Settings.read(
+        {
+            "MEADOWRUN_DATABASE_URL": f"{base}/bench",
+            "MEADOWRUN_SECRET": "b" * 40,
+            "MEADOWRUN_PUBLIC_URL": "http://127.0.0.1:1",
+            "MEADOWRUN_SMTP_URL": "null:",
+            "MEADOWRUN_MAIL_DOMAIN": "mail.example",
+            "MEADOWRUN_SECOND_STEP": "nobody",
+        }
+    )
     database = Database(settings.database_url)
     migrate(database)
     if not (folder / "loaded").exists():
         print(f"building a world of {scale:,} contacts, once …", file=sys.stderr, flush=True)
-        load(database, settings, scale, "http://127.0.0.1:2", lambda text: print(f"  {text}", file=sys.stderr, flush=True), 3)
+        load(
+            database,
+            settings,
+            scale,
+            "http://127.0.0.1:2",
+            lambda text: print(f"  {text}", file=sys.stderr, flush=True),
+            3,
+        )
         with psycopg.connect(f"{base}/bench", autocommit=True) as connection:
             connection.execute("VACUUM ANALYZE")
         (folder / "loaded").write_text("yes")
@@ -100,7 +122,12 @@ def build(scale: int) -> World:
 
 def main(arguments: list[str]) -> None:
     reader = argparse.ArgumentParser(prog="meadowrun bench", description=__doc__)
-    reader.add_argument("--scale", type=int, default=24_000, help="contacts in the world (events are about 25 for each)")
+    reader.add_argument(
+        "--scale",
+        type=int,
+        default=24_000,
+        help="contacts in the world (events are about 25 for each)",
+    )
     reader.add_argument("--only", help="one measurement, by name")
     reader.add_argument("--json", action="store_true", help="one JSON object on the last line")
     reader.add_argument("--forget", action="store_true", help="delete the kept worlds and stop")
@@ -111,20 +138,36 @@ def main(arguments: list[str]) -> None:
             shutil.rmtree(folder)
         return
     from meadowrun.bench.measurements import MEASUREMENTS
+
     if given.only and given.only not in MEASUREMENTS:
-        raise SystemExit(f"meadowrun: there is no measurement {given.only!r}; there are: {', '.join(MEASUREMENTS)}")
+        raise SystemExit(
+            f"meadowrun: there is no measurement {given.only!r}; there are: "
+            f"{', '.join(MEASUREMENTS)}"
+        )
     world = build(given.scale)
     try:
         found = []
-        print(f"{'measurement':44} {'ours':>10} {'baseline':>10} {'unit':8} {'ratio':>7}  goal", flush=True)
+        print(
+            f"{'measurement':44} {'ours':>10} {'baseline':>10} {'unit':8} {'ratio':>7}  goal",
+            flush=True,
+        )
         for name, measure in MEASUREMENTS.items():
             if given.only in (None, name):
                 for m in measure(world):
                     found.append(m)
-                    print(f"{m.name:44} {m.ours:>10.2f} {m.baseline:>10.2f} {m.unit:8} {m.ratio:>7.3f}  {m.goal} "
-                          f"{'met' if m.met else 'NOT MET'}", flush=True)
+                    print(
+                        f"{m.name:44} {m.ours:>10.2f} {m.baseline:>10.2f} {m.unit:8} "
+                        f"{m.ratio:>7.3f}  {m.goal} "
+                        f"{'met' if m.met else 'NOT MET'}",
+                        flush=True,
+                    )
         if given.json:
-            print(json.dumps({"scale": given.scale, "measurements": [m.to_json() for m in found]}, ensure_ascii=False))
+            print(
+                json.dumps(
+                    {"scale": given.scale, "measurements": [m.to_json() for m in found]},
+                    ensure_ascii=False,
+                )
+            )
     finally:
         world.database.close()
         world.stop()

@@ -1,4 +1,5 @@
-"""Measurements of the way a send takes: dispatch, hand-over by SMTP, and what a worker needs of memory meanwhile."""
+"""Measurements of the way a send takes: dispatch, hand-over by SMTP, and what a worker needs of
+memory meanwhile."""
 
 import os
 import pathlib
@@ -33,14 +34,44 @@ def _ready(session: orm.Session, size: int) -> int:
     now = clock.now(session)
     edition = session.scalars(sa.select(Edition).limit(1)).one()
     campaign = session.execute(sa.text("SELECT min(id) FROM campaigns")).scalar_one()
-    send = Send(campaign_id=campaign, name="bench", state="running", message_id=edition.message_id, edition_id=edition.id,
-                sender_id=1, audience={"in": [], "out": []}, zone="UTC", created_at=now, changed_at=now)
+    send = Send(
+        campaign_id=campaign,
+        name="bench",
+        state="running",
+        message_id=edition.message_id,
+        edition_id=edition.id,
+        sender_id=1,
+        audience={"in": [], "out": []},
+        zone="UTC",
+        created_at=now,
+        changed_at=now,
+    )
     session.add(send)
     session.flush()
-    made = open_dispatch(session, now, Dispatch(
-        owner_kind="send", owner_id=send.id, name=send.name, channel="email", message_id=edition.message_id, edition_id=edition.id,
-        sender_id=1, campaign_id=campaign, consent_rule="agreed"))
-    put(session, made, "SELECT id, 'waiting' AS outcome, FALSE AS repeated, FALSE AS held FROM contacts ORDER BY id LIMIT :n", {"n": size})
+    made = open_dispatch(
+        session,
+        now,
+        Dispatch(
+            owner_kind="send",
+            owner_id=send.id,
+            name=send.name,
+            channel="email",
+            message_id=edition.message_id,
+            edition_id=edition.id,
+            sender_id=1,
+            campaign_id=campaign,
+            consent_rule="agreed",
+        ),
+    )
+    put(
+        session,
+        made,
+        (
+            "SELECT id, 'waiting' AS outcome, FALSE AS repeated, FALSE AS held FROM contacts ORDER "
+            "BY id LIMIT :n"
+        ),
+        {"n": size},
+    )
     send.dispatch_id, send.taken_at = made.id, made.taken_at
     return made.id
 
@@ -49,22 +80,36 @@ def forget(session: orm.Session, ident: int) -> None:
     # What is sealed is not deleted otherwise.
     trusted(session)
     session.execute(sa.text("DELETE FROM deliveries WHERE dispatch_id = :d"), {"d": ident})
-    session.execute(sa.text("DELETE FROM send_numbers WHERE send_id IN (SELECT id FROM sends WHERE dispatch_id = :d)"), {"d": ident})
+    session.execute(
+        sa.text(
+            "DELETE FROM send_numbers WHERE send_id IN (SELECT id FROM sends WHERE "
+            "dispatch_id = "
+            ":d)"
+        ),
+        {"d": ident},
+    )
     session.execute(sa.text("DELETE FROM sends WHERE dispatch_id = :d"), {"d": ident})
     session.execute(sa.text("DELETE FROM dispatches WHERE id = :d"), {"d": ident})
     session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'"))
 
 
 #: The delivery rows that left after some contact, as they stand, deleted, and copied in again.
-_COLUMNS = "contact_id, dispatch_id, occurrence, taken_at, number, due, outcome, address, at, note, filled"
-_ROWS = f"""SELECT {_COLUMNS.replace('filled', 'filled::text')} FROM deliveries
-WHERE dispatch_id = :d AND outcome <> 'waiting' AND contact_id > :after ORDER BY contact_id LIMIT :most"""
-_DELETED = "DELETE FROM deliveries WHERE dispatch_id = :d AND outcome <> 'waiting' AND contact_id > :after AND contact_id <= :last"
+_COLUMNS = (
+    "contact_id, dispatch_id, occurrence, taken_at, number, due, outcome, address, at, note, filled"
+)
+_ROWS = f"""SELECT {_COLUMNS.replace("filled", "filled::text")} FROM deliveries
+WHERE dispatch_id = :d AND outcome <> 'waiting' AND contact_id > :after ORDER BY contact_id
+LIMIT :most"""
+_DELETED = (
+    "DELETE FROM deliveries WHERE dispatch_id = :d AND outcome <> 'waiting' AND "
+    "contact_id > :after AND contact_id <= :last"
+)
 _COPIED = f"COPY deliveries ({_COLUMNS}) FROM STDIN"
 
 
 def bare_copy(session: orm.Session, ident: int, times: int) -> float:
-    """Seconds that a bare COPY of BATCH delivery rows of a dispatch takes, as they stand, by the median of some."""
+    """Seconds that a bare COPY of BATCH delivery rows of a dispatch takes, as they stand, by the
+    median of some."""
     taken, after = [], 0
     for _ in range(times):
         rows = session.execute(sa.text(_ROWS), {"d": ident, "after": after, "most": BATCH}).all()
@@ -83,7 +128,8 @@ def bare_copy(session: orm.Session, ident: int, times: int) -> float:
 
 
 def dispatch(world: World) -> Iterator[Measurement]:
-    """Claim, verdict, render, hand-off to the null gateway and finish, beside bare COPY of the delivery rows.
+    """Claim, verdict, render, hand-off to the null gateway and finish, beside bare COPY of the
+    delivery rows.
 
     Batch by batch, and by the median, so that a machine that others use for a moment slows neither.
     """
@@ -98,28 +144,60 @@ def dispatch(world: World) -> Iterator[Measurement]:
     with world.database.session() as session:
         bare = bare_copy(session, ident, size // BATCH - 1)
         forget(session, ident)
-    yield compare("dispatch, one worker ÷ bare COPY", BATCH / statistics.median(ours), BATCH / bare, "rows/s", at_least=0.10)
+    yield compare(
+        "dispatch, one worker ÷ bare COPY",
+        BATCH / statistics.median(ours),
+        BATCH / bare,
+        "rows/s",
+        at_least=0.10,
+    )
 
 
 def smtp(world: World) -> Iterator[Measurement]:
-    """Letters by our gateway beside the same letters by a client in C (curl), both to a sink in a process of its own."""
+    """Letters by our gateway beside the same letters by a client in C (curl), both to a sink in a
+    process of its own."""
     if shutil.which("curl") is None:
         print("  smtp is left out: there is no curl to compare with", file=sys.stderr)
         return
     letters = 3000
-    made = [Letter(f"key{i}", i, "Farrow Hill", "desk@farrowhill.example", "", f"p{i}@post.example", f"bounce+{i}@mail.example",
-                   "Another year of stars", "<p>" + "Dear Ann, the dome opens at eight. " * 250 + "</p>", "Dear Ann\n" * 40,
-                   clock.machine_now().timestamp(), f"<key{i}@mail.example>", "http://127.0.0.1/u/1") for i in range(letters)]
-    sink = subprocess.Popen([sys.executable, "-m", "meadowrun.bench.sink"], stdout=subprocess.PIPE, text=True,
-                            env={**os.environ, "PYTHONPATH": str(SRC)})
+    made = [
+        Letter(
+            f"key{i}",
+            i,
+            "Farrow Hill",
+            "desk@farrowhill.example",
+            "",
+            f"p{i}@post.example",
+            f"bounce+{i}@mail.example",
+            "Another year of stars",
+            "<p>" + "Dear Ann, the dome opens at eight. " * 250 + "</p>",
+            "Dear Ann\n" * 40,
+            clock.machine_now().timestamp(),
+            f"<key{i}@mail.example>",
+            "http://127.0.0.1/u/1",
+        )
+        for i in range(letters)
+    ]
+    sink = subprocess.Popen(
+        [sys.executable, "-m", "meadowrun.bench.sink"],
+        stdout=subprocess.PIPE,
+        text=True,
+        env={**os.environ, "PYTHONPATH": str(SRC)},
+    )
     assert sink.stdout is not None
     url = f"smtp://127.0.0.1:{int(sink.stdout.readline())}"
     with tempfile.TemporaryDirectory() as folder:
         mail, config = pathlib.Path(folder, "mail.eml"), pathlib.Path(folder, "curl.conf")
         mail.write_bytes(mime(made[0]))
-        config.write_text("next\n".join(
-            f'url = "{url}"\nmail-from = "bounce+{i}@mail.example"\nmail-rcpt = "p{i}@post.example"\nupload-file = "{mail}"\nsilent\n'
-            for i in range(letters)))
+        config.write_text(
+            "next\n".join(
+                (
+                    f'url = "{url}"\nmail-from = "bounce+{i}@mail.example"\nmail-rcpt = '
+                    f'"p{i}@post.example"\nupload-file = "{mail}"\nsilent\n'
+                )
+                for i in range(letters)
+            )
+        )
 
         def ours() -> None:
             assert all(h.outcome == "delivered" for h in SmtpGateway(url).hand_over(made))
@@ -137,26 +215,41 @@ def smtp(world: World) -> Iterator[Measurement]:
 
 def worker_environment(world: World) -> dict[str, str]:
     """The environment of a real worker on a world."""
-    return {**os.environ, "PYTHONPATH": str(SRC), "MEADOWRUN_DATABASE_URL": world.settings.database_url,
-            "MEADOWRUN_SECRET": world.settings.secret, "MEADOWRUN_PUBLIC_URL": world.settings.public_url,
-            "MEADOWRUN_SMTP_URL": world.settings.smtp_url, "MEADOWRUN_LOG_LEVEL": "WARNING"}
+    return {
+        **os.environ,
+        "PYTHONPATH": str(SRC),
+        "MEADOWRUN_DATABASE_URL": world.settings.database_url,
+        "MEADOWRUN_SECRET": world.settings.secret,
+        "MEADOWRUN_PUBLIC_URL": world.settings.public_url,
+        "MEADOWRUN_SMTP_URL": world.settings.smtp_url,
+        "MEADOWRUN_LOG_LEVEL": "WARNING",
+    }
 
 
 def memory(world: World) -> Iterator[Measurement]:
-    """The resident memory of a real worker while it sends to everyone in the world, by the null gateway."""
+    """The resident memory of a real worker while it sends to everyone in the world, by the null
+    gateway."""
     with world.database.session() as session:
         ident = _ready(session, world.scale)
         seal(session, session.get_one(Dispatch, ident), world.scale)
     # The settings it was opened with, null gateway and all.
-    worker = subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env=worker_environment(world))
+    worker = subprocess.Popen(
+        [sys.executable, "-m", "meadowrun", "work"], env=worker_environment(world)
+    )
     seen: list[tuple[int, float]] = []
     try:
         while True:
             time.sleep(0.5)
             with world.database.session() as session:
-                done = session.execute(sa.text("SELECT count(*) FROM procrastinate_jobs WHERE status = 'succeeded' AND "
-                                               "task_name = 'outgoing.deliver'")).scalar_one()
-                state = session.execute(sa.text("SELECT state FROM dispatches WHERE id = :d"), {"d": ident}).scalar_one()
+                done = session.execute(
+                    sa.text(
+                        "SELECT count(*) FROM procrastinate_jobs WHERE status = 'succeeded' AND "
+                        "task_name = 'outgoing.deliver'"
+                    )
+                ).scalar_one()
+                state = session.execute(
+                    sa.text("SELECT state FROM dispatches WHERE id = :d"), {"d": ident}
+                ).scalar_one()
             if worker.poll() is not None:
                 raise RuntimeError("the worker ended before the send was done")
             seen.append((done, resident(worker.pid)))
@@ -167,12 +260,20 @@ def memory(world: World) -> Iterator[Measurement]:
         worker.wait()
         with world.database.session() as session:
             forget(session, ident)
-    half = seen[len(seen) // 2:]
-    yield compare("memory of a worker during a send ÷ 160 MB", max(mb for _, mb in seen), 160.0, "MB", at_most=1.0)
+    half = seen[len(seen) // 2 :]
+    yield compare(
+        "memory of a worker during a send ÷ 160 MB",
+        max(mb for _, mb in seen),
+        160.0,
+        "MB",
+        at_most=1.0,
+    )
     yield compare("its memory at the end ÷ halfway", half[-1][1], half[0][1], "MB", at_most=1.1)
 
 
 def resident(pid: int) -> float:
     """Resident memory of a process in MB, from /proc (proc(5): VmRSS in kB)."""
     text = pathlib.Path(f"/proc/{pid}/status").read_text()
-    return next(int(line.split()[1]) for line in text.splitlines() if line.startswith("VmRSS")) / 1024
+    return (
+        next(int(line.split()[1]) for line in text.splitlines() if line.startswith("VmRSS")) / 1024
+    )

@@ -1,4 +1,5 @@
-"""A fast mail server for tests and measurements: takes everything, remembers each Message-ID with how often it came, and tells by HTTP."""
+"""A fast mail server for tests and measurements: takes everything, remembers each Message-ID with
+how often it came, and tells by HTTP."""
 
 import asyncio
 import collections
@@ -24,7 +25,9 @@ class Sink:
 
         class Receipts(http.server.BaseHTTPRequestHandler):
             def do_POST(self) -> None:
-                asked = json.loads(self.rfile.read(int(self.headers["Content-Length"])))["message_ids"]
+                asked = json.loads(self.rfile.read(int(self.headers["Content-Length"])))[
+                    "message_ids"
+                ]
                 body = json.dumps({"taken": {m: m in sink.taken for m in asked}}).encode()
                 self.send_response(200)
                 self.end_headers()
@@ -39,7 +42,9 @@ class Sink:
 
     def _run(self) -> None:
         asyncio.set_event_loop(self.loop)
-        self.server = self.loop.run_until_complete(asyncio.start_server(self._talk, "127.0.0.1", 0, limit=1 << 24))
+        self.server = self.loop.run_until_complete(
+            asyncio.start_server(self._talk, "127.0.0.1", 0, limit=1 << 24)
+        )
         self.smtp = self.server.sockets[0].getsockname()[1]
         self.ready.set()
         self.loop.run_forever()

@@ -1,4 +1,5 @@
-"""Measurements of what waits: a million deliveries for moments over a week, many due at once, and two workers together."""
+"""Measurements of what waits: a million deliveries for moments over a week, many due at once, and
+two workers together."""
 
 import datetime as dt
 import os
@@ -25,19 +26,33 @@ WAITING, AT_ONCE = 1_000_000, 200_000
 #: People of the two sends that show what a second worker is worth.
 TOGETHER = 40_000
 
-#: Deliveries to everybody again and again until there are so many, each due at its own moment within a week.
+#: Deliveries to everybody again and again until there are so many, each due at its own moment
+#: within a week.
 PUT = """
 INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, outcome)
-SELECT c.id, :dispatch, n, :taken, :taken + make_interval(secs => mod(c.id * 7919 + n * 104729, 604800)), 'waiting'
+SELECT c.id, :dispatch, n, :taken, :taken + make_interval(secs => mod(c.id * 7919 + n * 104729,
+604800)), 'waiting'
 FROM generate_series(0, :rounds) n CROSS JOIN contacts c ORDER BY 5 LIMIT :most
 """
 
 
 def _opened(session: orm.Session, taken: dt.datetime) -> Dispatch:
-    """A running dispatch without an end, as a step of a journey has: people come one by one, and some come again."""
+    """A running dispatch without an end, as a step of a journey has: people come one by one, and
+    some come again."""
     edition = session.scalars(sa.select(Edition).limit(1)).one()
-    made = Dispatch(owner_kind="send", owner_id=0, name="bench", channel="email", message_id=edition.message_id, edition_id=edition.id,
-                    sender_id=1, consent_rule="agreed", taken_at=taken, state="running", unsettled=True)
+    made = Dispatch(
+        owner_kind="send",
+        owner_id=0,
+        name="bench",
+        channel="email",
+        message_id=edition.message_id,
+        edition_id=edition.id,
+        sender_id=1,
+        consent_rule="agreed",
+        taken_at=taken,
+        state="running",
+        unsettled=True,
+    )
     ensure_months(session, taken.date(), taken.date())
     session.add(made)
     session.flush()
@@ -46,12 +61,21 @@ def _opened(session: orm.Session, taken: dt.datetime) -> Dispatch:
 
 def _put(session: orm.Session, dispatch: Dispatch, most: int) -> None:
     people = session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
-    session.execute(sa.text(PUT), {"dispatch": dispatch.id, "taken": dispatch.taken_at, "rounds": most // people, "most": most})
+    session.execute(
+        sa.text(PUT),
+        {
+            "dispatch": dispatch.id,
+            "taken": dispatch.taken_at,
+            "rounds": most // people,
+            "most": most,
+        },
+    )
     session.execute(sa.text("ANALYZE deliveries"))
 
 
 def waiting(world: World) -> Iterator[Measurement]:
-    """A look at what is due while a million wait, and claiming the next thousand of them; then many due at once."""
+    """A look at what is due while a million wait, and claiming the next thousand of them; then many
+    due at once."""
     with world.database.session() as session:
         start = clock.now(session).replace(microsecond=0)
         made = _opened(session, start)
@@ -87,11 +111,14 @@ def _claims(world: World, ident: int, start: dt.datetime, times: int) -> list[fl
 
 
 def _at_once(world: World, start: dt.datetime) -> Iterator[Measurement]:
-    """Many due at the same moment, handed over by this process, beside COPY; and whether its memory grows."""
+    """Many due at the same moment, handed over by this process, beside COPY; and whether its memory
+    grows."""
     with world.database.session() as session:
         made = _opened(session, start)
         _put(session, made, AT_ONCE)
-        session.execute(sa.text("UPDATE deliveries SET due = taken_at WHERE dispatch_id = :d"), {"d": made.id})
+        session.execute(
+            sa.text("UPDATE deliveries SET due = taken_at WHERE dispatch_id = :d"), {"d": made.id}
+        )
         session.execute(sa.text("ANALYZE deliveries"))
         ident = made.id
     took, memory = [], []
@@ -101,12 +128,23 @@ def _at_once(world: World, start: dt.datetime) -> Iterator[Measurement]:
         took.append(time.perf_counter() - began)
         memory.append(resident(os.getpid()))
     with world.database.session() as session:
-        left = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE dispatch_id = :d AND outcome = 'waiting'"), {"d": ident}).scalar_one()
+        left = session.execute(
+            sa.text(
+                "SELECT count(*) FROM deliveries WHERE dispatch_id = :d AND outcome = 'waiting'"
+            ),
+            {"d": ident},
+        ).scalar_one()
         bare = bare_copy(session, ident, 20)
         forget(session, ident)
     if left > AT_ONCE * 0.02:
         raise RuntimeError(f"{left} of {AT_ONCE} were not handed over")
-    yield compare("200,000 due at once ÷ bare COPY", BATCH / statistics.median(took), BATCH / bare, "rows/s", at_least=0.10)
+    yield compare(
+        "200,000 due at once ÷ bare COPY",
+        BATCH / statistics.median(took),
+        BATCH / bare,
+        "rows/s",
+        at_least=0.10,
+    )
     half = len(memory) // 2
     yield compare("memory after all of them ÷ halfway", memory[-1], memory[half], "MB", at_most=1.1)
 
@@ -122,10 +160,17 @@ def _rate(world: World, workers: int) -> float:
     with world.database.session() as session:
         made = _opened(session, clock.now(session).replace(microsecond=0))
         _put(session, made, TOGETHER)
-        session.execute(sa.text("UPDATE deliveries SET due = taken_at WHERE dispatch_id = :d"), {"d": made.id})
-        session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'"))
+        session.execute(
+            sa.text("UPDATE deliveries SET due = taken_at WHERE dispatch_id = :d"), {"d": made.id}
+        )
+        session.execute(
+            sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'")
+        )
         ident = made.id
-    running = [subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env=worker_environment(world)) for _ in range(workers)]
+    running = [
+        subprocess.Popen([sys.executable, "-m", "meadowrun", "work"], env=worker_environment(world))
+        for _ in range(workers)
+    ]
     try:
         # So that nobody's start is measured.
         time.sleep(4)
@@ -147,6 +192,11 @@ def _rate(world: World, workers: int) -> float:
 
 
 def _gone(session: orm.Session, ident: int) -> int:
-    found: int = session.execute(sa.text("SELECT count(*) FROM deliveries WHERE dispatch_id = :d AND outcome NOT IN ('waiting', 'in_hand')"),
-                                 {"d": ident}).scalar_one()
+    found: int = session.execute(
+        sa.text(
+            "SELECT count(*) FROM deliveries WHERE dispatch_id = :d AND outcome NOT IN "
+            "('waiting', 'in_hand')"
+        ),
+        {"d": ident},
+    ).scalar_one()
     return found

@@ -25,7 +25,11 @@ def get(session: orm.Session, campaign_id: int) -> Campaign:
 
 
 def campaigns(session: orm.Session) -> list[Campaign]:
-    return list(session.scalars(sa.select(Campaign).order_by(Campaign.starts.desc().nulls_last(), Campaign.id.desc())))
+    return list(
+        session.scalars(
+            sa.select(Campaign).order_by(Campaign.starts.desc().nulls_last(), Campaign.id.desc())
+        )
+    )
 
 
 def fact_key(label: str) -> str:
@@ -34,27 +38,43 @@ def fact_key(label: str) -> str:
 
 
 def kinds(session: orm.Session) -> list[str]:
-    """What a campaign may be called a kind of: what was used so far, and a few to begin with. Any other may be typed."""
-    return sorted({*session.scalars(sa.select(Campaign.kind).distinct()), *BEGINNINGS}, key=str.lower)
+    """What a campaign may be called a kind of: what was used so far, and a few to begin with. Any
+    other may be typed."""
+    return sorted(
+        {*session.scalars(sa.select(Campaign.kind).distinct()), *BEGINNINGS}, key=str.lower
+    )
 
 
-def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str, Any],
-         campaign: Campaign | None = None, based_on: int | None = None) -> Campaign:
+def save(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    values: dict[str, Any],
+    campaign: Campaign | None = None,
+    based_on: int | None = None,
+) -> Campaign:
     """Adds a campaign or changes it; `tags` among the values are paths.
 
-    Raises Invalid naming the field, Conflict when the name is taken or somebody changed it after version `based_on`.
+    Raises Invalid naming the field, Conflict when the name is taken or somebody changed it after
+    version `based_on`.
     """
     if campaign is not None:
         session.refresh(campaign, with_for_update=True)
         if based_on is not None and based_on != campaign.version:
-            raise Conflict("Somebody changed this campaign while you were editing it. What you typed is still here: open the "
-                           "campaign in another window, compare, then save again.", campaign.version)
+            raise Conflict(
+                "Somebody changed this campaign while you were editing it. What you typed is "
+                "still here: open the "
+                "campaign in another window, compare, then save again.",
+                campaign.version,
+            )
     name = " ".join(str(values.get("name", "")).split())
     if not name:
         raise Invalid("Give the campaign a name you will recognise in reports.", "name")
     taken = session.scalar(sa.select(Campaign).where(Campaign.name == name))
     if taken is not None and taken is not campaign:
-        raise Conflict(f"There is a campaign called “{name}” already. Add its place or date to the name.")
+        raise Conflict(
+            f"There is a campaign called “{name}” already. Add its place or date to the name."
+        )
     kind = " ".join(str(values.get("kind") or "Other").split())
     if len(kind) > 40:
         raise Invalid("Say the kind in at most 40 characters.", "kind")
@@ -77,10 +97,14 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, values: dict[str,
     return campaign
 
 
-def delete(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, uses: list[str]) -> None:
-    """Deletes a campaign that holds nothing: `uses` says what it does hold, in words. Raises Conflict naming that, or the conditions that
-    name it."""
-    used = uses + definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.campaign == {int(campaign.id)})')
+def delete(
+    session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, uses: list[str]
+) -> None:
+    """Deletes a campaign that holds nothing: `uses` says what it does hold, in words. Raises
+    Conflict naming that, or the conditions that name it."""
+    used = uses + definitions_using(
+        session, f'$.** ? (@.kind == "mail" && @.of.campaign == {int(campaign.id)})'
+    )
     if used:
         raise Conflict(f"“{campaign.name}” goes on in {', '.join(used[:5])}.")
     audit.record(session, actor, now, "deleted", "campaign", campaign.id, campaign.name)

@@ -6,4 +6,5 @@ from meadowrun.campaigns.models import Campaign
 FEATURE = Feature(
     pages={"views": "Campaigns"},
     does=(("New campaign", "campaigns.new"),),
-    finds=(named("campaigns.show", Campaign, "campaign"),))
+    finds=(named("campaigns.show", Campaign, "campaign"),),
+)

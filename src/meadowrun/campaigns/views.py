@@ -9,7 +9,18 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
 from meadowrun.people.tagged import narrowed
-from meadowrun.shell.request import actor, counts_of, db, done, integer, needs, not_done, now, parts_of, uses_of
+from meadowrun.shell.request import (
+    actor,
+    counts_of,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+    parts_of,
+    uses_of,
+)
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("campaigns", __name__)
@@ -18,7 +29,9 @@ pages = flask.Blueprint("campaigns", __name__)
 @pages.get("/campaigns")
 def table() -> object:
     rows, tagged = narrowed(actions.campaigns(db()))
-    return flask.render_template("campaigns/table.html", rows=rows, tagged=tagged, counts=counts_of("campaign"))
+    return flask.render_template(
+        "campaigns/table.html", rows=rows, tagged=tagged, counts=counts_of("campaign")
+    )
 
 
 @pages.get("/campaigns/new")
@@ -31,20 +44,32 @@ def _form(campaign: Campaign | None, given: dict[str, str], problem: MeadowrunEr
     facts = [(k.replace("_", " "), str(v)) for k, v in campaign.facts.items()] if campaign else []
     if given:
         facts = _typed_facts()
-    return flask.render_template("campaigns/form.html", campaign=campaign, given=given, problem=problem,
-                                 kinds=actions.kinds(db()), facts=facts)
+    return flask.render_template(
+        "campaigns/form.html",
+        campaign=campaign,
+        given=given,
+        problem=problem,
+        kinds=actions.kinds(db()),
+        facts=facts,
+    )
 
 
 def _typed_facts() -> list[tuple[str, str]]:
     form = flask.request.form
-    return [(name.strip(), value.strip()) for name, value in zip(form.getlist("fact"), form.getlist("fact_value"),
-                                                                 strict=False) if name.strip()]
+    return [
+        (name.strip(), value.strip())
+        for name, value in zip(form.getlist("fact"), form.getlist("fact_value"), strict=False)
+        if name.strip()
+    ]
 
 
 def _read() -> dict[str, Any]:
     form = flask.request.form
-    values: dict[str, Any] = {"name": form.get("name", ""), "kind": form.get("kind", "Other"),
-                              "tags": read_tags(form.get("tags", ""))}
+    values: dict[str, Any] = {
+        "name": form.get("name", ""),
+        "kind": form.get("kind", "Other"),
+        "tags": read_tags(form.get("tags", "")),
+    }
     for name in ("starts", "ends"):
         text = form.get(name, "")
         try:
@@ -76,7 +101,11 @@ def create() -> object:
 @pages.get("/campaigns/<int:ident>")
 def show(ident: int) -> object:
     campaign = actions.get(db(), ident)
-    return flask.render_template("campaigns/show.html", campaign=campaign, sends=[part for part in parts_of("campaign.sends", ident) if part])
+    return flask.render_template(
+        "campaigns/show.html",
+        campaign=campaign,
+        sends=[part for part in parts_of("campaign.sends", ident) if part],
+    )
 
 
 @pages.get("/campaigns/<int:ident>/edit")
@@ -91,11 +120,17 @@ def change(ident: int) -> object:
     campaign = actions.get(db(), ident)
     try:
         typed = flask.request.form.get("version")
-        actions.save(db(), actor(), now(), _read(), campaign, integer(typed, "version") if typed else None)
+        actions.save(
+            db(), actor(), now(), _read(), campaign, integer(typed, "version") if typed else None
+        )
     except MeadowrunError as problem:
         db().rollback()
         # What was typed may be saved over the other change once somebody has read this.
-        given = flask.request.form.to_dict() | ({"version": str(problem.newest)} if isinstance(problem, Conflict) and problem.newest else {})
+        given = flask.request.form.to_dict() | (
+            {"version": str(problem.newest)}
+            if isinstance(problem, Conflict) and problem.newest
+            else {}
+        )
         return _form(actions.get(db(), ident), given, problem), problem.status
     return done("campaigns.show", "Saved.", ident=ident)
 
@@ -106,7 +141,13 @@ def delete(ident: int) -> object:
     campaign = actions.get(db(), ident)
     name = campaign.name
     try:
-        actions.delete(db(), actor(), now(), campaign, [f"the {use.what} “{use.name}”" for use in uses_of("campaign", ident)])
+        actions.delete(
+            db(),
+            actor(),
+            now(),
+            campaign,
+            [f"the {use.what} “{use.name}”" for use in uses_of("campaign", ident)],
+        )
     except MeadowrunError as problem:
         return not_done(problem, "campaigns.show", ident=ident)
     return done("campaigns.table", f"“{name}” was deleted.")

@@ -18,17 +18,23 @@ from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 
 #: They wait on the website for anyone who did not say no to them.
 FACTS = """
-SELECT c.id, TRUE AS has_address, TRUE AS address_usable, FALSE AS suppressed, FALSE AS bounced, {topic} AS consent,
+SELECT c.id, TRUE AS has_address, TRUE AS address_usable, FALSE AS suppressed, FALSE AS bounced,
+{topic} AS consent,
        coalesce(ch.agreed, TRUE) AS channel_consent{columns}
 FROM contacts c
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'card' AND ch.topic_id = 0
 {join}"""
 LAID = """
-INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch, delivery, :now
-FROM unnest(CAST(:ids AS bigint[]), CAST(:deliveries AS bigint[])) AS x(contact, delivery) ON CONFLICT DO NOTHING
+INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch,
+delivery, :now
+FROM unnest(CAST(:ids AS bigint[]), CAST(:deliveries AS bigint[])) AS x(contact,
+delivery) ON CONFLICT DO NOTHING
 """
 #: Which of some people's cards of a dispatch lie ready.
-THERE = "SELECT delivery, contact_id FROM card_places WHERE dispatch_id = :dispatch AND contact_id = ANY(:ids)"
+THERE = (
+    "SELECT delivery, contact_id FROM card_places WHERE dispatch_id = :dispatch AND "
+    "contact_id = ANY(:ids)"
+)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -42,27 +48,50 @@ class Card:
 
 
 class LaidReady:
-    """The gateway of cards: a table of our own that the website's script asks through us. A card laid twice is there once."""
+    """The gateway of cards: a table of our own that the website's script asks through us. A card
+    laid twice is there once."""
 
     at_once = WHOLE_BATCH
     can_be_asked = True
 
     def __init__(self, database: Database, settings: Settings, dispatch_id: int, now: dt.datetime):
-        self.database, self.settings, self.dispatch_id, self.now = database, settings, dispatch_id, now
+        self.database, self.settings, self.dispatch_id, self.now = (
+            database,
+            settings,
+            dispatch_id,
+            now,
+        )
 
     def hand_over(self, messages: Iterable[Card], begin: Begin = all_may_go) -> Iterator[Handed]:
         cards = list(messages)
         with self.database.session() as session:
-            session.execute(sa.text(LAID), {"ids": [card.contact_id for card in cards], "deliveries": [card.delivery for card in cards],
-                                            "dispatch": self.dispatch_id, "now": self.now})
+            session.execute(
+                sa.text(LAID),
+                {
+                    "ids": [card.contact_id for card in cards],
+                    "deliveries": [card.delivery for card in cards],
+                    "dispatch": self.dispatch_id,
+                    "now": self.now,
+                },
+            )
         return iter([Handed(card.contact_id, "delivered", "laid ready") for card in cards])
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """For each token whether its card lies ready: this gateway always knows."""
-        named = {key: read for key in ids if (read := signing.read(self.settings.secret, "message", key))}
+        named = {
+            key: read for key in ids if (read := signing.read(self.settings.secret, "message", key))
+        }
         with self.database.session() as session:
-            there = {tuple(row) for row in session.execute(
-                sa.text(THERE), {"dispatch": self.dispatch_id, "ids": [contact for _, contact in named.values()]})}
+            there = {
+                tuple(row)
+                for row in session.execute(
+                    sa.text(THERE),
+                    {
+                        "dispatch": self.dispatch_id,
+                        "ids": [contact for _, contact in named.values()],
+                    },
+                )
+            }
         return {key: read in there for key, read in named.items()}
 
 
@@ -74,8 +103,22 @@ class Cards(Hand):
 
 
 CHANNEL = Channel(
-    kind=KIND, facts=FACTS, can="{unless}", concerned="WHERE {refused}", address="c.id::text", same_address="c.id::text",
-    gateway=LaidReady, can_be_asked=lambda settings: True, there="cards wait with us for whoever comes to the website",
-    hand=Cards, steps={"delivered": "Laid ready", "opened": "Saw it", "clicked": "Pressed a button"},
-    by="as a card", one="the in-app message", a="an in-app card", may="everyone of them who did not say no",
-    shown="when they come to the website, as the card says", waits_there=True, editor="messages.edit")
+    kind=KIND,
+    facts=FACTS,
+    can="{unless}",
+    concerned="WHERE {refused}",
+    address="c.id::text",
+    same_address="c.id::text",
+    gateway=LaidReady,
+    can_be_asked=lambda settings: True,
+    there="cards wait with us for whoever comes to the website",
+    hand=Cards,
+    steps={"delivered": "Laid ready", "opened": "Saw it", "clicked": "Pressed a button"},
+    by="as a card",
+    one="the in-app message",
+    a="an in-app card",
+    may="everyone of them who did not say no",
+    shown="when they come to the website, as the card says",
+    waits_there=True,
+    editor="messages.edit",
+)

@@ -15,15 +15,18 @@ from meadowrun.gateways.email import Letter
 FACTS = """
 SELECT c.id, c.email IS NOT NULL AS has_address, c.email_usable AS address_usable,
        s.address_key IS NOT NULL OR sd.address_key IS NOT NULL AS suppressed,
-       c.bounced_at IS NOT NULL AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
+       c.bounced_at IS NOT NULL AS bounced, {topic} AS consent,
+       ch.agreed AS channel_consent{columns}
 FROM contacts c
 LEFT JOIN suppressions s ON s.address_key = c.email_key
 LEFT JOIN suppressions sd ON sd.address_key = '@' || split_part(c.email_key, '@', 2)
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'email' AND ch.topic_id = 0
 {join}"""
 CAN = """c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL
-AND (c.email_key IN (SELECT s.address_key FROM suppressions s) OR '@' || split_part(c.email_key, '@', 2) IN
-    (SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%')) IS NOT TRUE AND {agreed}"""
+AND (c.email_key IN (SELECT s.address_key FROM suppressions s)
+OR '@' || split_part(c.email_key, '@', 2) IN
+    (SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%')) IS NOT TRUE
+    AND {agreed}"""
 
 
 def _message_id(settings: Settings, key: str) -> str:
@@ -37,18 +40,44 @@ class Letters(Hand):
     def make(self, reader: Reader, tokens: signing.Tokens, mail: Rendered, signs: Signs) -> Any:
         settings, key = self.parcel.settings, tokens["message"]
         return Letter(
-            key=key, contact_id=reader.contact_id, from_name=signs.name, from_address=signs.address, reply_to=signs.reply_to,
-            to=reader.address, return_path=f"bounce+{tokens['bounce']}@{settings.mail_domain}", subject=mail.subject, html=mail.html,
-            text=mail.text, date=self.parcel.now.timestamp(), message_id=_message_id(settings, key),
-            unsubscribe=f"{settings.public_url}/u/{tokens['leave']}", list_name=self.parcel.about[0], list_id=self.parcel.about[1],
-            feedback_id=self.parcel.feedback_id)
+            key=key,
+            contact_id=reader.contact_id,
+            from_name=signs.name,
+            from_address=signs.address,
+            reply_to=signs.reply_to,
+            to=reader.address,
+            return_path=f"bounce+{tokens['bounce']}@{settings.mail_domain}",
+            subject=mail.subject,
+            html=mail.html,
+            text=mail.text,
+            date=self.parcel.now.timestamp(),
+            message_id=_message_id(settings, key),
+            unsubscribe=f"{settings.public_url}/u/{tokens['leave']}",
+            list_name=self.parcel.about[0],
+            list_id=self.parcel.about[1],
+            feedback_id=self.parcel.feedback_id,
+        )
 
 
 CHANNEL = Channel(
-    kind=KIND, facts=FACTS, can=CAN, address="c.email", same_address="c.email_key",
+    kind=KIND,
+    facts=FACTS,
+    can=CAN,
+    address="c.email",
+    same_address="c.email_key",
     gateway=lambda database, settings, dispatch, now: smtp.gateway(settings),
-    can_be_asked=lambda settings: bool(settings.mail_receipts_url), asked_by=_message_id,
-    problem=smtp.reachable, there="the mail server answers",
-    hand=Letters, signed=True, strikes_off=True, steps={"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
-    one="the email", a="an email", can_be_left=True, server="mail server",
-    checked="Subject, sender, links, fill-ins and the way out are in order.", editor="messages.edit")
+    can_be_asked=lambda settings: bool(settings.mail_receipts_url),
+    asked_by=_message_id,
+    problem=smtp.reachable,
+    there="the mail server answers",
+    hand=Letters,
+    signed=True,
+    strikes_off=True,
+    steps={"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
+    one="the email",
+    a="an email",
+    can_be_left=True,
+    server="mail server",
+    checked="Subject, sender, links, fill-ins and the way out are in order.",
+    editor="messages.edit",
+)

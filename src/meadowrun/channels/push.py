@@ -18,8 +18,10 @@ from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import Gateway
 
 FACTS = """
-SELECT c.id, EXISTS (SELECT 1 FROM push_devices p WHERE p.contact_id = c.id AND p.gone_at IS NULL) AS has_address, TRUE AS address_usable,
-       FALSE AS suppressed, FALSE AS bounced, {topic} AS consent, ch.agreed AS channel_consent{columns}
+SELECT c.id, EXISTS (SELECT 1 FROM push_devices p WHERE p.contact_id = c.id
+AND p.gone_at IS NULL) AS has_address, TRUE AS address_usable,
+       FALSE AS suppressed, FALSE AS bounced, {topic} AS consent,
+       ch.agreed AS channel_consent{columns}
 FROM contacts c
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'push' AND ch.topic_id = 0
 {join}"""
@@ -36,6 +38,7 @@ def _gateway(database: Database, settings: Settings, dispatch: int, now: dt.date
     def gone(device: int) -> None:
         with database.session() as session:
             session.execute(sa.text(GONE), {"id": device, "now": now})
+
     return push.PushGateway(settings, now.timestamp(), gone)
 
 
@@ -48,18 +51,43 @@ class Notices(Hand):
 
     def ready(self, people: Sequence[Reader]) -> None:
         with self.parcel.database.session() as session:
-            for row in session.execute(sa.text(DEVICES), {"ids": [one.contact_id for one in people]}):
+            for row in session.execute(
+                sa.text(DEVICES), {"ids": [one.contact_id for one in people]}
+            ):
                 self._devices[row[0]] = (*self._devices.get(row[0], ()), push.Device(*row[1:]))
 
     def make(self, reader: Reader, tokens: signing.Tokens, mail: Rendered, signs: Signs) -> Any:
         given = mail.push or {}
-        there = tuple(d for d in self._devices.get(reader.contact_id, ()) if d.kind in given.get("systems", SYSTEMS))
-        return push.Notice(tokens["message"], reader.contact_id, there, payload(mail.subject, mail.text.strip(), given), given["ttl"])
+        there = tuple(
+            d
+            for d in self._devices.get(reader.contact_id, ())
+            if d.kind in given.get("systems", SYSTEMS)
+        )
+        return push.Notice(
+            tokens["message"],
+            reader.contact_id,
+            there,
+            payload(mail.subject, mail.text.strip(), given),
+            given["ttl"],
+        )
 
 
 CHANNEL = Channel(
-    kind=KIND, facts=FACTS, can=CAN, concerned="WHERE c.id IN (SELECT p.contact_id FROM push_devices p) OR {refused}", otherwise="no_address",
-    address="c.id::text", same_address="c.id::text", gateway=_gateway, can_be_asked=lambda settings: False,
+    kind=KIND,
+    facts=FACTS,
+    can=CAN,
+    concerned="WHERE c.id IN (SELECT p.contact_id FROM push_devices p) OR {refused}",
+    otherwise="no_address",
+    address="c.id::text",
+    same_address="c.id::text",
+    gateway=_gateway,
+    can_be_asked=lambda settings: False,
     there="each device’s own service is asked as it goes",
-    hand=Notices, steps={"delivered": "Delivered", "clicked": "Tapped it"},
-    by="as a notice", one="the notification", a="a push notice", may="everyone of them who allowed notices", editor="notices.edit")
+    hand=Notices,
+    steps={"delivered": "Delivered", "clicked": "Tapped it"},
+    by="as a notice",
+    one="the notification",
+    a="a push notice",
+    may="everyone of them who allowed notices",
+    editor="notices.edit",
+)

@@ -15,17 +15,23 @@ from meadowrun.gateways.channels import Channel
 from meadowrun.people.queries import NUMBER
 
 FACTS = f"""
-SELECT c.id, c.phone IS NOT NULL AS has_address, {NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AS address_usable,
-       s.address_key IS NOT NULL AS suppressed, FALSE AS bounced, {{topic}} AS consent, ch.agreed AS channel_consent{{columns}}
+SELECT c.id, c.phone IS NOT NULL AS has_address, {NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AS
+address_usable,
+       s.address_key IS NOT NULL AS suppressed, FALSE AS bounced, {{topic}} AS consent,
+       ch.agreed AS channel_consent{{columns}}
 FROM contacts c
 LEFT JOIN suppressions s ON s.address_key = {NUMBER}
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'sms' AND ch.topic_id = 0
 {{join}}"""
-CAN = f"{NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AND {NUMBER} NOT IN (SELECT s.address_key FROM suppressions s) AND {{agreed}}"
+CAN = (
+    f"{NUMBER} ~ '^[+][0-9]{{{{8,15}}}}$' AND {NUMBER} NOT IN (SELECT s.address_key FROM "
+    f"suppressions s) AND {{agreed}}"
+)
 #: Short codes of people who are about to get a text.
 SHORT_CODES = """
 INSERT INTO short_codes (code, delivery, contact_id, at) SELECT code, delivery, contact, :now
-FROM unnest(CAST(:codes AS text[]), CAST(:numbers AS bigint[]), CAST(:ids AS bigint[])) AS x(code, delivery, contact)
+FROM unnest(CAST(:codes AS text[]), CAST(:numbers AS bigint[]), CAST(:ids AS bigint[])) AS x(code,
+delivery, contact)
 ON CONFLICT DO NOTHING
 """
 
@@ -35,9 +41,15 @@ class Texts(Hand):
 
     def claimed(self, session: orm.Session, people: Sequence[Reader]) -> None:
         if self.parcel.compiled.short and self.parcel.compiled.links:
-            session.execute(sa.text(SHORT_CODES), {
-                "now": self.parcel.now, "ids": [one.contact_id for one in people], "numbers": [one.number for one in people],
-                "codes": [self._code(one) for one in people]})
+            session.execute(
+                sa.text(SHORT_CODES),
+                {
+                    "now": self.parcel.now,
+                    "ids": [one.contact_id for one in people],
+                    "numbers": [one.number for one in people],
+                    "codes": [self._code(one) for one in people],
+                },
+            )
 
     def _code(self, reader: Reader) -> str:
         return signing.short(self.parcel.settings.secret, reader.number, reader.contact_id)
@@ -46,13 +58,34 @@ class Texts(Hand):
         return {"short": self._code(reader)}
 
     def make(self, reader: Reader, tokens: signing.Tokens, mail: Rendered, signs: Signs) -> Any:
-        return sms.Text(tokens["message"], reader.contact_id, self.parcel.settings.sms_sender, reader.address, mail.text)
+        return sms.Text(
+            tokens["message"],
+            reader.contact_id,
+            self.parcel.settings.sms_sender,
+            reader.address,
+            mail.text,
+        )
 
 
 CHANNEL = Channel(
-    kind=KIND, facts=FACTS, can=CAN, concerned="WHERE c.phone IS NOT NULL OR {refused}", otherwise="no_address",
-    address=NUMBER, same_address="c.phone",
-    gateway=lambda database, settings, dispatch, now: sms.gateway(settings), can_be_asked=lambda settings: True,
-    problem=sms.reachable, there="the gateway for texts answers",
-    hand=Texts, sent_from=lambda settings: settings.sms_sender, steps={"delivered": "Delivered", "clicked": "Followed a link"},
-    by="by text", one="the text", a="a text message", can_be_left=True, shown_address="phone", editor="texting.edit")
+    kind=KIND,
+    facts=FACTS,
+    can=CAN,
+    concerned="WHERE c.phone IS NOT NULL OR {refused}",
+    otherwise="no_address",
+    address=NUMBER,
+    same_address="c.phone",
+    gateway=lambda database, settings, dispatch, now: sms.gateway(settings),
+    can_be_asked=lambda settings: True,
+    problem=sms.reachable,
+    there="the gateway for texts answers",
+    hand=Texts,
+    sent_from=lambda settings: settings.sms_sender,
+    steps={"delivered": "Delivered", "clicked": "Followed a link"},
+    by="by text",
+    one="the text",
+    a="a text message",
+    can_be_left=True,
+    shown_address="phone",
+    editor="texting.edit",
+)

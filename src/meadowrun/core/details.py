@@ -7,8 +7,15 @@ from typing import Any
 from meadowrun.core.values import ValueProblem, typed
 
 _NUMBER = re.compile(r"[+-]?[0-9]{1,200}(?:[.][0-9]{1,200})?")
-_WANTED = {"number": "is no number", "date": "is no date like 2026-11-23", "datetime": "is no moment", "yes_no": "is neither yes nor no",
-           "choice": "is no text", "choices": "is no list of texts", "text": "is no text"}
+_WANTED = {
+    "number": "is no number",
+    "date": "is no date like 2026-11-23",
+    "datetime": "is no moment",
+    "yes_no": "is neither yes nor no",
+    "choice": "is no text",
+    "choices": "is no list of texts",
+    "text": "is no text",
+}
 
 
 def inferred(value: Any) -> str:
@@ -17,8 +24,8 @@ def inferred(value: Any) -> str:
 
 
 def held(kind: str, value: Any) -> Any:
-    """A value in the form of a type. What says the same in another form is taken in that of the type: "24.00" is a number.
-    Raises ValueProblem in words that follow the value."""
+    """A value in the form of a type. What says the same in another form is taken in that of the
+    type: "24.00" is a number. Raises ValueProblem in words that follow the value."""
     if value is None:
         return None
     if kind == "number":

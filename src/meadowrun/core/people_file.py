@@ -1,4 +1,5 @@
-"""Reading a file of people: its encoding and separator, its columns, and each row as clean values or a reason why not."""
+"""Reading a file of people: its encoding and separator, its columns, and each row as clean values
+or a reason why not."""
 
 import contextlib
 import csv
@@ -20,7 +21,17 @@ from meadowrun.core.wording import fold
 MOST_COLUMNS = 300
 MOST_CELL = 100_000
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
-STANDARD = ("email", "reference", "first_name", "last_name", "phone", "town", "language", "timezone", "company")
+STANDARD = (
+    "email",
+    "reference",
+    "first_name",
+    "last_name",
+    "phone",
+    "town",
+    "language",
+    "timezone",
+    "company",
+)
 #: A column that says of which country a row's telephone number is; it becomes no field.
 COUNTRY = "phone_country"
 #: Columns that say yes or no to a channel, for each person.
@@ -31,12 +42,50 @@ TAGS = "tags"
 _STRANGE = re.compile(r"[\x00-\x08\x0e-\x1f]")
 #: what a header may say for each standard field, folded
 _HINTS: dict[str, tuple[str, ...]] = {
-    "email": ("email", "e mail", "mail", "email address", "e mail address", "mailadresse", "e mail adresse",
-              "courriel", "address email", "emailaddress"),
-    "reference": ("reference", "customer number", "member number", "membership number", "kundennummer", "ref",
-                  "customer id", "member id", "mitgliedsnummer", "reference number"),
-    "first_name": ("first name", "first", "firstname", "given name", "forename", "vorname", "prenom", "christian name"),
-    "last_name": ("last name", "last", "lastname", "surname", "family name", "nachname", "nom", "name"),
+    "email": (
+        "email",
+        "e mail",
+        "mail",
+        "email address",
+        "e mail address",
+        "mailadresse",
+        "e mail adresse",
+        "courriel",
+        "address email",
+        "emailaddress",
+    ),
+    "reference": (
+        "reference",
+        "customer number",
+        "member number",
+        "membership number",
+        "kundennummer",
+        "ref",
+        "customer id",
+        "member id",
+        "mitgliedsnummer",
+        "reference number",
+    ),
+    "first_name": (
+        "first name",
+        "first",
+        "firstname",
+        "given name",
+        "forename",
+        "vorname",
+        "prenom",
+        "christian name",
+    ),
+    "last_name": (
+        "last name",
+        "last",
+        "lastname",
+        "surname",
+        "family name",
+        "nachname",
+        "nom",
+        "name",
+    ),
     "phone": ("phone", "telephone", "mobile", "phone number", "telefon", "tel", "mobile number"),
     "town": ("town", "city", "place", "ort", "stadt", "ville"),
     "language": ("language", "sprache", "langue", "lang"),
@@ -45,10 +94,26 @@ _HINTS: dict[str, tuple[str, ...]] = {
     "company": ("company", "organisation", "organization", "firma", "school", "club", "employer"),
     TAGS: ("tags", "tag"),
 }
-#: The same for what people said; only the whole header counts, since a wrong guess would be about consent.
+#: The same for what people said; only the whole header counts, since a wrong guess would be about
+#: consent.
 _SAID_HINTS = {
-    "agreed:email": ("agreed", "agreed to email", "email consent", "consent", "opt in", "opted in", "email opt in", "einwilligung"),
-    "agreed:sms": ("agreed to texts", "agreed to text messages", "text consent", "sms consent", "sms opt in"),
+    "agreed:email": (
+        "agreed",
+        "agreed to email",
+        "email consent",
+        "consent",
+        "opt in",
+        "opted in",
+        "email opt in",
+        "einwilligung",
+    ),
+    "agreed:sms": (
+        "agreed to texts",
+        "agreed to text messages",
+        "text consent",
+        "sms consent",
+        "sms opt in",
+    ),
 }
 #: What a spreadsheet would run, behind any number of quotes.
 _FORMULA = re.compile(r"'*[=+\-@\t\r]")
@@ -77,7 +142,8 @@ class Reading:
 
 @dataclasses.dataclass(frozen=True)
 class Plan:
-    """How columns become fields: for each column a standard field, `own:<key>`, or "" to leave it out."""
+    """How columns become fields: for each column a standard field, `own:<key>`, or "" to leave it
+    out."""
 
     targets: tuple[str, ...]
     #: email or reference: what tells that a row is somebody we know
@@ -88,7 +154,8 @@ class Plan:
     day_first: bool = True
     #: the country of telephone numbers that do not name theirs; empty: such numbers are not taken
     country: str = ""
-    #: what a cell that cannot be read does: its whole row is refused, or the person is taken and the cell left_out
+    #: what a cell that cannot be read does: its whole row is refused, or the person is taken and
+    #: the cell left_out
     bad_cells: str = "refuse"
     #: fields that are made when the import is carried out: label, type and key
     new: tuple[tuple[str, str, str], ...] = ()
@@ -104,20 +171,40 @@ class Plan:
     tags: tuple[str, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
-        return {**dataclasses.asdict(self), "targets": list(self.targets), "topics": list(self.topics), "channels": list(self.channels),
-                "tags": list(self.tags), "new": [list(field) for field in self.new]}
+        return {
+            **dataclasses.asdict(self),
+            "targets": list(self.targets),
+            "topics": list(self.topics),
+            "channels": list(self.channels),
+            "tags": list(self.tags),
+            "new": [list(field) for field in self.new],
+        }
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Plan":
-        return cls(**{**data, "targets": tuple(data["targets"]), "topics": tuple(data["topics"]),
-                      "channels": tuple(data.get("channels", ("email",))), "tags": tuple(data.get("tags", ())),
-                      "new": tuple((label, kind, key) for label, kind, key in data.get("new", ()))})
+        return cls(
+            **{
+                **data,
+                "targets": tuple(data["targets"]),
+                "topics": tuple(data["topics"]),
+                "channels": tuple(data.get("channels", ("email",))),
+                "tags": tuple(data.get("tags", ())),
+                "new": tuple((label, kind, key) for label, kind, key in data.get("new", ())),
+            }
+        )
 
     def agreeing(self, channel: str) -> str:
-        """Who agrees to a channel: “column” where one says so, “newcomers” all of them, or nobody (“”)."""
+        """Who agrees to a channel: “column” where one says so, “newcomers” all of them, or nobody
+        (“”)."""
         if not self.consent:
             return ""
-        return "column" if f"agreed:{channel}" in self.targets else "newcomers" if channel in self.channels else ""
+        return (
+            "column"
+            if f"agreed:{channel}" in self.targets
+            else "newcomers"
+            if channel in self.channels
+            else ""
+        )
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -145,14 +232,17 @@ class Refusal:
     cells: list[str]
 
 
-#: What a workbook may unpack to, in bytes and files; how many times more than it takes packed, once that is more than a little.
+#: What a workbook may unpack to, in bytes and files; how many times more than it takes packed, once
+#: that is more than a little.
 MOST_UNPACKED, MOST_PARTS, _DENSEST, _SMALL = 500_000_000, 2_000, 100, 20_000_000
-#: Cells of a row below the first, which says how many there are; what is wider holds mostly nothing.
+#: Cells of a row below the first, which says how many there are; what is wider holds mostly
+#: nothing.
 _WIDEST = 1_000
 
 
 def recognise(content: bytes) -> Reading:
-    """Finds out how a file is to be read. Raises FileProblem for what is neither text nor a workbook."""
+    """Finds out how a file is to be read. Raises FileProblem for what is neither text nor a
+    workbook."""
     if not content.strip():
         raise FileProblem("The file is empty.")
     if content[:4] == b"PK\x03\x04":
@@ -160,41 +250,62 @@ def recognise(content: bytes) -> Reading:
         try:
             book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         except Exception:
-            raise FileProblem("This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv.") \
-                from None
+            raise FileProblem(
+                "This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv."
+            ) from None
         if not book.worksheets:
             raise FileProblem("The spreadsheet has no sheet with cells.")
         return Reading("xlsx", sheet=book.worksheets[0].title)
     if content[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
-        raise FileProblem("This is a spreadsheet in an old format. Save it as .xlsx or .csv and choose it again.")
+        raise FileProblem(
+            "This is a spreadsheet in an old format. Save it as .xlsx or .csv and choose it again."
+        )
     encoding = _encoding(content)
     sample = content[:200_000].decode(encoding, errors="replace")
     strange = len(_STRANGE.findall(sample))
     if strange > max(5, len(sample) // 1000) or strange * 10 > len(sample):
-        raise FileProblem("This is no text file. Save your table as .csv or .xlsx and choose it again.")
+        raise FileProblem(
+            "This is no text file. Save your table as .csv or .xlsx and choose it again."
+        )
     return Reading("csv", encoding, _separator(sample))
 
 
 def _measured(content: bytes) -> None:
-    """Holds a workbook to what it unpacks to, before anything of it is unpacked. Raises FileProblem."""
+    """Holds a workbook to what it unpacks to, before anything of it is unpacked. Raises
+    FileProblem."""
     try:
         parts = zipfile.ZipFile(io.BytesIO(content)).infolist()
     except (zipfile.BadZipFile, ValueError, NotImplementedError):
-        raise FileProblem("This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv.") from None
+        raise FileProblem(
+            "This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv."
+        ) from None
     whole = sum(part.file_size for part in parts)
-    if len(parts) > MOST_PARTS or whole > MOST_UNPACKED or whole > _SMALL and whole > _DENSEST * len(content):
-        raise FileProblem("This spreadsheet unpacks to far more than it holds. Save the table alone as .csv and choose it again.")
+    if (
+        len(parts) > MOST_PARTS
+        or whole > MOST_UNPACKED
+        or whole > _SMALL
+        and whole > _DENSEST * len(content)
+    ):
+        raise FileProblem(
+            "This spreadsheet unpacks to far more than it holds. Save the table alone as .csv "
+            "and choose it again."
+        )
 
 
 def _encoding(content: bytes) -> str:
-    for mark, name in ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
+    for mark, name in (
+        (b"\xef\xbb\xbf", "utf-8-sig"),
+        (b"\xff\xfe", "utf-16"),
+        (b"\xfe\xff", "utf-16"),
+    ):
         if content.startswith(mark):
             return name
     try:
         content.decode("utf-8")
         return "utf-8"
     except UnicodeDecodeError:
-        # Western tables that are not UTF-8 are nearly always Windows-1252; ask the detector only when that fails.
+        # Western tables that are not UTF-8 are nearly always Windows-1252; ask the detector only
+        # when that fails.
         try:
             content.decode("cp1252")
             return "cp1252"
@@ -210,7 +321,9 @@ def _separator(sample: str) -> str:
         rows: list[list[str]] = []
         # What can be read before it breaks still tells; reading the rows will say where it breaks.
         with contextlib.suppress(csv.Error):
-            for _, row in zip(range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False):
+            for _, row in zip(
+                range(30), csv.reader(io.StringIO(sample), delimiter=candidate), strict=False
+            ):
                 if any(row):
                     rows.append(row)
         if not rows:
@@ -224,7 +337,8 @@ def _separator(sample: str) -> str:
 
 
 def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
-    """(line number, cells) of every row that is not blank, the header among them. Raises FileProblem."""
+    """(line number, cells) of every row that is not blank, the header among them. Raises
+    FileProblem."""
     if reading.kind == "xlsx":
         book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         sheet = book[reading.sheet]
@@ -233,15 +347,23 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
         for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
             # What the first row names is counted by who reads it.
             if number > 1 and len(cells) > _WIDEST:
-                raise FileProblem(f"Row {number} has {len(cells):,} cells, {_WIDEST:,} are the most. Delete the columns that hold nothing "
-                                  "and save it again.")
+                raise FileProblem(
+                    f"Row {number} has {len(cells):,} cells, {_WIDEST:,} are the most. Delete "
+                    "the columns that hold nothing "
+                    "and save it again."
+                )
             if any(c is not None and str(c).strip() for c in cells):
                 yield number, [plain(cell) for cell in cells]
         return
     csv.field_size_limit(MOST_CELL)
-    text = io.TextIOWrapper(io.BytesIO(content), encoding=reading.encoding, errors="replace", newline="")
+    text = io.TextIOWrapper(
+        io.BytesIO(content), encoding=reading.encoding, errors="replace", newline=""
+    )
     # A sign that no text in the database can hold is dirt, and left out.
-    lines = csv.reader((line.replace("\0", "") for line in text) if b"\0" in content else text, delimiter=reading.separator)
+    lines = csv.reader(
+        (line.replace("\0", "") for line in text) if b"\0" in content else text,
+        delimiter=reading.separator,
+    )
     begins = 1
     while True:
         try:
@@ -249,8 +371,9 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
         except StopIteration:
             return
         except csv.Error as problem:
-            raise FileProblem(f"Line {begins} cannot be read ({problem}). Look for a quote that is never closed.") \
-                from None
+            raise FileProblem(
+                f"Line {begins} cannot be read ({problem}). Look for a quote that is never closed."
+            ) from None
         if any(c.strip() for c in line):
             yield begins, [plain(cell) for cell in line]
         begins = lines.line_num + 1
@@ -263,17 +386,21 @@ def header(content: bytes, reading: Reading, sample: int = 8) -> tuple[list[str]
     for _, cells in rows(content, reading):
         if found is None:
             if len(cells) > MOST_COLUMNS:
-                raise FileProblem(f"The file has {len(cells):,} columns; at most {MOST_COLUMNS} can be taken.")
+                raise FileProblem(
+                    f"The file has {len(cells):,} columns; at most {MOST_COLUMNS} can be taken."
+                )
             found = [shown(c) or f"Column {i}" for i, c in enumerate(cells, 1)]
         else:
-            first.append([shown(c) for c in cells[:len(found)]])
+            first.append([shown(c) for c in cells[: len(found)]])
             if len(first) == sample:
                 break
     if found is None:
         raise FileProblem("The file is empty.")
     if any(values.email_problem(name) is None for name in found):
-        raise FileProblem("The first row holds an address, so the names of the columns are missing. "
-                          "Add a first row that names them.")
+        raise FileProblem(
+            "The first row holds an address, so the names of the columns are missing. "
+            "Add a first row that names them."
+        )
     if not first:
         raise FileProblem("The file has only its header; there is nobody in it.")
     return found, first
@@ -288,8 +415,11 @@ def shown(cell: Any) -> str:
     return str(cell)[:300].strip()
 
 
-def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence[FieldSpec]) -> tuple[str, ...]:
-    """A target for each column, from its name first and from what stands in it second; each used once."""
+def guess(
+    columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence[FieldSpec]
+) -> tuple[str, ...]:
+    """A target for each column, from its name first and from what stands in it second; each used
+    once."""
     taken: set[str] = set()
     found = [""] * len(columns)
     names = [re.sub(r"[^a-z0-9]+", " ", fold(c)).strip() for c in columns]
@@ -297,7 +427,9 @@ def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence
         for index, name in enumerate(names):
             if found[index] or not name:
                 continue
-            if target := next((t for t, hints in _SAID_HINTS.items() if name in hints and t not in taken), ""):
+            if target := next(
+                (t for t, hints in _SAID_HINTS.items() if name in hints and t not in taken), ""
+            ):
                 found[index] = target
                 taken.add(target)
                 continue
@@ -310,7 +442,11 @@ def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence
             else:
                 for spec in own:
                     labels = (fold(spec.label), spec.key.replace("_", " "))
-                    if f"own:{spec.key}" not in taken and spec.owner == "contact" and name in labels:
+                    if (
+                        f"own:{spec.key}" not in taken
+                        and spec.owner == "contact"
+                        and name in labels
+                    ):
                         found[index] = f"own:{spec.key}"
                         taken.add(found[index])
                         break
@@ -324,17 +460,20 @@ def guess(columns: Sequence[str], sample: Sequence[Sequence[str]], own: Sequence
 
 
 def harmless(cell: str) -> str:
-    """A cell for a file of ours that a spreadsheet would run as a formula, kept as text by a quote before it. So that `plain` gives
-    back exactly what was there, a cell that looks like one made so gets a quote, too."""
+    """A cell for a file of ours that a spreadsheet would run as a formula, kept as text by a quote
+    before it. So that `plain` gives back exactly what was there, a cell that looks like one made so
+    gets a quote, too."""
     return "'" + cell if _FORMULA.match(cell) and not _SIGNED.fullmatch(cell) else cell
 
 
 def plain(cell: Any) -> Any:
-    """A cell without the quote that `harmless` or a spreadsheet put before it; anything else as it is."""
+    """A cell without the quote that `harmless` or a spreadsheet put before it; anything else as it
+    is."""
     return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and _FORMULA.match(cell) else cell
 
 
-#: A column with so few different values, each of them so often on the average, is one to choose from.
+#: A column with so few different values, each of them so often on the average, is one to choose
+#: from.
 _FEW, _OFTEN = 12, 3
 #: The share of a new column's cells that a type must read.
 _MOSTLY = 0.8
@@ -349,23 +488,34 @@ def _readable(kind: str, cell: str) -> bool:
 
 
 def guess_type(cells: Sequence[str]) -> str:
-    """What sort of field a new column would be, from the cells of its first rows. A few that do not fit are what bad cells are for."""
+    """What sort of field a new column would be, from the cells of its first rows. A few that do not
+    fit are what bad cells are for."""
     filled = [c for c in cells if c]
     coded = any(len(c) > 1 and c.isdecimal() and c[0] == "0" for c in filled)
     for kind in ("number", "datetime", "date", "yes_no"):
         if kind != "yes_no" and coded:
-            # A postcode or a key: as a number it would lose the zeros it begins with, and it is no spreadsheet's date.
+            # A postcode or a key: as a number it would lose the zeros it begins with, and it is no
+            # spreadsheet's date.
             continue
         if filled and sum(_readable(kind, c) for c in filled) >= _MOSTLY * len(filled):
             return kind
     different = {fold(c) for c in filled}
-    if different and len(different) <= _FEW and len(filled) >= _OFTEN * len(different) and all(len(c) <= 40 for c in filled):
+    if (
+        different
+        and len(different) <= _FEW
+        and len(filled) >= _OFTEN * len(different)
+        and all(len(c) <= 40 for c in filled)
+    ):
         return "choice"
     return "text"
 
 
-def guess_country(columns: Sequence[str], sample: Sequence[Sequence[str]], targets: Sequence[str], home: str) -> str:
-    """The country of the file's telephone numbers, "" where none is needed or nothing speaks for one."""
+def guess_country(
+    columns: Sequence[str], sample: Sequence[Sequence[str]], targets: Sequence[str], home: str
+) -> str:
+    """The country of the file's telephone numbers, "" where none is needed or nothing speaks for
+    one."""
+
     def cells(target: str) -> list[str]:
         if target not in targets:
             return []
@@ -380,22 +530,40 @@ def check(plan: Plan, columns: Sequence[str]) -> None:
     used = [t for t in plan.targets if t]
     if plan.identify not in used:
         name = "address" if plan.identify == "email" else "reference number"
-        raise FileProblem(f"No column is matched to the {name}, so nobody could be recognised. Choose one.")
+        raise FileProblem(
+            f"No column is matched to the {name}, so nobody could be recognised. Choose one."
+        )
     for target in used:
         if used.count(target) > 1:
-            raise FileProblem(f"Two columns are matched to {target.removeprefix('own:').replace('_', ' ').replace(':', ' to ')}. Keep one.")
+            raise FileProblem(
+                "Two columns are matched to "
+                f"{target.removeprefix('own:').replace('_', ' ').replace(':', ' to ')}. Keep "
+                "one."
+            )
         if target in SAID and not plan.consent:
-            raise FileProblem("A column says who agreed. Say how and when they did, so that it can be shown later; or leave the column out.")
+            raise FileProblem(
+                "A column says who agreed. Say how and when they did, so that it can be shown "
+                "later; or leave the column out."
+            )
         if target in SAID and SAID[target] in plan.channels:
-            raise FileProblem(f"Either every newcomer agreed to {CHANNEL_WORDS[SAID[target]]}, or a column says who did. "
-                              "Untick the one, or leave the other out.")
+            raise FileProblem(
+                f"Either every newcomer agreed to {CHANNEL_WORDS[SAID[target]]}, or a column "
+                "says who did. "
+                "Untick the one, or leave the other out."
+            )
     if len(plan.targets) != len(columns):
         raise FileProblem("The file's columns have changed. Choose the file again.")
 
 
-def read(content: bytes, reading: Reading, plan: Plan, own: Mapping[str, FieldSpec],
-         columns: Sequence[str]) -> Iterator[Row | Refusal]:
-    """Every row as clean values, or the reason why it is refused. A later row of somebody met before is refused."""
+def read(
+    content: bytes,
+    reading: Reading,
+    plan: Plan,
+    own: Mapping[str, FieldSpec],
+    columns: Sequence[str],
+) -> Iterator[Row | Refusal]:
+    """Every row as clean values, or the reason why it is refused. A later row of somebody met
+    before is refused."""
     seen: dict[str, int] = {}
     lines = rows(content, reading)
     next(lines, None)
@@ -411,7 +579,9 @@ def read(content: bytes, reading: Reading, plan: Plan, own: Mapping[str, FieldSp
             yield row
         except _Refused as refused:
             index = plan.targets.index(refused.target) if refused.target in plan.targets else 0
-            yield Refusal(number, columns[index], refused.reason, [shown(c) for c in cells[:len(columns)]])
+            yield Refusal(
+                number, columns[index], refused.reason, [shown(c) for c in cells[: len(columns)]]
+            )
 
 
 class _Refused(Exception):
@@ -419,15 +589,31 @@ class _Refused(Exception):
         self.target, self.reason = target, reason
 
 
-def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan: Plan, own: Mapping[str, FieldSpec],
-         columns: Sequence[str]) -> Row:
-    if len(cells) > len(columns) and any(shown(c) for c in cells[len(columns):]):
-        raise _Refused("", f"has {len(cells)} cells where the header has {len(columns)}; is a separator unquoted?")
+def _row(
+    number: int,
+    cells: list[Any],
+    matched: Sequence[tuple[int, str]],
+    plan: Plan,
+    own: Mapping[str, FieldSpec],
+    columns: Sequence[str],
+) -> Row:
+    if len(cells) > len(columns) and any(shown(c) for c in cells[len(columns) :]):
+        raise _Refused(
+            "",
+            f"has {len(cells)} cells where the header has {len(columns)}; is a separator unquoted?",
+        )
     standard: dict[str, str] = {}
     attributes: dict[str, Any] = {}
     said: dict[str, bool] = {}
     left_out: list[tuple[str, str]] = []
-    region = next((code for i, t in matched if t == COUNTRY and i < len(cells) and (code := countries.called(shown(cells[i])))), plan.country)
+    region = next(
+        (
+            code
+            for i, t in matched
+            if t == COUNTRY and i < len(cells) and (code := countries.called(shown(cells[i])))
+        ),
+        plan.country,
+    )
     borne: set[str] = set(plan.tags)
     for index, target in matched:
         cell = cells[index] if index < len(cells) else None
@@ -478,6 +664,17 @@ def _row(number: int, cells: list[Any], matched: Sequence[tuple[int, str]], plan
         else:
             usable = True
     if plan.identify not in standard:
-        raise _Refused(plan.identify, "has no address" if plan.identify == "email" else "has no reference number")
-    return Row(number, standard, attributes, usable, said, tuple(sorted(borne)), tuple(left_out),
-               tuple(shown(c) for c in cells[:len(columns)]) if left_out else ())
+        raise _Refused(
+            plan.identify,
+            "has no address" if plan.identify == "email" else "has no reference number",
+        )
+    return Row(
+        number,
+        standard,
+        attributes,
+        usable,
+        said,
+        tuple(sorted(borne)),
+        tuple(left_out),
+        tuple(shown(c) for c in cells[: len(columns)]) if left_out else (),
+    )

@@ -1,7 +1,8 @@
 """Scores: points that rules give and take, fading with time if asked.
 
-A rule gives its points each time something happened, or while its conditions hold. What happened fades: after one half-life it
-counts half, after two a quarter (points × 0.5^(age in days ÷ half-life), exponential decay). What holds now does not fade.
+A rule gives its points each time something happened, or while its conditions hold. What happened
+fades: after one half-life it counts half, after two a quarter (points × 0.5^(age in days ÷
+half-life), exponential decay). What holds now does not fade.
 """
 
 import dataclasses
@@ -18,7 +19,8 @@ MOST_RULES, MOST_POINTS, MOST_TIMES, MOST_DAYS = 40, 1000, 1000, 3650
 
 
 class ScoreProblem(ValueError):
-    """A score that cannot be taken; `rule` is the place of the rule at fault, counted from 0, where there is one."""
+    """A score that cannot be taken; `rule` is the place of the rule at fault, counted from 0, where
+    there is one."""
 
     def __init__(self, message: str, rule: int | None = None):
         super().__init__(message)
@@ -27,7 +29,8 @@ class ScoreProblem(ValueError):
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Rule:
-    """`each` time what its one line says happened, at most `most` times (the latest count); or while all its lines hold."""
+    """`each` time what its one line says happened, at most `most` times (the latest count); or
+    while all its lines hold."""
 
     points: float
     definition: Definition
@@ -54,12 +57,28 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
     if not isinstance(data, Mapping):
         raise ScoreProblem("A rule is an object with its points and lines.", place)
     points, most, each = data.get("points"), data.get("most"), data.get("each", False)
-    if isinstance(points, bool) or not isinstance(points, int | float) or not 0 < abs(points) <= MOST_POINTS:
-        raise ScoreProblem(f"A rule gives or takes up to {MOST_POINTS:,} points, and not none.", place)
-    if most is not None and (isinstance(most, bool) or not isinstance(most, int) or not 1 <= most <= MOST_TIMES):
-        raise ScoreProblem(f"How often a rule counts at most is a whole number from 1 to {MOST_TIMES:,}, or left out.", place)
+    if (
+        isinstance(points, bool)
+        or not isinstance(points, int | float)
+        or not 0 < abs(points) <= MOST_POINTS
+    ):
+        raise ScoreProblem(
+            f"A rule gives or takes up to {MOST_POINTS:,} points, and not none.", place
+        )
+    if most is not None and (
+        isinstance(most, bool) or not isinstance(most, int) or not 1 <= most <= MOST_TIMES
+    ):
+        raise ScoreProblem(
+            (
+                f"How often a rule counts at most is a whole number from 1 to {MOST_TIMES:,}, or "
+                "left out."
+            ),
+            place,
+        )
     if not isinstance(each, bool):
-        raise ScoreProblem("A rule counts each time (true), or while its lines hold (false).", place)
+        raise ScoreProblem(
+            "A rule counts each time (true), or while its lines hold (false).", place
+        )
     lines = data.get("lines")
     try:
         definition = parse({"lines": lines}, words)
@@ -68,21 +87,39 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
     if not [node for node in definition.lines if not node.off]:
         raise ScoreProblem("Say for what a rule gives its points.", place)
     if asks_score(lines, words):
-        raise ScoreProblem("A score cannot be made of a score, nor of a segment that asks for one: it would chase itself.", place)
+        raise ScoreProblem(
+            (
+                "A score cannot be made of a score, nor of a segment that asks for one: it would "
+                "chase itself."
+            ),
+            place,
+        )
     if each and not can_count(definition):
-        raise ScoreProblem("Only one thing that people did, or did with a message, can be counted each time; let the rule count "
-                           "while its lines hold instead.", place)
+        raise ScoreProblem(
+            "Only one thing that people did, or did with a message, can be counted each time; "
+            "let the rule count "
+            "while its lines hold instead.",
+            place,
+        )
     return Rule(points, definition, each, most if each else None)
 
 
 def can_count(definition: Definition) -> bool:
-    """Whether a definition speaks of one thing that happens, so that a rule can give points each time it does."""
+    """Whether a definition speaks of one thing that happens, so that a rule can give points each
+    time it does."""
     live = [node for node in definition.lines if not node.off]
     if len(live) != 1:
         return False
     node = live[0]
-    return isinstance(node, EventLine) and node.did and node.which == "any" and node.total is None or \
-        isinstance(node, MailLine) and node.did and node.times == 1
+    return (
+        isinstance(node, EventLine)
+        and node.did
+        and node.which == "any"
+        and node.total is None
+        or isinstance(node, MailLine)
+        and node.did
+        and node.times == 1
+    )
 
 
 def asks_score(lines: Any, words: Dictionary, seen: frozenset[str] = frozenset()) -> bool:
@@ -94,34 +131,64 @@ def asks_score(lines: Any, words: Dictionary, seen: frozenset[str] = frozenset()
         if kind == "score" or asks_score(line.get("lines"), words, seen):
             return True
         name = f"{kind}:{line.get('segment') or line.get('partition')}"
-        if kind == "segment" and name not in seen and asks_score((words.segment(line["segment"]) or {}).get("lines"), words, seen | {name}):
+        if (
+            kind == "segment"
+            and name not in seen
+            and asks_score(
+                (words.segment(line["segment"]) or {}).get("lines"), words, seen | {name}
+            )
+        ):
             return True
-        if kind == "part" and name not in seen and any(
-                asks_score(part["lines"], words, seen | {name}) for part in words.partition(line["partition"]) or []):
+        if (
+            kind == "part"
+            and name not in seen
+            and any(
+                asks_score(part["lines"], words, seen | {name})
+                for part in words.partition(line["partition"]) or []
+            )
+        ):
             return True
     return False
 
 
 def dump_rules(rules: Iterable[Rule]) -> list[dict[str, Any]]:
     """The JSON of rules; `take_rules(dump_rules(r)) == r`."""
-    return [{"points": r.points, "each": r.each, **({"most": r.most} if r.most else {}), "lines": dump(r.definition)["lines"]} for r in rules]
+    return [
+        {
+            "points": r.points,
+            "each": r.each,
+            **({"most": r.most} if r.most else {}),
+            "lines": dump(r.definition)["lines"],
+        }
+        for r in rules
+    ]
 
 
 def faded(points: float, at: dt.datetime, now: dt.datetime, half_life: int | None) -> float:
-    """What points of a moment still count; `half_life` in days of 24 hours, None for those that do not fade."""
+    """What points of a moment still count; `half_life` in days of 24 hours, None for those that do
+    not fade."""
     if half_life is None:
         return points
     return float(points * 0.5 ** (max(0.0, (now - at).total_seconds()) / 86_400 / half_life))
 
 
-def parts(rules: Sequence[Rule], given: Sequence[Given], person: Person, judge: Judge, half_life: int | None) -> list[tuple[float, int]]:
-    """What each rule gives a person now, and how often it counted; what was given by hand comes last."""
+def parts(
+    rules: Sequence[Rule],
+    given: Sequence[Given],
+    person: Person,
+    judge: Judge,
+    half_life: int | None,
+) -> list[tuple[float, int]]:
+    """What each rule gives a person now, and how often it counted; what was given by hand comes
+    last."""
     now, found = judge.clock.now, list[tuple[float, int]]()
     for rule in rules:
         if rule.each:
             node = next(n for n in rule.definition.lines if not n.off)
-            moments = sorted(judge.moments(node, person), reverse=True)[:rule.most]
-            found.append((sum(faded(rule.points, at, now, half_life) for at in moments), len(moments)))
+            moments = sorted(judge.moments(node, person), reverse=True)[: rule.most]
+            found.append(
+                (sum(faded(rule.points, at, now, half_life) for at in moments), len(moments))
+            )
         else:
             holds = judge.matches(rule.definition, person)
             found.append((rule.points if holds else 0.0, int(holds)))

@@ -1,4 +1,5 @@
-"""Tags: labels with a path, like `season/leonids`. What is said of `season` is said of everything under it."""
+"""Tags: labels with a path, like `season/leonids`. What is said of `season` is said of everything
+under it."""
 
 import re
 from collections.abc import Iterable, Mapping
@@ -14,18 +15,26 @@ class TagProblem(ValueError):
 
 
 def tidy(text: str) -> str:
-    """The path of a tag as it is kept: small letters and digits, with hyphens in its steps. Raises TagProblem."""
+    """The path of a tag as it is kept: small letters and digits, with hyphens in its steps. Raises
+    TagProblem."""
     steps = [re.sub(r"[^a-z0-9]+", "-", fold(step)).strip("-") for step in text.strip().split("/")]
     path = "/".join(steps)
     if not all(_STEP.match(step) for step in steps):
-        raise TagProblem(f"“{text.strip()}” is no tag. Use letters and digits, with / for a tag inside another.")
+        raise TagProblem(
+            f"“{text.strip()}” is no tag. Use letters and digits, with / for a tag inside another."
+        )
     if len(path) > MOST_CHARACTERS or len(steps) > MOST_DEEP:
-        raise TagProblem(f"“{text.strip()[:40]}…” is too long: a tag has at most {MOST_CHARACTERS} characters and {MOST_DEEP} steps.")
+        raise TagProblem(
+            f"“{text.strip()[:40]}…” is too long: a tag has at most {MOST_CHARACTERS} "
+            "characters "
+            f"and {MOST_DEEP} steps."
+        )
     return path
 
 
 def typed(text: str) -> list[str]:
-    """The tags of a text that parts them by commas, semicolons or lines, each once, in order. Raises TagProblem."""
+    """The tags of a text that parts them by commas, semicolons or lines, each once, in order.
+    Raises TagProblem."""
     return sorted({tidy(part) for part in re.split(r"[,;\n]", text) if part.strip()})
 
 
@@ -37,7 +46,11 @@ def is_under(path: str, other: str) -> bool:
 def under(number: int, paths: Mapping[int, str]) -> frozenset[int]:
     """The numbers of a tag and of all under it; none where there is no such tag."""
     top = paths.get(number)
-    return frozenset(n for n, path in paths.items() if is_under(path, top)) if top is not None else frozenset()
+    return (
+        frozenset(n for n, path in paths.items() if is_under(path, top))
+        if top is not None
+        else frozenset()
+    )
 
 
 def above(path: str) -> list[str]:
@@ -47,7 +60,8 @@ def above(path: str) -> list[str]:
 
 
 def moved(paths: Iterable[str], old: str, new: str) -> dict[str, str]:
-    """What becomes of each path that is `old` or lies in it, when that becomes `new`. Raises TagProblem when it cannot."""
+    """What becomes of each path that is `old` or lies in it, when that becomes `new`. Raises
+    TagProblem when it cannot."""
     if is_under(new, old) and new != old:
         raise TagProblem(f"“{old}” cannot be moved into itself.")
     return {path: tidy(new + path.removeprefix(old)) for path in paths if is_under(path, old)}

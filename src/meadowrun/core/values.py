@@ -18,7 +18,8 @@ class ValueProblem(ValueError):
 
 
 def read_json(text: str | bytes) -> Any:
-    """JSON that somebody else wrote. Raises ValueError, also for what is nested so deep that reading it would end the program."""
+    """JSON that somebody else wrote. Raises ValueError, also for what is nested so deep that
+    reading it would end the program."""
     try:
         return json.loads(text)
     except RecursionError:
@@ -27,11 +28,27 @@ def read_json(text: str | bytes) -> Any:
 
 _YES = {"yes", "y", "true", "1", "ja", "j", "oui", "si", "sí", "x", "on"}
 _NO = {"no", "n", "false", "0", "nein", "non", "off"}
-_MONTHS = {name: i for i, names in enumerate((
-    ("jan", "january", "januar", "janvier"), ("feb", "february", "februar", "février"), ("mar", "march", "märz", "mars"),
-    ("apr", "april", "avril"), ("may", "mai"), ("jun", "june", "juni", "juin"), ("jul", "july", "juli", "juillet"),
-    ("aug", "august", "août"), ("sep", "sept", "september", "septembre"), ("oct", "october", "oktober", "octobre"),
-    ("nov", "november", "novembre"), ("dec", "december", "dezember", "décembre")), 1) for name in names}
+_MONTHS = {
+    name: i
+    for i, names in enumerate(
+        (
+            ("jan", "january", "januar", "janvier"),
+            ("feb", "february", "februar", "février"),
+            ("mar", "march", "märz", "mars"),
+            ("apr", "april", "avril"),
+            ("may", "mai"),
+            ("jun", "june", "juni", "juin"),
+            ("jul", "july", "juli", "juillet"),
+            ("aug", "august", "août"),
+            ("sep", "sept", "september", "septembre"),
+            ("oct", "october", "oktober", "octobre"),
+            ("nov", "november", "novembre"),
+            ("dec", "december", "dezember", "décembre"),
+        ),
+        1,
+    )
+    for name in names
+}
 _SPREADSHEET_EPOCH = dt.date(1899, 12, 30)
 
 
@@ -62,7 +79,8 @@ def number(text: str) -> float | int:
 
 @functools.lru_cache(maxsize=20_000)
 def date(text: str, day_first: bool = True) -> dt.date:
-    """ISO, "3.5.2024", "03/05/2024" (day first unless said otherwise), "3 May 2024", a spreadsheet's day number.
+    """ISO, "3.5.2024", "03/05/2024" (day first unless said otherwise), "3 May 2024", a
+    spreadsheet's day number.
 
     Raises ValueProblem.
     """
@@ -88,21 +106,31 @@ def date(text: str, day_first: bool = True) -> dt.date:
 
 
 def moment(text: str, day_first: bool = True) -> dt.datetime:
-    """A date as `date` reads it with a time behind it: "2026-11-23 14:05", "23.11.2026, 14:05", "3 May 2024 9:30 pm".
+    """A date as `date` reads it with a time behind it: "2026-11-23 14:05", "23.11.2026, 14:05", "3
+    May 2024 9:30 pm".
 
     On the organisation's clock, without a zone. Raises ValueProblem.
     """
-    found = re.fullmatch(r"(.+?)[T,\s]+(\d{1,2})[:.](\d\d)(?:[:.]\d\d(?:\.\d+)?)?\s*([ap]\.?m\.?)?", text.strip(), re.IGNORECASE)
+    found = re.fullmatch(
+        r"(.+?)[T,\s]+(\d{1,2})[:.](\d\d)(?:[:.]\d\d(?:\.\d+)?)?\s*([ap]\.?m\.?)?",
+        text.strip(),
+        re.IGNORECASE,
+    )
     problem = ValueProblem(f"“{_short(text)}” is not a date and time like 2026-11-23 14:05")
     if re.search(r"\d(Z|[+-]\d\d:?\d\d)$", text.strip()):
-        raise ValueProblem(f"“{_short(text)}” names a zone; write it on the organisation’s own clock, without one")
+        raise ValueProblem(
+            f"“{_short(text)}” names a zone; write it on the organisation’s own clock, without one"
+        )
     if not found:
         raise problem
     hour, minute, half = int(found[2]), int(found[3]), (found[4] or "").lower()[:1]
     if half and not 1 <= hour <= 12:
         raise problem
     try:
-        return dt.datetime.combine(date(found[1], day_first), dt.time(hour % 12 + 12 * (half == "p") if half else hour, minute))
+        return dt.datetime.combine(
+            date(found[1], day_first),
+            dt.time(hour % 12 + 12 * (half == "p") if half else hour, minute),
+        )
     except ValueError:
         raise problem from None
 
@@ -119,7 +147,8 @@ def yes_no(text: str) -> bool:
 def typed(kind: str, value: Any, options: tuple[str, ...] = (), day_first: bool = True) -> Any:
     """A value in the form it is stored in, from text or a spreadsheet's own type; None when blank.
 
-    A choice must be among `options` where there are any, compared without case. Raises ValueProblem.
+    A choice must be among `options` where there are any, compared without case. Raises
+    ValueProblem.
     """
     if isinstance(value, dt.datetime):
         if kind == "datetime":
@@ -178,7 +207,9 @@ def email_key(text: str) -> str:
 @functools.lru_cache(maxsize=50_000)
 def _domain_problem(domain: str) -> str | None:
     try:
-        email_validator.validate_email(f"x@{domain}", check_deliverability=False, globally_deliverable=False)
+        email_validator.validate_email(
+            f"x@{domain}", check_deliverability=False, globally_deliverable=False
+        )
     except email_validator.EmailNotValidError:
         return f"“{_short(domain)}” is no domain"
     return None if "." in domain else f"“{_short(domain)}” is no complete domain"
@@ -203,15 +234,20 @@ def email_problem(text: str) -> str | None:
     if _PLAIN_LOCAL.match(local):
         return None
     try:
-        email_validator.validate_email(address, check_deliverability=False, globally_deliverable=False)
+        email_validator.validate_email(
+            address, check_deliverability=False, globally_deliverable=False
+        )
     except email_validator.EmailNotValidError:
         return f"“{_short(text)}” is not an address"
     return None
 
 
-#: Numbers that are set aside for stories and examples (Ofcom: numbers for drama; NANP: 555-0100 to 0199): nobody has them, and
+#: Numbers that are set aside for stories and examples (Ofcom: numbers for drama; NANP: 555-0100 to
+#: 0199): nobody has them, and
 #: whoever tries something out writes them.
-_SET_ASIDE = re.compile(r"\+44(?:7700900\d{3}|1632960\d{3}|20794609?\d{2,3}|1[1-9]\d4960\d{3}|3069990\d{3}|8081570\d{3})|\+1\d{3}55501\d\d")
+_SET_ASIDE = re.compile(
+    r"\+44(?:7700900\d{3}|1632960\d{3}|20794609?\d{2,3}|1[1-9]\d4960\d{3}|3069990\d{3}|8081570\d{3})|\+1\d{3}55501\d\d"
+)
 
 
 def is_number_of(parsed: phonenumbers.PhoneNumber, region: str) -> bool:
@@ -219,12 +255,16 @@ def is_number_of(parsed: phonenumbers.PhoneNumber, region: str) -> bool:
     if phonenumbers.is_valid_number_for_region(parsed, region):
         return True
     written = phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.E164)
-    return parsed.country_code == phonenumbers.country_code_for_region(region) and _SET_ASIDE.fullmatch(written) is not None
+    return (
+        parsed.country_code == phonenumbers.country_code_for_region(region)
+        and _SET_ASIDE.fullmatch(written) is not None
+    )
 
 
 def phone(text: str, region: str = "") -> str:
-    """A phone number in international form. One that does not name its country is read as one of `region` (ISO 3166-1), of which
-    it must be a number that can be dialled; without a region it is refused, rather than guessed at. Raises ValueProblem."""
+    """A phone number in international form. One that does not name its country is read as one of
+    `region` (ISO 3166-1), of which it must be a number that can be dialled; without a region it is
+    refused, rather than guessed at. Raises ValueProblem."""
     bare = re.sub(r"^\s*00(?=[1-9])", "+", text)
     if not bare.lstrip(" (").startswith("+") and not region:
         raise ValueProblem(f"“{_short(text)}” does not say its country; begin it like +44")
@@ -235,7 +275,9 @@ def phone(text: str, region: str = "") -> str:
     if not phonenumbers.is_possible_number(parsed):
         raise ValueProblem(f"“{_short(text)}” is not a phone number")
     if not bare.lstrip(" (").startswith("+") and not is_number_of(parsed, region):
-        raise ValueProblem(f"“{_short(text)}” is no number of {region}; begin it with its country, like +44")
+        raise ValueProblem(
+            f"“{_short(text)}” is no number of {region}; begin it with its country, like +44"
+        )
     return str(phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.INTERNATIONAL))
 
 
@@ -248,6 +290,6 @@ def timezone(text: str) -> str:
 
 
 def is_whole(text: str) -> bool:
-    """Whether a text is a whole number, 0 or more, in plain digits that the database can hold: “²” and “٣” are digits, too, and no such
-    number."""
+    """Whether a text is a whole number, 0 or more, in plain digits that the database can hold: “²”
+    and “٣” are digits, too, and no such number."""
     return text.isascii() and text.isdigit() and len(text) <= 18

@@ -1,4 +1,5 @@
-"""Web Push: a message encrypted so that only the browser reads it (RFC 8291, RFC 8188), and proof of who sends (RFC 8292)."""
+"""Web Push: a message encrypted so that only the browser reads it (RFC 8291, RFC 8188), and proof
+of who sends (RFC 8292)."""
 
 import base64
 import json
@@ -34,21 +35,36 @@ def decode(text: str) -> bytes:
 
 
 def _point(key: ec.EllipticCurvePublicKey) -> bytes:
-    return key.public_bytes(serialization.Encoding.X962, serialization.PublicFormat.UncompressedPoint)
+    return key.public_bytes(
+        serialization.Encoding.X962, serialization.PublicFormat.UncompressedPoint
+    )
 
 
 def _derive(salt: bytes, secret: bytes, info: bytes, length: int) -> bytes:
     return HKDF(hashes.SHA256(), length, salt, info).derive(secret)
 
 
-def _keys(shared: bytes, auth: bytes, salt: bytes, theirs: bytes, ours: bytes) -> tuple[bytes, bytes]:
-    """Content key and nonce from the shared secret (RFC 8291, 3.4). `theirs` is the browser's point, `ours` the sender's."""
+def _keys(
+    shared: bytes, auth: bytes, salt: bytes, theirs: bytes, ours: bytes
+) -> tuple[bytes, bytes]:
+    """Content key and nonce from the shared secret (RFC 8291, 3.4). `theirs` is the browser's
+    point, `ours` the sender's."""
     secret = _derive(auth, shared, b"WebPush: info\0" + theirs + ours, 32)
-    return (_derive(salt, secret, b"Content-Encoding: aes128gcm\0", 16), _derive(salt, secret, b"Content-Encoding: nonce\0", 12))
+    return (
+        _derive(salt, secret, b"Content-Encoding: aes128gcm\0", 16),
+        _derive(salt, secret, b"Content-Encoding: nonce\0", 12),
+    )
 
 
-def encrypt(payload: bytes, p256dh: str, auth: str, private: ec.EllipticCurvePrivateKey | None = None, salt: bytes | None = None) -> bytes:
-    """A payload for a browser's keys (base64url), as the body of a request with Content-Encoding aes128gcm.
+def encrypt(
+    payload: bytes,
+    p256dh: str,
+    auth: str,
+    private: ec.EllipticCurvePrivateKey | None = None,
+    salt: bytes | None = None,
+) -> bytes:
+    """A payload for a browser's keys (base64url), as the body of a request with Content-Encoding
+    aes128gcm.
 
     `private` and `salt` are fresh unless given. Raises PushProblem.
     """
@@ -62,19 +78,31 @@ def encrypt(payload: bytes, p256dh: str, auth: str, private: ec.EllipticCurvePri
     private, salt = private or ec.generate_private_key(ec.SECP256R1()), salt or os.urandom(16)
     ours = _point(private.public_key())
     key, nonce = _keys(private.exchange(ec.ECDH(), public), decode(auth), salt, theirs, ours)
-    return salt + struct.pack(">IB", _RECORD, len(ours)) + ours + AESGCM(key).encrypt(nonce, payload + b"\x02", None)
+    return (
+        salt
+        + struct.pack(">IB", _RECORD, len(ours))
+        + ours
+        + AESGCM(key).encrypt(nonce, payload + b"\x02", None)
+    )
 
 
 def decrypt(body: bytes, private: ec.EllipticCurvePrivateKey, auth: str) -> bytes:
-    """What a browser does with such a body. Raises PushProblem when it is not meant for these keys."""
+    """What a browser does with such a body. Raises PushProblem when it is not meant for these
+    keys."""
     if len(body) < 21 + 65 + 17:
         raise PushProblem("the body is too short")
     salt, length = body[:16], body[20]
-    ours = body[21:21 + length]
+    ours = body[21 : 21 + length]
     try:
         public = ec.EllipticCurvePublicKey.from_encoded_point(ec.SECP256R1(), ours)
-        key, nonce = _keys(private.exchange(ec.ECDH(), public), decode(auth), salt, _point(private.public_key()), ours)
-        plain = AESGCM(key).decrypt(nonce, body[21 + length:], None)
+        key, nonce = _keys(
+            private.exchange(ec.ECDH(), public),
+            decode(auth),
+            salt,
+            _point(private.public_key()),
+            ours,
+        )
+        plain = AESGCM(key).decrypt(nonce, body[21 + length :], None)
     except (ValueError, InvalidTag):
         raise PushProblem("the body was not made for these keys") from None
     return plain.rstrip(b"\0").removesuffix(b"\x02")
@@ -92,10 +120,23 @@ def public_key(private: ec.EllipticCurvePrivateKey) -> str:
     return encode(_point(private.public_key()))
 
 
-def authorization(private: ec.EllipticCurvePrivateKey, endpoint: str, contact: str, now: float) -> str:
-    """The Authorization header for a request to an endpoint: a signed statement of who asks, good for twelve hours."""
+def authorization(
+    private: ec.EllipticCurvePrivateKey, endpoint: str, contact: str, now: float
+) -> str:
+    """The Authorization header for a request to an endpoint: a signed statement of who asks, good
+    for twelve hours."""
     parts = urlsplit(endpoint)
-    claims = {"aud": f"{parts.scheme}://{parts.netloc}", "exp": int(now) + 12 * 3600, "sub": contact}
-    unsigned = ".".join(encode(json.dumps(part, separators=(",", ":")).encode()) for part in ({"typ": "JWT", "alg": "ES256"}, claims))
+    claims = {
+        "aud": f"{parts.scheme}://{parts.netloc}",
+        "exp": int(now) + 12 * 3600,
+        "sub": contact,
+    }
+    unsigned = ".".join(
+        encode(json.dumps(part, separators=(",", ":")).encode())
+        for part in ({"typ": "JWT", "alg": "ES256"}, claims)
+    )
     r, s = decode_dss_signature(private.sign(unsigned.encode(), ec.ECDSA(hashes.SHA256())))
-    return f"vapid t={unsigned}.{encode(r.to_bytes(32, 'big') + s.to_bytes(32, 'big'))}, k={public_key(private)}"
+    return (
+        f"vapid t={unsigned}.{encode(r.to_bytes(32, 'big') + s.to_bytes(32, 'big'))}, "
+        f"k={public_key(private)}"
+    )

@@ -29,17 +29,19 @@ def held(kind: str, value: Any) -> str:
     if kind == "number":
         return number(value)
     if kind in ("date", "datetime"):
-        return day(dt.date.fromisoformat(value[:10])) + (f", {value[11:16]}" if kind == "datetime" else "")
+        return day(dt.date.fromisoformat(value[:10])) + (
+            f", {value[11:16]}" if kind == "datetime" else ""
+        )
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
 def day_month(value: str) -> str:
-    """"12-31" → "31 Dec"."""
+    """ "12-31" → "31 Dec"."""
     return f"{int(value[3:])} {MONTHS[int(value[:2]) - 1]}"
 
 
 def span(first: dt.date, last: dt.date) -> str:
-    """"23 Nov – 2 Dec 2026"; the year once where it is shared."""
+    """ "23 Nov – 2 Dec 2026"; the year once where it is shared."""
     if first == last:
         return day(first)
     if first.year == last.year:
@@ -48,11 +50,12 @@ def span(first: dt.date, last: dt.date) -> str:
 
 
 def share(part: int, whole: int, places: int = 1) -> str:
-    """Part of whole as a percentage; "–" where there is no base, "under 0.1%" rather than a false zero."""
+    """Part of whole as a percentage; "–" where there is no base, "under 0.1%" rather than a false
+    zero."""
     if whole <= 0:
         return "–"
     value = 100 * part / whole
-    smallest = 10 ** -places
+    smallest = 10**-places
     if 0 < value < smallest / 2:
         return f"under {smallest:.{places}f}%"
     if part < whole and value > 100 - smallest / 2:
@@ -87,7 +90,8 @@ def free_name(wanted: str, taken: Collection[str]) -> str:
 
 
 def fold(text: str) -> str:
-    """Lower case without accents and surplus spaces: how names and addresses are compared in searches."""
+    """Lower case without accents and surplus spaces: how names and addresses are compared in
+    searches."""
     if text.isascii():
         return " ".join(text.lower().split())
     plain = unicodedata.normalize("NFKD", text.casefold())
@@ -98,14 +102,21 @@ def ago(seconds: float) -> str:
     """How long ago, in the largest sensible unit."""
     if seconds < 60:
         return "just now"
-    for size, one in ((86400 * 365, "year"), (86400 * 30, "month"), (86400, "day"), (3600, "hour"), (60, "minute")):
+    for size, one in (
+        (86400 * 365, "year"),
+        (86400 * 30, "month"),
+        (86400, "day"),
+        (3600, "hour"),
+        (60, "minute"),
+    ):
         if seconds >= size:
             return f"{count_of(int(seconds // size), one)} ago"
     return "just now"
 
 
 def masked(address: str) -> str:
-    """An email address or phone number of which its owner recognises enough: z…@mail.example, +44…23."""
+    """An email address or phone number of which its owner recognises enough: z…@mail.example,
+    +44…23."""
     name, at, host = address.rpartition("@")
     if at:
         return f"{name[:1]}…@{host}"

@@ -18,12 +18,25 @@ def dome() -> bytes:
     draw = ImageDraw.Draw(picture)
     for y in range(480):
         part = y / 480
-        draw.line((0, y, 1200, y), fill=(round(24 + 60 * part), round(32 + 50 * part), round(64 + 40 * part)))
+        draw.line(
+            (0, y, 1200, y),
+            fill=(round(24 + 60 * part), round(32 + 50 * part), round(64 + 40 * part)),
+        )
     dice = random.Random(7)
     for _ in range(160):
         x, y, size = dice.randrange(1200), dice.randrange(330), dice.choice((1, 1, 2, 3))
         draw.ellipse((x, y, x + size, y + size), fill=(245, 240, 220))
-    hill = [(0, 420), (200, 385), (430, 360), (600, 352), (790, 362), (1010, 392), (1200, 410), (1200, 480), (0, 480)]
+    hill = [
+        (0, 420),
+        (200, 385),
+        (430, 360),
+        (600, 352),
+        (790, 362),
+        (1010, 392),
+        (1200, 410),
+        (1200, 480),
+        (0, 480),
+    ]
     draw.polygon(hill, fill=(16, 24, 32))
     draw.rectangle((520, 250, 680, 370), fill=(16, 24, 32))
     draw.pieslice((510, 160, 690, 340), 180, 360, fill=(16, 24, 32))
@@ -43,10 +56,15 @@ def panel(what: str) -> bytes:
         draw.polygon([(172, 60), (196, 60), (204, 130), (180, 130)], fill=light)
     elif what == "library":
         for n in range(11):
-            draw.rectangle((40 + n * 26, 60 + (n * 37) % 30, 60 + n * 26, 180), fill=light if n % 3 else dark)
+            draw.rectangle(
+                (40 + n * 26, 60 + (n * 37) % 30, 60 + n * 26, 180), fill=light if n % 3 else dark
+            )
         draw.rectangle((30, 180, 330, 190), fill=dark)
     else:
         draw.rectangle((80, 100, 280, 200), fill=dark)
         for n in range(5):
-            draw.polygon([(70 + n * 44, 80), (114 + n * 44, 80), (114 + n * 44, 112), (70 + n * 44, 112)], fill=light if n % 2 else dark)
+            draw.polygon(
+                [(70 + n * 44, 80), (114 + n * 44, 80), (114 + n * 44, 112), (70 + n * 44, 112)],
+                fill=light if n % 2 else dark,
+            )
     return _png(picture)

@@ -1,4 +1,5 @@
-"""Putting many rows into tables fast: COPY, and indexes built once afterwards instead of kept up row by row."""
+"""Putting many rows into tables fast: COPY, and indexes built once afterwards instead of kept up
+row by row."""
 
 import contextlib
 from collections.abc import Iterator
@@ -25,7 +26,8 @@ def cell(value: Any) -> str:
 
 
 class Rows:
-    """Rows for COPY into "table (columns)", sent off in blocks, so that a million of them need little memory."""
+    """Rows for COPY into "table (columns)", sent off in blocks, so that a million of them need
+    little memory."""
 
     def __init__(self, session: orm.Session, into: str, block: int = 100_000):
         self._session, self._into, self._block = session, into, block
@@ -50,20 +52,27 @@ def copy(session: orm.Session, into: str, text: str) -> None:
 
 
 def trusted(session: orm.Session) -> None:
-    """Looks up no foreign keys in the rest of this transaction: the world made them itself, in order."""
+    """Looks up no foreign keys in the rest of this transaction: the world made them itself, in
+    order."""
     session.execute(sa.text("SET LOCAL session_replication_role = replica"))
 
 
 @contextlib.contextmanager
 def indexes_later(database: Database, *tables: str) -> Iterator[None]:
-    """Drops the plain indexes of these tables and builds them again at the end: a tenth of the time for millions of rows.
+    """Drops the plain indexes of these tables and builds them again at the end: a tenth of the time
+    for millions of rows.
 
     Keys and unique indexes stay: they are rules, not only speed.
     """
     with database.session() as session:
-        found = session.execute(sa.text(
-            "SELECT i.indexname, i.indexdef FROM pg_indexes i JOIN pg_class k ON k.relname = i.indexname JOIN pg_index x "
-            "ON x.indexrelid = k.oid WHERE i.tablename = ANY(:tables) AND NOT x.indisunique"), {"tables": list(tables)}).all()
+        found = session.execute(
+            sa.text(
+                "SELECT i.indexname, i.indexdef FROM pg_indexes i JOIN pg_class k ON k.relname = "
+                "i.indexname JOIN pg_index x "
+                "ON x.indexrelid = k.oid WHERE i.tablename = ANY(:tables) AND NOT x.indisunique"
+            ),
+            {"tables": list(tables)},
+        ).all()
         for name, _ in found:
             session.execute(sa.text(f"DROP INDEX {name}"))
     yield

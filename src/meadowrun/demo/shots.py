@@ -1,4 +1,5 @@
-"""`./meadowrun shots`: one current picture of each main view, 1280×800, from a fresh demo world of the usual size."""
+"""`./meadowrun shots`: one current picture of each main view, 1280×800, from a fresh demo world of
+the usual size."""
 
 import pathlib
 import shutil
@@ -15,15 +16,31 @@ from meadowrun.shell import accounts
 
 #: file name → address; two are reached by steps of their own
 VIEWS = {
-    "today": "/", "people": "/people", "contact": "/people/23", "import": "import", "segment": "/segments/1",
-    "profile": "/segments/1/profile", "compare": "/segments/compare?of=1&of=2&of=3", "partition": "/partitions/1",
-    "message": "/messages/1", "checks": "/messages/1/checks", "notice": "/messages/3/notice", "text": "/messages/2/text",
+    "today": "/",
+    "people": "/people",
+    "contact": "/people/23",
+    "import": "import",
+    "segment": "/segments/1",
+    "profile": "/segments/1/profile",
+    "compare": "/segments/compare?of=1&of=2&of=3",
+    "partition": "/partitions/1",
+    "message": "/messages/1",
+    "checks": "/messages/1/checks",
+    "notice": "/messages/3/notice",
+    "text": "/messages/2/text",
     "card": "/messages/4",
-    "campaign": "/campaigns/2", "send": "/sends/1", "last-look": "/sends/1/look", "result": "/results/25",
-    "calendar": "/calendar", "preferences": "preferences",
+    "campaign": "/campaigns/2",
+    "send": "/sends/1",
+    "last-look": "/sends/1/look",
+    "result": "/results/25",
+    "calendar": "/calendar",
+    "preferences": "preferences",
 }
-PEOPLE_FILE = ("Email,First name,Last name,Town,Membership,Birthday,Agreed\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988,yes\n"
-               "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979,no\nbad address,Ann,Rook,Farrow,Patron,,\n")
+PEOPLE_FILE = (
+    "Email,First name,Last "
+    "name,Town,Membership,Birthday,Agreed\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988,yes\n"
+    "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979,no\nbad address,Ann,Rook,Farrow,Patron,,\n"
+)
 
 
 def run(root: pathlib.Path) -> None:
@@ -49,6 +66,7 @@ def run(root: pathlib.Path) -> None:
                 browser.find_element(By.CSS_SELECTOR, "main button.btn-primary").click()
             elif place == "preferences":
                 from meadowrun.base import signing
+
                 token = signing.make((folder / "demo" / "secret").read_text(), "choose", 2, 23)
                 browser.get(f"{demo.address}/p/{token}")
             else:
@@ -56,7 +74,10 @@ def run(root: pathlib.Path) -> None:
             # The reading side of an editor comes after the page.
             time.sleep(1.8 if name in ("message", "notice", "text", "card") else 0.9)
             if "Something went wrong" in browser.title:
-                raise MeadowrunError(f"The page for {name}.png went wrong: {browser.find_element(By.TAG_NAME, 'main').text}")
+                raise MeadowrunError(
+                    f"The page for {name}.png went wrong: "
+                    f"{browser.find_element(By.TAG_NAME, 'main').text}"
+                )
             browser.save_screenshot(str(target / f"{name}.png"))
             say(f"docs/screenshots/{name}.png")
     finally:

@@ -1,4 +1,5 @@
-"""The demo world as numbers: who there is, what they are like (the hidden truth), and what they did.
+"""The demo world as numbers: who there is, what they are like (the hidden truth), and what they
+did.
 
 Deterministic for a seed and a scale; dated relative to the day it is made for.
 """
@@ -23,14 +24,24 @@ INTERESTS = ("planets", "deep sky", "photography", "history", "children", "meteo
 KINDS: dict[str, tuple[str, str, dict[str, str], float]] = {
     "page_viewed": ("viewed a page", "view a page", {"page": "text"}, 13.0),
     "tickets_viewed": ("looked at tickets", "look at tickets", {"night": "text"}, 3.4),
-    "ticket_bought": ("bought a ticket", "buy a ticket", {"amount": "number", "night": "text"}, 1.5),
+    "ticket_bought": (
+        "bought a ticket",
+        "buy a ticket",
+        {"amount": "number", "night": "text"},
+        1.5,
+    ),
     "visited": ("visited the dome", "visit the dome", {"night": "text"}, 1.2),
     "lecture_booked": ("booked a lecture", "book a lecture", {"lecture": "text"}, 0.7),
     "lecture_attended": ("came to a lecture", "come to a lecture", {"lecture": "text"}, 0.5),
     "app_opened": ("opened the sky guide", "open the sky guide", {}, 3.2),
     "membership_started": ("started a membership", "start a membership", {"tier": "text"}, 0.06),
     "membership_renewed": ("renewed a membership", "renew a membership", {"tier": "text"}, 0.18),
-    "membership_lapsed": ("let a membership lapse", "let a membership lapse", {"tier": "text"}, 0.05),
+    "membership_lapsed": (
+        "let a membership lapse",
+        "let a membership lapse",
+        {"tier": "text"},
+        0.05,
+    ),
     "enquiry_sent": ("sent an enquiry", "send an enquiry", {"subject": "text"}, 0.12),
     "shop_ordered": ("ordered from the shop", "order from the shop", {"amount": "number"}, 0.35),
     "donated": ("donated", "donate", {"amount": "number"}, 0.12),
@@ -40,7 +51,8 @@ KINDS: dict[str, tuple[str, str, dict[str, str], float]] = {
 
 @dataclasses.dataclass
 class World:
-    """Contacts are numbered from 1; arrays run over them in order. `moment` is now, in this world."""
+    """Contacts are numbered from 1; arrays run over them in order. `moment` is now, in this
+    world."""
 
     moment: dt.datetime
     scale: int
@@ -62,25 +74,47 @@ class World:
     companies: list[tuple[str, str, dict[str, Any]]]
 
     def introductions(self) -> list[tuple[str, str, str]]:
-        """Every resident's contact number, address, and telephone number as gateways write it, or nothing."""
-        return [(str(i + 1), e.lower(), (phone(i) or "").replace(" ", "")) for i, e in enumerate(self.email) if e and "@" in e]
+        """Every resident's contact number, address, and telephone number as gateways write it, or
+        nothing."""
+        return [
+            (str(i + 1), e.lower(), (phone(i) or "").replace(" ", ""))
+            for i, e in enumerate(self.email)
+            if e and "@" in e
+        ]
 
     def residents(self) -> list[Resident]:
-        return [Resident(e.lower(), self.fate[i], float(self.opens[i]), float(self.clicks[i]), float(self.buys[i]), 0.004,
-                         0.0006, bool(self.prefetches[i]), int(self.hour[i]))
-                for i, e in enumerate(self.email) if e and "@" in e]
+        return [
+            Resident(
+                e.lower(),
+                self.fate[i],
+                float(self.opens[i]),
+                float(self.clicks[i]),
+                float(self.buys[i]),
+                0.004,
+                0.0006,
+                bool(self.prefetches[i]),
+                int(self.hour[i]),
+            )
+            for i, e in enumerate(self.email)
+            if e and "@" in e
+        ]
 
 
 def phone(i: int) -> str | None:
-    """The number of contact `i + 1`, where there is one. The range kept for fiction has a thousand mobile numbers."""
+    """The number of contact `i + 1`, where there is one. The range kept for fiction has a thousand
+    mobile numbers."""
     return f"+44 7700 900{i // 24 % 1000:03d}" if i % 24 == 5 else None
 
 
 def make(scale: int, moment: dt.datetime, seed: int = SEED) -> World:
     """The people of a world of `scale` contacts, as of `moment`."""
     dice = np.random.default_rng([seed, scale])
-    first: list[str | None] = list(np.array(names.FIRST, dtype=object)[dice.integers(0, len(names.FIRST), scale)])
-    last: list[str | None] = list(np.array(names.LAST, dtype=object)[dice.integers(0, len(names.LAST), scale)])
+    first: list[str | None] = list(
+        np.array(names.FIRST, dtype=object)[dice.integers(0, len(names.FIRST), scale)]
+    )
+    last: list[str | None] = list(
+        np.array(names.LAST, dtype=object)[dice.integers(0, len(names.LAST), scale)]
+    )
     blank = dice.random(scale)
     odd = dice.random(scale)
     emails: list[str | None] = []
@@ -88,10 +122,19 @@ def make(scale: int, moment: dt.datetime, seed: int = SEED) -> World:
     fate = dice.random(scale)
     hosts = ("post.example", "hillmail.example", "tarn.example", "mail.example", "home.example")
     for i in range(scale):
-        local = f"{fold(first[i] or '').replace(' ', '')}.{fold(last[i] or '').replace(' ', '').replace('’', '')}{i + 1}"
+        local = ".".join(fold(name or "").replace(" ", "") for name in (first[i], last[i]))
+        local = f"{local}{i + 1}"
         local = "".join(c for c in local if c.isascii() and (c.isalnum() or c in ".-"))
         emails.append(f"{local}@{hosts[i % 5]}")
-        fates.append("gone" if fate[i] < 0.012 else "returns" if fate[i] < 0.016 else "full" if fate[i] < 0.02 else "takes")
+        fates.append(
+            "gone"
+            if fate[i] < 0.012
+            else "returns"
+            if fate[i] < 0.016
+            else "full"
+            if fate[i] < 0.02
+            else "takes"
+        )
         if odd[i] < 0.008:
             emails[i] = None
         elif odd[i] < 0.012:
@@ -103,7 +146,9 @@ def make(scale: int, moment: dt.datetime, seed: int = SEED) -> World:
     activity = dice.gamma(0.9, 1.1, scale)
     member = dice.random(scale) < np.clip(0.12 + 0.22 * activity, 0, 0.85)
     tier = np.where(member, dice.choice(4, scale, p=[0.2, 0.34, 0.34, 0.12]), -1)
-    opens = np.clip(dice.beta(2.2, 2.6, scale) * (0.7 + 0.3 * np.tanh(activity)) + 0.08 * member, 0, 0.97)
+    opens = np.clip(
+        dice.beta(2.2, 2.6, scale) * (0.7 + 0.3 * np.tanh(activity)) + 0.08 * member, 0, 0.97
+    )
     kinds = list(names.COMPANY_KINDS)
     companies = []
     for n in range(max(10, scale // 40)):
@@ -111,20 +156,48 @@ def make(scale: int, moment: dt.datetime, seed: int = SEED) -> World:
         endings = names.COMPANY_KINDS[kind]
         name = f"{names.COMPANY_FIRST[n % 15]} {endings[int(dice.integers(len(endings)))]}"
         ends = moment.date() + dt.timedelta(days=int(dice.integers(-120, 500)))
-        companies.append((f"{name} {n // 15 + 1}" if n >= 15 else name, kind,
-                          {"kind": kind, "agreement_ends": ends.isoformat(), "pupils": int(dice.integers(40, 1400))}
-                          if kind == "School" else {"kind": kind, "agreement_ends": ends.isoformat()}))
+        companies.append(
+            (
+                f"{name} {n // 15 + 1}" if n >= 15 else name,
+                kind,
+                {
+                    "kind": kind,
+                    "agreement_ends": ends.isoformat(),
+                    "pupils": int(dice.integers(40, 1400)),
+                }
+                if kind == "School"
+                else {"kind": kind, "agreement_ends": ends.isoformat()},
+            )
+        )
     return World(
-        moment, scale, dice, first, last, emails, dice.choice(5, scale, p=names.TOWN_SHARES), tier, activity,
-        np.clip(np.round(dice.normal(dice.choice([8, 13, 20], scale, p=[0.3, 0.2, 0.5]), 1.6)), 0, 23).astype(np.int64),
-        opens, np.clip(dice.beta(1.6, 9, scale) + 0.05 * member, 0, 0.6), np.clip(0.06 + 0.1 * np.tanh(activity), 0, 0.35),
-        fates, dice.random(scale) < 0.14, np.where(dice.random(scale) < 0.07, dice.integers(0, len(companies), scale), -1),
-        np.minimum((dice.gamma(2.0, 320, scale)).astype(np.int64), 3000), companies)
+        moment,
+        scale,
+        dice,
+        first,
+        last,
+        emails,
+        dice.choice(5, scale, p=names.TOWN_SHARES),
+        tier,
+        activity,
+        np.clip(
+            np.round(dice.normal(dice.choice([8, 13, 20], scale, p=[0.3, 0.2, 0.5]), 1.6)), 0, 23
+        ).astype(np.int64),
+        opens,
+        np.clip(dice.beta(1.6, 9, scale) + 0.05 * member, 0, 0.6),
+        np.clip(0.06 + 0.1 * np.tanh(activity), 0, 0.35),
+        fates,
+        dice.random(scale) < 0.14,
+        np.where(dice.random(scale) < 0.07, dice.integers(0, len(companies), scale), -1),
+        np.minimum((dice.gamma(2.0, 320, scale)).astype(np.int64), 3000),
+        companies,
+    )
 
 
 def attributes(world: World, i: int, day: dt.date) -> dict[str, Any]:
     """A contact's own fields."""
-    found: dict[str, Any] = {"region": "Farrow Vale" if world.town[i] in (0, 3) else names.TOWNS[world.town[i]]}
+    found: dict[str, Any] = {
+        "region": "Farrow Vale" if world.town[i] in (0, 3) else names.TOWNS[world.town[i]]
+    }
     mix = (i * 2654435761) % 1_000_003
     if world.tier[i] >= 0:
         found["membership"] = TIERS[world.tier[i]]
@@ -139,7 +212,9 @@ def attributes(world: World, i: int, day: dt.date) -> dict[str, Any]:
     return found
 
 
-def events(world: World, kind: str, rate: float) -> tuple[NDArray[np.int64], NDArray[np.int64], list[str | None]]:
+def events(
+    world: World, kind: str, rate: float
+) -> tuple[NDArray[np.int64], NDArray[np.int64], list[str | None]]:
     """One kind's events: contact numbers, seconds since the epoch, details as JSON.
 
     Who is active does more; the dark half of the year sees more; each person has an hour they like.
@@ -153,9 +228,13 @@ def events(world: World, kind: str, rate: float) -> tuple[NDArray[np.int64], NDA
     end = world.moment.timestamp()
     days = MONTHS * 30.4
     back = dice.random(int(count * 1.7)) * days
-    season = 0.62 + 0.38 * np.cos(2 * np.pi * ((world.moment.timetuple().tm_yday - back) - 350) / 365.25)
+    season = 0.62 + 0.38 * np.cos(
+        2 * np.pi * ((world.moment.timetuple().tm_yday - back) - 350) / 365.25
+    )
     back = back[dice.random(len(back)) < season][:count]
-    back = np.concatenate([back, dice.random(count - len(back)) * days]) if len(back) < count else back
+    back = (
+        np.concatenate([back, dice.random(count - len(back)) * days]) if len(back) < count else back
+    )
     hour = (world.hour[who] * 3600 + dice.normal(0, 4200, count)).astype(np.int64) % 86_400
     at = (np.floor((end - back * 86_400) / 86_400) * 86_400).astype(np.int64) + hour
     at = np.minimum(at, int(end) - 60)
@@ -176,14 +255,22 @@ def _details(world: World, kind: str, who: NDArray[np.int64], count: int) -> lis
     if kind.startswith("lecture"):
         return pick(names.LECTURES, "lecture")
     if kind == "ticket_bought":
-        return [f'{{"amount": {a}, "night": "{names.NIGHTS[n]}"}}' for a, n in
-                zip(dice.choice([8, 12, 16, 24, 36, 48], count), dice.integers(0, len(names.NIGHTS), count), strict=True)]
+        return [
+            f'{{"amount": {a}, "night": "{names.NIGHTS[n]}"}}'
+            for a, n in zip(
+                dice.choice([8, 12, 16, 24, 36, 48], count),
+                dice.integers(0, len(names.NIGHTS), count),
+                strict=True,
+            )
+        ]
     if kind in ("shop_ordered", "donated"):
         return [f'{{"amount": {a:.2f}}}' for a in np.round(dice.gamma(2.0, 14.0, count) + 3, 2)]
     if kind.startswith("membership"):
         return [f'{{"tier": "{TIERS[t] if t >= 0 else TIERS[1]}"}}' for t in world.tier[who]]
     if kind == "enquiry_sent":
-        return pick(("School visit", "Lending a telescope", "Membership", "Group booking"), "subject")
+        return pick(
+            ("School visit", "Lending a telescope", "Membership", "Group booking"), "subject"
+        )
     if kind == "survey_answered":
         return [f'{{"score": {s}}}' for s in dice.integers(1, 11, count)]
     return [None] * count

@@ -1,4 +1,5 @@
-"""Keeping pictures and documents: smaller sizes of pictures are made when they come in; one can be replaced everywhere."""
+"""Keeping pictures and documents: smaller sizes of pictures are made when they come in; one can be
+replaced everywhere."""
 
 import datetime as dt
 import io
@@ -14,7 +15,12 @@ from meadowrun.people.actions import store_file
 from meadowrun.people.models import StoredFile
 
 #: what a file begins with → its media type; names tell nothing
-_PICTURES = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg", b"GIF87a": "image/gif", b"GIF89a": "image/gif"}
+_PICTURES = {
+    b"\x89PNG\r\n\x1a\n": "image/png",
+    b"\xff\xd8\xff": "image/jpeg",
+    b"GIF87a": "image/gif",
+    b"GIF89a": "image/gif",
+}
 _DOCUMENTS = {b"%PDF-": "application/pdf"}
 MOST_BYTES = 8_000_000
 MOST_DOCUMENT = 25_000_000
@@ -25,7 +31,9 @@ WIDTHS = (1200, 600, 300)
 
 
 def _kind(content: bytes) -> str | None:
-    return next((kind for mark, kind in (_PICTURES | _DOCUMENTS).items() if content.startswith(mark)), None)
+    return next(
+        (kind for mark, kind in (_PICTURES | _DOCUMENTS).items() if content.startswith(mark)), None
+    )
 
 
 def _sizes(content: bytes, kind: str) -> tuple[int, int, dict[int, bytes]]:
@@ -34,57 +42,107 @@ def _sizes(content: bytes, kind: str) -> tuple[int, int, dict[int, bytes]]:
         with Image.open(io.BytesIO(content)) as picture:
             width, height = picture.size
             if width * height > MOST_POINTS:
-                raise Invalid(f"This picture is {width} × {height} points; make it smaller first.", "file")
+                raise Invalid(
+                    f"This picture is {width} × {height} points; make it smaller first.", "file"
+                )
             picture.load()
             made: dict[int, bytes] = {}
             if kind != "image/gif":
                 for wanted in WIDTHS:
                     if wanted < width:
-                        small = picture.resize((wanted, max(1, round(height * wanted / width))), Image.Resampling.LANCZOS)
+                        small = picture.resize(
+                            (wanted, max(1, round(height * wanted / width))),
+                            Image.Resampling.LANCZOS,
+                        )
                         out = io.BytesIO()
-                        small.save(out, "PNG" if kind == "image/png" else "JPEG", optimize=True, **({} if kind == "image/png" else {"quality": 84}))
+                        small.save(
+                            out,
+                            "PNG" if kind == "image/png" else "JPEG",
+                            optimize=True,
+                            **({} if kind == "image/png" else {"quality": 84}),
+                        )
                         made[wanted] = out.getvalue()
             return width, height, made
     except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
         raise Invalid("This picture is damaged; it cannot be opened.", "file") from None
 
 
-def keep(session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes, replaces: StoredFile | None = None) -> StoredFile:
-    """Keeps a picture (PNG, JPEG, GIF) or a document (PDF), told by its content. With `replaces`, it takes that file's place and address
-    wherever that is used. Raises Invalid."""
+def keep(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    name: str,
+    content: bytes,
+    replaces: StoredFile | None = None,
+) -> StoredFile:
+    """Keeps a picture (PNG, JPEG, GIF) or a document (PDF), told by its content. With `replaces`,
+    it takes that file's place and address wherever that is used. Raises Invalid."""
     kind = _kind(content)
     if kind is None:
         raise Invalid("Choose a picture (PNG, JPEG or GIF) or a PDF.", "file")
     picture = kind.startswith("image/")
     if len(content) > (MOST_BYTES if picture else MOST_DOCUMENT):
-        raise Invalid(f"This file is larger than {(MOST_BYTES if picture else MOST_DOCUMENT) // 1_000_000} MB. Make it smaller first; readers "
-                      "load it on phones.", "file")
+        raise Invalid(
+            f"This file is larger than {(MOST_BYTES if picture else MOST_DOCUMENT) // 1_000_000} "
+            "MB. Make it smaller first; readers "
+            "load it on phones.",
+            "file",
+        )
     width, height, sizes = _sizes(content, kind) if picture else (None, None, {})
     if replaces is None:
-        file = store_file(session, now, name or ("picture" if picture else "document"), kind, content, width, height)
+        file = store_file(
+            session,
+            now,
+            name or ("picture" if picture else "document"),
+            kind,
+            content,
+            width,
+            height,
+        )
     else:
         file = replaces
         if file.media_type.startswith("image/") is not picture:
-            raise Invalid("A picture can only be replaced by a picture, a document by a document.", "file")
-        file.name, file.media_type, file.size, file.content = name or file.name, kind, len(content), content
+            raise Invalid(
+                "A picture can only be replaced by a picture, a document by a document.", "file"
+            )
+        file.name, file.media_type, file.size, file.content = (
+            name or file.name,
+            kind,
+            len(content),
+            content,
+        )
         file.width, file.height = width, height
         session.execute(sa.text("DELETE FROM file_sizes WHERE file_id = :id"), {"id": file.id})
         session.flush()
     for wide, smaller in sizes.items():
-        session.execute(sa.text("INSERT INTO file_sizes (file_id, width, content) VALUES (:id, :width, :content)"),
-                        {"id": file.id, "width": wide, "content": smaller})
-    audit.record(session, actor, now, "replaced" if replaces else "uploaded", "file", file.id, file.name)
+        session.execute(
+            sa.text(
+                "INSERT INTO file_sizes (file_id, width, content) VALUES (:id, :width, :content)"
+            ),
+            {"id": file.id, "width": wide, "content": smaller},
+        )
+    audit.record(
+        session, actor, now, "replaced" if replaces else "uploaded", "file", file.id, file.name
+    )
     return file
 
 
 def sized(session: orm.Session, file: StoredFile, wanted: int) -> bytes:
-    """A picture at least so wide, the smallest that is kept; its own content where none is smaller."""
-    found = session.execute(sa.text("SELECT content FROM file_sizes WHERE file_id = :id AND width >= :wanted ORDER BY width LIMIT 1"),
-                            {"id": file.id, "wanted": wanted}).scalar()
+    """A picture at least so wide, the smallest that is kept; its own content where none is
+    smaller."""
+    found = session.execute(
+        sa.text(
+            "SELECT content FROM file_sizes WHERE file_id = :id AND width >= :wanted ORDER BY "
+            "width LIMIT 1"
+        ),
+        {"id": file.id, "wanted": wanted},
+    ).scalar()
     return bytes(found) if found is not None else file.content
 
 
 def viewed(session: orm.Session, now: dt.datetime, file_id: int, contact_id: int | None) -> None:
     """Somebody looked at a document: a known person, or None."""
-    session.execute(sa.text("INSERT INTO file_views (file_id, at, contact_id) VALUES (:file, :at, :contact)"),
-                    {"file": file_id, "at": now, "contact": contact_id})
+    session.execute(
+        sa.text("INSERT INTO file_views (file_id, at, contact_id) VALUES (:file, :at, :contact)"),
+        {"file": file_id, "at": now, "contact": contact_id},
+    )

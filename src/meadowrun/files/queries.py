@@ -11,7 +11,8 @@ from meadowrun.people.models import StoredFile
 
 @dataclasses.dataclass(frozen=True)
 class Kept:
-    """A file without its content; `known` and `unknown` are the views of a document by people on file and by others."""
+    """A file without its content; `known` and `unknown` are the views of a document by people on
+    file and by others."""
 
     id: int
     name: str
@@ -36,12 +37,23 @@ class Kept:
 
 def files(session: orm.Session, pictures_only: bool = False, most: int = 500) -> list[Kept]:
     """What is in the store, the newest first."""
-    kinds = ["image/png", "image/jpeg", "image/gif", *([] if pictures_only else ["application/pdf"])]
-    rows = session.execute(sa.text(
-        "SELECT f.id, f.name, f.handle, f.media_type, f.size, f.width, f.height, f.created_at, count(v.contact_id) AS known, "
-        "count(DISTINCT v.contact_id) AS people, count(v.id) - count(v.contact_id) AS unknown "
-        "FROM files f LEFT JOIN file_views v ON v.file_id = f.id WHERE f.media_type = ANY(:kinds) "
-        "GROUP BY f.id ORDER BY f.id DESC LIMIT :most"), {"kinds": kinds, "most": most})
+    kinds = [
+        "image/png",
+        "image/jpeg",
+        "image/gif",
+        *([] if pictures_only else ["application/pdf"]),
+    ]
+    rows = session.execute(
+        sa.text(
+            "SELECT f.id, f.name, f.handle, f.media_type, f.size, f.width, f.height, "
+            "f.created_at, count(v.contact_id) AS known, "
+            "count(DISTINCT v.contact_id) AS people, count(v.id) - count(v.contact_id) AS unknown "
+            "FROM files f LEFT JOIN file_views v ON v.file_id = f.id WHERE f.media_type = "
+            "ANY(:kinds) "
+            "GROUP BY f.id ORDER BY f.id DESC LIMIT :most"
+        ),
+        {"kinds": kinds, "most": most},
+    )
     return [Kept(*row) for row in rows]
 
 
@@ -53,7 +65,15 @@ def by_handle(session: orm.Session, handle: str) -> StoredFile:
 
 
 def users(session: orm.Session, handle: str) -> list[tuple[str, int, str]]:
-    """Where a file is used: (kind, number, name) of messages and kept rows whose content names it."""
-    return [tuple(row) for row in session.execute(sa.text(
-        "SELECT 'message', id, name FROM messages WHERE document\\:\\:text LIKE :part UNION ALL "
-        "SELECT 'row', id, name FROM kept_rows WHERE lines\\:\\:text LIKE :part ORDER BY 3").bindparams(part=f"%/{handle}%"))]
+    """Where a file is used: (kind, number, name) of messages and kept rows whose content names
+    it."""
+    return [
+        tuple(row)
+        for row in session.execute(
+            sa.text(
+                "SELECT 'message', id, name FROM messages WHERE document\\:\\:text LIKE :part "
+                "UNION ALL "
+                "SELECT 'row', id, name FROM kept_rows WHERE lines\\:\\:text LIKE :part ORDER BY 3"
+            ).bindparams(part=f"%/{handle}%")
+        )
+    ]

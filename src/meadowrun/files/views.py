@@ -21,13 +21,20 @@ def table() -> object:
 
 def _table(problem: MeadowrunError | None) -> object:
     rows = [(file, queries.users(db(), file.handle)) for file in queries.files(db())]
-    return flask.render_template("files/table.html", rows=rows, problem=problem, public_url=settings().public_url)
+    return flask.render_template(
+        "files/table.html", rows=rows, problem=problem, public_url=settings().public_url
+    )
 
 
 @pages.get("/files/pictures")
 def pictures() -> object:
     """What the editor offers to choose from."""
-    return flask.jsonify(pictures=[{"src": f"/f/{f.handle}", "name": f.name} for f in queries.files(db(), pictures_only=True, most=60)])
+    return flask.jsonify(
+        pictures=[
+            {"src": f"/f/{f.handle}", "name": f.name}
+            for f in queries.files(db(), pictures_only=True, most=60)
+        ]
+    )
 
 
 @pages.post("/files")
@@ -36,14 +43,22 @@ def upload() -> object:
     """A picture or document; the editor gets JSON, the store's own form a page."""
     given = flask.request.files.get("file")
     try:
-        file = actions.keep(db(), actor(), now(), (given.filename or "") if given else "", uploaded(given))
+        file = actions.keep(
+            db(), actor(), now(), (given.filename or "") if given else "", uploaded(given)
+        )
     except MeadowrunError as problem:
         if flask.request.accept_mimetypes.best == "application/json":
             raise
         db().rollback()
         return _table(problem), problem.status
     if flask.request.accept_mimetypes.best == "application/json":
-        return flask.jsonify(src=f"/{'f' if file.width else 'd'}/{file.handle}", name=file.name, size=file.size, width=file.width, height=file.height)
+        return flask.jsonify(
+            src=f"/{'f' if file.width else 'd'}/{file.handle}",
+            name=file.name,
+            size=file.size,
+            width=file.width,
+            height=file.height,
+        )
     return done("files.table", f"“{file.name}” is in the store.")
 
 
@@ -54,11 +69,20 @@ def replace(ident: int) -> object:
     if file is None:
         flask.abort(404)
     try:
-        actions.keep(db(), actor(), now(), (given.filename or "") if given else "", uploaded(given), file)
+        actions.keep(
+            db(), actor(), now(), (given.filename or "") if given else "", uploaded(given), file
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status
-    return done("files.table", f"“{file.name}” stands now wherever the one before stood. Mail readers may show the old one for a while.")
+    return done(
+        "files.table",
+        (
+            f"“{file.name}” stands now wherever the one before stood. Mail readers may show the "
+            "old "
+            "one for a while."
+        ),
+    )
 
 
 @pages.post("/files/<int:ident>/delete")
@@ -69,7 +93,11 @@ def delete(ident: int) -> object:
         flask.abort(404)
     used = queries.users(db(), file.handle)
     if used:
-        raise Invalid(f"“{file.name}” is used in {', '.join(name for _, _, name in used[:3])}. Take it out there first.")
+        raise Invalid(
+            f"“{file.name}” is used in {', '.join(name for _, _, name in used[:3])}. Take it "
+            "out "
+            "there first."
+        )
     db().delete(file)
     return done("files.table", f"“{file.name}” was deleted.")
 
@@ -93,14 +121,19 @@ def picture(handle: str) -> object:
 @pages.get("/d/<handle>")
 @public
 def document(handle: str) -> object:
-    """A document at its tracked address: every look is counted, by a known person where the address says who."""
+    """A document at its tracked address: every look is counted, by a known person where the address
+    says who."""
     found = queries.by_handle(db(), handle)
     if found.media_type.startswith("image/"):
         flask.abort(404)
     who = signing.who_visits(settings().secret, flask.request.args.get("mr", ""), now())
     if flask.request.method != "HEAD":
         actions.viewed(db(), now(), found.id, who)
-    response = flask.send_file(io.BytesIO(found.content), mimetype=found.media_type, download_name=found.name)
+    response = flask.send_file(
+        io.BytesIO(found.content), mimetype=found.media_type, download_name=found.name
+    )
     response.headers["Cache-Control"] = "private, no-store"
-    response.headers["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
+    response.headers["Content-Security-Policy"] = (
+        "default-src 'none'; style-src 'unsafe-inline'; sandbox"
+    )
     return response

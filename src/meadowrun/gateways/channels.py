@@ -1,6 +1,8 @@
-"""What every part of the application knows of a channel, said in one place: a module of `channels` holds CHANNEL.
+"""What every part of the application knows of a channel, said in one place: a module of `channels`
+holds CHANNEL.
 
-What lies below that package learns of the channels from here alone, so that adding one is adding a module.
+What lies below that package learns of the channels from here alone, so that adding one is adding a
+module.
 """
 
 import dataclasses
@@ -17,14 +19,18 @@ from meadowrun.gateways.handing import Gateway
 
 @dataclasses.dataclass(frozen=True, kw_only=True)
 class Channel:
-    """A channel: what the verdict must know, where the address is, how it leaves, and how it is spoken of. SQL is over contacts `c`."""
+    """A channel: what the verdict must know, where the address is, how it leaves, and how it is
+    spoken of. SQL is over contacts `c`."""
 
     kind: Kind
-    #: a query of what the verdict asks about everybody, with places for {topic}, {columns} (from a comma on) and {join}
+    #: a query of what the verdict asks about everybody, with places for {topic}, {columns} (from a
+    #: comma on) and {join}
     facts: str
-    #: the same as one condition, for a message of no topic; {agreed} and {unless} stand for consent given and not refused
+    #: the same as one condition, for a message of no topic; {agreed} and {unless} stand for consent
+    #: given and not refused
     can: str
-    #: of whom the facts must be asked, when most people have no part in the channel, and the verdict on all others; empty: of everyone
+    #: of whom the facts must be asked, when most people have no part in the channel, and the
+    #: verdict on all others; empty: of everyone
     concerned: str = ""
     otherwise: str = "go"
     #: the address, and what is equal on two records with the same one
@@ -48,7 +54,8 @@ class Channel:
     sent_from: Callable[[Settings], str] = lambda settings: ""
     #: an address that bounces is not written to again until it is corrected
     strikes_off: bool = False
-    #: what of a person's reactions can be seen, in the order of the way to success, each with what it is called
+    #: what of a person's reactions can be seen, in the order of the way to success, each with what
+    #: it is called
     steps: Mapping[str, str]
     #: how it came, behind the name of a send (“by text”), and one of it (“the text”)
     by: str = ""

@@ -29,7 +29,8 @@ class Letter:
     message_id: str
     #: address for one-click unsubscription (RFC 8058); empty for proofs
     unsubscribe: str = ""
-    #: what it is about, as mailing lists are named (RFC 2919): a name for people, and a domain-like id
+    #: what it is about, as mailing lists are named (RFC 2919): a name for people, and a domain-like
+    #: id
     list_name: str = ""
     list_id: str = ""
     #: send:campaign:channel:sender, by which mailbox providers group complaints in their reports
@@ -41,11 +42,13 @@ def _header(name: str, value: str) -> str:
     value = " ".join(value.split())
     if value.isascii() and len(value) < 900:
         return f"{name}: {value}\r\n"
-    return f"{name}: {Header(value, 'utf-8', header_name=name, maxlinelen=76).encode(linesep=chr(13) + chr(10))}\r\n"
+    encoded = Header(value, "utf-8", header_name=name, maxlinelen=76).encode(linesep="\r\n")
+    return f"{name}: {encoded}\r\n"
 
 
 def _mailbox(name: str, address: str, header: str = "") -> str:
-    """A name and its address (RFC 5322, 3.4). Encoded words are at most 75 characters, their lines 76 (RFC 2047, 2)."""
+    """A name and its address (RFC 5322, 3.4). Encoded words are at most 75 characters, their lines
+    76 (RFC 2047, 2)."""
     name, address = " ".join(name.split()), "".join(address.split())
     if not name:
         return address
@@ -65,30 +68,56 @@ def _body(text: str) -> bytes:
 
 
 def mime(letter: Letter, to: str = "") -> bytes:
-    """The mail as RFC 5322 bytes: multipart/alternative, plain first, both parts UTF-8 in base64; one part for text only.
+    """The mail as RFC 5322 bytes: multipart/alternative, plain first, both parts UTF-8 in base64;
+    one part for text only.
 
-    `to` is the address in the form that the server takes; one with letters outside ASCII stands as UTF-8 (RFC 6532).
+    `to` is the address in the form that the server takes; one with letters outside ASCII stands as
+    UTF-8 (RFC 6532).
     """
     boundary = f"=_{letter.key}"
-    head = (f"From: {_mailbox(letter.from_name, letter.from_address, 'From')}\r\n"
-            + f"To: {_mailbox('', to or letter.to)}\r\n"
-            + _header("Subject", letter.subject)
-            + _header("Date", email.utils.format_datetime(dt.datetime.fromtimestamp(letter.date, dt.UTC)))
-            + _header("Message-ID", letter.message_id))
+    head = (
+        f"From: {_mailbox(letter.from_name, letter.from_address, 'From')}\r\n"
+        + f"To: {_mailbox('', to or letter.to)}\r\n"
+        + _header("Subject", letter.subject)
+        + _header(
+            "Date", email.utils.format_datetime(dt.datetime.fromtimestamp(letter.date, dt.UTC))
+        )
+        + _header("Message-ID", letter.message_id)
+    )
     if letter.reply_to:
         head += _header("Reply-To", _mailbox("", letter.reply_to))
     if letter.unsubscribe:
-        head += (_header("List-Unsubscribe", f"<{letter.unsubscribe}>")
-                 + _header("List-Unsubscribe-Post", "List-Unsubscribe=One-Click"))
+        head += _header("List-Unsubscribe", f"<{letter.unsubscribe}>") + _header(
+            "List-Unsubscribe-Post", "List-Unsubscribe=One-Click"
+        )
     if letter.list_id:
-        head += f"List-ID: {_mailbox(letter.list_name, letter.list_id, 'List-ID')}\r\n" if letter.list_name else f"List-ID: <{letter.list_id}>\r\n"
+        head += (
+            f"List-ID: {_mailbox(letter.list_name, letter.list_id, 'List-ID')}\r\n"
+            if letter.list_name
+            else f"List-ID: <{letter.list_id}>\r\n"
+        )
     if letter.feedback_id:
         head += _header("Feedback-ID", letter.feedback_id)
     if not letter.html:
-        head += "MIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"
+        head += (
+            "MIME-Version: 1.0\r\nContent-Type: text/plain; "
+            "charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"
+        )
         return head.encode() + _body(letter.text)
-    head += ("MIME-Version: 1.0\r\nContent-Type: multipart/alternative; "
-             f'boundary="{boundary}"\r\n\r\n')
-    part = "--{}\r\nContent-Type: text/{}; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"
-    return b"".join((head.encode(), part.format(boundary, "plain").encode(), _body(letter.text), b"\r\n",
-                     part.format(boundary, "html").encode(), _body(letter.html), f"\r\n--{boundary}--\r\n".encode()))
+    head += (
+        f'MIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary="{boundary}"\r\n\r\n'
+    )
+    part = (
+        "--{}\r\nContent-Type: text/{}; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n"
+    )
+    return b"".join(
+        (
+            head.encode(),
+            part.format(boundary, "plain").encode(),
+            _body(letter.text),
+            b"\r\n",
+            part.format(boundary, "html").encode(),
+            _body(letter.html),
+            f"\r\n--{boundary}--\r\n".encode(),
+        )
+    )

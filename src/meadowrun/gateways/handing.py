@@ -1,4 +1,5 @@
-"""What every gateway has in common: what becomes of one message, and who may leave at this moment."""
+"""What every gateway has in common: what becomes of one message, and who may leave at this
+moment."""
 
 import dataclasses
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -22,7 +23,8 @@ class Handed:
     hard: bool = False
 
 
-#: Asked just before the last byte of some messages leaves: gives those that may still go. Whatever it gives may from
+#: Asked just before the last byte of some messages leaves: gives those that may still go. Whatever
+#: it gives may from
 #: then on have arrived, and nothing else.
 Begin = Callable[[Sequence[Any]], Sequence[Any]]
 
@@ -35,15 +37,18 @@ def all_may_go(messages: Sequence[Any]) -> Sequence[Any]:
 class Gateway(Protocol):
     """How the messages of one channel leave."""
 
-    #: the most messages that are on their way at the same time: only these can be in doubt after a crash
+    #: the most messages that are on their way at the same time: only these can be in doubt after a
+    #: crash
     at_once: int
     #: whether `took` can answer at all: where it cannot, a person settles doubts
     can_be_asked: bool
 
     def hand_over(self, messages: Iterable[Any], begin: Begin = all_may_go) -> Iterator[Handed]:
-        """Yields one Handed for each message that `begin` let go, or that could not be offered at all.
+        """Yields one Handed for each message that `begin` let go, or that could not be offered at
+        all.
 
-        Raises GatewayUnavailable when nothing more can be handed over: what was not yielded was not taken.
+        Raises GatewayUnavailable when nothing more can be handed over: what was not yielded was not
+        taken.
         """
         ...
 

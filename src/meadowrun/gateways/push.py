@@ -1,5 +1,5 @@
-"""How a push notice leaves: encrypted for each browser and handed to the push service it named (RFC 8030, RFC 8291, RFC 8292);
-for phones as JSON to the gateway that the settings name."""
+"""How a push notice leaves: encrypted for each browser and handed to the push service it named (RFC
+8030, RFC 8291, RFC 8292); for phones as JSON to the gateway that the settings name."""
 
 import dataclasses
 import itertools
@@ -27,7 +27,8 @@ class Device:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Notice:
-    """One notice for all devices of a person. `key` is the delivery's token; a service replaces what waits under the same topic."""
+    """One notice for all devices of a person. `key` is the delivery's token; a service replaces
+    what waits under the same topic."""
 
     key: str
     contact_id: int
@@ -39,22 +40,30 @@ class Notice:
 class PushGateway:
     """Hands notices to push services. `gone` is told of a device that took its permission back.
 
-    Phones: POST <url>/notices {id, to, system, ttl, notice}: 202 taken, 404 or 410 the app is gone, 5xx come again later; the
-    gateway shows what comes twice under one id once.
+    Phones: POST <url>/notices {id, to, system, ttl, notice}: 202 taken, 404 or 410 the app is gone,
+    5xx come again later; the gateway shows what comes twice under one id once.
     """
 
-    #: one request for each device, one after another; few, so that few are in doubt when a worker dies
+    #: one request for each device, one after another; few, so that few are in doubt when a worker
+    #: dies
     at_once = 5
     can_be_asked = False
 
-    def __init__(self, settings: Settings, now: float, gone: Callable[[int], None], timeout: float = 10.0):
-        self.key, self.now, self.gone, self.timeout = webpush.vapid_key(settings.secret), now, gone, timeout
+    def __init__(
+        self, settings: Settings, now: float, gone: Callable[[int], None], timeout: float = 10.0
+    ):
+        self.key, self.now, self.gone, self.timeout = (
+            webpush.vapid_key(settings.secret),
+            now,
+            gone,
+            timeout,
+        )
         self.contact = f"mailto:postmaster@{settings.mail_domain}"
         self.phones, self.inner = settings.push_url, settings.inner
 
     def hand_over(self, messages: Iterable[Notice], begin: Begin = all_may_go) -> Iterator[Handed]:
-        """Delivered when the service of at least one device took it; bounced when all are gone. Never raises for
-        one service being away: that person is asked again later."""
+        """Delivered when the service of at least one device took it; bounced when all are gone.
+        Never raises for one service being away: that person is asked again later."""
         notices = iter(messages)
         while group := list(itertools.islice(notices, self.at_once)):
             yield from self._group(begin(group))
@@ -62,10 +71,14 @@ class PushGateway:
     def _group(self, notices: Sequence[Notice]) -> Iterator[Handed]:
         for notice in notices:
             if not notice.devices:
-                yield Handed(notice.contact_id, "no_address", "no device of the systems this is for")
+                yield Handed(
+                    notice.contact_id, "no_address", "no device of the systems this is for"
+                )
                 continue
             said = [self._one(notice, device) for device in notice.devices]
-            outcome = next((o for o in ("delivered", "deferred") if any(a[0] == o for a in said)), "bounced")
+            outcome = next(
+                (o for o in ("delivered", "deferred") if any(a[0] == o for a in said)), "bounced"
+            )
             yield Handed(notice.contact_id, outcome, "; ".join(words for _, words in said)[:300])
 
     def _one(self, notice: Notice, device: Device) -> tuple[str, str]:
@@ -75,13 +88,29 @@ class PushGateway:
             body = webpush.encrypt(notice.payload, device.p256dh, device.auth)
         except webpush.PushProblem as problem:
             return "bounced", str(problem)
-        # RFC 8030, 5.4: under one topic of at most 32 signs, what waits is replaced: handed over twice, it is shown once.
-        return self._said(device, *self._service(device.endpoint, body, {
-            "Content-Encoding": "aes128gcm", "Content-Type": "application/octet-stream", "TTL": str(notice.ttl), "Urgency": "normal",
-            "Topic": notice.key[:32], "Authorization": webpush.authorization(self.key, device.endpoint, self.contact, self.now)}))
+        # RFC 8030, 5.4: under one topic of at most 32 signs, what waits is replaced: handed over
+        # twice, it is shown once.
+        return self._said(
+            device,
+            *self._service(
+                device.endpoint,
+                body,
+                {
+                    "Content-Encoding": "aes128gcm",
+                    "Content-Type": "application/octet-stream",
+                    "TTL": str(notice.ttl),
+                    "Urgency": "normal",
+                    "Topic": notice.key[:32],
+                    "Authorization": webpush.authorization(
+                        self.key, device.endpoint, self.contact, self.now
+                    ),
+                },
+            ),
+        )
 
     def _service(self, endpoint: str, body: bytes, headers: dict[str, str]) -> tuple[int, str]:
-        """A push service's answer; 0 where there is none. A browser named its address, so it is asked with care."""
+        """A push service's answer; 0 where there is none. A browser named its address, so it is
+        asked with care."""
         try:
             answer = outgoing.ask("POST", endpoint, body, headers, self.timeout, self.inner)
         except outgoing.Refused as problem:
@@ -93,12 +122,23 @@ class PushGateway:
     def _phone(self, notice: Notice, device: Device) -> tuple[str, str]:
         if self.phones.startswith("null:"):
             return "bounced", "no gateway for phones is set; MEADOWRUN_PUSH_URL names one"
-        body = {"id": f"{notice.key}-{device.id}", "to": device.endpoint, "system": device.kind, "ttl": notice.ttl,
-                "notice": json.loads(notice.payload)}
+        body = {
+            "id": f"{notice.key}-{device.id}",
+            "to": device.endpoint,
+            "system": device.kind,
+            "ttl": notice.ttl,
+            "notice": json.loads(notice.payload),
+        }
         try:
             # The settings name this gateway.
-            answer = outgoing.ask("POST", f"{self.phones}/notices", json.dumps(body).encode(), {"Content-Type": "application/json"},
-                                  self.timeout, self.inner | outgoing.machine_of(self.phones))
+            answer = outgoing.ask(
+                "POST",
+                f"{self.phones}/notices",
+                json.dumps(body).encode(),
+                {"Content-Type": "application/json"},
+                self.timeout,
+                self.inner | outgoing.machine_of(self.phones),
+            )
         except (OSError, outgoing.Refused) as problem:
             return self._said(device, 0, f"no answer: {problem}")
         return self._said(device, answer.status, answer.reason)
@@ -107,17 +147,27 @@ class PushGateway:
         """What an answer means for a device."""
         if 200 <= code < 300:
             return "delivered", f"{code} taken"
-        # A push service says 404 or 410 of a browser that is gone (RFC 8030, 7.3); our gateway says 410 of an app, since a
-        # gateway that is not where the settings say answers 404 to everything, and no device is forgotten for that. A device at an
+        # A push service says 404 or 410 of a browser that is gone (RFC 8030, 7.3); our gateway says
+        # 410 of an app, since a
+        # gateway that is not where the settings say answers 404 to everything, and no device is
+        # forgotten for that. A device at an
         # address that may not be asked is never asked again either.
         if code in (410, _REFUSED) or code == 404 and device.kind == "web":
             self.gone(device.id)
-            return "bounced", words if code == _REFUSED else f"{code} the {'browser' if device.kind == 'web' else 'app'} is gone"
-        later = not code or answers.is_for_later(code) or device.kind != "web" and answers.is_about_us(code)
+            return (
+                "bounced",
+                words
+                if code == _REFUSED
+                else f"{code} the {'browser' if device.kind == 'web' else 'app'} is gone",
+            )
+        later = (
+            not code
+            or answers.is_for_later(code)
+            or device.kind != "web"
+            and answers.is_about_us(code)
+        )
         return ("deferred" if later else "bounced"), f"{code} {words}" if code else words
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         """Push services cannot be asked."""
         return {}
-
-

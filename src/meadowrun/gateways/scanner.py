@@ -1,4 +1,5 @@
-"""A scanner for malicious software that speaks the protocol of clamd, Debian's package `clamav-daemon`: asked about every uploaded file."""
+"""A scanner for malicious software that speaks the protocol of clamd, Debian's package
+`clamav-daemon`: asked about every uploaded file."""
 
 import socket
 import struct
@@ -14,19 +15,32 @@ _PATIENCE = 30.0
 def check(where: tuple[str, int] | None, content: bytes, name: str) -> None:
     """Has a file looked through; `where` is the scanner's host and port, None where there is none.
 
-    Raises Invalid where something is found, GatewayUnavailable where nobody answers: what nobody looked at is not taken.
+    Raises Invalid where something is found, GatewayUnavailable where nobody answers: what nobody
+    looked at is not taken.
     """
     if where is None or not content:
         return
     try:
         said = _asked(where, content)
     except OSError as problem:
-        raise GatewayUnavailable(f"The scanner for malicious files {where[0]}:{where[1]} does not answer, and without it no file is taken: "
-                                 f"{problem}. Try again later, or tell an administrator.") from problem
+        raise GatewayUnavailable(
+            f"The scanner for malicious files {where[0]}:{where[1]} does not answer, and without "
+            "it no file is taken: "
+            f"{problem}. Try again later, or tell an administrator."
+        ) from problem
     if said.endswith("FOUND"):
-        raise Invalid(f"“{name}” is not taken: the scanner found {said.removeprefix('stream: ').removesuffix(' FOUND')} in it.", "file")
+        raise Invalid(
+            (
+                f"“{name}” is not taken: the scanner found "
+                f"{said.removeprefix('stream: ').removesuffix(' FOUND')} in it."
+            ),
+            "file",
+        )
     if not said.endswith("OK"):
-        raise GatewayUnavailable(f"The scanner for malicious files could not look through “{name}”: {said[:200] or 'it said nothing'}.")
+        raise GatewayUnavailable(
+            f"The scanner for malicious files could not look through “{name}”: "
+            f"{said[:200] or 'it said nothing'}."
+        )
 
 
 def _asked(where: tuple[str, int], content: bytes) -> str:
@@ -34,7 +48,7 @@ def _asked(where: tuple[str, int], content: bytes) -> str:
     with socket.create_connection(where, timeout=_PATIENCE) as line:
         line.sendall(b"zINSTREAM\0")
         for start in range(0, len(content), _PIECE):
-            piece = content[start:start + _PIECE]
+            piece = content[start : start + _PIECE]
             line.sendall(struct.pack(">I", len(piece)) + piece)
         line.sendall(struct.pack(">I", 0))
         answer = b""

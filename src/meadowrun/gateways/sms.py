@@ -1,4 +1,5 @@
-"""How a text message leaves: one JSON request over HTTP for each, to the gateway that the settings name."""
+"""How a text message leaves: one JSON request over HTTP for each, to the gateway that the settings
+name."""
 
 import dataclasses
 import itertools
@@ -17,7 +18,8 @@ _MOST_BYTES = 1_000_000
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Text:
-    """One text message. `key` is the delivery's token: the gateway takes each key once, and receipts name it."""
+    """One text message. `key` is the delivery's token: the gateway takes each key once, and
+    receipts name it."""
 
     key: str
     contact_id: int
@@ -27,8 +29,8 @@ class Text:
 
 
 class HttpGateway:
-    """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 408, 425, 429 and 5xx come again later, 401 to 405 and 407
-    we are refused, any other 4xx the number is."""
+    """POST /messages {id, from, to, text}: 202 taken, 409 taken before, 408, 425, 429 and 5xx come
+    again later, 401 to 405 and 407 we are refused, any other 4xx the number is."""
 
     #: one request for each, one after another; few, so that few are in doubt when a worker dies
     at_once = 5
@@ -51,19 +53,27 @@ class HttpGateway:
                 yield Handed(text.contact_id, "in_doubt", f"No answer: {problem}")
                 continue
             except (OSError, outgoing.Refused) as problem:
-                raise GatewayUnavailable(f"The gateway for text messages does not answer: {problem}") from problem
+                raise GatewayUnavailable(
+                    f"The gateway for text messages does not answer: {problem}"
+                ) from problem
             yield self._became(text, answer)
 
     def _became(self, text: Text, answer: outgoing.Answer) -> Handed:
-        """What became of a text by the gateway's answer. Raises GatewayUnavailable where it takes nothing from us."""
+        """What became of a text by the gateway's answer. Raises GatewayUnavailable where it takes
+        nothing from us."""
         if answers.is_about_us(answer.status):
-            raise GatewayUnavailable(f"The gateway for text messages takes nothing from us: {answer.status} {answer.reason}")
+            raise GatewayUnavailable(
+                f"The gateway for text messages takes nothing from us: {answer.status} "
+                f"{answer.reason}"
+            )
         if answer.status < 300:
             return Handed(text.contact_id, "delivered", f"{answer.status} taken")
         if answer.status == 409:
             return Handed(text.contact_id, "delivered", "taken before")
         said = f"{answer.status} {answer.body[:200].decode(errors='replace')}"
-        return Handed(text.contact_id, "deferred" if answers.is_for_later(answer.status) else "bounced", said)
+        return Handed(
+            text.contact_id, "deferred" if answers.is_for_later(answer.status) else "bounced", said
+        )
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
         try:
@@ -75,8 +85,15 @@ class HttpGateway:
 
 def _post(address: str, body: object, timeout: float) -> outgoing.Answer:
     """Asks the gateway that the settings name, which may be inside this network."""
-    return outgoing.ask("POST", address, json.dumps(body).encode(), {"Content-Type": "application/json"}, timeout,
-                        outgoing.machine_of(address), most=_MOST_BYTES)
+    return outgoing.ask(
+        "POST",
+        address,
+        json.dumps(body).encode(),
+        {"Content-Type": "application/json"},
+        timeout,
+        outgoing.machine_of(address),
+        most=_MOST_BYTES,
+    )
 
 
 class NullSms:
@@ -100,13 +117,20 @@ def gateway(settings: Settings) -> Gateway:
 
 
 def reachable(settings: Settings) -> str | None:
-    """None when the gateway can be asked, else what is wrong, in words for everybody: what to set is an administrator's to know."""
+    """None when the gateway can be asked, else what is wrong, in words for everybody: what to set
+    is an administrator's to know."""
     if settings.sms_url.startswith("null:"):
-        return "No gateway for text messages is set: they count as sent, but go nowhere. Ask an administrator to name one."
+        return (
+            "No gateway for text messages is set: they count as sent, but go nowhere. Ask an "
+            "administrator to name one."
+        )
     try:
         answer = _post(f"{settings.sms_url}/taken", {"ids": []}, 2)
     except (OSError, ValueError) as problem:
         return f"The gateway for text messages does not answer ({problem})."
     if answer.status >= 300:
-        return f"What answers is no gateway for text messages ({answer.status} {answer.reason}). Ask an administrator to look at its address."
+        return (
+            f"What answers is no gateway for text messages ({answer.status} {answer.reason}). "
+            "Ask an administrator to look at its address."
+        )
     return None

@@ -1,7 +1,8 @@
 """Email by SMTP (RFC 5321): several connections side by side, each with one email under way.
 
-Everything of an email but its end is sent first; then the whole group is noted as being handed over; only then the
-ends leave, all at once. So a worker that dies leaves in doubt hardly more than what had really reached the server.
+Everything of an email but its end is sent first; then the whole group is noted as being handed
+over; only then the ends leave, all at once. So a worker that dies leaves in doubt hardly more than
+what had really reached the server.
 """
 
 import itertools
@@ -23,13 +24,17 @@ from meadowrun.gateways import outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
 
-#: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom the mail is for.
+#: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom
+#: the mail is for.
 _UNWELCOME = {523, 524, 525, 530, 534, 535, 538}
-#: Replies of a server that lost its way (RFC 5321, 4.2.3): “not understood”, “not now”. They say nothing of whom the mail is for.
+#: Replies of a server that lost its way (RFC 5321, 4.2.3): “not understood”, “not now”. They say
+#: nothing of whom the mail is for.
 _LOST_ITS_WAY = {500, 502, 503, 504}
-#: Seconds after which a group that was noted may no longer leave, at most: others begin to ask what became of it.
+#: Seconds after which a group that was noted may no longer leave, at most: others begin to ask what
+#: became of it.
 _LEAVES_WITHIN = 10.0
-#: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow ten minutes; what
+#: Seconds that a server may take to answer the end of an email. RFC 5321 (4.5.3.2.6) would allow
+#: ten minutes; what
 #: answers later is asked for instead.
 _ANSWERS_WITHIN = 60.0
 #: Bytes of what the server says of many emails.
@@ -100,7 +105,8 @@ class _Line:
     def offer(self) -> tuple[int, bytes, bool] | None:
         """Reads what the server says of the envelope, and sends all of the email but its end.
 
-        A refusal comes back as code, words and whether it is about the sender; then the line is ready again.
+        A refusal comes back as code, words and whether it is about the sender; then the line is
+        ready again.
         """
         try:
             for _ in range(self._open_replies):
@@ -113,8 +119,11 @@ class _Line:
                 self.server.send(self._content[:-1])
                 return None
             if 421 in (replies[-1][0], refused[0]) or refused[0] == -1:
-                # The server is closing the connection, which says nothing of this email (RFC 5321, 3.8).
-                raise smtplib.SMTPServerDisconnected(refused[1].decode(errors="replace") or "connection closed")
+                # The server is closing the connection, which says nothing of this email (RFC 5321,
+                # 3.8).
+                raise smtplib.SMTPServerDisconnected(
+                    refused[1].decode(errors="replace") or "connection closed"
+                )
             if len(replies) == 3 and replies[2][0] == 354:
                 self.server.send(b".\r\n")
                 self.server.getreply()
@@ -124,7 +133,8 @@ class _Line:
         return refused[0], refused[1], replies[0][0] >= 400
 
     def finish(self) -> None:
-        """Sends the end: from here on the server may have the email, whatever we hear. `answer` tells what came of it."""
+        """Sends the end: from here on the server may have the email, whatever we hear. `answer`
+        tells what came of it."""
         try:
             self.server.send(self._content[-1:] + b".\r\n")
         except OSError:
@@ -153,7 +163,8 @@ class _Line:
         return code, words
 
     def _start_anew(self) -> None:
-        """Some servers that refuse an email still hold its envelope, and would refuse the next for that."""
+        """Some servers that refuse an email still hold its envelope, and would refuse the next for
+        that."""
         try:
             self.server.rset()
         except (OSError, smtplib.SMTPException):
@@ -181,15 +192,29 @@ _HERE = ("127.0.0.1", "::1", "localhost")
 class SmtpGateway:
     """Hands emails over on up to `at_once` connections."""
 
-    def __init__(self, url: str, receipts_url: str = "", timeout: float = 30.0, at_once: int = 8, tls: str = "",
-                 leaves_within: float = _LEAVES_WITHIN, trusted: ssl.SSLContext | None = None):
-        """`tls` is as in the settings; `leaves_within` are the seconds after which a noted group stays; `trusted` says whose
-        certificates are believed: those of the machine, unless told otherwise."""
+    def __init__(
+        self,
+        url: str,
+        receipts_url: str = "",
+        timeout: float = 30.0,
+        at_once: int = 8,
+        tls: str = "",
+        leaves_within: float = _LEAVES_WITHIN,
+        trusted: ssl.SSLContext | None = None,
+    ):
+        """`tls` is as in the settings; `leaves_within` are the seconds after which a noted group
+        stays; `trusted` says whose certificates are believed: those of the machine, unless told
+        otherwise."""
         self.parts = urllib.parse.urlsplit(url)
-        self.host, self.port = self.parts.hostname or "", self.parts.port or (465 if self.parts.scheme == "smtps" else 25)
+        self.host, self.port = (
+            self.parts.hostname or "",
+            self.parts.port or (465 if self.parts.scheme == "smtps" else 25),
+        )
         self.where = f"{self.host}:{self.port}"
         here = self.host in _HERE
-        self.tls = tls or ("needed" if self.parts.username and not here else "none" if here else "offered")
+        self.tls = tls or (
+            "needed" if self.parts.username and not here else "none" if here else "offered"
+        )
         self.trusted = trusted or ssl.create_default_context()
         self.receipts_url, self.timeout, self.at_once = receipts_url, timeout, at_once
         self.can_be_asked = bool(receipts_url)
@@ -197,24 +222,44 @@ class SmtpGateway:
 
     def _connect(self) -> _Line:
         try:
-            server = smtplib.SMTP_SSL(self.host, self.port, local_hostname="localhost", timeout=self.timeout, context=self.trusted) \
-                if self.parts.scheme == "smtps" else smtplib.SMTP(self.host, self.port, local_hostname="localhost", timeout=self.timeout)
+            server = (
+                smtplib.SMTP_SSL(
+                    self.host,
+                    self.port,
+                    local_hostname="localhost",
+                    timeout=self.timeout,
+                    context=self.trusted,
+                )
+                if self.parts.scheme == "smtps"
+                else smtplib.SMTP(
+                    self.host, self.port, local_hostname="localhost", timeout=self.timeout
+                )
+            )
             assert server.sock is not None
             # Otherwise each email's last few bytes wait 40 ms for the answer to those before.
             server.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             server.ehlo()
             self._encrypt(server)
             if self.parts.username:
-                server.login(urllib.parse.unquote(self.parts.username), urllib.parse.unquote(self.parts.password or ""))
+                server.login(
+                    urllib.parse.unquote(self.parts.username),
+                    urllib.parse.unquote(self.parts.password or ""),
+                )
         except ssl.SSLCertVerificationError as problem:
-            raise GatewayUnavailable(f"The mail server {self.where} does not prove who it is: {problem.verify_message}. Name it as its "
-                                     "certificate does, or have its certificate signed by somebody this machine trusts.") from problem
+            raise GatewayUnavailable(
+                f"The mail server {self.where} does not prove who it is: "
+                f"{problem.verify_message}. Name it as its "
+                "certificate does, or have its certificate signed by somebody this machine trusts."
+            ) from problem
         except (OSError, smtplib.SMTPException) as problem:
-            raise GatewayUnavailable(f"The mail server {self.where} does not answer: {problem}") from problem
+            raise GatewayUnavailable(
+                f"The mail server {self.where} does not answer: {problem}"
+            ) from problem
         return _Line(server)
 
     def _encrypt(self, server: smtplib.SMTP) -> None:
-        """Goes on encrypted, to a server that proves who it is, where that is needed or offered. Raises GatewayUnavailable."""
+        """Goes on encrypted, to a server that proves who it is, where that is needed or offered.
+        Raises GatewayUnavailable."""
         if self.parts.scheme == "smtps" or self.tls == "none":
             return
         if server.has_extn("starttls"):
@@ -222,8 +267,11 @@ class SmtpGateway:
             server.ehlo()
         elif self.tls == "needed":
             server.close()
-            raise GatewayUnavailable(f"The mail server {self.where} offers no encryption (STARTTLS), and would be told a password in clear. "
-                                     "Use smtps:, or say by MEADOWRUN_SMTP_TLS=none that this is as it should be.")
+            raise GatewayUnavailable(
+                f"The mail server {self.where} offers no encryption (STARTTLS), and would be "
+                "told a password in clear. "
+                "Use smtps:, or say by MEADOWRUN_SMTP_TLS=none that this is as it should be."
+            )
 
     def hand_over(self, messages: Iterable[Letter], begin: Begin = all_may_go) -> Iterator[Handed]:
         lines: list[_Line] = []
@@ -232,14 +280,15 @@ class SmtpGateway:
             while group := list(itertools.islice(letters, self.at_once)):
                 while group:
                     self._open(lines, len(group))
-                    now, group = group[:len(lines)], group[len(lines):]
+                    now, group = group[: len(lines)], group[len(lines) :]
                     yield from self._group(now, lines, begin)
         finally:
             for line in lines:
                 line.quit()
 
     def _open(self, lines: list[_Line], wanted: int) -> None:
-        """Replaces broken lines and adds new ones up to `wanted`; fewer where the server allows no more of them."""
+        """Replaces broken lines and adds new ones up to `wanted`; fewer where the server allows no
+        more of them."""
         lines[:] = [line for line in lines if line.alive]
         while len(lines) < wanted:
             try:
@@ -250,7 +299,9 @@ class SmtpGateway:
                 self.at_once = len(lines)
                 return
 
-    def _group(self, letters: Sequence[Letter], lines: list[_Line], begin: Begin) -> Iterator[Handed]:
+    def _group(
+        self, letters: Sequence[Letter], lines: list[_Line], begin: Begin
+    ) -> Iterator[Handed]:
         """Hands one email over on each line."""
         pairs = list(zip(lines, letters, strict=False))
         ready: list[tuple[_Line, Letter]] = []
@@ -269,7 +320,11 @@ class SmtpGateway:
             except (ValueError, TypeError, LookupError) as problem:
                 # This one cannot be put into the form of an email: the others can.
                 done += 1
-                yield Handed(letter.contact_id, "not_rendered", f"no email could be made of it: {problem}"[:300])
+                yield Handed(
+                    letter.contact_id,
+                    "not_rendered",
+                    f"no email could be made of it: {problem}"[:300],
+                )
         for line, letter in asked:
             try:
                 refused = self._offered(line, letter)
@@ -291,8 +346,14 @@ class SmtpGateway:
             except _LineBroken as problem:
                 if not ready and not done:
                     raise GatewayUnavailable(
-                        f"The mail server {self.where} hangs up in the middle of an email: {problem}") from problem
-                yield Handed(letter.contact_id, "deferred", f"the mail server hung up in the middle of this email: {problem}"[:300])
+                        f"The mail server {self.where} hangs up in the middle of an email: "
+                        f"{problem}"
+                    ) from problem
+                yield Handed(
+                    letter.contact_id,
+                    "deferred",
+                    f"the mail server hung up in the middle of this email: {problem}"[:300],
+                )
                 continue
             if refused is None:
                 ready.append((line, letter))
@@ -307,8 +368,10 @@ class SmtpGateway:
         code, words, about_sender = refused
         if code in _UNWELCOME or about_sender and code >= 500:
             # Whoever it was for: we are refused, not they. Nothing more of this can be handed over.
-            raise GatewayUnavailable(f"The mail server {self.where} does not take mail from us: "
-                                     f"{code} {words.decode(errors='replace')[:200]}")
+            raise GatewayUnavailable(
+                f"The mail server {self.where} does not take mail from us: "
+                f"{code} {words.decode(errors='replace')[:200]}"
+            )
         return _refusal(letter, code, words, at_the_door=True)
 
     def _finish(self, ready: list[tuple[_Line, Letter]], begin: Begin) -> Iterator[Handed]:
@@ -346,8 +409,14 @@ class SmtpGateway:
         if not self.receipts_url or not ids:
             return {}
         try:
-            answer = outgoing.ask("POST", self.receipts_url, json.dumps({"message_ids": list(ids)}).encode(),
-                                  {"Content-Type": "application/json"}, inner=outgoing.machine_of(self.receipts_url), most=_RECEIPTS)
+            answer = outgoing.ask(
+                "POST",
+                self.receipts_url,
+                json.dumps({"message_ids": list(ids)}).encode(),
+                {"Content-Type": "application/json"},
+                inner=outgoing.machine_of(self.receipts_url),
+                most=_RECEIPTS,
+            )
             taken = read_json(answer.body)["taken"]
             return {key: bool(value) for key, value in taken.items()} if answer.status < 300 else {}
         except (OSError, ValueError, KeyError, TypeError, AttributeError):
@@ -355,8 +424,9 @@ class SmtpGateway:
 
 
 def _refusal(letter: Letter, code: int, words: bytes, at_the_door: bool = False) -> Handed:
-    """4xx: the server asks to come again later (RFC 5321, 4.2.1), as one does that lost its way; 5xx: it never will take this.
-    Only a refusal `at_the_door`, of the address before the mail was seen, may be hard."""
+    """4xx: the server asks to come again later (RFC 5321, 4.2.1), as one does that lost its way;
+    5xx: it never will take this. Only a refusal `at_the_door`, of the address before the mail was
+    seen, may be hard."""
     said = f"{code} {words.decode(errors='replace')}"[:300]
     if 400 <= code < 500 or code in _LOST_ITS_WAY:
         return Handed(letter.contact_id, "deferred", said)
@@ -382,18 +452,29 @@ def gateway(settings: Settings) -> Gateway:
     """The gateway that the settings name."""
     if settings.smtp_url.startswith("null:"):
         return NullGateway()
-    return SmtpGateway(settings.smtp_url, settings.mail_receipts_url, at_once=settings.smtp_connections, tls=settings.smtp_tls,
-                       # Well before “not taken” would be believed of it.
-                       leaves_within=min(_LEAVES_WITHIN, settings.settle_after / 2))
+    return SmtpGateway(
+        settings.smtp_url,
+        settings.mail_receipts_url,
+        at_once=settings.smtp_connections,
+        tls=settings.smtp_tls,
+        # Well before “not taken” would be believed of it.
+        leaves_within=min(_LEAVES_WITHIN, settings.settle_after / 2),
+    )
 
 
 def reachable(settings: Settings) -> str | None:
     """None when the mail server can be spoken to, else what is wrong."""
     parts = urllib.parse.urlsplit(settings.smtp_url)
     if parts.scheme == "null":
-        return "No mail server is set: mails count as sent, but go nowhere. Ask an administrator to name one."
+        return (
+            "No mail server is set: mails count as sent, but go nowhere. Ask an administrator "
+            "to name one."
+        )
     try:
-        socket.create_connection((parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)), timeout=2).close()
+        socket.create_connection(
+            (parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)),
+            timeout=2,
+        ).close()
     except OSError as problem:
         return f"The mail server {parts.hostname}:{parts.port} does not answer ({problem})."
     return None

@@ -24,10 +24,20 @@ def show() -> object:
         start = now().astimezone(zone()).date() - dt.timedelta(days=14)
     start -= dt.timedelta(days=start.weekday())
     until = start + dt.timedelta(days=42)
-    rows = sends.between(db(), dt.datetime.combine(start, dt.time(), zone()), dt.datetime.combine(until, dt.time(), zone()))
+    rows = sends.between(
+        db(),
+        dt.datetime.combine(start, dt.time(), zone()),
+        dt.datetime.combine(until, dt.time(), zone()),
+    )
     days: dict[dt.date, list[tuple[Send, Campaign, dt.datetime]]] = {}
     for send, campaign, at in rows:
         days.setdefault(at.astimezone(zone()).date(), []).append((send, campaign, at))
     weeks = [[start + dt.timedelta(days=w * 7 + d) for d in range(7)] for w in range(6)]
-    return flask.render_template("calendar.html", weeks=weeks, days=days, start=start,
-                                 this_day=now().astimezone(zone()).date(), step=dt.timedelta(days=42))
+    return flask.render_template(
+        "calendar.html",
+        weeks=weeks,
+        days=days,
+        start=start,
+        this_day=now().astimezone(zone()).date(),
+        step=dt.timedelta(days=42),
+    )

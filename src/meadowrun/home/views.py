@@ -16,12 +16,24 @@ pages = flask.Blueprint("home", __name__)
 @pages.get("/")
 def today() -> object:
     session = db()
-    running = [(s, c, tally(session, s.dispatch_id)) for s, c in recent(session, ("taking", "running", "paused"))]
+    running = [
+        (s, c, tally(session, s.dispatch_id))
+        for s, c in recent(session, ("taking", "running", "paused"))
+    ]
     planned = recent(session, ("planned",))
     drafts = recent(session, ("draft",), most=6)
     finished = []
     for send, campaign in recent(session, ("done", "stopped"), most=6):
         finished.append((send, campaign, kept_numbers(session, send)))
-    return flask.render_template("today.html", running=running, planned=planned, drafts=drafts, finished=finished,
-                                 channels=channels_of(session, [send for send, *_ in finished]), lately=audit.recent(session, 8, people=True),
-                                 troubles=[(t, owner_of(t.owner_kind).path(t.owner_id)) for t in troubles.of(session) if t.given_up])
+    return flask.render_template(
+        "today.html",
+        running=running,
+        planned=planned,
+        drafts=drafts,
+        finished=finished,
+        channels=channels_of(session, [send for send, *_ in finished]),
+        lately=audit.recent(session, 8, people=True),
+        troubles=[
+            (t, owner_of(t.owner_kind).path(t.owner_id)) for t in troubles.of(session) if t.given_up
+        ],
+    )

@@ -21,13 +21,16 @@ def get(session: orm.Session, import_id: int) -> Import:
     return found(session, Import, import_id, "import")
 
 
-#: Rows from which the sorts of columns and the country of numbers are guessed, and how many of them a page shows.
+#: Rows from which the sorts of columns and the country of numbers are guessed, and how many of them
+#: a page shows.
 GUESSED_FROM, SHOWN = 500, 8
 
 
-def upload(session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes, home: str = "") -> Import:
-    """Keeps a file, recognises how it is read and guesses what its columns are, and of which country its telephone numbers;
-    `home` is the organisation's. Raises Invalid."""
+def upload(
+    session: orm.Session, actor: Actor, now: dt.datetime, name: str, content: bytes, home: str = ""
+) -> Import:
+    """Keeps a file, recognises how it is read and guesses what its columns are, and of which
+    country its telephone numbers; `home` is the organisation's. Raises Invalid."""
     try:
         reading = pf.recognise(content)
         columns, rows = pf.header(content, reading, GUESSED_FROM)
@@ -35,25 +38,47 @@ def upload(session: orm.Session, actor: Actor, now: dt.datetime, name: str, cont
         raise Invalid(str(problem), "file") from None
     words = dictionary(session)
     targets = pf.guess(columns, rows[:SHOWN], list(words.fields.values()))
-    plan = pf.Plan(targets=targets, country=pf.guess_country(columns, rows, targets, home), bad_cells="leave_out")
+    plan = pf.Plan(
+        targets=targets,
+        country=pf.guess_country(columns, rows, targets, home),
+        bad_cells="leave_out",
+    )
     types = [pf.guess_type([row[i] for row in rows if i < len(row)]) for i in range(len(columns))]
     file = people.store_file(session, now, name, "application/octet-stream", content)
-    made = Import(file_id=file.id, file_name=name[:200], state="matching", reading=reading.__dict__, columns=columns,
-                  sample=rows[:SHOWN], types=types, plan=plan.to_json(), created_at=now, created_by=actor.name)
+    made = Import(
+        file_id=file.id,
+        file_name=name[:200],
+        state="matching",
+        reading=reading.__dict__,
+        columns=columns,
+        sample=rows[:SHOWN],
+        types=types,
+        plan=plan.to_json(),
+        created_at=now,
+        created_by=actor.name,
+    )
     session.add(made)
     session.flush()
     audit.record(session, actor, now, "uploaded", "import", made.id, name)
     return made
 
 
-def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import, plan: pf.Plan,
-             new_fields: dict[int, tuple[str, str]]) -> None:
-    """Takes the author's matching; `new_fields` maps a column to (label, type) of a field to be made for it."""
+def set_plan(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Import,
+    plan: pf.Plan,
+    new_fields: dict[int, tuple[str, str]],
+) -> None:
+    """Takes the author's matching; `new_fields` maps a column to (label, type) of a field to be
+    made for it."""
     if found.state not in ("matching", "checked", "failed"):
         raise Conflict("This import is being carried out; it can no longer be changed.")
     targets, new = list(plan.targets), []
     with session.begin_nested() as trial:
-        # Made only to see whether they can be: a dry run changes nothing, and neither does changing one's mind.
+        # Made only to see whether they can be: a dry run changes nothing, and neither does changing
+        # one's mind.
         for index, (label, kind) in new_fields.items():
             field = people.add_field(session, actor, now, "contact", label, kind, filled_later=True)
             targets[index] = f"own:{field.key}"
@@ -62,7 +87,11 @@ def set_plan(session: orm.Session, actor: Actor, now: dt.datetime, found: Import
     plan = pf.Plan.from_json({**plan.to_json(), "targets": targets, "new": new})
     known = {*dictionary(session).fields, *(key for *_, key in new)}
     for target in targets:
-        if target and target not in (*pf.STANDARD, *pf.SAID, pf.TAGS, pf.COUNTRY) and target.removeprefix("own:") not in known:
+        if (
+            target
+            and target not in (*pf.STANDARD, *pf.SAID, pf.TAGS, pf.COUNTRY)
+            and target.removeprefix("own:") not in known
+        ):
             raise Invalid(f"There is no field “{target}” any more.", "targets")
     if plan.country and plan.country not in countries.names():
         raise Invalid("There is no such country.", "country")

@@ -1,4 +1,5 @@
-"""Carrying an import out: clean rows are copied into a table beside, and merged into contacts in a few statements."""
+"""Carrying an import out: clean rows are copied into a table beside, and merged into contacts in a
+few statements."""
 
 import json
 from collections.abc import Iterator
@@ -32,9 +33,12 @@ MOST_CHOICES = 100
 
 STAGE = """
 CREATE TEMPORARY TABLE staged (
-    row integer, email text, email_key text, reference text, first_name text, last_name text, phone text, town text,
-    language text, timezone text, company text, company_key text, attributes jsonb, name_key text, search_key text,
-    email_usable boolean, said_email boolean, said_sms boolean, tags text[], contact_id bigint, company_id bigint, is_new boolean DEFAULT false,
+    row integer, email text, email_key text, reference text, first_name text, last_name text,
+    phone text, town text,
+    language text, timezone text, company text, company_key text, attributes jsonb, name_key text,
+    search_key text,
+    email_usable boolean, said_email boolean, said_sms boolean, tags text[], contact_id bigint,
+    company_id bigint, is_new boolean DEFAULT false,
     is_changed boolean DEFAULT false) ON COMMIT DROP
 """
 
@@ -45,7 +49,8 @@ class _Dry(Exception):
 
 @jobs.task("imports.run", "waited")
 def run(import_id: int, dry: bool) -> None:
-    """The dry run or the real one. Twice the same file changes nothing; a run that died starts anew."""
+    """The dry run or the real one. Twice the same file changes nothing; a run that died starts
+    anew."""
     database = context().database
     with database.session() as session:
         found = session.get(Import, import_id)
@@ -55,8 +60,10 @@ def run(import_id: int, dry: bool) -> None:
     counts: dict[str, int] = {}
     try:
         with database.session() as session:
-            if not session.execute(sa.text("SELECT pg_try_advisory_xact_lock(:space, :id)"),
-                                   {"space": _LOCKS, "id": import_id}).scalar():
+            if not session.execute(
+                sa.text("SELECT pg_try_advisory_xact_lock(:space, :id)"),
+                {"space": _LOCKS, "id": import_id},
+            ).scalar():
                 # Another run of it is under way.
                 return
             counts = _Run(session, database, import_id, content, dry).carry_out()
@@ -73,14 +80,22 @@ def run(import_id: int, dry: bool) -> None:
         with database.session() as session:
             found = session.get_one(Import, import_id)
             found.state = "failed"
-            found.problem = str(problem) if isinstance(problem, pf.FileProblem) else \
-                "The import stopped because of a fault of ours; nothing was changed. Try again, or ask for help."
+            found.problem = (
+                str(problem)
+                if isinstance(problem, pf.FileProblem)
+                else (
+                    "The import stopped because of a fault of ours; nothing was changed. Try "
+                    "again, or ask for help."
+                )
+            )
 
 
 class _Run:
     """One run inside one transaction."""
 
-    def __init__(self, session: orm.Session, database: Database, import_id: int, content: bytes, dry: bool):
+    def __init__(
+        self, session: orm.Session, database: Database, import_id: int, content: bytes, dry: bool
+    ):
         self.session, self.database, self.content, self.dry = session, database, content, dry
         self.found = session.get_one(Import, import_id)
         self.plan = pf.Plan.from_json(self.found.plan)
@@ -98,24 +113,45 @@ class _Run:
         self._stage()
         execute(sa.text("ANALYZE staged"))
         key = "email_key" if self.plan.identify == "email" else "reference"
-        execute(sa.text(f"UPDATE staged s SET contact_id = m.id FROM (SELECT c.{key} AS key, min(c.id) AS id "
-                        f"FROM contacts c WHERE c.{key} IN (SELECT {key} FROM staged) GROUP BY c.{key}) m "
-                        f"WHERE m.key = s.{key}"))
+        execute(
+            sa.text(
+                f"UPDATE staged s SET contact_id = m.id FROM (SELECT c.{key} AS key, min(c.id) "
+                "AS id "
+                f"FROM contacts c WHERE c.{key} IN (SELECT {key} FROM staged) GROUP BY c.{key}) m "
+                f"WHERE m.key = s.{key}"
+            )
+        )
         self._companies()
         self._choices()
         new = self._insert()
         changed = self._update()
         tagged = self._tag()
         known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
-        stay_out = execute(sa.text(
-            "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key IN "
-            "(s.email_key, '@' || split_part(s.email_key, '@', 2))) "
-            "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = 'email' "
-            "AND k.topic_id = 0 AND NOT k.agreed)")).scalar_one()
-        counts = {"rows": self.rows, "new": new, "changed": changed, "unchanged": known - changed,
-                  "refused": len(self.refused), "left_out": len(self.left_out), "stay_out": stay_out, "tagged": tagged}
+        stay_out = execute(
+            sa.text(
+                "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE "
+                "x.address_key IN "
+                "(s.email_key, '@' || split_part(s.email_key, '@', 2))) "
+                "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND "
+                "k.channel = 'email' "
+                "AND k.topic_id = 0 AND NOT k.agreed)"
+            )
+        ).scalar_one()
+        counts = {
+            "rows": self.rows,
+            "new": new,
+            "changed": changed,
+            "unchanged": known - changed,
+            "refused": len(self.refused),
+            "left_out": len(self.left_out),
+            "stay_out": stay_out,
+            "tagged": tagged,
+        }
         for channel in CHANNELS:
-            counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = self._consent(channel), self._declined(channel)
+            counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = (
+                self._consent(channel),
+                self._declined(channel),
+            )
         if not self.dry:
             self._finish(counts)
         else:
@@ -127,23 +163,67 @@ class _Run:
         known = dictionary(self.session).fields
         for label, kind, key in self.plan.new:
             if key not in known:
-                people.add_field(self.session, Actor(None, self.found.created_by), self.now, "contact", label, kind, filled_later=True)
+                people.add_field(
+                    self.session,
+                    Actor(None, self.found.created_by),
+                    self.now,
+                    "contact",
+                    label,
+                    kind,
+                    filled_later=True,
+                )
 
     def _stage(self) -> None:
-        own = {f.key: f for f in dictionary(self.session).fields.values() if f.owner == "contact" and not f.column}
-        names = ("row", "email", "email_key", "reference", *COLUMNS, "company", "company_key", "attributes", "name_key",
-                 "search_key", "email_usable", "said_email", "said_sms", "tags")
-        with driver(self.session).cursor() as cursor, \
-                cursor.copy(f"COPY staged ({', '.join(names)}) FROM STDIN") as copy:
+        own = {
+            f.key: f
+            for f in dictionary(self.session).fields.values()
+            if f.owner == "contact" and not f.column
+        }
+        names = (
+            "row",
+            "email",
+            "email_key",
+            "reference",
+            *COLUMNS,
+            "company",
+            "company_key",
+            "attributes",
+            "name_key",
+            "search_key",
+            "email_usable",
+            "said_email",
+            "said_sms",
+            "tags",
+        )
+        with (
+            driver(self.session).cursor() as cursor,
+            cursor.copy(f"COPY staged ({', '.join(names)}) FROM STDIN") as copy,
+        ):
             for item in self._read(own):
                 standard = item.standard
                 address = standard.get("email")
-                name_key, search_key = people.search_keys(standard.get("first_name"), standard.get("last_name"), address)
+                name_key, search_key = people.search_keys(
+                    standard.get("first_name"), standard.get("last_name"), address
+                )
                 company = standard.get("company")
-                copy.write_row((item.number, address, email_key(address) if address else None,
-                                standard.get("reference"), *(standard.get(c) for c in COLUMNS), company,
-                                fold(company) if company else None, json.dumps(item.own), name_key, search_key,
-                                item.email_usable, item.said.get("email"), item.said.get("sms"), list(item.tags)))
+                copy.write_row(
+                    (
+                        item.number,
+                        address,
+                        email_key(address) if address else None,
+                        standard.get("reference"),
+                        *(standard.get(c) for c in COLUMNS),
+                        company,
+                        fold(company) if company else None,
+                        json.dumps(item.own),
+                        name_key,
+                        search_key,
+                        item.email_usable,
+                        item.said.get("email"),
+                        item.said.get("sms"),
+                        list(item.tags),
+                    )
+                )
 
     def _read(self, own: Any) -> Iterator[pf.Row]:
         for item in pf.read(self.content, self.reading, self.plan, own, self.found.columns):
@@ -158,33 +238,72 @@ class _Run:
             yield item
 
     def _progress(self) -> None:
-        """Told on a connection of its own, so that people see it while the import's transaction is still open."""
+        """Told on a connection of its own, so that people see it while the import's transaction is
+        still open."""
         with self.database.session() as other:
-            other.execute(sa.update(Import).where(Import.id == self.found.id).values(rows_done=self.rows))
+            other.execute(
+                sa.update(Import).where(Import.id == self.found.id).values(rows_done=self.rows)
+            )
 
     def _companies(self) -> None:
-        self.session.execute(sa.text(
-            "INSERT INTO companies (name, name_key, attributes, created_at) SELECT min(company), company_key, '{}', :now "
-            "FROM staged WHERE company_key <> '' GROUP BY company_key ON CONFLICT (name_key) DO NOTHING"),
-            {"now": self.now})
-        self.session.execute(sa.text("UPDATE staged s SET company_id = k.id FROM companies k "
-                                     "WHERE k.name_key = s.company_key"))
+        self.session.execute(
+            sa.text(
+                "INSERT INTO companies (name, name_key, attributes, created_at) SELECT "
+                "min(company), company_key, '{}', :now "
+                "FROM staged WHERE company_key <> '' GROUP BY company_key ON CONFLICT (name_key) "
+                "DO NOTHING"
+            ),
+            {"now": self.now},
+        )
+        self.session.execute(
+            sa.text(
+                "UPDATE staged s SET company_id = k.id FROM companies k "
+                "WHERE k.name_key = s.company_key"
+            )
+        )
 
     def _choices(self) -> None:
-        """A field of choices that this file brings takes what stands in the file: the commonest first, each spelled as it mostly
-        is. One that somebody has a value of already, or with choices of its own, stays as it is."""
+        """A field of choices that this file brings takes what stands in the file: the commonest
+        first, each spelled as it mostly is. One that somebody has a value of already, or with
+        choices of its own, stays as it is."""
         execute = self.session.execute
         keys = [t.removeprefix("own:") for t in self.plan.targets if t.startswith("own:")]
-        for field in self.session.scalars(sa.select(Field).where(
-                Field.owner == "contact", Field.key.in_(keys), Field.type.in_(("choice", "choices")), sa.func.cardinality(Field.options) == 0)):
+        for field in self.session.scalars(
+            sa.select(Field).where(
+                Field.owner == "contact",
+                Field.key.in_(keys),
+                Field.type.in_(("choice", "choices")),
+                sa.func.cardinality(Field.options) == 0,
+            )
+        ):
             single = field.type == "choice"
-            values = "staged s" if single else "staged s, jsonb_array_elements_text(s.attributes->:key) AS v"
+            values = (
+                "staged s"
+                if single
+                else "staged s, jsonb_array_elements_text(s.attributes->:key) AS v"
+            )
             value = "s.attributes->>:key" if single else "v"
             about = {"key": field.key}
-            if execute(sa.text("SELECT EXISTS (SELECT 1 FROM contacts c WHERE jsonb_exists(c.attributes, :key))"), about).scalar_one():
+            if execute(
+                sa.text(
+                    "SELECT EXISTS (SELECT 1 FROM contacts c WHERE jsonb_exists(c.attributes, "
+                    ":key))"
+                ),
+                about,
+            ).scalar_one():
                 continue
-            found = execute(sa.text(f"SELECT {value} AS value FROM {values} WHERE jsonb_exists(s.attributes, :key) "
-                                    f"GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT {MOST_CHOICES + 1}"), about).scalars().all()
+            found = (
+                execute(
+                    sa.text(
+                        f"SELECT {value} AS value FROM {values} WHERE jsonb_exists(s.attributes, "
+                        ":key) "
+                        f"GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT {MOST_CHOICES + 1}"
+                    ),
+                    about,
+                )
+                .scalars()
+                .all()
+            )
             spelled: dict[str, str] = {}
             for text in found:
                 spelled.setdefault(fold(text), text)
@@ -193,99 +312,183 @@ class _Run:
             other = {text: spelled[fold(text)] for text in found if spelled[fold(text)] != text}
             if other:
                 one = "coalesce(CAST(:other AS jsonb)->>(%s), %s)"
-                put = f"to_jsonb({one % (value, value)})" if single else \
-                    f"(SELECT jsonb_agg(DISTINCT {one % ('v', 'v')}) FROM jsonb_array_elements_text(s.attributes->:key) AS v)"
-                execute(sa.text(f"UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], {put}) "
-                                "WHERE jsonb_exists(s.attributes, :key)"), {**about, "other": json.dumps(other)})
+                put = (
+                    f"to_jsonb({one % (value, value)})"
+                    if single
+                    else (
+                        f"(SELECT jsonb_agg(DISTINCT {one % ('v', 'v')}) FROM "
+                        "jsonb_array_elements_text(s.attributes->:key) AS v)"
+                    )
+                )
+                execute(
+                    sa.text(
+                        "UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], "
+                        f"{put}) "
+                        "WHERE jsonb_exists(s.attributes, :key)"
+                    ),
+                    {**about, "other": json.dumps(other)},
+                )
             field.options = list(spelled.values())
 
     def _insert(self) -> int:
-        # Numbers are drawn first, so that staged rows and contacts can be told apart and joined afterwards.
-        self.session.execute(sa.text(
-            "UPDATE staged SET is_new = true, contact_id = nextval(pg_get_serial_sequence('contacts', 'id')) "
-            "WHERE contact_id IS NULL"))
-        # Planned by what was known of the rows before, whatever asks for newcomers would expect one of them.
+        # Numbers are drawn first, so that staged rows and contacts can be told apart and joined
+        # afterwards.
+        self.session.execute(
+            sa.text(
+                "UPDATE staged SET is_new = true, contact_id = "
+                "nextval(pg_get_serial_sequence('contacts', 'id')) "
+                "WHERE contact_id IS NULL"
+            )
+        )
+        # Planned by what was known of the rows before, whatever asks for newcomers would expect one
+        # of them.
         self.session.execute(sa.text("ANALYZE staged"))
-        columns = f"email, email_key, reference, {', '.join(COLUMNS)}, company_id, attributes, name_key, search_key, " \
-                  "email_usable"
-        return self.session.execute(sa.text(
-            f"INSERT INTO contacts (id, {columns}, source, created_at, updated_at) OVERRIDING SYSTEM VALUE "
-            f"SELECT contact_id, {columns}, :source, :now, :now FROM staged WHERE is_new"),
-            {"source": f"import of {self.found.file_name}", "now": self.now}).rowcount
+        columns = (
+            f"email, email_key, reference, {', '.join(COLUMNS)}, company_id, attributes, "
+            "name_key, search_key, "
+            "email_usable"
+        )
+        return self.session.execute(
+            sa.text(
+                f"INSERT INTO contacts (id, {columns}, source, created_at, updated_at) "
+                "OVERRIDING SYSTEM VALUE "
+                f"SELECT contact_id, {columns}, :source, :now, :now FROM staged WHERE is_new"
+            ),
+            {"source": f"import of {self.found.file_name}", "now": self.now},
+        ).rowcount
 
     def _update(self) -> int:
-        """Known people, by the plan; a blank cell never empties a field, an address is only changed by reference."""
+        """Known people, by the plan; a blank cell never empties a field, an address is only changed
+        by reference."""
         if self.plan.known == "keep":
             return 0
         wins = self.plan.known == "update"
         names = ["reference", *COLUMNS, "company_id"]
         if self.plan.identify == "reference":
             names += ["email", "email_key"]
+
         def merged(name: str) -> str:
             return f"coalesce(s.{name}, c.{name})" if wins else f"coalesce(c.{name}, s.{name})"
+
         attributes = "c.attributes || s.attributes" if wins else "s.attributes || c.attributes"
         differs = " OR ".join(f"c.{n} IS DISTINCT FROM {merged(n)}" for n in names)
         sets = ", ".join(f"{n} = {merged(n)}" for n in names)
-        usable = ", email_usable = c.email_usable OR s.email_usable, bounced_at = CASE WHEN c.email_key IS DISTINCT FROM " \
-                 f"{merged('email_key')} THEN NULL ELSE c.bounced_at END" if "email" in names else ""
-        rows = self.session.execute(sa.text(
-            f"UPDATE contacts c SET {sets}, attributes = {attributes}{usable}, updated_at = :now FROM staged s "
-            f"WHERE c.id = s.contact_id AND NOT s.is_new AND ({differs} OR c.attributes <> {attributes}) "
-            "RETURNING c.id, c.first_name, c.last_name, c.email"), {"now": self.now}).all()
+        usable = (
+            ", email_usable = c.email_usable OR s.email_usable, bounced_at = CASE WHEN "
+            "c.email_key IS DISTINCT FROM "
+            f"{merged('email_key')} THEN NULL ELSE c.bounced_at END"
+            if "email" in names
+            else ""
+        )
+        rows = self.session.execute(
+            sa.text(
+                f"UPDATE contacts c SET {sets}, attributes = {attributes}{usable}, updated_at = "
+                ":now FROM staged s "
+                f"WHERE c.id = s.contact_id AND NOT s.is_new AND ({differs} OR c.attributes <> "
+                f"{attributes}) "
+                "RETURNING c.id, c.first_name, c.last_name, c.email"
+            ),
+            {"now": self.now},
+        ).all()
         keys = [(r.id, *people.search_keys(r.first_name, r.last_name, r.email)) for r in rows]
         if keys:
-            self.session.execute(sa.text(
-                "UPDATE contacts c SET name_key = v.n, search_key = v.s FROM unnest(CAST(:ids AS bigint[]), "
-                "CAST(:names AS text[]), CAST(:searches AS text[])) AS v(id, n, s) WHERE c.id = v.id"),
-                {"ids": [k[0] for k in keys], "names": [k[1] for k in keys], "searches": [k[2] for k in keys]})
+            self.session.execute(
+                sa.text(
+                    "UPDATE contacts c SET name_key = v.n, search_key = v.s FROM "
+                    "unnest(CAST(:ids AS bigint[]), "
+                    "CAST(:names AS text[]), CAST(:searches AS text[])) AS v(id, n, s) WHERE "
+                    "c.id = v.id"
+                ),
+                {
+                    "ids": [k[0] for k in keys],
+                    "names": [k[1] for k in keys],
+                    "searches": [k[2] for k in keys],
+                },
+            )
         return len(rows)
 
     def _tag(self) -> int:
-        """Gives the tags of the file, to known people unless these stay as they are; none is taken. Says how many got one."""
+        """Gives the tags of the file, to known people unless these stay as they are; none is taken.
+        Says how many got one."""
         who = "staged s" if self.plan.known != "keep" else "(SELECT * FROM staged WHERE is_new) s"
-        paths = self.session.scalars(sa.text(f"SELECT DISTINCT unnest(s.tags) AS path FROM {who} ORDER BY path")).all()
+        paths = self.session.scalars(
+            sa.text(f"SELECT DISTINCT unnest(s.tags) AS path FROM {who} ORDER BY path")
+        ).all()
         tagging.numbers(self.session, self.now, paths)
-        return self.session.execute(sa.text(
-            f"WITH given AS (INSERT INTO contact_tags (contact_id, tag_id) SELECT DISTINCT s.contact_id, t.id FROM {who}, unnest(s.tags) p "
-            "JOIN tags t ON t.path = p ON CONFLICT DO NOTHING RETURNING contact_id) SELECT count(DISTINCT contact_id) FROM given")).scalar_one()
+        return self.session.execute(
+            sa.text(
+                "WITH given AS (INSERT INTO contact_tags (contact_id, tag_id) SELECT DISTINCT "
+                f"s.contact_id, t.id FROM {who}, unnest(s.tags) p "
+                "JOIN tags t ON t.path = p ON CONFLICT DO NOTHING RETURNING contact_id) SELECT "
+                "count(DISTINCT contact_id) FROM given"
+            )
+        ).scalar_one()
 
     def _consent(self, channel: str) -> int:
-        """Who agrees, with the evidence: every newcomer, or those of whom a column says so and who never said anything else.
-        Suppressed ones stay out. Says how many agreed to the channel as a whole."""
+        """Who agrees, with the evidence: every newcomer, or those of whom a column says so and who
+        never said anything else. Suppressed ones stay out. Says how many agreed to the channel as a
+        whole."""
         newcomers = "s.is_new" if channel == "email" else "s.is_new AND s.phone IS NOT NULL"
-        who = {"newcomers": newcomers, "column": f"s.said_{channel}"}.get(self.plan.agreeing(channel))
+        who = {"newcomers": newcomers, "column": f"s.said_{channel}"}.get(
+            self.plan.agreeing(channel)
+        )
         if who is None:
             return 0
         # One question each for address and domain: asked together they could not be hashed.
-        free = ("NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) AND NOT EXISTS "
-                "(SELECT 1 FROM suppressions x WHERE x.address_key = '@' || split_part(s.email_key, '@', 2))"
-                if channel == "email" else "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = "
-                f"{NUMBER.replace('c.', 's.')})")
+        free = (
+            "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) AND NOT "
+            "EXISTS "
+            "(SELECT 1 FROM suppressions x WHERE x.address_key = '@' || split_part(s.email_key, "
+            "'@', 2))"
+            if channel == "email"
+            else "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = "
+            f"{NUMBER.replace('c.', 's.')})"
+        )
         if who != newcomers:
-            free += (" AND NOT EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel = :channel "
-                     "AND k.topic_id IN (0, :topic))")
+            free += (
+                " AND NOT EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND "
+                "k.channel = :channel "
+                "AND k.topic_id IN (0, :topic))"
+            )
         # All of email last: whether somebody had said anything is asked of it.
         topics = sorted(self.plan.topics, reverse=True) if channel == "email" else [0]
         agreed = 0
         for topic in topics:
-            agreed = self._write(f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, true, :now, :how "
-                                 f"FROM staged s WHERE {who} AND {free}", channel, topic, f"{self.plan.consent} (import of {self.found.file_name})")
+            agreed = self._write(
+                f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, true, "
+                ":now, :how "
+                f"FROM staged s WHERE {who} AND {free}",
+                channel,
+                topic,
+                f"{self.plan.consent} (import of {self.found.file_name})",
+            )
         return agreed
 
     def _declined(self, channel: str) -> int:
-        """Of whom a column says that they said no: it counts, also against an earlier yes. A no is never lost."""
+        """Of whom a column says that they said no: it counts, also against an earlier yes. A no is
+        never lost."""
         if self.plan.agreeing(channel) != "column":
             return 0
         return self._write(
-            f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, false, :now, :how FROM staged s "
-            f"WHERE NOT s.said_{channel} ON CONFLICT (contact_id, channel, topic_id) DO UPDATE SET agreed = false, at = excluded.at, "
-            "how = excluded.how WHERE consents.agreed", channel, 0, f"a no in the file {self.found.file_name}")
+            f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, false, "
+            ":now, :how FROM staged s "
+            f"WHERE NOT s.said_{channel} ON CONFLICT (contact_id, channel, topic_id) DO UPDATE "
+            "SET agreed = false, at = excluded.at, "
+            "how = excluded.how WHERE consents.agreed",
+            channel,
+            0,
+            f"a no in the file {self.found.file_name}",
+        )
 
     def _write(self, statement: str, channel: str, topic: int, how: str) -> int:
         """Writes consents, and into their history what really changed; says how many did."""
-        return self.session.execute(sa.text(
-            f"WITH said AS ({statement} RETURNING {_CONSENT}) INSERT INTO consent_changes ({_CONSENT}) SELECT {_CONSENT} FROM said"),
-            {"channel": channel, "topic": topic, "now": self.now, "how": how}).rowcount
+        return self.session.execute(
+            sa.text(
+                f"WITH said AS ({statement} RETURNING {_CONSENT}) INSERT INTO consent_changes "
+                f"({_CONSENT}) SELECT {_CONSENT} FROM said"
+            ),
+            {"channel": channel, "topic": topic, "now": self.now, "how": how},
+        ).rowcount
 
     def _keep_refusals(self) -> None:
         """Refused rows are kept beside the transaction that a dry run rolls back."""
@@ -295,29 +498,55 @@ class _Run:
     def _finish(self, counts: dict[str, int]) -> None:
         _write_refusals(self.session, self.found.id, self.refused, self.left_out)
         if self.plan.list_name:
-            made = keeping.make_list(self.session, Actor(None, self.found.created_by), self.now, self.plan.list_name,
-                                    f"import of {self.found.file_name}")
-            self.session.execute(sa.text("INSERT INTO list_members (list_id, contact_id) SELECT :id, contact_id "
-                                         "FROM staged ON CONFLICT DO NOTHING"), {"id": made.id})
+            made = keeping.make_list(
+                self.session,
+                Actor(None, self.found.created_by),
+                self.now,
+                self.plan.list_name,
+                f"import of {self.found.file_name}",
+            )
+            self.session.execute(
+                sa.text(
+                    "INSERT INTO list_members (list_id, contact_id) SELECT :id, contact_id "
+                    "FROM staged ON CONFLICT DO NOTHING"
+                ),
+                {"id": made.id},
+            )
             self.found.list_id = made.id
         self.found.state, self.found.counts, self.found.finished_at = "done", counts, self.now
         self.found.rows_total = self.found.rows_done = self.rows
 
 
-def _write_refusals(session: orm.Session, import_id: int, refused: list[pf.Refusal], left_out: list[pf.Row]) -> None:
+def _write_refusals(
+    session: orm.Session, import_id: int, refused: list[pf.Refusal], left_out: list[pf.Row]
+) -> None:
     session.execute(sa.text("DELETE FROM import_refusals WHERE import_id = :id"), {"id": import_id})
-    with driver(session).cursor() as cursor, cursor.copy(
-            'COPY import_refusals (import_id, row, "column", reason, cells, taken) FROM STDIN') as copy:
+    with (
+        driver(session).cursor() as cursor,
+        cursor.copy(
+            'COPY import_refusals (import_id, row, "column", reason, cells, taken) FROM STDIN'
+        ) as copy,
+    ):
         for r in refused:
             copy.write_row((import_id, r.number, r.column, r.reason, json.dumps(r.cells), False))
         for row in left_out:
             columns, reasons = zip(*row.left_out, strict=True)
-            copy.write_row((import_id, row.number, ", ".join(columns), "; ".join(reasons), json.dumps(row.cells), True))
+            copy.write_row(
+                (
+                    import_id,
+                    row.number,
+                    ", ".join(columns),
+                    "; ".join(reasons),
+                    json.dumps(row.cells),
+                    True,
+                )
+            )
 
 
 #: The space of advisory locks that imports hold while they run.
 _LOCKS = 7203413
-#: Imports in work without a job that waits, and without a run that holds their lock: their worker died.
+#: Imports in work without a job that waits, and without a run that holds their lock: their worker
+#: died.
 STALLED = f"""
 SELECT i.id FROM imports i WHERE i.state IN ('checking', 'importing') AND NOT EXISTS (
     SELECT 1 FROM procrastinate_jobs j WHERE j.task_name = 'imports.run' AND j.status = 'todo'
@@ -332,7 +561,8 @@ def stalled(session: orm.Session) -> list[int]:
 
 @jobs.task("imports.revive", "sweeps", every="* * * * * */5")
 def revive() -> None:
-    """Starts imports anew whose worker died; their transaction was rolled back, so nothing is half done."""
+    """Starts imports anew whose worker died; their transaction was rolled back, so nothing is half
+    done."""
     with context().database.session() as session:
         for import_id in stalled(session):
             found = session.get_one(Import, import_id)

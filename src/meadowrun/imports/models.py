@@ -32,7 +32,9 @@ class Import(Base):
     rows_done: orm.Mapped[int] = orm.mapped_column(server_default="0")
     #: what went wrong with the whole file, and what to do
     problem: orm.Mapped[str] = orm.mapped_column(server_default="")
-    list_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("lists.id", ondelete="SET NULL"))
+    list_id: orm.Mapped[int | None] = orm.mapped_column(
+        sa.ForeignKey("lists.id", ondelete="SET NULL")
+    )
     created_at: orm.Mapped[dt.datetime]
     created_by: orm.Mapped[str]
     finished_at: orm.Mapped[dt.datetime | None]
@@ -40,7 +42,9 @@ class Import(Base):
 
 class ImportRefusal(Base):
     __tablename__ = "import_refusals"
-    import_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("imports.id", ondelete="CASCADE"), primary_key=True)
+    import_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("imports.id", ondelete="CASCADE"), primary_key=True
+    )
     #: line number in the file as a person counts it: the header is 1
     row: orm.Mapped[int] = orm.mapped_column(primary_key=True)
     column: orm.Mapped[str]

@@ -1,4 +1,5 @@
-"""Pages of imports: choose a file, match its columns, see what would happen, let it happen, see what did."""
+"""Pages of imports: choose a file, match its columns, see what would happen, let it happen, see
+what did."""
 
 import dataclasses
 from typing import Any
@@ -19,10 +20,23 @@ from meadowrun.shell.request import actor, db, done, needs, now, rows_as_csv, se
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
-STANDARD_LABELS = {"email": "email address", "reference": "reference number", "first_name": "first name",
-                   "last_name": "last name", "phone": "phone", "town": "town", "language": "language",
-                   "timezone": "time zone", "company": "company", pf.TAGS: "tags", pf.COUNTRY: "country of the phone number"}
-SAID_LABELS = {"agreed:email": "agreed to email: yes or no", "agreed:sms": "agreed to text messages: yes or no"}
+STANDARD_LABELS = {
+    "email": "email address",
+    "reference": "reference number",
+    "first_name": "first name",
+    "last_name": "last name",
+    "phone": "phone",
+    "town": "town",
+    "language": "language",
+    "timezone": "time zone",
+    "company": "company",
+    pf.TAGS: "tags",
+    pf.COUNTRY: "country of the phone number",
+}
+SAID_LABELS = {
+    "agreed:email": "agreed to email: yes or no",
+    "agreed:sms": "agreed to text messages: yes or no",
+}
 
 
 @pages.get("/imports")
@@ -43,7 +57,9 @@ def upload() -> object:
     try:
         if file is None or not file.filename:
             raise Invalid("Choose a file first: a CSV or an XLSX.", "file")
-        made = actions.upload(db(), actor(), now(), file.filename, uploaded(file), settings().country)
+        made = actions.upload(
+            db(), actor(), now(), file.filename, uploaded(file), settings().country
+        )
     except MeadowrunError as problem:
         db().rollback()
         return flask.render_template("imports/start.html", problem=problem), problem.status
@@ -56,20 +72,44 @@ def show(ident: int) -> object:
 
 
 def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) -> str:
-    """An import's page; `tried` is the matching that has the problem: all that was chosen and typed stays."""
+    """An import's page; `tried` is the matching that has the problem: all that was chosen and typed
+    stays."""
     if found.state in ("matching", "failed") or problem or flask.request.args.get("change"):
         plan = tried or pf.Plan.from_json(found.plan)
         types = found.types or ["text"] * len(found.columns)
         new = {f"own:{key}": (label, kind) for label, kind, key in plan.new}
         return flask.render_template(
-            "imports/match.html", found=found, plan=plan, reading=pf.Reading(**found.reading).words(), problem=problem,
-            standard=STANDARD_LABELS, said=SAID_LABELS, agreed=plan.channels if plan.consent or tried else (),
-            own=people.fields(db(), "contact"), topics=people.topics(db()), types=types, new=new,
-            countries=countries.names(), numbers=_numbers(found, plan), type_words=TYPE_WORDS, form=flask.request.form)
-    refusals, left_out = queries.refusals(db(), found.id, 100), queries.refusals(db(), found.id, 100, taken=True)
+            "imports/match.html",
+            found=found,
+            plan=plan,
+            reading=pf.Reading(**found.reading).words(),
+            problem=problem,
+            standard=STANDARD_LABELS,
+            said=SAID_LABELS,
+            agreed=plan.channels if plan.consent or tried else (),
+            own=people.fields(db(), "contact"),
+            topics=people.topics(db()),
+            types=types,
+            new=new,
+            countries=countries.names(),
+            numbers=_numbers(found, plan),
+            type_words=TYPE_WORDS,
+            form=flask.request.form,
+        )
+    refusals, left_out = (
+        queries.refusals(db(), found.id, 100),
+        queries.refusals(db(), found.id, 100, taken=True),
+    )
     made = db().get(PeopleList, found.list_id) if found.list_id else None
-    return flask.render_template("imports/show.html", found=found, refusals=refusals, left_out=left_out, made=made,
-                                 plan=pf.Plan.from_json(found.plan), reading=pf.Reading(**found.reading).words())
+    return flask.render_template(
+        "imports/show.html",
+        found=found,
+        refusals=refusals,
+        left_out=left_out,
+        made=made,
+        plan=pf.Plan.from_json(found.plan),
+        reading=pf.Reading(**found.reading).words(),
+    )
 
 
 def _numbers(found: Import, plan: pf.Plan) -> list[tuple[str, str]]:
@@ -78,7 +118,9 @@ def _numbers(found: Import, plan: pf.Plan) -> list[tuple[str, str]]:
         return []
     place, read = plan.targets.index("phone"), []
     # The same number in many rows is one example.
-    for cell in dict.fromkeys(row[place] for row in found.sample if place < len(row) and row[place]):
+    for cell in dict.fromkeys(
+        row[place] for row in found.sample if place < len(row) and row[place]
+    ):
         try:
             read.append((cell, phone(cell, plan.country)))
         except ValueProblem as problem:
@@ -91,7 +133,9 @@ def _numbers(found: Import, plan: pf.Plan) -> list[tuple[str, str]]:
 def numbers(ident: int) -> object:
     """The first telephone numbers, read as those of a country: what follows from choosing one."""
     found = actions.get(db(), ident)
-    chosen = dataclasses.replace(pf.Plan.from_json(found.plan), country=flask.request.args.get("country", ""))
+    chosen = dataclasses.replace(
+        pf.Plan.from_json(found.plan), country=flask.request.args.get("country", "")
+    )
     return flask.render_template("imports/numbers.html", numbers=_numbers(found, chosen))
 
 
@@ -111,22 +155,37 @@ def plan(ident: int) -> object:
     for index, column in enumerate(found.columns):
         target = form.get(f"target{index}", "")
         if target == "new":
-            new[index] = (form.get(f"label{index}", "").strip() or column, form.get(f"type{index}", "text"))
+            new[index] = (
+                form.get(f"label{index}", "").strip() or column,
+                form.get(f"type{index}", "text"),
+            )
             target = ""
         targets.append(target)
     channels = tuple(c for c in pf.SAID.values() if c in form.getlist("agreed"))
-    consent = " ".join(form.get("consent", "").split()) if channels or any(t in pf.SAID for t in targets) else ""
+    consent = (
+        " ".join(form.get("consent", "").split())
+        if channels or any(t in pf.SAID for t in targets)
+        else ""
+    )
     chosen = pf.Plan(
-        targets=tuple(targets), identify="reference" if form.get("identify") == "reference" else "email",
+        targets=tuple(targets),
+        identify="reference" if form.get("identify") == "reference" else "email",
         known=form["known"] if form.get("known") in ("update", "fill", "keep") else "fill",
-        day_first=form.get("day_first") != "no", country=form.get("country", ""),
-        bad_cells="leave_out" if form.get("bad_cells") == "leave_out" else "refuse", consent=consent, channels=channels,
+        day_first=form.get("day_first") != "no",
+        country=form.get("country", ""),
+        bad_cells="leave_out" if form.get("bad_cells") == "leave_out" else "refuse",
+        consent=consent,
+        channels=channels,
         topics=tuple(sorted({int(t) for t in form.getlist("topic") if is_whole(t)} | {0})),
-        list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "")
+        list_name=" ".join(form.get("list_name", "").split()) if form.get("as_list") else "",
+    )
     try:
         chosen = dataclasses.replace(chosen, tags=tuple(read_tags(form.get("tags", ""))))
         if channels and not consent:
-            raise Invalid("Say how the newcomers agreed, so that it can be shown later; or untick it.", "consent")
+            raise Invalid(
+                "Say how the newcomers agreed, so that it can be shown later; or untick it.",
+                "consent",
+            )
         actions.set_plan(db(), actor(), now(), found, chosen, new)
     except MeadowrunError as problem:
         db().rollback()
@@ -145,11 +204,21 @@ def go(ident: int) -> object:
 @pages.get("/imports/<int:ident>/refused.csv")
 @needs("author")
 def refused(ident: int) -> object:
-    """The refused rows with their reasons, to mend and import again: the file's own columns, two more behind."""
+    """The refused rows with their reasons, to mend and import again: the file's own columns, two
+    more behind."""
     found = actions.get(db(), ident)
     rows: list[list[Any]] = [[*found.columns, "row in the file", "reason"]]
     for r in queries.refusals(db(), ident):
-        cells = [*r.cells, *([""] * (len(found.columns) - len(r.cells)))][:len(found.columns)]
+        cells = [*r.cells, *([""] * (len(found.columns) - len(r.cells)))][: len(found.columns)]
         rows.append([*cells, r.row, f"{r.column}: {r.reason}"])
-    audit.record(db(), actor(), now(), "took along the refused rows of", "import", found.id, found.file_name, rows=len(rows) - 1)
+    audit.record(
+        db(),
+        actor(),
+        now(),
+        "took along the refused rows of",
+        "import",
+        found.id,
+        found.file_name,
+        rows=len(rows) - 1,
+    )
     return rows_as_csv(rows, found.file_name.rsplit(".", 1)[0] + "-refused")

@@ -1,4 +1,5 @@
-"""Conditions that words inside a text ask: kept when they are written, looked up when a message is read, checked or sent."""
+"""Conditions that words inside a text ask: kept when they are written, looked up when a message is
+read, checked or sent."""
 
 from collections.abc import Collection
 
@@ -29,16 +30,28 @@ def keep(session: orm.Session, lines: list[Json], words: Dictionary) -> Conditio
 
 def of(session: orm.Session, keys: Collection[str]) -> dict[str, list[Json]]:
     """The lines of kept conditions; one that is not there is left out."""
-    return {c.key: c.lines for c in session.scalars(sa.select(Condition).where(Condition.key.in_(keys)))} if keys else {}
+    return (
+        {
+            c.key: c.lines
+            for c in session.scalars(sa.select(Condition).where(Condition.key.in_(keys)))
+        }
+        if keys
+        else {}
+    )
 
 
 def check(session: orm.Session, document: Json) -> None:
-    """Raises Invalid naming "<line>:<slot>" where a text of a document asks what nobody ever said."""
+    """Raises Invalid naming "<line>:<slot>" where a text of a document asks what nobody ever
+    said."""
     wanted = asking.keys(asking.refs(document, document["lines"]), document["lines"])
     unknown = wanted - of(session, wanted).keys()
     for ident, slot, text in texts(document) if unknown else ():
         if gone := unknown & {ref.removeprefix("when.") for ref in fillins.refs(text)}:
-            raise Invalid(f"“when.{min(gone)}” asks something that nobody has said. Take these words out and write them again "
-                          "with “only for some”.", f"{ident}:{slot}")
+            raise Invalid(
+                f"“when.{min(gone)}” asks something that nobody has said. Take these words out "
+                "and write them again "
+                "with “only for some”.",
+                f"{ident}:{slot}",
+            )
     if unknown:
         raise Invalid(f"“when.{min(unknown)}” asks something that nobody has said.", ":")

@@ -1,4 +1,5 @@
-"""Conditions of words inside a text, for the editors: kept as they are said, shown again to be changed."""
+"""Conditions of words inside a text, for the editors: kept as they are said, shown again to be
+changed."""
 
 import flask
 
@@ -27,4 +28,8 @@ def show(key: str) -> object:
 
 
 def _answer(condition: Condition) -> object:
-    return flask.jsonify(key=condition.key, lines=condition.lines, said=views.condition_english({"lines": condition.lines}, 0))
+    return flask.jsonify(
+        key=condition.key,
+        lines=condition.lines,
+        said=views.condition_english({"lines": condition.lines}, 0),
+    )

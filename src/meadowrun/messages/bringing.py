@@ -37,13 +37,18 @@ def _from_email(content: bytes, words: Dictionary) -> tuple[doc.Json, list[str]]
     except ValueError as problem:
         raise Invalid(str(problem), "code") from None
     if not mail.html:
-        return actions.take(doc.empty() | {"subject": mail.subject, "plain": mail.text, "text_only": True}, words), mail.lost
+        return actions.take(
+            doc.empty() | {"subject": mail.subject, "plain": mail.text, "text_only": True}, words
+        ), mail.lost
     document = actions.take(doc.empty() | {"subject": mail.subject, "code": mail.html}, words)
     return document, [*mail.lost, *lost_in_code(mail.html, document["code"] or "")]
 
 
-def read_in(session: orm.Session, source: str, words: Dictionary, public_url: str) -> tuple[doc.Json, list[str]]:
-    """A document of what was brought, and what of it could not be taken. Conditions that its words ask are kept. Raises Invalid."""
+def read_in(
+    session: orm.Session, source: str, words: Dictionary, public_url: str
+) -> tuple[doc.Json, list[str]]:
+    """A document of what was brought, and what of it could not be taken. Conditions that its words
+    ask are kept. Raises Invalid."""
     if mailfile.is_email(source[:400].encode(errors="replace")):
         # A file came as its bytes, one sign for each; what was pasted as text.
         try:
@@ -62,12 +67,19 @@ def read_in(session: orm.Session, source: str, words: Dictionary, public_url: st
     return actions.take(brought.document, words), brought.lost
 
 
-def as_code(session: orm.Session, document: doc.Json, words: Dictionary, public_url: str) -> doc.Json:
-    """A document whose code is what its lines make. What whole lines asked is kept, for the code to ask it. Raises CompileError, Invalid."""
+def as_code(
+    session: orm.Session, document: doc.Json, words: Dictionary, public_url: str
+) -> doc.Json:
+    """A document whose code is what its lines make. What whole lines asked is kept, for the code to
+    ask it. Raises CompileError, Invalid."""
     made = queries.compiled(session, document, public_url, tracked=False)
-    html = made.html.replace(f"{public_url}/u/preview", "{{ unsubscribe }}").replace(f"{public_url}/p/preview", "{{ preferences }}")
+    html = made.html.replace(f"{public_url}/u/preview", "{{ unsubscribe }}").replace(
+        f"{public_url}/p/preview", "{{ preferences }}"
+    )
     if not all(made.conditions.values()):
-        raise Invalid("Say first who reads each version: one of an “only if” line has nobody yet.", "lines")
+        raise Invalid(
+            "Say first who reads each version: one of an “only if” line has nobody yet.", "lines"
+        )
     keys = {key: asking.keep(session, lines, words).key for key, lines in made.conditions.items()}
     html = re.sub(r"\bwhen\.(\w+)", lambda m: f"when.{keys.get(m[1], m[1])}", html)
     return document | {"code": html, "lines": []}

@@ -22,15 +22,30 @@ def on_website(address: str) -> str:
 @pages.post("/messages/<int:ident>/card/proof")
 @needs("author")
 def proof(ident: int) -> object:
-    """Makes the address of a page of a website on which the newest draft stands, as a chosen person; colleagues can be given it.
-    It is never counted."""
+    """Makes the address of a page of a website on which the newest draft stands, as a chosen
+    person; colleagues can be given it. It is never counted."""
     message, form = queries.message(db(), ident), flask.request.form
     if message.channel != "card":
         raise Invalid("This is no in-app card.")
     page, person = form.get("to", "").strip(), form.get("as", "")
     parts = urlsplit(page)
     if not on_website(page):
-        raise Invalid(f"“{page}” is not on a website that carries our script. Websites are named under Connections.", "to")
-    sign = signing.seal(settings().secret, "proof", message.id, int(person) if is_whole(person) else 0)
-    audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page])
-    return done("messages.edit", ident=ident, proof=f"{page}{'&' if parts.query else '?'}mr-card={sign}", **{"as": person})
+        raise Invalid(
+            (
+                f"“{page}” is not on a website that carries our script. Websites are named under "
+                "Connections."
+            ),
+            "to",
+        )
+    sign = signing.seal(
+        settings().secret, "proof", message.id, int(person) if is_whole(person) else 0
+    )
+    audit.record(
+        db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[page]
+    )
+    return done(
+        "messages.edit",
+        ident=ident,
+        proof=f"{page}{'&' if parts.query else '?'}mr-card={sign}",
+        **{"as": person},
+    )

@@ -1,4 +1,5 @@
-"""Checked thoroughly: what mail readers take away, how likely it is taken for spam, spelling, links, and suggestions."""
+"""Checked thoroughly: what mail readers take away, how likely it is taken for spam, spelling,
+links, and suggestions."""
 
 import concurrent.futures
 import datetime as dt
@@ -36,12 +37,35 @@ def _mail(message: Message) -> tuple[spam.Mail, bytes]:
     person = queries.telling_person(db(), message.document, words())
     shown = views.rendered(message, person)
     sender = next(iter(senders(db())), None)
-    name, address = (sender.name, sender.address) if sender else (settings().organisation, f"nobody@{settings().mail_domain}")
-    letter = Letter(key=f"check-{message.id}", contact_id=0, from_name=name, from_address=address, reply_to=sender.reply_to if sender else "",
-                    to=(person.email if person else None) or f"you@{settings().mail_domain}", return_path="", subject=shown.subject,
-                    html=shown.html, text=shown.text, date=now().timestamp(), message_id=f"<check-{message.id}@{settings().mail_domain}>",
-                    unsubscribe=f"{settings().public_url}/u/preview")
-    return spam.Mail(shown.subject, shown.html, shown.text, name, address, letter.reply_to, unsubscribe=letter.unsubscribe), mime(letter)
+    name, address = (
+        (sender.name, sender.address)
+        if sender
+        else (settings().organisation, f"nobody@{settings().mail_domain}")
+    )
+    letter = Letter(
+        key=f"check-{message.id}",
+        contact_id=0,
+        from_name=name,
+        from_address=address,
+        reply_to=sender.reply_to if sender else "",
+        to=(person.email if person else None) or f"you@{settings().mail_domain}",
+        return_path="",
+        subject=shown.subject,
+        html=shown.html,
+        text=shown.text,
+        date=now().timestamp(),
+        message_id=f"<check-{message.id}@{settings().mail_domain}>",
+        unsubscribe=f"{settings().public_url}/u/preview",
+    )
+    return spam.Mail(
+        shown.subject,
+        shown.html,
+        shown.text,
+        name,
+        address,
+        letter.reply_to,
+        unsubscribe=letter.unsubscribe,
+    ), mime(letter)
 
 
 @pages.get("/messages/<int:ident>/checks")
@@ -62,22 +86,45 @@ def show(ident: int) -> object:
     losses, avoided = readers.losses(mail.html), _avoided(message.document)
     items = [*preflight.checked(parts["checks"]), *_read_by_all(message, parts["readers"])]
     if message.channel == "email":
-        items += [preflight.devices(mail.html, bool(message.document.get("code"))), preflight.readers_of_mail(losses, len(readers.readers())),
-                  *preflight.filters(found, judged)]
-    items += [preflight.spelling(misspelt, avoided), preflight.proofed(db(), message),
-              *preflight.reviewed(db(), message, queries.house(db()).review)]
+        items += [
+            preflight.devices(mail.html, bool(message.document.get("code"))),
+            preflight.readers_of_mail(losses, len(readers.readers())),
+            *preflight.filters(found, judged),
+        ]
+    items += [
+        preflight.spelling(misspelt, avoided),
+        preflight.proofed(db(), message),
+        *preflight.reviewed(db(), message, queries.house(db()).review),
+    ]
     return flask.render_template(
-        "messages/checks.html", message=message, items=items, counted=preflight.counted(items), spam=found, score=spam.score(found),
-        limit=spam.LIMIT, filter=judged,
-        losses=losses, mail_readers=readers.readers(), as_of=dt.date.fromisoformat(readers.data()["as_of"]), misspelt=misspelt,
-        suggestions=spelling.suggestions, avoided=avoided, expected=_expected(message.document["subject"]),
-        links=_links(mail), **parts)
+        "messages/checks.html",
+        message=message,
+        items=items,
+        counted=preflight.counted(items),
+        spam=found,
+        score=spam.score(found),
+        limit=spam.LIMIT,
+        filter=judged,
+        losses=losses,
+        mail_readers=readers.readers(),
+        as_of=dt.date.fromisoformat(readers.data()["as_of"]),
+        misspelt=misspelt,
+        suggestions=spelling.suggestions,
+        avoided=avoided,
+        expected=_expected(message.document["subject"]),
+        links=_links(mail),
+        **parts,
+    )
 
 
 def _links(mail: spam.Mail) -> list[str]:
     """Where the mail leads, but for our own pages to leave and to choose."""
     own = (f"{settings().public_url}/u/", f"{settings().public_url}/p/")
-    return [a for a in sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html))) if not a.startswith(own)]
+    return [
+        a
+        for a in sorted(set(re.findall(r'href="(https?://[^"]+)"', mail.html)))
+        if not a.startswith(own)
+    ]
 
 
 def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[preflight.Item]:
@@ -89,18 +136,30 @@ def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[pre
     people = {v.someone for r in who_reads for v in (*r.versions, r.others) if v.someone}
     renderer, facts = Renderer(compiled), reading.facts(db(), message.id) or {}
     flats = of_people(db(), sorted(people), Needs.of(compiled), words(), now(), zone())
-    read = preflight.read_all({0, *people}, lambda person: renderer.render(
-        reading.as_nobody_in(compiled, flats.get(person), facts, words())))
+    read = preflight.read_all(
+        {0, *people},
+        lambda person: renderer.render(
+            reading.as_nobody_in(compiled, flats.get(person), facts, words())
+        ),
+    )
     known = queries.known(db(), words())
     placed_lines = placed(message.document, queries.rows_of(db(), message.document))
-    gaps = {known[ref] for ref in preflight.gaps(message.document | {"lines": placed_lines}) if ref in known}
+    gaps = {
+        known[ref]
+        for ref in preflight.gaps(message.document | {"lines": placed_lines})
+        if ref in known
+    }
     return [*preflight.alternatives(who_reads, read), preflight.default(read[0], gaps)]
 
 
 def _avoided(document: doc.Json) -> list[str]:
     """Words the organisation agreed not to use that stand in the message."""
     text = " ".join(t for _, _, t in doc.texts(document)).casefold()
-    return [w for w in queries.house(db()).avoided_words if re.search(rf"\b{re.escape(w.casefold())}\b", text)]
+    return [
+        w
+        for w in queries.house(db()).avoided_words
+        if re.search(rf"\b{re.escape(w.casefold())}\b", text)
+    ]
 
 
 @pages.post("/messages/<int:ident>/links")
@@ -112,7 +171,12 @@ def follow_links(ident: int) -> object:
     with concurrent.futures.ThreadPoolExecutor(8) as pool:
         inner = settings().inner
         answers = list(pool.map(lambda address: _follow(html.unescape(address), inner), addresses))
-    return flask.jsonify(links=[{"href": a, "said": said, "good": good} for a, (said, good) in zip(addresses, answers, strict=True)])
+    return flask.jsonify(
+        links=[
+            {"href": a, "said": said, "good": good}
+            for a, (said, good) in zip(addresses, answers, strict=True)
+        ]
+    )
 
 
 #: A link may lead on so often.
@@ -120,12 +184,17 @@ _HOPS = 5
 
 
 def _follow(address: str, inner: Collection[str]) -> tuple[str, bool]:
-    """Where a link ends, in words, and whether that is well. Never inside this network: the author would see what stands there."""
+    """Where a link ends, in words, and whether that is well. Never inside this network: the author
+    would see what stands there."""
     try:
         for _ in range(_HOPS):
             answer = outgoing.ask("GET", address, timeout=6, inner=inner)
             if answer.status not in (301, 302, 303, 307, 308) or not answer.leads_to:
-                return (f"{answer.status}" if answer.status < 400 else f"{answer.status} {answer.reason}"), answer.status < 400
+                return (
+                    f"{answer.status}"
+                    if answer.status < 400
+                    else f"{answer.status} {answer.reason}"
+                ), answer.status < 400
             address = urllib.parse.urljoin(address, answer.leads_to)
     except (OSError, outgoing.Refused) as problem:
         return f"no answer: {problem}", False
@@ -137,8 +206,16 @@ def _expected(subject: str) -> past.Expected | None:
 
 
 #: a slot of a document or line → the place of writing help
-_PLACES = {"subject": "subject", "preheader": "preheader", "html": "html", "label": "label", "text": "text", "plain": "sms",
-           "title": "title", "body": "body"}
+_PLACES = {
+    "subject": "subject",
+    "preheader": "preheader",
+    "html": "html",
+    "label": "label",
+    "text": "text",
+    "plain": "sms",
+    "title": "title",
+    "body": "body",
+}
 
 
 @pages.post("/messages/<int:ident>/suggest")
@@ -148,8 +225,14 @@ def suggestions(ident: int) -> object:
     message = queries.message(db(), ident)
     house, data = queries.house(db()), body()
     place = str(data.get("place") or _PLACES.get(str(data.get("slot")), ""))
-    brief = suggest.Brief(str(data.get("purpose", ""))[:300], str(data.get("tone")), str(data.get("formality")),
-                          list(reading.facts(db(), message.id) or {}), house.agreed_words, house.avoided_words)
+    brief = suggest.Brief(
+        str(data.get("purpose", ""))[:300],
+        str(data.get("tone")),
+        str(data.get("formality")),
+        list(reading.facts(db(), message.id) or {}),
+        house.agreed_words,
+        house.avoided_words,
+    )
     if not brief.purpose.strip():
         raise Invalid("Say in a few words what the message is for.", "purpose")
     if place not in suggest.PLACES:
@@ -160,8 +243,20 @@ def suggestions(ident: int) -> object:
     found: list[dict[str, Any]] = []
     for text in texts:
         hope = _expected(text) if place == "subject" else None
-        found.append({"text": text, "shown": re.sub(r"\{\{ *\w+\.(\w+).*?\}\}", lambda m: f"‹{m.group(1).replace('_', ' ')}›", text),
-                      "note": f"opened by about {hope.share:.0%}, {hope.low:.0%} to {hope.high:.0%}: {hope.sure}" if hope else ""})
+        found.append(
+            {
+                "text": text,
+                "shown": re.sub(
+                    r"\{\{ *\w+\.(\w+).*?\}\}", lambda m: f"‹{m.group(1).replace('_', ' ')}›", text
+                ),
+                "note": (
+                    f"opened by about {hope.share:.0%}, {hope.low:.0%} to {hope.high:.0%}: "
+                    f"{hope.sure}"
+                )
+                if hope
+                else "",
+            }
+        )
     return flask.jsonify(suggestions=found, note=note)
 
 
@@ -170,8 +265,16 @@ def suggestions(ident: int) -> object:
 def chosen(ident: int) -> object:
     """Keeps which suggestion was taken, by whom and for what."""
     message, data = queries.message(db(), ident), body()
-    audit.record(db(), actor(), now(), "took a suggestion for", "message", message.id, message.name, slot=str(data.get("slot"))[:40],
-                 text=str(data.get("text"))[:600], brief=data.get("brief") or {})
+    audit.record(
+        db(),
+        actor(),
+        now(),
+        "took a suggestion for",
+        "message",
+        message.id,
+        message.name,
+        slot=str(data.get("slot"))[:40],
+        text=str(data.get("text"))[:600],
+        brief=data.get("brief") or {},
+    )
     return flask.jsonify(kept=True)
-
-

@@ -1,4 +1,5 @@
-"""A message chosen by the value of a field: one message for each value, and one for everyone else."""
+"""A message chosen by the value of a field: one message for each value, and one for everyone
+else."""
 
 import flask
 
@@ -28,12 +29,33 @@ def _page(message: Message, problem: MeadowrunError | None) -> object:
     if field in known_refs(words()):
         root, _, key = field.partition(".")
         spec = words().fields[field if root == "company" else key]
-        values = list(dict.fromkeys([*spec.options, *now_chosen["values"], *([] if spec.options else common_values(db(), spec, MOST_VALUES))]))
-    others = [m for m in queries.messages(db()) if m.channel == "email" and m.id != message.id and not m.document.get("one_of")]
+        values = list(
+            dict.fromkeys(
+                [
+                    *spec.options,
+                    *now_chosen["values"],
+                    *([] if spec.options else common_values(db(), spec, MOST_VALUES)),
+                ]
+            )
+        )
+    others = [
+        m
+        for m in queries.messages(db())
+        if m.channel == "email" and m.id != message.id and not m.document.get("one_of")
+    ]
     readers = queries.readers_by_value(db(), field, words()) if values else {}
-    return flask.render_template("messages/chosen_by.html", message=message, field=field, values=values[:60], chosen=now_chosen, others=others,
-                                 fields=sorted(known_refs(words()).items(), key=lambda i: i[1]), problem=problem, readers=readers,
-                                 everyone_else=queries.everyone(db()) - sum(readers.get(value, 0) for value in values[:60]))
+    return flask.render_template(
+        "messages/chosen_by.html",
+        message=message,
+        field=field,
+        values=values[:60],
+        chosen=now_chosen,
+        others=others,
+        fields=sorted(known_refs(words()).items(), key=lambda i: i[1]),
+        problem=problem,
+        readers=readers,
+        everyone_else=queries.everyone(db()) - sum(readers.get(value, 0) for value in values[:60]),
+    )
 
 
 @pages.post("/messages/<int:ident>/chosen-by")
@@ -45,11 +67,20 @@ def keep(ident: int) -> object:
             document = {k: v for k, v in message.document.items() if k != "one_of"}
         else:
             pairs = zip(form.getlist("value"), form.getlist("for"), strict=False)
-            values = {value: int(number) for value, number in pairs if is_whole(number) and int(number)}
+            values = {
+                value: int(number) for value, number in pairs if is_whole(number) and int(number)
+            }
             if not values:
                 raise Invalid("Choose a message for at least one value.", "for")
-            document = message.document | {"one_of": {"field": form.get("field", ""), "values": values, "otherwise": int(form.get("otherwise") or 0)},
-                                           "subject": message.document["subject"] or f"chosen by {form.get('field', '').split('.')[-1]}"}
+            document = message.document | {
+                "one_of": {
+                    "field": form.get("field", ""),
+                    "values": values,
+                    "otherwise": int(form.get("otherwise") or 0),
+                },
+                "subject": message.document["subject"]
+                or f"chosen by {form.get('field', '').split('.')[-1]}",
+            }
         actions.save(db(), actor(), now(), message, document, message.version, words(), apart=True)
     except MeadowrunError as problem:
         db().rollback()

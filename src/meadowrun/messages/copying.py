@@ -1,4 +1,5 @@
-"""Copies of messages, what one says taken along to another channel, and letting go of one that nothing uses."""
+"""Copies of messages, what one says taken along to another channel, and letting go of one that
+nothing uses."""
 
 import datetime as dt
 
@@ -24,12 +25,22 @@ from meadowrun.messages.models import Edition, Message
 from meadowrun.people.queries import definitions_using
 
 
-def document_from(session: orm.Session, source: Message, channel: str, settings: Settings, words: Dictionary) -> tuple[Json, list[str]]:
-    """The beginning of a message for `channel` that says what another one says, and what was left behind. Raises Invalid."""
+def document_from(
+    session: orm.Session, source: Message, channel: str, settings: Settings, words: Dictionary
+) -> tuple[Json, list[str]]:
+    """The beginning of a message for `channel` that says what another one says, and what was left
+    behind. Raises Invalid."""
     try:
-        return carried(source.channel, source.document, placed(source.document, queries.rows_of(session, source.document)), channel,
-                       settings.organisation, settings.postal_address, queries.house(session).looks,
-                       lambda lines: asking.keep(session, lines, words).key)
+        return carried(
+            source.channel,
+            source.document,
+            placed(source.document, queries.rows_of(session, source.document)),
+            channel,
+            settings.organisation,
+            settings.postal_address,
+            queries.house(session).looks,
+            lambda lines: asking.keep(session, lines, words).key,
+        )
     except DocumentError as problem:
         raise Invalid(str(problem), "from") from None
 
@@ -42,26 +53,64 @@ def begun(session: orm.Session, channel: str, settings: Settings, layout: str = 
     return beginning(channel, settings.organisation, STOP_WORD, looks)
 
 
-def also(session: orm.Session, actor: Actor, now: dt.datetime, source: Message, channel: str, settings: Settings,
-         words: Dictionary) -> tuple[Message, list[str]]:
-    """Begins a message for a channel with what another one says; for its own channel a copy. Raises Invalid."""
+def also(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    source: Message,
+    channel: str,
+    settings: Settings,
+    words: Dictionary,
+) -> tuple[Message, list[str]]:
+    """Begins a message for a channel with what another one says; for its own channel a copy. Raises
+    Invalid."""
     if channel not in CHANNELS:
         raise Invalid("There is no such channel.", "channel")
     document, left = document_from(session, source, channel, settings, words)
     wanted = f"{source.name}, {'copy' if channel == source.channel else CHANNELS[channel]}"
-    taken = set(session.scalars(sa.select(Message.name).where(Message.name.startswith(wanted, autoescape=True))))
+    taken = set(
+        session.scalars(
+            sa.select(Message.name).where(Message.name.startswith(wanted, autoescape=True))
+        )
+    )
     return actions.create(session, actor, now, free_name(wanted, taken), document, channel), left
 
 
 def uses(session: orm.Session, message: Message) -> list[str]:
-    """What uses a message, in words: sends, messages that choose it or open it as a page, and conditions on it."""
-    sends = session.scalars(sa.text("SELECT name FROM sends WHERE message_id = :id OR edition_id IN (SELECT id FROM editions "
-                                    "WHERE message_id = :id) ORDER BY name"), {"id": message.id})
-    others = session.scalars(sa.select(Message).where(Message.id != message.id, sa.or_(
-        Message.document.has_key("one_of"), Message.document["push"]["page"].as_integer() == message.id)).order_by(Message.name))
-    naming = [m for m in others if message.id in {(m.document.get("push") or {}).get("page"), *_chosen(m.document)}]
-    asked = definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.message == {int(message.id)})')
-    return [f"the send “{name}”" for name in sends] + [f"the message “{m.name}”" for m in naming] + asked
+    """What uses a message, in words: sends, messages that choose it or open it as a page, and
+    conditions on it."""
+    sends = session.scalars(
+        sa.text(
+            "SELECT name FROM sends WHERE message_id = :id OR edition_id IN (SELECT id FROM "
+            "editions "
+            "WHERE message_id = :id) ORDER BY name"
+        ),
+        {"id": message.id},
+    )
+    others = session.scalars(
+        sa.select(Message)
+        .where(
+            Message.id != message.id,
+            sa.or_(
+                Message.document.has_key("one_of"),
+                Message.document["push"]["page"].as_integer() == message.id,
+            ),
+        )
+        .order_by(Message.name)
+    )
+    naming = [
+        m
+        for m in others
+        if message.id in {(m.document.get("push") or {}).get("page"), *_chosen(m.document)}
+    ]
+    asked = definitions_using(
+        session, f'$.** ? (@.kind == "mail" && @.of.message == {int(message.id)})'
+    )
+    return (
+        [f"the send “{name}”" for name in sends]
+        + [f"the message “{m.name}”" for m in naming]
+        + asked
+    )
 
 
 def _chosen(document: Json) -> set[int]:
@@ -70,7 +119,8 @@ def _chosen(document: Json) -> set[int]:
 
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, message: Message) -> None:
-    """Deletes a message, with its drafts, that nothing uses and of which nothing was sent. Raises Conflict naming what does."""
+    """Deletes a message, with its drafts, that nothing uses and of which nothing was sent. Raises
+    Conflict naming what does."""
     if sent := left_by(session, message.id):
         raise Conflict(f"“{message.name}” was sent, by “{sent}”. What was sent stays on record.")
     if used := uses(session, message):

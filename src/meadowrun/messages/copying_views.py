@@ -17,10 +17,14 @@ def also(ident: int) -> object:
     """A new message that says the same: for another channel, or a copy."""
     source = queries.message(db(), ident)
     try:
-        made, left = copying.also(db(), actor(), now(), source, flask.request.form.get("channel", ""), settings(), words())
+        made, left = copying.also(
+            db(), actor(), now(), source, flask.request.form.get("channel", ""), settings(), words()
+        )
     except MeadowrunError as problem:
         return not_done(problem, "messages.edit", ident=ident)
-    return done("messages.edit", f"Begun with what “{source.name}” says. {said(left)}", ident=made.id)
+    return done(
+        "messages.edit", f"Begun with what “{source.name}” says. {said(left)}", ident=made.id
+    )
 
 
 def said(left: list[str]) -> str:

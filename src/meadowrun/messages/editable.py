@@ -1,4 +1,5 @@
-"""Between a document's text, where fill-ins are Jinja, and the editor's, where they are coloured words."""
+"""Between a document's text, where fill-ins are Jinja, and the editor's, where they are coloured
+words."""
 
 import re
 from collections.abc import Iterable, Mapping
@@ -17,16 +18,34 @@ def words_of(fill: fillins.FillIn, labels: Mapping[str, str]) -> str:
 
 
 def label_of(ref: str, labels: Mapping[str, str]) -> str:
-    known = {"greeting": "greeting that fits the hour", "unsubscribe": "address to unsubscribe", "preferences": "address to choose"}
-    return labels.get(ref) or known.get(ref) or ref.split(".", 1)[-1].replace("_", " ").replace(".", "’s ")
+    known = {
+        "greeting": "greeting that fits the hour",
+        "unsubscribe": "address to unsubscribe",
+        "preferences": "address to choose",
+    }
+    return (
+        labels.get(ref)
+        or known.get(ref)
+        or ref.split(".", 1)[-1].replace("_", " ").replace(".", "’s ")
+    )
 
 
 def chip(fill: fillins.FillIn, labels: Mapping[str, str]) -> Markup:
     """A fill-in as one word that the caret steps over."""
     kind = "fill fact" if fill.ref.startswith(("fact.", "feed.", "table.")) else "fill"
-    return Markup('<span class="{}" contenteditable="false" data-fill="{}" data-ref="{}" data-fallback="{}" data-format="{}" '
-                  'data-label="{}">{}</span>').format(kind, fill.source(), fill.ref, fill.fallback or "", "".join(fill.filters[:1]),
-                                                      label_of(fill.ref, labels), words_of(fill, labels))
+    return Markup(
+        '<span class="{}" contenteditable="false" data-fill="{}" data-ref="{}" '
+        'data-fallback="{}" data-format="{}" '
+        'data-label="{}">{}</span>'
+    ).format(
+        kind,
+        fill.source(),
+        fill.ref,
+        fill.fallback or "",
+        "".join(fill.filters[:1]),
+        label_of(fill.ref, labels),
+        words_of(fill, labels),
+    )
 
 
 def _source(node: fillins.Node) -> str:
@@ -37,8 +56,13 @@ def _source(node: fillins.Node) -> str:
         return node.source()
     if isinstance(node, fillins.Each):
         return f"{{% for item in {node.ref}[:{node.most}] %}}{_sources(node.body)}{{% endfor %}}"
-    made = "".join(f"{{% {'elif' if place else 'if'} {test.source} %}}{_sources(body)}" for place, (test, body) in enumerate(node.branches))
-    return made + (f"{{% else %}}{_sources(node.otherwise)}" if node.otherwise else "") + "{% endif %}"
+    made = "".join(
+        f"{{% {'elif' if place else 'if'} {test.source} %}}{_sources(body)}"
+        for place, (test, body) in enumerate(node.branches)
+    )
+    return (
+        made + (f"{{% else %}}{_sources(node.otherwise)}" if node.otherwise else "") + "{% endif %}"
+    )
 
 
 def _sources(nodes: Iterable[fillins.Node]) -> str:
@@ -46,12 +70,23 @@ def _sources(nodes: Iterable[fillins.Node]) -> str:
 
 
 def _bare(nodes: Iterable[fillins.Node], labels: Mapping[str, str]) -> str:
-    return re.sub(r"<[^>]*>", "", "".join(n if isinstance(n, str) else f"‹{words_of(n, labels)}›" if isinstance(n, fillins.FillIn) else "…"
-                                          for n in nodes))
+    return re.sub(
+        r"<[^>]*>",
+        "",
+        "".join(
+            n
+            if isinstance(n, str)
+            else f"‹{words_of(n, labels)}›"
+            if isinstance(n, fillins.FillIn)
+            else "…"
+            for n in nodes
+        ),
+    )
 
 
 def block(node: fillins.When | fillins.Each, labels: Mapping[str, str]) -> Markup:
-    """Words by condition, or a list from a feed, as one coloured word; a simple question can be changed by a click."""
+    """Words by condition, or a list from a feed, as one coloured word; a simple question can be
+    changed by a click."""
     extra = Markup("")
     if isinstance(node, fillins.Each):
         words = f"for each of {node.ref}: {_bare(node.body, labels)}"
@@ -65,11 +100,16 @@ def block(node: fillins.When | fillins.Each, labels: Mapping[str, str]) -> Marku
             who = asked[2] if asked else labels.get(first.source, first.source)
             words = f"{_bare(body, labels)} ({'if' if asked else 'those'} {escape(who)})"
             extra = Markup(' data-if="{}" data-is="{}" data-then="{}" data-other="{}"').format(
-                asked[1] if asked else first.source, who, Markup(_bare(body, labels)).unescape(), Markup(_bare(node.otherwise, labels)).unescape())
+                asked[1] if asked else first.source,
+                who,
+                Markup(_bare(body, labels)).unescape(),
+                Markup(_bare(node.otherwise, labels)).unescape(),
+            )
         if node.otherwise:
             words += f", else {_bare(node.otherwise, labels)}"
-    return Markup('<span class="fill only" contenteditable="false" data-fill="{}"{}>{}</span>').format(
-        _source(node), extra, Markup(words).unescape()[:160])
+    return Markup(
+        '<span class="fill only" contenteditable="false" data-fill="{}"{}>{}</span>'
+    ).format(_source(node), extra, Markup(words).unescape()[:160])
 
 
 def _drawn(node: fillins.Node, labels: Mapping[str, str]) -> Markup | None:
@@ -84,7 +124,8 @@ def plain(text: str, labels: Mapping[str, str]) -> Markup:
 
 
 def rich(html: str, labels: Mapping[str, str]) -> Markup:
-    """A rich text, clean already, for the editor. Fill-ins inside a link's address stay as they are."""
+    """A rich text, clean already, for the editor. Fill-ins inside a link's address stay as they
+    are."""
     found, inside_tag = [], False
     for part in fillins.tree(html):
         if isinstance(part, str):

@@ -18,7 +18,11 @@ pages = flask.Blueprint("exchange", __name__)
 def _attached(content: bytes | str, kind: str, name: str) -> flask.Response:
     response = flask.Response(content, mimetype=kind)
     bare = "".join(c if c.isalnum() else "-" for c in name)[:80].strip("-") or "message"
-    response.headers.set("Content-Disposition", "attachment", filename=f"{bare}.{kind.rsplit('/', 1)[-1].replace('rfc822', 'eml')}")
+    response.headers.set(
+        "Content-Disposition",
+        "attachment",
+        filename=f"{bare}.{kind.rsplit('/', 1)[-1].replace('rfc822', 'eml')}",
+    )
     return response
 
 
@@ -28,7 +32,9 @@ def mjml(ident: int) -> object:
     if message.document.get("code") or message.document.get("text_only"):
         raise Invalid("A message in code, or of text only, has no lines to be written as MJML.")
     document, rows = message.document, queries.rows_of(db(), message.document)
-    source = exchange.to_mjml(document, rows, settings().public_url, queries.asked(db(), document, placed(document, rows)))
+    source = exchange.to_mjml(
+        document, rows, settings().public_url, queries.asked(db(), document, placed(document, rows))
+    )
     return _attached(source, "text/mjml", message.name)
 
 
@@ -39,27 +45,50 @@ def eml(ident: int) -> object:
     person = views.chosen_person(flask.request.args.get("as"))
     mail = views.rendered(message, person)
     sender = next(iter(senders(db())), None)
-    letter = Letter(key=f"file-{ident}", contact_id=0, from_name=sender.name if sender else settings().organisation,
-                    from_address=sender.address if sender else f"nobody@{settings().mail_domain}", reply_to="",
-                    to=(person.email if person else None) or f"nobody@{settings().mail_domain}", return_path="", subject=mail.subject,
-                    html=mail.html, text=mail.text, date=now().timestamp(), message_id=f"<file-{ident}@{settings().mail_domain}>")
+    letter = Letter(
+        key=f"file-{ident}",
+        contact_id=0,
+        from_name=sender.name if sender else settings().organisation,
+        from_address=sender.address if sender else f"nobody@{settings().mail_domain}",
+        reply_to="",
+        to=(person.email if person else None) or f"nobody@{settings().mail_domain}",
+        return_path="",
+        subject=mail.subject,
+        html=mail.html,
+        text=mail.text,
+        date=now().timestamp(),
+        message_id=f"<file-{ident}@{settings().mail_domain}>",
+    )
     return _attached(mime(letter), "message/rfc822", message.name)
 
 
 @pages.post("/messages/<int:ident>/code")
 @needs("author")
 def turn(ident: int) -> object:
-    """Turns a message into code: what was pasted or uploaded, or what its lines make. One way; the drafts before stay."""
+    """Turns a message into code: what was pasted or uploaded, or what its lines make. One way; the
+    drafts before stay."""
     message = queries.message(db(), ident)
     source = bringing.given(flask.request.files.get("file"), flask.request.form.get("code", ""))
     lost: list[str] = []
     if source.strip():
         document, lost = bringing.read_in(db(), source, words(), settings().public_url)
-        document |= {"card": message.document.get("card"), "subject": message.document["subject"] or document["subject"],
-                     "preheader": message.document["preheader"] or document["preheader"]}
+        document |= {
+            "card": message.document.get("card"),
+            "subject": message.document["subject"] or document["subject"],
+            "preheader": message.document["preheader"] or document["preheader"],
+        }
     else:
         document = bringing.as_code(db(), message.document, words(), settings().public_url)
     actions.save(db(), actor(), now(), message, document, message.version, words(), apart=True)
     audit.record(db(), actor(), now(), "turned into code", "message", message.id, message.name)
     said = "It is code now." if document.get("code") else "Its lines were read from the file."
-    return done("messages.edit", said + (f" Left out: {'; '.join(lost[:12])}{' and more' if len(lost) > 12 else ''}." if lost else ""), ident=ident)
+    return done(
+        "messages.edit",
+        said
+        + (
+            f" Left out: {'; '.join(lost[:12])}{' and more' if len(lost) > 12 else ''}."
+            if lost
+            else ""
+        ),
+        ident=ident,
+    )

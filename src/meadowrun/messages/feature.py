@@ -4,11 +4,25 @@ from meadowrun.base.manifest import Feature, named
 from meadowrun.messages.models import Message
 from meadowrun.messages.waiting import reviews
 
-_PAGES = ("views", "rows_views", "texting_views", "notices_views", "cards_views", "exchange_views", "copying_views", "checking_views",
-          "review_views", "house_views", "choosing_views", "asking_views", "proof_views")
+_PAGES = (
+    "views",
+    "rows_views",
+    "texting_views",
+    "notices_views",
+    "cards_views",
+    "exchange_views",
+    "copying_views",
+    "checking_views",
+    "review_views",
+    "house_views",
+    "choosing_views",
+    "asking_views",
+    "proof_views",
+)
 
 FEATURE = Feature(
     pages=dict.fromkeys(_PAGES, "Messages"),
     does=(("New message", "messages.new"),),
     finds=(named("messages.edit", Message, "message"),),
-    waits=reviews)
+    waits=reviews,
+)

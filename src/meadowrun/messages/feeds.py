@@ -1,4 +1,5 @@
-"""Feeds: JSON looked up by HTTP at the moment of sending, with a time limit, a limit on size, and only from allowed hosts."""
+"""Feeds: JSON looked up by HTTP at the moment of sending, with a time limit, a limit on size, and
+only from allowed hosts."""
 
 import datetime as dt
 import json
@@ -25,14 +26,16 @@ _TOO_DEEP = f"lists and objects stand more than {_DEEPEST} deep in each other"
 _MOST_KEPT = 2000
 _PORT = re.compile(r":\d+$")
 _kept: OrderedDict[str, tuple[dt.datetime, Any]] = OrderedDict()
-#: addresses that just gave nothing: until when (on the process's own clock) they are not asked again, and why
+#: addresses that just gave nothing: until when (on the process's own clock) they are not asked
+#: again, and why
 _silent: dict[str, tuple[float, str]] = {}
 SILENCE = 5.0
 _lock = threading.Lock()
 
 
 class NoAnswer(Exception):
-    """A feed gave nothing usable. `wait` says whether to try again later; else the person is left out."""
+    """A feed gave nothing usable. `wait` says whether to try again later; else the person is left
+    out."""
 
     def __init__(self, key: str, why: str, wait: bool):
         super().__init__(f"the feed “{key}” gave nothing: {why}")
@@ -40,8 +43,13 @@ class NoAnswer(Exception):
 
 
 def machines(hosts: Collection[str]) -> frozenset[str]:
-    """The host:port that the settings allow; a host without a port means those of http and https."""
-    return frozenset(one for host in hosts for one in ((host,) if _PORT.search(host) else (f"{host}:80", f"{host}:443")))
+    """The host:port that the settings allow; a host without a port means those of http and
+    https."""
+    return frozenset(
+        one
+        for host in hosts
+        for one in ((host,) if _PORT.search(host) else (f"{host}:80", f"{host}:443"))
+    )
 
 
 def host_problem(url: str, hosts: Collection[str]) -> str | None:
@@ -62,7 +70,8 @@ def personal(feed: Feed) -> bool:
 
 
 def ask(feed: Feed, values: Mapping[str, Any], now: dt.datetime, hosts: Collection[str]) -> Any:
-    """A feed's answer for somebody, from memory while it is fresh. Raises NoAnswer where it says not to go on without."""
+    """A feed's answer for somebody, from memory while it is fresh. Raises NoAnswer where it says
+    not to go on without."""
     address = render_address(feed.url, values) if personal(feed) else feed.url
     with _lock:
         kept = _kept.get(address)
@@ -105,8 +114,14 @@ def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:
     if problem:
         raise ValueError(problem)
     try:
-        answer = outgoing.ask("GET", address, headers={"Accept": "application/json"}, timeout=timeout_ms / 1000, inner=machines(hosts),
-                              most=MOST_BYTES)
+        answer = outgoing.ask(
+            "GET",
+            address,
+            headers={"Accept": "application/json"},
+            timeout=timeout_ms / 1000,
+            inner=machines(hosts),
+            most=MOST_BYTES,
+        )
     except TimeoutError:
         raise ValueError(f"the answer took longer than {timeout_ms / 1000:g} s") from None
     if answer.leads_to:
@@ -117,9 +132,11 @@ def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:
 
 
 def read(body: bytes) -> Any:
-    """An answer's JSON, as it can be kept and filled in. Raises ValueError with words for the author.
+    """An answer's JSON, as it can be kept and filled in. Raises ValueError with words for the
+    author.
 
-    JSON has no NaN (RFC 8259, 6); NUL and halves of characters, which no database keeps, are taken out of texts.
+    JSON has no NaN (RFC 8259, 6); NUL and halves of characters, which no database keeps, are taken
+    out of texts.
     """
     try:
         return _usable(json.loads(body, parse_constant=_no_number), 0)
@@ -148,12 +165,15 @@ def _usable(value: Any, depth: int) -> Any:
     if isinstance(value, list):
         return [_usable(item, depth + 1) for item in value]
     if isinstance(value, dict):
-        return {str(_usable(key, depth + 1)): _usable(item, depth + 1) for key, item in value.items()}
+        return {
+            str(_usable(key, depth + 1)): _usable(item, depth + 1) for key, item in value.items()
+        }
     return value
 
 
 def pick(answer: Any, part: str) -> Any:
-    """The part of an answer that counts: “forecast.nights[0]”. Raises ValueError when it is not there."""
+    """The part of an answer that counts: “forecast.nights[0]”. Raises ValueError when it is not
+    there."""
     for name in re.findall(r"[^.\[\]]+", part):
         if isinstance(answer, list) and is_whole(name) and int(name) < len(answer):
             answer = answer[int(name)]

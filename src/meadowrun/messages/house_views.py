@@ -12,7 +12,17 @@ from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
 from meadowrun.people.asked import words
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, rows_as_csv, settings, uploaded
+from meadowrun.shell.request import (
+    actor,
+    db,
+    done,
+    needs,
+    not_done,
+    now,
+    rows_as_csv,
+    settings,
+    uploaded,
+)
 
 pages = flask.Blueprint("house", __name__)
 
@@ -20,16 +30,34 @@ pages = flask.Blueprint("house", __name__)
 @pages.get("/messages/house")
 def style() -> object:
     house = queries.house(db())
-    return _style({**house.looks, "greetings": "\n".join(f"{h}:00 {w}" for h, w in house.greetings),
-                   "agreed_words": ", ".join(house.agreed_words), "avoided_words": ", ".join(house.avoided_words),
-                   "review": house.review, "proof_group": house.proof_group}, None)
+    return _style(
+        {
+            **house.looks,
+            "greetings": "\n".join(f"{h}:00 {w}" for h, w in house.greetings),
+            "agreed_words": ", ".join(house.agreed_words),
+            "avoided_words": ", ".join(house.avoided_words),
+            "review": house.review,
+            "proof_group": house.proof_group,
+        },
+        None,
+    )
 
 
 def _style(shown: dict[str, object], problem: MeadowrunError | None) -> object:
     looks = {k: str(shown.get(k, v)) for k, v in doc.SETTINGS.items()}
-    pairs = [("text on the sheet", "sheet", "ink"), ("words on buttons", "accent", "on_accent"), ("links on the sheet", "sheet", "accent")]
-    ratios = [(name, contrast(looks[a], looks[b])) for name, a, b in pairs if doc.COLOUR.match(looks[a]) and doc.COLOUR.match(looks[b])]
-    return flask.render_template("messages/house.html", shown=shown, problem=problem, fonts=doc.FONTS, ratios=ratios)
+    pairs = [
+        ("text on the sheet", "sheet", "ink"),
+        ("words on buttons", "accent", "on_accent"),
+        ("links on the sheet", "sheet", "accent"),
+    ]
+    ratios = [
+        (name, contrast(looks[a], looks[b]))
+        for name, a, b in pairs
+        if doc.COLOUR.match(looks[a]) and doc.COLOUR.match(looks[b])
+    ]
+    return flask.render_template(
+        "messages/house.html", shown=shown, problem=problem, fonts=doc.FONTS, ratios=ratios
+    )
 
 
 @pages.post("/messages/house")
@@ -40,9 +68,21 @@ def keep_style() -> object:
         keeping.keep_house(db(), actor(), now(), form)
     except MeadowrunError as problem:
         db().rollback()
-        return _style({**doc.SETTINGS, "greetings": "", "agreed_words": "", "avoided_words": "", "review": "", "proof_group": "", **form},
-                      problem), problem.status
-    return done("house.style", "Kept. New messages begin with it; those that are written keep their looks.")
+        return _style(
+            {
+                **doc.SETTINGS,
+                "greetings": "",
+                "agreed_words": "",
+                "avoided_words": "",
+                "review": "",
+                "proof_group": "",
+                **form,
+            },
+            problem,
+        ), problem.status
+    return done(
+        "house.style", "Kept. New messages begin with it; those that are written keep their looks."
+    )
 
 
 @pages.get("/messages/lookups")
@@ -53,16 +93,37 @@ def lookups() -> object:
 def _lookups(problem: MeadowrunError | None, typed: dict[str, str] | None = None) -> object:
     held = {"feed": queries.feeds(db()), "table": queries.tables(db())}
     return flask.render_template(
-        "messages/lookups.html", feeds=held["feed"], tables=held["table"], problem=problem,
-        uses={(kind, one.key): queries.uses_of_lookup(db(), kind, one.key) for kind, every in held.items() for one in every},
-        typed=typed or {}, shown=_shown,
-        hosts=sorted(settings().feed_hosts), fields=sorted(queries.known_refs(words()).items(), key=lambda i: i[1]), personal=feeds.personal)
+        "messages/lookups.html",
+        feeds=held["feed"],
+        tables=held["table"],
+        problem=problem,
+        uses={
+            (kind, one.key): queries.uses_of_lookup(db(), kind, one.key)
+            for kind, every in held.items()
+            for one in every
+        },
+        typed=typed or {},
+        shown=_shown,
+        hosts=sorted(settings().feed_hosts),
+        fields=sorted(queries.known_refs(words()).items(), key=lambda i: i[1]),
+        personal=feeds.personal,
+    )
 
 
 def _shown(feed: Feed) -> dict[str, Any]:
     """A feed as its form shows it."""
-    return {**{slot: getattr(feed, slot) for slot in ("key", "url", "part", "timeout_ms", "keep_seconds", "when_down")},
-            **{slot: "" if getattr(feed, slot) is None else json.dumps(getattr(feed, slot), ensure_ascii=False) for slot in ("fallback", "sample")}}
+    return {
+        **{
+            slot: getattr(feed, slot)
+            for slot in ("key", "url", "part", "timeout_ms", "keep_seconds", "when_down")
+        },
+        **{
+            slot: ""
+            if getattr(feed, slot) is None
+            else json.dumps(getattr(feed, slot), ensure_ascii=False)
+            for slot in ("fallback", "sample")
+        },
+    }
 
 
 @pages.post("/messages/feeds")
@@ -87,7 +148,9 @@ def ask_feed(ident: int) -> object:
     if feed is None:
         flask.abort(404)
     try:
-        feed.sample = feeds.pick(feeds.fetch(feed.url, feed.timeout_ms, settings().feed_hosts), feed.part)
+        feed.sample = feeds.pick(
+            feeds.fetch(feed.url, feed.timeout_ms, settings().feed_hosts), feed.part
+        )
     except (OSError, ValueError) as problem:
         return not_done(f"The feed “{feed.key}” gave nothing: {problem}.", "house.lookups")
     return done("house.lookups", f"The feed “{feed.key}” answered; its answer is the sample now.")
@@ -98,8 +161,16 @@ def ask_feed(ident: int) -> object:
 def keep_table() -> object:
     form, file = flask.request.form.to_dict(), flask.request.files.get("file")
     try:
-        made = keeping.keep_table(db(), actor(), now(), form.get("key", "").strip(), uploaded(file),
-                                  form.get("key_column", ""), form.get("looked_up_by", ""), words())
+        made = keeping.keep_table(
+            db(),
+            actor(),
+            now(),
+            form.get("key", "").strip(),
+            uploaded(file),
+            form.get("key_column", ""),
+            form.get("looked_up_by", ""),
+            words(),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _lookups(problem, form), problem.status
@@ -125,4 +196,10 @@ def table_csv(ident: int) -> object:
     table = db().get(DataTable, ident)
     if table is None:
         flask.abort(404)
-    return rows_as_csv([table.columns, *([row.get(name, "") for name in table.columns] for row in table.rows.values())], table.key)
+    return rows_as_csv(
+        [
+            table.columns,
+            *([row.get(name, "") for name in table.columns] for row in table.rows.values()),
+        ],
+        table.key,
+    )

@@ -1,4 +1,5 @@
-"""What is kept once and used in many messages: rows and adaptive blocks, the house style, feeds, tables, comments."""
+"""What is kept once and used in many messages: rows and adaptive blocks, the house style, feeds,
+tables, comments."""
 
 import csv
 import datetime as dt
@@ -21,18 +22,36 @@ from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.people_file import plain
 from meadowrun.core.values import read_json
 from meadowrun.messages import actions, asking, feeds, queries
-from meadowrun.messages.models import Comment, DataTable, Feed, HouseStyle, KeptRow, KeptRowVersion, Message
+from meadowrun.messages.models import (
+    Comment,
+    DataTable,
+    Feed,
+    HouseStyle,
+    KeptRow,
+    KeptRowVersion,
+    Message,
+)
 from meadowrun.messages.values import known_refs
 
 KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
 MOST_ROWS = 20_000
 
 
-def keep_row(session: orm.Session, actor: Actor, now: dt.datetime, name: str, lines: list[Any], words: Dictionary,
-             row: KeptRow | None = None, based_on: int | None = None) -> KeptRow:
-    """Keeps lines under a name, or as the next version of a row. Messages keep the version they have.
+def keep_row(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    name: str,
+    lines: list[Any],
+    words: Dictionary,
+    row: KeptRow | None = None,
+    based_on: int | None = None,
+) -> KeptRow:
+    """Keeps lines under a name, or as the next version of a row. Messages keep the version they
+    have.
 
-    Raises Invalid naming the place, Conflict when the name is taken or somebody else saved after `based_on`.
+    Raises Invalid naming the place, Conflict when the name is taken or somebody else saved after
+    `based_on`.
     """
     name = " ".join(name.split())
     if not name:
@@ -47,37 +66,74 @@ def keep_row(session: orm.Session, actor: Actor, now: dt.datetime, name: str, li
     if not taken["lines"]:
         raise Invalid("The row is empty.", "lines")
     if row is None:
-        row = KeptRow(name=name, version=1, lines=taken["lines"], changed_at=now, changed_by=actor.name)
+        row = KeptRow(
+            name=name, version=1, lines=taken["lines"], changed_at=now, changed_by=actor.name
+        )
         session.add(row)
         changes = "begun"
     else:
         session.refresh(row, with_for_update=True)
         if based_on is not None and based_on != row.version:
-            raise Conflict(f"{row.changed_by} changed this row meanwhile, or you did in another window. What you typed is still here.",
-                           row.version)
+            raise Conflict(
+                (
+                    f"{row.changed_by} changed this row meanwhile, or you did in another window. "
+                    "What you typed is still here."
+                ),
+                row.version,
+            )
         if taken["lines"] == row.lines and name == row.name:
             return row
-        said = differences(doc.empty() | {"lines": row.lines}, doc.empty() | {"lines": taken["lines"]})
+        said = differences(
+            doc.empty() | {"lines": row.lines}, doc.empty() | {"lines": taken["lines"]}
+        )
         changes = ", ".join(said[:5]) or "renamed"
         row.name, row.lines, row.changed_at, row.changed_by = name, taken["lines"], now, actor.name
         row.version += 1
     session.flush()
-    session.add(KeptRowVersion(row_id=row.id, number=row.version, lines=row.lines, changes=changes, at=now, by=actor.name))
+    session.add(
+        KeptRowVersion(
+            row_id=row.id,
+            number=row.version,
+            lines=row.lines,
+            changes=changes,
+            at=now,
+            by=actor.name,
+        )
+    )
     session.flush()
     audit.record(session, actor, now, "kept", "row", row.id, row.name, version=row.version)
     return row
 
 
-def follow(session: orm.Session, actor: Actor, now: dt.datetime, row: KeptRow, message_ids: Collection[int]) -> list[Message]:
-    """Lets the chosen messages take the newest version of a row, each as a new draft; the others keep theirs."""
+def follow(
+    session: orm.Session, actor: Actor, now: dt.datetime, row: KeptRow, message_ids: Collection[int]
+) -> list[Message]:
+    """Lets the chosen messages take the newest version of a row, each as a new draft; the others
+    keep theirs."""
     followed = []
     for message, versions in queries.users_of_row(session, row.id):
         if message.id not in message_ids or versions == {row.version}:
             continue
         session.refresh(message, with_for_update=True)
         raised = message.document | {"lines": _raised(message.document["lines"], row)}
-        actions.next_draft(session, actor, now, message, raised, f"kept row “{row.name}” follows to version {row.version}")
-        audit.record(session, actor, now, "let follow a row", "message", message.id, message.name, row=row.name)
+        actions.next_draft(
+            session,
+            actor,
+            now,
+            message,
+            raised,
+            f"kept row “{row.name}” follows to version {row.version}",
+        )
+        audit.record(
+            session,
+            actor,
+            now,
+            "let follow a row",
+            "message",
+            message.id,
+            message.name,
+            row=row.name,
+        )
         followed.append(message)
     session.flush()
     return followed
@@ -92,8 +148,12 @@ def _raised(lines: list[Json], row: KeptRow) -> list[Json]:
         elif line["type"] == "columns":
             line = line | {"columns": [_raised(held, row) for held in line["columns"]]}
         elif line["type"] == "only":
-            line = line | {"cases": [case | {"content": _raised(case["content"], row)} for case in line["cases"]],
-                           "otherwise": _raised(line["otherwise"], row)}
+            line = line | {
+                "cases": [
+                    case | {"content": _raised(case["content"], row)} for case in line["cases"]
+                ],
+                "otherwise": _raised(line["otherwise"], row),
+            }
         made.append(line)
     return made
 
@@ -102,12 +162,16 @@ def delete_row(session: orm.Session, actor: Actor, now: dt.datetime, row: KeptRo
     """Deletes a row nobody uses. Raises Conflict naming the messages that do."""
     used = [m.name for m, _ in queries.users_of_row(session, row.id)]
     if used:
-        raise Conflict(f"This row stands in {', '.join(f'“{n}”' for n in used[:5])}. Take it out there first.")
+        raise Conflict(
+            f"This row stands in {', '.join(f'“{n}”' for n in used[:5])}. Take it out there first."
+        )
     audit.record(session, actor, now, "deleted", "row", row.id, row.name)
     session.delete(row)
 
 
-def keep_house(session: orm.Session, actor: Actor, now: dt.datetime, form: Mapping[str, Any]) -> HouseStyle:
+def keep_house(
+    session: orm.Session, actor: Actor, now: dt.datetime, form: Mapping[str, Any]
+) -> HouseStyle:
     """Keeps the house style. Raises Invalid naming the place."""
     try:
         looks = doc.take_settings({k: form[k] for k in doc.SETTINGS if k in form})
@@ -118,16 +182,33 @@ def keep_house(session: orm.Session, actor: Actor, now: dt.datetime, form: Mappi
         hour, _, words = line.strip().partition(" ")
         if not line.strip():
             continue
-        if not re.fullmatch(r"\d{1,2}(:00)?", hour) or int(hour.split(":")[0]) > 23 or not words.strip():
-            raise Invalid(f"“{line}” is no greeting. Write the hour it begins and the words: 5:00 Good morning.", "greetings")
+        if (
+            not re.fullmatch(r"\d{1,2}(:00)?", hour)
+            or int(hour.split(":")[0]) > 23
+            or not words.strip()
+        ):
+            raise Invalid(
+                (
+                    f"“{line}” is no greeting. Write the hour it begins and the words: 5:00 Good "
+                    "morning."
+                ),
+                "greetings",
+            )
         greetings.append([int(hour.split(":")[0]), words.strip()])
     if not greetings or min(g[0] for g in greetings) > 0:
-        raise Invalid("The first greeting must begin at 0:00, so that every hour has one.", "greetings")
+        raise Invalid(
+            "The first greeting must begin at 0:00, so that every hour has one.", "greetings"
+        )
     house = queries.house(session)
     house.looks, house.greetings = looks, sorted(greetings)
-    house.agreed_words, house.avoided_words = _words(form.get("agreed_words")), _words(form.get("avoided_words"))
+    house.agreed_words, house.avoided_words = (
+        _words(form.get("agreed_words")),
+        _words(form.get("avoided_words")),
+    )
     house.review = bool(form.get("review"))
-    house.proof_group = ", ".join(a.strip() for a in re.split(r"[,;\s]+", str(form.get("proof_group", ""))) if a.strip())
+    house.proof_group = ", ".join(
+        a.strip() for a in re.split(r"[,;\s]+", str(form.get("proof_group", ""))) if a.strip()
+    )
     session.add(house)
     session.flush()
     audit.record(session, actor, now, "changed", "house style", 1, "House style")
@@ -135,11 +216,14 @@ def keep_house(session: orm.Session, actor: Actor, now: dt.datetime, form: Mappi
 
 
 def _words(text: Any) -> list[str]:
-    return list(dict.fromkeys(w.strip() for w in re.split(r"[,\n]", str(text or "")) if w.strip()))[:200]
+    return list(dict.fromkeys(w.strip() for w in re.split(r"[,\n]", str(text or "")) if w.strip()))[
+        :200
+    ]
 
 
 def _json(text: str, place: str, what: str) -> Any:
-    """What was typed as JSON; plain words as themselves. Raises Invalid for what begins like a list or an object and is none."""
+    """What was typed as JSON; plain words as themselves. Raises Invalid for what begins like a list
+    or an object and is none."""
     if not text.strip():
         return None
     try:
@@ -150,13 +234,22 @@ def _json(text: str, place: str, what: str) -> Any:
         raise Invalid(f"{what} is not JSON: {problem}.", place) from None
 
 
-def keep_feed(session: orm.Session, actor: Actor, now: dt.datetime, form: Mapping[str, str], hosts: Collection[str],
-              feed: Feed | None = None) -> Feed:
+def keep_feed(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    form: Mapping[str, str],
+    hosts: Collection[str],
+    feed: Feed | None = None,
+) -> Feed:
     """Keeps a feed. Raises Invalid naming the place, Conflict when the key is taken."""
     key, url = form.get("key", "").strip(), form.get("url", "").strip()
     if feed is None:
         if not KEY.match(key):
-            raise Invalid("Name it with small letters, digits and underscores, beginning with a letter.", "key")
+            raise Invalid(
+                "Name it with small letters, digits and underscores, beginning with a letter.",
+                "key",
+            )
         if session.scalar(sa.select(Feed.id).where(Feed.key == key)):
             raise Conflict(f"There is a feed “{key}” already.")
         feed = Feed(key=key)
@@ -183,36 +276,73 @@ def keep_feed(session: orm.Session, actor: Actor, now: dt.datetime, form: Mappin
     return feed
 
 
-def keep_table(session: orm.Session, actor: Actor, now: dt.datetime, key: str, content: bytes, key_column: str,
-               looked_up_by: str, words: Dictionary, table: DataTable | None = None) -> DataTable:
-    """Keeps a CSV as a table to look things up in. Raises Invalid naming the place and, for a row, its number."""
+def keep_table(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    key: str,
+    content: bytes,
+    key_column: str,
+    looked_up_by: str,
+    words: Dictionary,
+    table: DataTable | None = None,
+) -> DataTable:
+    """Keeps a CSV as a table to look things up in. Raises Invalid naming the place and, for a row,
+    its number."""
     if not KEY.match(key):
-        raise Invalid("Name it with small letters, digits and underscores, beginning with a letter.", "key")
+        raise Invalid(
+            "Name it with small letters, digits and underscores, beginning with a letter.", "key"
+        )
     if looked_up_by != "today" and looked_up_by not in known_refs(words):
         raise Invalid("Choose by whose value it is looked up.", "looked_up_by")
     try:
-        rows = [[plain(cell) for cell in row] for row in csv.reader(io.StringIO(content.decode("utf-8-sig")))]
+        rows = [
+            [plain(cell) for cell in row]
+            for row in csv.reader(io.StringIO(content.decode("utf-8-sig")))
+        ]
     except (UnicodeDecodeError, csv.Error) as problem:
         raise Invalid(f"This is no CSV in UTF-8: {problem}.", "file") from None
     rows = [row for row in rows if any(cell.strip() for cell in row)]
     if len(rows) < 2 or len(rows) > MOST_ROWS:
-        raise Invalid(f"The file must have a row of names and 1 to {MOST_ROWS:,} rows below it.", "file")
+        raise Invalid(
+            f"The file must have a row of names and 1 to {MOST_ROWS:,} rows below it.", "file"
+        )
     columns = [re.sub(r"\W+", "_", name.strip().lower()).strip("_") for name in rows[0]]
-    bad = next((rows[0][i] for i, c in enumerate(columns) if not KEY.match(c) or columns.index(c) != i), None)
+    bad = next(
+        (rows[0][i] for i, c in enumerate(columns) if not KEY.match(c) or columns.index(c) != i),
+        None,
+    )
     if bad is not None:
         raise Invalid(f"The column “{bad}” has no usable name, or one that is there twice.", "file")
     column = re.sub(r"\W+", "_", key_column.strip().lower()).strip("_") or columns[0]
     if column not in columns:
-        raise Invalid(f"There is no column “{key_column}”; there are {', '.join(columns)}.", "key_column")
+        raise Invalid(
+            f"There is no column “{key_column}”; there are {', '.join(columns)}.", "key_column"
+        )
     place, found = columns.index(column), dict[str, Any]()
     for number, row in enumerate(rows[1:], 2):
         if len(row) != len(columns):
-            raise Invalid(f"Row {number} has {len(row)} cells, the first row {len(columns)}.", "file")
+            raise Invalid(
+                f"Row {number} has {len(row)} cells, the first row {len(columns)}.", "file"
+            )
         if row[place].strip().casefold() in found:
-            raise Invalid(f"Row {number}: “{row[place]}” is there twice in the column “{column}”.", "file")
-        found[row[place].strip().casefold()] = dict(zip(columns, (cell.strip() for cell in row), strict=True))
-    table = table or session.scalar(sa.select(DataTable).where(DataTable.key == key)) or DataTable(key=key)
-    table.key_column, table.looked_up_by, table.columns, table.rows = column, looked_up_by, columns, found
+            raise Invalid(
+                f"Row {number}: “{row[place]}” is there twice in the column “{column}”.", "file"
+            )
+        found[row[place].strip().casefold()] = dict(
+            zip(columns, (cell.strip() for cell in row), strict=True)
+        )
+    table = (
+        table
+        or session.scalar(sa.select(DataTable).where(DataTable.key == key))
+        or DataTable(key=key)
+    )
+    table.key_column, table.looked_up_by, table.columns, table.rows = (
+        column,
+        looked_up_by,
+        columns,
+        found,
+    )
     table.changed_at, table.changed_by = now, actor.name
     session.add(table)
     session.flush()
@@ -220,20 +350,34 @@ def keep_table(session: orm.Session, actor: Actor, now: dt.datetime, key: str, c
     return table
 
 
-def delete_lookup(session: orm.Session, actor: Actor, now: dt.datetime, found: Feed | DataTable) -> None:
+def delete_lookup(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: Feed | DataTable
+) -> None:
     """Deletes a feed or a table that nothing names. Raises Conflict naming what does."""
     kind = "feed" if isinstance(found, Feed) else "table"
     if used := queries.uses_of_lookup(session, kind, found.key):
-        raise Conflict(f"The {kind} “{found.key}” is used by {', '.join(used[:5])}. Change those first.")
+        raise Conflict(
+            f"The {kind} “{found.key}” is used by {', '.join(used[:5])}. Change those first."
+        )
     audit.record(session, actor, now, "deleted", kind, found.id, found.key)
     session.delete(found)
 
 
-def comment(session: orm.Session, actor: Actor, now: dt.datetime, message: Message, line: str, text: str) -> Comment:
-    """Says something about a line, or, with an empty one, about the whole message. Raises Invalid."""
+def comment(
+    session: orm.Session, actor: Actor, now: dt.datetime, message: Message, line: str, text: str
+) -> Comment:
+    """Says something about a line, or, with an empty one, about the whole message. Raises
+    Invalid."""
     if not text.strip():
         raise Invalid("Write what you want to say.", "text")
-    made = Comment(message_id=message.id, draft=message.draft, line=line[:12], text=text.strip()[:4000], at=now, by=actor.name)
+    made = Comment(
+        message_id=message.id,
+        draft=message.draft,
+        line=line[:12],
+        text=text.strip()[:4000],
+        at=now,
+        by=actor.name,
+    )
     session.add(made)
     session.flush()
     audit.record(session, actor, now, "commented on", "message", message.id, message.name)

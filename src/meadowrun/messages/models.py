@@ -17,7 +17,8 @@ class Message(Base):
     channel: orm.Mapped[str] = orm.mapped_column(server_default="email")
     #: number of the newest draft
     draft: orm.Mapped[int]
-    #: grows with every save, so that nobody, in two windows or as two people, overwrites what they have not seen
+    #: grows with every save, so that nobody, in two windows or as two people, overwrites what they
+    #: have not seen
     version: orm.Mapped[int] = orm.mapped_column(server_default="1")
     #: the newest draft's content; see core/content/document.py
     document: orm.Mapped[dict[str, Any]]
@@ -31,11 +32,13 @@ class Message(Base):
 
 
 class Draft(Base):
-    """A state of a message. One person's saves share a draft for some minutes, unless it is named or was asked about."""
+    """A state of a message. One person's saves share a draft for some minutes, unless it is named
+    or was asked about."""
 
     __tablename__ = "drafts"
-    message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"),
-                                                    primary_key=True)
+    message_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("messages.id", ondelete="CASCADE"), primary_key=True
+    )
     number: orm.Mapped[int] = orm.mapped_column(primary_key=True)
     document: orm.Mapped[dict[str, Any]]
     #: what changed against the draft before, in words
@@ -69,7 +72,8 @@ class Edition(Base):
 
 
 class KeptRow(Base):
-    """Finished lines stored once and used in many messages. With an “only if” line it is an adaptive block."""
+    """Finished lines stored once and used in many messages. With an “only if” line it is an
+    adaptive block."""
 
     __tablename__ = "kept_rows"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
@@ -86,10 +90,13 @@ class KeptRow(Base):
 
 
 class KeptRowVersion(Base):
-    """What a row held. Never changes: a message keeps the version it was given until its author takes a newer one."""
+    """What a row held. Never changes: a message keeps the version it was given until its author
+    takes a newer one."""
 
     __tablename__ = "kept_row_versions"
-    row_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("kept_rows.id", ondelete="CASCADE"), primary_key=True)
+    row_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("kept_rows.id", ondelete="CASCADE"), primary_key=True
+    )
     number: orm.Mapped[int] = orm.mapped_column(primary_key=True)
     lines: orm.Mapped[list[Any]]
     changes: orm.Mapped[str]
@@ -135,7 +142,8 @@ class Feed(Base):
 
 
 class DataTable(Base):
-    """Reference data from a CSV, looked up by one column: prices by tier, tonight's programme by date."""
+    """Reference data from a CSV, looked up by one column: prices by tier, tonight's programme by
+    date."""
 
     __tablename__ = "data_tables"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
@@ -151,7 +159,8 @@ class DataTable(Base):
 
 
 class Condition(Base):
-    """What words inside a text ask, as lines of a definition. Never changes: its key is made of what it says."""
+    """What words inside a text ask, as lines of a definition. Never changes: its key is made of
+    what it says."""
 
     __tablename__ = "conditions"
     key: orm.Mapped[str] = orm.mapped_column(sa.Text(collation="C"), primary_key=True)
@@ -163,7 +172,9 @@ class Comment(Base):
 
     __tablename__ = "comments"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
-    message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True)
+    message_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True
+    )
     draft: orm.Mapped[int]
     #: the line's id; empty for the whole message
     line: orm.Mapped[str]
@@ -178,7 +189,9 @@ class Review(Base):
 
     __tablename__ = "reviews"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
-    message_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True)
+    message_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True
+    )
     draft: orm.Mapped[int]
     #: the fingerprint of what was asked about; only that can be approved
     content: orm.Mapped[str] = orm.mapped_column(server_default="")

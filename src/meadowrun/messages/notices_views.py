@@ -1,4 +1,5 @@
-"""Push notices: written beside a drawn device, read as anyone, checked, proofed to one's own devices."""
+"""Push notices: written beside a drawn device, read as anyone, checked, proofed to one's own
+devices."""
 
 from typing import Any
 
@@ -34,10 +35,22 @@ def _message(ident: int) -> Message:
 def edit(ident: int) -> object:
     message = _message(ident)
     person = views.chosen_person(flask.request.args.get("as"))
-    return flask.render_template("messages/notice.html", message=message, person=person, reviews=queries.reviews(db(), ident),
-                                 segments=segments(db()), name_of=views.name_of,
-                                 emails=[m for m in queries.messages(db()) if m.channel == "email" and not m.document.get("one_of")],
-                                 document=message.document, push=EMPTY | message.document["push"], **_follows(message))
+    return flask.render_template(
+        "messages/notice.html",
+        message=message,
+        person=person,
+        reviews=queries.reviews(db(), ident),
+        segments=segments(db()),
+        name_of=views.name_of,
+        emails=[
+            m
+            for m in queries.messages(db())
+            if m.channel == "email" and not m.document.get("one_of")
+        ],
+        document=message.document,
+        push=EMPTY | message.document["push"],
+        **_follows(message),
+    )
 
 
 def _follows(message: Message) -> dict[str, Any]:
@@ -46,34 +59,74 @@ def _follows(message: Message) -> dict[str, Any]:
     facts = reading.facts(db(), message.id)
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
     everyone = queries.everyone(db())
-    written = [document["subject"], document["plain"] or "", *(text for _, text in texts_of(document["push"]))]
+    written = [
+        document["subject"],
+        document["plain"] or "",
+        *(text for _, text in texts_of(document["push"])),
+    ]
     refs = set().union(*(fillins.refs(text) for text in written))
-    gaps = gaps_of(db(), document, [("", "plain", text) for text in written], words(), now(), zone(), among)
-    found = push_checks(document, About(
-        blanks=counted(gaps), dated=queries.dated(db(), refs),
-        known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
-        longest=queries.longest(db(), refs, words(), list(among) if among is not None else None),
-        weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]])))
+    gaps = gaps_of(
+        db(), document, [("", "plain", text) for text in written], words(), now(), zone(), among
+    )
+    found = push_checks(
+        document,
+        About(
+            blanks=counted(gaps),
+            dated=queries.dated(db(), refs),
+            known=known,
+            facts=None if facts is None else list(facts),
+            feeds=[f.key for f in queries.feeds(db())],
+            longest=queries.longest(
+                db(), refs, words(), list(among) if among is not None else None
+            ),
+            weights=file_weights(db(), [document["push"]["picture"], document["push"]["icon"]]),
+        ),
+    )
     _, reachable = queries.reach(db(), "push", None)
     wanted = document["push"].get("systems", SYSTEMS)
-    return {"checks": found, "devices": {SYSTEMS[k]: n for k, n in sorted(devices_by_kind(db()).items()) if k in wanted}, "reachable": reachable,
-            "facts": facts or {}, "shown": SHOWN,
-            "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
-            "labels": views.labels_of(document), "editable": editable,
-            "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
-            "among": len(among) if among is not None else everyone, "whose": whose, "systems": SYSTEMS, "taps": TAPS}
+    return {
+        "checks": found,
+        "devices": {SYSTEMS[k]: n for k, n in sorted(devices_by_kind(db()).items()) if k in wanted},
+        "reachable": reachable,
+        "facts": facts or {},
+        "shown": SHOWN,
+        "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
+        "labels": views.labels_of(document),
+        "editable": editable,
+        "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
+        "among": len(among) if among is not None else everyone,
+        "whose": whose,
+        "systems": SYSTEMS,
+        "taps": TAPS,
+    }
 
 
 @pages.post("/messages/<int:ident>/notice")
 @needs("author")
 def save(ident: int) -> object:
     message, data = _message(ident), body()
-    given = {"subject": str(data.get("subject", "")), "plain": str(data.get("plain", "")), "push": data.get("push")}
-    actions.save(db(), actor(), now(), message, message.document | given, views.version_of(data), words(), data.get("apart") is True)
+    given = {
+        "subject": str(data.get("subject", "")),
+        "plain": str(data.get("plain", "")),
+        "push": data.get("push"),
+    }
+    actions.save(
+        db(),
+        actor(),
+        now(),
+        message,
+        message.document | given,
+        views.version_of(data),
+        words(),
+        data.get("apart") is True,
+    )
     parts = _follows(message)
     answer = views.saved_answer(message.draft, message, "messages/notice_margin.html", parts)
     if data.get("redraw"):
-        answer["slots"] = {slot: editable.plain(message.document[slot] or "", parts["labels"]) for slot in ("subject", "plain")}
+        answer["slots"] = {
+            slot: editable.plain(message.document[slot] or "", parts["labels"])
+            for slot in ("subject", "plain")
+        }
     return flask.jsonify(answer)
 
 
@@ -83,30 +136,63 @@ def read(ident: int) -> object:
     message = _message(ident)
     person = views.chosen_person(flask.request.args.get("as"))
     mail = views.rendered(message, person)
-    return flask.jsonify(title=mail.subject, body=mail.text.strip(), push=mail.push, person=person.id if person else None, name=views.name_of(person))
+    return flask.jsonify(
+        title=mail.subject,
+        body=mail.text.strip(),
+        push=mail.push,
+        person=person.id if person else None,
+        name=views.name_of(person),
+    )
 
 
 @pages.post("/messages/<int:ident>/notice/proof")
 @needs("author")
 def proof(ident: int) -> object:
-    """Really sends the notice to the devices of a contact, as another; marked, and never counted."""
+    """Really sends the notice to the devices of a contact, as another; marked, and never
+    counted."""
     message, form = _message(ident), flask.request.form
     address = form.get("to", "").strip().lower()
     particulars = message.document["push"]
     rows = devices_of(db(), address)
     wanted = [row for row in rows if row.kind in particulars["systems"]]
     if not wanted:
-        raise Invalid(f"“{address}” has no browser or phone that allowed notices" + (
-            f", save on {' and '.join(SYSTEMS[row.kind] for row in rows)}, where this one does not go." if rows else "."), "to")
+        raise Invalid(
+            f"“{address}” has no browser or phone that allowed notices"
+            + (
+                (
+                    f", save on {' and '.join(SYSTEMS[row.kind] for row in rows)}, where this one "
+                    "does not go."
+                )
+                if rows
+                else "."
+            ),
+            "to",
+        )
     person = views.chosen_person(form.get("as"))
     mail = views.rendered(message, person)
     assert mail.push is not None
     if particulars["tap"] == "page":
         mail.push["href"] = f"{settings().public_url}/n/proof/" + signing.seal(
-            settings().secret, "proof", particulars["page"], person.id if person else 0)
+            settings().secret, "proof", particulars["page"], person.id if person else 0
+        )
     key = f"p{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
-    notice = push.Notice(key, 0, tuple(push.Device(*row) for row in wanted), payload(f"[Proof] {mail.subject}", mail.text.strip(), mail.push), 3600)
-    (handed,) = push.PushGateway(settings(), now().timestamp(), lambda device: None).hand_over([notice])
-    audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[address])
-    return done("notices.edit", f"The proof went to {count_of(len(wanted), 'device')} of {address}."
-                if handed.outcome == "delivered" else f"The proof did not go: {handed.note}.", ident=ident)
+    notice = push.Notice(
+        key,
+        0,
+        tuple(push.Device(*row) for row in wanted),
+        payload(f"[Proof] {mail.subject}", mail.text.strip(), mail.push),
+        3600,
+    )
+    (handed,) = push.PushGateway(settings(), now().timestamp(), lambda device: None).hand_over(
+        [notice]
+    )
+    audit.record(
+        db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[address]
+    )
+    return done(
+        "notices.edit",
+        f"The proof went to {count_of(len(wanted), 'device')} of {address}."
+        if handed.outcome == "delivered"
+        else f"The proof did not go: {handed.note}.",
+        ident=ident,
+    )

@@ -1,4 +1,5 @@
-"""Pre-flight: one list of everything that is looked at before a message goes, each passed, failed, or still open."""
+"""Pre-flight: one list of everything that is looked at before a message goes, each passed, failed,
+or still open."""
 
 import dataclasses
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -18,7 +19,8 @@ from meadowrun.messages.models import Message, Review
 from meadowrun.messages.reading import Readers
 
 PASSED, FAILED, OPEN = "passed", "failed", "open"
-#: Pixels that a page of code may take without shrinking: the widest a desk's reading pane usually is.
+#: Pixels that a page of code may take without shrinking: the widest a desk's reading pane usually
+#: is.
 WIDEST = 640
 
 
@@ -32,8 +34,11 @@ class Item:
     someone: int | None = None
 
 
-def read_all(people: Collection[int], read: Callable[[int], Rendered]) -> dict[int, Rendered | Exception]:
-    """What each of some people gets, or why nothing: `read` is asked with their numbers, 0 for nobody in particular."""
+def read_all(
+    people: Collection[int], read: Callable[[int], Rendered]
+) -> dict[int, Rendered | Exception]:
+    """What each of some people gets, or why nothing: `read` is asked with their numbers, 0 for
+    nobody in particular."""
     made: dict[int, Rendered | Exception] = {}
     for person in people:
         try:
@@ -46,29 +51,48 @@ def read_all(people: Collection[int], read: Callable[[int], Rendered]) -> dict[i
 def checked(found: Sequence[Check]) -> list[Item]:
     """The findings of writing, as two items."""
     must, should = ([c.text for c in found if c.level == level] for level in (MUST, SHOULD))
-    return [Item(FAILED if must else PASSED, "What must be mended", " ".join(must) or "Nothing."),
-            Item(OPEN if should else PASSED, "What should be mended", " ".join(should) or "Nothing.")]
+    return [
+        Item(FAILED if must else PASSED, "What must be mended", " ".join(must) or "Nothing."),
+        Item(OPEN if should else PASSED, "What should be mended", " ".join(should) or "Nothing."),
+    ]
 
 
-def alternatives(readers: Sequence[Readers], read: Mapping[int, Rendered | Exception]) -> list[Item]:
-    """Every version of everything that only some read, read as one of those who do. `read` holds what each got, by person."""
+def alternatives(
+    readers: Sequence[Readers], read: Mapping[int, Rendered | Exception]
+) -> list[Item]:
+    """Every version of everything that only some read, read as one of those who do. `read` holds
+    what each got, by person."""
     made = []
     for place in readers:
         for version in (*place.versions, place.others):
-            name = f"{'Line ' + place.place if place.place[:1].isdigit() else place.place.capitalize()}: {version.name}"
+            numbered = place.place[:1].isdigit()
+            where = f"Line {place.place}" if numbered else place.place.capitalize()
+            name = f"{where}: {version.name}"
             if not version.count:
-                # Nobody left over is how it should be; a version that nobody reads was written for nobody.
-                made.append(Item(PASSED if version is place.others else OPEN, name, "Nobody reads it."))
+                # Nobody left over is how it should be; a version that nobody reads was written for
+                # nobody.
+                made.append(
+                    Item(PASSED if version is place.others else OPEN, name, "Nobody reads it.")
+                )
             else:
                 got = read.get(version.someone or 0)
                 failed = isinstance(got, Exception)
-                made.append(Item(FAILED if failed else PASSED, name, f"{wording.people(version.count)}; " + (
-                    f"it cannot be filled in: {got}" if failed else "read as one of them."), version.someone))
+                made.append(
+                    Item(
+                        FAILED if failed else PASSED,
+                        name,
+                        f"{wording.people(version.count)}; "
+                        + (f"it cannot be filled in: {got}" if failed else "read as one of them."),
+                        version.someone,
+                    )
+                )
     return made
 
 
 def gaps(document: Json) -> set[str]:
-    """The names without a fallback that somebody reads of whom nothing is known: who matches no condition."""
+    """The names without a fallback that somebody reads of whom nothing is known: who matches no
+    condition."""
+
     def others(lines: Sequence[Json]) -> list[Json]:
         made: list[Json] = []
         for line in lines:
@@ -87,17 +111,28 @@ def gaps(document: Json) -> set[str]:
             elif isinstance(node, fillins.When):
                 yield from read(node.otherwise)
 
-    return {ref for _, _, text in texts(document | {"lines": others(document["lines"])}) for ref in read(fillins.tree(text))}
+    return {
+        ref
+        for _, _, text in texts(document | {"lines": others(document["lines"])})
+        for ref in read(fillins.tree(text))
+    }
 
 
 def default(got: Rendered | Exception, gaps: Collection[str]) -> Item:
-    """The message as somebody of whom nothing is known; `gaps` are the fields that would leave one."""
+    """The message as somebody of whom nothing is known; `gaps` are the fields that would leave
+    one."""
     name = "Somebody of whom nothing is known"
     if isinstance(got, NoVersion):
         return Item(OPEN, name, f"Gets nothing: {got}.")
     if isinstance(got, Exception):
         return Item(FAILED, name, f"It cannot be filled in: {got}")
-    return Item(OPEN if gaps else PASSED, name, f"Reads a gap for {', '.join(sorted(gaps))}; add a fallback." if gaps else "Reads it without a gap.")
+    return Item(
+        OPEN if gaps else PASSED,
+        name,
+        f"Reads a gap for {', '.join(sorted(gaps))}; add a fallback."
+        if gaps
+        else "Reads it without a gap.",
+    )
 
 
 def devices(html: str, code: bool) -> Item:
@@ -105,41 +140,79 @@ def devices(html: str, code: bool) -> Item:
     wide = width_on_phone(html) if code else PHONE
     if wide <= PHONE + 25:
         return Item(PASSED, "Desktop and phone", "It fits both; columns stack on phones.")
-    return Item(FAILED if wide > WIDEST else OPEN, "Desktop and phone",
-                f"Something in the code is {wide} pixels wide and does not shrink to a phone’s {PHONE}: phones cut it off, or show it small.")
+    return Item(
+        FAILED if wide > WIDEST else OPEN,
+        "Desktop and phone",
+        (
+            f"Something in the code is {wide} pixels wide and does not shrink to a phone’s "
+            f"{PHONE}: "
+            "phones cut it off, or show it small."
+        ),
+    )
 
 
 def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:
     names = {name for those in losses.values() for name in those}
-    return Item(OPEN if names else PASSED, f"{known} mail readers",
-                f"{len(names)} of them take something away: {', '.join(losses)}." if names else "None takes anything away that would be missed.")
+    return Item(
+        OPEN if names else PASSED,
+        f"{known} mail readers",
+        f"{len(names)} of them take something away: {', '.join(losses)}."
+        if names
+        else "None takes anything away that would be missed.",
+    )
 
 
 def filters(found: Sequence[spam.Finding], judged: Judgement | None) -> list[Item]:
     """Our own rules for both kinds of mailbox, and SpamAssassin where it is installed."""
     score = spam.score(found)
-    made = [Item(FAILED if points >= spam.LIMIT else PASSED, f"Filters of {whose}", f"{points} points, the line is at {spam.LIMIT:g}"
-                 + (f": {', '.join(f.rule for f in found[:3])}." if found else "."))
-            for whose, points in (("firms", score[0]), ("private mailboxes", score[1]))]
+    made = [
+        Item(
+            FAILED if points >= spam.LIMIT else PASSED,
+            f"Filters of {whose}",
+            f"{points} points, the line is at {spam.LIMIT:g}"
+            + (f": {', '.join(f.rule for f in found[:3])}." if found else "."),
+        )
+        for whose, points in (("firms", score[0]), ("private mailboxes", score[1]))
+    ]
     said = f"{judged.points} of {judged.limit} points." if judged else "Not installed here."
-    return [*made, Item(OPEN if judged is None else FAILED if judged.points >= judged.limit else PASSED, "SpamAssassin", said)]
+    return [
+        *made,
+        Item(
+            OPEN if judged is None else FAILED if judged.points >= judged.limit else PASSED,
+            "SpamAssassin",
+            said,
+        ),
+    ]
 
 
 def spelling(misspelt: Collection[str], avoided: Collection[str]) -> Item:
     if avoided:
         return Item(FAILED, "Words", f"Agreed not to be used: {', '.join(avoided)}.")
     some = ", ".join(list(misspelt)[:6])
-    return Item(OPEN if misspelt else PASSED, "Words", f"Not in the dictionary: {some}{' …' if len(misspelt) > 6 else ''}." if misspelt
-                else "Every word is known.")
+    return Item(
+        OPEN if misspelt else PASSED,
+        "Words",
+        f"Not in the dictionary: {some}{' …' if len(misspelt) > 6 else ''}."
+        if misspelt
+        else "Every word is known.",
+    )
 
 
 def proofed(session: orm.Session, message: Message) -> Item:
     """Whether a proof of this very draft went to somebody."""
-    row = session.execute(sa.text(
-        "SELECT who, detail->'to' FROM audit WHERE object_kind = 'message' AND object_id = :id AND did = 'sent a proof of' AND at >= :since "
-        "ORDER BY at DESC LIMIT 1"), {"id": message.id, "since": message.changed_at}).first()
-    return Item(PASSED, "A proof", f"{row[0]} sent this draft to {', '.join(row[1] or [])}.") if row else Item(
-        OPEN, "A proof", "This draft was not sent to anybody yet.")
+    row = session.execute(
+        sa.text(
+            "SELECT who, detail->'to' FROM audit WHERE object_kind = 'message' AND object_id = "
+            ":id AND did = 'sent a proof of' AND at >= :since "
+            "ORDER BY at DESC LIMIT 1"
+        ),
+        {"id": message.id, "since": message.changed_at},
+    ).first()
+    return (
+        Item(PASSED, "A proof", f"{row[0]} sent this draft to {', '.join(row[1] or [])}.")
+        if row
+        else Item(OPEN, "A proof", "This draft was not sent to anybody yet.")
+    )
 
 
 def reviewed(session: orm.Session, message: Message, wanted: bool) -> list[Item]:
@@ -151,8 +224,15 @@ def reviewed(session: orm.Session, message: Message, wanted: bool) -> list[Item]
     if not wanted and not asked:
         return []
     waiting = next((r for r in asked if r.state == "asked"), None)
-    return [Item(OPEN if waiting or not wanted else FAILED, "Review",
-                 f"Asked for by {waiting.asked_by}, not answered yet." if waiting else "Nobody has approved this draft.")]
+    return [
+        Item(
+            OPEN if waiting or not wanted else FAILED,
+            "Review",
+            f"Asked for by {waiting.asked_by}, not answered yet."
+            if waiting
+            else "Nobody has approved this draft.",
+        )
+    ]
 
 
 def counted(items: Sequence[Item]) -> dict[str, int]:

@@ -44,11 +44,17 @@ def message(session: orm.Session, message_id: int) -> Message:
 
 
 def messages(session: orm.Session) -> list[Message]:
-    return list(session.scalars(sa.select(Message).order_by(Message.changed_at.desc(), Message.id.desc())))
+    return list(
+        session.scalars(sa.select(Message).order_by(Message.changed_at.desc(), Message.id.desc()))
+    )
 
 
 def drafts(session: orm.Session, message_id: int) -> list[Draft]:
-    return list(session.scalars(sa.select(Draft).where(Draft.message_id == message_id).order_by(Draft.number.desc())))
+    return list(
+        session.scalars(
+            sa.select(Draft).where(Draft.message_id == message_id).order_by(Draft.number.desc())
+        )
+    )
 
 
 def edition(session: orm.Session, edition_id: int) -> Edition:
@@ -56,8 +62,13 @@ def edition(session: orm.Session, edition_id: int) -> Edition:
 
 
 def editions(session: orm.Session, message_id: int) -> list[Edition]:
-    return list(session.scalars(sa.select(Edition).where(Edition.message_id == message_id)
-                                .order_by(Edition.number.desc())))
+    return list(
+        session.scalars(
+            sa.select(Edition)
+            .where(Edition.message_id == message_id)
+            .order_by(Edition.number.desc())
+        )
+    )
 
 
 def rows_of(session: orm.Session, *documents: Json) -> dict[tuple[int, int], list[Json]]:
@@ -65,8 +76,14 @@ def rows_of(session: orm.Session, *documents: Json) -> dict[tuple[int, int], lis
     wanted = set[tuple[int, int]]().union(*(rows_used(document["lines"]) for document in documents))
     if not wanted:
         return {}
-    return {(v.row_id, v.number): v.lines for v in session.scalars(sa.select(KeptRowVersion).where(
-        sa.tuple_(KeptRowVersion.row_id, KeptRowVersion.number).in_(wanted)))}
+    return {
+        (v.row_id, v.number): v.lines
+        for v in session.scalars(
+            sa.select(KeptRowVersion).where(
+                sa.tuple_(KeptRowVersion.row_id, KeptRowVersion.number).in_(wanted)
+            )
+        )
+    }
 
 
 def kept_rows(session: orm.Session) -> list[KeptRow]:
@@ -80,35 +97,71 @@ def kept_row(session: orm.Session, row_id: int) -> KeptRow:
 def users_of_row(session: orm.Session, row_id: int) -> list[tuple[Message, set[int]]]:
     """The messages that use a kept row, each with the versions of it that stand in it."""
     path = sa.cast(f'$.lines.** ? (@.type == "kept" && @.row == {int(row_id)})', JSONPATH)
-    rows = session.scalars(sa.select(Message).where(sa.func.jsonb_path_exists(Message.document, path)).order_by(Message.name))
-    return [(m, {version for row, version in rows_used(m.document["lines"]) if row == row_id}) for m in rows]
+    rows = session.scalars(
+        sa.select(Message)
+        .where(sa.func.jsonb_path_exists(Message.document, path))
+        .order_by(Message.name)
+    )
+    return [
+        (m, {version for row, version in rows_used(m.document["lines"]) if row == row_id})
+        for m in rows
+    ]
 
 
-def compiled(session: orm.Session, document: Json, public_url: str, tracked: bool = True) -> Compiled:
-    """The templates of a document with its kept rows, or of the messages it chooses from. Raises CompileError."""
+def compiled(
+    session: orm.Session, document: Json, public_url: str, tracked: bool = True
+) -> Compiled:
+    """The templates of a document with its kept rows, or of the messages it chooses from. Raises
+    CompileError."""
     chosen = document.get("one_of")
     if not chosen:
         made = _compiled(session, document, public_url, tracked)
-        return _with_page(session, made, document["push"]["page"], public_url, tracked) if document.get("push", {}).get("tap") == "page" else made
+        return (
+            _with_page(session, made, document["push"]["page"], public_url, tracked)
+            if document.get("push", {}).get("tap") == "page"
+            else made
+        )
     members: dict[str, Compiled] = {}
     links: list[Link] = []
-    for value, number in (*chosen["values"].items(), *([("", chosen["otherwise"])] if chosen["otherwise"] else [])):
+    for value, number in (
+        *chosen["values"].items(),
+        *([("", chosen["otherwise"])] if chosen["otherwise"] else []),
+    ):
         member = session.get(Message, number)
         if member is None or member.document.get("one_of"):
-            raise CompileError(f"The message for “{value or 'everyone else'}” is gone, or is itself chosen by a field.")
+            raise CompileError(
+                f"The message for “{value or 'everyone else'}” is gone, or is itself chosen "
+                "by a "
+                "field."
+            )
         made = _compiled(session, member.document, public_url, tracked, len(links))
         members[value] = made
-        links += [dataclasses.replace(link, label=f"{value or 'else'}: {link.label}") for link in made.links]
+        links += [
+            dataclasses.replace(link, label=f"{value or 'else'}: {link.label}")
+            for link in made.links
+        ]
     first = next(iter(members.values()), None)
     if first is None:
         raise CompileError("No message was chosen for any value.")
-    return Compiled(first.subject, "", "", tuple(links), (), "", False, None, {}, chosen["field"], members)
+    return Compiled(
+        first.subject, "", "", tuple(links), (), "", False, None, {}, chosen["field"], members
+    )
 
 
-def _compiled(session: orm.Session, document: Json, public_url: str, tracked: bool, first_link: int = 0) -> Compiled:
-    """The templates of one document, with the kept rows and conditions it names. Raises CompileError."""
+def _compiled(
+    session: orm.Session, document: Json, public_url: str, tracked: bool, first_link: int = 0
+) -> Compiled:
+    """The templates of one document, with the kept rows and conditions it names. Raises
+    CompileError."""
     rows = rows_of(session, document)
-    return compile_document(document, public_url, tracked, rows, first_link, asked(session, document, placed(document, rows)))
+    return compile_document(
+        document,
+        public_url,
+        tracked,
+        rows,
+        first_link,
+        asked(session, document, placed(document, rows)),
+    )
 
 
 def asked(session: orm.Session, document: Json, lines: Sequence[Json]) -> dict[str, list[Json]]:
@@ -116,7 +169,9 @@ def asked(session: orm.Session, document: Json, lines: Sequence[Json]) -> dict[s
     return kept_conditions(session, asking.keys(asking.refs(document, lines), lines))
 
 
-def _with_page(session: orm.Session, notice: Compiled, number: int, public_url: str, tracked: bool) -> Compiled:
+def _with_page(
+    session: orm.Session, notice: Compiled, number: int, public_url: str, tracked: bool
+) -> Compiled:
     """A notice with the message that a tap on it opens as a page. Raises CompileError."""
     page = session.get(Message, number)
     if page is None or page.channel != "email" or page.document.get("one_of"):
@@ -136,16 +191,24 @@ def everyone(session: orm.Session) -> int:
 
 def readers_by_value(session: orm.Session, ref: str, words: Dictionary) -> dict[str, int]:
     """How many people have each value of a field, the commonest 200."""
-    rows = session.execute(sa.text(
-        f"SELECT v, count(*) FROM (SELECT {value_sql(ref, words)} AS v FROM contacts c LEFT JOIN companies k ON k.id = c.company_id) x "
-        "WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC LIMIT 200"))
+    rows = session.execute(
+        sa.text(
+            f"SELECT v, count(*) FROM (SELECT {value_sql(ref, words)} AS v FROM contacts c LEFT "
+            "JOIN companies k ON k.id = c.company_id) x "
+            "WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC LIMIT 200"
+        )
+    )
     return {str(value): count for value, count in rows}
 
 
 def approved(session: orm.Session, message_id: int) -> Edition | None:
     """The newest edition that somebody approved."""
-    return session.scalar(sa.select(Edition).where(Edition.message_id == message_id, Edition.approved_by != "")
-                          .order_by(Edition.number.desc()).limit(1))
+    return session.scalar(
+        sa.select(Edition)
+        .where(Edition.message_id == message_id, Edition.approved_by != "")
+        .order_by(Edition.number.desc())
+        .limit(1)
+    )
 
 
 @dataclasses.dataclass(frozen=True)
@@ -184,15 +247,25 @@ class State:
         """The state in words."""
         if self.edition:
             return f"edition {self.edition.number}, approved by {self.edition.approved_by}"
-        return f"draft {self.message.draft}" + (", which nobody has approved" if self.approved or self.required else "")
+        return f"draft {self.message.draft}" + (
+            ", which nobody has approved" if self.approved or self.required else ""
+        )
 
 
 def state_to_send(session: orm.Session, message: Message, takes: str) -> State:
-    """What a send that takes “approved” or “newest” gives people. The approved edition serves on while the next is written;
-    a newer draft goes only where that was chosen, and never where the house asks for approval."""
+    """What a send that takes “approved” or “newest” gives people. The approved edition serves on
+    while the next is written; a newer draft goes only where that was chosen, and never where the
+    house asks for approval."""
     edition, required = approved(session, message.id), house(session).review
-    return State(message, edition, required, edition is not None and takes == "newest" and not required
-                 and edition.document != message.document)
+    return State(
+        message,
+        edition,
+        required,
+        edition is not None
+        and takes == "newest"
+        and not required
+        and edition.document != message.document,
+    )
 
 
 def to_send(session: orm.Session, message: Message, takes: str) -> Json:
@@ -210,16 +283,25 @@ def members(session: orm.Session, document: Json) -> list[Json]:
 
 
 def broken(session: orm.Session, document: Json, words: Dictionary) -> dict[str, str]:
-    """The “only if” versions, and the conditions of words, that cannot be worked out any more, with why."""
+    """The “only if” versions, and the conditions of words, that cannot be worked out any more, with
+    why."""
     found: dict[str, str] = {}
-    cases = [(case["id"], case["lines"]) for line in walk(document["lines"]) for case in line.get("cases", ())]
+    cases = [
+        (case["id"], case["lines"])
+        for line in walk(document["lines"])
+        for case in line.get("cases", ())
+    ]
     for key, lines in (*cases, *asked(session, document, document["lines"]).items()):
         try:
             d.parse({"lines": lines}, words)
         except d.DefinitionError as problem:
             found[key] = str(problem)
     for line in walk(document["lines"]):
-        if line["type"] == "only" and line["partition"] and words.partition(line["partition"]) is None:
+        if (
+            line["type"] == "only"
+            and line["partition"]
+            and words.partition(line["partition"]) is None
+        ):
             found |= {case["id"]: "the partition is gone." for case in line["cases"]}
     return found
 
@@ -227,21 +309,46 @@ def broken(session: orm.Session, document: Json, words: Dictionary) -> dict[str,
 def house(session: orm.Session) -> HouseStyle:
     """The house style; one with our own defaults where none was kept yet."""
     return session.get(HouseStyle, 1) or HouseStyle(
-        id=1, looks=dict(SETTINGS), greetings=[list(g) for g in GREETINGS], agreed_words=[], avoided_words=[], review=False,
-        proof_group="")
+        id=1,
+        looks=dict(SETTINGS),
+        greetings=[list(g) for g in GREETINGS],
+        agreed_words=[],
+        avoided_words=[],
+        review=False,
+        proof_group="",
+    )
 
 
 def uses_of_lookup(session: orm.Session, kind: str, key: str) -> list[str]:
-    """What names a feed or a table, in words: messages, kept rows, and sends that go with an edition made before."""
-    def names(document: Json, lines: list[Json]) -> bool:
-        listed = kind == "feed" and any(line["type"] == "feed" and line["feed"] == key for line in walk(lines))
-        return listed or any(ref == f"{kind}.{key}" or ref.startswith(f"{kind}.{key}.") for ref in asking.refs(document, lines))
+    """What names a feed or a table, in words: messages, kept rows, and sends that go with an
+    edition made before."""
 
-    found = [f"the message “{m.name}”" for m in messages(session) if names(m.document, m.document["lines"])]
-    found += [f"the kept row “{row.name}”" for row in kept_rows(session) if names(empty(), row.lines)]
-    under_way = session.execute(sa.text("SELECT s.name, e.document FROM sends s JOIN editions e ON e.id = s.edition_id "
-                                        "WHERE s.state IN ('planned', 'taking', 'running', 'paused') ORDER BY 1"))
-    return found + [f"the send “{name}”" for name, document in under_way if names(document, document["lines"])]
+    def names(document: Json, lines: list[Json]) -> bool:
+        listed = kind == "feed" and any(
+            line["type"] == "feed" and line["feed"] == key for line in walk(lines)
+        )
+        return listed or any(
+            ref == f"{kind}.{key}" or ref.startswith(f"{kind}.{key}.")
+            for ref in asking.refs(document, lines)
+        )
+
+    found = [
+        f"the message “{m.name}”"
+        for m in messages(session)
+        if names(m.document, m.document["lines"])
+    ]
+    found += [
+        f"the kept row “{row.name}”" for row in kept_rows(session) if names(empty(), row.lines)
+    ]
+    under_way = session.execute(
+        sa.text(
+            "SELECT s.name, e.document FROM sends s JOIN editions e ON e.id = s.edition_id "
+            "WHERE s.state IN ('planned', 'taking', 'running', 'paused') ORDER BY 1"
+        )
+    )
+    return found + [
+        f"the send “{name}”" for name, document in under_way if names(document, document["lines"])
+    ]
 
 
 def feeds(session: orm.Session) -> list[Feed]:
@@ -254,15 +361,27 @@ def tables(session: orm.Session) -> list[DataTable]:
 
 def known(session: orm.Session, words: Dictionary) -> dict[str, str]:
     """Every name a message may hold besides facts and feeds, with its label."""
-    return known_refs(words) | {f"table.{t.key}.{column}": f"{column} from {t.key}" for t in tables(session) for column in t.columns}
+    return known_refs(words) | {
+        f"table.{t.key}.{column}": f"{column} from {t.key}"
+        for t in tables(session)
+        for column in t.columns
+    }
 
 
 def comments(session: orm.Session, message_id: int) -> list[Comment]:
-    return list(session.scalars(sa.select(Comment).where(Comment.message_id == message_id).order_by(Comment.id)))
+    return list(
+        session.scalars(
+            sa.select(Comment).where(Comment.message_id == message_id).order_by(Comment.id)
+        )
+    )
 
 
 def reviews(session: orm.Session, message_id: int) -> list[Review]:
-    return list(session.scalars(sa.select(Review).where(Review.message_id == message_id).order_by(Review.id.desc())))
+    return list(
+        session.scalars(
+            sa.select(Review).where(Review.message_id == message_id).order_by(Review.id.desc())
+        )
+    )
 
 
 def reviews_by_draft(session: orm.Session, message_id: int) -> dict[int, list[Review]]:
@@ -273,38 +392,58 @@ def reviews_by_draft(session: orm.Session, message_id: int) -> dict[int, list[Re
     return found
 
 
-def blank_tests(session: orm.Session, refs: Collection[str], words: Dictionary) -> tuple[dict[str, str], dict[str, Any]]:
-    """Whether each ref is blank for a contact, in SQL over `c` and their company `k`, and the values these tests bind. Refs that
-    are no field and no table looked up by a field are left out."""
+def blank_tests(
+    session: orm.Session, refs: Collection[str], words: Dictionary
+) -> tuple[dict[str, str], dict[str, Any]]:
+    """Whether each ref is blank for a contact, in SQL over `c` and their company `k`, and the
+    values these tests bind. Refs that are no field and no table looked up by a field are left out.
+    """
     tests = {r: f"coalesce({value_sql(r, words)}, '') = ''" for r in refs if r in known_refs(words)}
     values: dict[str, Any] = {}
     for table, column, ref in _of_tables(session, refs):
         if table.looked_up_by in known_refs(words):
             name = f"keys{len(values)}"
-            # Keys are folded; of what folding does beyond small letters only this letter occurs in names.
-            tests[ref] = f"NOT coalesce(lower(replace({value_sql(table.looked_up_by, words)}, 'ß', 'ss')) = ANY(:{name}), FALSE)"
-            values[name] = [key for key, row in table.rows.items() if row.get(column) not in (None, "")]
+            # Keys are folded; of what folding does beyond small letters only this letter occurs in
+            # names.
+            tests[ref] = (
+                f"NOT coalesce(lower(replace({value_sql(table.looked_up_by, words)}, 'ß', 'ss')) "
+                f"= ANY(:{name}), FALSE)"
+            )
+            values[name] = [
+                key for key, row in table.rows.items() if row.get(column) not in (None, "")
+            ]
     return tests, values
 
 
-def blanks(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, int]:
-    """For how many people each ref is blank, among `ids` or everyone: fields, and tables looked up by a field."""
+def blanks(
+    session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None
+) -> dict[str, int]:
+    """For how many people each ref is blank, among `ids` or everyone: fields, and tables looked up
+    by a field."""
     tests, values = blank_tests(session, refs, words)
     if not tests:
         return {}
-    row = session.execute(sa.text(
-        f"SELECT {', '.join(f'count(*) FILTER (WHERE {test})' for test in tests.values())} FROM contacts c "
-        f"LEFT JOIN companies k ON k.id = c.company_id {'' if ids is None else 'WHERE c.id = ANY(:ids)'}"),
-        values | ({} if ids is None else {"ids": list(ids)})).one()
+    row = session.execute(
+        sa.text(
+            f"SELECT {', '.join(f'count(*) FILTER (WHERE {test})' for test in tests.values())} "
+            "FROM contacts c "
+            "LEFT JOIN companies k ON k.id = c.company_id "
+            f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"
+        ),
+        values | ({} if ids is None else {"ids": list(ids)}),
+    ).one()
     return dict(zip(tests, row, strict=True))
 
 
 def dated(session: orm.Session, refs: Collection[str]) -> dict[str, str]:
-    """What is known by the day, as ref → "2 days, the last 25 Nov 2026": on any other day it is blank for everyone."""
+    """What is known by the day, as ref → "2 days, the last 25 Nov 2026": on any other day it is
+    blank for everyone."""
     found = {}
     for table, column, ref in _of_tables(session, refs):
         if table.looked_up_by == "today":
-            days = sorted(key for key, row in table.rows.items() if row.get(column) not in (None, ""))
+            days = sorted(
+                key for key, row in table.rows.items() if row.get(column) not in (None, "")
+            )
             last = f", the last {_day(days[-1])}" if days else ""
             found[ref] = wording.count_of(len(days), "day") + last
     return found
@@ -320,7 +459,9 @@ def _day(text: str) -> str:
 
 def _of_tables(session: orm.Session, refs: Collection[str]) -> Iterator[tuple[DataTable, str, str]]:
     """The tables that refs name, with the column and the ref."""
-    named = {ref: ref.split(".", 2) for ref in refs if ref.count(".") >= 2 and ref.startswith("table.")}
+    named = {
+        ref: ref.split(".", 2) for ref in refs if ref.count(".") >= 2 and ref.startswith("table.")
+    }
     known = {table.key: table for table in tables(session)} if named else {}
     for ref, (_, key, column) in named.items():
         if key in known:
@@ -328,50 +469,80 @@ def _of_tables(session: orm.Session, refs: Collection[str]) -> Iterator[tuple[Da
 
 
 def telling_person(session: orm.Session, document: Json, words: Dictionary) -> Contact | None:
-    """Somebody to read a message as who has a value for everything it fills in, else anybody with a name."""
-    refs = sorted({fill.ref for _, _, text in texts(document) for fill in used(text)} & known_refs(words).keys())
+    """Somebody to read a message as who has a value for everything it fills in, else anybody with a
+    name."""
+    refs = sorted(
+        {fill.ref for _, _, text in texts(document) for fill in used(text)}
+        & known_refs(words).keys()
+    )
     conditions = [f"coalesce({value_sql(ref, words)}, '') <> ''" for ref in refs]
-    found = session.execute(sa.text(
-        "SELECT c.id FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
-        f"WHERE {' AND '.join(conditions) or 'c.first_name IS NOT NULL'} LIMIT 1")).scalar()
+    found = session.execute(
+        sa.text(
+            "SELECT c.id FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
+            f"WHERE {' AND '.join(conditions) or 'c.first_name IS NOT NULL'} LIMIT 1"
+        )
+    ).scalar()
     if found is None:
-        return session.scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
+        return session.scalar(
+            sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1)
+        )
     return session.get(Contact, found)
 
 
-def neighbour(session: orm.Session, contact_id: int, ids: Sequence[int] | None, forward: bool) -> int | None:
+def neighbour(
+    session: orm.Session, contact_id: int, ids: Sequence[int] | None, forward: bool
+) -> int | None:
     """The next or previous person, by number, of a set or of everyone."""
-    compare, order = (Contact.id > contact_id, Contact.id.asc()) if forward else \
-        (Contact.id < contact_id, Contact.id.desc())
+    compare, order = (
+        (Contact.id > contact_id, Contact.id.asc())
+        if forward
+        else (Contact.id < contact_id, Contact.id.desc())
+    )
     query = sa.select(Contact.id).where(compare).order_by(order).limit(1)
     if ids is not None:
         query = query.where(Contact.id.in_(ids))
     return session.scalar(query)
 
 
-def longest(session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None) -> dict[str, list[str]]:
-    """For each field the longest value that it has among some people, or everyone, and the longest that needs the wide alphabet
-    of text messages."""
+def longest(
+    session: orm.Session, refs: Collection[str], words: Dictionary, ids: Sequence[int] | None
+) -> dict[str, list[str]]:
+    """For each field the longest value that it has among some people, or everyone, and the longest
+    that needs the wide alphabet of text messages."""
     asked = sorted(set(refs) & known_refs(words).keys())
     if not asked:
         return {}
     columns = []
     for ref in asked:
         value = value_sql(ref, words)
-        # The largest of length and value together is the longest value; in the plain order of bytes.
+        # The largest of length and value together is the longest value; in the plain order of
+        # bytes.
         most = f"max(lpad(length({value})::text, 8, '0') || {value} COLLATE \"C\")"
         columns += [f"substr({most}, 9)", f"substr({most} FILTER (WHERE {value} ~ :wide), 9)"]
-    row = session.execute(sa.text(
-        f"SELECT {', '.join(columns)} FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
-        f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"),
-        {"wide": _WIDE} | ({} if ids is None else {"ids": list(ids)})).one()
-    return {ref: [value for value in row[2 * place:2 * place + 2] if value] for place, ref in enumerate(asked)}
+    row = session.execute(
+        sa.text(
+            f"SELECT {', '.join(columns)} FROM contacts c LEFT JOIN companies k ON k.id = "
+            "c.company_id "
+            f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"
+        ),
+        {"wide": _WIDE} | ({} if ids is None else {"ids": list(ids)}),
+    ).one()
+    return {
+        ref: [value for value in row[2 * place : 2 * place + 2] if value]
+        for place, ref in enumerate(asked)
+    }
 
 
 def reach(session: orm.Session, channel: str, ids: Sequence[int] | None) -> tuple[int, int]:
-    """How many of some people, or of everyone, have an address on a channel, and how many of these may be written to."""
-    row = session.execute(sa.text(
-        f"SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND address_usable AND NOT suppressed AND "
-        f"channel_consent) FROM ({facts_sql(None, channel=channel)}) f {'' if ids is None else 'WHERE f.id = ANY(:ids)'}"),
-        {} if ids is None else {"ids": list(ids)}).one()
+    """How many of some people, or of everyone, have an address on a channel, and how many of these
+    may be written to."""
+    row = session.execute(
+        sa.text(
+            "SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND "
+            "address_usable AND NOT suppressed AND "
+            f"channel_consent) FROM ({facts_sql(None, channel=channel)}) f "
+            f"{'' if ids is None else 'WHERE f.id = ANY(:ids)'}"
+        ),
+        {} if ids is None else {"ids": list(ids)},
+    ).one()
     return row[0], row[1]

@@ -27,7 +27,16 @@ from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.lines import Json, places, walk
 from meadowrun.messages import queries
 from meadowrun.messages.models import Message
-from meadowrun.messages.values import Needs, as_nobody, condition, fill_sql, known_refs, nested, of_people, part_sql
+from meadowrun.messages.values import (
+    Needs,
+    as_nobody,
+    condition,
+    fill_sql,
+    known_refs,
+    nested,
+    of_people,
+    part_sql,
+)
 from meadowrun.people.models import Contact
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for, id_sets
@@ -50,7 +59,8 @@ class Version:
 
 @dataclasses.dataclass(frozen=True)
 class Readers:
-    """Who reads what of one “only if” line. `nothing` says that everyone else reads nothing there."""
+    """Who reads what of one “only if” line. `nothing` says that everyone else reads nothing
+    there."""
 
     line: str
     place: str
@@ -65,31 +75,64 @@ def facts(session: orm.Session, message_id: int) -> dict[str, Any] | None:
     return dict(goes.facts) if goes else None
 
 
-def read_as(session: orm.Session, message: Message, document: Json, person: Contact | None, words: Dictionary,
-            now: dt.datetime, zone: zoneinfo.ZoneInfo, public_url: str) -> tuple[Rendered, str]:
-    """What a person would get now, and the line beside its subject. Raises CompileError, CannotRender."""
+def read_as(
+    session: orm.Session,
+    message: Message,
+    document: Json,
+    person: Contact | None,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    public_url: str,
+) -> tuple[Rendered, str]:
+    """What a person would get now, and the line beside its subject. Raises CompileError,
+    CannotRender."""
     compiled = queries.compiled(session, document, public_url, tracked=False)
-    flat = of_people(session, [person.id], Needs.of(compiled), words, now, zone).get(person.id) if person else None
-    renderer, values = Renderer(compiled), as_nobody_in(compiled, flat, facts(session, message.id) or {}, words)
+    flat = (
+        of_people(session, [person.id], Needs.of(compiled), words, now, zone).get(person.id)
+        if person
+        else None
+    )
+    renderer, values = (
+        Renderer(compiled),
+        as_nobody_in(compiled, flat, facts(session, message.id) or {}, words),
+    )
     return renderer.render(values), renderer.preheader(values)
 
 
-def proof(session: orm.Session, sealed: str, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-          settings: Settings) -> tuple[Message, Rendered] | None:
-    """A message and what its newest draft is for somebody, by the sealed numbers of a proof's address; None where we made no such.
-    Raises Invalid."""
+def proof(
+    session: orm.Session,
+    sealed: str,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    settings: Settings,
+) -> tuple[Message, Rendered] | None:
+    """A message and what its newest draft is for somebody, by the sealed numbers of a proof's
+    address; None where we made no such. Raises Invalid."""
     message_id, person = signing.unseal(settings.secret, "proof", sealed) or (0, 0)
     message = session.get(Message, message_id)
     if message is None:
         return None
     try:
-        mail, _ = read_as(session, message, message.document, session.get(Contact, person), words, now, zone, settings.public_url)
+        mail, _ = read_as(
+            session,
+            message,
+            message.document,
+            session.get(Contact, person),
+            words,
+            now,
+            zone,
+            settings.public_url,
+        )
     except (CompileError, CannotRender) as problem:
         raise Invalid(str(problem)) from None
     return message, mail
 
 
-def as_nobody_in(compiled: Compiled, flat: dict[str, Any] | None, known: Mapping[str, Any], words: Dictionary) -> dict[str, Any]:
+def as_nobody_in(
+    compiled: Compiled, flat: dict[str, Any] | None, known: Mapping[str, Any], words: Dictionary
+) -> dict[str, Any]:
     """Values for a message or for all that it chooses from."""
     made = as_nobody(compiled, flat, known, words)
     for member in compiled.members.values():
@@ -106,9 +149,15 @@ def hours(session: orm.Session, message_id: int) -> tuple[int, int] | None:
     return goes.hours if goes else None
 
 
-def audience_of(session: orm.Session, message_id: int, words: Dictionary, now: dt.datetime,
-                zone: zoneinfo.ZoneInfo) -> tuple[BitMap | None, str]:
-    """The people a message goes to, and what they are called; None and “everyone” where that is not said."""
+def audience_of(
+    session: orm.Session,
+    message_id: int,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> tuple[BitMap | None, str]:
+    """The people a message goes to, and what they are called; None and “everyone” where that is not
+    said."""
     goes = going(session, message_id)
     try:
         who = goes.audience(words, now, zone) if goes else None
@@ -125,35 +174,66 @@ def audience_of(session: orm.Session, message_id: int, words: Dictionary, now: d
 def whose(case: Json, partition: int, words: Dictionary, today: dt.date) -> str:
     """Who reads a version, in words: a part of a partition, or the sentences it asks."""
     if partition:
-        part = next((p["name"] for p in words.partition(partition) or [] if p["key"] == case["part"]), None)
-        return f"part “{part}”" if part else "everyone else" if case["part"] == "else" else "no part was chosen"
+        part = next(
+            (p["name"] for p in words.partition(partition) or [] if p["key"] == case["part"]), None
+        )
+        return (
+            f"part “{part}”"
+            if part
+            else "everyone else"
+            if case["part"] == "else"
+            else "no part was chosen"
+        )
     try:
         definition = d.parse({"lines": case["lines"]}, words)
     except d.DefinitionError as problem:
         return f"needs mending: {problem}"
     if not definition.lines:
         return "nobody was chosen yet"
-    return "; ".join(english.text(english.sentence(line, words, today)) for line in definition.lines)
+    return "; ".join(
+        english.text(english.sentence(line, words, today)) for line in definition.lines
+    )
 
 
-def who_reads(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime,
-              zone: zoneinfo.ZoneInfo, among: BitMap | None = None) -> tuple[list[Readers], int]:
-    """For each “only if” line who reads which version, among some or everyone; and how many these are.
+def who_reads(
+    session: orm.Session,
+    document: Json,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None = None,
+) -> tuple[list[Readers], int]:
+    """For each “only if” line who reads which version, among some or everyone; and how many these
+    are.
 
-    Versions are asked in order; somebody who matches two reads the first. Inside another version only its readers count.
+    Versions are asked in order; somebody who matches two reads the first. Inside another version
+    only its readers count.
     """
     found, _, base = _read(session, document, words, now, zone, among)
     return found, base
 
 
-def readers_inside(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-                   among: BitMap | None) -> dict[str, BitMap]:
-    """Who reads each line that stands inside an “only if” line, by the line's id, among some or everyone."""
+def readers_inside(
+    session: orm.Session,
+    document: Json,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None,
+) -> dict[str, BitMap]:
+    """Who reads each line that stands inside an “only if” line, by the line's id, among some or
+    everyone."""
     return _read(session, document, words, now, zone, among)[1]
 
 
-def _read(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-          among: BitMap | None) -> tuple[list[Readers], dict[str, BitMap], int]:
+def _read(
+    session: orm.Session,
+    document: Json,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None,
+) -> tuple[list[Readers], dict[str, BitMap], int]:
     """Readers of each “only if” line, of each line inside one, and how many people there are."""
     lines = placed(document, queries.rows_of(session, document))
     asked: dict[str, str] = {"": "TRUE"}
@@ -162,9 +242,14 @@ def _read(session: orm.Session, document: Json, words: Dictionary, now: dt.datet
     for line in walk(lines):
         if line["type"] == "only":
             for case in line["cases"]:
-                asked[case["id"]] = f"({part_sql(line['partition'], compiler)}) = {compiler.bind(case['part'])}" \
-                    if line["partition"] else condition(case["lines"], compiler)
-                called[case["id"]] = case["name"] or whose(case, line["partition"], words, now.astimezone(zone).date())
+                asked[case["id"]] = (
+                    f"({part_sql(line['partition'], compiler)}) = {compiler.bind(case['part'])}"
+                    if line["partition"]
+                    else condition(case["lines"], compiler)
+                )
+                called[case["id"]] = case["name"] or whose(
+                    case, line["partition"], words, now.astimezone(zone).date()
+                )
     if len(asked) == 1:
         return [], {}, 0
     sets = _fetched(session, asked, compiler, now)
@@ -175,84 +260,184 @@ def _read(session: orm.Session, document: Json, words: Dictionary, now: dt.datet
     return found, inside, len(base)
 
 
-def _fetched(session: orm.Session, asked: Mapping[str, str], compiler: Compiler, now: dt.datetime) -> dict[str, BitMap]:
+def _fetched(
+    session: orm.Session, asked: Mapping[str, str], compiler: Compiler, now: dt.datetime
+) -> dict[str, BitMap]:
     """The people of each of some predicates, by its key."""
     key = json.dumps([asked, {k: str(v) for k, v in compiler.values.items()}], sort_keys=True)
-    fetched, _ = _sets.get(session, key, now, lambda: id_sets(session, list(asked.values()), compiler.values))
+    fetched, _ = _sets.get(
+        session, key, now, lambda: id_sets(session, list(asked.values()), compiler.values)
+    )
     return dict(zip(asked, fetched, strict=True))
 
 
-def who_reads_words(session: orm.Session, document: Json, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-                    among: BitMap | None = None) -> list[Readers]:
-    """For words by condition inside texts who reads which, among some or everyone. What feeds and facts decide is not counted.
-    People are asked by groups of equal answers, or of equal values, with the very tests that sending asks."""
+def who_reads_words(
+    session: orm.Session,
+    document: Json,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None = None,
+) -> list[Readers]:
+    """For words by condition inside texts who reads which, among some or everyone. What feeds and
+    facts decide is not counted. People are asked by groups of equal answers, or of equal values,
+    with the very tests that sending asks."""
     lines = placed(document, queries.rows_of(session, document))
     asked = {f"when.{key}": said for key, said in queries.asked(session, document, lines).items()}
     where = places(lines) | {"": ""}
     found: list[Readers] = []
     for ident, slot, text in texts(document | {"lines": lines}):
         for node in fillins.tree(text) if "{%" in text else ():
-            refs = {ref for test, _ in node.branches for ref in test.refs} if isinstance(node, fillins.When) else set()
-            if not isinstance(node, fillins.When) or not refs or not refs <= known_refs(words).keys() | asked.keys():
+            refs = (
+                {ref for test, _ in node.branches for ref in test.refs}
+                if isinstance(node, fillins.When)
+                else set()
+            )
+            if (
+                not isinstance(node, fillins.When)
+                or not refs
+                or not refs <= known_refs(words).keys() | asked.keys()
+            ):
                 continue
-            conditions = {ref.removeprefix("when."): asked[ref] for ref in sorted(refs & asked.keys())}
-            groups = _answers(session, conditions, words, now, zone, among) if refs <= asked.keys() else _values_of(
-                session, Needs(frozenset(refs), conditions), words, now, zone, among)
+            conditions = {
+                ref.removeprefix("when."): asked[ref] for ref in sorted(refs & asked.keys())
+            }
+            groups = (
+                _answers(session, conditions, words, now, zone, among)
+                if refs <= asked.keys()
+                else _values_of(
+                    session, Needs(frozenset(refs), conditions), words, now, zone, among
+                )
+            )
             if len(groups) > MOST_GROUPS:
                 continue
             counts, someone = [0] * (len(node.branches) + 1), [0] * (len(node.branches) + 1)
             for flat, count, person in groups:
                 values = nested(flat, {})
-                chosen = next((n for n, (test, _) in enumerate(node.branches) if test.ask(values)), len(node.branches))
+                chosen = next(
+                    (n for n, (test, _) in enumerate(node.branches) if test.ask(values)),
+                    len(node.branches),
+                )
                 counts[chosen] += count
                 someone[chosen] = someone[chosen] or person
-            read = [Version(_bare(body), counts[n], someone[n] or None, "") for n, (_, body) in enumerate(node.branches)]
+            read = [
+                Version(_bare(body), counts[n], someone[n] or None, "")
+                for n, (_, body) in enumerate(node.branches)
+            ]
             others = Version("everyone else", counts[-1], someone[-1] or None, "")
-            found.append(Readers(ident, where.get(ident) or {"plain": "text"}.get(slot, slot), tuple(read), others, not node.otherwise))
+            found.append(
+                Readers(
+                    ident,
+                    where.get(ident) or {"plain": "text"}.get(slot, slot),
+                    tuple(read),
+                    others,
+                    not node.otherwise,
+                )
+            )
     return found
 
 
-def _answers(session: orm.Session, conditions: Mapping[str, list[Json]], words: Dictionary, now: dt.datetime,
-             zone: zoneinfo.ZoneInfo, among: BitMap | None) -> list[tuple[dict[str, Any], int, int]]:
-    """The different answers to some conditions, each with how many people give them and the first of these."""
-    return [(flat, len(people), people.min()) for flat, people in answers(session, conditions, words, now, zone, among)]
+def _answers(
+    session: orm.Session,
+    conditions: Mapping[str, list[Json]],
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None,
+) -> list[tuple[dict[str, Any], int, int]]:
+    """The different answers to some conditions, each with how many people give them and the first
+    of these."""
+    return [
+        (flat, len(people), people.min())
+        for flat, people in answers(session, conditions, words, now, zone, among)
+    ]
 
 
-def answers(session: orm.Session, conditions: Mapping[str, list[Json]], words: Dictionary, now: dt.datetime,
-            zone: zoneinfo.ZoneInfo, among: BitMap | None) -> list[tuple[dict[str, Any], BitMap]]:
-    """The different answers to some conditions, as `when.<key>` → yes or no, each with the people who give them."""
+def answers(
+    session: orm.Session,
+    conditions: Mapping[str, list[Json]],
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None,
+) -> list[tuple[dict[str, Any], BitMap]]:
+    """The different answers to some conditions, as `when.<key>` → yes or no, each with the people
+    who give them."""
     compiler = compiler_for(session, words, now, zone)
-    sets = _fetched(session, {"": "TRUE"} | {key: condition(lines, compiler) for key, lines in conditions.items()}, compiler, now)
+    sets = _fetched(
+        session,
+        {"": "TRUE"} | {key: condition(lines, compiler) for key, lines in conditions.items()},
+        compiler,
+        now,
+    )
     groups: list[tuple[dict[str, Any], BitMap]] = [({}, sets[""] if among is None else among)]
     for key in conditions:
-        split = [(flat | {f"when.{key}": yes}, people & sets[key] if yes else people - sets[key])
-                 for flat, people in groups for yes in (True, False)]
+        split = [
+            (flat | {f"when.{key}": yes}, people & sets[key] if yes else people - sets[key])
+            for flat, people in groups
+            for yes in (True, False)
+        ]
         groups = [(flat, people) for flat, people in split if people]
     return groups
 
 
-def _values_of(session: orm.Session, needs: Needs, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-               among: BitMap | None) -> list[tuple[dict[str, Any], int, int]]:
-    """The different values of some fields, each with how many people have them and the first of these."""
+def _values_of(
+    session: orm.Session,
+    needs: Needs,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    among: BitMap | None,
+) -> list[tuple[dict[str, Any], int, int]]:
+    """The different values of some fields, each with how many people have them and the first of
+    these."""
     compiler = compiler_for(session, words, now, zone)
     expression = fill_sql(needs, compiler, {})
     where = "" if among is None else "WHERE c.id = ANY(:ids)"
     values = compiler.values | ({} if among is None else {"ids": list(among)})
-    key = json.dumps([expression, {k: str(v) for k, v in compiler.values.items()}, None if among is None else hash(among.serialize())])
-    rows, _ = _groups.get(session, key, now, lambda: [tuple(row) for row in session.execute(sa.text(
-        f"SELECT {expression}, count(*), min(c.id) FROM contacts c LEFT JOIN companies k ON k.id = c.company_id {where} "
-        f"GROUP BY 1 LIMIT {MOST_GROUPS + 1}"), values)])
+    key = json.dumps(
+        [
+            expression,
+            {k: str(v) for k, v in compiler.values.items()},
+            None if among is None else hash(among.serialize()),
+        ]
+    )
+    rows, _ = _groups.get(
+        session,
+        key,
+        now,
+        lambda: [
+            tuple(row)
+            for row in session.execute(
+                sa.text(
+                    f"SELECT {expression}, count(*), min(c.id) FROM contacts c LEFT JOIN "
+                    f"companies k ON k.id = c.company_id {where} "
+                    f"GROUP BY 1 LIMIT {MOST_GROUPS + 1}"
+                ),
+                values,
+            )
+        ],
+    )
     return rows
 
 
 def _bare(nodes: Sequence[fillins.Node]) -> str:
     """Words of a branch, as its readers' name."""
-    text = " ".join(re.sub(r"<[^>]*>", " ", "".join(n if isinstance(n, str) else "…" for n in nodes)).split())
+    text = " ".join(
+        re.sub(r"<[^>]*>", " ", "".join(n if isinstance(n, str) else "…" for n in nodes)).split()
+    )
     return f"“{text if len(text) <= 40 else text[:39] + '…'}”" if text else "nothing there"
 
 
-def _count(lines: list[Json], among: BitMap, sets: Mapping[str, BitMap], called: Mapping[str, str], where: Mapping[str, str],
-           found: list[Readers], inside: dict[str, BitMap]) -> None:
+def _count(
+    lines: list[Json],
+    among: BitMap,
+    sets: Mapping[str, BitMap],
+    called: Mapping[str, str],
+    where: Mapping[str, str],
+    found: list[Readers],
+    inside: dict[str, BitMap],
+) -> None:
     for line in lines:
         if line["type"] == "columns":
             for held in line["columns"]:
@@ -262,11 +447,21 @@ def _count(lines: list[Json], among: BitMap, sets: Mapping[str, BitMap], called:
             for case in line["cases"]:
                 readers = left & sets[case["id"]]
                 left = left - readers
-                versions.append(Version(called[case["id"]], len(readers),
-                                        readers.min() if readers else None, case["id"]))
+                versions.append(
+                    Version(
+                        called[case["id"]],
+                        len(readers),
+                        readers.min() if readers else None,
+                        case["id"],
+                    )
+                )
                 read.append((case["content"], readers))
             others = Version("everyone else", len(left), left.min() if left else None, "")
-            found.append(Readers(line["id"], where[line["id"]], tuple(versions), others, not line["otherwise"]))
+            found.append(
+                Readers(
+                    line["id"], where[line["id"]], tuple(versions), others, not line["otherwise"]
+                )
+            )
             for content, readers in [*read, (line["otherwise"], left)]:
                 inside |= {held["id"]: readers for held in walk(content)}
                 _count(content, readers, sets, called, where, found, inside)

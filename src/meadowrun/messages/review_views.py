@@ -1,4 +1,5 @@
-"""Review: somebody is asked to look, says something about a line, approves or sends back; drafts side by side."""
+"""Review: somebody is asked to look, says something about a line, approves or sends back; drafts
+side by side."""
 
 import flask
 
@@ -25,11 +26,21 @@ def _page(ident: int, problem: MeadowrunError | None = None) -> object:
     asked = next((r for r in queries.reviews(db(), ident) if r.state == "asked"), None)
     draft = db().get(Draft, (ident, asked.draft)) if asked else None
     return flask.render_template(
-        "messages/review.html", message=message, problem=problem, reviews=queries.reviews(db(), ident), approved=approved,
-        people=[u for u in people_who(db(), "approver") if u.id != actor().user_id], house=queries.house(db()),
-        comments=queries.comments(db(), ident), places=places(message.document["lines"]), me=actor().user_id,
-        changes=differences(approved.document, message.document) if approved else [], names={u.id: u.name for u in people_who(db(), "viewer")},
-        asked=asked, reviewed=draft.document if draft else message.document)
+        "messages/review.html",
+        message=message,
+        problem=problem,
+        reviews=queries.reviews(db(), ident),
+        approved=approved,
+        people=[u for u in people_who(db(), "approver") if u.id != actor().user_id],
+        house=queries.house(db()),
+        comments=queries.comments(db(), ident),
+        places=places(message.document["lines"]),
+        me=actor().user_id,
+        changes=differences(approved.document, message.document) if approved else [],
+        names={u.id: u.name for u in people_who(db(), "viewer")},
+        asked=asked,
+        reviewed=draft.document if draft else message.document,
+    )
 
 
 @pages.post("/messages/<int:ident>/review")
@@ -37,11 +48,20 @@ def _page(ident: int, problem: MeadowrunError | None = None) -> object:
 def ask(ident: int) -> object:
     message = queries.message(db(), ident)
     try:
-        actions.ask_review(db(), actor(), now(), message, integer(flask.request.form.get("reviewer"), "reviewer"))
+        actions.ask_review(
+            db(), actor(), now(), message, integer(flask.request.form.get("reviewer"), "reviewer")
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _page(ident, problem), problem.status
-    return done("review.show", f"Draft {message.draft} waits for an answer; what you write now becomes draft {message.draft + 1}.", ident=ident)
+    return done(
+        "review.show",
+        (
+            f"Draft {message.draft} waits for an answer; what you write now becomes draft "
+            f"{message.draft + 1}."
+        ),
+        ident=ident,
+    )
 
 
 @pages.post("/messages/<int:ident>/review/<int:number>")
@@ -55,20 +75,41 @@ def answer(ident: int, number: int) -> object:
         raise Invalid("Somebody else was asked; only they can answer.", "review")
     form = flask.request.form
     try:
-        actions.answer_review(db(), actor(), now(), message, review, form.get("answer") == "approve", form.get("note", ""),
-                              settings().public_url, form.get("content", ""))
+        actions.answer_review(
+            db(),
+            actor(),
+            now(),
+            message,
+            review,
+            form.get("answer") == "approve",
+            form.get("note", ""),
+            settings().public_url,
+            form.get("content", ""),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _page(ident, problem), problem.status
-    return done("review.show", f"Draft {review.draft} is approved: sends give people this now." if review.state == "approved" else
-                "Sent back, with your words.", ident=ident)
+    return done(
+        "review.show",
+        f"Draft {review.draft} is approved: sends give people this now."
+        if review.state == "approved"
+        else "Sent back, with your words.",
+        ident=ident,
+    )
 
 
 @pages.post("/messages/<int:ident>/comments")
 @needs("viewer")
 def comment(ident: int) -> object:
     data = body() if flask.request.is_json else flask.request.form
-    made = keeping.comment(db(), actor(), now(), queries.message(db(), ident), str(data.get("line", "")), str(data.get("text", "")))
+    made = keeping.comment(
+        db(),
+        actor(),
+        now(),
+        queries.message(db(), ident),
+        str(data.get("line", "")),
+        str(data.get("text", "")),
+    )
     if flask.request.is_json:
         return flask.jsonify(id=made.id)
     return done("review.show", ident=ident)
@@ -89,13 +130,24 @@ def compare(ident: int) -> object:
     """Two drafts side by side, with what differs in words."""
     message = queries.message(db(), ident)
     drafts = {d.number: d for d in queries.drafts(db(), ident)}
-    chosen = [int(n) for n in flask.request.args.getlist("draft") if is_whole(n) and int(n) in drafts][:2]
+    chosen = [
+        int(n) for n in flask.request.args.getlist("draft") if is_whole(n) and int(n) in drafts
+    ][:2]
     if len(chosen) < 2:
         newest = max(drafts, default=1)
         chosen = [max(1, newest - 1), newest]
     old, new = sorted(chosen)
-    before, after = ({line["id"]: line for line in walk(drafts[n].document["lines"])} for n in (old, new))
+    before, after = (
+        {line["id"]: line for line in walk(drafts[n].document["lines"])} for n in (old, new)
+    )
     marked = "-".join(i for i in before.keys() | after.keys() if before.get(i) != after.get(i))
-    return flask.render_template("messages/compare.html", message=message, marked=marked,
-                                 drafts=list(drafts.values()), old=drafts[old], new=drafts[new],
-                                 said=differences(drafts[old].document, drafts[new].document), name_of=views.name_of)
+    return flask.render_template(
+        "messages/compare.html",
+        message=message,
+        marked=marked,
+        drafts=list(drafts.values()),
+        old=drafts[old],
+        new=drafts[new],
+        said=differences(drafts[old].document, drafts[new].document),
+        name_of=views.name_of,
+    )

@@ -1,4 +1,5 @@
-"""Kept rows and adaptive blocks: written once, used in many messages, and followed by those that an author chooses."""
+"""Kept rows and adaptive blocks: written once, used in many messages, and followed by those that an
+author chooses."""
 
 import flask
 
@@ -16,7 +17,11 @@ pages = flask.Blueprint("rows", __name__)
 
 @pages.get("/messages/rows")
 def table() -> object:
-    rows = [(row, users, _behind(row, users)) for row in queries.kept_rows(db()) for users in [queries.users_of_row(db(), row.id)]]
+    rows = [
+        (row, users, _behind(row, users))
+        for row in queries.kept_rows(db())
+        for users in [queries.users_of_row(db(), row.id)]
+    ]
     return flask.render_template("messages/rows.html", rows=rows)
 
 
@@ -28,14 +33,22 @@ def _behind(row: KeptRow, users: list[tuple[Message, set[int]]]) -> int:
 @pages.post("/messages/rows")
 @needs("author")
 def keep() -> object:
-    """Keeps posted lines under a name, for the editor; or begins an empty row from the list's form."""
+    """Keeps posted lines under a name, for the editor; or begins an empty row from the list's
+    form."""
     if not flask.request.is_json:
         form = flask.request.form
-        line = doc.new_line("only", cases=[{"id": "v1", "name": "", "lines": [], "part": "", "content": []}]) \
-            if form.get("kind") == "adaptive" else doc.new_line("text")
+        line = (
+            doc.new_line(
+                "only", cases=[{"id": "v1", "name": "", "lines": [], "part": "", "content": []}]
+            )
+            if form.get("kind") == "adaptive"
+            else doc.new_line("text")
+        )
         made = keeping.keep_row(db(), actor(), now(), form.get("name", ""), [line], words())
         return done("rows.edit", ident=made.id)
-    made = keeping.keep_row(db(), actor(), now(), str(body().get("name", "")), listed(body().get("lines")), words())
+    made = keeping.keep_row(
+        db(), actor(), now(), str(body().get("name", "")), listed(body().get("lines")), words()
+    )
     return flask.jsonify(row=made.id, version=made.version)
 
 
@@ -49,8 +62,17 @@ def edit(ident: int) -> object:
     row = queries.kept_row(db(), ident)
     document = _document(row.lines)
     return flask.render_template(
-        "messages/edit.html", message=None, row=row, base=f"/messages/rows/{ident}", reviews=[], senders=[], house=None,
-        person=queries.telling_person(db(), document, words()), **views.editor(), **views.shown(document))
+        "messages/edit.html",
+        message=None,
+        row=row,
+        base=f"/messages/rows/{ident}",
+        reviews=[],
+        senders=[],
+        house=None,
+        person=queries.telling_person(db(), document, words()),
+        **views.editor(),
+        **views.shown(document),
+    )
 
 
 @pages.post("/messages/rows/<int:ident>/save")
@@ -69,12 +91,22 @@ def save(ident: int) -> object:
 def read(ident: int) -> object:
     person = views.chosen_person(flask.request.args.get("as"))
     mail = views.rendered(Message(id=0), person, _document(queries.kept_row(db(), ident).lines))
-    return flask.jsonify(subject="", preheader="", text=mail.text, person=person.id if person else None, name=views.name_of(person))
+    return flask.jsonify(
+        subject="",
+        preheader="",
+        text=mail.text,
+        person=person.id if person else None,
+        name=views.name_of(person),
+    )
 
 
 @pages.get("/messages/rows/<int:ident>/read.html")
 def read_html(ident: int) -> object:
-    mail = views.rendered(Message(id=0), views.chosen_person(flask.request.args.get("as")), _document(queries.kept_row(db(), ident).lines))
+    mail = views.rendered(
+        Message(id=0),
+        views.chosen_person(flask.request.args.get("as")),
+        _document(queries.kept_row(db(), ident).lines),
+    )
     return views.in_frame(views.looked(mail, flask.request.args.get("look", "desk")), heard=True)
 
 
@@ -110,13 +142,26 @@ def version(ident: int, version: int) -> object:
 
 @pages.get("/messages/rows/<int:ident>/uses")
 def uses(ident: int) -> object:
-    """Where a row stands, which version, and what following the newest would change; the author chooses who follows."""
+    """Where a row stands, which version, and what following the newest would change; the author
+    chooses who follows."""
     row = queries.kept_row(db(), ident)
     readers, _ = reading.who_reads(db(), _document(row.lines), words(), now(), zone())
-    versions = db().query(KeptRowVersion).filter_by(row_id=ident).order_by(KeptRowVersion.number.desc()).all()
+    versions = (
+        db()
+        .query(KeptRowVersion)
+        .filter_by(row_id=ident)
+        .order_by(KeptRowVersion.number.desc())
+        .all()
+    )
     users = queries.users_of_row(db(), ident)
-    return flask.render_template("messages/row_uses.html", row=row, users=users, behind=_behind(row, users), readers=readers,
-                                 versions=versions)
+    return flask.render_template(
+        "messages/row_uses.html",
+        row=row,
+        users=users,
+        behind=_behind(row, users),
+        readers=readers,
+        versions=versions,
+    )
 
 
 @pages.post("/messages/rows/<int:ident>/follow")
@@ -127,8 +172,13 @@ def follow(ident: int) -> object:
     if not chosen:
         raise Invalid("Choose at least one message.", "message")
     followed = keeping.follow(db(), actor(), now(), row, chosen)
-    return done("rows.uses", f"{len(followed)} messages read version {row.version} now, each as a new draft." if len(followed) != 1 else
-                f"“{followed[0].name}” reads version {row.version} now, as a new draft.", ident=ident)
+    return done(
+        "rows.uses",
+        f"{len(followed)} messages read version {row.version} now, each as a new draft."
+        if len(followed) != 1
+        else f"“{followed[0].name}” reads version {row.version} now, as a new draft.",
+        ident=ident,
+    )
 
 
 @pages.post("/messages/rows/<int:ident>/restore/<int:number>")
@@ -139,7 +189,9 @@ def restore(ident: int, number: int) -> object:
     if found is None:
         flask.abort(404)
     keeping.keep_row(db(), actor(), now(), row.name, found.lines, words(), row)
-    return done("rows.uses", f"Version {number} is the newest again, as version {row.version}.", ident=ident)
+    return done(
+        "rows.uses", f"Version {number} is the newest again, as version {row.version}.", ident=ident
+    )
 
 
 @pages.post("/messages/rows/<int:ident>/delete")
@@ -151,5 +203,3 @@ def delete(ident: int) -> object:
     except MeadowrunError as problem:
         return not_done(problem, "rows.uses", ident=ident)
     return done("rows.table", f"“{row.name}” was deleted.")
-
-

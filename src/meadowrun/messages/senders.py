@@ -1,4 +1,5 @@
-"""Whom messages are from: names and addresses of the organisation, or of each person's own desk contact."""
+"""Whom messages are from: names and addresses of the organisation, or of each person's own desk
+contact."""
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -16,7 +17,8 @@ class Sender(Base):
     reply_to: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: closing words under the lines of a message, as {{ sender.signature }}
     signature: orm.Mapped[str] = orm.mapped_column(server_default="")
-    #: fields (contact.desk_name, contact.desk_email) that hold the person's own desk contact, who signs where both are filled
+    #: fields (contact.desk_name, contact.desk_email) that hold the person's own desk contact, who
+    #: signs where both are filled
     name_ref: orm.Mapped[str] = orm.mapped_column(server_default="")
     address_ref: orm.Mapped[str] = orm.mapped_column(server_default="")
 

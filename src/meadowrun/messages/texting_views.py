@@ -1,4 +1,5 @@
-"""Text messages: written, read on a phone as anyone, counted in parts for the longest values, proofed."""
+"""Text messages: written, read on a phone as anyone, counted in parts for the longest values,
+proofed."""
 
 import re
 from typing import Any
@@ -24,11 +25,21 @@ pages = flask.Blueprint("texting", __name__)
 @pages.get("/messages/<int:ident>/text")
 def edit(ident: int) -> object:
     message = _message(ident)
-    person = views.chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
-        db(), message.document, words())
-    return flask.render_template("messages/text.html", message=message, person=person, reviews=queries.reviews(db(), ident),
-                                 segments=segments(db()), name_of=views.name_of,
-                                 document=message.document, **_follows(message))
+    person = (
+        views.chosen_person(flask.request.args.get("as"))
+        if flask.request.args.get("as")
+        else queries.telling_person(db(), message.document, words())
+    )
+    return flask.render_template(
+        "messages/text.html",
+        message=message,
+        person=person,
+        reviews=queries.reviews(db(), ident),
+        segments=segments(db()),
+        name_of=views.name_of,
+        document=message.document,
+        **_follows(message),
+    )
 
 
 def _message(ident: int) -> Message:
@@ -39,24 +50,48 @@ def _message(ident: int) -> Message:
 
 
 def _follows(message: Message) -> dict[str, Any]:
-    """What follows from the text: its parts for the longest values really there, their cost, and what is wrong."""
+    """What follows from the text: its parts for the longest values really there, their cost, and
+    what is wrong."""
     text = str(message.document["plain"] or "")
     among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
     ids = list(among) if among is not None else None
     facts, known = reading.facts(db(), message.id), queries.known(db(), words())
-    values = queries.longest(db(), fillins.refs(text), words(), ids) | {f"fact.{key}": [str(value)] for key, value in (facts or {}).items()}
+    values = queries.longest(db(), fillins.refs(text), words(), ids) | {
+        f"fact.{key}": [str(value)] for key, value in (facts or {}).items()
+    }
     drawn = sms.longest(text, values, settings().public_url)
     made = sms.size(drawn)
-    found = sms.sms_checks(message.document, About(
-        known=known, facts=None if facts is None else list(facts), feeds=[f.key for f in queries.feeds(db())],
-        dated=queries.dated(db(), fillins.refs(text)),
-        blanks=counted(gaps_of(db(), message.document, [("", "plain", text)], words(), now(), zone(), among))), drawn)
+    found = sms.sms_checks(
+        message.document,
+        About(
+            known=known,
+            facts=None if facts is None else list(facts),
+            feeds=[f.key for f in queries.feeds(db())],
+            dated=queries.dated(db(), fillins.refs(text)),
+            blanks=counted(
+                gaps_of(
+                    db(), message.document, [("", "plain", text)], words(), now(), zone(), among
+                )
+            ),
+        ),
+        drawn,
+    )
     reach = queries.reach(db(), "sms", ids)
-    return {"size": made, "checks": found, "whose": whose, "with_phone": reach[0], "reachable": reach[1],
-            "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency), "price": settings().sms_price,
-            "facts": facts or {}, "plainer": sms.plainer(text) != text, "labels": views.labels_of(message.document), "editable": editable,
-            "readers": reading.who_reads_words(db(), message.document, words(), now(), zone(), among),
-            "among": len(among) if among is not None else queries.everyone(db())}
+    return {
+        "size": made,
+        "checks": found,
+        "whose": whose,
+        "with_phone": reach[0],
+        "reachable": reach[1],
+        "cost": sms.cost_words(made.parts, reach[1], settings().sms_price, settings().currency),
+        "price": settings().sms_price,
+        "facts": facts or {},
+        "plainer": sms.plainer(text) != text,
+        "labels": views.labels_of(message.document),
+        "editable": editable,
+        "readers": reading.who_reads_words(db(), message.document, words(), now(), zone(), among),
+        "among": len(among) if among is not None else queries.everyone(db()),
+    }
 
 
 @pages.post("/messages/<int:ident>/text")
@@ -66,9 +101,20 @@ def save(ident: int) -> object:
     text = str(body().get("text", ""))
     if body().get("plainer"):
         text = sms.plainer(text)
-    actions.save(db(), actor(), now(), message, message.document | {"plain": text}, views.version_of(body()), words(), body().get("apart") is True)
+    actions.save(
+        db(),
+        actor(),
+        now(),
+        message,
+        message.document | {"plain": text},
+        views.version_of(body()),
+        words(),
+        body().get("apart") is True,
+    )
     parts = _follows(message)
-    answer = views.saved_answer(message.draft, message, "messages/text_margin.html", parts) | {"text": message.document["plain"] or ""}
+    answer = views.saved_answer(message.draft, message, "messages/text_margin.html", parts) | {
+        "text": message.document["plain"] or ""
+    }
     if body().get("plainer") or body().get("redraw"):
         answer["slots"] = {"plain": editable.plain(answer["text"], parts["labels"])}
     return flask.jsonify(answer)
@@ -81,8 +127,14 @@ def read(ident: int) -> object:
     person = views.chosen_person(flask.request.args.get("as"))
     mail = views.rendered(message, person)
     made = sms.size(mail.text)
-    return flask.jsonify(text=mail.text, person=person.id if person else None, name=views.name_of(person), parts=made.parts,
-                         alphabet=made.alphabet, left=made.left)
+    return flask.jsonify(
+        text=mail.text,
+        person=person.id if person else None,
+        name=views.name_of(person),
+        parts=made.parts,
+        alphabet=made.alphabet,
+        left=made.left,
+    )
 
 
 @pages.post("/messages/<int:ident>/text/proof")
@@ -90,18 +142,37 @@ def read(ident: int) -> object:
 def proof(ident: int) -> object:
     """Really sends the text to typed numbers, as a chosen person; marked, and never counted."""
     message, form = _message(ident), flask.request.form
-    numbers = [re.sub(r"[^\d+]", "", n) for n in re.split(r"[,;\n]", form.get("to", "")) if n.strip()]
+    numbers = [
+        re.sub(r"[^\d+]", "", n) for n in re.split(r"[,;\n]", form.get("to", "")) if n.strip()
+    ]
     if not numbers or len(numbers) > 10 or not all(re.fullmatch(r"\+\d{8,15}", n) for n in numbers):
         raise Invalid("Type one to ten numbers with their country, like +44 1632 960140.", "to")
     try:
         mail = views.rendered(message, views.chosen_person(form.get("as")))
         stamp = signing.sign_text(settings().secret, "proof", now().isoformat())
-        sent = list(gateways.gateway(settings()).hand_over(
-            gateways.Text(f"proof-{ident}-{n}-{stamp}", 0, settings().sms_sender, number, f"[Proof] {mail.text}")
-            for n, number in enumerate(numbers)))
+        sent = list(
+            gateways.gateway(settings()).hand_over(
+                gateways.Text(
+                    f"proof-{ident}-{n}-{stamp}",
+                    0,
+                    settings().sms_sender,
+                    number,
+                    f"[Proof] {mail.text}",
+                )
+                for n, number in enumerate(numbers)
+            )
+        )
     except (GatewayUnavailable, CompileError) as problem:
         return done("texting.edit", f"The proof did not go: {problem}", ident=ident)
-    audit.record(db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=numbers)
-    refused = [f"{n} ({h.note})" for n, h in zip(numbers, sent, strict=True) if h.outcome != "delivered"]
-    return done("texting.edit", f"The proof went to {len(numbers) - len(refused)} of {len(numbers)} numbers."
-                + (f" Not taken: {', '.join(refused)}." if refused else ""), ident=ident)
+    audit.record(
+        db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=numbers
+    )
+    refused = [
+        f"{n} ({h.note})" for n, h in zip(numbers, sent, strict=True) if h.outcome != "delivered"
+    ]
+    return done(
+        "texting.edit",
+        f"The proof went to {len(numbers) - len(refused)} of {len(numbers)} numbers."
+        + (f" Not taken: {', '.join(refused)}." if refused else ""),
+        ident=ident,
+    )

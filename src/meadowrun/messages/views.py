@@ -38,7 +38,19 @@ from meadowrun.segments.queries import segments
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.keys import websites
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, counts_of, db, done, integer, needs, now, settings, today, zone
+from meadowrun.shell.request import (
+    actor,
+    body,
+    counts_of,
+    db,
+    done,
+    integer,
+    needs,
+    now,
+    settings,
+    today,
+    zone,
+)
 
 #: Pictures and documents of the store, wherever a message names them.
 _STORED = re.compile(r"/f/[A-Za-z0-9_-]+")
@@ -48,7 +60,13 @@ pages = flask.Blueprint("messages", __name__)
 @pages.get("/messages")
 def table() -> object:
     rows, tagged = narrowed(queries.messages(db()))
-    return flask.render_template("messages/table.html", rows=rows, tagged=tagged, used=counts_of("message"), channels=CHANNELS)
+    return flask.render_template(
+        "messages/table.html",
+        rows=rows,
+        tagged=tagged,
+        used=counts_of("message"),
+        channels=CHANNELS,
+    )
 
 
 @pages.get("/messages/new")
@@ -59,13 +77,24 @@ def new() -> object:
 
 def _new(problem: MeadowrunError | None) -> object:
     form = flask.request.form
-    return flask.render_template("messages/new.html", problem=problem, name=form.get("name", ""), code=form.get("code", ""),
-                                 own=queries.messages(db()), channels=CHANNELS, layouts=begin.LAYOUTS, form=form, lines_of=_lines_of)
+    return flask.render_template(
+        "messages/new.html",
+        problem=problem,
+        name=form.get("name", ""),
+        code=form.get("code", ""),
+        own=queries.messages(db()),
+        channels=CHANNELS,
+        layouts=begin.LAYOUTS,
+        form=form,
+        lines_of=_lines_of,
+    )
 
 
 def _lines_of(layout: str) -> list[doc.Json]:
     """What a layout's sketch is drawn from."""
-    lines: list[doc.Json] = begin.document(layout, settings().organisation, settings().postal_address, {})["lines"]
+    lines: list[doc.Json] = begin.document(
+        layout, settings().organisation, settings().postal_address, {}
+    )["lines"]
     return lines
 
 
@@ -77,19 +106,27 @@ def create() -> object:
         channel = form.get("channel", "email")
         if channel not in CHANNELS:
             raise Invalid("There is no such channel.", "channel")
-        source = bringing.given(flask.request.files.get("file"), form.get("code", "")) if channel == "email" else ""
+        source = (
+            bringing.given(flask.request.files.get("file"), form.get("code", ""))
+            if channel == "email"
+            else ""
+        )
         chosen = form.get("words_of") or form.get("from", "")
         if source.strip():
             document, lost = bringing.read_in(db(), source, words(), settings().public_url)
         elif is_whole(chosen) and (form.get("words_of") or channel == "email"):
-            document, lost = copying.document_from(db(), queries.message(db(), int(chosen)), channel, settings(), words())
+            document, lost = copying.document_from(
+                db(), queries.message(db(), int(chosen)), channel, settings(), words()
+            )
         else:
             document = copying.begun(db(), channel, settings(), chosen)
         made = actions.create(db(), actor(), now(), form.get("name", ""), document, channel)
     except MeadowrunError as problem:
         db().rollback()
         return _new(problem), problem.status
-    return done("messages.edit", f"Not taken along: {'; '.join(lost)}." if lost else None, ident=made.id)
+    return done(
+        "messages.edit", f"Not taken along: {'; '.join(lost)}." if lost else None, ident=made.id
+    )
 
 
 @pages.get("/messages/<int:ident>")
@@ -101,20 +138,36 @@ def edit(ident: int) -> object:
         return flask.redirect(flask.url_for(editor_of, ident=ident, **flask.request.args))
     if message.document.get("one_of"):
         return flask.redirect(flask.url_for("choosing.show", ident=ident))
-    person = chosen_person(flask.request.args.get("as")) if flask.request.args.get("as") else queries.telling_person(
-        db(), message.document, words())
+    person = (
+        chosen_person(flask.request.args.get("as"))
+        if flask.request.args.get("as")
+        else queries.telling_person(db(), message.document, words())
+    )
     return flask.render_template(
-        "messages/edit.html", message=message, row=None, person=person, senders=senders(db()), reviews=queries.reviews(db(), ident),
-        base=f"/messages/{ident}", house=queries.house(db()), websites=websites(db()),
-        proof=on_website(flask.request.args.get("proof", "")), **editor(message.channel),
-        **shown(message.document, message))
+        "messages/edit.html",
+        message=message,
+        row=None,
+        person=person,
+        senders=senders(db()),
+        reviews=queries.reviews(db(), ident),
+        base=f"/messages/{ident}",
+        house=queries.house(db()),
+        websites=websites(db()),
+        proof=on_website(flask.request.args.get("proof", "")),
+        **editor(message.channel),
+        **shown(message.document, message),
+    )
 
 
 def editor(channel: str = "email") -> dict[str, Any]:
     """What the two halves need besides the document."""
     kinds = doc.LINE_TYPES if channel == "email" else card.offered(doc.LINE_TYPES)
-    return {"segments": segments(db()), "looks": readers.LOOKS,
-            "mail_readers": readers.readers(), "types": [(key, doc.LINE_TYPES[key][0]) for key in kinds]}
+    return {
+        "segments": segments(db()),
+        "looks": readers.LOOKS,
+        "mail_readers": readers.readers(),
+        "types": [(key, doc.LINE_TYPES[key][0]) for key in kinds],
+    }
 
 
 def chosen_person(chosen: str | None) -> Contact | None:
@@ -126,7 +179,8 @@ def chosen_person(chosen: str | None) -> Contact | None:
 
 
 def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
-    """The parts of the page that follow from a document: checks, weight, who reads which version or a fallback."""
+    """The parts of the page that follow from a document: checks, weight, who reads which version or
+    a fallback."""
     known = queries.known(db(), words())
     facts = reading.facts(db(), message.id) if message else None
     rows = queries.rows_of(db(), document)
@@ -136,36 +190,92 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     except CompileError as problem:
         compiled, weight, trouble = None, 0, str(problem)
     total = queries.everyone(db())
-    among, whose = reading.audience_of(db(), message.id, words(), now(), zone()) if message else (None, "everyone")
-    gaps = gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among) if compiled else []
-    weights = file_weights(db(), sorted({m.group() for m in _STORED.finditer(json.dumps(document))}))
-    found = checks_of(message.channel if message else "email", document, About(
-        known=known, facts=None if facts is None else list(facts), blanks=counted(gaps), html_bytes=weight,
-        feeds=[f.key for f in queries.feeds(db())], dated=queries.dated(db(), compiled.refs if compiled else ()),
-        broken=queries.broken(db(), document, words()), rows=rows.keys(),
-        hours=reading.hours(db(), message.id) if message else None, events=words().events.keys(),
-        weights=weights, stored=weights.keys(), today=today(), postal_address=settings().postal_address if message else ""))
+    among, whose = (
+        reading.audience_of(db(), message.id, words(), now(), zone())
+        if message
+        else (None, "everyone")
+    )
+    gaps = (
+        gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among)
+        if compiled
+        else []
+    )
+    weights = file_weights(
+        db(), sorted({m.group() for m in _STORED.finditer(json.dumps(document))})
+    )
+    found = checks_of(
+        message.channel if message else "email",
+        document,
+        About(
+            known=known,
+            facts=None if facts is None else list(facts),
+            blanks=counted(gaps),
+            html_bytes=weight,
+            feeds=[f.key for f in queries.feeds(db())],
+            dated=queries.dated(db(), compiled.refs if compiled else ()),
+            broken=queries.broken(db(), document, words()),
+            rows=rows.keys(),
+            hours=reading.hours(db(), message.id) if message else None,
+            events=words().events.keys(),
+            weights=weights,
+            stored=weights.keys(),
+            today=today(),
+            postal_address=settings().postal_address if message else "",
+        ),
+    )
     if message is None:
         # A row has no head of its own, and its message's footer counts.
         found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks", "")]
     who_reads, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
     order = {line["id"]: n for n, line in enumerate(walk(placed(document, rows)))}
-    who_reads = sorted(who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among), key=lambda r: order.get(r.line, -1))
-    fallbacks = [(known.get(gap.ref, gap.ref), gap.blank, gap.readers, gap.fallback) for gap in gaps if gap.fallback is not None]
-    return {"document": document, "labels": labels_of(document), "checks": found, "weight": weight, "trouble": trouble,
-            "fallbacks": list(dict.fromkeys(fallbacks)), "total": total, "editable": editable, "facts": facts or {},
-            "plain_made": not document.get("plain"), "card": document.get("card"), "acts": card.ACTS, "shapes": card.SHAPES,
-            "events": words().events, "lengths": [(name, shown_length(document[name]), most) for name, most in PHONES.items()],
-            "readers": who_reads, "among": len(among) if among is not None else total, "whose": whose,
-            "kept": {row.id: row for row in queries.kept_rows(db())}, "condition": condition_english,
-            "partitions": words().named.get("partition", {}), "parts_of": words().partition, "line_types": doc.LINE_TYPES,
-            "feeds": queries.feeds(db()), "fonts": doc.FONTS, "icons": ICONS, "comments": queries.comments(db(), message.id) if message else []}
+    who_reads = sorted(
+        who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among),
+        key=lambda r: order.get(r.line, -1),
+    )
+    fallbacks = [
+        (known.get(gap.ref, gap.ref), gap.blank, gap.readers, gap.fallback)
+        for gap in gaps
+        if gap.fallback is not None
+    ]
+    return {
+        "document": document,
+        "labels": labels_of(document),
+        "checks": found,
+        "weight": weight,
+        "trouble": trouble,
+        "fallbacks": list(dict.fromkeys(fallbacks)),
+        "total": total,
+        "editable": editable,
+        "facts": facts or {},
+        "plain_made": not document.get("plain"),
+        "card": document.get("card"),
+        "acts": card.ACTS,
+        "shapes": card.SHAPES,
+        "events": words().events,
+        "lengths": [(name, shown_length(document[name]), most) for name, most in PHONES.items()],
+        "readers": who_reads,
+        "among": len(among) if among is not None else total,
+        "whose": whose,
+        "kept": {row.id: row for row in queries.kept_rows(db())},
+        "condition": condition_english,
+        "partitions": words().named.get("partition", {}),
+        "parts_of": words().partition,
+        "line_types": doc.LINE_TYPES,
+        "feeds": queries.feeds(db()),
+        "fonts": doc.FONTS,
+        "icons": ICONS,
+        "comments": queries.comments(db(), message.id) if message else [],
+    }
 
 
 def labels_of(document: doc.Json) -> dict[str, str]:
-    """What the names in a document's texts are called: fields, and the conditions of words as sentences."""
+    """What the names in a document's texts are called: fields, and the conditions of words as
+    sentences."""
     lines = placed(document, queries.rows_of(db(), document))
-    said = {f"when.{key}": condition_english({"lines": asked}, 0) for key, asked in queries.asked(db(), document, lines).items()}
+    said = {
+        f"when.{key}": condition_english({"lines": asked}, 0)
+        for key, asked in queries.asked(db(), document, lines).items()
+    }
     return queries.known(db(), words()) | said
 
 
@@ -180,7 +290,16 @@ def save(ident: int) -> object:
     """Saves the lines as typed and answers with what follows from them."""
     message = queries.message(db(), ident)
     data = body()
-    actions.save(db(), actor(), now(), message, data.get("document"), version_of(data), words(), data.get("apart") is True)
+    actions.save(
+        db(),
+        actor(),
+        now(),
+        message,
+        data.get("document"),
+        version_of(data),
+        words(),
+        data.get("apart") is True,
+    )
     return flask.jsonify(saved_document(message.draft, message.document, message))
 
 
@@ -189,14 +308,22 @@ def version_of(data: dict[str, Any]) -> int:
     return integer(str(data.get("version", "")), "version")
 
 
-def saved_answer(number: int, message: Message | None, margin: str, parts: dict[str, Any]) -> dict[str, Any]:
-    """What every editor gets back after a save: which draft or version it is, when, and the margin."""
-    return {"draft": number, "version": message.version if message else number, "saved": f"{now().astimezone(zone()):%H:%M}",
-            "margin": flask.render_template(margin, message=message, **parts)}
+def saved_answer(
+    number: int, message: Message | None, margin: str, parts: dict[str, Any]
+) -> dict[str, Any]:
+    """What every editor gets back after a save: which draft or version it is, when, and the
+    margin."""
+    return {
+        "draft": number,
+        "version": message.version if message else number,
+        "saved": f"{now().astimezone(zone()):%H:%M}",
+        "margin": flask.render_template(margin, message=message, **parts),
+    }
 
 
 def saved_document(number: int, document: doc.Json, message: Message | None) -> dict[str, Any]:
-    """What the editor of lines gets back after a save: the document as it was taken, and what follows from it."""
+    """What the editor of lines gets back after a save: the document as it was taken, and what
+    follows from it."""
     parts = shown(document, message)
     answer = saved_answer(number, message, "messages/margin.html", parts) | {"document": document}
     if body().get("redraw"):
@@ -207,7 +334,9 @@ def saved_document(number: int, document: doc.Json, message: Message | None) -> 
 @pages.post("/messages/<int:ident>/rename")
 @needs("author")
 def rename(ident: int) -> object:
-    actions.rename(db(), actor(), now(), queries.message(db(), ident), flask.request.form.get("name", ""))
+    actions.rename(
+        db(), actor(), now(), queries.message(db(), ident), flask.request.form.get("name", "")
+    )
     return done("messages.edit", ident=ident)
 
 
@@ -221,28 +350,51 @@ def new_line(kind: str, ident: int = 0) -> object:
 
 @pages.get("/messages/<int:ident>/read")
 def read(ident: int) -> object:
-    """What a person will see: subject, preheader and plain text as JSON, for the head of the reading side."""
+    """What a person will see: subject, preheader and plain text as JSON, for the head of the
+    reading side."""
     message = queries.message(db(), ident)
     person = chosen_person(flask.request.args.get("as"))
     mail, preheader = read_with_head(message, person)
-    return flask.jsonify(subject=mail.subject or "(no subject yet)", preheader=preheader, text=mail.text,
-                         person=person.id if person else None, name=name_of(person))
+    return flask.jsonify(
+        subject=mail.subject or "(no subject yet)",
+        preheader=preheader,
+        text=mail.text,
+        person=person.id if person else None,
+        name=name_of(person),
+    )
 
 
 def name_of(person: Contact | None) -> str:
     if person is None:
         return "nobody in particular"
-    return " ".join(n for n in (person.first_name, person.last_name) if n) or person.email or "(no name)"
+    return (
+        " ".join(n for n in (person.first_name, person.last_name) if n)
+        or person.email
+        or "(no name)"
+    )
 
 
-def rendered(message: Message, person: Contact | None, document: doc.Json | None = None) -> Rendered:
+def rendered(
+    message: Message, person: Contact | None, document: doc.Json | None = None
+) -> Rendered:
     """What a person would get of a message, or of another draft of it."""
     return read_with_head(message, person, document)[0]
 
 
-def read_with_head(message: Message, person: Contact | None, document: doc.Json | None = None) -> tuple[Rendered, str]:
+def read_with_head(
+    message: Message, person: Contact | None, document: doc.Json | None = None
+) -> tuple[Rendered, str]:
     try:
-        return reading.read_as(db(), message, document or message.document, person, words(), now(), zone(), settings().public_url)
+        return reading.read_as(
+            db(),
+            message,
+            document or message.document,
+            person,
+            words(),
+            now(),
+            zone(),
+            settings().public_url,
+        )
     except CompileError as problem:
         raise Invalid(str(problem)) from None
     except CannotRender as problem:
@@ -251,18 +403,24 @@ def read_with_head(message: Message, person: Contact | None, document: doc.Json 
 
 @pages.get("/messages/<int:ident>/read.html")
 def read_html(ident: int) -> object:
-    """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but pictures."""
+    """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but
+    pictures."""
     message = queries.message(db(), ident)
     mail = rendered(message, chosen_person(flask.request.args.get("as")))
     page = looked(mail, flask.request.args.get("look", "desk"))
-    return in_frame(on_page(page, mail.card, message.document["settings"]) if mail.card else page, heard=True)
+    return in_frame(
+        on_page(page, mail.card, message.document["settings"]) if mail.card else page, heard=True
+    )
 
 
 def looked(mail: Rendered, look: str) -> str:
-    """The page of a mail as some look shows it. Marks of lines, which the editor finds its way by, stay in."""
+    """The page of a mail as some look shows it. Marks of lines, which the editor finds its way by,
+    stay in."""
     if not mail.html:
-        return ("<!doctype html><meta charset='utf-8'><body style='margin:24px'>"
-                f"<pre style='white-space:pre-wrap'>{escape(mail.text)}</pre>")
+        return (
+            "<!doctype html><meta charset='utf-8'><body style='margin:24px'>"
+            f"<pre style='white-space:pre-wrap'>{escape(mail.text)}</pre>"
+        )
     try:
         return readers.shown(mail.html, look)
     except KeyError:
@@ -270,12 +428,14 @@ def looked(mail: Rendered, look: str) -> str:
 
 
 def in_frame(html: str, heard: bool = False) -> flask.Response:
-    """A user's content as the page of a sandboxed frame. With `heard`, the editor may listen to clicks in it and nothing leads
-    anywhere; nothing in a frame ever runs."""
+    """A user's content as the page of a sandboxed frame. With `heard`, the editor may listen to
+    clicks in it and nothing leads anywhere; nothing in a frame ever runs."""
     response = flask.Response(html, mimetype="text/html")
     response.headers["Content-Security-Policy"] = (
-        f"sandbox {'allow-same-origin' if heard else 'allow-popups'}; default-src 'none'; style-src 'unsafe-inline'; "
-                                                   "img-src http: https: data:; frame-ancestors 'self'")
+        f"sandbox {'allow-same-origin' if heard else 'allow-popups'}; default-src 'none'; "
+        "style-src 'unsafe-inline'; "
+        "img-src http: https: data:; frame-ancestors 'self'"
+    )
     response.headers["X-Frame-Options"] = "SAMEORIGIN"
     return response
 
@@ -284,7 +444,9 @@ def in_frame(html: str, heard: bool = False) -> flask.Response:
 def found_people(ident: int = 0) -> object:
     """People to read as that a search finds."""
     rows = contacts_page(db(), str(body().get("q", ""))).rows[:10]
-    return flask.jsonify(people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows])
+    return flask.jsonify(
+        people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows]
+    )
 
 
 @pages.get("/messages/<int:ident>/people")
@@ -295,7 +457,11 @@ def people(ident: int = 0) -> object:
         segment = db().get(Segment, int(arguments["segment"]))
         if segment is not None:
             try:
-                ids = list(look(db(), d.parse(segment.definition, words()), words(), now(), zone()).sieve.members)
+                ids = list(
+                    look(
+                        db(), d.parse(segment.definition, words()), words(), now(), zone()
+                    ).sieve.members
+                )
             except d.DefinitionError:
                 ids = []
     near = int(arguments["from"]) if is_whole(arguments.get("from", "")) else 0
@@ -307,35 +473,67 @@ def people(ident: int = 0) -> object:
 def plain(ident: int) -> object:
     """The plain text that is made from the lines now, to begin one's own with."""
     message = queries.message(db(), ident)
-    return flask.jsonify(text=made_from(message.document, placed(message.document, queries.rows_of(db(), message.document))))
+    return flask.jsonify(
+        text=made_from(
+            message.document, placed(message.document, queries.rows_of(db(), message.document))
+        )
+    )
 
 
 @pages.get("/messages/<int:ident>/fills")
 def fills(ident: int = 0) -> object:
     """What `@` and `#` offer."""
-    known = [{"ref": ref, "label": label if not ref.startswith("company.") or label.startswith("company")
-              else f"company’s {label}"} for ref, label in queries.known(db(), words()).items()]
-    known += [{"ref": "greeting", "label": "greeting that fits the hour"}, {"ref": "sender.signature", "label": "sender’s signature"},
-              *({"ref": f"feed.{f.key}", "label": f"feed {f.key}"} for f in queries.feeds(db()))]
-    facts = [{"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
-             for key, value in ((reading.facts(db(), ident) if ident else None) or {}).items()]
-    return flask.jsonify(fields=sorted(known, key=lambda k: k["label"].lower()), facts=facts, formats=FORMATS,
-                         segments=[{"id": s.id, "name": s.name} for s in segments(db())])
+    known = [
+        {
+            "ref": ref,
+            "label": label
+            if not ref.startswith("company.") or label.startswith("company")
+            else f"company’s {label}",
+        }
+        for ref, label in queries.known(db(), words()).items()
+    ]
+    known += [
+        {"ref": "greeting", "label": "greeting that fits the hour"},
+        {"ref": "sender.signature", "label": "sender’s signature"},
+        *({"ref": f"feed.{f.key}", "label": f"feed {f.key}"} for f in queries.feeds(db())),
+    ]
+    facts = [
+        {"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
+        for key, value in ((reading.facts(db(), ident) if ident else None) or {}).items()
+    ]
+    return flask.jsonify(
+        fields=sorted(known, key=lambda k: k["label"].lower()),
+        facts=facts,
+        formats=FORMATS,
+        segments=[{"id": s.id, "name": s.name} for s in segments(db())],
+    )
 
 
 @pages.get("/messages/<int:ident>/drafts")
 def drafts(ident: int) -> object:
     message = queries.message(db(), ident)
-    return flask.render_template("messages/drafts.html", message=message, rows=queries.drafts(db(), ident),
-                                 editions=queries.editions(db(), ident), reviews=queries.reviews_by_draft(db(), ident),
-                                 names={u.id: u.name for u in people_who(db(), "viewer")})
+    return flask.render_template(
+        "messages/drafts.html",
+        message=message,
+        rows=queries.drafts(db(), ident),
+        editions=queries.editions(db(), ident),
+        reviews=queries.reviews_by_draft(db(), ident),
+        names={u.id: u.name for u in people_who(db(), "viewer")},
+    )
 
 
 @pages.post("/messages/<int:ident>/drafts/<int:number>/name")
 @needs("author")
 def name_draft(ident: int, number: int) -> object:
     """Gives a draft a name; so it is kept as it is."""
-    actions.name_draft(db(), actor(), now(), queries.message(db(), ident), number, flask.request.form.get("name", ""))
+    actions.name_draft(
+        db(),
+        actor(),
+        now(),
+        queries.message(db(), ident),
+        number,
+        flask.request.form.get("name", ""),
+    )
     return done("messages.drafts", ident=ident)
 
 
@@ -346,7 +544,11 @@ def draft_html(ident: int, number: int) -> object:
     if draft is None:
         flask.abort(404)
     page = looked(rendered(message, chosen_person(None), draft.document), "desk")
-    marks = "".join(f".ln-{i}{{outline:3px solid #c98a1b;outline-offset:-3px}}" for i in flask.request.args.get("mark", "").split("-") if i.isalnum())
+    marks = "".join(
+        f".ln-{i}{{outline:3px solid #c98a1b;outline-offset:-3px}}"
+        for i in flask.request.args.get("mark", "").split("-")
+        if i.isalnum()
+    )
     return in_frame(page.replace("</head>", f"<style>{marks}</style></head>", 1) if marks else page)
 
 
@@ -354,7 +556,11 @@ def draft_html(ident: int, number: int) -> object:
 @needs("author")
 def restore(ident: int, number: int) -> object:
     actions.restore(db(), actor(), now(), queries.message(db(), ident), number)
-    return done("messages.edit", f"Draft {number} is the newest again; the one before it stays.", ident=ident)
+    return done(
+        "messages.edit",
+        f"Draft {number} is the newest again; the one before it stays.",
+        ident=ident,
+    )
 
 
 @pages.post("/messages/<int:ident>/starting-point")
@@ -363,6 +569,20 @@ def starting_point(ident: int) -> object:
     """Offers a message where new ones are begun, or no longer."""
     message = queries.message(db(), ident)
     message.starting_point = not message.starting_point
-    audit.record(db(), actor(), now(), "changed", "message", message.id, message.name, starting_point=message.starting_point)
-    return done("messages.edit", "It is offered where a message is begun." if message.starting_point else
-                "It is no longer offered where a message is begun.", ident=ident)
+    audit.record(
+        db(),
+        actor(),
+        now(),
+        "changed",
+        "message",
+        message.id,
+        message.name,
+        starting_point=message.starting_point,
+    )
+    return done(
+        "messages.edit",
+        "It is offered where a message is begun."
+        if message.starting_point
+        else "It is no longer offered where a message is begun.",
+        ident=ident,
+    )

@@ -9,9 +9,11 @@ from sqlalchemy import orm
 from meadowrun.base.audit import Actor
 from meadowrun.base.manifest import Thing
 
-#: Reviews asked of a colleague, and drafts of theirs that were sent back and not asked about since, the oldest first.
+#: Reviews asked of a colleague, and drafts of theirs that were sent back and not asked about since,
+#: the oldest first.
 _REVIEWS = """
-SELECT r.id, r.state, r.draft, r.asked_by, r.note, r.asked_at, r.answered_at, m.id AS message, m.name, u.name AS reviewer
+SELECT r.id, r.state, r.draft, r.asked_by, r.note, r.asked_at, r.answered_at, m.id AS message,
+m.name, u.name AS reviewer
 FROM reviews r JOIN messages m ON m.id = r.message_id JOIN users u ON u.id = r.reviewer_id
 WHERE r.state = 'asked' AND r.reviewer_id = :me
 OR r.state = 'sent_back' AND r.asked_by = :name AND NOT EXISTS (

@@ -1,6 +1,8 @@
-"""Verbs of dispatches: opened, filled, sealed, paused, stopped; and what a person says about doubts.
+"""Verbs of dispatches: opened, filled, sealed, paused, stopped; and what a person says about
+doubts.
 
-Whoever owns a dispatch calls these with the dispatch locked first (`settling.locked`), then what is theirs.
+Whoever owns a dispatch calls these with the dispatch locked first (`settling.locked`), then what is
+theirs.
 """
 
 import datetime as dt
@@ -38,8 +40,12 @@ def open_dispatch(session: orm.Session, now: dt.datetime, dispatch: Dispatch) ->
 
 
 def put(session: orm.Session, dispatch: Dispatch, people: str, values: Mapping[str, Any]) -> int:
-    """Adds deliveries to the people of a query with columns id, outcome, repeated and held. Says how many."""
-    done = session.execute(sa.text(PUT.format(people=people)), {**values, "dispatch": dispatch.id, "taken": dispatch.taken_at})
+    """Adds deliveries to the people of a query with columns id, outcome, repeated and held. Says
+    how many."""
+    done = session.execute(
+        sa.text(PUT.format(people=people)),
+        {**values, "dispatch": dispatch.id, "taken": dispatch.taken_at},
+    )
     found: int = done.rowcount  # type: ignore[attr-defined]
     if found > _MANY:
         session.execute(sa.text("ANALYZE deliveries"))
@@ -65,7 +71,8 @@ def resume(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
 
 
 STOP = """
-UPDATE deliveries SET outcome = 'stopped' WHERE dispatch_id = :id AND taken_at = :taken AND outcome IN ('waiting', 'deferred')
+UPDATE deliveries SET outcome = 'stopped' WHERE dispatch_id = :id AND taken_at = :taken
+AND outcome IN ('waiting', 'deferred')
 """
 
 
@@ -77,21 +84,38 @@ def stop(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
 
 #: Settles people in doubt: all of a dispatch, or some. Whoever goes once more is claimed by nobody.
 SETTLE_DOUBTS = """
-UPDATE deliveries SET outcome = :outcome, note = :note, due = CASE WHEN :outcome = 'waiting' THEN :now ELSE NULL END,
+UPDATE deliveries SET outcome = :outcome, note = :note, due = CASE WHEN :outcome = 'waiting'
+THEN :now ELSE NULL END,
     claim = CASE WHEN :outcome = 'waiting' THEN NULL ELSE claim END
 WHERE dispatch_id = :id AND taken_at = :taken AND outcome = 'in_doubt'
     AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
 """
 
 
-def settle_doubts(session: orm.Session, now: dt.datetime, dispatch: Dispatch, contacts: Sequence[int] | None, arrived: bool, who: str) -> int:
-    """Somebody says what became of messages whose answer was lost, of some people or (None) of all: they count as delivered, or go once
-    more. Of a stopped dispatch nothing goes any more. Says of how many."""
+def settle_doubts(
+    session: orm.Session,
+    now: dt.datetime,
+    dispatch: Dispatch,
+    contacts: Sequence[int] | None,
+    arrived: bool,
+    who: str,
+) -> int:
+    """Somebody says what became of messages whose answer was lost, of some people or (None) of all:
+    they count as delivered, or go once more. Of a stopped dispatch nothing goes any more. Says of
+    how many."""
     again = "stopped" if dispatch.state == "stopped" else "waiting"
     if not arrived and dispatch.state == "done":
         set_state(session, dispatch, "running", now)
-    done = session.execute(sa.text(SETTLE_DOUBTS), {
-        "outcome": "delivered" if arrived else again, "note": f"settled by {who}", "id": dispatch.id, "taken": dispatch.taken_at, "now": now,
-        "contacts": None if contacts is None else list(contacts)})
+    done = session.execute(
+        sa.text(SETTLE_DOUBTS),
+        {
+            "outcome": "delivered" if arrived else again,
+            "note": f"settled by {who}",
+            "id": dispatch.id,
+            "taken": dispatch.taken_at,
+            "now": now,
+            "contacts": None if contacts is None else list(contacts),
+        },
+    )
     jobs.enqueue(session, "outgoing.sweep")
     return done.rowcount  # type: ignore[attr-defined, no-any-return]

@@ -40,11 +40,13 @@ from meadowrun.segments.fetching import compiler_for
 
 #: After so many "come again later" the address counts as bounced.
 MOST_TRIES = 5
-#: Seconds after which a batch makes room for others that wait; who is left of it is free for the next.
+#: Seconds after which a batch makes room for others that wait; who is left of it is free for the
+#: next.
 SLICE = 10.0
 #: Seconds between two looks at whether the dispatch still runs, where a batch leaves as a whole.
 LOOK_EVERY = 1.0
-#: Templates and documents of the editions this process is sending, by database and edition: an edition never changes.
+#: Templates and documents of the editions this process is sending, by database and edition: an
+#: edition never changes.
 _renderers: dict[tuple[str, int], tuple[Renderer, Json]] = {}
 _MOST_RENDERERS = 20
 
@@ -99,13 +101,33 @@ class BatchWork:
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
 
-    def _parcel(self, session: orm.Session, dispatch: Dispatch, document: Json, now: dt.datetime) -> Parcel:
+    def _parcel(
+        self, session: orm.Session, dispatch: Dispatch, document: Json, now: dt.datetime
+    ) -> Parcel:
         """What all of a batch has in common."""
         topic = session.get(Topic, dispatch.topic_id) if dispatch.topic_id else None
         key = re.sub(r"[^a-z0-9-]+", "-", topic.key.lower()).strip("-") if topic else "all"
-        about = (topic.name if topic else self.settings.organisation, f"{key or 'topic'}.{self.settings.mail_domain}")
-        feedback = f"{dispatch.owner_kind}{dispatch.owner_id}:campaign{dispatch.campaign_id or 0}:{dispatch.channel}:{self.settings.mail_domain}"
-        return Parcel(self.database, self.settings, self.renderer.compiled, document, about, feedback[:127], now)
+        about = (
+            topic.name if topic else self.settings.organisation,
+            f"{key or 'topic'}.{self.settings.mail_domain}",
+        )
+        feedback = ":".join(
+            (
+                f"{dispatch.owner_kind}{dispatch.owner_id}",
+                f"campaign{dispatch.campaign_id or 0}",
+                dispatch.channel,
+                self.settings.mail_domain,
+            )
+        )
+        return Parcel(
+            self.database,
+            self.settings,
+            self.renderer.compiled,
+            document,
+            about,
+            feedback[:127],
+            now,
+        )
 
     def _edition(self, session: orm.Session, edition_id: int) -> tuple[Renderer, Json]:
         place = (self.database.url, edition_id)
@@ -117,17 +139,29 @@ class BatchWork:
         return _renderers[place]
 
     def run(self) -> bool:
-        """Claims, judges and hands over people who are due. Says whether it makes sense to go on with the next at once."""
+        """Claims, judges and hands over people who are due. Says whether it makes sense to go on
+        with the next at once."""
         with self.claim.session() as session:
             now = clock.now(session)
-            if session.execute(sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)).scalar() != "running":
+            if (
+                session.execute(
+                    sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)
+                ).scalar()
+                != "running"
+            ):
                 return False
             people = self._claim(session, now)
             self.left = {person.contact_id: person for person in people if person.verdict.goes}
             self.begun = set(self.left) if self.whole else set()
             stopped = [p for p in people if not p.verdict.goes]
-            self.claim.write(session, now, [Handed(p.contact_id, p.verdict.outcome, "") for p in stopped], False, {},
-                             {p.contact_id: p.verdict for p in stopped})
+            self.claim.write(
+                session,
+                now,
+                [Handed(p.contact_id, p.verdict.outcome, "") for p in stopped],
+                False,
+                {},
+                {p.contact_id: p.verdict for p in stopped},
+            )
         self.claim.has_people = True
         down = bool(self.left) and self._hand_over(now)
         with self.claim.session() as session:
@@ -135,7 +169,8 @@ class BatchWork:
         return bool(people) and not down
 
     def _claim(self, session: orm.Session, now: dt.datetime) -> list[_Person]:
-        """Claims whoever may go now, and reads what verdict and message need of them, as of this moment."""
+        """Claims whoever may go now, and reads what verdict and message need of them, as of this
+        moment."""
         claimed = self.claim.take(session, now, self.whole)
         if not claimed:
             return []
@@ -143,35 +178,73 @@ class BatchWork:
         missing = claimed.keys() - {person.contact_id for person in found}
         # A contact erased since the snapshot: nothing to write to any more.
         unreadable = {r.contact_id for r in self.results}
-        gone = [Handed(c, "no_address", "the contact no longer exists") for c in missing - unreadable]
+        gone = [
+            Handed(c, "no_address", "the contact no longer exists") for c in missing - unreadable
+        ]
         self.claim.write(session, now, [*gone, *self.results], False, {})
         self.results.clear()
         self.hand.claimed(session, [person.reader for person in found])
         return found
 
-    def _read(self, session: orm.Session, now: dt.datetime, ids: Sequence[int],
-              claimed: Mapping[int, Claimed]) -> list[_Person]:
-        """The people of some numbers with what is filled in. Where the database cannot work it out for some of them, those
-        are found by halves: they could not be filled in, and the others go on."""
+    def _read(
+        self,
+        session: orm.Session,
+        now: dt.datetime,
+        ids: Sequence[int],
+        claimed: Mapping[int, Claimed],
+    ) -> list[_Person]:
+        """The people of some numbers with what is filled in. Where the database cannot work it out
+        for some of them, those are found by halves: they could not be filled in, and the others go
+        on."""
         compiler = compiler_for(session, dictionary(session), now, self.zone)
-        asked = facts_sql(self.topic_id, f", {self.channel.address} AS address, {fill_sql(self.needs, compiler, self.filler.tables)} AS filled",
-                          "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)", self.channel.kind.key)
+        asked = facts_sql(
+            self.topic_id,
+            (
+                f", {self.channel.address} AS address, "
+                f"{fill_sql(self.needs, compiler, self.filler.tables)} AS filled"
+            ),
+            "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)",
+            self.channel.kind.key,
+        )
         try:
             with session.begin_nested():
                 rows = session.execute(sa.text(asked), compiler.values | {"ids": list(ids)}).all()
         except sa.exc.DBAPIError as problem:
-            if problem.connection_invalidated or not isinstance(problem, sa.exc.DataError | sa.exc.InternalError):
+            if problem.connection_invalidated or not isinstance(
+                problem, sa.exc.DataError | sa.exc.InternalError
+            ):
                 raise
             if len(ids) == 1:
-                self.results.append(Handed(ids[0], "not_rendered", f"a value cannot be worked out: {problem.orig}".splitlines()[0][:300]))
+                self.results.append(
+                    Handed(
+                        ids[0],
+                        "not_rendered",
+                        f"a value cannot be worked out: {problem.orig}".splitlines()[0][:300],
+                    )
+                )
                 return []
             middle = len(ids) // 2
-            return self._read(session, now, ids[:middle], claimed) + self._read(session, now, ids[middle:], claimed)
-        return [_Person(Reader(row.id, claimed[row.id].number, row.address), row.filled, claimed[row.id].tries, verdict(Facts.of(
-            row, repeated_address=claimed[row.id].repeated, held=claimed[row.id].held), self.rule)) for row in rows]
+            return self._read(session, now, ids[:middle], claimed) + self._read(
+                session, now, ids[middle:], claimed
+            )
+        return [
+            _Person(
+                Reader(row.id, claimed[row.id].number, row.address),
+                row.filled,
+                claimed[row.id].tries,
+                verdict(
+                    Facts.of(
+                        row, repeated_address=claimed[row.id].repeated, held=claimed[row.id].held
+                    ),
+                    self.rule,
+                ),
+            )
+            for row in rows
+        ]
 
     def _letters(self, rows: list[_Person], now: dt.datetime) -> Iterator[Any]:
-        """What the gateway of the channel is handed, rendered one by one; whoever cannot be written to goes to the results."""
+        """What the gateway of the channel is handed, rendered one by one; whoever cannot be written
+        to goes to the results."""
         until = time.monotonic() + SLICE
         self.hand.ready([row.reader for row in rows])
         wrong = self.filler.complete_all([row.filled for row in rows], now)
@@ -182,7 +255,11 @@ class BatchWork:
                 again = problem.wait and row.tries + 1 < MOST_TRIES
                 if again:
                     self.waits[row.contact_id] = not_before(now + TRY_AGAIN, "feed")
-                self.results.append(Handed(row.contact_id, "waiting" if again else "not_rendered", str(problem)[:300]))
+                self.results.append(
+                    Handed(
+                        row.contact_id, "waiting" if again else "not_rendered", str(problem)[:300]
+                    )
+                )
                 continue
             try:
                 if problem is not None:
@@ -198,7 +275,9 @@ class BatchWork:
         tokens = signing.Tokens(self.settings.secret, row.reader.number, row.contact_id)
         signs = self._signs(row.filled)
         if not is_storable(row.filled):
-            raise ValueError("a value holds signs that cannot be stored: a NUL, or half a character")
+            raise ValueError(
+                "a value holds signs that cannot be stored: a NUL, or half a character"
+            )
         values = nested(row.filled, self.facts, tokens)
         values.update(self.hand.values(row.reader))
         return self.hand.make(row.reader, tokens, self.renderer.render(values), signs)
@@ -211,21 +290,31 @@ class BatchWork:
         if not self.signing:
             return Signs(self.sender.name, self.sender.address, self.sender.reply_to)
         name, address = filled.get(self.sender.name_ref), filled.get(self.sender.address_ref)
-        signs = Signs(str(name), str(address), "") if name and address else Signs(self.sender.name, self.sender.address, self.sender.reply_to)
-        for ref, value in (("sender.name", signs.name), ("sender.address", signs.address), ("sender.signature", self.sender.signature)):
+        signs = (
+            Signs(str(name), str(address), "")
+            if name and address
+            else Signs(self.sender.name, self.sender.address, self.sender.reply_to)
+        )
+        for ref, value in (
+            ("sender.name", signs.name),
+            ("sender.address", signs.address),
+            ("sender.signature", self.sender.signature),
+        ):
             if ref in self.needs.refs:
                 filled[ref] = value
         return signs
 
     def _hand_over(self, now: dt.datetime) -> bool:
-        """Hands over as long as the dispatch runs and there is time. What became of people is written before the next few leave. Says
-        whether the gateway takes nothing more."""
+        """Hands over as long as the dispatch runs and there is time. What became of people is
+        written before the next few leave. Says whether the gateway takes nothing more."""
         down: GatewayUnavailable | None = None
         looked = time.monotonic()
         try:
             try:
                 letters = self._letters(list(self.left.values()), now)
-                for handed in self.gateway.hand_over(letters, lambda group: self._begin(group, now)):
+                for handed in self.gateway.hand_over(
+                    letters, lambda group: self._begin(group, now)
+                ):
                     self.results.append(self._tired(handed))
                     if self.whole and time.monotonic() - looked >= LOOK_EVERY:
                         self._look(now)
@@ -234,10 +323,15 @@ class BatchWork:
                 down = problem
             with self.claim.session() as session:
                 self._settle_untold(session, now)
-                session.execute(sa.update(Dispatch).where(Dispatch.id == self.dispatch_id).values(
-                    problem=str(down) if down else "", moved_at=sa.func.clock_timestamp()))
+                session.execute(
+                    sa.update(Dispatch)
+                    .where(Dispatch.id == self.dispatch_id)
+                    .values(problem=str(down) if down else "", moved_at=sa.func.clock_timestamp())
+                )
         except ClaimLost as loss:
-            log.warning("claim lost", **{k: str(v) for k, v in self.claim.key.items()}, problem=str(loss))
+            log.warning(
+                "claim lost", **{k: str(v) for k, v in self.claim.key.items()}, problem=str(loss)
+            )
             with self.claim.after_loss() as session:
                 self._settle_untold(session, now)
             raise
@@ -246,21 +340,29 @@ class BatchWork:
         return down is not None
 
     def _settle_untold(self, session: orm.Session, now: dt.datetime) -> None:
-        """Writes what the gateway said; of whom it said nothing it has taken nothing, although they were noted."""
+        """Writes what the gateway said; of whom it said nothing it has taken nothing, although they
+        were noted."""
         told = {r.contact_id for r in self.results}
         self._keep(session, now)
         self._write(session, now, [Handed(c, "waiting", "") for c in self.begun - told])
 
     def _begin(self, group: Sequence[Any], now: dt.datetime) -> Sequence[Any]:
-        """Notes a few as being handed over, in one transaction with what became of those before. Gives those that may leave."""
+        """Notes a few as being handed over, in one transaction with what became of those before.
+        Gives those that may leave."""
         asked = {letter.contact_id for letter in group}
         # Also when it is not known whether this is committed: then none of them leaves.
         self.begun |= asked
         with self.claim.session() as session:
             self._keep(session, now)
             people = [self.left[letter.contact_id] for letter in group]
-            going = self.claim.begin(session, now, [
-                {"id": p.contact_id, "filled": p.filled, "address": p.reader.address} for p in people])
+            going = self.claim.begin(
+                session,
+                now,
+                [
+                    {"id": p.contact_id, "filled": p.filled, "address": p.reader.address}
+                    for p in people
+                ],
+            )
         self.begun -= asked - going
         # Paused, stopped, or somebody else's by now.
         self.halted = self.halted or len(going) < len(group)
@@ -269,12 +371,21 @@ class BatchWork:
     def _look(self, now: dt.datetime) -> None:
         with self.claim.session() as session:
             self._keep(session, now)
-            self.halted = session.execute(sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)).scalar() != "running"
+            self.halted = (
+                session.execute(
+                    sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)
+                ).scalar()
+                != "running"
+            )
 
     def _tired(self, handed: Handed) -> Handed:
         """After many tries an address that asks to come again later counts as bounced."""
         if handed.outcome == "deferred" and self.left[handed.contact_id].tries + 1 >= MOST_TRIES:
-            return Handed(handed.contact_id, "bounced", f"asked to come again {MOST_TRIES} times; {handed.note}")
+            return Handed(
+                handed.contact_id,
+                "bounced",
+                f"asked to come again {MOST_TRIES} times; {handed.note}",
+            )
         return handed
 
     def _keep(self, session: orm.Session, now: dt.datetime) -> None:
@@ -282,29 +393,59 @@ class BatchWork:
         results = list(self.results)
         written = self._write(session, now, results)
         if self.channel.strikes_off:
-            self._note_bounces(session, [(r, self.left[r.contact_id].reader.number) for r in results
-                                         if r.outcome == "bounced" and r.contact_id in written], now)
+            self._note_bounces(
+                session,
+                [
+                    (r, self.left[r.contact_id].reader.number)
+                    for r in results
+                    if r.outcome == "bounced" and r.contact_id in written
+                ],
+                now,
+            )
         sa.event.listen(session, "after_commit", lambda _: self._kept(results), once=True)
 
     def _kept(self, results: list[Handed]) -> None:
-        del self.results[:len(results)]
+        del self.results[: len(results)]
         for handed in results:
             self.left.pop(handed.contact_id, None)
             self.begun.discard(handed.contact_id)
 
     def _write(self, session: orm.Session, now: dt.datetime, results: list[Handed]) -> set[int]:
-        """Writes outcomes; values and address with them where the gateway takes no note before, or where nothing left."""
-        known = {r.contact_id: (p.filled, p.reader.address) for r in results if (p := self.left.get(r.contact_id))
-                 and is_storable(p.filled)}
+        """Writes outcomes; values and address with them where the gateway takes no note before, or
+        where nothing left."""
+        known = {
+            r.contact_id: (p.filled, p.reader.address)
+            for r in results
+            if (p := self.left.get(r.contact_id)) and is_storable(p.filled)
+        }
         return self.claim.write(session, now, results, self.gateway.can_be_asked, known, self.waits)
 
-    def _note_bounces(self, session: orm.Session, bounced: list[tuple[Handed, int]], now: dt.datetime) -> None:
-        """A refusal because of the address is a hard bounce: it is not written to again until corrected. Others count as soft."""
+    def _note_bounces(
+        self, session: orm.Session, bounced: list[tuple[Handed, int]], now: dt.datetime
+    ) -> None:
+        """A refusal because of the address is a hard bounce: it is not written to again until
+        corrected. Others count as soft."""
         if not bounced:
             return
         with driver(session).cursor() as cursor:
             cursor.executemany(
-                "INSERT INTO reactions (contact_id, at, dispatch_id, delivery, kind, link, machine, note) "
+                "INSERT INTO reactions (contact_id, at, dispatch_id, delivery, kind, link, "
+                "machine, note) "
                 "VALUES (%s, %s, %s, %s, 'bounced', NULL, FALSE, %s)",
-                [(b.contact_id, now, self.dispatch_id, number, ("hard: " if b.hard else "soft: ") + clean(b.note)) for b, number in bounced])
-        keeping.count_bounces(session, now, [b.contact_id for b, _ in bounced if b.hard], [b.contact_id for b, _ in bounced if not b.hard])
+                [
+                    (
+                        b.contact_id,
+                        now,
+                        self.dispatch_id,
+                        number,
+                        ("hard: " if b.hard else "soft: ") + clean(b.note),
+                    )
+                    for b, number in bounced
+                ],
+            )
+        keeping.count_bounces(
+            session,
+            now,
+            [b.contact_id for b, _ in bounced if b.hard],
+            [b.contact_id for b, _ in bounced if not b.hard],
+        )

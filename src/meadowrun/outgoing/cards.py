@@ -1,4 +1,5 @@
-"""In-app cards: laid ready for the people of a dispatch, shown when they come to the website, ended by what they do."""
+"""In-app cards: laid ready for the people of a dispatch, shown when they come to the website, ended
+by what they do."""
 
 import dataclasses
 import datetime as dt
@@ -26,8 +27,8 @@ from meadowrun.people.queries import dictionary
 
 @dataclasses.dataclass(frozen=True)
 class Shown:
-    """A card as the website's script draws it. `html` is a page for a closed frame; buttons without a way to lead anywhere
-    but back to us."""
+    """A card as the website's script draws it. `html` is a page for a closed frame; buttons without
+    a way to lead anywhere but back to us."""
 
     token: str
     title: str
@@ -35,67 +36,152 @@ class Shown:
     card: dict[str, Any]
 
     def to_json(self, looks: Mapping[str, Any]) -> dict[str, Any]:
-        return {"token": self.token, "title": self.title, "html": self.html, "shape": self.card["shape"],
-                "looks": {k: looks[k] for k in ("width", "sheet", "ink", "accent", "on_accent", "round", "text_font")},
-                "buttons": [{"label": b["label"], "act": b["act"], "href": b["href"] if b["act"] == "open" else ""} for b in self.card["buttons"]]}
+        return {
+            "token": self.token,
+            "title": self.title,
+            "html": self.html,
+            "shape": self.card["shape"],
+            "looks": {
+                k: looks[k]
+                for k in ("width", "sheet", "ink", "accent", "on_accent", "round", "text_font")
+            },
+            "buttons": [
+                {
+                    "label": b["label"],
+                    "act": b["act"],
+                    "href": b["href"] if b["act"] == "open" else "",
+                }
+                for b in self.card["buttons"]
+            ],
+        }
 
 
 def _place(row: Any) -> cards.Place:
     return cards.Place(row.times, row.last_at, row.not_before, row.ended_at is not None)
 
 
-def card_for(session: orm.Session, contact: Contact, event: str, page: str, now: dt.datetime, settings: Settings) -> dict[str, Any] | None:
-    """The card that comes now that a known visitor did something, written down as shown; None when none does.
+def card_for(
+    session: orm.Session,
+    contact: Contact,
+    event: str,
+    page: str,
+    now: dt.datetime,
+    settings: Settings,
+) -> dict[str, Any] | None:
+    """The card that comes now that a known visitor did something, written down as shown; None when
+    none does.
 
     The places are locked, so that two windows of one visitor cannot show the same card at once.
     """
-    rows = session.execute(sa.text(
-        "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id "
-        "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.delivery FOR UPDATE OF p"), {"id": contact.id}).all()
+    rows = session.execute(
+        sa.text(
+            "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN dispatches s ON s.id = "
+            "p.dispatch_id WHERE p.contact_id = :id "
+            "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.delivery FOR "
+            "UPDATE OF p"
+        ),
+        {"id": contact.id},
+    ).all()
     # An edition names kinds of event as they were called when it was made.
     merged = merged_kinds(session) if rows else {}
     event = merged.get(event, event)
-    here = (zone_of(contact.timezone) or zoneinfo.ZoneInfo(settings.timezone))
+    here = zone_of(contact.timezone) or zoneinfo.ZoneInfo(settings.timezone)
     waiting: list[tuple[Any, Compiled, Edition]] = []
     for row in rows:
         edition = session.get_one(Edition, row.edition_id)
         compiled = Compiled.from_json(edition.compiled)
         assert compiled.card is not None
-        card = compiled.card | {slot: merged.get(compiled.card[slot], compiled.card[slot]) for slot in ("event", "unless")}
-        why = cards.may_show(card, _place(row), event, page, now, now.astimezone(here).date(),
-                             _did_since(session, contact.id, card["unless"], row.laid_at))
+        card = compiled.card | {
+            slot: merged.get(compiled.card[slot], compiled.card[slot])
+            for slot in ("event", "unless")
+        }
+        why = cards.may_show(
+            card,
+            _place(row),
+            event,
+            page,
+            now,
+            now.astimezone(here).date(),
+            _did_since(session, contact.id, card["unless"], row.laid_at),
+        )
         at = {"contact": contact.id, "delivery": row.delivery, "now": now}
         if why == "show":
             waiting.append((row, compiled, edition))
         elif why == "outside":
-            session.execute(sa.text("UPDATE card_places SET outside = outside + 1 WHERE contact_id = :contact AND delivery = :delivery"), at)
+            session.execute(
+                sa.text(
+                    "UPDATE card_places SET outside = outside + 1 WHERE contact_id = :contact "
+                    "AND delivery = :delivery"
+                ),
+                at,
+            )
         elif why == "overtaken":
-            session.execute(sa.text("UPDATE card_places SET ended_at = :now, overtaken = TRUE "
-                                    "WHERE contact_id = :contact AND delivery = :delivery"), at)
+            session.execute(
+                sa.text(
+                    "UPDATE card_places SET ended_at = :now, overtaken = TRUE "
+                    "WHERE contact_id = :contact AND delivery = :delivery"
+                ),
+                at,
+            )
     while waiting:
-        chosen = waiting.pop(cards.first_of([(compiled.card or {}, row.delivery) for row, compiled, _ in waiting]))
+        chosen = waiting.pop(
+            cards.first_of([(compiled.card or {}, row.delivery) for row, compiled, _ in waiting])
+        )
         shown = _filled_in(session, contact, chosen[0], chosen[1], now, settings)
         if shown is not None:
-            session.execute(sa.text(
-                "UPDATE card_places SET times = times + 1, last_at = :now, not_before = NULL WHERE contact_id = :contact AND delivery = :delivery"),
-                {"contact": contact.id, "delivery": chosen[0].delivery, "now": now})
+            session.execute(
+                sa.text(
+                    "UPDATE card_places SET times = times + 1, last_at = :now, not_before = "
+                    "NULL "
+                    "WHERE contact_id = :contact AND delivery = :delivery"
+                ),
+                {"contact": contact.id, "delivery": chosen[0].delivery, "now": now},
+            )
             return shown.to_json(chosen[2].document["settings"])
     return None
 
 
 def _did_since(session: orm.Session, contact_id: int, event: str, since: dt.datetime) -> bool:
-    return bool(event) and session.execute(sa.text(
-        "SELECT 1 FROM events e JOIN event_kinds k ON k.id = e.kind_id WHERE e.contact_id = :id AND k.key = :key AND e.at >= :since LIMIT 1"),
-        {"id": contact_id, "key": event, "since": since}).scalar() is not None
+    return (
+        bool(event)
+        and session.execute(
+            sa.text(
+                "SELECT 1 FROM events e JOIN event_kinds k ON k.id = e.kind_id WHERE "
+                "e.contact_id = :id AND k.key = :key AND e.at >= :since LIMIT 1"
+            ),
+            {"id": contact_id, "key": event, "since": since},
+        ).scalar()
+        is not None
+    )
 
 
-def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Compiled, now: dt.datetime, settings: Settings) -> Shown | None:
-    """The card with the person's values as they are now; kept with the delivery, so that what was seen can be shown again.
-    None when a feed has no answer, or nothing can be made of it."""
-    delivery = session.scalars(sa.select(Delivery).where(Delivery.number == place.delivery, Delivery.contact_id == contact.id)).one()
+def _filled_in(
+    session: orm.Session,
+    contact: Contact,
+    place: Any,
+    compiled: Compiled,
+    now: dt.datetime,
+    settings: Settings,
+) -> Shown | None:
+    """The card with the person's values as they are now; kept with the delivery, so that what was
+    seen can be shown again. None when a feed has no answer, or nothing can be made of it."""
+    delivery = session.scalars(
+        sa.select(Delivery).where(
+            Delivery.number == place.delivery, Delivery.contact_id == contact.id
+        )
+    ).one()
     zone = zoneinfo.ZoneInfo(settings.timezone)
     try:
-        fresh = of_people(session, [contact.id], Needs.of(compiled), dictionary(session), now, zone, sample=False, hosts=settings.feed_hosts)
+        fresh = of_people(
+            session,
+            [contact.id],
+            Needs.of(compiled),
+            dictionary(session),
+            now,
+            zone,
+            sample=False,
+            hosts=settings.feed_hosts,
+        )
     except NoAnswer:
         return None
     flat = (delivery.filled or {}) | fresh[contact.id]
@@ -109,31 +195,60 @@ def _filled_in(session: orm.Session, contact: Contact, place: Any, compiled: Com
     return Shown(tokens["card"], mail.subject, mail.html, mail.card)
 
 
-def answered(session: orm.Session, contact_id: int, delivery: int, number: int | None, now: dt.datetime) -> dict[str, Any] | None:
-    """Somebody pressed a button of a card, or closed it (None). Says what was pressed, with the number of its link;
-    None when there is no such card or button."""
-    row = session.execute(sa.text("SELECT * FROM card_places WHERE contact_id = :contact AND delivery = :delivery FOR UPDATE"),
-                          {"contact": contact_id, "delivery": delivery}).first()
+def answered(
+    session: orm.Session, contact_id: int, delivery: int, number: int | None, now: dt.datetime
+) -> dict[str, Any] | None:
+    """Somebody pressed a button of a card, or closed it (None). Says what was pressed, with the
+    number of its link; None when there is no such card or button."""
+    row = session.execute(
+        sa.text(
+            "SELECT * FROM card_places WHERE contact_id = :contact AND delivery = :delivery "
+            "FOR "
+            "UPDATE"
+        ),
+        {"contact": contact_id, "delivery": delivery},
+    ).first()
     if row is None:
         return None
-    card = Compiled.from_json(session.get_one(Edition, session.get_one(Dispatch, row.dispatch_id).edition_id).compiled).card or {"buttons": []}
+    card = Compiled.from_json(
+        session.get_one(Edition, session.get_one(Dispatch, row.dispatch_id).edition_id).compiled
+    ).card or {"buttons": []}
     if number is not None and not 0 <= number < len(card["buttons"]):
         return None
     button = card["buttons"][number] if number is not None else None
     left = cards.after(_place(row), button, now)
-    session.execute(sa.text(
-        "UPDATE card_places SET times = :times, last_at = :last, not_before = :not_before, ended_at = CASE WHEN :ended THEN "
-        "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = :contact AND delivery = :delivery"),
-        {"contact": contact_id, "delivery": delivery, "times": left.times, "last": left.last_at, "not_before": left.not_before,
-         "ended": left.ended, "now": now, "later": int(bool(button) and button["act"] == "later")})
+    session.execute(
+        sa.text(
+            "UPDATE card_places SET times = :times, last_at = :last, not_before = :not_before, "
+            "ended_at = CASE WHEN :ended THEN "
+            "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = "
+            ":contact AND delivery = :delivery"
+        ),
+        {
+            "contact": contact_id,
+            "delivery": delivery,
+            "times": left.times,
+            "last": left.last_at,
+            "not_before": left.not_before,
+            "ended": left.ended,
+            "now": now,
+            "later": int(bool(button) and button["act"] == "later"),
+        },
+    )
     return button or {"act": "close"}
 
 
 def tally(session: orm.Session, dispatch_id: int | None) -> dict[str, int]:
     """What became of the cards of a dispatch besides openings and clicks: people and times."""
-    row = session.execute(sa.text(
-        "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE put_off > 0) AS put_off, "
-        "count(*) FILTER (WHERE overtaken) AS overtaken, "
-        "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 AND ended_at IS NULL) AS not_yet "
-        "FROM card_places WHERE dispatch_id = :dispatch"), {"dispatch": dispatch_id}).one()
+    row = session.execute(
+        sa.text(
+            "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE "
+            "put_off > 0) AS put_off, "
+            "count(*) FILTER (WHERE overtaken) AS overtaken, "
+            "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 "
+            "AND ended_at IS NULL) AS not_yet "
+            "FROM card_places WHERE dispatch_id = :dispatch"
+        ),
+        {"dispatch": dispatch_id},
+    ).one()
     return {k: int(v) for k, v in row._mapping.items()}

@@ -1,7 +1,8 @@
-"""The background jobs of what leaves: batches of who is due, what others left under way, and a look at what nobody works on.
+"""The background jobs of what leaves: batches of who is due, what others left under way, and a look
+at what nobody works on.
 
-Workers ask what is due, not what was queued: a job names no dispatch. `claims` says how a worker holds some people, `batch` how they
-leave, `settling` what becomes of those whose worker died.
+Workers ask what is due, not what was queued: a job names no dispatch. `claims` says how a worker
+holds some people, `batch` how they leave, `settling` what becomes of those whose worker died.
 """
 
 import datetime as dt
@@ -22,32 +23,46 @@ from meadowrun.outgoing.models import Batch, Dispatch
 #: The most batches that are asked for at once: more are as soon as these are done.
 MOST_ASKED = 8
 
-#: The dispatch whose turn it is: of the first ones by priority that whose people were last claimed longest ago.
+#: The dispatch whose turn it is: of the first ones by priority that whose people were last claimed
+#: longest ago.
 NEXT = f"""
 SELECT s.id FROM dispatches s CROSS JOIN LATERAL (
-    SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at AND {FREE} ORDER BY d.due LIMIT 1) x
+    SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
+    AND {FREE} ORDER BY d.due LIMIT 1) x
 WHERE s.unsettled AND s.state = 'running'
 ORDER BY s.priority DESC, s.claimed_at NULLS FIRST, s.id LIMIT 1
 """
 #: How many are due of one dispatch, counted up to so many.
 DUE = f"""
-SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} ORDER BY d.due LIMIT :most) x
+SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id
+AND d.taken_at = :taken AND {FREE} ORDER BY d.due LIMIT :most) x
 """
 #: Whether anything is left under way of a dispatch that can be settled now.
-LEFT = f"SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {settling.UNSETTLED} LIMIT 1"
+LEFT = (
+    "SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id AND d.taken_at = :taken AND "
+    f"{settling.UNSETTLED} LIMIT 1"
+)
 IS_FREE = "SELECT pg_try_advisory_xact_lock(:locks, :lock)"
-QUEUED = "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name AND args @> CAST(:args AS jsonb)"
+QUEUED = (
+    "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :name "
+    "AND args @> CAST(:args AS jsonb)"
+)
 
 
 @jobs.task("outgoing.deliver", "sending")
 def deliver() -> None:
-    """Hands over one batch of whoever is due longest by their turn. Safe to run any number of times, anywhere."""
+    """Hands over one batch of whoever is due longest by their turn. Safe to run any number of
+    times, anywhere."""
     database = context().database
     with database.session() as session:
         dispatch_id = next_dispatch(session, clock.now(session))
         if dispatch_id is None:
             return
-        session.execute(sa.update(Dispatch).where(Dispatch.id == dispatch_id).values(claimed_at=sa.func.clock_timestamp()))
+        session.execute(
+            sa.update(Dispatch)
+            .where(Dispatch.id == dispatch_id)
+            .values(claimed_at=sa.func.clock_timestamp())
+        )
     try:
         with Claim.begin_new(database, dispatch_id, "deliver") as claim:
             goes_on = _hand_over(claim)
@@ -118,39 +133,48 @@ def _settle(claim: Claim) -> None:
 
 def ask_for(session: orm.Session, batches: int) -> None:
     """Asks for workers to hand batches over, as far as not enough are asked for yet."""
-    asked = session.execute(sa.text(QUEUED), {"name": "outgoing.deliver", "args": "{}"}).scalar_one()
+    asked = session.execute(
+        sa.text(QUEUED), {"name": "outgoing.deliver", "args": "{}"}
+    ).scalar_one()
     for _ in range(min(batches, MOST_ASKED - asked)):
         jobs.enqueue(session, "outgoing.deliver")
 
 
 @jobs.task("outgoing.sweep", "sweeps", every="* * * * * */5")
 def sweep() -> None:
-    """Everything due by now: who may go, what is to be settled, batches whose worker died or that are tried again."""
+    """Everything due by now: who may go, what is to be settled, batches whose worker died or that
+    are tried again."""
     with context().database.session() as session:
         now = clock.now(session)
         _forget_dead(session)
         for batch in troubles.due(session, now):
             _once(session, "outgoing.again", batch=batch)
         due = 0
-        for dispatch in session.scalars(sa.select(Dispatch).where(Dispatch.unsettled).order_by(Dispatch.id)):
+        for dispatch in session.scalars(
+            sa.select(Dispatch).where(Dispatch.unsettled).order_by(Dispatch.id)
+        ):
             due += _look_at(session, dispatch, now)
         ask_for(session, (due + BATCH - 1) // BATCH)
 
 
 def _forget_dead(session: orm.Session) -> None:
-    """Forgets the batches whose lock is free: their worker died, and their people are free for the next. Those that failed stay."""
+    """Forgets the batches whose lock is free: their worker died, and their people are free for the
+    next. Those that failed stay."""
     for batch in session.scalars(sa.select(Batch.id).where(Batch.times == 0)).all():
-        # The lock is let go with this transaction: it only tells whether a worker is alive behind the batch.
+        # The lock is let go with this transaction: it only tells whether a worker is alive behind
+        # the batch.
         if session.execute(sa.text(IS_FREE), {"locks": LOCKS, "lock": lock_of(batch)}).scalar():
             session.execute(sa.delete(Batch).where(Batch.id == batch, Batch.times == 0))
 
 
 def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
-    """Has what was left under way of a dispatch settled, finishes it when nobody is open, and gives how many are due, counted up to as
-    many as are asked for at once."""
+    """Has what was left under way of a dispatch settled, finishes it when nobody is open, and gives
+    how many are due, counted up to as many as are asked for at once."""
     of = {"id": dispatch.id, "taken": dispatch.taken_at, "now": now, "most": BATCH * MOST_ASKED}
     asks = CHANNELS[dispatch.channel].can_be_asked(context().settings)
-    if session.execute(sa.text(LEFT), {**of, "asks": asks}).scalar() is not None and not troubles.keeps_from_settling(session, dispatch.id):
+    if session.execute(
+        sa.text(LEFT), {**of, "asks": asks}
+    ).scalar() is not None and not troubles.keeps_from_settling(session, dispatch.id):
         _once(session, "outgoing.settle", dispatch_id=dispatch.id)
     due = session.execute(sa.text(DUE), of).scalar_one() if dispatch.state == "running" else 0
     if not due:
@@ -160,7 +184,9 @@ def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
 
 def _once(session: orm.Session, name: str, **arguments: int) -> None:
     """Enqueues a job unless the same one waits already."""
-    asked = session.execute(sa.text(QUEUED), {"name": name, "args": json.dumps(arguments)}).scalar_one()
+    asked = session.execute(
+        sa.text(QUEUED), {"name": name, "args": json.dumps(arguments)}
+    ).scalar_one()
     if not asked:
         jobs.enqueue(session, name, **arguments)
 

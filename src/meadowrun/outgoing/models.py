@@ -18,7 +18,9 @@ class Dispatch(Base):
     """One edition for the people of one source, with all that decides who gets it and how."""
 
     __tablename__ = "dispatches"
-    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(start=1_000_000), primary_key=True)
+    id: orm.Mapped[int] = orm.mapped_column(
+        sa.BigInteger, sa.Identity(start=1_000_000), primary_key=True
+    )
     #: what sends it, as its feature's manifest calls it, and the number of that
     owner_kind: orm.Mapped[str]
     owner_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
@@ -30,14 +32,17 @@ class Dispatch(Base):
     sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
     #: people who said no to this topic on its channel are left alone. None: all of the channel
     topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
-    campaign_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("campaigns.id"), index=True)
+    campaign_id: orm.Mapped[int | None] = orm.mapped_column(
+        sa.ForeignKey("campaigns.id"), index=True
+    )
     #: who may get it, one of the verdict's RULES
     consent_rule: orm.Mapped[str]
     #: the campaign's facts as they were when it left
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: higher ones go first
     priority: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
-    #: when its audience was settled, or it was opened; every delivery carries it, so that their key is unique in all months
+    #: when its audience was settled, or it was opened; every delivery carries it, so that their key
+    #: is unique in all months
     taken_at: orm.Mapped[dt.datetime]
     #: running, paused, stopped, done
     state: orm.Mapped[str]
@@ -47,18 +52,22 @@ class Dispatch(Base):
     size: orm.Mapped[int | None]
     #: somebody may still be handed over, or is in doubt: the sweep looks at it, whatever its state
     unsettled: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
-    #: when people of it were last claimed, and a worker last did something for it, by the database's own clock
+    #: when people of it were last claimed, and a worker last did something for it, by the
+    #: database's own clock
     claimed_at: orm.Mapped[dt.datetime | None]
     moved_at: orm.Mapped[dt.datetime | None]
     finished_at: orm.Mapped[dt.datetime | None]
     #: what keeps its gateway from taking anything, in its words
     problem: orm.Mapped[str] = orm.mapped_column(server_default="")
-    __table_args__ = (sa.Index("ix_dispatches_owner", "owner_kind", "owner_id"),
-                      sa.Index("ix_dispatches_unsettled", "id", postgresql_where=sa.text("unsettled")))
+    __table_args__ = (
+        sa.Index("ix_dispatches_owner", "owner_kind", "owner_id"),
+        sa.Index("ix_dispatches_unsettled", "id", postgresql_where=sa.text("unsettled")),
+    )
 
 
 class Delivery(Base):
-    """One contact by one dispatch, under exactly one outcome. Partitioned by month of the dispatch."""
+    """One contact by one dispatch, under exactly one outcome. Partitioned by month of the
+    dispatch."""
 
     __tablename__ = "deliveries"
     contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
@@ -68,10 +77,17 @@ class Delivery(Base):
     #: the dispatch's taken_at
     taken_at: orm.Mapped[dt.datetime] = orm.mapped_column(primary_key=True)
     #: what its links and its gateway know it by, together with the contact
-    number: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, NUMBERS, server_default=NUMBERS.next_value())
+    number: orm.Mapped[int] = orm.mapped_column(
+        sa.BigInteger, NUMBERS, server_default=NUMBERS.next_value()
+    )
     outcome: orm.Mapped[str] = orm.mapped_column(
-        sa.Text, sa.CheckConstraint("outcome IN (" + ", ".join(f"'{o}'" for o in OUTCOMES) + ")", name="outcome"))
-    #: while it waits: not before; in doubt: when the gateway is asked again, empty when only a person can tell
+        sa.Text,
+        sa.CheckConstraint(
+            "outcome IN (" + ", ".join(f"'{o}'" for o in OUTCOMES) + ")", name="outcome"
+        ),
+    )
+    #: while it waits: not before; in doubt: when the gateway is asked again, empty when only a
+    #: person can tell
     due: orm.Mapped[dt.datetime | None]
     #: the address it went to, as it was then
     address: orm.Mapped[str | None]
@@ -79,7 +95,8 @@ class Delivery(Base):
     at: orm.Mapped[dt.datetime | None]
     #: what the gateway said, or what kept it back, in detail
     note: orm.Mapped[str | None]
-    #: why it waits or was not sent, with the facts that this stood on: {"because": one of REASONS, fact: value, …}
+    #: why it waits or was not sent, with the facts that this stood on: {"because": one of REASONS,
+    #: fact: value, …}
     stood_on: orm.Mapped[dict[str, Any] | None]
     #: the values filled in, so that exactly what somebody got can be shown again
     filled: orm.Mapped[dict[str, Any] | None]
@@ -89,7 +106,8 @@ class Delivery(Base):
     held: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: how often it was put off, by the gateway or for want of a feed
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
-    #: the token of the batch that has it, and since when, by the database's own clock. Free is what no batch has
+    #: the token of the batch that has it, and since when, by the database's own clock. Free is what
+    #: no batch has
     claim: orm.Mapped[uuid.UUID | None]
     claimed_at: orm.Mapped[dt.datetime | None]
     #: how often the gateway was asked about a doubt and did not say
@@ -97,18 +115,27 @@ class Delivery(Base):
     __table_args__ = (
         sa.CheckConstraint("outcome NOT IN ('waiting', 'deferred') OR due IS NOT NULL", name="due"),
         sa.Index("ix_deliveries_dispatch", "dispatch_id", "outcome"),
-        sa.Index("ix_deliveries_due", "dispatch_id", "due", postgresql_where=sa.text("outcome IN ('waiting', 'deferred')")),
-        {"postgresql_partition_by": "RANGE (taken_at)"})
+        sa.Index(
+            "ix_deliveries_due",
+            "dispatch_id",
+            "due",
+            postgresql_where=sa.text("outcome IN ('waiting', 'deferred')"),
+        ),
+        {"postgresql_partition_by": "RANGE (taken_at)"},
+    )
 
 
 class Batch(Base):
-    """Some deliveries of a dispatch in the hands of one worker; or that failed together and are tried again."""
+    """Some deliveries of a dispatch in the hands of one worker; or that failed together and are
+    tried again."""
 
     __tablename__ = "batches"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
     #: what its deliveries bear
     claim: orm.Mapped[uuid.UUID] = orm.mapped_column(unique=True)
-    dispatch_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("dispatches.id", ondelete="CASCADE"), index=True)
+    dispatch_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("dispatches.id", ondelete="CASCADE"), index=True
+    )
     #: deliver, or settle what others left under way
     task: orm.Mapped[str]
     begun_at: orm.Mapped[dt.datetime] = orm.mapped_column(server_default=sa.func.clock_timestamp())
@@ -136,6 +163,8 @@ class Reaction(Base):
     machine: orm.Mapped[bool]
     #: why we think so, or the words of a bounce
     note: orm.Mapped[str]
-    __table_args__ = (sa.Index("ix_reactions_dispatch", "dispatch_id", "kind", "contact_id"),
-                      sa.Index("ix_reactions_contact", "contact_id", "at"),
-                      {"postgresql_partition_by": "RANGE (at)"})
+    __table_args__ = (
+        sa.Index("ix_reactions_dispatch", "dispatch_id", "kind", "contact_id"),
+        sa.Index("ix_reactions_contact", "contact_id", "at"),
+        {"postgresql_partition_by": "RANGE (at)"},
+    )

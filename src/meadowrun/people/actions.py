@@ -39,16 +39,26 @@ def search_keys(first: str | None, last: str | None, email: str | None) -> tuple
 
 
 def lock_people(session: orm.Session) -> None:
-    """Held to the end of the transaction by everything that matches people by address before adding them."""
+    """Held to the end of the transaction by everything that matches people by address before adding
+    them."""
     session.execute(sa.text("SELECT pg_advisory_xact_lock(:key)"), {"key": _PEOPLE_LOCK})
 
 
-def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Mapping[str, Any],
-                 contact: Contact | None = None, source: str = "by hand", home: str = "") -> Contact:
-    """Adds a contact or changes one; only the fields named in `given` are touched. A phone number that does not name its country is
-    read as one of `home`, the organisation's; without that it is refused.
+def save_contact(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    given: Mapping[str, Any],
+    contact: Contact | None = None,
+    source: str = "by hand",
+    home: str = "",
+) -> Contact:
+    """Adds a contact or changes one; only the fields named in `given` are touched. A phone number
+    that does not name its country is read as one of `home`, the organisation's; without that it is
+    refused.
 
-    Raises Invalid naming the field. Correcting an address lifts what a bounce of the old one had set.
+    Raises Invalid naming the field. Correcting an address lifts what a bounce of the old one had
+    set.
     """
     clean: dict[str, Any] = {}
     for name, value in given.items():
@@ -56,25 +66,40 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
             clean[name] = values.text_or_none(value)
     if clean.get("email") and (problem := values.email_problem(clean["email"])):
         raise Invalid(f"{problem}.", "email")
-    for name, check in (("timezone", values.timezone), ("phone", functools.partial(values.phone, region=home))):
+    for name, check in (
+        ("timezone", values.timezone),
+        ("phone", functools.partial(values.phone, region=home)),
+    ):
         if clean.get(name):
             try:
                 clean[name] = check(clean[name])
             except values.ValueProblem as problem:
                 raise Invalid(f"{problem}.", name) from None
     own = _own_values(session, "contact", given)
-    if contact is None and not any(clean.get(n) for n in ("email", "first_name", "last_name", "reference")):
+    if contact is None and not any(
+        clean.get(n) for n in ("email", "first_name", "last_name", "reference")
+    ):
         raise Invalid("Give at least a name or an address.", "email")
     lock_people(session)
     if clean.get("email"):
         key = values.email_key(clean["email"])
         other = session.scalar(sa.select(Contact).where(Contact.email_key == key).limit(1))
         if other is not None and other is not contact:
-            raise Conflict(f"{clean['email']} already belongs to {full_name(other)}. Open that contact instead.")
+            raise Conflict(
+                f"{clean['email']} already belongs to {full_name(other)}. Open that contact "
+                "instead."
+            )
     is_new = contact is None
     if contact is None:
-        contact = Contact(attributes={}, created_at=now, updated_at=now, source=source, search_key="", name_key="~",
-                          email_usable=False)
+        contact = Contact(
+            attributes={},
+            created_at=now,
+            updated_at=now,
+            source=source,
+            search_key="",
+            name_key="~",
+            email_usable=False,
+        )
         session.add(contact)
     before = {name: getattr(contact, name) for name in clean} | contact.attributes
     for name, value in clean.items():
@@ -82,15 +107,27 @@ def save_contact(session: orm.Session, actor: Actor, now: dt.datetime, given: Ma
     if "email" in clean:
         _set_address(contact, clean["email"])
     if own:
-        contact.attributes = {k: v for k, v in {**contact.attributes, **own}.items() if v is not None}
+        contact.attributes = {
+            k: v for k, v in {**contact.attributes, **own}.items() if v is not None
+        }
     if "company" in given:
         name = values.text_or_none(given["company"])
         contact.company_id = company_by_name(session, name, now).id if name else None
-    contact.name_key, contact.search_key = search_keys(contact.first_name, contact.last_name, contact.email)
+    contact.name_key, contact.search_key = search_keys(
+        contact.first_name, contact.last_name, contact.email
+    )
     contact.updated_at = now
     session.flush()
-    audit.record(session, actor, now, "added" if is_new else "changed", "contact", contact.id, full_name(contact),
-                 **audit.from_to(before, {**clean, **own}))
+    audit.record(
+        session,
+        actor,
+        now,
+        "added" if is_new else "changed",
+        "contact",
+        contact.id,
+        full_name(contact),
+        **audit.from_to(before, {**clean, **own}),
+    )
     return contact
 
 
@@ -120,13 +157,19 @@ def full_name(contact: Contact) -> str:
 
 def company_by_name(session: orm.Session, name: str, now: dt.datetime) -> Company:
     """The company of that name, made where there is none."""
-    session.execute(insert(Company).values(name=name, name_key=fold(name), attributes={}, created_at=now)
-                    .on_conflict_do_nothing())
+    session.execute(
+        insert(Company)
+        .values(name=name, name_key=fold(name), attributes={}, created_at=now)
+        .on_conflict_do_nothing()
+    )
     return session.scalars(sa.select(Company).where(Company.name_key == fold(name))).one()
 
 
-def save_company(session: orm.Session, actor: Actor, now: dt.datetime, name: str, given: Mapping[str, Any]) -> Company:
-    """Adds the company of this name, or changes the own fields that are named. Raises Invalid naming the field."""
+def save_company(
+    session: orm.Session, actor: Actor, now: dt.datetime, name: str, given: Mapping[str, Any]
+) -> Company:
+    """Adds the company of this name, or changes the own fields that are named. Raises Invalid
+    naming the field."""
     company = company_by_name(session, name, now)
     own = {**company.attributes, **_own_values(session, "company", given)}
     company.attributes = {k: v for k, v in own.items() if v is not None}
@@ -136,59 +179,114 @@ def save_company(session: orm.Session, actor: Actor, now: dt.datetime, name: str
 
 
 def rename_company(session: orm.Session, actor: Actor, company: Company, name: str) -> None:
-    """Gives a company another name. Raises Invalid, and Conflict where another has it: those can be merged."""
+    """Gives a company another name. Raises Invalid, and Conflict where another has it: those can be
+    merged."""
     name = values.text_or_none(name) or ""
     if not name:
         raise Invalid("Give the company a name.", "name")
-    other = session.scalar(sa.select(Company).where(Company.name_key == fold(name), Company.id != company.id))
+    other = session.scalar(
+        sa.select(Company).where(Company.name_key == fold(name), Company.id != company.id)
+    )
     if other is not None:
         raise Conflict(f"There is a company “{other.name}” already. Merge the two instead.")
     was = company.name
     company.name, company.name_key = name, fold(name)
     session.flush()
-    audit.record(session, actor, clock.now(session), "renamed", "company", company.id, name, was=was)
+    audit.record(
+        session, actor, clock.now(session), "renamed", "company", company.id, name, was=was
+    )
 
 
 def merge_companies(session: orm.Session, actor: Actor, gone: Company, kept: Company) -> int:
-    """Moves everyone of one company to another, fills its blank own fields, and deletes the first. Returns how many moved.
+    """Moves everyone of one company to another, fills its blank own fields, and deletes the first.
+    Returns how many moved.
 
-    Raises Conflict naming the fields in which both hold different values, so that nothing is lost unseen.
+    Raises Conflict naming the fields in which both hold different values, so that nothing is lost
+    unseen.
     """
     if gone.id == kept.id:
         raise Invalid("Choose another company to merge it into.", "into")
-    differ = sorted(k for k, v in gone.attributes.items() if k in kept.attributes and kept.attributes[k] != v)
+    differ = sorted(
+        k for k, v in gone.attributes.items() if k in kept.attributes and kept.attributes[k] != v
+    )
     if differ:
-        raise Conflict(f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these equal, or blank in one, first.")
-    moved = session.execute(sa.update(Contact).where(Contact.company_id == gone.id).values(company_id=kept.id)).rowcount  # type: ignore[attr-defined]
+        raise Conflict(
+            f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these "
+            "equal, "
+            "or blank in one, first."
+        )
+    moved = session.execute(
+        sa.update(Contact).where(Contact.company_id == gone.id).values(company_id=kept.id)
+    ).rowcount  # type: ignore[attr-defined]
     kept.attributes = {**gone.attributes, **kept.attributes}
-    audit.record(session, actor, clock.now(session), "merged the company", "company", kept.id, kept.name, gone=gone.name, moved=moved)
+    audit.record(
+        session,
+        actor,
+        clock.now(session),
+        "merged the company",
+        "company",
+        kept.id,
+        kept.name,
+        gone=gone.name,
+        moved=moved,
+    )
     session.delete(gone)
     session.flush()
     return int(moved)
 
 
-def set_consent(session: orm.Session, now: dt.datetime, contact_id: int, topic_id: int, agreed: bool, how: str,
-                channel: str = "email") -> bool:
-    """Writes down a yes or a no; returns False when nothing changed. `how` is the evidence, in words."""
+def set_consent(
+    session: orm.Session,
+    now: dt.datetime,
+    contact_id: int,
+    topic_id: int,
+    agreed: bool,
+    how: str,
+    channel: str = "email",
+) -> bool:
+    """Writes down a yes or a no; returns False when nothing changed. `how` is the evidence, in
+    words."""
     current = session.get(Consent, (contact_id, channel, topic_id))
     if current is not None and current.agreed == agreed:
         return False
-    statement = insert(Consent).values(contact_id=contact_id, channel=channel, topic_id=topic_id, agreed=agreed, at=now,
-                                       how=how)
-    session.execute(statement.on_conflict_do_update(
-        index_elements=["contact_id", "channel", "topic_id"], set_={"agreed": agreed, "at": now, "how": how}))
-    session.add(ConsentChange(contact_id=contact_id, channel=channel, topic_id=topic_id, agreed=agreed, at=now,
-                              how=how))
+    statement = insert(Consent).values(
+        contact_id=contact_id, channel=channel, topic_id=topic_id, agreed=agreed, at=now, how=how
+    )
+    session.execute(
+        statement.on_conflict_do_update(
+            index_elements=["contact_id", "channel", "topic_id"],
+            set_={"agreed": agreed, "at": now, "how": how},
+        )
+    )
+    session.add(
+        ConsentChange(
+            contact_id=contact_id,
+            channel=channel,
+            topic_id=topic_id,
+            agreed=agreed,
+            at=now,
+            how=how,
+        )
+    )
     session.flush()
     if current is not None:
         session.refresh(current)
     return True
 
 
-def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, label: str, kind: str,
-              options: list[str] | None = None, meaning: str = "", filled_later: bool = False) -> Field:
-    """Adds an own field. Its key follows from its label and never changes. Raises Invalid, also for a choice without choices, where
-    these are not `filled_later` from what a file holds."""
+def add_field(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    owner: str,
+    label: str,
+    kind: str,
+    options: list[str] | None = None,
+    meaning: str = "",
+    filled_later: bool = False,
+) -> Field:
+    """Adds an own field. Its key follows from its label and never changes. Raises Invalid, also for
+    a choice without choices, where these are not `filled_later` from what a file holds."""
     label = " ".join(label.split())
     key = re.sub(r"[^a-z0-9]+", "_", fold(label)).strip("_")[:40]
     if not key or not key[0].isalpha():
@@ -201,11 +299,22 @@ def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, 
         raise Invalid(f"“{label}” is a standard field already.", "label")
     if session.scalar(sa.select(Field).where(Field.owner == owner, Field.key == key)):
         raise Conflict(f"There is a field called “{label}” already.")
-    choices = [o for o in (" ".join(x.split()) for x in options or []) if o] if kind in ("choice", "choices") else []
+    choices = (
+        [o for o in (" ".join(x.split()) for x in options or []) if o]
+        if kind in ("choice", "choices")
+        else []
+    )
     if kind in ("choice", "choices") and not choices and not filled_later:
         raise Invalid("Name what there is to choose from, parted by commas.", "options")
-    field = Field(owner=owner, key=key, label=label, type=kind, options=list(dict.fromkeys(choices)), meaning=meaning,
-                  created_at=now)
+    field = Field(
+        owner=owner,
+        key=key,
+        label=label,
+        type=kind,
+        options=list(dict.fromkeys(choices)),
+        meaning=meaning,
+        created_at=now,
+    )
     session.add(field)
     session.flush()
     audit.record(session, actor, now, "added the field", "field", field.id, label, type=kind)
@@ -216,26 +325,56 @@ def add_field(session: orm.Session, actor: Actor, now: dt.datetime, owner: str, 
 MOST_STORED = 20 * 10**9
 
 
-def store_file(session: orm.Session, now: dt.datetime, name: str, media_type: str, content: bytes,
-               width: int | None = None, height: int | None = None) -> StoredFile:
-    """Keeps a file. Its public address holds a part that cannot be guessed. Raises Invalid where the store is full."""
+def store_file(
+    session: orm.Session,
+    now: dt.datetime,
+    name: str,
+    media_type: str,
+    content: bytes,
+    width: int | None = None,
+    height: int | None = None,
+) -> StoredFile:
+    """Keeps a file. Its public address holds a part that cannot be guessed. Raises Invalid where
+    the store is full."""
     stored = session.scalar(sa.select(sa.func.coalesce(sa.func.sum(StoredFile.size), 0))) or 0
     if stored + len(content) > MOST_STORED:
-        raise Invalid(f"The store of files is full: it holds {MOST_STORED // 10**9} GB. Remove some first.", "file")
-    made = StoredFile(name=name[:200] or "file", media_type=media_type, size=len(content), width=width, height=height,
-                      handle=secrets.token_urlsafe(12), content=content, created_at=now)
+        raise Invalid(
+            f"The store of files is full: it holds {MOST_STORED // 10**9} GB. Remove some first.",
+            "file",
+        )
+    made = StoredFile(
+        name=name[:200] or "file",
+        media_type=media_type,
+        size=len(content),
+        width=width,
+        height=height,
+        handle=secrets.token_urlsafe(12),
+        content=content,
+        created_at=now,
+    )
     session.add(made)
     session.flush()
     return made
 
 
-def save_topic(session: orm.Session, actor: Actor, now: dt.datetime, name: str, about: str, topic: Topic | None = None) -> Topic:
-    """Adds something a contact can agree to get, or renames it; its key stays as it was. Raises Invalid or Conflict."""
+def save_topic(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    name: str,
+    about: str,
+    topic: Topic | None = None,
+) -> Topic:
+    """Adds something a contact can agree to get, or renames it; its key stays as it was. Raises
+    Invalid or Conflict."""
     name = " ".join(name.split())
     key = re.sub(r"[^a-z0-9]+", "_", fold(name)).strip("_")[:40]
     if not key:
         raise Invalid("Give the topic the name that readers see.", "topic")
-    if any(t is not topic and (t.key == key or fold(t.name) == fold(name)) for t in session.scalars(sa.select(Topic))):
+    if any(
+        t is not topic and (t.key == key or fold(t.name) == fold(name))
+        for t in session.scalars(sa.select(Topic))
+    ):
         raise Conflict(f"There is a topic called “{name}” already.")
     did = "changed the topic" if topic else "added the topic"
     topic = topic or Topic(key=key)

@@ -1,4 +1,5 @@
-"""Fields and kinds of event as a dictionary: how full, commonest values, near doubles, where used; renamed, merged, retired."""
+"""Fields and kinds of event as a dictionary: how full, commonest values, near doubles, where used;
+renamed, merged, retired."""
 
 import dataclasses
 import datetime as dt
@@ -41,21 +42,53 @@ def entry(session: orm.Session, field: Field) -> Entry:
     """Everything the dictionary says of a field."""
     table = "contacts" if field.owner == "contact" else "companies"
     total = session.execute(sa.text(f"SELECT count(*) FROM {table}")).scalar_one()
-    filled = session.execute(sa.text(f"SELECT count(*) FROM {table} WHERE coalesce(attributes->>:key, '') NOT IN ('', '[]')"),
-                             {"key": field.key}).scalar_one()
-    value = "jsonb_array_elements_text(CASE jsonb_typeof(attributes->:key) WHEN 'array' THEN attributes->:key END)" \
-        if field.type == "choices" else "attributes->>:key"
-    common = [(row[0], row[1]) for row in session.execute(sa.text(
-        f"SELECT v, count(*) FROM (SELECT {value} AS v FROM {table}) x WHERE v <> '' GROUP BY v ORDER BY 2 DESC, 1 LIMIT 8"),
-        {"key": field.key})]
-    others = session.scalars(sa.select(Field).where(Field.owner == field.owner, Field.id != field.id).order_by(Field.label)).all()
-    return Entry(field, filled, total, common, [o for o in others if alike(o.label, field.label)], uses(session, field))
+    filled = session.execute(
+        sa.text(
+            f"SELECT count(*) FROM {table} WHERE coalesce(attributes->>:key, '') NOT IN ('', '[]')"
+        ),
+        {"key": field.key},
+    ).scalar_one()
+    value = (
+        (
+            "jsonb_array_elements_text(CASE jsonb_typeof(attributes->:key) WHEN 'array' THEN "
+            "attributes->:key END)"
+        )
+        if field.type == "choices"
+        else "attributes->>:key"
+    )
+    common = [
+        (row[0], row[1])
+        for row in session.execute(
+            sa.text(
+                f"SELECT v, count(*) FROM (SELECT {value} AS v FROM {table}) x WHERE v <> '' "
+                "GROUP BY v ORDER BY 2 DESC, 1 LIMIT 8"
+            ),
+            {"key": field.key},
+        )
+    ]
+    others = session.scalars(
+        sa.select(Field)
+        .where(Field.owner == field.owner, Field.id != field.id)
+        .order_by(Field.label)
+    ).all()
+    return Entry(
+        field,
+        filled,
+        total,
+        common,
+        [o for o in others if alike(o.label, field.label)],
+        uses(session, field),
+    )
 
 
 def alike(one: str, other: str) -> bool:
-    """Whether two labels look like the same thing: “state” and “State code”, “birth day” and “birthday”."""
+    """Whether two labels look like the same thing: “state” and “State code”, “birth day” and
+    “birthday”."""
     a, b = fold(one), fold(other)
-    if a.replace(" ", "") == b.replace(" ", "") or difflib.SequenceMatcher(None, a, b).ratio() >= 0.82:
+    if (
+        a.replace(" ", "") == b.replace(" ", "")
+        or difflib.SequenceMatcher(None, a, b).ratio() >= 0.82
+    ):
         return True
     mine, theirs = set(a.split()), set(b.split())
     return mine < theirs or theirs < mine
@@ -67,15 +100,24 @@ def ref(field: Field) -> str:
 
 
 def uses(session: orm.Session, field: Field) -> list[str]:
-    """Where a field is used, in words: segments, partitions, messages and kept rows, filled in or asked for."""
-    fill = f"%{'contact' if field.owner == 'contact' else 'company'}.{field.key}%".replace("_", r"\_")
-    filled = session.execute(sa.text("SELECT DISTINCT kind, name FROM definitions_in_use WHERE lines::text LIKE :fill"), {"fill": fill})
+    """Where a field is used, in words: segments, partitions, messages and kept rows, filled in or
+    asked for."""
+    fill = f"%{'contact' if field.owner == 'contact' else 'company'}.{field.key}%".replace(
+        "_", r"\_"
+    )
+    filled = session.execute(
+        sa.text("SELECT DISTINCT kind, name FROM definitions_in_use WHERE lines::text LIKE :fill"),
+        {"fill": fill},
+    )
     asked = definitions_using(session, f'$.** ? (@.kind == "field" && @.field == "{ref(field)}")')
     return sorted({*asked, *(f"{kind} “{name}”" for kind, name in filled)})
 
 
-def change(session: orm.Session, actor: Actor, field: Field, label: str, meaning: str, options: list[str]) -> None:
-    """Another name, meaning or choices; the key stays, so that nothing breaks. Choices that are in use cannot go. Raises Invalid."""
+def change(
+    session: orm.Session, actor: Actor, field: Field, label: str, meaning: str, options: list[str]
+) -> None:
+    """Another name, meaning or choices; the key stays, so that nothing breaks. Choices that are in
+    use cannot go. Raises Invalid."""
     label = " ".join(label.split())
     if not label:
         raise Invalid("A field needs a name.", "label")
@@ -85,24 +127,47 @@ def change(session: orm.Session, actor: Actor, field: Field, label: str, meaning
         gone = set(field.options) - set(options)
         held = gone & {value for value, _ in entry(session, field).common}
         if held:
-            raise Invalid(f"“{sorted(held)[0]}” is still somebody’s value. Change those contacts first.", "options")
+            raise Invalid(
+                f"“{sorted(held)[0]}” is still somebody’s value. Change those contacts first.",
+                "options",
+            )
         field.options = options
     field.label, field.meaning = label, meaning.strip()
-    audit.record(session, actor, clock_now(session), "changed the field", "field", field.id, label,
-                 **audit.from_to(before, {"name": field.label, "meaning": field.meaning, "choices": field.options}))
+    audit.record(
+        session,
+        actor,
+        clock_now(session),
+        "changed the field",
+        "field",
+        field.id,
+        label,
+        **audit.from_to(
+            before, {"name": field.label, "meaning": field.meaning, "choices": field.options}
+        ),
+    )
 
 
 def retire(session: orm.Session, actor: Actor, field: Field, retired: bool) -> None:
     """A retired field is offered nowhere; what uses it goes on, and its values stay."""
     field.retired = retired
-    audit.record(session, actor, clock_now(session), "retired" if retired else "took back", "field", field.id, field.label)
+    audit.record(
+        session,
+        actor,
+        clock_now(session),
+        "retired" if retired else "took back",
+        "field",
+        field.id,
+        field.label,
+    )
 
 
 def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: str = "") -> int:
-    """Moves what `gone` holds to `kept`, where that is blank, and lines of segments with it; `gone` is deleted.
+    """Moves what `gone` holds to `kept`, where that is blank, and lines of segments with it; `gone`
+    is deleted.
 
-    Where both hold different values, that of the field which `wins` ("kept" or "gone") counts. Returns how many records took a
-    value over. Raises Conflict where they differ and none is to win, or where a message fills it in.
+    Where both hold different values, that of the field which `wins` ("kept" or "gone") counts.
+    Returns how many records took a value over. Raises Conflict where they differ and none is to
+    win, or where a message fills it in.
     """
     if wins not in ("", "kept", "gone"):
         raise Invalid("Where both differ, the value of “kept” or of “gone” can win.", "wins")
@@ -114,24 +179,54 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
         raise Conflict(f"{messages[0]} uses it. Change that first.")
     table = "contacts" if gone.owner == "contact" else "companies"
     values = {"gone": gone.key, "kept": kept.key}
-    name = "coalesce(nullif(concat_ws(' ', first_name, last_name), ''), email, id::text)" if table == "contacts" else "name"
-    differ = session.execute(sa.text(
-        f"SELECT {name}, attributes->>:kept, attributes->>:gone, count(*) OVER () FROM {table} WHERE jsonb_exists(attributes, :gone) "
-        "AND jsonb_exists(attributes, :kept) AND attributes->:gone <> attributes->:kept ORDER BY id LIMIT 3"), values).all()
+    name = (
+        "coalesce(nullif(concat_ws(' ', first_name, last_name), ''), email, id::text)"
+        if table == "contacts"
+        else "name"
+    )
+    differ = session.execute(
+        sa.text(
+            f"SELECT {name}, attributes->>:kept, attributes->>:gone, count(*) OVER () FROM "
+            f"{table} WHERE jsonb_exists(attributes, :gone) "
+            "AND jsonb_exists(attributes, :kept) AND attributes->:gone <> attributes->:kept "
+            "ORDER BY id LIMIT 3"
+        ),
+        values,
+    ).all()
     if differ and not wins:
-        who = f"1 {'contact holds' if table == 'contacts' else 'company holds'}" if differ[0][3] == 1 else f"{differ[0][3]:,} {table} hold"
+        who = (
+            f"1 {'contact holds' if table == 'contacts' else 'company holds'}"
+            if differ[0][3] == 1
+            else f"{differ[0][3]:,} {table} hold"
+        )
         some = "; ".join(f"{one} ({here}, {there})" for one, here, there, _ in differ)
         raise Conflict(f"{who} different values in both, like {some}. Say which counts.")
-    session.execute(sa.text(f"UPDATE {table} SET attributes = attributes - CAST(:gone AS text) WHERE jsonb_exists(attributes, :gone) AND "
-                            "jsonb_exists(attributes, :kept) AND (:stays OR attributes->:gone = attributes->:kept)"),
-                    {**values, "stays": wins != "gone"})
-    moved = session.execute(sa.text(
-        f"UPDATE {table} SET attributes = (attributes - CAST(:gone AS text)) || jsonb_build_object(CAST(:kept AS text), attributes->:gone) "
-        "WHERE jsonb_exists(attributes, :gone)"), values).rowcount  # type: ignore[attr-defined]
+    session.execute(
+        sa.text(
+            f"UPDATE {table} SET attributes = attributes - CAST(:gone AS text) WHERE "
+            "jsonb_exists(attributes, :gone) AND "
+            "jsonb_exists(attributes, :kept) AND (:stays OR attributes->:gone = attributes->:kept)"
+        ),
+        {**values, "stays": wins != "gone"},
+    )
+    moved = session.execute(
+        sa.text(
+            f"UPDATE {table} SET attributes = (attributes - CAST(:gone AS text)) || "
+            "jsonb_build_object(CAST(:kept AS text), attributes->:gone) "
+            "WHERE jsonb_exists(attributes, :gone)"
+        ),
+        values,
+    ).rowcount  # type: ignore[attr-defined]
     if kept.type in ("choice", "choices"):
-        held = session.scalars(sa.text(
-            f"SELECT DISTINCT v FROM {table}, jsonb_array_elements_text(CASE jsonb_typeof(attributes->:kept) WHEN 'array' THEN attributes->:kept "
-            "ELSE jsonb_build_array(attributes->:kept) END) AS v WHERE jsonb_exists(attributes, :kept) ORDER BY v"), values).all()
+        held = session.scalars(
+            sa.text(
+                f"SELECT DISTINCT v FROM {table}, jsonb_array_elements_text(CASE "
+                "jsonb_typeof(attributes->:kept) WHEN 'array' THEN attributes->:kept "
+                "ELSE jsonb_build_array(attributes->:kept) END) AS v WHERE "
+                "jsonb_exists(attributes, :kept) ORDER BY v"
+            ),
+            values,
+        ).all()
         # What somebody holds can be chosen, also where a field was filled before it had choices.
         kept.options = list(dict.fromkeys([*kept.options, *gone.options, *held]))
     old, new = ref(gone), ref(kept)
@@ -139,27 +234,60 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
     def renamed(node: dict[str, Any]) -> None:
         if node.get("kind") == "field" and node.get("field") == old:
             node["field"] = new
+
     for table_, column in _DEFINITIONS:
         _rewrite(session, table_, column, f'@.kind == "field" && @.field == "{old}"', renamed)
-    audit.record(session, actor, clock_now(session), "merged the field", "field", kept.id, kept.label, gone=gone.label, moved=moved)
+    audit.record(
+        session,
+        actor,
+        clock_now(session),
+        "merged the field",
+        "field",
+        kept.id,
+        kept.label,
+        gone=gone.label,
+        moved=moved,
+    )
     session.delete(gone)
     session.flush()
     return int(moved)
 
 
 #: where definitions stand that are no part of a text
-_DEFINITIONS = (("segments", "definition"), ("segment_versions", "definition"), ("partitions", "parts"), ("scores", "rules"))
+_DEFINITIONS = (
+    ("segments", "definition"),
+    ("segment_versions", "definition"),
+    ("partitions", "parts"),
+    ("scores", "rules"),
+)
 
 
-def _rewrite(session: orm.Session, table: str, column: str, where: str, change: Callable[[dict[str, Any]], None]) -> None:
-    """Changes every object inside a column of JSON, in the rows where a condition of a jsonpath holds of one."""
-    rows = session.execute(sa.text(f"SELECT ctid, {column} FROM {table} WHERE jsonb_path_exists({column}, CAST(:path AS jsonpath))"),
-                           {"path": f"$.** ? ({where})"}).all()
+def _rewrite(
+    session: orm.Session,
+    table: str,
+    column: str,
+    where: str,
+    change: Callable[[dict[str, Any]], None],
+) -> None:
+    """Changes every object inside a column of JSON, in the rows where a condition of a jsonpath
+    holds of one."""
+    rows = session.execute(
+        sa.text(
+            f"SELECT ctid, {column} FROM {table} WHERE jsonb_path_exists({column}, "
+            "CAST(:path AS "
+            "jsonpath))"
+        ),
+        {"path": f"$.** ? ({where})"},
+    ).all()
     for place, data in rows:
         for node in _nodes(data):
             change(node)
-        session.execute(sa.text(f"UPDATE {table} SET {column} = :data WHERE ctid = CAST(:place AS tid)").bindparams(
-            sa.bindparam("data", type_=sa.dialects.postgresql.JSONB)), {"data": data, "place": str(place)})
+        session.execute(
+            sa.text(
+                f"UPDATE {table} SET {column} = :data WHERE ctid = CAST(:place AS tid)"
+            ).bindparams(sa.bindparam("data", type_=sa.dialects.postgresql.JSONB)),
+            {"data": data, "place": str(place)},
+        )
 
 
 def _nodes(data: Any) -> Iterator[dict[str, Any]]:
@@ -174,77 +302,190 @@ def _nodes(data: Any) -> Iterator[dict[str, Any]]:
 
 
 #: where conditions stand beside texts
-_MESSAGES = (("conditions", "lines"), ("messages", "document"), ("drafts", "document"), ("kept_rows", "lines"), ("kept_row_versions", "lines"))
+_MESSAGES = (
+    ("conditions", "lines"),
+    ("messages", "document"),
+    ("drafts", "document"),
+    ("kept_rows", "lines"),
+    ("kept_row_versions", "lines"),
+)
 
 
-def rewrite_everywhere(session: orm.Session, where: str, change: Callable[[dict[str, Any]], None], editions: bool = False) -> None:
-    """Changes the objects inside every definition, in the rows where a condition of a jsonpath holds of one. With `editions` also in
-    the conditions of what is sent: where what they name by number would be gone otherwise, and means the same under the other."""
-    for table, column in (*_DEFINITIONS, *_MESSAGES, *((("editions", "compiled"),) if editions else ())):
+def rewrite_everywhere(
+    session: orm.Session,
+    where: str,
+    change: Callable[[dict[str, Any]], None],
+    editions: bool = False,
+) -> None:
+    """Changes the objects inside every definition, in the rows where a condition of a jsonpath
+    holds of one. With `editions` also in the conditions of what is sent: where what they name by
+    number would be gone otherwise, and means the same under the other."""
+    for table, column in (
+        *_DEFINITIONS,
+        *_MESSAGES,
+        *((("editions", "compiled"),) if editions else ()),
+    ):
         _rewrite(session, table, column, where, change)
 
 
 def doubles_of_kind(session: orm.Session, kind: EventKind) -> list[EventKind]:
     """Other kinds of event that look like the same thing, by what they are called."""
-    others = session.scalars(sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)).all()
+    others = session.scalars(
+        sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)
+    ).all()
     words = set(kind.key.split("_"))
     return [o for o in others if alike(o.did, kind.did) or set(o.key.split("_")) == words]
 
 
 def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: EventKind) -> int:
-    """Makes one kind of event of two: what was stored and what names `gone` becomes of `kept`, and what still comes in under its key
-    does, too. Returns how many events moved. Raises Invalid, and Conflict when a detail of both holds different types.
+    """Makes one kind of event of two: what was stored and what names `gone` becomes of `kept`, and
+    what still comes in under its key does, too. Returns how many events moved. Raises Invalid, and
+    Conflict when a detail of both holds different types.
     """
     if gone.id == kept.id:
         raise Invalid("Choose another kind of event to merge it into.", "into")
-    differ = [key for key, detail in gone.details.items() if key in kept.details and kept.details[key]["type"] != detail["type"]]
+    differ = [
+        key
+        for key, detail in gone.details.items()
+        if key in kept.details and kept.details[key]["type"] != detail["type"]
+    ]
     if differ:
-        raise Conflict(f"Both have the detail “{gone.details[differ[0]]['label']}”, one as a number and one as a text. They stay apart.")
+        raise Conflict(
+            f"Both have the detail “{gone.details[differ[0]]['label']}”, one as a number and "
+            "one "
+            "as a text. They stay apart."
+        )
     old, new = gone.key, kept.key
 
     def renamed(node: dict[str, Any]) -> None:
         for slot in ("event", "unless"):
             if node.get(slot) == old:
                 node[slot] = new
+
     rewrite_everywhere(session, f'@.event == "{old}" || @.unless == "{old}"', renamed)
-    session.execute(sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"), {"old": old, "new": new})
-    moved = session.execute(sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
-                            {"kept": kept.id, "gone": gone.id}).rowcount  # type: ignore[attr-defined]
-    session.execute(sa.text("UPDATE details_aside SET kind_id = :kept WHERE kind_id = :gone"), {"kept": kept.id, "gone": gone.id})
+    session.execute(
+        sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"),
+        {"old": old, "new": new},
+    )
+    moved = session.execute(
+        sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
+        {"kept": kept.id, "gone": gone.id},
+    ).rowcount  # type: ignore[attr-defined]
+    session.execute(
+        sa.text("UPDATE details_aside SET kind_id = :kept WHERE kind_id = :gone"),
+        {"kept": kept.id, "gone": gone.id},
+    )
     kept.details = gone.details | kept.details
     kept.aka = sorted({*kept.aka, old, *gone.aka})
-    audit.record(session, actor, clock_now(session), "merged the event", "event_kind", kept.id, kept.did, gone=gone.did, moved=int(moved))
+    audit.record(
+        session,
+        actor,
+        clock_now(session),
+        "merged the event",
+        "event_kind",
+        kept.id,
+        kept.did,
+        gone=gone.did,
+        moved=int(moved),
+    )
     session.delete(gone)
     session.flush()
     return int(moved)
 
 
-def change_kind(session: orm.Session, actor: Actor, kind: EventKind, did: str, do: str, meaning: str, retired: bool,
-                by_website: bool = True) -> None:
-    """The words a kind of event is spoken of in, and whether a website may tell of it. Raises Invalid."""
+def change_kind(
+    session: orm.Session,
+    actor: Actor,
+    kind: EventKind,
+    did: str,
+    do: str,
+    meaning: str,
+    retired: bool,
+    by_website: bool = True,
+) -> None:
+    """The words a kind of event is spoken of in, and whether a website may tell of it. Raises
+    Invalid."""
     did, do = " ".join(did.split()), " ".join(do.split())
     if not did or not do:
-        raise Invalid("Give both: what somebody did (“bought a ticket”), and what they did not do (“buy a ticket”).", "did")
-    before = {"did": kind.did, "do": kind.do, "meaning": kind.meaning, "retired": kind.retired, "by_website": kind.by_website}
-    kind.did, kind.do, kind.meaning, kind.retired, kind.by_website = did, do, meaning.strip(), retired, by_website
-    audit.record(session, actor, clock_now(session), "changed the event", "event_kind", kind.id, did,
-                 **audit.from_to(before, {"did": did, "do": do, "meaning": kind.meaning, "retired": retired,
-                                           "by_website": by_website}))
+        raise Invalid(
+            (
+                "Give both: what somebody did (“bought a ticket”), and what they did not do "
+                "(“buy a "
+                "ticket”)."
+            ),
+            "did",
+        )
+    before = {
+        "did": kind.did,
+        "do": kind.do,
+        "meaning": kind.meaning,
+        "retired": kind.retired,
+        "by_website": kind.by_website,
+    }
+    kind.did, kind.do, kind.meaning, kind.retired, kind.by_website = (
+        did,
+        do,
+        meaning.strip(),
+        retired,
+        by_website,
+    )
+    audit.record(
+        session,
+        actor,
+        clock_now(session),
+        "changed the event",
+        "event_kind",
+        kind.id,
+        did,
+        **audit.from_to(
+            before,
+            {
+                "did": did,
+                "do": do,
+                "meaning": kind.meaning,
+                "retired": retired,
+                "by_website": by_website,
+            },
+        ),
+    )
 
 
 def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:
-    """How often an event came in the last 90 days, from how many people, and the commonest values of its details."""
+    """How often an event came in the last 90 days, from how many people, and the commonest values
+    of its details."""
     values = {"k": kind.id, "since": clock_now(session) - dt.timedelta(days=90)}
-    count, people = session.execute(sa.text(
-        "SELECT count(*), count(DISTINCT contact_id) FROM events WHERE kind_id = :k AND at >= :since"), values).one()
+    count, people = session.execute(
+        sa.text(
+            "SELECT count(*), count(DISTINCT contact_id) FROM events WHERE kind_id = :k AND at "
+            ">= :since"
+        ),
+        values,
+    ).one()
     common: dict[str, list[tuple[str, int]]] = {}
     for key in list(kind.details)[:8]:
-        common[key] = [(row[0], row[1]) for row in session.execute(sa.text(
-            "SELECT details->>:key AS v, count(*) FROM events WHERE kind_id = :k AND at >= :since AND details->>:key IS NOT NULL "
-            "GROUP BY 1 ORDER BY 2 DESC LIMIT 6"), {**values, "key": key})]
+        common[key] = [
+            (row[0], row[1])
+            for row in session.execute(
+                sa.text(
+                    "SELECT details->>:key AS v, count(*) FROM events WHERE kind_id = :k AND at "
+                    ">= :since AND details->>:key IS NOT NULL "
+                    "GROUP BY 1 ORDER BY 2 DESC LIMIT 6"
+                ),
+                {**values, "key": key},
+            )
+        ]
     used = definitions_using(session, f'$.** ? (@.kind == "event" && @.event == "{kind.key}")')
-    sends = session.scalars(sa.text("SELECT name FROM sends WHERE success_event = :key ORDER BY id DESC LIMIT 5"), {"key": kind.key}).all()
-    return {"count": count, "people": people, "common": common, "doubles": doubles_of_kind(session, kind),
-            "others": session.scalars(sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)).all(),
-            "used": used + [f"the send “{n}”, as its success" for n in sends]}
-
+    sends = session.scalars(
+        sa.text("SELECT name FROM sends WHERE success_event = :key ORDER BY id DESC LIMIT 5"),
+        {"key": kind.key},
+    ).all()
+    return {
+        "count": count,
+        "people": people,
+        "common": common,
+        "doubles": doubles_of_kind(session, kind),
+        "others": session.scalars(
+            sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)
+        ).all(),
+        "used": used + [f"the send “{n}”, as its success" for n in sends],
+    }

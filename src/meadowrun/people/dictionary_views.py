@@ -22,8 +22,15 @@ def field(ident: int) -> object:
 def _field(ident: int, problem: MeadowrunError | None) -> str:
     found = dictionary.get(db(), ident)
     same = [f for f in queries.fields(db(), found.owner) if f.id != ident and f.type == found.type]
-    return flask.render_template("people/field.html", given=flask.request.form, entry=dictionary.entry(db(), found), field=found, same=same,
-                                 type_words=TYPE_WORDS, problem=problem)
+    return flask.render_template(
+        "people/field.html",
+        given=flask.request.form,
+        entry=dictionary.entry(db(), found),
+        field=found,
+        same=same,
+        type_words=TYPE_WORDS,
+        problem=problem,
+    )
 
 
 @pages.post("/people/fields/<int:ident>/<any(change, retire, take_back, merge):verb>")
@@ -32,12 +39,25 @@ def change_field(ident: int, verb: str) -> object:
     form, found = flask.request.form, dictionary.get(db(), ident)
     try:
         if verb == "change":
-            dictionary.change(db(), actor(), found, form.get("label", ""), form.get("meaning", ""),
-                              form.get("options", "").replace("\n", ",").split(","))
+            dictionary.change(
+                db(),
+                actor(),
+                found,
+                form.get("label", ""),
+                form.get("meaning", ""),
+                form.get("options", "").replace("\n", ",").split(","),
+            )
         elif verb == "merge":
             kept = dictionary.get(db(), integer(form.get("into"), "into"))
             moved = dictionary.merge(db(), actor(), found, kept, form.get("wins", ""))
-            return done("dictionary.field", f"Merged: {count_of(moved, 'value')} moved here, and the lines that named the other.", ident=kept.id)
+            return done(
+                "dictionary.field",
+                (
+                    f"Merged: {count_of(moved, 'value')} moved here, and the lines that named the "
+                    "other."
+                ),
+                ident=kept.id,
+            )
         else:
             dictionary.retire(db(), actor(), found, verb == "retire")
     except MeadowrunError as problem:
@@ -53,8 +73,13 @@ def event_kind(ident: int) -> object:
 
 def _kind(ident: int, problem: MeadowrunError | None) -> str:
     found = queries.found(db(), EventKind, ident, "kind of event")
-    return flask.render_template("people/event_kind.html", kind=found, problem=problem, waiting=aside.waiting(db(), found),
-                                 **dictionary.kind_facts(db(), found))
+    return flask.render_template(
+        "people/event_kind.html",
+        kind=found,
+        problem=problem,
+        waiting=aside.waiting(db(), found),
+        **dictionary.kind_facts(db(), found),
+    )
 
 
 @pages.post("/people/events/<int:ident>/details")
@@ -65,9 +90,13 @@ def fix_detail(ident: int) -> object:
     detail, value = form.get("detail", ""), form.get("value", "")
     try:
         if form.get("out"):
-            said = f"Left out: {aside.leave_out(db(), actor(), kind, detail, value)}. The events stay without it."
+            said = (
+                f"Left out: {aside.leave_out(db(), actor(), kind, detail, value)}. The events "
+                "stay without it."
+            )
         else:
-            said = f"Put back in {count_of(aside.put_back(db(), actor(), kind, detail, value, form.get('given', '')), 'event')}."
+            put_back = aside.put_back(db(), actor(), kind, detail, value, form.get("given", ""))
+            said = f"Put back in {count_of(put_back, 'event')}."
     except MeadowrunError as problem:
         db().rollback()
         return _kind(ident, problem), problem.status
@@ -80,11 +109,17 @@ def merge_kind(ident: int) -> object:
     """Makes one kind of event of this one and another, which stays."""
     gone = queries.found(db(), EventKind, ident, "kind of event")
     try:
-        kept = queries.found(db(), EventKind, integer(flask.request.form.get("into"), "into"), "kind of event")
+        kept = queries.found(
+            db(), EventKind, integer(flask.request.form.get("into"), "into"), "kind of event"
+        )
         moved = dictionary.merge_kinds(db(), actor(), gone, kept)
     except MeadowrunError as problem:
         return not_done(problem, "dictionary.event_kind", ident=ident)
-    return done("dictionary.event_kind", f"Merged: {count_of(moved, 'event')} moved here, and whatever named the other.", ident=kept.id)
+    return done(
+        "dictionary.event_kind",
+        f"Merged: {count_of(moved, 'event')} moved here, and whatever named the other.",
+        ident=kept.id,
+    )
 
 
 @pages.post("/people/events/<int:ident>")
@@ -92,8 +127,16 @@ def merge_kind(ident: int) -> object:
 def change_kind(ident: int) -> object:
     form = flask.request.form
     try:
-        dictionary.change_kind(db(), actor(), queries.found(db(), EventKind, ident, "kind of event"), form.get("did", ""), form.get("do", ""),
-                               form.get("meaning", ""), form.get("retired") == "yes", form.get("by_website") == "yes")
+        dictionary.change_kind(
+            db(),
+            actor(),
+            queries.found(db(), EventKind, ident, "kind of event"),
+            form.get("did", ""),
+            form.get("do", ""),
+            form.get("meaning", ""),
+            form.get("retired") == "yes",
+            form.get("by_website") == "yes",
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _kind(ident, problem), problem.status

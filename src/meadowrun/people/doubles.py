@@ -1,4 +1,5 @@
-"""Contacts that are likely the same person: found, merged with their history, and parted again for a while."""
+"""Contacts that are likely the same person: found, merged with their history, and parted again for
+a while."""
 
 import dataclasses
 import datetime as dt
@@ -20,19 +21,36 @@ from meadowrun.people.queries import contact
 UNDO_FOR = dt.timedelta(days=30)
 MOST = 60
 #: Columns a person chooses between; the rest follows from them.
-CHOSEN = ("email", "phone", "first_name", "last_name", "company_id", "language", "timezone", "town", "reference")
+CHOSEN = (
+    "email",
+    "phone",
+    "first_name",
+    "last_name",
+    "company_id",
+    "language",
+    "timezone",
+    "town",
+    "reference",
+)
 _FOLLOWING = ("email_key", "email_usable", "bounced_at", "soft_bounces")
 
 #: Why two contacts may be one → the key that both share. Anything shared by very many says nothing.
 RULES = {
     "the same address": "c.email_key",
     # Dots, and what follows a plus, do not matter to most mailboxes.
-    "nearly the same address": "CASE WHEN c.email_usable THEN replace(split_part(split_part(c.email_key, '@', 1), '+', 1), '.', '') || '@' || "
-                               "split_part(c.email_key, '@', 2) END",
+    "nearly the same address": "CASE WHEN c.email_usable THEN "
+    "replace(split_part(split_part(c.email_key, '@', 1), '+', 1), "
+    "'.', '') || '@' || "
+    "split_part(c.email_key, '@', 2) END",
     "the same phone": "c.phone",
-    "the same name and town": "CASE WHEN c.first_name <> '' AND c.last_name <> '' AND c.town <> '' THEN c.name_key || '|' || lower(c.town) END",
-    "the same name and company": "CASE WHEN c.first_name <> '' AND c.last_name <> '' AND c.company_id IS NOT NULL THEN c.name_key || '|' || "
-                                 "c.company_id END"}
+    "the same name and town": (
+        "CASE WHEN c.first_name <> '' AND c.last_name <> '' AND c.town <> "
+        "'' THEN c.name_key || '|' || lower(c.town) END"
+    ),
+    "the same name and company": "CASE WHEN c.first_name <> '' AND c.last_name <> '' AND "
+    "c.company_id IS NOT NULL THEN c.name_key || '|' || "
+    "c.company_id END",
+}
 
 
 @dataclasses.dataclass(frozen=True)
@@ -44,32 +62,56 @@ class Pair:
     why: tuple[str, ...]
 
 
-#: Pairs of numbers with their reasons, as last searched for: grouping a million contacts five times takes seconds.
+#: Pairs of numbers with their reasons, as last searched for: grouping a million contacts five times
+#: takes seconds.
 _found: Kept[list[tuple[tuple[int, int], list[str]]]] = Kept(
-    seconds=300, name="doubles", large=7200, whatever=True, load=lambda data: [((a, b), why) for (a, b), why in data])
+    seconds=300,
+    name="doubles",
+    large=7200,
+    whatever=True,
+    load=lambda data: [((a, b), why) for (a, b), why in data],
+)
 
 
-def candidates(session: orm.Session, now: dt.datetime, most: int = MOST, fresh: bool = False) -> tuple[list[Pair], dt.datetime]:
-    """Pairs that are likely one person, those with more reasons first; and the moment they were searched for, which is now where
-    they are to be `fresh`."""
+def candidates(
+    session: orm.Session, now: dt.datetime, most: int = MOST, fresh: bool = False
+) -> tuple[list[Pair], dt.datetime]:
+    """Pairs that are likely one person, those with more reasons first; and the moment they were
+    searched for, which is now where they are to be `fresh`."""
     ordered, as_of = _found.get(session, most, now, lambda: _search(session, most), fresh)
-    people = {c.id: c for c in session.scalars(sa.select(Contact).where(Contact.id.in_({n for pair, _ in ordered for n in pair})))}
+    people = {
+        c.id: c
+        for c in session.scalars(
+            sa.select(Contact).where(Contact.id.in_({n for pair, _ in ordered for n in pair}))
+        )
+    }
     # One that was merged or erased since is no candidate any more.
-    return [Pair(people[a], people[b], tuple(why)) for (a, b), why in ordered if a in people and b in people], as_of
+    return [
+        Pair(people[a], people[b], tuple(why))
+        for (a, b), why in ordered
+        if a in people and b in people
+    ], as_of
 
 
 def _search(session: orm.Session, most: int) -> list[tuple[tuple[int, int], list[str]]]:
     reasons: dict[tuple[int, int], list[str]] = {}
     for why, key in RULES.items():
-        rows = session.execute(sa.text(
-            f"SELECT ids FROM (SELECT array_agg(id ORDER BY id) AS ids, count(*) AS n FROM (SELECT c.id, {key} AS k FROM contacts c) x "
-            "WHERE k IS NOT NULL AND k <> '' GROUP BY k HAVING count(*) BETWEEN 2 AND 4) y ORDER BY n, ids LIMIT :most"),
-            {"most": most * 5}).scalars()
+        rows = session.execute(
+            sa.text(
+                "SELECT ids FROM (SELECT array_agg(id ORDER BY id) AS ids, count(*) AS n FROM "
+                f"(SELECT c.id, {key} AS k FROM contacts c) x "
+                "WHERE k IS NOT NULL AND k <> '' GROUP BY k HAVING count(*) BETWEEN 2 AND 4) y "
+                "ORDER BY n, ids LIMIT :most"
+            ),
+            {"most": most * 5},
+        ).scalars()
         for ids in rows:
             for place, one in enumerate(ids):
-                for other in ids[place + 1:]:
+                for other in ids[place + 1 :]:
                     reasons.setdefault((one, other), []).append(why)
-    return sorted(reasons.items(), key=lambda r: (-len(r[1]), list(RULES).index(r[1][0]), r[0]))[:most]
+    return sorted(reasons.items(), key=lambda r: (-len(r[1]), list(RULES).index(r[1][0]), r[0]))[
+        :most
+    ]
 
 
 def preview(first: Contact, second: Contact) -> list[tuple[str, Any, Any]]:
@@ -80,32 +122,69 @@ def preview(first: Contact, second: Contact) -> list[tuple[str, Any, Any]]:
     return [f for f in found if f[1] not in (None, "") or f[2] not in (None, "")]
 
 
-#: Tables whose rows move from one contact to the other, and what must not stand twice for one contact. A delivery that
+#: Tables whose rows move from one contact to the other, and what must not stand twice for one
+#: contact. A delivery that
 #: both have stays under the number that went, so that what a send says of itself stays true.
-_MOVED = {"events": None, "reactions": None, "deliveries": ("dispatch_id", "occurrence"), "list_members": ("list_id",), "contact_tags": ("tag_id",),
-          "consent_changes": None, "push_devices": None, "score_points": None, "short_codes": None, "file_views": None,
-          "details_aside": None, "card_places": ("dispatch_id",)}
+_MOVED = {
+    "events": None,
+    "reactions": None,
+    "deliveries": ("dispatch_id", "occurrence"),
+    "list_members": ("list_id",),
+    "contact_tags": ("tag_id",),
+    "consent_changes": None,
+    "push_devices": None,
+    "score_points": None,
+    "short_codes": None,
+    "file_views": None,
+    "details_aside": None,
+    "card_places": ("dispatch_id",),
+}
 
 #: What both had went with its record: where the memory of a merge keeps it → its table.
 _LEFT = {"left": "list_members", "left_cards": "card_places", "left_tags": "contact_tags"}
 
 
-def merge(session: orm.Session, actor: Actor, now: dt.datetime, kept_id: int, gone_id: int, from_gone: set[str]) -> Merge:
-    """Makes one contact of two: the fields in `from_gone` come from the one that goes, blanks are filled from it.
+def merge(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    kept_id: int,
+    gone_id: int,
+    from_gone: set[str],
+) -> Merge:
+    """Makes one contact of two: the fields in `from_gone` come from the one that goes, blanks are
+    filled from it.
 
     History moves over. Of two answers about consent the “no” stays. Raises Invalid or NotFound.
     """
     if kept_id == gone_id:
         raise Invalid("Choose two different contacts.")
     kept, gone = contact(session, kept_id), contact(session, gone_id)
-    undo: dict[str, Any] = {"kept": _row(session, kept_id), "gone": _row(session, gone_id), "moved": {},
-                            "consents": {n: _rows(session, "consents", i) for n, i in (("kept", kept_id), ("gone", gone_id))}}
+    undo: dict[str, Any] = {
+        "kept": _row(session, kept_id),
+        "gone": _row(session, gone_id),
+        "moved": {},
+        "consents": {
+            n: _rows(session, "consents", i) for n, i in (("kept", kept_id), ("gone", gone_id))
+        },
+    }
     for table, single in _MOVED.items():
-        twice = f" AND NOT EXISTS (SELECT 1 FROM {table} k WHERE k.contact_id = :kept AND {' AND '.join(f'k.{c} = t.{c}' for c in single)})" \
-            if single else ""
-        undo["moved"][table] = session.execute(sa.text(
-            f"WITH moved AS (UPDATE {table} t SET contact_id = :kept WHERE contact_id = :gone{twice} RETURNING t.*) "
-            "SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved"), {"kept": kept_id, "gone": gone_id}).scalar_one()
+        twice = (
+            (
+                f" AND NOT EXISTS (SELECT 1 FROM {table} k WHERE k.contact_id = :kept AND "
+                f"{' AND '.join(f'k.{c} = t.{c}' for c in single)})"
+            )
+            if single
+            else ""
+        )
+        undo["moved"][table] = session.execute(
+            sa.text(
+                f"WITH moved AS (UPDATE {table} t SET contact_id = :kept WHERE contact_id = "
+                f":gone{twice} RETURNING t.*) "
+                "SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved"
+            ),
+            {"kept": kept_id, "gone": gone_id},
+        ).scalar_one()
     for name, table in _LEFT.items():
         undo[name] = _rows(session, table, gone_id)
     _merge_consents(session, kept_id, gone_id)
@@ -120,44 +199,78 @@ def merge(session: orm.Session, actor: Actor, now: dt.datetime, kept_id: int, go
             if name == "email":
                 for following in _FOLLOWING:
                     setattr(kept, following, getattr(gone, following))
-    kept.attributes = {**gone.attributes, **kept.attributes, **{k: v for k, v in gone.attributes.items() if k in from_gone}}
+    kept.attributes = {
+        **gone.attributes,
+        **kept.attributes,
+        **{k: v for k, v in gone.attributes.items() if k in from_gone},
+    }
     kept.created_at = min(kept.created_at, gone.created_at)
     kept.name_key, kept.search_key = search_keys(kept.first_name, kept.last_name, kept.email)
     kept.updated_at = now
-    session.execute(sa.text("UPDATE merges SET kept_id = :kept WHERE kept_id = :gone"), {"kept": kept_id, "gone": gone_id})
+    session.execute(
+        sa.text("UPDATE merges SET kept_id = :kept WHERE kept_id = :gone"),
+        {"kept": kept_id, "gone": gone_id},
+    )
     session.delete(gone)
     session.flush()
     done = Merge(kept_id=kept_id, gone_id=gone_id, at=now, by=actor.name, undo=undo)
     session.add(done)
     session.flush()
-    audit.record(session, actor, now, "merged another record into", "contact", kept_id, full_name(kept), gone=gone_id)
+    audit.record(
+        session,
+        actor,
+        now,
+        "merged another record into",
+        "contact",
+        kept_id,
+        full_name(kept),
+        gone=gone_id,
+    )
     return done
 
 
 def _row(session: orm.Session, contact_id: int) -> Any:
-    return session.execute(sa.text("SELECT to_jsonb(c) FROM contacts c WHERE id = :id"), {"id": contact_id}).scalar_one()
+    return session.execute(
+        sa.text("SELECT to_jsonb(c) FROM contacts c WHERE id = :id"), {"id": contact_id}
+    ).scalar_one()
 
 
 def _rows(session: orm.Session, table: str, contact_id: int) -> Any:
-    return session.execute(sa.text(f"SELECT coalesce(jsonb_agg(to_jsonb(t)), '[]') FROM {table} t WHERE contact_id = :id"),
-                           {"id": contact_id}).scalar_one()
+    return session.execute(
+        sa.text(
+            f"SELECT coalesce(jsonb_agg(to_jsonb(t)), '[]') FROM {table} t WHERE contact_id = :id"
+        ),
+        {"id": contact_id},
+    ).scalar_one()
 
 
 def _merge_consents(session: orm.Session, kept: int, gone: int) -> None:
     """Answers only the other gave come over; where both answered and differ, the “no” stays."""
     values = {"kept": kept, "gone": gone}
-    session.execute(sa.text(
-        "UPDATE consents k SET agreed = false, at = g.at, how = g.how FROM consents g WHERE k.contact_id = :kept AND g.contact_id = :gone "
-        "AND k.channel = g.channel AND k.topic_id = g.topic_id AND k.agreed AND NOT g.agreed"), values)
-    session.execute(sa.text(
-        "INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) SELECT :kept, channel, topic_id, agreed, at, how FROM consents "
-        "WHERE contact_id = :gone ON CONFLICT DO NOTHING"), values)
+    session.execute(
+        sa.text(
+            "UPDATE consents k SET agreed = false, at = g.at, how = g.how FROM consents g WHERE "
+            "k.contact_id = :kept AND g.contact_id = :gone "
+            "AND k.channel = g.channel AND k.topic_id = g.topic_id AND k.agreed AND NOT g.agreed"
+        ),
+        values,
+    )
+    session.execute(
+        sa.text(
+            "INSERT INTO consents (contact_id, channel, topic_id, agreed, at, how) SELECT :kept, "
+            "channel, topic_id, agreed, at, how FROM consents "
+            "WHERE contact_id = :gone ON CONFLICT DO NOTHING"
+        ),
+        values,
+    )
 
 
 def recent(session: orm.Session, now: dt.datetime, kept_id: int | None = None) -> list[Merge]:
     """Merges that can still be undone, the latest first."""
     query = sa.select(Merge).where(Merge.at > now - UNDO_FOR).order_by(Merge.id.desc())
-    return list(session.scalars(query.where(Merge.kept_id == kept_id) if kept_id else query.limit(20)))
+    return list(
+        session.scalars(query.where(Merge.kept_id == kept_id) if kept_id else query.limit(20))
+    )
 
 
 def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) -> Merge:
@@ -168,7 +281,9 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     done = session.get(Merge, merge_id)
     if done is None or done.at <= now - UNDO_FOR:
         raise Conflict("This merge can no longer be undone.")
-    later = session.scalar(sa.select(Merge.id).where(Merge.kept_id == done.kept_id, Merge.id > merge_id).limit(1))
+    later = session.scalar(
+        sa.select(Merge.id).where(Merge.kept_id == done.kept_id, Merge.id > merge_id).limit(1)
+    )
     if later is not None:
         raise Conflict("This record was merged with another since. Undo that first.")
     memory = done.undo
@@ -176,11 +291,27 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     kept.reference = None
     session.flush()
     _put_back(session, "contacts", [memory["gone"]])
-    session.execute(sa.text(
-        "UPDATE contacts c SET " + ", ".join(f"{column} = r.{column}" for column in (*CHOSEN, *_FOLLOWING, "attributes", "name_key", "search_key",
-                                                                                "created_at"))
-        + ", updated_at = :now FROM jsonb_populate_record(NULL::contacts, :row) r WHERE c.id = :id").bindparams(
-            sa.bindparam("row", type_=JSONB)), {"row": memory["kept"], "id": done.kept_id, "now": now})
+    session.execute(
+        sa.text(
+            "UPDATE contacts c SET "
+            + ", ".join(
+                f"{column} = r.{column}"
+                for column in (
+                    *CHOSEN,
+                    *_FOLLOWING,
+                    "attributes",
+                    "name_key",
+                    "search_key",
+                    "created_at",
+                )
+            )
+            + (
+                ", updated_at = :now FROM jsonb_populate_record(NULL::contacts, :row) r WHERE c.id "
+                "= :id"
+            )
+        ).bindparams(sa.bindparam("row", type_=JSONB)),
+        {"row": memory["kept"], "id": done.kept_id, "now": now},
+    )
     for table in _MOVED:
         _move_back(session, table, memory["moved"].get(table, []), done)
     # Where both were in a list, the other's membership went with its record.
@@ -191,28 +322,48 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     session.delete(done)
     session.flush()
     session.expire_all()
-    audit.record(session, actor, now, "parted a merged record from", "contact", done.kept_id, full_name(contact(session, done.kept_id)),
-                 back=done.gone_id)
+    audit.record(
+        session,
+        actor,
+        now,
+        "parted a merged record from",
+        "contact",
+        done.kept_id,
+        full_name(contact(session, done.kept_id)),
+        back=done.gone_id,
+    )
     return done
 
 
 def _put_back(session: orm.Session, table: str, rows: list[Any]) -> None:
     if rows:
-        session.execute(sa.text(f"INSERT INTO {table} SELECT * FROM jsonb_populate_recordset(NULL::{table}, :rows) ON CONFLICT DO NOTHING"
-                                ).bindparams(sa.bindparam("rows", type_=JSONB)), {"rows": rows})
+        session.execute(
+            sa.text(
+                f"INSERT INTO {table} SELECT * FROM jsonb_populate_recordset(NULL::{table}, "
+                ":rows) ON CONFLICT DO NOTHING"
+            ).bindparams(sa.bindparam("rows", type_=JSONB)),
+            {"rows": rows},
+        )
 
 
 def _move_back(session: orm.Session, table: str, rows: list[Any], done: Merge) -> None:
-    """Gives rows that had moved back: each remembered row takes one equal row along, so that two equal ones stay two."""
+    """Gives rows that had moved back: each remembered row takes one equal row along, so that two
+    equal ones stay two."""
     if not rows:
         return
     columns = [c for c in rows[0] if c not in ("contact_id", "id")]
     equal = ", ".join(columns)
-    session.execute(sa.text(
-        f"WITH asked AS (SELECT *, row_number() OVER (PARTITION BY {equal}) AS place FROM jsonb_populate_recordset(NULL::{table}, :rows)), "
-        f"here AS (SELECT ctid AS row, tableoid AS part, {equal}, row_number() OVER (PARTITION BY {equal}) AS place FROM {table} "
-        "WHERE contact_id = :kept) "
-        f"UPDATE {table} t SET contact_id = :gone FROM here h JOIN asked a ON a.place = h.place AND "
-        + " AND ".join(f"a.{c} IS NOT DISTINCT FROM h.{c}" for c in columns) +
-        " WHERE t.ctid = h.row AND t.tableoid = h.part AND t.contact_id = :kept").bindparams(sa.bindparam("rows", type_=JSONB)),
-        {"rows": rows, "kept": done.kept_id, "gone": done.gone_id})
+    session.execute(
+        sa.text(
+            f"WITH asked AS (SELECT *, row_number() OVER (PARTITION BY {equal}) AS place FROM "
+            f"jsonb_populate_recordset(NULL::{table}, :rows)), "
+            f"here AS (SELECT ctid AS row, tableoid AS part, {equal}, row_number() OVER "
+            f"(PARTITION BY {equal}) AS place FROM {table} "
+            "WHERE contact_id = :kept) "
+            f"UPDATE {table} t SET contact_id = :gone FROM here h JOIN asked a ON a.place = "
+            "h.place AND "
+            + " AND ".join(f"a.{c} IS NOT DISTINCT FROM h.{c}" for c in columns)
+            + " WHERE t.ctid = h.row AND t.tableoid = h.part AND t.contact_id = :kept"
+        ).bindparams(sa.bindparam("rows", type_=JSONB)),
+        {"rows": rows, "kept": done.kept_id, "gone": done.gone_id},
+    )

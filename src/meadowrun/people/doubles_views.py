@@ -1,6 +1,5 @@
 """Pages of likely doubles: the pairs, both records side by side, merging and parting."""
 
-
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
@@ -17,7 +16,9 @@ pages = flask.Blueprint("doubles", __name__)
 @comes_later("Looking for people who are there twice")
 def table() -> object:
     pairs, as_of = doubles.candidates(db(), now())
-    return flask.render_template("people/doubles.html", pairs=pairs, as_of=as_of, merges=doubles.recent(db(), now()))
+    return flask.render_template(
+        "people/doubles.html", pairs=pairs, as_of=as_of, merges=doubles.recent(db(), now())
+    )
 
 
 @pages.get("/people/doubles/<int:first>/<int:second>")
@@ -27,7 +28,10 @@ def pair(first: int, second: int) -> object:
         raise Invalid("Choose two different contacts.")
     a, b = queries.contact(db(), first), queries.contact(db(), second)
     specs = words().fields
-    labels = {ref: spec.label for ref, spec in specs.items()} | {"company_id": "company", "email": "email"}
+    labels = {ref: spec.label for ref, spec in specs.items()} | {
+        "company_id": "company",
+        "email": "email",
+    }
     companies = company_queries.names(db(), [a.company_id or 0, b.company_id or 0])
 
     def shown(name: str, value: object) -> str:
@@ -37,7 +41,10 @@ def pair(first: int, second: int) -> object:
             return companies.get(value, "")
         return wording.held(specs[name].type if name in specs else "text", value)
 
-    rows = [(name, labels.get(name, name), shown(name, x), shown(name, y)) for name, x, y in doubles.preview(a, b)]
+    rows = [
+        (name, labels.get(name, name), shown(name, x), shown(name, y))
+        for name, x, y in doubles.preview(a, b)
+    ]
     history = {c.id: queries.history_size(db(), c.id) for c in (a, b)}
     return flask.render_template("people/double.html", a=a, b=b, rows=rows, history=history)
 
@@ -52,7 +59,11 @@ def merge(first: int, second: int) -> object:
     gone = second if kept == first else first
     chosen = {name for name in form if form[name] == str(gone)} - {"keep"}
     doubles.merge(db(), actor(), now(), kept, gone, chosen)
-    return done("people.show", "They are one record now. It can be undone for 30 days, under “Likely doubles”.", ident=kept)
+    return done(
+        "people.show",
+        "They are one record now. It can be undone for 30 days, under “Likely doubles”.",
+        ident=kept,
+    )
 
 
 @pages.post("/people/doubles/undo/<int:ident>")
@@ -62,4 +73,8 @@ def undo(ident: int) -> object:
         parted = doubles.undo(db(), actor(), now(), ident)
     except MeadowrunError as problem:
         return not_done(problem, "doubles.table")
-    return done("people.show", "They are two records again, each with its own history.", ident=parted.gone_id)
+    return done(
+        "people.show",
+        "They are two records again, each with its own history.",
+        ident=parted.gone_id,
+    )

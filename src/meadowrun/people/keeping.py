@@ -24,18 +24,21 @@ MOST_PASTED = 100_000
 
 @dataclasses.dataclass(frozen=True)
 class Pasted:
-    """What became of pasted lines: how many were taken, were there already, and those refused with their reason."""
+    """What became of pasted lines: how many were taken, were there already, and those refused with
+    their reason."""
 
     taken: int
     known: int
     refused: list[tuple[str, str]]
 
 
-_BEHIND = """SELECT split_part(email_key, '@', 2), count(*) FROM contacts WHERE split_part(email_key, '@', 2) = ANY(:domains) GROUP BY 1"""
+_BEHIND = """SELECT split_part(email_key, '@', 2), count(*) FROM contacts
+WHERE split_part(email_key, '@', 2) = ANY(:domains) GROUP BY 1"""
 
 
 def address_or_domain(text: str) -> str:
-    """The key of something to suppress: an address, or "@domain" for all of a domain. Raises Invalid."""
+    """The key of something to suppress: an address, or "@domain" for all of a domain. Raises
+    Invalid."""
     text = text.strip().lower()
     domain = _DOMAIN.match(text)
     if domain:
@@ -46,10 +49,22 @@ def address_or_domain(text: str) -> str:
     return values.email_key(text)
 
 
-def suppress(session: orm.Session, now: dt.datetime, key: str, reason: str, source: str, until: dt.datetime | None = None) -> bool:
-    """Never write there again, or not before `until`; a first reason is kept, a longer time wins. False when known already."""
-    new = session.execute(insert(Suppression).values(address_key=key, reason=reason, source=source, at=now, until=until)
-                          .on_conflict_do_nothing().returning(Suppression.address_key)).scalar()
+def suppress(
+    session: orm.Session,
+    now: dt.datetime,
+    key: str,
+    reason: str,
+    source: str,
+    until: dt.datetime | None = None,
+) -> bool:
+    """Never write there again, or not before `until`; a first reason is kept, a longer time wins.
+    False when known already."""
+    new = session.execute(
+        insert(Suppression)
+        .values(address_key=key, reason=reason, source=source, at=now, until=until)
+        .on_conflict_do_nothing()
+        .returning(Suppression.address_key)
+    ).scalar()
     if new is not None:
         return True
     row = session.get_one(Suppression, key)
@@ -59,21 +74,32 @@ def suppress(session: orm.Session, now: dt.datetime, key: str, reason: str, sour
 
 
 def side_by_side(line: str) -> list[str]:
-    """The addresses or domains of a line that holds nothing else, however they are parted; none where it does."""
+    """The addresses or domains of a line that holds nothing else, however they are parted; none
+    where it does."""
     words = [word.strip('"') for word in re.split(r"[,;\s]+", line) if word.strip('"')]
     return words if all("@" in word for word in words) else []
 
 
-def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: str, reason: str,
-                  until: dt.datetime | None = None) -> Pasted:
-    """Suppresses pasted or uploaded lines: an address or a domain first, a reason of its own after a comma, semicolon or tab; or
-    several addresses side by side."""
+def suppress_many(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    text: str,
+    reason: str,
+    until: dt.datetime | None = None,
+) -> Pasted:
+    """Suppresses pasted or uploaded lines: an address or a domain first, a reason of its own after
+    a comma, semicolon or tab; or several addresses side by side."""
     lines = [line for line in text.replace("\ufeff", "").splitlines() if line.strip()]
     if len(lines) > MOST_PASTED:
-        raise Invalid(f"Take in at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many")
+        raise Invalid(
+            f"Take in at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many"
+        )
     taken, known, refused = 0, 0, []
     for number, line in enumerate(lines):
-        first, *rest = [part.strip().strip('"') for part in re.split(r"[,;\t]", line) if part.strip()] or [""]
+        first, *rest = [
+            part.strip().strip('"') for part in re.split(r"[,;\t]", line) if part.strip()
+        ] or [""]
         words = side_by_side(line)
         several = len(words) > 1 or not rest
         for one in words or (first,):
@@ -83,7 +109,14 @@ def suppress_many(session: orm.Session, actor: Actor, now: dt.datetime, text: st
                 if number or "@" in one:
                     refused.append((one, str(problem)))
                 continue
-            new = suppress(session, now, key, (reason if several else ", ".join(rest))[:300], f"taken in by {actor.name}", until)
+            new = suppress(
+                session,
+                now,
+                key,
+                (reason if several else ", ".join(rest))[:300],
+                f"taken in by {actor.name}",
+                until,
+            )
             taken, known = taken + new, known + (not new)
     audit.record(session, actor, now, "suppressed many", "suppression", None, reason, taken=taken)
     return Pasted(taken, known, refused)
@@ -118,27 +151,50 @@ def lift_suppression(session: orm.Session, actor: Actor, now: dt.datetime, key: 
     row = session.get(Suppression, key)
     if row is not None:
         session.delete(row)
-        audit.record(session, actor, now, "lifted the suppression of", "suppression", None, key, reason=row.reason)
+        audit.record(
+            session,
+            actor,
+            now,
+            "lifted the suppression of",
+            "suppression",
+            None,
+            key,
+            reason=row.reason,
+        )
 
 
-def make_list(session: orm.Session, actor: Actor, now: dt.datetime, name: str, source: str, contact_ids: list[int] | None = None,
-              segment_id: int | None = None) -> PeopleList:
+def make_list(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    name: str,
+    source: str,
+    contact_ids: list[int] | None = None,
+    segment_id: int | None = None,
+) -> PeopleList:
     """A fixed list of people; a name that is taken gets a number behind it."""
     name = free_name(name.strip() or "List", set(session.scalars(sa.select(PeopleList.name))))
     made = PeopleList(name=name, source=source, taken_at=now, segment_id=segment_id)
     session.add(made)
     session.flush()
     put_in(session, made.id, contact_ids or [])
-    audit.record(session, actor, now, "made the list", "list", made.id, name, people=len(contact_ids or []))
+    audit.record(
+        session, actor, now, "made the list", "list", made.id, name, people=len(contact_ids or [])
+    )
     return made
 
 
-def rename_list(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, name: str) -> None:
-    """Another name for a list. Raises Invalid when there is none, Conflict when another list has it."""
+def rename_list(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, name: str
+) -> None:
+    """Another name for a list. Raises Invalid when there is none, Conflict when another list has
+    it."""
     name = " ".join(name.split())
     if not name:
         raise Invalid("Give the list a name you will recognise later.", "name")
-    if session.scalar(sa.select(PeopleList.id).where(PeopleList.name == name, PeopleList.id != found.id)):
+    if session.scalar(
+        sa.select(PeopleList.id).where(PeopleList.name == name, PeopleList.id != found.id)
+    ):
         raise Conflict(f"Another list is called “{name}”.")
     audit.record(session, actor, now, "renamed", "list", found.id, name, before=found.name)
     found.name = name
@@ -146,49 +202,94 @@ def rename_list(session: orm.Session, actor: Actor, now: dt.datetime, found: Peo
 
 def put_in(session: orm.Session, list_id: int, contact_ids: list[int]) -> int:
     """Adds contacts that exist to a list; returns how many were not in it before."""
-    done = session.execute(sa.text(
-        "INSERT INTO list_members (list_id, contact_id) SELECT :list, c.id FROM contacts c WHERE c.id = ANY(CAST(:ids AS bigint[])) "
-        "ON CONFLICT DO NOTHING"), {"list": list_id, "ids": number_array(contact_ids)})
+    done = session.execute(
+        sa.text(
+            "INSERT INTO list_members (list_id, contact_id) SELECT :list, c.id FROM contacts c "
+            "WHERE c.id = ANY(CAST(:ids AS bigint[])) "
+            "ON CONFLICT DO NOTHING"
+        ),
+        {"list": list_id, "ids": number_array(contact_ids)},
+    )
     return int(done.rowcount)  # type: ignore[attr-defined]
 
 
-def work_out_again(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, contact_ids: list[int]) -> None:
+def work_out_again(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, contact_ids: list[int]
+) -> None:
     """The people of a list that was frozen from a segment, as the segment is now."""
     session.execute(sa.delete(ListMember).where(ListMember.list_id == found.id))
     put_in(session, found.id, contact_ids)
     found.taken_at = now
-    audit.record(session, actor, now, "worked out again", "list", found.id, found.name, people=len(contact_ids))
+    audit.record(
+        session,
+        actor,
+        now,
+        "worked out again",
+        "list",
+        found.id,
+        found.name,
+        people=len(contact_ids),
+    )
 
 
-def add_by_address(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, text: str) -> Pasted:
-    """Adds the contacts with these addresses or numbers, one in a line; an address nobody has is refused."""
+def add_by_address(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, text: str
+) -> Pasted:
+    """Adds the contacts with these addresses or numbers, one in a line; an address nobody has is
+    refused."""
     wanted = list(dict.fromkeys(part.strip() for part in re.split(r"[\n,;]", text) if part.strip()))
     if len(wanted) > MOST_PASTED:
-        raise Invalid(f"Take in at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who")
-    by_key = {row[0]: row[1] for row in session.execute(sa.select(Contact.email_key, sa.func.min(Contact.id)).where(
-        Contact.email_key.in_([values.email_key(w) for w in wanted])).group_by(Contact.email_key))}
-    numbers = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_([int(w) for w in wanted if is_whole(w)]))))
+        raise Invalid(
+            f"Take in at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who"
+        )
+    by_key = {
+        row[0]: row[1]
+        for row in session.execute(
+            sa.select(Contact.email_key, sa.func.min(Contact.id))
+            .where(Contact.email_key.in_([values.email_key(w) for w in wanted]))
+            .group_by(Contact.email_key)
+        )
+    }
+    numbers = set(
+        session.scalars(
+            sa.select(Contact.id).where(Contact.id.in_([int(w) for w in wanted if is_whole(w)]))
+        )
+    )
     ids, refused = [], []
     for one in wanted:
-        known = int(one) if is_whole(one) and int(one) in numbers else by_key.get(values.email_key(one))
+        known = (
+            int(one) if is_whole(one) and int(one) in numbers else by_key.get(values.email_key(one))
+        )
         if known is None:
             refused.append((one, "no contact has this address or number"))
         else:
             ids.append(known)
     added = put_in(session, found.id, ids)
-    audit.record(session, actor, now, "added to the list", "list", found.id, found.name, people=added)
+    audit.record(
+        session, actor, now, "added to the list", "list", found.id, found.name, people=added
+    )
     return Pasted(added, len(ids) - added, refused)
 
 
-def take_out(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, contact_ids: list[int]) -> int:
+def take_out(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, contact_ids: list[int]
+) -> int:
     """Removes contacts from a list; the contacts themselves stay."""
-    done = session.execute(sa.delete(ListMember).where(ListMember.list_id == found.id, ListMember.contact_id.in_(contact_ids)))
+    done = session.execute(
+        sa.delete(ListMember).where(
+            ListMember.list_id == found.id, ListMember.contact_id.in_(contact_ids)
+        )
+    )
     count = int(done.rowcount)  # type: ignore[attr-defined]
-    audit.record(session, actor, now, "took out of the list", "list", found.id, found.name, people=count)
+    audit.record(
+        session, actor, now, "took out of the list", "list", found.id, found.name, people=count
+    )
     return count
 
 
-def delete_list(session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, uses: list[str]) -> None:
+def delete_list(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, uses: list[str]
+) -> None:
     """Deletes a list that nothing uses; the people stay. Raises Conflict naming what does."""
     if uses:
         raise Conflict(f"“{found.name}” is used by {', '.join(uses[:5])}. Change those first.")
@@ -196,13 +297,20 @@ def delete_list(session: orm.Session, actor: Actor, now: dt.datetime, found: Peo
     session.delete(found)
 
 
-#: Soft bounces after which an address is not written to any more, unless somebody read something there in between.
+#: Soft bounces after which an address is not written to any more, unless somebody read something
+#: there in between.
 MOST_SOFT_BOUNCES = 5
 
 
 def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft: list[int]) -> None:
-    """A hard bounce stops mail to an address until it is corrected, and so does the last of several soft ones. Numbers of contacts."""
-    session.execute(sa.text(
-        "UPDATE contacts SET soft_bounces = soft_bounces + (id = ANY(:soft))::int, bounced_at = CASE WHEN id = ANY(:hard) OR "
-        "soft_bounces + 1 >= :most THEN coalesce(bounced_at, :now) ELSE bounced_at END WHERE id = ANY(:hard) OR id = ANY(:soft)"),
-        {"hard": hard, "soft": soft, "now": now, "most": MOST_SOFT_BOUNCES})
+    """A hard bounce stops mail to an address until it is corrected, and so does the last of several
+    soft ones. Numbers of contacts."""
+    session.execute(
+        sa.text(
+            "UPDATE contacts SET soft_bounces = soft_bounces + (id = ANY(:soft))::int, "
+            "bounced_at = CASE WHEN id = ANY(:hard) OR "
+            "soft_bounces + 1 >= :most THEN coalesce(bounced_at, :now) ELSE bounced_at END WHERE "
+            "id = ANY(:hard) OR id = ANY(:soft)"
+        ),
+        {"hard": hard, "soft": soft, "now": now, "most": MOST_SOFT_BOUNCES},
+    )

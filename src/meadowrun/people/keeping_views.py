@@ -14,12 +14,28 @@ from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
 from meadowrun.people.tagged import narrowed
 from meadowrun.shell import hidden
-from meadowrun.shell.request import actor, csv_file, database, db, done, integer, needs, not_done, now, uploaded, zone
+from meadowrun.shell.request import (
+    actor,
+    csv_file,
+    database,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+    uploaded,
+    zone,
+)
 
 pages = flask.Blueprint("keeping", __name__)
 PAGE = 50
 #: what a part of two lists is called
-_PARTS = {"both": "In {here} and in {there}", "here": "In {here}, not in {there}", "there": "In {there}, not in {here}"}
+_PARTS = {
+    "both": "In {here} and in {there}",
+    "here": "In {here}, not in {there}",
+    "there": "In {there}, not in {here}",
+}
 
 
 @pages.get("/lists")
@@ -49,10 +65,17 @@ def _of_them(count: int) -> str:
 
 
 def _added(found: PeopleList, pasted: keeping.Pasted) -> object:
-    said = f"{pasted.taken:,} added" + (f", {_of_them(pasted.known)} in it already" if pasted.known else "") + "."
+    said = (
+        f"{pasted.taken:,} added"
+        + (f", {_of_them(pasted.known)} in it already" if pasted.known else "")
+        + "."
+    )
     if pasted.refused:
-        said += " Not added, because nobody has it: " + ", ".join(r[0] for r in pasted.refused[:8]) + (
-            f" and {len(pasted.refused) - 8} more." if len(pasted.refused) > 8 else ".")
+        said += (
+            " Not added, because nobody has it: "
+            + ", ".join(r[0] for r in pasted.refused[:8])
+            + (f" and {len(pasted.refused) - 8} more." if len(pasted.refused) > 8 else ".")
+        )
     return done("keeping.list_members", said, ident=found.id)
 
 
@@ -65,14 +88,31 @@ def list_members(ident: int) -> object:
     found = _list(ident)
     arguments = flask.request.args
     after = integer(arguments.get("after", "0"), "after")
-    other = db().get(PeopleList, int(arguments["with"])) if is_whole(arguments.get("with", "")) else None
+    other = (
+        db().get(PeopleList, int(arguments["with"]))
+        if is_whole(arguments.get("with", ""))
+        else None
+    )
     show = arguments.get("show", "both") if other else ""
     rows = list_queries.page(db(), ident, after, PAGE + 1, other.id if other else None, show)
-    beside = {key: list_queries.size(db(), ident, other.id, key) for key in ("both", "here", "there")} if other else {}
+    beside = (
+        {key: list_queries.size(db(), ident, other.id, key) for key in ("both", "here", "there")}
+        if other
+        else {}
+    )
     return flask.render_template(
-        "people/list.html", found=found, rows=rows[:PAGE], total=list_queries.size(db(), ident), other=other, show=show, beside=beside,
-        others=[item for item, _ in queries.lists(db()) if item.id != ident], shown=list_queries.size(db(), ident, other.id if other else None, show),
-        segment=queries.segment_name(db(), found.segment_id), after=rows[PAGE - 1].id if len(rows) > PAGE else None)
+        "people/list.html",
+        found=found,
+        rows=rows[:PAGE],
+        total=list_queries.size(db(), ident),
+        other=other,
+        show=show,
+        beside=beside,
+        others=[item for item, _ in queries.lists(db()) if item.id != ident],
+        shown=list_queries.size(db(), ident, other.id if other else None, show),
+        segment=queries.segment_name(db(), found.segment_id),
+        after=rows[PAGE - 1].id if len(rows) > PAGE else None,
+    )
 
 
 @pages.get("/lists/<int:ident>.csv")
@@ -113,7 +153,10 @@ def part(ident: int) -> object:
 @needs("author")
 def add(ident: int) -> object:
     found = _list(ident)
-    return _added(found, keeping.add_by_address(db(), actor(), now(), found, flask.request.form.get("who", "")))
+    return _added(
+        found,
+        keeping.add_by_address(db(), actor(), now(), found, flask.request.form.get("who", "")),
+    )
 
 
 @pages.post("/lists/<int:ident>/remove/<int:contact>")
@@ -139,15 +182,25 @@ def suppressions() -> object:
     return _suppressions(None, {})
 
 
-def _suppressions(problem: MeadowrunError | None, given: dict[str, str], domains: dict[str, int] | None = None) -> str:
-    """The table and the form with what was `given`; `domains` with their counts are to be confirmed first."""
+def _suppressions(
+    problem: MeadowrunError | None, given: dict[str, str], domains: dict[str, int] | None = None
+) -> str:
+    """The table and the form with what was `given`; `domains` with their counts are to be confirmed
+    first."""
     search = values.email_key(hidden.shown(flask.request.args.get("search", "")))
     start = max(0, integer(flask.request.args.get("from", "0"), "from"))
     rows = list_queries.suppressions(db(), search, start, PAGE + 1)
     return flask.render_template(
-        "people/suppressions.html", rows=rows[:PAGE], search=search, total=list_queries.suppressed(db()),
-        problem=problem, given=given, domains=domains,
-        before=max(start - PAGE, 0) if start else None, after=start + PAGE if len(rows) > PAGE else None)
+        "people/suppressions.html",
+        rows=rows[:PAGE],
+        search=search,
+        total=list_queries.suppressed(db()),
+        problem=problem,
+        given=given,
+        domains=domains,
+        before=max(start - PAGE, 0) if start else None,
+        after=start + PAGE if len(rows) > PAGE else None,
+    )
 
 
 def _until(text: str) -> dt.datetime | None:
@@ -184,12 +237,21 @@ def suppress() -> object:
             many = f"{form['address']}\n{many}"
         domains = keeping.domains_in(f"{form.get('address', '')}\n{many}")
         if domains and form.get("sure") != " ".join(domains):
-            return _suppressions(None, form.to_dict() | {"many": many}, keeping.behind(db(), domains))
+            return _suppressions(
+                None, form.to_dict() | {"many": many}, keeping.behind(db(), domains)
+            )
         if many.strip():
             pasted = keeping.suppress_many(db(), actor(), now(), many, reason, until)
-            said = f"{pasted.taken:,} suppressed" + (f", {_of_them(pasted.known)} known" if pasted.known else "") + "."
+            said = (
+                f"{pasted.taken:,} suppressed"
+                + (f", {_of_them(pasted.known)} known" if pasted.known else "")
+                + "."
+            )
             if pasted.refused:
-                said += f" {len(pasted.refused):,} could not be read, like “{pasted.refused[0][0]}”: {pasted.refused[0][1]}"
+                said += (
+                    f" {len(pasted.refused):,} could not be read, like "
+                    f"“{pasted.refused[0][0]}”: {pasted.refused[0][1]}"
+                )
             return done("keeping.suppressions", said)
         key = keeping.address_or_domain(form.get("address", ""))
         keeping.suppress(db(), now(), key, reason, f"by hand, {actor().name}", until)
@@ -197,7 +259,10 @@ def suppress() -> object:
         db().rollback()
         return _suppressions(problem, form.to_dict()), problem.status
     audit.record(db(), actor(), now(), "suppressed", "suppression", None, key)
-    return done("keeping.suppressions", f"{'All of ' if key.startswith('@') else ''}{key} is not written to from now on.")
+    return done(
+        "keeping.suppressions",
+        f"{'All of ' if key.startswith('@') else ''}{key} is not written to from now on.",
+    )
 
 
 @pages.post("/people/suppressions/lift")
@@ -205,6 +270,8 @@ def suppress() -> object:
 def lift() -> object:
     key = flask.request.form.get("address", "")
     if key.startswith("@") and not flask.request.form.get("sure"):
-        return flask.render_template("people/lift.html", key=key, people=keeping.behind(db(), [key])[key])
+        return flask.render_template(
+            "people/lift.html", key=key, people=keeping.behind(db(), [key])[key]
+        )
     keeping.lift_suppression(db(), actor(), now(), key)
     return done("keeping.suppressions", "Lifted. Whether mail goes there again depends on consent.")

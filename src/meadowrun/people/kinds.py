@@ -13,9 +13,19 @@ def event_kinds(session: orm.Session) -> list[EventKind]:
 
 def event_kind(session: orm.Session, key: str | None) -> EventKind | None:
     """The kind of a key, also of one that was merged into it."""
-    return session.scalar(sa.select(EventKind).where(sa.or_(EventKind.key == key, EventKind.aka.any(key)))) if key else None
+    return (
+        session.scalar(
+            sa.select(EventKind).where(sa.or_(EventKind.key == key, EventKind.aka.any(key)))
+        )
+        if key
+        else None
+    )
 
 
 def merged_kinds(session: orm.Session) -> dict[str, str]:
     """The keys of kinds of event that were merged into others → the keys of those."""
-    return dict(session.execute(sa.text("SELECT unnest(aka), key FROM event_kinds WHERE aka <> '{}'")).tuples().all())
+    return dict(
+        session.execute(sa.text("SELECT unnest(aka), key FROM event_kinds WHERE aka <> '{}'"))
+        .tuples()
+        .all()
+    )

@@ -27,7 +27,8 @@ class Contact(Base):
     id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
     #: as given; may be blank or unusable
     email: orm.Mapped[str | None]
-    #: lower case, trimmed: what identifies a person in imports and events. Two records may share an address
+    #: lower case, trimmed: what identifies a person in imports and events. Two records may share an
+    #: address
     email_key: orm.Mapped[str | None]
     #: the organisation's own number for this person, where it has one
     reference: orm.Mapped[str | None] = orm.mapped_column(unique=True)
@@ -40,7 +41,9 @@ class Contact(Base):
     phone: orm.Mapped[str | None]
     first_name: orm.Mapped[str | None]
     last_name: orm.Mapped[str | None]
-    company_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("companies.id", ondelete="SET NULL"))
+    company_id: orm.Mapped[int | None] = orm.mapped_column(
+        sa.ForeignKey("companies.id", ondelete="SET NULL")
+    )
     language: orm.Mapped[str | None]
     #: IANA name; blank means the organisation's
     timezone: orm.Mapped[str | None]
@@ -62,15 +65,24 @@ class Contact(Base):
         sa.Index("ix_contacts_company", "company_id"),
         sa.Index("ix_contacts_timezone", "timezone"),
         sa.Index("ix_contacts_phone", "phone", postgresql_where=sa.text("phone IS NOT NULL")),
-        sa.Index("ix_contacts_attributes", "attributes", postgresql_using="gin",
-                 postgresql_ops={"attributes": "jsonb_path_ops"}),
-        sa.Index("ix_contacts_search", "search_key", postgresql_using="gin",
-                 postgresql_ops={"search_key": "gin_trgm_ops"}),
+        sa.Index(
+            "ix_contacts_attributes",
+            "attributes",
+            postgresql_using="gin",
+            postgresql_ops={"attributes": "jsonb_path_ops"},
+        ),
+        sa.Index(
+            "ix_contacts_search",
+            "search_key",
+            postgresql_using="gin",
+            postgresql_ops={"search_key": "gin_trgm_ops"},
+        ),
     )
 
 
 class Field(Base):
-    """An own field of contacts or companies. Standard fields are not rows: they are in core/audience/fields.py."""
+    """An own field of contacts or companies. Standard fields are not rows: they are in
+    core/audience/fields.py."""
 
     __tablename__ = "fields"
     id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
@@ -95,7 +107,9 @@ class Merge(Base):
 
     __tablename__ = "merges"
     id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
-    kept_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"), index=True)
+    kept_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), index=True
+    )
     gone_id: orm.Mapped[int] = orm.mapped_column(BigId)
     at: orm.Mapped[dt.datetime]
     by: orm.Mapped[str]
@@ -112,11 +126,13 @@ class Topic(Base):
 
 
 class Consent(Base):
-    """What a contact agrees to now, for a channel: everything (topic 0) or one topic. No row: not asked."""
+    """What a contact agrees to now, for a channel: everything (topic 0) or one topic. No row: not
+    asked."""
 
     __tablename__ = "consents"
     contact_id: orm.Mapped[int] = orm.mapped_column(
-        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True)
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True
+    )
     channel: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: 0 stands for the whole channel: a "no" there outweighs every topic
     topic_id: orm.Mapped[int] = orm.mapped_column(BigId, primary_key=True, autoincrement=False)
@@ -131,7 +147,9 @@ class ConsentChange(Base):
 
     __tablename__ = "consent_changes"
     id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)
-    contact_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"), index=True)
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), index=True
+    )
     channel: orm.Mapped[str]
     topic_id: orm.Mapped[int] = orm.mapped_column(BigId)
     agreed: orm.Mapped[bool]
@@ -161,20 +179,26 @@ class PeopleList(Base):
     source: orm.Mapped[str]
     taken_at: orm.Mapped[dt.datetime]
     #: the segment it was frozen from, so that it can be worked out again
-    segment_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="SET NULL"))
+    segment_id: orm.Mapped[int | None] = orm.mapped_column(
+        sa.ForeignKey("segments.id", ondelete="SET NULL")
+    )
     #: numbers of its tags
     tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
 
 
 class ListMember(Base):
     __tablename__ = "list_members"
-    list_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("lists.id", ondelete="CASCADE"), primary_key=True)
+    list_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("lists.id", ondelete="CASCADE"), primary_key=True
+    )
     contact_id: orm.Mapped[int] = orm.mapped_column(
-        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True, index=True)
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True, index=True
+    )
 
 
 class StoredFile(Base):
-    """A file somebody gave us, kept in the database so that web and worker processes hold no state."""
+    """A file somebody gave us, kept in the database so that web and worker processes hold no
+    state."""
 
     __tablename__ = "files"
     id: orm.Mapped[int] = orm.mapped_column(BigId, sa.Identity(), primary_key=True)

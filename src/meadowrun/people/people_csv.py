@@ -16,31 +16,64 @@ from meadowrun.people.models import Contact
 BATCH = 2000
 _COMPANY, _TAGS = "company", "tags"
 _SAID = {"email": "agreed to email", "sms": "agreed to text messages"}
-_MORE = ("SELECT c.id, k.name, (SELECT jsonb_object_agg(s.channel, s.agreed) FROM consents s WHERE s.contact_id = c.id AND s.topic_id = 0), "
-         "(SELECT array_agg(t.path ORDER BY t.path) FROM contact_tags a JOIN tags t ON t.id = a.tag_id WHERE a.contact_id = c.id) "
-         "FROM contacts c LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)")
+_MORE = (
+    "SELECT c.id, k.name, (SELECT jsonb_object_agg(s.channel, s.agreed) FROM consents s WHERE "
+    "s.contact_id = c.id AND s.topic_id = 0), "
+    "(SELECT array_agg(t.path ORDER BY t.path) FROM contact_tags a JOIN tags t ON t.id = "
+    "a.tag_id WHERE a.contact_id = c.id) "
+    "FROM contacts c LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)"
+)
 
 
 def lines(database: Database, ids: Sequence[int], words: Dictionary) -> Iterator[str]:
-    """The CSV (commas, RFC 4180) of these contacts, a heading first, in the order of the numbers given.
+    """The CSV (commas, RFC 4180) of these contacts, a heading first, in the order of the numbers
+    given.
 
-    Dates are YYYY-MM-DD, yes/no is yes or no, several choices are parted by semicolons. Whoever was never asked for consent
-    has an empty cell there. Opens a session of its own, since a file may be read for longer than a request lives.
+    Dates are YYYY-MM-DD, yes/no is yes or no, several choices are parted by semicolons. Whoever was
+    never asked for consent has an empty cell there. Opens a session of its own, since a file may be
+    read for longer than a request lives.
     """
     standard = [spec for spec in STANDARD if spec.owner == "contact"]
-    own = [spec for spec in words.fields.values() if spec.column is None and spec.owner == "contact" and not spec.retired]
-    yield _line([*(spec.label for spec in standard), _COMPANY, *(spec.label for spec in own), _TAGS, *_SAID.values()])
+    own = [
+        spec
+        for spec in words.fields.values()
+        if spec.column is None and spec.owner == "contact" and not spec.retired
+    ]
+    yield _line(
+        [
+            *(spec.label for spec in standard),
+            _COMPANY,
+            *(spec.label for spec in own),
+            _TAGS,
+            *_SAID.values(),
+        ]
+    )
     for start in range(0, len(ids), BATCH):
-        some = list(ids[start:start + BATCH])
+        some = list(ids[start : start + BATCH])
         with database.session() as session:
-            found = {contact.id: contact for contact in session.scalars(sa.select(Contact).where(Contact.id.in_(some)))}
-            more = {ident: (company, said or {}, tags or []) for ident, company, said, tags in session.execute(sa.text(_MORE), {"ids": some})}
+            found = {
+                contact.id: contact
+                for contact in session.scalars(sa.select(Contact).where(Contact.id.in_(some)))
+            }
+            more = {
+                ident: (company, said or {}, tags or [])
+                for ident, company, said, tags in session.execute(sa.text(_MORE), {"ids": some})
+            }
         text = []
         for ident in some:
             if ident in found:
                 contact, (company, said, tags) = found[ident], more[ident]
-                text.append(_line([*(getattr(contact, spec.ref) for spec in standard), company,
-                                   *(contact.attributes.get(spec.key) for spec in own), tags, *(said.get(channel) for channel in _SAID)]))
+                text.append(
+                    _line(
+                        [
+                            *(getattr(contact, spec.ref) for spec in standard),
+                            company,
+                            *(contact.attributes.get(spec.key) for spec in own),
+                            tags,
+                            *(said.get(channel) for channel in _SAID),
+                        ]
+                    )
+                )
         yield "".join(text)
 
 

@@ -1,4 +1,5 @@
-"""Typed reads about people. Pages by key, never by offset, so that the millionth contact is as near as the first."""
+"""Typed reads about people. Pages by key, never by offset, so that the millionth contact is as near
+as the first."""
 
 import dataclasses
 import datetime as dt
@@ -31,16 +32,38 @@ from meadowrun.people.models import (
 )
 
 PAGE = 50
-SORTS = {"name": (Contact.name_key, False), "email": (Contact.email_key, False), "added": (Contact.created_at, True)}
+SORTS = {
+    "name": (Contact.name_key, False),
+    "email": (Contact.email_key, False),
+    "added": (Contact.created_at, True),
+}
 
 
 def dictionary(session: orm.Session) -> Dictionary:
     """All fields and event kinds that conditions and fill-ins can be about."""
-    own = [FieldSpec(f.key if f.owner == "contact" else f"company.{f.key}", f.label, f.type, tuple(f.options),
-                     meaning=f.meaning, retired=f.retired) for f in session.scalars(sa.select(Field).order_by(Field.label))]
+    own = [
+        FieldSpec(
+            f.key if f.owner == "contact" else f"company.{f.key}",
+            f.label,
+            f.type,
+            tuple(f.options),
+            meaning=f.meaning,
+            retired=f.retired,
+        )
+        for f in session.scalars(sa.select(Field).order_by(Field.label))
+    ]
     kinds = session.scalars(sa.select(EventKind).order_by(EventKind.did)).all()
-    events = [EventSpec(k.id, k.key, k.did, k.do, tuple(DetailSpec(key, d["label"], d["type"])
-                                                        for key, d in k.details.items()), k.retired) for k in kinds]
+    events = [
+        EventSpec(
+            k.id,
+            k.key,
+            k.did,
+            k.do,
+            tuple(DetailSpec(key, d["label"], d["type"]) for key, d in k.details.items()),
+            k.retired,
+        )
+        for k in kinds
+    ]
     merged = {other: k.key for k in kinds for other in k.aka}
     named: dict[str, dict[int, str]] = {}
     for kind, number, name in session.execute(sa.text(_NAMED)):
@@ -49,25 +72,49 @@ def dictionary(session: orm.Session) -> Dictionary:
     # Asked for only when a line names one, and once.
     @functools.cache
     def segment(number: int) -> dict[str, Any] | None:
-        return session.execute(sa.text("SELECT definition FROM segments WHERE id = :id"), {"id": number}).scalar()
+        return session.execute(
+            sa.text("SELECT definition FROM segments WHERE id = :id"), {"id": number}
+        ).scalar()
 
     @functools.cache
     def partition(number: int) -> list[dict[str, Any]] | None:
-        return session.execute(sa.text("SELECT parts FROM partitions WHERE id = :id"), {"id": number}).scalar()
+        return session.execute(
+            sa.text("SELECT parts FROM partitions WHERE id = :id"), {"id": number}
+        ).scalar()
 
     @functools.cache
     def links(message: int) -> dict[int, str]:
-        found = session.execute(sa.text("SELECT compiled->'links' FROM editions WHERE message_id = :id ORDER BY number DESC LIMIT 1"),
-                                {"id": message}).scalar()
+        found = session.execute(
+            sa.text(
+                "SELECT compiled->'links' FROM editions WHERE message_id = :id ORDER BY number "
+                "DESC LIMIT 1"
+            ),
+            {"id": message},
+        ).scalar()
         return {link["number"]: link["label"] for link in found or []}
 
-    return Dictionary.of(own, events, merged=merged, named=named, segment=segment, partition=partition, links=links)
+    return Dictionary.of(
+        own, events, merged=merged, named=named, segment=segment, partition=partition, links=links
+    )
 
 
 #: Everything with a name that lines speak of by number.
-_NAMED = " UNION ALL ".join(f"SELECT '{kind}', id, name FROM {table}" for kind, table in (
-    ("message", "messages"), ("campaign", "campaigns"), ("send", "sends"), ("list", "lists"), ("topic", "topics"),
-    ("segment", "segments"), ("partition", "partitions"), ("score", "scores"))) + " UNION ALL SELECT 'tag', id, path FROM tags ORDER BY 1, 3"
+_NAMED = (
+    " UNION ALL ".join(
+        f"SELECT '{kind}', id, name FROM {table}"
+        for kind, table in (
+            ("message", "messages"),
+            ("campaign", "campaigns"),
+            ("send", "sends"),
+            ("list", "lists"),
+            ("topic", "topics"),
+            ("segment", "segments"),
+            ("partition", "partitions"),
+            ("score", "scores"),
+        )
+    )
+    + " UNION ALL SELECT 'tag', id, path FROM tags ORDER BY 1, 3"
+)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -80,20 +127,33 @@ class Page:
 
 
 def living(session: orm.Session, contact_id: int) -> Contact | None:
-    """The contact of a number; of one that was merged into another, that other: what was sent before still names the first."""
+    """The contact of a number; of one that was merged into another, that other: what was sent
+    before still names the first."""
     found = session.get(Contact, contact_id)
     if found is None:
-        kept = session.scalar(sa.select(Merge.kept_id).where(Merge.gone_id == contact_id).order_by(Merge.id.desc()).limit(1))
+        kept = session.scalar(
+            sa.select(Merge.kept_id)
+            .where(Merge.gone_id == contact_id)
+            .order_by(Merge.id.desc())
+            .limit(1)
+        )
         found = session.get(Contact, kept) if kept is not None else None
     return found
 
 
-def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cursor: str | None = None,
-                  tags: Collection[int] | None = None) -> Page:
-    """One page of contacts, those with any of some tags where these are given. `cursor` comes from a former Page; an unreadable one
-    starts from the beginning."""
+def contacts_page(
+    session: orm.Session,
+    search: str = "",
+    sort: str = "name",
+    cursor: str | None = None,
+    tags: Collection[int] | None = None,
+) -> Page:
+    """One page of contacts, those with any of some tags where these are given. `cursor` comes from
+    a former Page; an unreadable one starts from the beginning."""
     column, descending = SORTS.get(sort, SORTS["name"])
-    query = sa.select(Contact, Company.name.label("company")).outerjoin(Company, Company.id == Contact.company_id)
+    query = sa.select(Contact, Company.name.label("company")).outerjoin(
+        Company, Company.id == Contact.company_id
+    )
     if search.strip():
         query = _narrowed(session, query, search)
     if tags is not None:
@@ -115,28 +175,39 @@ def contacts_page(session: orm.Session, search: str = "", sort: str = "name", cu
         rows.reverse()
     has_after = bool(rows) and (more or backwards)
     has_before = bool(rows) and (place is not None and not backwards or backwards and more)
-    return Page(rows, f"a{rows[-1][0].id}" if has_after else None, f"b{rows[0][0].id}" if has_before else None)
+    return Page(
+        rows,
+        f"a{rows[-1][0].id}" if has_after else None,
+        f"b{rows[0][0].id}" if has_before else None,
+    )
 
 
 def _tagged(tags: Collection[int]) -> Any:
-    return sa.text("SELECT t.contact_id FROM contact_tags t WHERE t.tag_id = ANY(:tags)").bindparams(tags=sorted(tags)).columns(
-        sa.column("contact_id", sa.BigInteger))
+    return (
+        sa.text("SELECT t.contact_id FROM contact_tags t WHERE t.tag_id = ANY(:tags)")
+        .bindparams(tags=sorted(tags))
+        .columns(sa.column("contact_id", sa.BigInteger))
+    )
 
 
-def _read_cursor(session: orm.Session, cursor: str, column: Any) -> tuple[bool, tuple[Any, int] | None]:
+def _read_cursor(
+    session: orm.Session, cursor: str, column: Any
+) -> tuple[bool, tuple[Any, int] | None]:
     if not is_whole(cursor[1:]) or cursor[0] not in "ab":
         return False, None
     value = session.execute(sa.select(column).where(Contact.id == int(cursor[1:]))).scalar()
     return cursor[0] == "b", None if value is None else (value, int(cursor[1:]))
 
 
-#: A search that more than this match is answered sooner by walking in order than by finding and sorting them all.
+#: A search that more than this match is answered sooner by walking in order than by finding and
+#: sorting them all.
 COMMON = 20_000
 
 
 def _narrowed(session: orm.Session, query: Any, search: str) -> Any:
-    """Only those who match. The planner cannot know that a name stands all in one place of the order by name, and would
-    walk half the table to it; so those found by the search index are found first."""
+    """Only those who match. The planner cannot know that a name stands all in one place of the
+    order by name, and would walk half the table to it; so those found by the search index are found
+    first."""
     _, common = count_contacts(session, search, COMMON)
     if common:
         return _searched(query, search)
@@ -150,16 +221,22 @@ def _searched(query: Any, search: str) -> Any:
         escaped = as_like(word)
         # Three letters make one trigram; shorter words can only use the name's beginning.
         pattern = f"%{escaped}%" if len(word) >= 3 else f"{escaped}%"
-        query = query.where((Contact.search_key if len(word) >= 3 else Contact.name_key).like(pattern))
+        query = query.where(
+            (Contact.search_key if len(word) >= 3 else Contact.name_key).like(pattern)
+        )
     return query
 
 
-def count_contacts(session: orm.Session, search: str = "", most: int = 10_000, tags: Collection[int] | None = None) -> tuple[int, bool]:
+def count_contacts(
+    session: orm.Session, search: str = "", most: int = 10_000, tags: Collection[int] | None = None
+) -> tuple[int, bool]:
     """How many match, counted up to `most` when searching; True when there are more than that."""
     if tags is not None:
         found = sa.select(Contact.id).where(Contact.id.in_(_tagged(tags)))
         found = _searched(found, search) if search.strip() else found
-        return session.execute(sa.select(sa.func.count()).select_from(found.subquery())).scalar_one(), False
+        return session.execute(
+            sa.select(sa.func.count()).select_from(found.subquery())
+        ).scalar_one(), False
     if not search.strip():
         return session.execute(sa.select(sa.func.count()).select_from(Contact)).scalar_one(), False
     limited = _searched(sa.select(Contact.id), search).limit(most + 1).subquery()
@@ -171,13 +248,15 @@ def contact(session: orm.Session, contact_id: int) -> Contact:
     return found(session, Contact, contact_id, "contact")
 
 
-#: The phone number of a contact `c` without what people write between its digits, as suppressions and gateways have it.
+#: The phone number of a contact `c` without what people write between its digits, as suppressions
+#: and gateways have it.
 NUMBER = "regexp_replace(c.phone, '[^0-9+]', '', 'g')"
 
 
 @dataclasses.dataclass(frozen=True)
 class ConsentState:
-    """What a contact said to a channel (topic 0) or a topic there; `topic` is what that is called."""
+    """What a contact said to a channel (topic 0) or a topic there; `topic` is what that is
+    called."""
 
     channel: str
     topic: str
@@ -192,22 +271,48 @@ class ConsentState:
 
 
 def consent_of(session: orm.Session, contact_id: int, every: bool = False) -> list[ConsentState]:
-    """What a contact agreed to: email as a whole first, then each topic of it, then the other channels. Topics of those only where
-    something was said of them, unless it is to be every one."""
-    rows = {(c.channel, c.topic_id): c for c in session.scalars(sa.select(Consent).where(Consent.contact_id == contact_id))}
+    """What a contact agreed to: email as a whole first, then each topic of it, then the other
+    channels. Topics of those only where something was said of them, unless it is to be every one.
+    """
+    rows = {
+        (c.channel, c.topic_id): c
+        for c in session.scalars(sa.select(Consent).where(Consent.contact_id == contact_id))
+    }
     known = topics(session)
     names = [("email", 0, "All email"), *(("email", t.id, t.name) for t in known)]
     for channel, name in CHANNEL_WORDS.items():
         if channel != "email":
-            names += [(channel, 0, f"{name[0].upper()}{name[1:]}"), *(
-                (channel, t.id, f"{t.name} in {name}") for t in known if every or (channel, t.id) in rows)]
-    return [ConsentState(channel, name, ident, row.agreed if row else None, row.at if row else None, row.how if row else "")
-            for channel, ident, name in names for row in (rows.get((channel, ident)),)]
+            names += [
+                (channel, 0, f"{name[0].upper()}{name[1:]}"),
+                *(
+                    (channel, t.id, f"{t.name} in {name}")
+                    for t in known
+                    if every or (channel, t.id) in rows
+                ),
+            ]
+    return [
+        ConsentState(
+            channel,
+            name,
+            ident,
+            row.agreed if row else None,
+            row.at if row else None,
+            row.how if row else "",
+        )
+        for channel, ident, name in names
+        for row in (rows.get((channel, ident)),)
+    ]
 
 
 def consent_history(session: orm.Session, contact_id: int, most: int = 30) -> list[ConsentChange]:
-    return list(session.scalars(sa.select(ConsentChange).where(ConsentChange.contact_id == contact_id)
-                                .order_by(ConsentChange.at.desc(), ConsentChange.id.desc()).limit(most)))
+    return list(
+        session.scalars(
+            sa.select(ConsentChange)
+            .where(ConsentChange.contact_id == contact_id)
+            .order_by(ConsentChange.at.desc(), ConsentChange.id.desc())
+            .limit(most)
+        )
+    )
 
 
 def topics(session: orm.Session) -> list[Topic]:
@@ -220,64 +325,109 @@ def fields(session: orm.Session, owner: str) -> list[Field]:
 
 def segment_name(session: orm.Session, segment_id: int | None) -> str | None:
     """The name of the segment a list was frozen from; None when there is none any more."""
-    return session.execute(sa.text("SELECT name FROM segments WHERE id = :id"), {"id": segment_id}).scalar() if segment_id else None
+    return (
+        session.execute(
+            sa.text("SELECT name FROM segments WHERE id = :id"), {"id": segment_id}
+        ).scalar()
+        if segment_id
+        else None
+    )
 
 
 def definitions_using(session: orm.Session, path: str) -> list[str]:
-    """The segments, partitions, messages and kept rows with a line that a jsonpath finds, in words."""
-    rows = session.execute(sa.text(
-        "SELECT DISTINCT kind, name FROM definitions_in_use WHERE jsonb_path_exists(lines, CAST(:path AS jsonpath)) ORDER BY 1 DESC, 2"),
-        {"path": path})
+    """The segments, partitions, messages and kept rows with a line that a jsonpath finds, in
+    words."""
+    rows = session.execute(
+        sa.text(
+            "SELECT DISTINCT kind, name FROM definitions_in_use WHERE jsonb_path_exists(lines, "
+            "CAST(:path AS jsonpath)) ORDER BY 1 DESC, 2"
+        ),
+        {"path": path},
+    )
     return [f"{kind} “{name}”" for kind, name in rows]
 
 
 def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
-    """What uses a list, in words: segments, partitions and messages with a line on it, and sends."""
-    sends = session.scalars(sa.text("SELECT name FROM sends WHERE jsonb_path_exists(jsonb_build_array(audience, held), "
-                                    "CAST(:named AS jsonpath)) ORDER BY name"),
-                            {"named": f"$.** ? (@.list == {int(list_id)})"})
-    return definitions_using(session, f'$.** ? (@.kind == "list" && @.list == {int(list_id)})') + [f"the send “{name}”" for name in sends]
+    """What uses a list, in words: segments, partitions and messages with a line on it, and
+    sends."""
+    sends = session.scalars(
+        sa.text(
+            "SELECT name FROM sends WHERE jsonb_path_exists(jsonb_build_array(audience, held), "
+            "CAST(:named AS jsonpath)) ORDER BY name"
+        ),
+        {"named": f"$.** ? (@.list == {int(list_id)})"},
+    )
+    return definitions_using(session, f'$.** ? (@.kind == "list" && @.list == {int(list_id)})') + [
+        f"the send “{name}”" for name in sends
+    ]
 
 
 def suppression_of(session: orm.Session, address_key: str | None) -> Suppression | None:
     if not address_key:
         return None
-    return session.get(Suppression, address_key) or session.get(Suppression, f"@{address_key.partition('@')[2]}")
+    return session.get(Suppression, address_key) or session.get(
+        Suppression, f"@{address_key.partition('@')[2]}"
+    )
 
 
 def lists(session: orm.Session) -> list[tuple[PeopleList, int]]:
     """Every list with its size, newest first."""
     size = sa.select(sa.func.count()).where(ListMember.list_id == PeopleList.id).scalar_subquery()
-    return [(row[0], row[1]) for row in session.execute(
-        sa.select(PeopleList, size).order_by(PeopleList.taken_at.desc()))]
+    return [
+        (row[0], row[1])
+        for row in session.execute(sa.select(PeopleList, size).order_by(PeopleList.taken_at.desc()))
+    ]
 
 
 def lists_of(session: orm.Session, contact_id: int) -> list[PeopleList]:
-    return list(session.scalars(sa.select(PeopleList).join(ListMember, ListMember.list_id == PeopleList.id)
-                                .where(ListMember.contact_id == contact_id).order_by(PeopleList.name)))
+    return list(
+        session.scalars(
+            sa.select(PeopleList)
+            .join(ListMember, ListMember.list_id == PeopleList.id)
+            .where(ListMember.contact_id == contact_id)
+            .order_by(PeopleList.name)
+        )
+    )
 
 
 def common_values(session: orm.Session, spec: FieldSpec, most: int = 40) -> list[str]:
     """The commonest values of a text or choice field of contacts or companies, for pick lists."""
     table = "companies" if spec.owner == "company" else "contacts"
     expression = spec.column or "attributes->>:key"
-    rows = session.execute(sa.text(
-        f"SELECT v FROM (SELECT {expression} AS v FROM {table} LIMIT 200000) x WHERE v IS NOT NULL "
-        "GROUP BY v ORDER BY count(*) DESC, v LIMIT :most"), {"key": spec.key, "most": most})
+    rows = session.execute(
+        sa.text(
+            f"SELECT v FROM (SELECT {expression} AS v FROM {table} LIMIT 200000) x WHERE v IS "
+            "NOT NULL "
+            "GROUP BY v ORDER BY count(*) DESC, v LIMIT :most"
+        ),
+        {"key": spec.key, "most": most},
+    )
     return [row[0] for row in rows]
 
 
 def file_weights(session: orm.Session, addresses: list[str]) -> dict[str, int]:
     """Bytes of the stored files at addresses like /f/<handle>."""
     handles = [a.removeprefix("/f/") for a in addresses if a.startswith("/f/")]
-    return {f"/f/{handle}": size for handle, size in session.execute(
-        sa.select(StoredFile.handle, StoredFile.size).where(StoredFile.handle.in_(handles)))} if handles else {}
+    return (
+        {
+            f"/f/{handle}": size
+            for handle, size in session.execute(
+                sa.select(StoredFile.handle, StoredFile.size).where(StoredFile.handle.in_(handles))
+            )
+        }
+        if handles
+        else {}
+    )
 
 
 def contacts_after(session: orm.Session, after: int, most: int, email: str = "") -> list[Contact]:
     """Contacts by number, or those of an address."""
     query = sa.select(Contact).where(Contact.id > after).order_by(Contact.id).limit(most)
-    return list(session.scalars(query.where(Contact.email_key == values.email_key(email)) if email else query))
+    return list(
+        session.scalars(
+            query.where(Contact.email_key == values.email_key(email)) if email else query
+        )
+    )
 
 
 def contact_of(session: orm.Session, email: str) -> Contact | None:
@@ -292,18 +442,33 @@ def contacts_of(session: orm.Session, ids: Collection[int]) -> list[Contact]:
 
 def anybody(session: orm.Session) -> Contact | None:
     """The first contact with a name, to read something as."""
-    return session.scalar(sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1))
+    return session.scalar(
+        sa.select(Contact).where(Contact.first_name.is_not(None)).order_by(Contact.id).limit(1)
+    )
 
 
 def common_zones(session: orm.Session) -> list[str]:
     """The twelve time zones that most contacts name, of many."""
-    return [row[0] for row in session.execute(sa.text(
-        "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL LIMIT 50000) x "
-        "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"))]
+    return [
+        row[0]
+        for row in session.execute(
+            sa.text(
+                "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL "
+                "LIMIT 50000) x "
+                "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"
+            )
+        )
+    ]
 
 
 def history_size(session: orm.Session, contact_id: int) -> tuple[int, int]:
     """How many events and how many deliveries a contact has."""
-    row = session.execute(sa.text("SELECT (SELECT count(*) FROM events WHERE contact_id = :id), (SELECT count(*) FROM deliveries "
-                                  "WHERE contact_id = :id)"), {"id": contact_id}).one()
+    row = session.execute(
+        sa.text(
+            "SELECT (SELECT count(*) FROM events WHERE contact_id = :id), (SELECT count(*) FROM "
+            "deliveries "
+            "WHERE contact_id = :id)"
+        ),
+        {"id": contact_id},
+    ).one()
     return row[0], row[1]

@@ -11,18 +11,26 @@ from meadowrun.people.asked import words
 Row = TypeVar("Row")
 
 
-def narrowed(rows: Sequence[Row], tags_of: Callable[[Row], Any] = lambda row: row) -> tuple[list[Row], str]:
-    """The rows whose thing bears the tag that the address asks for with `tag=N`, or one under it; and that tag's path.
+def narrowed(
+    rows: Sequence[Row], tags_of: Callable[[Row], Any] = lambda row: row
+) -> tuple[list[Row], str]:
+    """The rows whose thing bears the tag that the address asks for with `tag=N`, or one under it;
+    and that tag's path.
 
-    `tags_of` gives a row's thing. Without such a tag, or with one that is gone: all rows, and no path.
+    `tags_of` gives a row's thing. Without such a tag, or with one that is gone: all rows, and no
+    path.
     """
     number, path, under = asked()
-    return ([row for row in rows if under & set(tags_of(row).tags)], path) if number else (list(rows), "")
+    return (
+        ([row for row in rows if under & set(tags_of(row).tags)], path)
+        if number
+        else (list(rows), "")
+    )
 
 
 def asked() -> tuple[int, str, frozenset[int]]:
-    """The tag that the address asks for with `tag=N`: its number, its path, and the numbers of it and all under it; 0 and nothing
-    without one, or with one that is gone."""
+    """The tag that the address asks for with `tag=N`: its number, its path, and the numbers of it
+    and all under it; 0 and nothing without one, or with one that is gone."""
     text = flask.request.args.get("tag", "")
     number = int(text) if is_whole(text) else 0
     path = words().name("tag", number)

@@ -23,35 +23,75 @@ class Moment:
 
 
 def _said(value: Any) -> str:
-    """A detail as it is read. It may be from before its kind had types: what it is itself says how."""
-    return held("yes_no" if isinstance(value, bool) else "number" if isinstance(value, int | float) else "text", value)
+    """A detail as it is read. It may be from before its kind had types: what it is itself says
+    how."""
+    return held(
+        "yes_no"
+        if isinstance(value, bool)
+        else "number"
+        if isinstance(value, int | float)
+        else "text",
+        value,
+    )
 
 
-def timeline(session: orm.Session, contact_id: int, before: dt.datetime | None, most: int = 60) -> list[Moment]:
+def timeline(
+    session: orm.Session, contact_id: int, before: dt.datetime | None, most: int = 60
+) -> list[Moment]:
     """Events, mails and reactions of a contact before a moment."""
-    values = {"id": contact_id, "before": before or dt.datetime(9999, 1, 1, tzinfo=dt.UTC), "most": most}
+    values = {
+        "id": contact_id,
+        "before": before or dt.datetime(9999, 1, 1, tzinfo=dt.UTC),
+        "most": most,
+    }
     found: list[Moment] = []
-    for at, did, details in session.execute(sa.text(
+    for at, did, details in session.execute(
+        sa.text(
             "SELECT e.at, k.did, e.details FROM events e JOIN event_kinds k ON k.id = e.kind_id "
-            "WHERE e.contact_id = :id AND e.at < :before ORDER BY e.at DESC LIMIT :most"), values):
-        said = ", ".join(f"{key.replace('_', ' ')} {_said(value)}" for key, value in (details or {}).items() if value is not None)
+            "WHERE e.contact_id = :id AND e.at < :before ORDER BY e.at DESC LIMIT :most"
+        ),
+        values,
+    ):
+        said = ", ".join(
+            f"{key.replace('_', ' ')} {_said(value)}"
+            for key, value in (details or {}).items()
+            if value is not None
+        )
         found.append(Moment(at, "event", did, said))
-    for at, name, outcome, note, send_id in session.execute(sa.text(
-            "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.owner_id FROM deliveries d "
-            "JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send' WHERE d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before "
-            "ORDER BY 1 DESC LIMIT :most"), values):
+    for at, name, outcome, note, send_id in session.execute(
+        sa.text(
+            "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.owner_id FROM "
+            "deliveries d "
+            "JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send' WHERE "
+            "d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before "
+            "ORDER BY 1 DESC LIMIT :most"
+        ),
+        values,
+    ):
         if outcome in ("delivered", "bounced"):
             text = f"was sent “{name}”" + ("" if outcome == "delivered" else ", which bounced")
         else:
             text = f"was not sent “{name}”: {WORDS[outcome].lower()}"
-        found.append(Moment(at, "mail", text, note if outcome == "bounced" and note else "", send_id))
-    for at, kind, machine, name, note, send_id in session.execute(sa.text(
+        found.append(
+            Moment(at, "mail", text, note if outcome == "bounced" and note else "", send_id)
+        )
+    for at, kind, machine, name, note, send_id in session.execute(
+        sa.text(
             "SELECT r.at, r.kind, r.machine, s.name, r.note, s.owner_id FROM reactions r "
             "JOIN dispatches s ON s.id = r.dispatch_id AND s.owner_kind = 'send' "
-            "WHERE r.contact_id = :id AND r.at < :before AND r.kind <> 'bounced' ORDER BY r.at DESC LIMIT :most"),
-            values):
-        verb = {"opened": "opened", "clicked": "clicked in", "unsubscribed": "unsubscribed by",
-                "complained": "complained about"}[kind]
+            "WHERE r.contact_id = :id AND r.at < :before AND r.kind <> 'bounced' ORDER BY r.at "
+            "DESC LIMIT :most"
+        ),
+        values,
+    ):
+        verb = {
+            "opened": "opened",
+            "clicked": "clicked in",
+            "unsubscribed": "unsubscribed by",
+            "complained": "complained about",
+        }[kind]
         who = "a program " if machine else ""
-        found.append(Moment(at, "reaction", f"{who}{verb} “{name}”", note if machine else "", send_id))
+        found.append(
+            Moment(at, "reaction", f"{who}{verb} “{name}”", note if machine else "", send_id)
+        )
     return sorted(found, key=lambda m: m.at, reverse=True)[:most]

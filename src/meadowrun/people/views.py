@@ -28,19 +28,36 @@ def table() -> object:
     search, sort = hidden.shown(arguments.get("search", "")), arguments.get("sort", "name")
     sort = sort if sort in queries.SORTS else "name"
     tag, tagged, under = asked_tag()
-    page = queries.contacts_page(db(), search, sort, hidden.shown(arguments.get("at", "")), under if tag else None)
+    page = queries.contacts_page(
+        db(), search, sort, hidden.shown(arguments.get("at", "")), under if tag else None
+    )
     total, more = queries.count_contacts(db(), search, tags=under if tag else None)
-    shown = [f for f in queries.fields(db(), "contact") if f.type in ("choice", "text", "date", "datetime", "number")][:3]
+    shown = [
+        f
+        for f in queries.fields(db(), "contact")
+        if f.type in ("choice", "text", "date", "datetime", "number")
+    ][:3]
     preferred = [f for f in queries.fields(db(), "contact") if f.key in ("membership", "region")]
-    return flask.render_template("people/table.html", page=page, search=search, sort=sort, total=total, more=more, tag=tag, tagged=tagged,
-                                 columns=(preferred or shown)[:2])
+    return flask.render_template(
+        "people/table.html",
+        page=page,
+        search=search,
+        sort=sort,
+        total=total,
+        more=more,
+        tag=tag,
+        tagged=tagged,
+        columns=(preferred or shown)[:2],
+    )
 
 
 @pages.post("/people")
 def search() -> object:
     """Leads to the table of those whom a search finds."""
     form = flask.request.form
-    return hidden.search_leads_to("people.table", sort=form.get("sort") or None, tag=form.get("tag") or None)
+    return hidden.search_leads_to(
+        "people.table", sort=form.get("sort") or None, tag=form.get("tag") or None
+    )
 
 
 @pages.get("/people/new")
@@ -53,7 +70,9 @@ def new() -> object:
 @needs("author")
 def create() -> object:
     try:
-        contact = actions.save_contact(db(), actor(), now(), flask.request.form.to_dict(), home=settings().country)
+        contact = actions.save_contact(
+            db(), actor(), now(), flask.request.form.to_dict(), home=settings().country
+        )
         if flask.request.form.get("agreed"):
             how = flask.request.form.get("how", "").strip()
             if not how:
@@ -69,12 +88,19 @@ def _form(contact: Contact | None, given: dict[str, str], problem: MeadowrunErro
     shown = dict(given)
     if contact is not None and not given:
         shown = {name: getattr(contact, name) or "" for name in (*actions.TEXT_COLUMNS, "email")}
-        shown |= {k: "; ".join(v) if isinstance(v, list) else {True: "yes", False: "no"}.get(v, v)
-                  for k, v in contact.attributes.items()}
+        shown |= {
+            k: "; ".join(v) if isinstance(v, list) else {True: "yes", False: "no"}.get(v, v)
+            for k, v in contact.attributes.items()
+        }
         company = db().get(Company, contact.company_id) if contact.company_id else None
         shown["company"] = company.name if company else ""
-    return flask.render_template("people/form.html", contact=contact, given=shown, problem=problem,
-                                 own=queries.fields(db(), "contact"))
+    return flask.render_template(
+        "people/form.html",
+        contact=contact,
+        given=shown,
+        problem=problem,
+        own=queries.fields(db(), "contact"),
+    )
 
 
 @pages.get("/people/<int:ident>/edit")
@@ -88,10 +114,14 @@ def edit(ident: int) -> object:
 def change(ident: int) -> object:
     contact = queries.contact(db(), ident)
     try:
-        actions.save_contact(db(), actor(), now(), flask.request.form.to_dict(), contact, home=settings().country)
+        actions.save_contact(
+            db(), actor(), now(), flask.request.form.to_dict(), contact, home=settings().country
+        )
     except MeadowrunError as problem:
         db().rollback()
-        return _form(queries.contact(db(), ident), flask.request.form.to_dict(), problem), problem.status
+        return _form(
+            queries.contact(db(), ident), flask.request.form.to_dict(), problem
+        ), problem.status
     return done("people.show", "Saved.", ident=ident)
 
 
@@ -101,7 +131,8 @@ def show(ident: int) -> object:
 
 
 def _show(ident: int, problem: MeadowrunError | None) -> str:
-    """A contact's page; `problem` is with what was written down of a yes or no, which stays typed."""
+    """A contact's page; `problem` is with what was written down of a yes or no, which stays
+    typed."""
     contact = queries.contact(db(), ident)
     audit.looked(db(), actor(), now(), ident)
     company = db().get(Company, contact.company_id) if contact.company_id else None
@@ -111,10 +142,19 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
     except ValueError:
         raise Invalid("This page of the timeline does not exist.") from None
     return flask.render_template(
-        "people/show.html", contact=contact, company=company, own=queries.fields(db(), "contact"),
-        consent=queries.consent_of(db(), ident, every=True), history=queries.consent_history(db(), ident, 8), moments=moments,
-        suppression=queries.suppression_of(db(), contact.email_key), lists=queries.lists_of(db(), ident), most=60,
-        problem=problem, form=flask.request.form)
+        "people/show.html",
+        contact=contact,
+        company=company,
+        own=queries.fields(db(), "contact"),
+        consent=queries.consent_of(db(), ident, every=True),
+        history=queries.consent_history(db(), ident, 8),
+        moments=moments,
+        suppression=queries.suppression_of(db(), contact.email_key),
+        lists=queries.lists_of(db(), ident),
+        most=60,
+        problem=problem,
+        form=flask.request.form,
+    )
 
 
 @pages.get("/people/<int:ident>/everything.json")
@@ -122,9 +162,20 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
 def take_along(ident: int) -> object:
     """Everything kept of one contact, as a file."""
     text = json.dumps(wholly.everything(db(), ident), ensure_ascii=False, indent=2, default=str)
-    audit.record(db(), actor(), now(), "took along everything of", "contact", ident, actions.full_name(queries.contact(db(), ident)))
-    return flask.Response(text, mimetype="application/json", headers={
-        "Content-Disposition": f'attachment; filename="contact-{ident}.json"'})
+    audit.record(
+        db(),
+        actor(),
+        now(),
+        "took along everything of",
+        "contact",
+        ident,
+        actions.full_name(queries.contact(db(), ident)),
+    )
+    return flask.Response(
+        text,
+        mimetype="application/json",
+        headers={"Content-Disposition": f'attachment; filename="contact-{ident}.json"'},
+    )
 
 
 @pages.post("/people/<int:ident>/erase")
@@ -140,7 +191,9 @@ def consent(ident: int) -> object:
     queries.contact(db(), ident)
     form = flask.request.form
     how = " ".join(form.get("how", "").split())
-    about = next((c for c in queries.consent_of(db(), ident, every=True) if c.key == form.get("about")), None)
+    about = next(
+        (c for c in queries.consent_of(db(), ident, every=True) if c.key == form.get("about")), None
+    )
     try:
         if form.get("agreed") == "yes" and not how:
             raise Invalid("Say how this person agreed, so that it can be shown later.", "how")
@@ -149,18 +202,42 @@ def consent(ident: int) -> object:
     except Invalid as problem:
         return _show(ident, problem), problem.status
     agreed = form.get("agreed") == "yes"
-    actions.set_consent(db(), now(), ident, about.topic_id, agreed, how or f"withdrawn by {actor().name}", about.channel)
-    audit.record(db(), actor(), now(), "set the consent of", "contact", ident, actions.full_name(
-        queries.contact(db(), ident)), about=about.topic, agreed=agreed)
+    actions.set_consent(
+        db(),
+        now(),
+        ident,
+        about.topic_id,
+        agreed,
+        how or f"withdrawn by {actor().name}",
+        about.channel,
+    )
+    audit.record(
+        db(),
+        actor(),
+        now(),
+        "set the consent of",
+        "contact",
+        ident,
+        actions.full_name(queries.contact(db(), ident)),
+        about=about.topic,
+        agreed=agreed,
+    )
     return done("people.show", "Written down.", ident=ident)
 
 
 @pages.get("/companies")
 def companies() -> object:
     search = hidden.shown(flask.request.args.get("search", ""))
-    rows = company_queries.page(db(), search, hidden.shown(flask.request.args.get("after", "")), PAGE + 1)
-    return flask.render_template("people/companies.html", rows=rows[:PAGE], search=search, own=queries.fields(
-        db(), "company")[:4], after=rows[PAGE - 1][0].name if len(rows) > PAGE else None)
+    rows = company_queries.page(
+        db(), search, hidden.shown(flask.request.args.get("after", "")), PAGE + 1
+    )
+    return flask.render_template(
+        "people/companies.html",
+        rows=rows[:PAGE],
+        search=search,
+        own=queries.fields(db(), "company")[:4],
+        after=rows[PAGE - 1][0].name if len(rows) > PAGE else None,
+    )
 
 
 @pages.post("/companies")
@@ -176,9 +253,15 @@ def company(ident: int) -> object:
 
 def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) -> str:
     found = queries.found(db(), Company, ident, "company")
-    return flask.render_template("people/company.html", company=found, people=company_queries.people_of(db(), ident), given=given, problem=problem,
-                                 alike=company_queries.alike(db(), found),
-                                 own=queries.fields(db(), "company"))
+    return flask.render_template(
+        "people/company.html",
+        company=found,
+        people=company_queries.people_of(db(), ident),
+        given=given,
+        problem=problem,
+        alike=company_queries.alike(db(), found),
+        own=queries.fields(db(), "company"),
+    )
 
 
 @pages.post("/companies/<int:ident>")
@@ -186,7 +269,9 @@ def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) 
 def change_company(ident: int) -> object:
     found = queries.found(db(), Company, ident, "company")
     try:
-        actions.save_company(db(), actor(), now(), found.name, {k: v or None for k, v in flask.request.form.items()})
+        actions.save_company(
+            db(), actor(), now(), found.name, {k: v or None for k, v in flask.request.form.items()}
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _company(ident, flask.request.form.to_dict(), problem), problem.status
@@ -204,9 +289,15 @@ def settle_company(ident: int, verb: str) -> object:
             return done("people.company", "Renamed.", ident=ident)
         kept = company_queries.named(db(), name)
         if kept is None:
-            raise Invalid(f"There is no company “{name}”. Type the name as it stands in the list.", "name")
+            raise Invalid(
+                f"There is no company “{name}”. Type the name as it stands in the list.", "name"
+            )
         moved = actions.merge_companies(db(), actor(), found, kept)
-        return done("people.company", f"“{found.name}” is part of it now; {count_of(moved, 'person', 'people')} moved.", ident=kept.id)
+        return done(
+            "people.company",
+            f"“{found.name}” is part of it now; {count_of(moved, 'person', 'people')} moved.",
+            ident=kept.id,
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _company(ident, {}, problem), problem.status
@@ -218,9 +309,15 @@ def fields() -> object:
 
 
 def _fields(given: dict[str, str], problem: MeadowrunError | None) -> str:
-    return flask.render_template("people/fields.html", own=[*queries.fields(db(), "contact"), *queries.fields(
-        db(), "company")], kinds=event_kinds(db()), type_words=TYPE_WORDS, given=given, problem=problem,
-        standard=[f for f in words().fields.values() if f.column])
+    return flask.render_template(
+        "people/fields.html",
+        own=[*queries.fields(db(), "contact"), *queries.fields(db(), "company")],
+        kinds=event_kinds(db()),
+        type_words=TYPE_WORDS,
+        given=given,
+        problem=problem,
+        standard=[f for f in words().fields.values() if f.column],
+    )
 
 
 @pages.post("/people/fields")
@@ -228,11 +325,17 @@ def _fields(given: dict[str, str], problem: MeadowrunError | None) -> str:
 def add_field() -> object:
     form = flask.request.form
     try:
-        field = actions.add_field(db(), actor(), now(), form.get("owner", "contact"), form.get("label", ""),
-                                  form.get("type", ""), form.get("options", "").replace("\n", ",").split(","),
-                                  form.get("meaning", "").strip())
+        field = actions.add_field(
+            db(),
+            actor(),
+            now(),
+            form.get("owner", "contact"),
+            form.get("label", ""),
+            form.get("type", ""),
+            form.get("options", "").replace("\n", ",").split(","),
+            form.get("meaning", "").strip(),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _fields(form.to_dict(), problem), problem.status
     return done("people.fields", f"The field “{field.label}” can be used now.")
-

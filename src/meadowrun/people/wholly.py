@@ -17,58 +17,133 @@ Json = dict[str, Any]
 def everything(session: orm.Session, contact_id: int) -> Json:
     """All that is kept of one contact, ready for JSON. Raises NotFound."""
     found = contact(session, contact_id)
-    company = session.execute(sa.text("SELECT name FROM companies WHERE id = :id"), {"id": found.company_id}).scalar()
+    company = session.execute(
+        sa.text("SELECT name FROM companies WHERE id = :id"), {"id": found.company_id}
+    ).scalar()
 
     def rows(query: str) -> list[Json]:
-        return [{k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in row.items()}
-                for row in session.execute(sa.text(query), {"id": contact_id}).mappings()]
+        return [
+            {k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in row.items()}
+            for row in session.execute(sa.text(query), {"id": contact_id}).mappings()
+        ]
 
-    columns = {c.name: getattr(found, c.name) for c in found.__table__.columns if c.name not in ("attributes", "search_key", "name_key")}
+    columns = {
+        c.name: getattr(found, c.name)
+        for c in found.__table__.columns
+        if c.name not in ("attributes", "search_key", "name_key")
+    }
     return {
-        "contact": {k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in columns.items()} | {"company": company},
+        "contact": {
+            k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in columns.items()
+        }
+        | {"company": company},
         "fields": found.attributes,
-        "consent": [{"channel": c.channel, "topic": c.topic, "agreed": c.agreed, "how": c.how, "at": c.at.isoformat() if c.at else None}
-                    for c in consent_of(session, contact_id)],
-        "consent_history": rows("SELECT channel, topic_id, agreed, at, how FROM consent_changes WHERE contact_id = :id ORDER BY at, id"),
+        "consent": [
+            {
+                "channel": c.channel,
+                "topic": c.topic,
+                "agreed": c.agreed,
+                "how": c.how,
+                "at": c.at.isoformat() if c.at else None,
+            }
+            for c in consent_of(session, contact_id)
+        ],
+        "consent_history": rows(
+            "SELECT channel, topic_id, agreed, at, how FROM consent_changes WHERE contact_id = "
+            ":id ORDER BY at, id"
+        ),
         "lists": [item.name for item in lists_of(session, contact_id)],
-        "tags": rows("SELECT t.path FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE k.contact_id = :id ORDER BY t.path"),
-        "scores": rows("SELECT s.name, p.points FROM contact_scores p JOIN scores s ON s.id = p.score_id WHERE p.contact_id = :id ORDER BY 1"),
-        "points_given": rows("SELECT s.name, p.points, p.at, p.by, p.why FROM score_points p JOIN scores s ON s.id = p.score_id "
-                             "WHERE p.contact_id = :id ORDER BY p.id"),
-        "events": rows("SELECT k.key AS event, e.at, e.details FROM events e JOIN event_kinds k ON k.id = e.kind_id "
-                       "WHERE e.contact_id = :id ORDER BY e.at"),
-        "details_kept_aside": rows("SELECT k.key AS event, a.at, a.detail, a.value FROM details_aside a JOIN event_kinds k ON k.id = a.kind_id "
-                                   "WHERE a.contact_id = :id ORDER BY a.at, a.id"),
-        "mails": rows("SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d "
-                      "JOIN dispatches s ON s.id = d.dispatch_id "
-                      "WHERE d.contact_id = :id ORDER BY d.taken_at"),
-        "reactions": rows("SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note FROM reactions r JOIN dispatches s ON s.id = r.dispatch_id "
-                          "WHERE r.contact_id = :id ORDER BY r.at"),
-        "devices": rows("SELECT kind, endpoint, since, gone_at FROM push_devices WHERE contact_id = :id ORDER BY id"),
-        "cards": rows("SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at FROM card_places p "
-                      "JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id ORDER BY p.laid_at"),
-        "documents_viewed": rows("SELECT f.name, v.at FROM file_views v JOIN files f ON f.id = v.file_id WHERE v.contact_id = :id ORDER BY v.at")}
+        "tags": rows(
+            "SELECT t.path FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE "
+            "k.contact_id "
+            "= :id ORDER BY t.path"
+        ),
+        "scores": rows(
+            "SELECT s.name, p.points FROM contact_scores p JOIN scores s ON s.id = p.score_id "
+            "WHERE p.contact_id = :id ORDER BY 1"
+        ),
+        "points_given": rows(
+            "SELECT s.name, p.points, p.at, p.by, p.why FROM score_points p JOIN scores s ON "
+            "s.id = p.score_id "
+            "WHERE p.contact_id = :id ORDER BY p.id"
+        ),
+        "events": rows(
+            "SELECT k.key AS event, e.at, e.details FROM events e JOIN event_kinds k ON k.id = "
+            "e.kind_id "
+            "WHERE e.contact_id = :id ORDER BY e.at"
+        ),
+        "details_kept_aside": rows(
+            "SELECT k.key AS event, a.at, a.detail, a.value FROM details_aside a JOIN "
+            "event_kinds k ON k.id = a.kind_id "
+            "WHERE a.contact_id = :id ORDER BY a.at, a.id"
+        ),
+        "mails": rows(
+            "SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d "
+            "JOIN dispatches s ON s.id = d.dispatch_id "
+            "WHERE d.contact_id = :id ORDER BY d.taken_at"
+        ),
+        "reactions": rows(
+            "SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note FROM reactions r "
+            "JOIN dispatches s ON s.id = r.dispatch_id "
+            "WHERE r.contact_id = :id ORDER BY r.at"
+        ),
+        "devices": rows(
+            "SELECT kind, endpoint, since, gone_at FROM push_devices WHERE contact_id = :id "
+            "ORDER BY id"
+        ),
+        "cards": rows(
+            "SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at FROM "
+            "card_places p "
+            "JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id ORDER BY p.laid_at"
+        ),
+        "documents_viewed": rows(
+            "SELECT f.name, v.at FROM file_views v JOIN files f ON f.id = v.file_id WHERE "
+            "v.contact_id = :id ORDER BY v.at"
+        ),
+    }
 
 
 def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int) -> None:
     """Erases a contact for good. Raises NotFound.
 
-    What was sent and done stays under a number that no longer leads to anybody, so that every past sum stays right:
-    numbers among an event's details stay, everything else they said, addresses and filled-in values go. A send that is
-    still to reach them finds nobody. The audit keeps that somebody was erased, not who.
+    What was sent and done stays under a number that no longer leads to anybody, so that every past
+    sum stays right: numbers among an event's details stay, everything else they said, addresses and
+    filled-in values go. A send that is still to reach them finds nobody. The audit keeps that
+    somebody was erased, not who.
     """
     found = contact(session, contact_id)
     values = {"id": contact_id}
-    session.execute(sa.text("UPDATE deliveries SET address = NULL, filled = NULL, note = NULL WHERE contact_id = :id"), values)
+    session.execute(
+        sa.text(
+            "UPDATE deliveries SET address = NULL, filled = NULL, note = NULL WHERE "
+            "contact_id = "
+            ":id"
+        ),
+        values,
+    )
     session.execute(sa.text("UPDATE reactions SET note = '' WHERE contact_id = :id"), values)
-    session.execute(sa.text(
-        "UPDATE events e SET details = (SELECT jsonb_object_agg(key, value) FROM jsonb_each(e.details) WHERE jsonb_typeof(value) = "
-        "'number') WHERE contact_id = :id AND details IS NOT NULL"), values)
+    session.execute(
+        sa.text(
+            "UPDATE events e SET details = (SELECT jsonb_object_agg(key, value) FROM "
+            "jsonb_each(e.details) WHERE jsonb_typeof(value) = "
+            "'number') WHERE contact_id = :id AND details IS NOT NULL"
+        ),
+        values,
+    )
     session.execute(sa.text("DELETE FROM details_aside WHERE contact_id = :id"), values)
-    session.execute(sa.text("UPDATE audit SET object_name = 'an erased contact', detail = '{}' WHERE object_kind = 'contact' "
-                            "AND object_id = :id"), values)
+    session.execute(
+        sa.text(
+            "UPDATE audit SET object_name = 'an erased contact', detail = '{}' WHERE object_kind "
+            "= 'contact' "
+            "AND object_id = :id"
+        ),
+        values,
+    )
     if found.email_key:
-        session.execute(sa.text("DELETE FROM import_refusals WHERE cells::text ILIKE '%' || :address || '%'"), {"address": found.email_key})
+        session.execute(
+            sa.text("DELETE FROM import_refusals WHERE cells::text ILIKE '%' || :address || '%'"),
+            {"address": found.email_key},
+        )
     sampling.forget(session, contact_id)
     session.delete(found)
     session.flush()

@@ -4,4 +4,10 @@ from meadowrun.base.manifest import Feature
 from meadowrun.results.page import drawn_of_campaign
 from meadowrun.results.queries import numbers_of_send, subjects
 
-FEATURE = Feature(pages={"views": "Results"}, tasks=("jobs",), parts={"campaign.sends": drawn_of_campaign}, learnt=subjects, numbers=numbers_of_send)
+FEATURE = Feature(
+    pages={"views": "Results"},
+    tasks=("jobs",),
+    parts={"campaign.sends": drawn_of_campaign},
+    learnt=subjects,
+    numbers=numbers_of_send,
+)

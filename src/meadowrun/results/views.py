@@ -25,9 +25,17 @@ from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, now, rows_as_csv, settings, zone
 
 pages = flask.Blueprint("results", __name__)
-NAMES = {**WORDS, "audience": "Audience", "opened": "Opened", "machine_only": "Opened by a program only",
-         "clicked": "Clicked", "converted": "Success",
-         "held_converted": "Kept back, and success all the same", "unsubscribed": "Unsubscribed", "complained": "Complained"}
+NAMES = {
+    **WORDS,
+    "audience": "Audience",
+    "opened": "Opened",
+    "machine_only": "Opened by a program only",
+    "clicked": "Clicked",
+    "converted": "Success",
+    "held_converted": "Kept back, and success all the same",
+    "unsubscribed": "Unsubscribed",
+    "complained": "Complained",
+}
 PAGE = 100
 
 
@@ -36,7 +44,9 @@ def table() -> object:
     rows = []
     for send, campaign in recent(db(), ("running", "paused", "done", "stopped"), most=60):
         rows.append((send, campaign, queries.kept_numbers(db(), send)))
-    return flask.render_template("results/table.html", rows=rows, channels=channels_of(db(), [send for send, *_ in rows]))
+    return flask.render_template(
+        "results/table.html", rows=rows, channels=channels_of(db(), [send for send, *_ in rows])
+    )
 
 
 def _taken(ident: int) -> Send | None:
@@ -49,13 +59,18 @@ def _taken(ident: int) -> Send | None:
 def show(ident: int) -> object:
     send = _taken(ident)
     if send is None:
-        return done("sends.show", "It has not been sent yet; its result comes afterwards.", ident=ident)
+        return done(
+            "sends.show", "It has not been sent yet; its result comes afterwards.", ident=ident
+        )
     result = queries.result(db(), send, now())
     kind = result.success
     channel = channel_of(db(), send)
     said = CHANNELS[channel].steps
-    steps = [(key, said[key], getattr(result, key)) for key in ("delivered", "opened", "clicked")
-             if key in said and (key != "clicked" or result.links or result.clicked)]
+    steps = [
+        (key, said[key], getattr(result, key))
+        for key in ("delivered", "opened", "clicked")
+        if key in said and (key != "clicked" or result.links or result.clicked)
+    ]
     if kind is not None:
         steps.append(("converted", kind.did[0].upper() + kind.did[1:], result.converted))
     points = []
@@ -65,11 +80,21 @@ def show(ident: int) -> object:
         label = f"{here:%a %H:%M}" if index % every == 0 else ""
         points.append((label, *counts))
     return flask.render_template(
-        "results/show.html", send=send, campaign=db().get(Campaign, send.campaign_id), result=result, steps=steps,
-        points=points, channel=channel, cards=card_tally(db(), send.dispatch_id) if channel == "card" else None,
-        words_of=words_for(channel), kept_back=held_named(db(), send),
-        said={key: text.lower() for key, text in (dict(CHANNELS["email"].steps) | dict(said)).items()},
-        topic=db().get(Topic, send.topic_id) if send.topic_id else None)
+        "results/show.html",
+        send=send,
+        campaign=db().get(Campaign, send.campaign_id),
+        result=result,
+        steps=steps,
+        points=points,
+        channel=channel,
+        cards=card_tally(db(), send.dispatch_id) if channel == "card" else None,
+        words_of=words_for(channel),
+        kept_back=held_named(db(), send),
+        said={
+            key: text.lower() for key, text in (dict(CHANNELS["email"].steps) | dict(said)).items()
+        },
+        topic=db().get(Topic, send.topic_id) if send.topic_id else None,
+    )
 
 
 @pages.get("/results/<int:ident>/people/<what>")
@@ -80,10 +105,18 @@ def behind(ident: int, what: str) -> object:
         flask.abort(404)
     after, channel = flask.request.args.get("after", "0"), channel_of(db(), send)
     rows = queries.people_behind(db(), send, what, PAGE + 1, int(after) if is_whole(after) else 0)
-    return flask.render_template("results/behind.html", send=send, what=what, name=_name(send, what), rows=rows[:PAGE],
-                                 total=queries.count_behind(db(), send, what), words_of=words_for(channel), channel=channel,
-                                 asked=CHANNELS[channel].can_be_asked(settings()),
-                                 after=rows[PAGE - 1].id if len(rows) > PAGE else None)
+    return flask.render_template(
+        "results/behind.html",
+        send=send,
+        what=what,
+        name=_name(send, what),
+        rows=rows[:PAGE],
+        total=queries.count_behind(db(), send, what),
+        words_of=words_for(channel),
+        channel=channel,
+        asked=CHANNELS[channel].can_be_asked(settings()),
+        after=rows[PAGE - 1].id if len(rows) > PAGE else None,
+    )
 
 
 def _name(send: Send, what: str) -> str:
@@ -91,7 +124,9 @@ def _name(send: Send, what: str) -> str:
     channel = channel_of(db(), send)
     names = NAMES | words_for(channel) | dict(CHANNELS[channel].steps)
     if what.startswith("link"):
-        found = next((x for x in queries.result(db(), send, now()).links if x.number == int(what[4:])), None)
+        found = next(
+            (x for x in queries.result(db(), send, now()).links if x.number == int(what[4:])), None
+        )
         return f"{names['clicked']} “{found.label}”" if found else names["clicked"]
     return names[what]
 
@@ -104,23 +139,65 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
     for outcome, count in result.tally.items():
         summary.append([words[outcome], count, "audience", share(count, result.audience)])
     summary.append(["Audience", result.audience, "", ""])
-    openings = ((seen["opened"], result.opened), ("Opened by a program only", result.machine_only)) if "opened" in seen else ()
-    for name, count in (*openings, (seen["clicked"], result.clicked), ("Unsubscribed", result.unsubscribed),
-                        ("Complained", result.complained)):
+    openings = (
+        ((seen["opened"], result.opened), ("Opened by a program only", result.machine_only))
+        if "opened" in seen
+        else ()
+    )
+    for name, count in (
+        *openings,
+        (seen["clicked"], result.clicked),
+        ("Unsubscribed", result.unsubscribed),
+        ("Complained", result.complained),
+    ):
         summary.append([name, count, "delivered", share(count, result.delivered)])
     if result.success is not None:
-        summary.append([f"Success: {result.success.did} within {send.success_days} days", result.converted, "delivered",
-                        share(result.converted, result.delivered)])
+        summary.append(
+            [
+                f"Success: {result.success.did} within {send.success_days} days",
+                result.converted,
+                "delivered",
+                share(result.converted, result.delivered),
+            ]
+        )
     if result.worth is not None:
         for name, group in (("written to", result.worth.written), ("kept back", result.worth.held)):
-            summary.append([f"Success among those {name}", group.succeeded, name, share(group.succeeded, group.people, 2)])
-        summary.append(["Difference in points, and its bounds in 95 of 100 cases", *(
-            f"{100 * value:+.2f}" for value in (result.worth.gain, result.worth.low, result.worth.high))])
+            summary.append(
+                [
+                    f"Success among those {name}",
+                    group.succeeded,
+                    name,
+                    share(group.succeeded, group.people, 2),
+                ]
+            )
+        summary.append(
+            [
+                "Difference in points, and its bounds in 95 of 100 cases",
+                *(
+                    f"{100 * value:+.2f}"
+                    for value in (result.worth.gain, result.worth.low, result.worth.high)
+                ),
+            ]
+        )
     links: list[list[Any]] = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]]
-    links += [[x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links]
+    links += [
+        [x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links
+    ]
     first = 0 if "opened" in seen else 1
-    times: list[list[Any]] = [["From", *(f"{name}, first" for name in (seen.get("opened"), seen["clicked"], "Success") if name)]]
-    times += [[f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts[first:]] for at, *counts in result.timeline]
+    times: list[list[Any]] = [
+        [
+            "From",
+            *(
+                f"{name}, first"
+                for name in (seen.get("opened"), seen["clicked"], "Success")
+                if name
+            ),
+        ]
+    ]
+    times += [
+        [f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts[first:]]
+        for at, *counts in result.timeline
+    ]
     return [("Summary", summary), ("Links", links), ("First days", times)]
 
 
@@ -134,7 +211,8 @@ def as_csv(ident: int) -> object:
 
 
 def _cell(value: Any) -> Any:
-    """A value for a spreadsheet: no text is run as a formula, and what no file of that kind can hold is left out."""
+    """A value for a spreadsheet: no text is run as a formula, and what no file of that kind can
+    hold is left out."""
     return harmless(ILLEGAL_CHARACTERS_RE.sub("", value)) if isinstance(value, str) else value
 
 
@@ -145,9 +223,23 @@ def _people(book: openpyxl.Workbook, send: Send) -> None:
     after = 0
     while rows := queries.people_behind(db(), send, "audience", 5000, after):
         for r in rows:
-            people.append([_cell(value) for value in (r.id, r.first_name, r.last_name, r.email, WORDS[r.outcome], r.note)])
+            people.append(
+                [
+                    _cell(value)
+                    for value in (
+                        r.id,
+                        r.first_name,
+                        r.last_name,
+                        r.email,
+                        WORDS[r.outcome],
+                        r.note,
+                    )
+                ]
+            )
         after = rows[-1].id
-    audit.record(db(), actor(), now(), "took along", "send", send.id, send.name, people=people.max_row - 1)
+    audit.record(
+        db(), actor(), now(), "took along", "send", send.id, send.name, people=people.max_row - 1
+    )
 
 
 @pages.get("/results/<int:ident>.xlsx")
@@ -166,5 +258,8 @@ def as_xlsx(ident: int) -> object:
         _people(book, send)
     out = io.BytesIO()
     book.save(out)
-    return flask.Response(out.getvalue(), headers={"Content-Disposition": f'attachment; filename="result-{ident}.xlsx"'},
-                          mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+    return flask.Response(
+        out.getvalue(),
+        headers={"Content-Disposition": f'attachment; filename="result-{ident}.xlsx"'},
+        mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+    )

@@ -2,4 +2,6 @@
 
 from meadowrun.base.manifest import Feature
 
-FEATURE = Feature(pages={"views": ""}, tasks=("jobs",), does=(("How long data is kept", "retention.show"),))
+FEATURE = Feature(
+    pages={"views": ""}, tasks=("jobs",), does=(("How long data is kept", "retention.show"),)
+)

@@ -9,9 +9,11 @@ from meadowrun.retention import rules
 
 @jobs.task("retention.delete", "upkeep", every="*/2 * * * * 0")
 def delete_old() -> None:
-    """Deletes every kind of data that is older than it is kept, once a night has begun in which that was not done yet.
+    """Deletes every kind of data that is older than it is kept, once a night has begun in which
+    that was not done yet.
 
-    It looks often: the night is the organisation's, and in a demo comes when somebody moves the clock.
+    It looks often: the night is the organisation's, and in a demo comes when somebody moves the
+    clock.
     """
     with context().database.session() as session:
         now = clock.now(session)

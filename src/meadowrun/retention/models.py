@@ -9,7 +9,8 @@ from meadowrun.base.db import Base
 
 
 class Retention(Base):
-    """How long one kind of data is kept; a kind without a row is kept as long as its rule says by itself."""
+    """How long one kind of data is kept; a kind without a row is kept as long as its rule says by
+    itself."""
 
     __tablename__ = "retention"
     #: a key of rules.RULES, or “night”: when that was last gone through

@@ -17,7 +17,9 @@ def show() -> object:
 
 def _page(problem: MeadowrunError | None) -> str:
     found = [(one, rules.older(db(), one.rule, one.months, now())) for one in rules.kept(db())]
-    return flask.render_template("retention/show.html", found=found, lengths=rules.MONTHS, problem=problem)
+    return flask.render_template(
+        "retention/show.html", found=found, lengths=rules.MONTHS, problem=problem
+    )
 
 
 @pages.get("/retention/<kind>/older")

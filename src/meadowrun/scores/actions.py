@@ -17,12 +17,20 @@ from meadowrun.scores.models import Score, ScorePoints
 from meadowrun.scores.queries import names_it
 
 
-def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, given: dict[str, Any], score: Score | None = None,
-         based_on: int | None = None) -> Score:
-    """Adds a score or changes what `given` names of one: name, meaning, half_life (days or None), rules (as JSON).
+def save(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    words: Dictionary,
+    given: dict[str, Any],
+    score: Score | None = None,
+    based_on: int | None = None,
+) -> Score:
+    """Adds a score or changes what `given` names of one: name, meaning, half_life (days or None),
+    rules (as JSON).
 
-    Everyone's points are worked out anew in the background. Raises Invalid naming the place, and Conflict when the name is taken
-    or somebody changed the score since version `based_on`.
+    Everyone's points are worked out anew in the background. Raises Invalid naming the place, and
+    Conflict when the name is taken or somebody changed the score since version `based_on`.
     """
     clean = _clean(session, words, given, score)
     if score is None:
@@ -31,7 +39,10 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
     else:
         session.refresh(score, with_for_update=True)
         if based_on is not None and based_on != score.version:
-            raise Conflict(f"{score.changed_by} changed “{score.name}” meanwhile. Look at it again, then repeat your change.")
+            raise Conflict(
+                f"{score.changed_by} changed “{score.name}” meanwhile. Look at it again, then "
+                "repeat your change."
+            )
     did = "changed the score" if score.version else "added the score"
     for name, value in clean.items():
         setattr(score, name, value)
@@ -43,40 +54,82 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
     return score
 
 
-def _clean(session: orm.Session, words: Dictionary, given: dict[str, Any], score: Score | None) -> dict[str, Any]:
+def _clean(
+    session: orm.Session, words: Dictionary, given: dict[str, Any], score: Score | None
+) -> dict[str, Any]:
     clean: dict[str, Any] = {}
     if "name" in given or score is None:
         clean["name"] = " ".join(str(given.get("name") or "").split())[:80].strip()
         if not clean["name"]:
             raise Invalid("Give the score a name you will recognise in conditions.", "name")
-        if session.scalar(sa.select(Score.id).where(Score.name == clean["name"], Score.id != (score.id if score else 0))):
+        if session.scalar(
+            sa.select(Score.id).where(
+                Score.name == clean["name"], Score.id != (score.id if score else 0)
+            )
+        ):
             raise Conflict(f"There is a score called “{clean['name']}” already.")
     if "meaning" in given:
         clean["meaning"] = " ".join(str(given["meaning"] or "").split())[:300]
     if "half_life" in given:
         days = given["half_life"]
-        if days is not None and (isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= MOST_DAYS):
-            raise Invalid(f"Points fade by half within 1 to {MOST_DAYS:,} days, or not at all.", "half_life")
+        if days is not None and (
+            isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= MOST_DAYS
+        ):
+            raise Invalid(
+                f"Points fade by half within 1 to {MOST_DAYS:,} days, or not at all.", "half_life"
+            )
         clean["half_life"] = days
     if "rules" in given:
         try:
             clean["rules"] = dump_rules(take_rules(given["rules"], words))
         except ScoreProblem as problem:
-            raise Invalid(str(problem) if problem.rule is None else f"Rule {problem.rule + 1}: {problem}", "rules") from None
+            raise Invalid(
+                str(problem) if problem.rule is None else f"Rule {problem.rule + 1}: {problem}",
+                "rules",
+            ) from None
     return clean
 
 
-def give(session: orm.Session, actor: Actor, now: dt.datetime, score: Score, contact: Contact, points: float, why: str) -> ScorePoints:
+def give(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    score: Score,
+    contact: Contact,
+    points: float,
+    why: str,
+) -> ScorePoints:
     """Points for one contact, or, below 0, taken from them. Raises Invalid."""
-    if isinstance(points, bool) or not isinstance(points, int | float) or not 0 < abs(points) <= MOST_POINTS:
+    if (
+        isinstance(points, bool)
+        or not isinstance(points, int | float)
+        or not 0 < abs(points) <= MOST_POINTS
+    ):
         raise Invalid(f"Give or take up to {MOST_POINTS:,} points, and not none.", "points")
     why = " ".join(why.split())[:200]
     if not why:
         raise Invalid("Say what the points are for; others will ask.", "why")
-    made = ScorePoints(contact_id=contact.id, score_id=score.id, points=float(points), at=now, by=actor.name, why=why)
+    made = ScorePoints(
+        contact_id=contact.id,
+        score_id=score.id,
+        points=float(points),
+        at=now,
+        by=actor.name,
+        why=why,
+    )
     session.add(made)
     session.flush()
-    audit.record(session, actor, now, "gave points to", "contact", contact.id, full_name(contact), score=score.name, points=points)
+    audit.record(
+        session,
+        actor,
+        now,
+        "gave points to",
+        "contact",
+        contact.id,
+        full_name(contact),
+        score=score.name,
+        points=points,
+    )
     return made
 
 

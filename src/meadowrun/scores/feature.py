@@ -9,4 +9,5 @@ FEATURE = Feature(
     tasks=("jobs",),
     does=(("Scores", "scores.table"),),
     parts={"contact.margin": drawn_of_contact},
-    finds=(named("scores.show", Score, "score"),))
+    finds=(named("scores.show", Score, "score"),),
+)

@@ -13,7 +13,8 @@ from meadowrun.people.queries import dictionary
 from meadowrun.scores.models import Score
 from meadowrun.scores.working import work_out
 
-#: No score is worked out again by itself sooner than this, nor than this many times what it took: a worker has other work to do.
+#: No score is worked out again by itself sooner than this, nor than this many times what it took: a
+#: worker has other work to do.
 AGAIN, TIMES = dt.timedelta(minutes=10), 30
 
 
@@ -22,9 +23,14 @@ def refresh_due() -> None:
     """Works out scores that changed, or were last worked out a while ago, one transaction each."""
     with context().database.session() as session:
         now = clock.now(session)
-        rest = sa.func.greatest(AGAIN, sa.func.make_interval(0, 0, 0, 0, 0, 0, TIMES * Score.seconds))
-        due = session.scalars(sa.select(Score.id).where(sa.or_(Score.worked_out_at.is_(None), Score.worked_out_at + rest < now))
-                              .order_by(Score.worked_out_at.asc().nulls_first())).all()
+        rest = sa.func.greatest(
+            AGAIN, sa.func.make_interval(0, 0, 0, 0, 0, 0, TIMES * Score.seconds)
+        )
+        due = session.scalars(
+            sa.select(Score.id)
+            .where(sa.or_(Score.worked_out_at.is_(None), Score.worked_out_at + rest < now))
+            .order_by(Score.worked_out_at.asc().nulls_first())
+        ).all()
     for ident in due:
         with context().database.session() as session:
             score = session.get(Score, ident, with_for_update={"skip_locked": True})
@@ -32,7 +38,13 @@ def refresh_due() -> None:
                 continue
             began = clock.machine_now()
             try:
-                work_out(session, score, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
+                work_out(
+                    session,
+                    score,
+                    dictionary(session),
+                    clock.now(session),
+                    zoneinfo.ZoneInfo(context().settings.timezone),
+                )
                 score.seconds = (clock.machine_now() - began).total_seconds()
             except ScoreProblem as problem:
                 # Its page says so, too; the points stay as they were.

@@ -32,8 +32,12 @@ class ContactScore(Base):
     """Only those who have any points."""
 
     __tablename__ = "contact_scores"
-    contact_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True)
-    score_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("scores.id", ondelete="CASCADE"), primary_key=True)
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True
+    )
+    score_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("scores.id", ondelete="CASCADE"), primary_key=True
+    )
     #: rounded to a tenth
     points: orm.Mapped[float]
 
@@ -43,7 +47,9 @@ class ScorePoints(Base):
 
     __tablename__ = "score_points"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
-    contact_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"))
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE")
+    )
     score_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("scores.id", ondelete="CASCADE"))
     points: orm.Mapped[float]
     at: orm.Mapped[dt.datetime]

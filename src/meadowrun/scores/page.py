@@ -24,19 +24,37 @@ def _sentence(rule: Rule) -> str:
         return english.read_aloud(rule.definition, words(), today())
     parts = english.sentence(rule.definition.lines[0], words(), today())
     # What counts each time is not asked how often, and “at any time” goes without saying.
-    return english.text([part for part in parts if not (rule.each and (part.slot == "times" or part.text == "at any time"))])
+    return english.text(
+        [
+            part
+            for part in parts
+            if not (rule.each and (part.slot == "times" or part.text == "at any time"))
+        ]
+    )
 
 
 def of_contact(contact_id: int) -> list[tuple[Score, float, list[tuple[float, int, str]]]]:
-    """A contact's points by each score now, and what they come from: (points, how often, for what); only what gave any."""
+    """A contact's points by each score now, and what they come from: (points, how often, for what);
+    only what gave any."""
     found = []
     for one in working.of_contact(db(), contact_id, words(), now(), zone()):
         told = zip(one.parts, [*sentences(one.rules), "given by hand"], strict=True)
-        found.append((one.score, one.points, [(points, times, said) for (points, times), said in told if times]))
+        found.append(
+            (
+                one.score,
+                one.points,
+                [(points, times, said) for (points, times), said in told if times],
+            )
+        )
     return found
 
 
 def drawn_of_contact(contact_id: int) -> str:
-    """The same as a part of the contact's page, with what was given by hand and the way to give more."""
-    return flask.render_template("scores/of_contact.html", contact=people.contact(db(), contact_id), scores=of_contact(contact_id),
-                                 points_given=given_to(db(), contact_id))
+    """The same as a part of the contact's page, with what was given by hand and the way to give
+    more."""
+    return flask.render_template(
+        "scores/of_contact.html",
+        contact=people.contact(db(), contact_id),
+        scores=of_contact(contact_id),
+        points_given=given_to(db(), contact_id),
+    )

@@ -24,7 +24,9 @@ def table() -> object:
 
 
 def _table(problem: MeadowrunError | None) -> str:
-    return flask.render_template("scores/table.html", rows=queries.scores(db()), problem=problem, form=flask.request.form)
+    return flask.render_template(
+        "scores/table.html", rows=queries.scores(db()), problem=problem, form=flask.request.form
+    )
 
 
 def _half_life(text: str) -> int | None:
@@ -36,8 +38,17 @@ def _half_life(text: str) -> int | None:
 def make() -> object:
     form = flask.request.form
     try:
-        made = actions.save(db(), actor(), now(), words(), {
-            "name": form.get("name", ""), "meaning": form.get("meaning", ""), "half_life": _half_life(form.get("half_life", ""))})
+        made = actions.save(
+            db(),
+            actor(),
+            now(),
+            words(),
+            {
+                "name": form.get("name", ""),
+                "meaning": form.get("meaning", ""),
+                "half_life": _half_life(form.get("half_life", "")),
+            },
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status
@@ -54,24 +65,42 @@ def show(ident: int) -> object:
         said = page.sentences(rules)
     except rules_of.ScoreProblem as broken:
         problem = str(broken) if broken.rule is None else f"Rule {broken.rule + 1}: {broken}"
-    return flask.render_template("scores/show.html", score=score, rules=rules, said=said, raw=score.rules, problem=problem,
-                                 can_count=rules_of.can_count, spread=queries.spread(db(), ident), highest=queries.highest(db(), ident),
-                                 uses=queries.names_it(db(), ident))
+    return flask.render_template(
+        "scores/show.html",
+        score=score,
+        rules=rules,
+        said=said,
+        raw=score.rules,
+        problem=problem,
+        can_count=rules_of.can_count,
+        spread=queries.spread(db(), ident),
+        highest=queries.highest(db(), ident),
+        uses=queries.names_it(db(), ident),
+    )
 
 
 @pages.post("/scores/<int:ident>")
 @needs("author")
 def change(ident: int) -> object:
     form = flask.request.form
-    return _changed(ident, form.get("version"), lambda score: {
-        "name": form.get("name", ""), "meaning": form.get("meaning", ""), "half_life": _half_life(form.get("half_life", ""))})
+    return _changed(
+        ident,
+        form.get("version"),
+        lambda score: {
+            "name": form.get("name", ""),
+            "meaning": form.get("meaning", ""),
+            "half_life": _half_life(form.get("half_life", "")),
+        },
+    )
 
 
 def _changed(ident: int, version: Any, given: Callable[[Score], dict[str, Any]]) -> object:
     """Saves what `given` makes of a score, based on a version; a refusal stands on its page."""
     try:
         score = queries.score(db(), ident)
-        actions.save(db(), actor(), now(), words(), given(score), score, integer(str(version), "version"))
+        actions.save(
+            db(), actor(), now(), words(), given(score), score, integer(str(version), "version")
+        )
     except MeadowrunError as problem:
         return not_done(problem, "scores.show", ident=ident)
     return done("scores.show", "Saved. Everyone’s points are being worked out anew.", ident=ident)
@@ -95,10 +124,14 @@ def change_rule(ident: int, place: int) -> object:
         if place >= len(rules):
             raise Invalid("That rule is no longer there.", "rules")
         if form.get("remove"):
-            return {"rules": rules[:place] + rules[place + 1:]}
+            return {"rules": rules[:place] + rules[place + 1 :]}
         most = form.get("most", "").strip()
-        rules[place] = {"points": _points(form.get("points")), "each": form.get("each") == "yes", "lines": rules[place]["lines"],
-                        "most": integer(most, "most") if most else None}
+        rules[place] = {
+            "points": _points(form.get("points")),
+            "each": form.get("each") == "yes",
+            "lines": rules[place]["lines"],
+            "most": integer(most, "most") if most else None,
+        }
         return {"rules": rules}
 
     return _changed(ident, form.get("version"), given)
@@ -146,7 +179,9 @@ def give(ident: int) -> object:
     form, contact = flask.request.form, contact_of(db(), ident)
     try:
         score = queries.score(db(), integer(form.get("score"), "score"))
-        actions.give(db(), actor(), now(), score, contact, _points(form.get("points")), form.get("why", ""))
+        actions.give(
+            db(), actor(), now(), score, contact, _points(form.get("points")), form.get("why", "")
+        )
         working.work_out(db(), score, words(), now(), zone(), ident)
     except (MeadowrunError, rules_of.ScoreProblem) as problem:
         return not_done(problem, "people.show", ident=ident)

@@ -1,4 +1,5 @@
-"""Working scores out: everyone's points by their rules, in a few statements; and one contact's, rule by rule."""
+"""Working scores out: everyone's points by their rules, in a few statements; and one contact's,
+rule by rule."""
 
 import dataclasses
 import datetime as dt
@@ -21,22 +22,38 @@ def rules(score: Score, words: Dictionary) -> tuple[Rule, ...]:
     return rules_of.take_rules(score.rules, words)
 
 
-def work_out(session: orm.Session, score: Score, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-             contact_id: int | None = None) -> int:
-    """Everyone's points as of now, or those of one contact; says whose changed. Raises ScoreProblem."""
+def work_out(
+    session: orm.Session,
+    score: Score,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    contact_id: int | None = None,
+) -> int:
+    """Everyone's points as of now, or those of one contact; says whose changed. Raises
+    ScoreProblem."""
     compiler = compiler_for(session, words, now, zone)
     query = _worth(score, rules(score, words), compiler)
     compiler.values |= {"score": score.id, "one": contact_id}
     one = " AND contact_id = :one" if contact_id is not None else ""
-    changed = session.execute(sa.text(
-        f"WITH worth AS MATERIALIZED (SELECT x.contact_id, CAST(round(CAST(sum(x.points) AS numeric), 1) AS double precision) AS points "
-        f"FROM ({query}) x JOIN contacts c ON c.id = x.contact_id{' WHERE c.id = :one' if one else ''} GROUP BY x.contact_id), "
-        "pointed AS (SELECT * FROM worth WHERE points <> 0), "
-        f"gone AS (DELETE FROM contact_scores s WHERE score_id = :score{one} AND NOT EXISTS (SELECT 1 FROM pointed w WHERE "
-        "w.contact_id = s.contact_id) RETURNING 1), "
-        "put AS (INSERT INTO contact_scores AS s (contact_id, score_id, points) SELECT contact_id, :score, points FROM pointed "
-        "ON CONFLICT (contact_id, score_id) DO UPDATE SET points = excluded.points WHERE s.points <> excluded.points RETURNING 1) "
-        "SELECT (SELECT count(*) FROM gone) + (SELECT count(*) FROM put)"), compiler.values).scalar_one()
+    changed = session.execute(
+        sa.text(
+            "WITH worth AS MATERIALIZED (SELECT x.contact_id, CAST(round(CAST(sum(x.points) AS "
+            "numeric), 1) AS double precision) AS points "
+            f"FROM ({query}) x JOIN contacts c ON c.id = "
+            f"x.contact_id{' WHERE c.id = :one' if one else ''} GROUP BY x.contact_id), "
+            "pointed AS (SELECT * FROM worth WHERE points <> 0), "
+            f"gone AS (DELETE FROM contact_scores s WHERE score_id = :score{one} AND NOT EXISTS "
+            "(SELECT 1 FROM pointed w WHERE "
+            "w.contact_id = s.contact_id) RETURNING 1), "
+            "put AS (INSERT INTO contact_scores AS s (contact_id, score_id, points) SELECT "
+            "contact_id, :score, points FROM pointed "
+            "ON CONFLICT (contact_id, score_id) DO UPDATE SET points = excluded.points WHERE "
+            "s.points <> excluded.points RETURNING 1) "
+            "SELECT (SELECT count(*) FROM gone) + (SELECT count(*) FROM put)"
+        ),
+        compiler.values,
+    ).scalar_one()
     if contact_id is None:
         score.worked_out_at = now
     return int(changed)
@@ -50,26 +67,42 @@ def _worth(score: Score, parts: tuple[Rule, ...], compiler: Compiler) -> str:
         if score.half_life is None:
             return points
         age = f"greatest(extract(epoch FROM CAST({now} AS timestamptz) - {at}), 0) / 86400.0"
-        return f"{points} * power(CAST(0.5 AS double precision), CAST({age} AS double precision) / {compiler.bind(score.half_life)})"
+        return (
+            f"{points} * power(CAST(0.5 AS double precision), CAST({age} AS double precision) "
+            f"/ {compiler.bind(score.half_life)})"
+        )
 
-    found = [f"SELECT g.contact_id, {fading('g.points', 'g.at')} AS points FROM score_points g WHERE g.score_id = {score.id}"]
+    found = [
+        (
+            f"SELECT g.contact_id, {fading('g.points', 'g.at')} AS points FROM score_points g "
+            "WHERE "
+            f"g.score_id = {score.id}"
+        )
+    ]
     for rule in parts:
         points = f"CAST({compiler.bind(rule.points)} AS double precision)"
         if not rule.each:
-            found.append(f"SELECT c.id, {points} FROM contacts c WHERE {compiler.definition(rule.definition)}")
+            found.append(
+                f"SELECT c.id, {points} FROM contacts c WHERE "
+                f"{compiler.definition(rule.definition)}"
+            )
             continue
         node = next(n for n in rule.definition.lines if not n.off)
         moments = compiler.moments(node)  # type: ignore[arg-type]
         if rule.most is not None:
-            moments = ("SELECT n.contact_id, n.at FROM (SELECT m.contact_id, m.at, row_number() OVER (PARTITION BY m.contact_id ORDER BY m.at "
-                       f"DESC) AS place FROM ({moments}) m) n WHERE n.place <= {rule.most}")
+            moments = (
+                "SELECT n.contact_id, n.at FROM (SELECT m.contact_id, m.at, row_number() OVER "
+                "(PARTITION BY m.contact_id ORDER BY m.at "
+                f"DESC) AS place FROM ({moments}) m) n WHERE n.place <= {rule.most}"
+            )
         found.append(f"SELECT m.contact_id, {fading(points, 'm.at')} FROM ({moments}) m")
     return " UNION ALL ".join(found)
 
 
 @dataclasses.dataclass(frozen=True)
 class OfContact:
-    """One contact's points by one score, now; `parts` has what each rule gave and how often, what was given by hand at the end."""
+    """One contact's points by one score, now; `parts` has what each rule gave and how often, what
+    was given by hand at the end."""
 
     score: Score
     rules: tuple[Rule, ...]
@@ -80,7 +113,13 @@ class OfContact:
         return round(sum(points for points, _ in self.parts), 1)
 
 
-def of_contact(session: orm.Session, contact_id: int, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> list[OfContact]:
+def of_contact(
+    session: orm.Session,
+    contact_id: int,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> list[OfContact]:
     """A contact's points by every score that can be worked out, rule by rule."""
     found = list(session.scalars(sa.select(Score).order_by(Score.name)))
     if not found:
@@ -94,5 +133,9 @@ def of_contact(session: orm.Session, contact_id: int, words: Dictionary, now: dt
             own = rules(score, words)
         except rules_of.ScoreProblem:
             continue
-        made.append(OfContact(score, own, rules_of.parts(own, given.get(score.id, []), one, by, score.half_life)))
+        made.append(
+            OfContact(
+                score, own, rules_of.parts(own, given.get(score.id, []), one, by, score.half_life)
+            )
+        )
     return made

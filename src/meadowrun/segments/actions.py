@@ -20,11 +20,21 @@ from meadowrun.segments import queries
 from meadowrun.segments.models import Segment, SegmentVersion
 
 
-def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, name: str, data: Any,
-         segment: Segment | None = None, based_on: int | None = None, size: int | None = None) -> Segment:
+def save(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    words: Dictionary,
+    name: str,
+    data: Any,
+    segment: Segment | None = None,
+    based_on: int | None = None,
+    size: int | None = None,
+) -> Segment:
     """Saves a new segment, or the next version of one.
 
-    Raises Invalid (name or definition), Conflict when the name is taken or somebody saved after version `based_on`.
+    Raises Invalid (name or definition), Conflict when the name is taken or somebody saved after
+    version `based_on`.
     """
     name = " ".join(name.split())
     if not name:
@@ -43,16 +53,36 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary
     else:
         session.refresh(segment, with_for_update=True)
         if based_on is not None and segment.version != based_on:
-            raise Conflict(f"{segment.changed_by} saved this segment while you were editing it. Your lines are still here.", segment.version)
+            raise Conflict(
+                (
+                    f"{segment.changed_by} saved this segment while you were editing it. Your "
+                    "lines "
+                    "are still here."
+                ),
+                segment.version,
+            )
         segment.version += 1
         segment.name, segment.definition = name, definition
     segment.changed_at, segment.changed_by = now, actor.name
     segment.size, segment.sized_at = size, now if size is not None else None
     session.flush()
-    session.add(SegmentVersion(segment_id=segment.id, version=segment.version, name=name, definition=definition,
-                               at=now, by=actor.name))
-    reads = audit.from_to({"reads": before}, {"reads": english.read_aloud(d.parse(definition, words), words, now.date())})
-    audit.record(session, actor, now, "saved", "segment", segment.id, name, version=segment.version, **reads)
+    session.add(
+        SegmentVersion(
+            segment_id=segment.id,
+            version=segment.version,
+            name=name,
+            definition=definition,
+            at=now,
+            by=actor.name,
+        )
+    )
+    reads = audit.from_to(
+        {"reads": before},
+        {"reads": english.read_aloud(d.parse(definition, words), words, now.date())},
+    )
+    audit.record(
+        session, actor, now, "saved", "segment", segment.id, name, version=segment.version, **reads
+    )
     return segment
 
 
@@ -71,15 +101,38 @@ def usable(segment: Segment, words: Dictionary) -> Definition:
         raise Conflict(f"“{segment.name}” needs mending first: {problem}") from None
 
 
-def freeze(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, zone: zoneinfo.ZoneInfo, segment: Segment) -> PeopleList:
-    """The people of this moment as a fixed list. Raises Conflict when the segment names what no longer exists."""
+def freeze(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    words: Dictionary,
+    zone: zoneinfo.ZoneInfo,
+    segment: Segment,
+) -> PeopleList:
+    """The people of this moment as a fixed list. Raises Conflict when the segment names what no
+    longer exists."""
     inside = queries.member_set(session, usable(segment, words), words, now, zone)
-    return make_list(session, actor, now, segment.name, f"the segment “{segment.name}” as it was then", list(inside), segment.id)
+    return make_list(
+        session,
+        actor,
+        now,
+        segment.name,
+        f"the segment “{segment.name}” as it was then",
+        list(inside),
+        segment.id,
+    )
 
 
-def freeze_again(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, zone: zoneinfo.ZoneInfo,
-                 kept: PeopleList) -> tuple[Segment, int]:
-    """A list that was frozen from a segment takes the people who are in it now: the segment, and how many they are. Raises Invalid."""
+def freeze_again(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    words: Dictionary,
+    zone: zoneinfo.ZoneInfo,
+    kept: PeopleList,
+) -> tuple[Segment, int]:
+    """A list that was frozen from a segment takes the people who are in it now: the segment, and
+    how many they are. Raises Invalid."""
     if kept.segment_id is None:
         raise Invalid("This list was not frozen from a segment, or the segment is gone.")
     segment = queries.segment(session, kept.segment_id)
@@ -88,17 +141,39 @@ def freeze_again(session: orm.Session, actor: Actor, now: dt.datetime, words: Di
     return segment, len(inside)
 
 
-def restore(session: orm.Session, actor: Actor, now: dt.datetime, words: Dictionary, segment: Segment, version: int) -> Segment:
-    """Makes an earlier version the newest again; those in between stay. Raises NotFound, or Invalid for what no longer exists."""
+def restore(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    words: Dictionary,
+    segment: Segment,
+    version: int,
+) -> Segment:
+    """Makes an earlier version the newest again; those in between stay. Raises NotFound, or Invalid
+    for what no longer exists."""
     found = next((v for v in queries.versions(session, segment.id) if v.version == version), None)
     if found is None:
         raise NotFound(f"There is no version {version} of this segment.")
     return save(session, actor, now, words, segment.name, found.definition, segment)
 
 
-def delete(session: orm.Session, actor: Actor, now: dt.datetime, segment: Segment, uses: list[str]) -> None:
+def delete(
+    session: orm.Session, actor: Actor, now: dt.datetime, segment: Segment, uses: list[str]
+) -> None:
     """Deletes a segment that nothing uses. Raises Conflict naming what does."""
     if uses:
-        raise Conflict(f"“{segment.name}” is used by {', '.join(uses[:5])}. Choose another audience there first.")
-    audit.record(session, actor, now, "deleted", "segment", segment.id, segment.name, definition=segment.definition)
+        raise Conflict(
+            f"“{segment.name}” is used by {', '.join(uses[:5])}. Choose another audience there "
+            "first."
+        )
+    audit.record(
+        session,
+        actor,
+        now,
+        "deleted",
+        "segment",
+        segment.id,
+        segment.name,
+        definition=segment.definition,
+    )
     session.delete(segment)

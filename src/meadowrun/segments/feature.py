@@ -7,4 +7,5 @@ FEATURE = Feature(
     pages={"views": "People", "insight_views": "People", "partition_views": "People"},
     tasks=("jobs",),
     does=(("New segment", "segments.new"),),
-    finds=(named("segments.edit", Segment, "segment"),))
+    finds=(named("segments.edit", Segment, "segment"),),
+)

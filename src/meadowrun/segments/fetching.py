@@ -1,4 +1,5 @@
-"""Sets of contact numbers from the database: of those who match conditions, and of those whom a channel reaches."""
+"""Sets of contact numbers from the database: of those who match conditions, and of those whom a
+channel reaches."""
 
 import array
 import datetime as dt
@@ -21,13 +22,20 @@ from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.facts import facts_sql
 
 
-def id_sets(session: orm.Session, predicates: Sequence[str], values: dict[str, object]) -> list[BitMap]:
-    """The numbers of the contacts that match each predicate over `c`, as binary values: from one pass, or, where there are several
-    and this transaction has written nothing that only it can see, from two at once.
+def id_sets(
+    session: orm.Session, predicates: Sequence[str], values: dict[str, object]
+) -> list[BitMap]:
+    """The numbers of the contacts that match each predicate over `c`, as binary values: from one
+    pass, or, where there are several and this transaction has written nothing that only it can see,
+    from two at once.
 
-    PostgreSQL counts with several processes but collects with one, so we share the lines out ourselves.
+    PostgreSQL counts with several processes but collects with one, so we share the lines out
+    ourselves.
     """
-    if len(predicates) < _SHARED or session.execute(sa.text("SELECT pg_current_xact_id_if_assigned() IS NOT NULL")).scalar():
+    if (
+        len(predicates) < _SHARED
+        or session.execute(sa.text("SELECT pg_current_xact_id_if_assigned() IS NOT NULL")).scalar()
+    ):
         return one_pass(session, predicates, values)
     # The dear ones ask something of their own for each person; they are dealt out in turn.
     order = sorted(range(len(predicates)), key=lambda place: -predicates[place].count("SELECT"))
@@ -38,28 +46,48 @@ def id_sets(session: orm.Session, predicates: Sequence[str], values: dict[str, o
 
     def other() -> list[BitMap]:
         with session.get_bind().engine.connect() as connection:
-            connection.execute(sa.text("SELECT set_config('application_name', :name, true)"), {"name": name})
+            connection.execute(
+                sa.text("SELECT set_config('application_name', :name, true)"), {"name": name}
+            )
             return one_pass(connection, [predicates[place] for place in theirs], values)
 
     with ThreadPoolExecutor(1) as pool:
         waiting = pool.submit(other)
-        found = dict(zip(mine, one_pass(session, [predicates[place] for place in mine], values), strict=True))
+        found = dict(
+            zip(mine, one_pass(session, [predicates[place] for place in mine], values), strict=True)
+        )
         found |= dict(zip(theirs, waiting.result(), strict=True))
     return [found[place] for place in range(len(predicates))]
 
 
-def one_pass(session: orm.Session | sa.Connection, predicates: Sequence[str], values: dict[str, object]) -> list[BitMap]:
+def one_pass(
+    session: orm.Session | sa.Connection, predicates: Sequence[str], values: dict[str, object]
+) -> list[BitMap]:
     if len(predicates) == 1:
         # On its own a predicate may be joined, or use an index.
-        query = f"SELECT array_send(array_agg(c.id)) FROM contacts c WHERE {predicates[0].removesuffix(SEPARATE)}"
+        query = (
+            "SELECT array_send(array_agg(c.id)) FROM contacts c WHERE "
+            f"{predicates[0].removesuffix(SEPARATE)}"
+        )
         return [a_set(numbers(session.execute(sa.text(query), values).scalar()))]
-    # One number of bits for each contact is cheaper to collect and to send than an array for each predicate.
-    words = [predicates[place:place + _BITS] for place in range(0, len(predicates), _BITS)]
-    columns = ", ".join("array_send(array_agg({}))".format(" + ".join(
-        f"CASE WHEN {p} THEN {1 << bit} ELSE 0 END" for bit, p in enumerate(word))) for word in words)
-    row = session.execute(sa.text(f"SELECT array_send(array_agg(c.id)), {columns} FROM contacts c"), values).one()
+    # One number of bits for each contact is cheaper to collect and to send than an array for each
+    # predicate.
+    words = [predicates[place : place + _BITS] for place in range(0, len(predicates), _BITS)]
+    columns = ", ".join(
+        "array_send(array_agg({}))".format(
+            " + ".join(f"CASE WHEN {p} THEN {1 << bit} ELSE 0 END" for bit, p in enumerate(word))
+        )
+        for word in words
+    )
+    row = session.execute(
+        sa.text(f"SELECT array_send(array_agg(c.id)), {columns} FROM contacts c"), values
+    ).one()
     ids, *masks = (numbers(binary) for binary in row)
-    return [a_set(ids[(mask >> bit) & 1 == 1]) for word, mask in zip(words, masks, strict=True) for bit in range(len(word))]
+    return [
+        a_set(ids[(mask >> bit) & 1 == 1])
+        for word, mask in zip(words, masks, strict=True)
+        for bit in range(len(word))
+    ]
 
 
 #: From so many predicates on they are shared out.
@@ -72,7 +100,8 @@ def numbers(binary: bytes | None) -> NDArray[np.uint32]:
     """The items of PostgreSQL's binary form of a one-dimensional array of integer or bigint."""
     if binary is None or len(binary) < 20:
         return np.empty(0, np.uint32)
-    # 20 bytes of header, then for each number its length (4 bytes) and itself (as many bytes as that says).
+    # 20 bytes of header, then for each number its length (4 bytes) and itself (as many bytes as
+    # that says).
     size = int.from_bytes(binary[20:24], "big")
     items = np.frombuffer(binary, dtype=[("length", ">i4"), ("value", f">i{size}")], offset=20)
     return items["value"].astype(np.uint32)
@@ -84,14 +113,24 @@ def a_set(ids: NDArray[np.uint32]) -> BitMap:
 
 
 def zones(session: orm.Session) -> list[str]:
-    """Every time zone that a contact names, by stepping through the index from one name to the next."""
-    return list(session.scalars(sa.text(
-        "WITH RECURSIVE z AS ((SELECT timezone FROM contacts WHERE timezone IS NOT NULL ORDER BY timezone LIMIT 1) UNION ALL "
-        "SELECT (SELECT c.timezone FROM contacts c WHERE c.timezone > z.timezone ORDER BY c.timezone LIMIT 1) FROM z "
-        "WHERE z.timezone IS NOT NULL) SELECT timezone FROM z WHERE timezone IS NOT NULL")))
+    """Every time zone that a contact names, by stepping through the index from one name to the
+    next."""
+    return list(
+        session.scalars(
+            sa.text(
+                "WITH RECURSIVE z AS ((SELECT timezone FROM contacts WHERE timezone IS NOT NULL "
+                "ORDER BY timezone LIMIT 1) UNION ALL "
+                "SELECT (SELECT c.timezone FROM contacts c WHERE c.timezone > z.timezone ORDER "
+                "BY c.timezone LIMIT 1) FROM z "
+                "WHERE z.timezone IS NOT NULL) SELECT timezone FROM z WHERE timezone IS NOT NULL"
+            )
+        )
+    )
 
 
-def compiler_for(session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Compiler:
+def compiler_for(
+    session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> Compiler:
     """A compiler that knows the clocks people live by; `zone` is for those without one."""
     return Compiler(words, Clock(now, zone), zones(session))
 
@@ -102,16 +141,23 @@ def channels_used(session: orm.Session) -> list[str]:
     return [channel for channel in CHANNEL_WORDS if channel == "email" or channel in there]
 
 
-_REFUSED = "c.id IN (SELECT x.contact_id FROM consents x WHERE x.channel = '{}' AND x.topic_id = 0 AND NOT x.agreed)"
+_REFUSED = (
+    "c.id IN (SELECT x.contact_id FROM consents x WHERE x.channel = '{}' AND x.topic_id = "
+    "0 AND NOT x.agreed)"
+)
 
 
 def outcome_sets(session: orm.Session, channel: str, everyone: BitMap) -> dict[str, BitMap]:
-    """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an outcome."""
+    """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an
+    outcome."""
     of = CHANNELS[channel]
     concerned, otherwise = of.concerned.format(refused=_REFUSED.format(channel)), of.otherwise
-    rows = session.execute(sa.text(
-        f"SELECT {verdict_sql('agreed', OF_A_SEND)} AS said, array_send(array_agg(id)) "
-        f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1")).all()
+    rows = session.execute(
+        sa.text(
+            f"SELECT {verdict_sql('agreed', OF_A_SEND)} AS said, array_send(array_agg(id)) "
+            f"FROM ({facts_sql(None, join=concerned, channel=channel)}) f GROUP BY 1"
+        )
+    ).all()
     found = {said: a_set(numbers(members)) for said, members in rows}
     if concerned:
         rest = everyone.copy()

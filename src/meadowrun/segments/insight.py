@@ -16,7 +16,13 @@ from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment, SegmentMembers, SegmentSize
 
 
-def refresh(session: orm.Session, segment: Segment, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> BitMap | None:
+def refresh(
+    session: orm.Session,
+    segment: Segment,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> BitMap | None:
     """Works a segment out and keeps who is in it and how many; None when its lines need mending."""
     try:
         definition = d.parse(segment.definition, words, (segment.id,))
@@ -25,10 +31,16 @@ def refresh(session: orm.Session, segment: Segment, words: Dictionary, now: dt.d
     found = look(session, definition, words, now, zone).sieve.members
     segment.size, segment.sized_at = len(found), now
     values = {"version": segment.version, "as_of": now, "numbers": found.serialize()}
-    session.execute(insert(SegmentMembers).values(segment_id=segment.id, **values).on_conflict_do_update(
-        index_elements=["segment_id"], set_=values))
-    session.execute(insert(SegmentSize).values(segment_id=segment.id, day=now.astimezone(zone).date(), size=len(found))
-                    .on_conflict_do_update(index_elements=["segment_id", "day"], set_={"size": len(found)}))
+    session.execute(
+        insert(SegmentMembers)
+        .values(segment_id=segment.id, **values)
+        .on_conflict_do_update(index_elements=["segment_id"], set_=values)
+    )
+    session.execute(
+        insert(SegmentSize)
+        .values(segment_id=segment.id, day=now.astimezone(zone).date(), size=len(found))
+        .on_conflict_do_update(index_elements=["segment_id", "day"], set_={"size": len(found)})
+    )
     return found
 
 
@@ -41,27 +53,51 @@ class Overlap:
 
 
 def alike(session: orm.Session, members: BitMap, but: int | None, most: int = 3) -> list[Overlap]:
-    """The saved segments that share most with a set (by the Jaccard index), from their sets as last worked out."""
+    """The saved segments that share most with a set (by the Jaccard index), from their sets as last
+    worked out."""
     if not members:
         return []
     found = []
-    for segment, kept in session.execute(sa.select(Segment, SegmentMembers).join(SegmentMembers, SegmentMembers.segment_id == Segment.id)):
+    for segment, kept in session.execute(
+        sa.select(Segment, SegmentMembers).join(
+            SegmentMembers, SegmentMembers.segment_id == Segment.id
+        )
+    ):
         if segment.id != but:
             other = BitMap.deserialize(kept.numbers)
             index = members.jaccard_index(other)
             if index >= 0.05:
-                found.append((index, Overlap(segment, members.intersection_cardinality(other), len(other), kept.as_of)))
+                found.append(
+                    (
+                        index,
+                        Overlap(
+                            segment, members.intersection_cardinality(other), len(other), kept.as_of
+                        ),
+                    )
+                )
     return [overlap for _, overlap in sorted(found, key=lambda f: -f[0])[:most]]
 
 
-def growth(session: orm.Session, segment_id: int, today: dt.date, days: int = 90) -> list[tuple[dt.date, int]]:
+def growth(
+    session: orm.Session, segment_id: int, today: dt.date, days: int = 90
+) -> list[tuple[dt.date, int]]:
     """The sizes of the last days on which it was counted, oldest first."""
-    return [(row.day, row.size) for row in session.scalars(sa.select(SegmentSize).where(
-        SegmentSize.segment_id == segment_id, SegmentSize.day >= today - dt.timedelta(days=days)).order_by(SegmentSize.day))]
+    return [
+        (row.day, row.size)
+        for row in session.scalars(
+            sa.select(SegmentSize)
+            .where(
+                SegmentSize.segment_id == segment_id,
+                SegmentSize.day >= today - dt.timedelta(days=days),
+            )
+            .order_by(SegmentSize.day)
+        )
+    ]
 
 
 def regions(sets: Sequence[BitMap]) -> dict[tuple[bool, ...], int]:
-    """How many are in exactly these of several sets: (in the first, in the second, …) → people, without those in none."""
+    """How many are in exactly these of several sets: (in the first, in the second, …) → people,
+    without those in none."""
     union = BitMap.union(*sets) if len(sets) > 1 else sets[0]
     found = {}
     for mask in range(1, 2 ** len(sets)):

@@ -1,4 +1,5 @@
-"""Pages that explain a segment: who was lost at a line, why somebody is in or out, what it shares, whom it holds."""
+"""Pages that explain a segment: who was lost at a line, why somebody is in or out, what it shares,
+whom it holds."""
 
 import datetime as dt
 import json
@@ -58,11 +59,21 @@ def lost() -> object:
     for contact in some:
         _, answers = explaining.why(db(), Definition((node,)), contact.id, words(), now(), zone())
         rows.append((contact, answers[0].value))
-    # Numbers of contacts are small and rise; the rank of the last one shown says how many of the lost stand above it.
+    # Numbers of contacts are small and rise; the rank of the last one shown says how many of the
+    # lost stand above it.
     left = len(gone) - gone.rank(some[-1].id) if some else 0
-    return flask.jsonify(form=flask.render_template(
-        "segments/lost.html", rows=rows, count=len(gone), said=english.text(english.sentence(node, words(), today())), left=left,
-        after=after, last=some[-1].id if some else 0, line=ident))
+    return flask.jsonify(
+        form=flask.render_template(
+            "segments/lost.html",
+            rows=rows,
+            count=len(gone),
+            said=english.text(english.sentence(node, words(), today())),
+            left=left,
+            after=after,
+            last=some[-1].id if some else 0,
+            line=ident,
+        )
+    )
 
 
 @pages.get("/segments/<int:ident>/why/<int:contact>")
@@ -70,15 +81,26 @@ def why(ident: int, contact: int) -> object:
     """Each line of a segment with what it sees of one contact, and its yes or no."""
     segment = queries.segment(db(), ident)
     inside, answers = explaining.why(db(), usable(segment), contact, words(), now(), zone())
-    return flask.render_template("segments/why.html", segment=segment, contact=get_contact(db(), contact), inside=inside,
-                                 answers=answers, english=english, words=words(), today=today())
+    return flask.render_template(
+        "segments/why.html",
+        segment=segment,
+        contact=get_contact(db(), contact),
+        inside=inside,
+        answers=answers,
+        english=english,
+        words=words(),
+        today=today(),
+    )
 
 
 @pages.get("/people/<int:ident>/segments")
 def of_contact(ident: int) -> object:
     """Every segment, with whether one contact is in it now."""
     contact = get_contact(db(), ident)
-    person, judge = explaining.person(db(), ident, words()), explaining.judge(db(), words(), now(), zone())
+    person, judge = (
+        explaining.person(db(), ident, words()),
+        explaining.judge(db(), words(), now(), zone()),
+    )
     rows = []
     for segment in queries.segments(db()):
         try:
@@ -94,10 +116,20 @@ def profile(ident: int) -> object:
     """What is commoner and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
     members = look(db(), usable(segment), words(), now(), zone(), STALE).sieve.members
-    (found, as_of), _ = _profiles.get(db(), (ident, segment.version), now(), lambda: profile_of(db(), members, words(), now(), zone()))
-    return flask.render_template("segments/profile.html", segment=segment, profile=found, as_of=as_of,
-                                 more=[t for t in found.traits if t.strength > 0][:14],
-                                 less=[t for t in found.traits if t.strength < 0][:8])
+    (found, as_of), _ = _profiles.get(
+        db(),
+        (ident, segment.version),
+        now(),
+        lambda: profile_of(db(), members, words(), now(), zone()),
+    )
+    return flask.render_template(
+        "segments/profile.html",
+        segment=segment,
+        profile=found,
+        as_of=as_of,
+        more=[t for t in found.traits if t.strength > 0][:14],
+        less=[t for t in found.traits if t.strength < 0][:8],
+    )
 
 
 def _chosen() -> list[Segment]:
@@ -115,9 +147,23 @@ def compare() -> object:
 def _compare(problem: MeadowrunError | None) -> str:
     chosen = _chosen()
     sets = [look(db(), usable(s), words(), now(), zone(), STALE).sieve.members for s in chosen]
-    found = sorted(insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))) if len(sets) > 1 else []
-    return flask.render_template("segments/compare.html", chosen=chosen, sizes=[len(s) for s in sets], regions=found, problem=problem,
-                                 every=queries.segments(db()), union=len(BitMap.union(*sets)) if len(sets) > 1 else 0, said=_region_said)
+    found = (
+        sorted(
+            insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))
+        )
+        if len(sets) > 1
+        else []
+    )
+    return flask.render_template(
+        "segments/compare.html",
+        chosen=chosen,
+        sizes=[len(s) for s in sets],
+        regions=found,
+        problem=problem,
+        every=queries.segments(db()),
+        union=len(BitMap.union(*sets)) if len(sets) > 1 else 0,
+        said=_region_said,
+    )
 
 
 def _region_said(chosen: list[Segment], inside: tuple[bool, ...]) -> str:
@@ -135,23 +181,46 @@ def keep_region() -> object:
     inside = [c == "1" for c in mask]
     if len(inside) != len(chosen) or not any(inside):
         raise Invalid("Choose one of the parts.", "region")
-    lines = [{"id": f"s{s.id}", "kind": "segment", "segment": s.id, "inside": i} for s, i in zip(chosen, inside, strict=True)]
+    lines = [
+        {"id": f"s{s.id}", "kind": "segment", "segment": s.id, "inside": i}
+        for s, i in zip(chosen, inside, strict=True)
+    ]
     try:
-        made = actions.save(db(), actor(), now(), words(), flask.request.form.get("name", ""), {"format": 1, "lines": lines})
+        made = actions.save(
+            db(),
+            actor(),
+            now(),
+            words(),
+            flask.request.form.get("name", ""),
+            {"format": 1, "lines": lines},
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _compare(problem), problem.status
-    return done("segments.edit", f"“{made.name}” follows the segments it is made of.", ident=made.id)
+    return done(
+        "segments.edit", f"“{made.name}” follows the segments it is made of.", ident=made.id
+    )
 
 
 @pages.get("/segments/<int:ident>.json")
 def export(ident: int) -> object:
-    """The definition as a file, with its name and the names of whatever its lines name by number."""
+    """The definition as a file, with its name and the names of whatever its lines name by
+    number."""
     segment = queries.segment(db(), ident)
-    text = json.dumps({"name": segment.name, **segment.definition, "names": carried.names(segment.definition["lines"], words())},
-                      ensure_ascii=False, indent=2)
-    return flask.Response(text, mimetype="application/json", headers={
-        "Content-Disposition": f'attachment; filename="segment-{ident}.json"'})
+    text = json.dumps(
+        {
+            "name": segment.name,
+            **segment.definition,
+            "names": carried.names(segment.definition["lines"], words()),
+        },
+        ensure_ascii=False,
+        indent=2,
+    )
+    return flask.Response(
+        text,
+        mimetype="application/json",
+        headers={"Content-Disposition": f'attachment; filename="segment-{ident}.json"'},
+    )
 
 
 @pages.post("/segments/import")
@@ -164,13 +233,20 @@ def take_in() -> object:
     except ValueError:
         data = None
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
-        return not_done("That file is not a segment: it should hold JSON with a list of lines, as “Take it along” writes it.", "segments.table")
+        return not_done(
+            (
+                "That file is not a segment: it should hold JSON with a list of lines, as “Take it "
+                "along” writes it."
+            ),
+            "segments.table",
+        )
     try:
         name = str(data.get("name") or (given.filename if given else ""))
         known = data.get("names")
         lines = carried.at_home(data["lines"], known if isinstance(known, dict) else {}, words())
-        made = actions.save(db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": lines})
+        made = actions.save(
+            db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": lines}
+        )
     except (MeadowrunError, d.DefinitionError) as problem:
         return not_done(f"It was not taken in: {problem}", "segments.table")
     return done("segments.edit", f"“{made.name}” was taken in.", ident=made.id)
-

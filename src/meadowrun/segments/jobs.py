@@ -1,4 +1,5 @@
-"""Keeps saved segments worked out: their size of the day, and who is in them; and in a large world the sets that pages are made of."""
+"""Keeps saved segments worked out: their size of the day, and who is in them; and in a large world
+the sets that pages are made of."""
 
 import datetime as dt
 import zoneinfo
@@ -19,17 +20,34 @@ AGAIN = dt.timedelta(minutes=10)
 
 @jobs.task("segments.refresh", "upkeep", every="* * * * * */30")
 def refresh_due() -> None:
-    """Works out segments that changed, or were last worked out a while ago, one transaction each, the oldest first."""
+    """Works out segments that changed, or were last worked out a while ago, one transaction each,
+    the oldest first."""
     with context().database.session() as session:
         now = clock.now(session)
-        due = session.scalars(sa.select(Segment.id).outerjoin(SegmentMembers, SegmentMembers.segment_id == Segment.id).where(
-            sa.or_(SegmentMembers.segment_id.is_(None), SegmentMembers.version != Segment.version, SegmentMembers.as_of < now - AGAIN))
-            .order_by(SegmentMembers.as_of.asc().nulls_first()).limit(20)).all()
+        due = session.scalars(
+            sa.select(Segment.id)
+            .outerjoin(SegmentMembers, SegmentMembers.segment_id == Segment.id)
+            .where(
+                sa.or_(
+                    SegmentMembers.segment_id.is_(None),
+                    SegmentMembers.version != Segment.version,
+                    SegmentMembers.as_of < now - AGAIN,
+                )
+            )
+            .order_by(SegmentMembers.as_of.asc().nulls_first())
+            .limit(20)
+        ).all()
     for ident in due:
         with context().database.session() as session:
             segment = session.get(Segment, ident, with_for_update={"skip_locked": True})
             if segment is not None:
-                refresh(session, segment, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone))
+                refresh(
+                    session,
+                    segment,
+                    dictionary(session),
+                    clock.now(session),
+                    zoneinfo.ZoneInfo(context().settings.timezone),
+                )
 
 
 @jobs.task("segments.totals", "upkeep", every="*/15 * * * * 0")
@@ -37,12 +55,19 @@ def count_everyone() -> None:
     """In a large world, has the counts of everyone ready that profiles are compared with."""
     with context().database.session() as session:
         if is_large(session):
-            profile.totals(session, dictionary(session), clock.now(session), zoneinfo.ZoneInfo(context().settings.timezone), fresh=True)
+            profile.totals(
+                session,
+                dictionary(session),
+                clock.now(session),
+                zoneinfo.ZoneInfo(context().settings.timezone),
+                fresh=True,
+            )
 
 
 @jobs.task("segments.renew", "upkeep", every="* * * * * */20")
 def renew_sets() -> None:
-    """In a large world, works out again what somebody looked at lately, so that a page need not wait for it."""
+    """In a large world, works out again what somebody looked at lately, so that a page need not
+    wait for it."""
     with context().database.session() as session:
         if not is_large(session):
             return

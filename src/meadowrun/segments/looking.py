@@ -1,6 +1,8 @@
-"""A look at a definition: its whole sieve, from one set of contact numbers for each line, so that an edit costs one line.
+"""A look at a definition: its whole sieve, from one set of contact numbers for each line, so that
+an edit costs one line.
 
-In a large world what is not kept is estimated from a sample first, where the caller takes that, and made exact afterwards.
+In a large world what is not kept is estimated from a sample first, where the caller takes that, and
+made exact afterwards.
 """
 
 import contextlib
@@ -38,7 +40,8 @@ _NAME = re.compile(r":(v[0-9]+)\b")
 
 
 class NoEstimate(Exception):
-    """What is missing cannot be told from a sample: there is none, or a line asks about people of the same company."""
+    """What is missing cannot be told from a sample: there is none, or a line asks about people of
+    the same company."""
 
 
 @dataclasses.dataclass(frozen=True)
@@ -69,14 +72,27 @@ class Looking:
     @property
     def between(self) -> tuple[int, int]:
         """The range in which the size lies, where it is estimated."""
-        return self.sample.between(len(self.sieve.members)) if self.sample else (self.sieve.size, self.sieve.size)
+        return (
+            self.sample.between(len(self.sieve.members))
+            if self.sample
+            else (self.sieve.size, self.sieve.size)
+        )
 
 
-def look(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-         most_old: dt.timedelta | None = None, estimate: bool = False) -> Looking:
-    """The whole sieve of a definition, from kept sets; in a large world they may be as old as `most_old`.
+def look(
+    session: orm.Session,
+    definition: Definition,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    most_old: dt.timedelta | None = None,
+    estimate: bool = False,
+) -> Looking:
+    """The whole sieve of a definition, from kept sets; in a large world they may be as old as
+    `most_old`.
 
-    With `estimate`, what is not kept in a large world is estimated. Raises NoEstimate where that cannot be.
+    With `estimate`, what is not kept in a large world is estimated. Raises NoEstimate where that
+    cannot be.
     """
     started = machine_now()
     compiler = compiler_for(session, words, now, zone)
@@ -92,20 +108,32 @@ def look(session: orm.Session, definition: Definition, words: Dictionary, now: d
     everyone = kept[asked.everyone.key].sets[""]
     found = sieve(definition, lines, everyone)
     reach = {channel: _sizes(found.members, kept[w.key].sets) for channel, w in asked.reach.items()}
-    return Looking(found, reach, min(k.as_of for k in kept.values()), _since(started), lines, everyone)
+    return Looking(
+        found, reach, min(k.as_of for k in kept.values()), _since(started), lines, everyone
+    )
 
 
 class _Asked:
-    """What a look at a definition needs: a set for each line, everyone, and whom each channel reaches."""
+    """What a look at a definition needs: a set for each line, everyone, and whom each channel
+    reaches."""
 
-    def __init__(self, session: orm.Session, definition: Definition, compiler: Compiler, day: dt.date):
+    def __init__(
+        self, session: orm.Session, definition: Definition, compiler: Compiler, day: dt.date
+    ):
         self.values = compiler.values
         self.predicates: dict[str, str] = {}
         self.everyone = self._wanted({"what": "everyone"}, day, "TRUE")
-        self.lines = {node.id: self._line(node, day, compiler) for node in definition.walk()
-                      if not isinstance(node, Group) or node.match == "colleagues"}
-        self.reach = {channel: Wanted({"what": "reach", "channel": channel}, day, facts_sql(None, channel=channel))
-                      for channel in channels_used(session)}
+        self.lines = {
+            node.id: self._line(node, day, compiler)
+            for node in definition.walk()
+            if not isinstance(node, Group) or node.match == "colleagues"
+        }
+        self.reach = {
+            channel: Wanted(
+                {"what": "reach", "channel": channel}, day, facts_sql(None, channel=channel)
+            )
+            for channel in channels_used(session)
+        }
 
     def _line(self, node: Node, day: dt.date, compiler: Compiler) -> Wanted:
         content = dump_node(node)
@@ -124,11 +152,18 @@ class _Asked:
 
 
 def _written(predicate: str, values: Mapping[str, object]) -> str:
-    """A predicate with its values written into it: to be told apart from others, never to be run."""
+    """A predicate with its values written into it: to be told apart from others, never to be
+    run."""
     return _NAME.sub(lambda name: repr(values[name[1]]), predicate)
 
 
-def _fetched(session: orm.Session, asked: _Asked, missing: list[Wanted], kept: Mapping[str, Kept], now: dt.datetime) -> dict[str, Kept]:
+def _fetched(
+    session: orm.Session,
+    asked: _Asked,
+    missing: list[Wanted],
+    kept: Mapping[str, Kept],
+    now: dt.datetime,
+) -> dict[str, Kept]:
     """Fetches what is missing, and keeps it."""
     counted = {tables: sets.changes_of(session, tables) for tables in {w.tables for w in missing}}
     changes = {w.key: counted[w.tables] for w in missing}
@@ -139,18 +174,29 @@ def _fetched(session: orm.Session, asked: _Asked, missing: list[Wanted], kept: M
         fetched = id_sets(session, [asked.predicates[w.key] for w in simple], asked.values)
         each = _since(began) / len(simple)
         for wanted, members in zip(simple, fetched, strict=True):
-            found[wanted.key] = sets.put(session, wanted, Kept(now, {"": members}), changes[wanted.key], each)
+            found[wanted.key] = sets.put(
+                session, wanted, Kept(now, {"": members}), changes[wanted.key], each
+            )
     everyone = {**kept, **found}[asked.everyone.key].sets[""]
     for wanted in missing:
         if wanted.key not in found:
             began = machine_now()
             outcomes = outcome_sets(session, str(wanted.about["channel"]), everyone)
-            found[wanted.key] = sets.put(session, wanted, Kept(now, outcomes), changes[wanted.key], _since(began))
+            found[wanted.key] = sets.put(
+                session, wanted, Kept(now, outcomes), changes[wanted.key], _since(began)
+            )
     return found
 
 
-def renew(session: orm.Session, abouts: Sequence[Mapping[str, Any]], words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
-    """Works kept sets out again, by what each is asked for; the number of those that were asked of the database anew.
+def renew(
+    session: orm.Session,
+    abouts: Sequence[Mapping[str, Any]],
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> int:
+    """Works kept sets out again, by what each is asked for; the number of those that were asked of
+    the database anew.
 
     One that nothing has touched since is only said to be newer.
     """
@@ -159,7 +205,11 @@ def renew(session: orm.Session, abouts: Sequence[Mapping[str, Any]], words: Dict
     for about in abouts:
         # A line that names what is gone is not renewed, and goes in time.
         with contextlib.suppress(d.DefinitionError):
-            lines += d.parse({"lines": [{**about["line"], "id": f"n{len(lines)}"}]}, words).lines if about["what"] == "line" else ()
+            lines += (
+                d.parse({"lines": [{**about["line"], "id": f"n{len(lines)}"}]}, words).lines
+                if about["what"] == "line"
+                else ()
+            )
     asked = _Asked(session, Definition(tuple(lines)), compiler_for(session, words, now, zone), day)
     wanted = {Wanted(about, day, "").key for about in abouts}
     touched = sets.touched(session, [w for w in asked.everything() if w.key in wanted], started)
@@ -172,8 +222,15 @@ def renew(session: orm.Session, abouts: Sequence[Mapping[str, Any]], words: Dict
     return len(touched)
 
 
-def _estimated(session: orm.Session, definition: Definition, asked: _Asked, kept: Mapping[str, Kept], started: dt.datetime) -> Looking:
-    """The sieve as the sample says it: kept sets are cut down to the sample, the others are asked of the sample."""
+def _estimated(
+    session: orm.Session,
+    definition: Definition,
+    asked: _Asked,
+    kept: Mapping[str, Kept],
+    started: dt.datetime,
+) -> Looking:
+    """The sieve as the sample says it: kept sets are cut down to the sample, the others are asked
+    of the sample."""
     made = sampling.made(session)
     missing = [w for w in asked.everything() if w.key not in kept]
     if made is None or any(COLLEAGUES in w.statement for w in missing):
@@ -181,16 +238,30 @@ def _estimated(session: orm.Session, definition: Definition, asked: _Asked, kept
     simple = [w for w in missing if w.key in asked.predicates]
     with session.get_bind().engine.connect() as connection:
         connection.execute(sa.text(sampling.SEARCH_PATH))
-        people, *fetched = one_pass(connection, ["TRUE", *(asked.predicates[w.key] for w in simple)], asked.values)
+        people, *fetched = one_pass(
+            connection, ["TRUE", *(asked.predicates[w.key] for w in simple)], asked.values
+        )
         found = dict(zip((w.key for w in simple), fetched, strict=True))
-        outcomes = {w.key: outcome_sets(connection, str(w.about["channel"]), people) for w in missing if w.key not in found}
+        outcomes = {
+            w.key: outcome_sets(connection, str(w.about["channel"]), people)
+            for w in missing
+            if w.key not in found
+        }
     as_of = min([started, *(k.as_of for k in kept.values())])
     sample = dataclasses.replace(made[1], sampled=len(people))
-    lines = {ident: found[w.key] if w.key in found else kept[w.key].sets[""] & people for ident, w in asked.lines.items()}
+    lines = {
+        ident: found[w.key] if w.key in found else kept[w.key].sets[""] & people
+        for ident, w in asked.lines.items()
+    }
     guessed = scaled(sieve(definition, lines, people), sample)
-    reach = {channel: _sizes(guessed.members, outcomes[w.key] if w.key in outcomes else kept[w.key].sets)
-             for channel, w in asked.reach.items()}
-    about = {channel: {name: sample.about(size) for name, size in sizes.items()} for channel, sizes in reach.items()}
+    reach = {
+        channel: _sizes(guessed.members, outcomes[w.key] if w.key in outcomes else kept[w.key].sets)
+        for channel, w in asked.reach.items()
+    }
+    about = {
+        channel: {name: sample.about(size) for name, size in sizes.items()}
+        for channel, sizes in reach.items()
+    }
     return Looking(guessed, about, as_of, _since(started), lines, people, sample)
 
 

@@ -28,8 +28,9 @@ class Segment(Base):
 
 class SegmentVersion(Base):
     __tablename__ = "segment_versions"
-    segment_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="CASCADE"),
-                                                    primary_key=True)
+    segment_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True
+    )
     version: orm.Mapped[int] = orm.mapped_column(primary_key=True)
     name: orm.Mapped[str]
     definition: orm.Mapped[dict[str, Any]]
@@ -41,16 +42,21 @@ class SegmentSize(Base):
     """How large a segment was on a day: the last count of that day."""
 
     __tablename__ = "segment_sizes"
-    segment_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True)
+    segment_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True
+    )
     day: orm.Mapped[dt.date] = orm.mapped_column(primary_key=True)
     size: orm.Mapped[int]
 
 
 class SegmentMembers(Base):
-    """Who was in a segment when it was last worked out in the background; for comparing, never for sending."""
+    """Who was in a segment when it was last worked out in the background; for comparing, never for
+    sending."""
 
     __tablename__ = "segment_members"
-    segment_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True)
+    segment_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("segments.id", ondelete="CASCADE"), primary_key=True
+    )
     #: the version of the segment that these are the members of
     version: orm.Mapped[int]
     as_of: orm.Mapped[dt.datetime]
@@ -59,7 +65,8 @@ class SegmentMembers(Base):
 
 
 class Partition(Base):
-    """Ordered parts that never overlap: everyone is in the first they match, or in “everyone else”."""
+    """Ordered parts that never overlap: everyone is in the first they match, or in “everyone
+    else”."""
 
     __tablename__ = "partitions"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)

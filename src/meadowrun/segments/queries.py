@@ -17,15 +17,28 @@ from meadowrun.segments.fetching import compiler_for, id_sets
 from meadowrun.segments.models import Segment, SegmentVersion
 
 
-def count(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime,
-          zone: zoneinfo.ZoneInfo) -> int:
+def count(
+    session: orm.Session,
+    definition: Definition,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> int:
     """How many match, straight from the database."""
     compiler = compiler_for(session, words, now, zone)
     predicate = compiler.definition(definition)
-    return session.execute(sa.text(f"SELECT count(*) FROM contacts c WHERE {predicate}"), compiler.values).scalar_one()
+    return session.execute(
+        sa.text(f"SELECT count(*) FROM contacts c WHERE {predicate}"), compiler.values
+    ).scalar_one()
 
 
-def member_set(session: orm.Session, definition: Definition, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> BitMap:
+def member_set(
+    session: orm.Session,
+    definition: Definition,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> BitMap:
     """Everyone who matches, straight from the database."""
     compiler = compiler_for(session, words, now, zone)
     (found,) = id_sets(session, [compiler.definition(definition)], compiler.values)
@@ -36,8 +49,10 @@ def members(session: orm.Session, ids: BitMap, most: int, after: int = 0) -> lis
     """Up to `most` contacts of a set with numbers above `after`, in order of number."""
     # No number in a set is larger than that.
     place = ids.rank(min(after, 2**32 - 1))
-    chosen = list(ids[place:place + most]) if place < len(ids) else []
-    return list(session.scalars(sa.select(Contact).where(Contact.id.in_(chosen)).order_by(Contact.id)))
+    chosen = list(ids[place : place + most]) if place < len(ids) else []
+    return list(
+        session.scalars(sa.select(Contact).where(Contact.id.in_(chosen)).order_by(Contact.id))
+    )
 
 
 def segment(session: orm.Session, segment_id: int) -> Segment:
@@ -51,16 +66,28 @@ def segments(session: orm.Session) -> list[Segment]:
 def naming(session: orm.Session, kind: str, key: str, number: int) -> list[Segment]:
     """The segments with a line, at any depth, of this kind whose `key` is this number."""
     path = sa.cast(f'$.** ? (@.kind == "{kind}" && @.{key} == {int(number)})', JSONPATH)
-    return list(session.scalars(sa.select(Segment).where(sa.func.jsonb_path_exists(Segment.definition, path)).order_by(Segment.name)))
+    return list(
+        session.scalars(
+            sa.select(Segment)
+            .where(sa.func.jsonb_path_exists(Segment.definition, path))
+            .order_by(Segment.name)
+        )
+    )
 
 
 def users(session: orm.Session, segment_id: int) -> list[str]:
-    """What else is made of a segment, in words: other segments, partitions, messages and kept rows."""
-    return definitions_using(session, f'$.** ? (@.kind == "segment" && @.segment == {int(segment_id)})')
+    """What else is made of a segment, in words: other segments, partitions, messages and kept
+    rows."""
+    return definitions_using(
+        session, f'$.** ? (@.kind == "segment" && @.segment == {int(segment_id)})'
+    )
 
 
 def versions(session: orm.Session, segment_id: int) -> list[SegmentVersion]:
-    return list(session.scalars(sa.select(SegmentVersion).where(SegmentVersion.segment_id == segment_id)
-                                .order_by(SegmentVersion.version.desc())))
-
-
+    return list(
+        session.scalars(
+            sa.select(SegmentVersion)
+            .where(SegmentVersion.segment_id == segment_id)
+            .order_by(SegmentVersion.version.desc())
+        )
+    )

@@ -1,6 +1,8 @@
-"""Sets of contact numbers that are kept for a while: in this process and, in a large world, in the database for all of them.
+"""Sets of contact numbers that are kept for a while: in this process and, in a large world, in the
+database for all of them.
 
-They are looked at, never sent to. The worker keeps those that somebody looks at fresh, see segments/jobs.py.
+They are looked at, never sent to. The worker keeps those that somebody looks at fresh, see
+segments/jobs.py.
 """
 
 import base64
@@ -27,17 +29,20 @@ STALE = dt.timedelta(minutes=15)
 #: What is asked for is noted this often, so that looking does not write each time.
 _NOTED = dt.timedelta(minutes=5)
 _MOST_KEPT = 400
-#: The database's counts of changes lag behind by up to ten seconds (it collects them from idle connections that often).
+#: The database's counts of changes lag behind by up to ten seconds (it collects them from idle
+#: connections that often).
 COUNTED_AFTER = dt.timedelta(seconds=15)
 
 
 @dataclasses.dataclass(frozen=True)
 class Wanted:
-    """What a set is asked for: the line of a segment, everyone, or whom a channel reaches, on a day."""
+    """What a set is asked for: the line of a segment, everyone, or whom a channel reaches, on a
+    day."""
 
     about: Mapping[str, Any]
     day: dt.date
-    #: the statement's words and values: the same again means the same answer, unless the data changed
+    #: the statement's words and values: the same again means the same answer, unless the data
+    #: changed
     statement: str
 
     @property
@@ -48,7 +53,9 @@ class Wanted:
     @property
     def tables(self) -> tuple[str, ...]:
         """The tables that the statement reads."""
-        return tuple(sorted({"contacts", *re.findall(r"\b(?:FROM|JOIN) ([a-z_]+)", self.statement)}))
+        return tuple(
+            sorted({"contacts", *re.findall(r"\b(?:FROM|JOIN) ([a-z_]+)", self.statement)})
+        )
 
     @property
     def stamp(self) -> str:
@@ -66,31 +73,43 @@ class Kept:
 _kept: OrderedDict[tuple[str, str], Kept] = OrderedDict()
 _lock = threading.Lock()
 
-_KNOWN = "SELECT k.key, k.as_of, k.asked_at, k.sets FROM kept_sets k WHERE k.key = ANY(:keys) AND k.as_of > :oldest"
+_KNOWN = (
+    "SELECT k.key, k.as_of, k.asked_at, k.sets FROM kept_sets k WHERE k.key = ANY(:keys) "
+    "AND k.as_of > :oldest"
+)
 _ASKED = "UPDATE kept_sets SET asked_at = :now WHERE key = ANY(:keys)"
 _PUT = """INSERT INTO kept_sets (key, about, day, as_of, asked_at, stamp, changes, seconds, sets)
-VALUES (:key, CAST(:about AS jsonb), :day, :as_of, :as_of, :stamp, :changes, :seconds, CAST(:sets AS jsonb))
-ON CONFLICT (key) DO UPDATE SET as_of = excluded.as_of, stamp = excluded.stamp, changes = excluded.changes, seconds = excluded.seconds,
+VALUES (:key, CAST(:about AS jsonb), :day, :as_of, :as_of, :stamp, :changes, :seconds,
+CAST(:sets AS jsonb))
+ON CONFLICT (key) DO UPDATE SET as_of = excluded.as_of, stamp = excluded.stamp,
+changes = excluded.changes, seconds = excluded.seconds,
     sets = excluded.sets WHERE kept_sets.as_of < excluded.as_of"""
 _MARKS = "SELECT k.key, k.stamp, k.changes FROM kept_sets k WHERE k.key = ANY(:keys)"
 _STILL = "UPDATE kept_sets SET as_of = greatest(as_of, :as_of) WHERE key = ANY(:keys)"
-#: What somebody looked at lately and is not of just now: the dear ones less often, so that no more than a twentieth of the time
+#: What somebody looked at lately and is not of just now: the dear ones less often, so that no more
+#: than a twentieth of the time
 #: goes there.
 _DUE = """SELECT k.about FROM kept_sets k
-WHERE k.day = :day AND k.asked_at > :now - interval '2 hours' AND k.as_of < :now - greatest(interval '1 minute', k.seconds * interval '20 seconds')
+WHERE k.day = :day AND k.asked_at > :now - interval '2 hours'
+AND k.as_of < :now - greatest(interval '1 minute', k.seconds * interval '20 seconds')
 ORDER BY k.as_of LIMIT 30"""
 #: A new day asks the same of other days.
-_CARRIED = """SELECT k.about FROM kept_sets k WHERE k.day < :day AND k.asked_at > :now - interval '12 hours'
+_CARRIED = """SELECT k.about FROM kept_sets k WHERE k.day < :day
+AND k.asked_at > :now - interval '12 hours'
 AND NOT EXISTS (SELECT 1 FROM kept_sets o WHERE o.day = :day AND o.about = k.about) LIMIT 30"""
 _OLD = "DELETE FROM kept_sets WHERE asked_at < :now - interval '2 days'"
-_CHANGES = """SELECT coalesce(sum(s.n_tup_ins + s.n_tup_upd + s.n_tup_del), 0) FROM pg_stat_all_tables s
+_CHANGES = """SELECT coalesce(sum(s.n_tup_ins + s.n_tup_upd + s.n_tup_del), 0)
+FROM pg_stat_all_tables s
 WHERE s.relid IN (SELECT p.relid FROM unnest(CAST(:tables AS text[])) t (name)
                   CROSS JOIN LATERAL pg_partition_tree(to_regclass(t.name)) p
                   UNION SELECT to_regclass(t.name) FROM unnest(CAST(:tables AS text[])) t (name))"""
 
 
-def known(session: orm.Session, wanted: Iterable[Wanted], oldest: dt.datetime, now: dt.datetime) -> dict[str, Kept]:
-    """The sets by key that are there and newer than `oldest`, which is of the machine's clock, as `now` is."""
+def known(
+    session: orm.Session, wanted: Iterable[Wanted], oldest: dt.datetime, now: dt.datetime
+) -> dict[str, Kept]:
+    """The sets by key that are there and newer than `oldest`, which is of the machine's clock, as
+    `now` is."""
     here, keys = _place(session), [w.key for w in wanted]
     found: dict[str, Kept] = {}
     with _lock:
@@ -103,7 +122,9 @@ def known(session: orm.Session, wanted: Iterable[Wanted], oldest: dt.datetime, n
     if missing and is_large(session):
         rows = session.execute(sa.text(_KNOWN), {"keys": missing, "oldest": oldest}).all()
         for row in rows:
-            sets = {name: BitMap.deserialize(base64.b64decode(text)) for name, text in row.sets.items()}
+            sets = {
+                name: BitMap.deserialize(base64.b64decode(text)) for name, text in row.sets.items()
+            }
             found[row.key] = _remember(here, row.key, Kept(row.as_of, sets))
         if unnoted := sorted(row.key for row in rows if row.asked_at < now - _NOTED):
             with session.get_bind().engine.begin() as connection:
@@ -112,19 +133,35 @@ def known(session: orm.Session, wanted: Iterable[Wanted], oldest: dt.datetime, n
 
 
 def put(session: orm.Session, wanted: Wanted, kept: Kept, changes: int, seconds: float) -> Kept:
-    """Keeps what was fetched: `changes` as `changes_of` said before, `seconds` it took. Written for others in a large world."""
+    """Keeps what was fetched: `changes` as `changes_of` said before, `seconds` it took. Written for
+    others in a large world."""
     if is_large(session):
-        texts = {name: base64.b64encode(found.serialize()).decode() for name, found in kept.sets.items()}
+        texts = {
+            name: base64.b64encode(found.serialize()).decode() for name, found in kept.sets.items()
+        }
         with session.get_bind().engine.begin() as connection:
-            connection.execute(sa.text(_PUT), {
-                "key": wanted.key, "about": json.dumps(wanted.about, default=str), "day": wanted.day, "as_of": kept.as_of,
-                "stamp": wanted.stamp, "changes": changes, "seconds": seconds, "sets": json.dumps(texts)})
+            connection.execute(
+                sa.text(_PUT),
+                {
+                    "key": wanted.key,
+                    "about": json.dumps(wanted.about, default=str),
+                    "day": wanted.day,
+                    "as_of": kept.as_of,
+                    "stamp": wanted.stamp,
+                    "changes": changes,
+                    "seconds": seconds,
+                    "sets": json.dumps(texts),
+                },
+            )
     return _remember(_place(session), wanted.key, kept)
 
 
 def touched(session: orm.Session, wanted: Iterable[Wanted], now: dt.datetime) -> list[Wanted]:
-    """Those of these kept sets whose answer may be another one now. The others are noted to be true of nearly now."""
-    rows = {row.key: row for row in session.execute(sa.text(_MARKS), {"keys": [w.key for w in wanted]})}
+    """Those of these kept sets whose answer may be another one now. The others are noted to be true
+    of nearly now."""
+    rows = {
+        row.key: row for row in session.execute(sa.text(_MARKS), {"keys": [w.key for w in wanted]})
+    }
     counted = {tables: changes_of(session, tables) for tables in {w.tables for w in wanted}}
     changed, same = [], []
     for one in wanted:
@@ -133,18 +170,25 @@ def touched(session: orm.Session, wanted: Iterable[Wanted], now: dt.datetime) ->
         (same if still else changed).append(one)
     if same:
         with session.get_bind().engine.begin() as connection:
-            connection.execute(sa.text(_STILL), {"keys": sorted(w.key for w in same), "as_of": now - COUNTED_AFTER})
+            connection.execute(
+                sa.text(_STILL), {"keys": sorted(w.key for w in same), "as_of": now - COUNTED_AFTER}
+            )
     return changed
 
 
 def changes_of(session: orm.Session, tables: Iterable[str]) -> int:
-    """How many rows of these tables were ever added, changed or removed, as far as the database has counted. 0 in a small
-    world, where nobody asks."""
-    return int(session.execute(sa.text(_CHANGES), {"tables": list(tables)}).scalar_one()) if is_large(session) else 0
+    """How many rows of these tables were ever added, changed or removed, as far as the database has
+    counted. 0 in a small world, where nobody asks."""
+    return (
+        int(session.execute(sa.text(_CHANGES), {"tables": list(tables)}).scalar_one())
+        if is_large(session)
+        else 0
+    )
 
 
 def due(session: orm.Session, day: dt.date, now: dt.datetime) -> list[Mapping[str, Any]]:
-    """What should be worked out again, as what each is asked for; what nobody has asked for in two days goes."""
+    """What should be worked out again, as what each is asked for; what nobody has asked for in two
+    days goes."""
     session.execute(sa.text(_OLD), {"now": now})
     values = {"day": day, "now": now}
     rows = [*session.execute(sa.text(_DUE), values), *session.execute(sa.text(_CARRIED), values)]
@@ -152,7 +196,8 @@ def due(session: orm.Session, day: dt.date, now: dt.datetime) -> list[Mapping[st
 
 
 def forget(but_reach: bool = False) -> None:
-    """Drops every set kept in this process, for tests and benches. May keep whom each channel can reach."""
+    """Drops every set kept in this process, for tests and benches. May keep whom each channel can
+    reach."""
     with _lock:
         for key in [k for k, kept in _kept.items() if not (but_reach and "go" in kept.sets)]:
             del _kept[key]

@@ -24,7 +24,19 @@ from meadowrun.segments.looking import look as look_at
 from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later, is_behind, named
-from meadowrun.shell.request import actor, body, csv_file, database, db, done, needs, not_done, now, today, zone
+from meadowrun.shell.request import (
+    actor,
+    body,
+    csv_file,
+    database,
+    db,
+    done,
+    needs,
+    not_done,
+    now,
+    today,
+    zone,
+)
 from meadowrun.tags.page import give_or_take
 
 pages = flask.Blueprint("segments", __name__)
@@ -53,10 +65,20 @@ def new() -> object:
     if about:
         try:
             begun = {"format": 1, "lines": [editing.new_line(about, words())]}
-            return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(begun, exact=is_behind()))
+            return flask.render_template(
+                "segments/edit.html",
+                segment=None,
+                partition=None,
+                **page.looked_at(begun, exact=is_behind()),
+            )
         except d.DefinitionError as problem:
             flask.flash(str(problem), "bad")
-    return flask.render_template("segments/edit.html", segment=None, partition=None, **page.looked_at(EMPTY, exact=is_behind()))
+    return flask.render_template(
+        "segments/edit.html",
+        segment=None,
+        partition=None,
+        **page.looked_at(EMPTY, exact=is_behind()),
+    )
 
 
 @pages.get("/segments/<int:ident>")
@@ -82,8 +104,8 @@ def _posted(data: dict[str, Any]) -> tuple[dict[str, Any], Segment | None]:
 
 @pages.post("/segments/look")
 def look() -> object:
-    """Applies a change to a posted definition and answers with the page's parts, worked out anew; `exact` is the name by which
-    exact work is stopped."""
+    """Applies a change to a posted definition and answers with the page's parts, worked out anew;
+    `exact` is the name by which exact work is stopped."""
     data = body()
     definition, segment = _posted(data)
     touched = None
@@ -93,9 +115,18 @@ def look() -> object:
             raise Invalid("A change is an object that says what to do.", "change")
         if change and change.get("do") == "answer":
             lines, index = editing.find(definition, str(change.get("id")))
-            form = MultiDict([(str(pair[0]), str(pair[1])) for pair in change.get("form") or [] if len(pair) == 2])
-            change = {"do": "set", "id": change["id"],
-                      "patch": opening.patch(lines[index], str(change.get("slot")), form, words())}
+            form = MultiDict(
+                [
+                    (str(pair[0]), str(pair[1]))
+                    for pair in change.get("form") or []
+                    if len(pair) == 2
+                ]
+            )
+            change = {
+                "do": "set",
+                "id": change["id"],
+                "patch": opening.patch(lines[index], str(change.get("slot")), form, words()),
+            }
         if change:
             definition, touched = editing.apply(definition, change, words())
             d.parse(definition, words())
@@ -108,26 +139,36 @@ def look() -> object:
         shown = page.looked_at(definition, segment, exact=bool(token))
     except NoEstimate:
         shown = page.looked_at(definition, segment, exact=True)
-    return flask.jsonify(definition=definition, touched=touched, parts={
-        "sieve": flask.render_template("segments/sieve.html", segment=segment, **shown),
-        "margin": flask.render_template("segments/margin.html", segment=segment, **shown),
-        "people": flask.render_template("segments/sample.html", segment=segment, **shown)})
+    return flask.jsonify(
+        definition=definition,
+        touched=touched,
+        parts={
+            "sieve": flask.render_template("segments/sieve.html", segment=segment, **shown),
+            "margin": flask.render_template("segments/margin.html", segment=segment, **shown),
+            "people": flask.render_template("segments/sample.html", segment=segment, **shown),
+        },
+    )
 
 
 @pages.post("/segments/word")
 def word() -> object:
-    """The small form of one word of a posted definition; without a line, the picker for a new one."""
+    """The small form of one word of a posted definition; without a line, the picker for a new
+    one."""
     data = body()
     slot = str(data.get("slot", ""))
     if slot == "new":
-        return flask.jsonify(form=flask.render_template("segments/pick.html", picks=opening.picks(words())))
+        return flask.jsonify(
+            form=flask.render_template("segments/pick.html", picks=opening.picks(words()))
+        )
     try:
         lines, index = editing.find(_posted(data)[0], str(data.get("id")))
         shown = opening.context(db(), lines[index], slot, words())
     except (d.DefinitionError, KeyError) as problem:
         raise Invalid(str(problem)) from None
     if shown["form"] == "about":
-        return flask.jsonify(form=flask.render_template("segments/pick.html", picks=opening.picks(words())))
+        return flask.jsonify(
+            form=flask.render_template("segments/pick.html", picks=opening.picks(words()))
+        )
     return flask.jsonify(form=flask.render_template("segments/word.html", **shown))
 
 
@@ -137,8 +178,14 @@ def typed_line() -> object:
     found = []
     for reading in typed.read(str(body().get("text", ""))[:300], words(), today()):
         (node,) = d.parse({"lines": [editing.fresh(reading.line)]}, words()).lines
-        found.append({"line": reading.line, "said": reading.said, "meaning": english.meaning_today(node, words(), today()),
-                      "unused": list(reading.unused)})
+        found.append(
+            {
+                "line": reading.line,
+                "said": reading.said,
+                "meaning": english.meaning_today(node, words(), today()),
+                "unused": list(reading.unused),
+            }
+        )
     return flask.jsonify(readings=found)
 
 
@@ -152,8 +199,17 @@ def save() -> object:
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
     size = queries.count(db(), parsed, words(), now(), zone())
-    saved = actions.save(db(), actor(), now(), words(), str(data.get("name", "")), definition, segment,
-                         data.get("version"), size)
+    saved = actions.save(
+        db(),
+        actor(),
+        now(),
+        words(),
+        str(data.get("name", "")),
+        definition,
+        segment,
+        data.get("version"),
+        size,
+    )
     flask.flash(f"Saved: {saved.name}, {wording.people(size)} now.")
     return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
 
@@ -165,10 +221,16 @@ def people(ident: int) -> object:
     definition = actions.usable(segment, words())
     looked = look_at(db(), definition, words(), now(), zone(), STALE)
     after = flask.request.args.get("after", "0")
-    rows = queries.members(db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if is_whole(after) else 0)
-    return flask.render_template("segments/people.html", segment=segment, total=looked.sieve.size,
-                                 rows=rows[:PEOPLE_SHOWN],
-                                 after=rows[PEOPLE_SHOWN - 1].id if len(rows) > PEOPLE_SHOWN else None)
+    rows = queries.members(
+        db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if is_whole(after) else 0
+    )
+    return flask.render_template(
+        "segments/people.html",
+        segment=segment,
+        total=looked.sieve.size,
+        rows=rows[:PEOPLE_SHOWN],
+        after=rows[PEOPLE_SHOWN - 1].id if len(rows) > PEOPLE_SHOWN else None,
+    )
 
 
 @pages.get("/segments/<int:ident>/people.csv")
@@ -177,7 +239,9 @@ def people_file(ident: int) -> object:
     """Everyone in a saved segment as a file that can be imported again."""
     segment = queries.segment(db(), ident)
     ids = list(queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone()))
-    audit.record(db(), actor(), now(), "took along", "segment", segment.id, segment.name, people=len(ids))
+    audit.record(
+        db(), actor(), now(), "took along", "segment", segment.id, segment.name, people=len(ids)
+    )
     return csv_file(people_csv.lines(database(), ids, words()), segment.name)
 
 
@@ -205,8 +269,12 @@ def tag_people(ident: int) -> object:
 @needs("author")
 def list_again(ident: int) -> object:
     """A list that was frozen from a segment, with the people who are in the segment now."""
-    segment, size = actions.freeze_again(db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list"))
-    return done("keeping.list_members", f"It holds everybody who is in “{segment.name}” now.", ident=ident)
+    segment, size = actions.freeze_again(
+        db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list")
+    )
+    return done(
+        "keeping.list_members", f"It holds everybody who is in “{segment.name}” now.", ident=ident
+    )
 
 
 @pages.get("/segments/<int:ident>/history")
@@ -226,7 +294,11 @@ def history(ident: int) -> object:
 @needs("author")
 def restore(ident: int, version: int) -> object:
     actions.restore(db(), actor(), now(), words(), queries.segment(db(), ident), version)
-    return done("segments.edit", f"Version {version} is the newest again; the one before stays in the history.", ident=ident)
+    return done(
+        "segments.edit",
+        f"Version {version} is the newest again; the one before stays in the history.",
+        ident=ident,
+    )
 
 
 @pages.post("/segments/<int:ident>/delete")

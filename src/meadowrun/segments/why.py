@@ -1,4 +1,5 @@
-"""One contact judged line by line: everything the plain evaluator needs to know of them, from the database."""
+"""One contact judged line by line: everything the plain evaluator needs to know of them, from the
+database."""
 
 import dataclasses
 import datetime as dt
@@ -34,7 +35,8 @@ from meadowrun.segments.facts import facts_sql
 
 @dataclasses.dataclass(frozen=True)
 class Answer:
-    """What one line says of a person. `value` is what it looked at, in words; groups have their lines' answers inside."""
+    """What one line says of a person. `value` is what it looked at, in words; groups have their
+    lines' answers inside."""
 
     node: Node
     holds: bool
@@ -44,66 +46,163 @@ class Answer:
 
 def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     """A contact with all that lines can ask about. Raises NotFound."""
-    row = session.execute(sa.text(
-        "SELECT c.*, k.name AS company_name, k.attributes AS company_attributes FROM contacts c "
-        "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = :id"), {"id": contact_id}).mappings().one_or_none()
+    row = (
+        session.execute(
+            sa.text(
+                "SELECT c.*, k.name AS company_name, k.attributes AS company_attributes FROM "
+                "contacts c "
+                "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = :id"
+            ),
+            {"id": contact_id},
+        )
+        .mappings()
+        .one_or_none()
+    )
     if row is None:
         raise NotFound("This contact does not exist any more.")
     values: dict[str, Any] = {}
     for ref, spec in words.fields.items():
         if spec.owner == "company":
-            values[ref] = row["company_name"] if spec.column else (row["company_attributes"] or {}).get(spec.key)
+            values[ref] = (
+                row["company_name"]
+                if spec.column
+                else (row["company_attributes"] or {}).get(spec.key)
+            )
         else:
             values[ref] = row[spec.column] if spec.column else row["attributes"].get(spec.key)
     kinds = {spec.id: key for key, spec in words.events.items()}
-    events = tuple(Happening(kinds.get(e.kind_id, ""), e.at, e.details or {}) for e in session.execute(sa.text(
-        "SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"), {"id": contact_id}))
-    reach = {channel: Facts.of(session.execute(sa.text(facts_sql(None, "", "WHERE c.id = :id", channel)), {"id": contact_id}).one())
-             for channel in CHANNEL_WORDS}
+    events = tuple(
+        Happening(kinds.get(e.kind_id, ""), e.at, e.details or {})
+        for e in session.execute(
+            sa.text("SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"),
+            {"id": contact_id},
+        )
+    )
+    reach = {
+        channel: Facts.of(
+            session.execute(
+                sa.text(facts_sql(None, "", "WHERE c.id = :id", channel)), {"id": contact_id}
+            ).one()
+        )
+        for channel in CHANNEL_WORDS
+    }
     return Person(
-        values, events, contact_id, row["company_id"],
-        {(c.channel, c.topic_id): c.agreed for c in session.execute(sa.text(
-            "SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"), {"id": contact_id})},
-        frozenset(session.scalars(sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"), {"id": contact_id})),
-        _mails(session, contact_id), reach,
-        frozenset(session.scalars(sa.text("SELECT tag_id FROM contact_tags WHERE contact_id = :id"), {"id": contact_id})),
-        dict(session.execute(sa.text("SELECT score_id, points FROM contact_scores WHERE contact_id = :id"), {"id": contact_id}).tuples().all()))
+        values,
+        events,
+        contact_id,
+        row["company_id"],
+        {
+            (c.channel, c.topic_id): c.agreed
+            for c in session.execute(
+                sa.text("SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"),
+                {"id": contact_id},
+            )
+        },
+        frozenset(
+            session.scalars(
+                sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"),
+                {"id": contact_id},
+            )
+        ),
+        _mails(session, contact_id),
+        reach,
+        frozenset(
+            session.scalars(
+                sa.text("SELECT tag_id FROM contact_tags WHERE contact_id = :id"),
+                {"id": contact_id},
+            )
+        ),
+        dict(
+            session.execute(
+                sa.text("SELECT score_id, points FROM contact_scores WHERE contact_id = :id"),
+                {"id": contact_id},
+            )
+            .tuples()
+            .all()
+        ),
+    )
 
 
 def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
     reacted: dict[int, list[Reacted]] = {}
-    for r in session.execute(sa.text("SELECT dispatch_id, kind, at, link, machine FROM reactions WHERE contact_id = :id ORDER BY at"),
-                             {"id": contact_id}):
+    for r in session.execute(
+        sa.text(
+            "SELECT dispatch_id, kind, at, link, machine FROM reactions WHERE contact_id = :id "
+            "ORDER BY at"
+        ),
+        {"id": contact_id},
+    ):
         reacted.setdefault(r.dispatch_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
-    return tuple(Mail(m.send_id, m.message_id, m.campaign_id, m.tags, m.outcome, m.at, tuple(reacted.get(m.dispatch_id, ())),
-                      m.success_event, m.success_days, m.channel) for m in session.execute(sa.text(
-                          "SELECT d.dispatch_id, w.id AS send_id, s.message_id, s.campaign_id, coalesce(g.tags, '{}') || m.tags AS tags, "
-                          "d.outcome, d.at, w.success_event, w.success_days, s.channel FROM deliveries d "
-                          "JOIN dispatches s ON s.id = d.dispatch_id JOIN messages m ON m.id = s.message_id "
-                          "LEFT JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN sends w ON w.dispatch_id = s.id "
-                          "WHERE d.contact_id = :id"), {"id": contact_id}))
+    return tuple(
+        Mail(
+            m.send_id,
+            m.message_id,
+            m.campaign_id,
+            m.tags,
+            m.outcome,
+            m.at,
+            tuple(reacted.get(m.dispatch_id, ())),
+            m.success_event,
+            m.success_days,
+            m.channel,
+        )
+        for m in session.execute(
+            sa.text(
+                "SELECT d.dispatch_id, w.id AS send_id, s.message_id, s.campaign_id, "
+                "coalesce(g.tags, '{}') || m.tags AS tags, "
+                "d.outcome, d.at, w.success_event, w.success_days, s.channel FROM deliveries d "
+                "JOIN dispatches s ON s.id = d.dispatch_id JOIN messages m ON m.id = s.message_id "
+                "LEFT JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN sends w ON "
+                "w.dispatch_id = s.id "
+                "WHERE d.contact_id = :id"
+            ),
+            {"id": contact_id},
+        )
+    )
 
 
-def judge(session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Judge:
+def judge(
+    session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> Judge:
     """A judge that can look up who works with whom."""
+
     def colleagues(one: Person) -> list[Person]:
-        ids = session.scalars(sa.text("SELECT id FROM contacts WHERE company_id = :id"), {"id": one.company}).all()
+        ids = session.scalars(
+            sa.text("SELECT id FROM contacts WHERE company_id = :id"), {"id": one.company}
+        ).all()
         return [person(session, i, words) for i in ids]
+
     return Judge(words, Clock(now, zone), colleagues)
 
 
-def why(session: orm.Session, definition: Definition, contact_id: int, words: Dictionary, now: dt.datetime,
-        zone: zoneinfo.ZoneInfo) -> tuple[bool, tuple[Answer, ...]]:
-    """Whether a contact is in the segment, and each line with the value it looked at and its yes or no."""
+def why(
+    session: orm.Session,
+    definition: Definition,
+    contact_id: int,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> tuple[bool, tuple[Answer, ...]]:
+    """Whether a contact is in the segment, and each line with the value it looked at and its yes or
+    no."""
     one, by = person(session, contact_id, words), judge(session, words, now, zone)
     return by.matches(definition, one), tuple(_answer(n, one, by) for n in definition.lines)
 
 
 def _answer(node: Node, one: Person, by: Judge) -> Answer:
-    if isinstance(node, Group) and node.match == "none" and len(node.lines) == 1 and not isinstance(node.lines[0], Group):
+    if (
+        isinstance(node, Group)
+        and node.match == "none"
+        and len(node.lines) == 1
+        and not isinstance(node.lines[0], Group)
+    ):
         # It reads as one line, “but not anyone who …”, and is answered as one.
         return Answer(node, by.holds(node, one), _value(node.lines[0], one, by))
-    inside = tuple(_answer(n, one, by) for n in node.lines) if isinstance(node, Group) and node.match != "colleagues" else ()
+    inside = (
+        tuple(_answer(n, one, by) for n in node.lines)
+        if isinstance(node, Group) and node.match != "colleagues"
+        else ()
+    )
     return Answer(node, by.holds(node, one), _value(node, one, by), inside)
 
 
@@ -122,10 +221,15 @@ def _value(node: Node, one: Person, by: Judge) -> str:
             return wording.count_of(len(by.of_line(node, one)), "message") + " of these in all"
         case ConsentLine():
             return {True: "agreed", False: "said no", None: "was never asked"}[
-                one.consents.get((node.channel, node.topic))]
+                one.consents.get((node.channel, node.topic))
+            ]
         case ReachLine():
             said = verdict(one.reach[node.channel])
-            return f"can get {CHANNEL_WORDS[node.channel]}" if said.goes else words_for(node.channel)[said.outcome].lower()
+            return (
+                f"can get {CHANNEL_WORDS[node.channel]}"
+                if said.goes
+                else words_for(node.channel)[said.outcome].lower()
+            )
         case SetLine(kind="tag"):
             borne = [by.words.name("tag", n) or "" for n in by.words.under(node.of) & one.tags]
             return f"bears {' and '.join(sorted(borne))}" if borne else "bears none of it"

@@ -31,27 +31,51 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.queries import EDITABLE, channel_of, hours
 
 
-def create(session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, name: str, zone: str) -> Send:
+def create(
+    session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, name: str, zone: str
+) -> Send:
     name = " ".join(name.split())
     if not name:
         raise Invalid("Give the send a name you will recognise in reports.", "name")
-    send = Send(campaign_id=campaign.id, name=name, state="draft", audience={"in": [], "out": []}, zone=zone,
-                success_days=7, created_at=now, changed_at=now,
-                sender_id=session.scalar(sa.select(Sender.id).order_by(Sender.id).limit(1)))
+    send = Send(
+        campaign_id=campaign.id,
+        name=name,
+        state="draft",
+        audience={"in": [], "out": []},
+        zone=zone,
+        success_days=7,
+        created_at=now,
+        changed_at=now,
+        sender_id=session.scalar(sa.select(Sender.id).order_by(Sender.id).limit(1)),
+    )
     session.add(send)
     session.flush()
     audit.record(session, actor, now, "began", "send", send.id, name)
     return send
 
 
-def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, based_on: int,
-           changed: Mapping[str, Any]) -> None:
-    """Changes the sheet. Raises Conflict when it already runs or somebody else changed it after version `based_on`."""
+def change(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    send: Send,
+    based_on: int,
+    changed: Mapping[str, Any],
+) -> None:
+    """Changes the sheet. Raises Conflict when it already runs or somebody else changed it after
+    version `based_on`."""
     session.refresh(send, with_for_update=True)
     if send.state not in EDITABLE:
         raise Conflict("This send has started; its sheet can no longer be changed.")
     if send.version != based_on:
-        raise Conflict("Somebody changed this send while you were editing it. Here it is as it stands now, without your change.", send.version)
+        raise Conflict(
+            (
+                "Somebody changed this send while you were editing it. Here it is as it stands "
+                "now, "
+                "without your change."
+            ),
+            send.version,
+        )
     channel = channel_of(session, send)
     before = {name: getattr(send, name) for name in changed}
     for name, value in changed.items():
@@ -69,11 +93,14 @@ def change(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, bas
     send.changed_at = now
     # Written at once: the next lock reads the row anew.
     session.flush()
-    audit.record(session, actor, now, "changed", "send", send.id, send.name, **audit.from_to(before, changed))
+    audit.record(
+        session, actor, now, "changed", "send", send.id, send.name, **audit.from_to(before, changed)
+    )
 
 
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
-    """Everything that stands between this send and its people, the gravest first; `slot` names the line of the sheet."""
+    """Everything that stands between this send and its people, the gravest first; `slot` names the
+    line of the sheet."""
     found: list[Check] = []
     if not send.audience.get("in"):
         found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
@@ -82,11 +109,22 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
         found.append(Check(MUST, problem, slot="ceiling"))
     if send.held and not send.success_event:
-        found.append(Check(SHOULD, "People are kept back to compare, but nothing counts as success yet: there would be nothing to compare.",
-                           slot="success"))
+        found.append(
+            Check(
+                SHOULD,
+                (
+                    "People are kept back to compare, but nothing counts as success yet: there "
+                    "would "
+                    "be nothing to compare."
+                ),
+                slot="success",
+            )
+        )
     if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
         found.append(Check(MUST, "Choose whom it is from.", slot="from"))
-    if send.success_event and not session.scalar(sa.select(EventKind).where(EventKind.key == send.success_event)):
+    if send.success_event and not session.scalar(
+        sa.select(EventKind).where(EventKind.key == send.success_event)
+    ):
         found.append(Check(MUST, "What counted as success no longer exists.", slot="success"))
     message = session.get(Message, send.message_id) if send.message_id else None
     if message is None:
@@ -100,36 +138,59 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     except CompileError as problem:
         return sorted_checks([*found, Check(MUST, str(problem), slot="message")])
     for read in message_queries.members(session, document):
-        about = About(known=message_queries.known(session, words), facts=campaign.facts, html_bytes=len(compiled.html),
-                      feeds=[f.key for f in message_queries.feeds(session)], rows=message_queries.rows_of(session, read).keys(),
-                      broken=message_queries.broken(session, read, words), events=words.events.keys(),
-                      longest=message_queries.longest(session, compiled.refs, words, None) if message.channel == "push" else {})
+        about = About(
+            known=message_queries.known(session, words),
+            facts=campaign.facts,
+            html_bytes=len(compiled.html),
+            feeds=[f.key for f in message_queries.feeds(session)],
+            rows=message_queries.rows_of(session, read).keys(),
+            broken=message_queries.broken(session, read, words),
+            events=words.events.keys(),
+            longest=message_queries.longest(session, compiled.refs, words, None)
+            if message.channel == "push"
+            else {},
+        )
         said = checks_of(message.channel, read, about)
         found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
         if leaving := hours(send):
-            found += [Check(c.level, c.text, c.line, "message") for c in greeting_clashes(read, leaving)]
+            found += [
+                Check(c.level, c.text, c.line, "message") for c in greeting_clashes(read, leaving)
+            ]
     return sorted_checks(found)
 
 
-def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, public_url: str, going: int,
-          based_on: int) -> None:
+def start(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    send: Send,
+    public_url: str,
+    going: int,
+    based_on: int,
+) -> None:
     """Lets a send go: at once, or at its moment when that lies ahead.
 
-    Raises Conflict when it has started already or was changed since it was looked at, Invalid with the first thing
-    that must be mended.
+    Raises Conflict when it has started already or was changed since it was looked at, Invalid with
+    the first thing that must be mended.
     """
     session.refresh(send, with_for_update=True)
     if send.state != "draft":
         raise Conflict("This send was started already.")
     if send.version != based_on:
-        raise Conflict("This send was changed since you looked at it. Look once more before it goes.")
+        raise Conflict(
+            "This send was changed since you looked at it. Look once more before it goes."
+        )
     problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
     if problems:
         raise Invalid(problems[0].text, problems[0].slot)
     if send.leaves_at is not None and send.leaves_at < now - dt.timedelta(minutes=5):
-        raise Invalid("The moment it should leave has passed. Choose another, or send it now.", "leaves")
+        raise Invalid(
+            "The moment it should leave has passed. Choose another, or send it now.", "leaves"
+        )
     message = session.get_one(Message, send.message_id)
-    send.edition_id = message_actions.edition_to_send(session, actor, now, message, public_url, send.takes).id
+    send.edition_id = message_actions.edition_to_send(
+        session, actor, now, message, public_url, send.takes
+    ).id
     send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
     send.started_by = actor.name
     send.changed_at = now
@@ -138,12 +199,21 @@ def start(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, publ
         jobs.enqueue(session, "sends.take", send_id=send.id)
     else:
         send.state = "planned"
-    audit.record(session, actor, now, "started" if send.state == "taking" else "planned", "send", send.id, send.name,
-                 people=going)
+    audit.record(
+        session,
+        actor,
+        now,
+        "started" if send.state == "taking" else "planned",
+        "send",
+        send.id,
+        send.name,
+        people=going,
+    )
 
 
 def _locked(session: orm.Session, send: Send) -> Dispatch | None:
-    """The dispatch of a send, both locked and as they are now: the dispatch first, as workers lock them."""
+    """The dispatch of a send, both locked and as they are now: the dispatch first, as workers lock
+    them."""
     dispatch = locked(session, send.dispatch_id) if send.dispatch_id else None
     session.refresh(send, with_for_update=True)
     return dispatch
@@ -177,8 +247,8 @@ def moved(session: orm.Session, send_id: int, state: str, now: dt.datetime) -> N
 
 
 def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """Takes a send back to the desk that is planned, or whose audience is still being settled: it will not go by itself, and
-    what it goes with is settled anew."""
+    """Takes a send back to the desk that is planned, or whose audience is still being settled: it
+    will not go by itself, and what it goes with is settled anew."""
     session.refresh(send, with_for_update=True)
     if send.state not in ("planned", "taking"):
         raise Conflict(f"This send is {send.state}; it cannot be taken back now.")
@@ -189,38 +259,75 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """For good: those still to go are counted as stopped. Cards that lie ready are taken away, also when all were laid."""
+    """For good: those still to go are counted as stopped. Cards that lie ready are taken away, also
+    when all were laid."""
     cards = ("done",) if CHANNELS[channel_of(session, send)].waits_there else ()
     outgoing.stop(session, now, _dispatch(session, send, ("running", "paused", *cards), "stopped"))
     audit.record(session, actor, now, "stopped", "send", send.id, send.name)
 
 
 def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """Deletes the instructions of a send that never began. Raises Conflict for one that did, or that a condition names."""
+    """Deletes the instructions of a send that never began. Raises Conflict for one that did, or
+    that a condition names."""
     if send.state != "draft" or send.taken_at is not None:
         raise Conflict(f"“{send.name}” has begun; what was sent stays on record.")
-    if used := definitions_using(session, f'$.** ? (@.kind == "mail" && @.of.send == {int(send.id)})'):
+    if used := definitions_using(
+        session, f'$.** ? (@.kind == "mail" && @.of.send == {int(send.id)})'
+    ):
         raise Conflict(f"“{send.name}” is used by {', '.join(used[:5])}. Change those first.")
     audit.record(session, actor, now, "deleted", "send", send.id, send.name)
     session.delete(send)
 
 
-def settle_doubts(session: orm.Session, actor: Actor, now: dt.datetime, send: Send, contacts: Sequence[int] | None, arrived: bool) -> int:
-    """A person says what became of messages whose answer was lost, of some people or (None) of all: they count as
-    delivered, or go once more. Of a stopped send nothing goes any more. Says of how many; raises Conflict for none.
+def settle_doubts(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    send: Send,
+    contacts: Sequence[int] | None,
+    arrived: bool,
+) -> int:
+    """A person says what became of messages whose answer was lost, of some people or (None) of all:
+    they count as delivered, or go once more. Of a stopped send nothing goes any more. Says of how
+    many; raises Conflict for none.
     """
     dispatch = _locked(session, send)
-    done = outgoing.settle_doubts(session, now, dispatch, contacts, arrived, actor.name) if dispatch else 0
+    done = (
+        outgoing.settle_doubts(session, now, dispatch, contacts, arrived, actor.name)
+        if dispatch
+        else 0
+    )
     if not done:
         raise Conflict("Nobody of these is in doubt any longer.")
-    audit.record(session, actor, now, "settled a doubt of", "send", send.id, send.name, people=done, arrived=arrived)
+    audit.record(
+        session,
+        actor,
+        now,
+        "settled a doubt of",
+        "send",
+        send.id,
+        send.name,
+        people=done,
+        arrived=arrived,
+    )
     return done
 
 
-def save_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str, address: str, reply_to: str, signature: str = "",
-                name_ref: str = "", address_ref: str = "", sender: Sender | None = None) -> Sender:
-    """Adds an identity that mail is sent as, or changes one. With both refs, fields of a contact or company that name the person's own
-    desk contact, who signs where both are filled. Raises Invalid naming the field."""
+def save_sender(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    name: str,
+    address: str,
+    reply_to: str,
+    signature: str = "",
+    name_ref: str = "",
+    address_ref: str = "",
+    sender: Sender | None = None,
+) -> Sender:
+    """Adds an identity that mail is sent as, or changes one. With both refs, fields of a contact or
+    company that name the person's own desk contact, who signs where both are filled. Raises Invalid
+    naming the field."""
     name, address, reply_to = " ".join(name.split()), address.strip(), reply_to.strip()
     if not name:
         raise Invalid("Give the name that readers see beside the mail.", "name")
@@ -234,7 +341,12 @@ def save_sender(session: orm.Session, actor: Actor, now: dt.datetime, name: str,
         raise Invalid("There is no such field.", "name_ref")
     did = "changed the sender" if sender else "added the sender"
     sender = sender or Sender()
-    sender.name, sender.address, sender.reply_to, sender.signature = name, address, reply_to, signature.strip()[:2000]
+    sender.name, sender.address, sender.reply_to, sender.signature = (
+        name,
+        address,
+        reply_to,
+        signature.strip()[:2000],
+    )
     sender.name_ref, sender.address_ref = name_ref, address_ref
     session.add(sender)
     session.flush()

@@ -1,4 +1,5 @@
-"""The background jobs of sends: planned ones whose moment has come, and the settling of an audience.
+"""The background jobs of sends: planned ones whose moment has come, and the settling of an
+audience.
 
 What leaves is a dispatch (`outgoing`); a send makes one of its sheet and puts its audience in.
 """
@@ -30,21 +31,35 @@ def take(send_id: int) -> None:
         now = clock.now(session)
         settings = context().settings
         try:
-            who = audience_of(session, send, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone))
+            who = audience_of(
+                session, send, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone)
+            )
         except Invalid as problem:
             send.state, send.problem = "draft", str(problem)
             return
         people, values = picked_sql(send, who, channel_of(session, send))
         if send.ceiling is not None:
-            going = session.execute(sa.text(f"SELECT count(place) FROM ({people}) p"), values).scalar_one()
+            going = session.execute(
+                sa.text(f"SELECT count(place) FROM ({people}) p"), values
+            ).scalar_one()
             if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
                 send.state, send.problem = "draft", f"Nothing went. {problem}"
                 return
         dispatch = open_dispatch(session, now, _dispatch(session, send))
-        size = put(session, dispatch, "SELECT id, CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END AS outcome, "
-                   f"repeated_address AS repeated, held FROM ({people}) x", {**values, "most": send.ceiling})
+        size = put(
+            session,
+            dispatch,
+            "SELECT id, CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END AS outcome, "
+            f"repeated_address AS repeated, held FROM ({people}) x",
+            {**values, "most": send.ceiling},
+        )
         seal(session, dispatch, size)
-        send.dispatch_id, send.taken_at, send.state, send.problem = dispatch.id, dispatch.taken_at, "running", ""
+        send.dispatch_id, send.taken_at, send.state, send.problem = (
+            dispatch.id,
+            dispatch.taken_at,
+            "running",
+            "",
+        )
         session.flush()
         if not size:
             finish_if_done(session, dispatch.id, dispatch.taken_at, now)
@@ -53,9 +68,18 @@ def take(send_id: int) -> None:
 def _dispatch(session: orm.Session, send: Send) -> Dispatch:
     """What leaves by a send, as its sheet says."""
     return Dispatch(
-        owner_kind="send", owner_id=send.id, name=send.name, channel=channel_of(session, send), message_id=send.message_id,
-        edition_id=send.edition_id, sender_id=send.sender_id, topic_id=send.topic_id, campaign_id=send.campaign_id,
-        consent_rule=send.consent_rule, facts=send.facts)
+        owner_kind="send",
+        owner_id=send.id,
+        name=send.name,
+        channel=channel_of(session, send),
+        message_id=send.message_id,
+        edition_id=send.edition_id,
+        sender_id=send.sender_id,
+        topic_id=send.topic_id,
+        campaign_id=send.campaign_id,
+        consent_rule=send.consent_rule,
+        facts=send.facts,
+    )
 
 
 @jobs.task("sends.sweep", "sweeps", every="* * * * * */5")
@@ -63,8 +87,11 @@ def sweep() -> None:
     """Sends whose moment has come, and those that began and whose audience nobody settles."""
     with context().database.session() as session:
         now = clock.now(session)
-        for send in session.scalars(sa.select(Send).where(Send.state == "planned", Send.leaves_at <= now)
-                                    .with_for_update(skip_locked=True)):
+        for send in session.scalars(
+            sa.select(Send)
+            .where(Send.state == "planned", Send.leaves_at <= now)
+            .with_for_update(skip_locked=True)
+        ):
             send.state = "taking"
             jobs.enqueue(session, "sends.take", send_id=send.id)
         for send in session.scalars(sa.select(Send).where(Send.state == "taking")):
@@ -73,6 +100,13 @@ def sweep() -> None:
 
 
 def _queued(session: orm.Session, send_id: int) -> bool:
-    return session.execute(sa.text(
-        "SELECT 1 FROM procrastinate_jobs WHERE status = 'todo' AND task_name = 'sends.take' AND (args->>'send_id')::bigint = :id LIMIT 1"),
-        {"id": send_id}).scalar() is not None
+    return (
+        session.execute(
+            sa.text(
+                "SELECT 1 FROM procrastinate_jobs WHERE status = 'todo' AND task_name = "
+                "'sends.take' AND (args->>'send_id')::bigint = :id LIMIT 1"
+            ),
+            {"id": send_id},
+        ).scalar()
+        is not None
+    )

@@ -15,20 +15,24 @@ class Send(Base):
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
     campaign_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("campaigns.id"), index=True)
     name: orm.Mapped[str]
-    #: draft, planned, taking (settling the audience); then its dispatch's: running, paused, done, stopped
+    #: draft, planned, taking (settling the audience); then its dispatch's: running, paused, done,
+    #: stopped
     state: orm.Mapped[str]
     #: grows with each change of the sheet, so that two authors never overwrite each other
     version: orm.Mapped[int] = orm.mapped_column(server_default="1")
-    #: {"in": [{"segment": id} | {"list": id}], "out": [...]}; an empty "in" means nobody was named yet
+    #: {"in": [{"segment": id} | {"list": id}], "out": [...]}; an empty "in" means nobody was named
+    #: yet
     audience: orm.Mapped[dict[str, Any]]
     message_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("messages.id"))
-    #: which state of the message it gives people: “approved” (the newest draft while nothing is), or the “newest” draft
+    #: which state of the message it gives people: “approved” (the newest draft while nothing is),
+    #: or the “newest” draft
     takes: orm.Mapped[str] = orm.mapped_column(server_default="approved")
     edition_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("editions.id"))
     #: the campaign's facts as they were when it was started: what was sent stays as it was
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
-    #: the topic it belongs to: people who said no to it on its channel are left alone. None: all of the channel
+    #: the topic it belongs to: people who said no to it on its channel are left alone. None: all of
+    #: the channel
     topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
     #: who may get it, one of the verdict's RULES
     consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")
@@ -46,7 +50,9 @@ class Send(Base):
     success_event: orm.Mapped[str | None]
     success_days: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="7")
     #: what leaves by it, from the moment on at which its audience was settled
-    dispatch_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("dispatches.id"), index=True)
+    dispatch_id: orm.Mapped[int | None] = orm.mapped_column(
+        sa.ForeignKey("dispatches.id"), index=True
+    )
     #: when its audience was settled: the dispatch's taken_at
     taken_at: orm.Mapped[dt.datetime | None]
     finished_at: orm.Mapped[dt.datetime | None]
@@ -56,7 +62,9 @@ class Send(Base):
     changed_at: orm.Mapped[dt.datetime]
     started_by: orm.Mapped[str] = orm.mapped_column(server_default="")
     dispatch: orm.Mapped[Dispatch | None] = orm.relationship(lazy="selectin")
-    __table_args__ = (sa.Index("ix_sends_due", "leaves_at", postgresql_where=sa.text("state = 'planned'")),)
+    __table_args__ = (
+        sa.Index("ix_sends_due", "leaves_at", postgresql_where=sa.text("state = 'planned'")),
+    )
 
     @property
     def audience_size(self) -> int | None:

@@ -38,8 +38,12 @@ def send(session: orm.Session, send_id: int) -> Send:
     return found(session, Send, send_id, "send")
 
 
-def recent(session: orm.Session, states: tuple[str, ...] | None = None, campaign_id: int | None = None,
-           most: int = 100) -> list[tuple[Send, Campaign]]:
+def recent(
+    session: orm.Session,
+    states: tuple[str, ...] | None = None,
+    campaign_id: int | None = None,
+    most: int = 100,
+) -> list[tuple[Send, Campaign]]:
     """Sends with their campaigns, those that moved last first."""
     query = sa.select(Send, Campaign).join(Campaign, Campaign.id == Send.campaign_id)
     if states:
@@ -47,45 +51,82 @@ def recent(session: orm.Session, states: tuple[str, ...] | None = None, campaign
     if campaign_id:
         query = query.where(Send.campaign_id == campaign_id)
     moment = sa.func.coalesce(Send.taken_at, Send.leaves_at, Send.changed_at)
-    return [(row[0], row[1]) for row in session.execute(query.order_by(moment.desc(), Send.id.desc()).limit(most))]
+    return [
+        (row[0], row[1])
+        for row in session.execute(query.order_by(moment.desc(), Send.id.desc()).limit(most))
+    ]
 
 
 def of_segment(session: orm.Session, segment_id: int) -> list[Send]:
     """The sends that name a segment, to write to, to leave out or to keep back."""
     wanted = [{"segment": segment_id}]
-    return list(session.scalars(sa.select(Send).where(sa.or_(
-        Send.audience["in"].contains(wanted), Send.audience["out"].contains(wanted), Send.held.contains(wanted[0]))).order_by(Send.id.desc())))
+    return list(
+        session.scalars(
+            sa.select(Send)
+            .where(
+                sa.or_(
+                    Send.audience["in"].contains(wanted),
+                    Send.audience["out"].contains(wanted),
+                    Send.held.contains(wanted[0]),
+                )
+            )
+            .order_by(Send.id.desc())
+        )
+    )
 
 
 def used_lately(session: orm.Session, but: int, most: int = 4) -> list[tuple[str, str]]:
-    """The segments and lists that the sends changed last name: (kind:number, name), the latest first."""
+    """The segments and lists that the sends changed last name: (kind:number, name), the latest
+    first."""
     found: dict[str, str] = {}
-    for audience in session.scalars(sa.select(Send.audience).where(Send.id != but).order_by(Send.changed_at.desc(), Send.id.desc()).limit(10)):
+    for audience in session.scalars(
+        sa.select(Send.audience)
+        .where(Send.id != but)
+        .order_by(Send.changed_at.desc(), Send.id.desc())
+        .limit(10)
+    ):
         for item in [*audience.get("in", []), *audience.get("out", [])]:
             for kind, number in item.items():
-                if kind in ("segment", "list") and session.get(Segment if kind == "segment" else PeopleList, number) is not None:
+                if (
+                    kind in ("segment", "list")
+                    and session.get(Segment if kind == "segment" else PeopleList, number)
+                    is not None
+                ):
                     found.setdefault(f"{kind}:{number}", name_of(session, item))
     return list(found.items())[:most]
 
 
 def messages_lately(session: orm.Session) -> list[tuple[Message, dt.datetime | None]]:
-    """Every message with when a send of it last left, if one did; the latest written or sent first."""
-    sent = sa.select(Send.message_id, sa.func.max(Send.taken_at).label("at")).group_by(Send.message_id).subquery()
-    return [(message, at) for message, at in session.execute(
-        sa.select(Message, sent.c.at).outerjoin(sent, sent.c.message_id == Message.id)
-        .order_by(sa.func.greatest(Message.changed_at, sent.c.at).desc(), Message.id.desc()))]
+    """Every message with when a send of it last left, if one did; the latest written or sent
+    first."""
+    sent = (
+        sa.select(Send.message_id, sa.func.max(Send.taken_at).label("at"))
+        .group_by(Send.message_id)
+        .subquery()
+    )
+    return [
+        (message, at)
+        for message, at in session.execute(
+            sa.select(Message, sent.c.at)
+            .outerjoin(sent, sent.c.message_id == Message.id)
+            .order_by(sa.func.greatest(Message.changed_at, sent.c.at).desc(), Message.id.desc())
+        )
+    ]
 
 
 @dataclasses.dataclass
 class Audience:
-    """An audience as SQL over `contacts c`, with its bind values; `held` is who of it is kept back to compare with."""
+    """An audience as SQL over `contacts c`, with its bind values; `held` is who of it is kept back
+    to compare with."""
 
     predicate: str
     values: dict[str, Any]
     held: str = "FALSE"
 
 
-def _one(session: orm.Session, item: Mapping[str, Any], compiler: Compiler, words: Dictionary) -> str:
+def _one(
+    session: orm.Session, item: Mapping[str, Any], compiler: Compiler, words: Dictionary
+) -> str:
     if item.get("everyone"):
         return "TRUE"
     if "list" in item:
@@ -98,11 +139,18 @@ def _one(session: orm.Session, item: Mapping[str, Any], compiler: Compiler, word
     try:
         return compiler.definition(d.parse(segment.definition, words))
     except d.DefinitionError as problem:
-        raise Invalid(f"The segment “{segment.name}” needs mending first: {problem}", "to") from None
+        raise Invalid(
+            f"The segment “{segment.name}” needs mending first: {problem}", "to"
+        ) from None
 
 
-def audience(session: orm.Session, definition: Mapping[str, Any], words: Dictionary, now: dt.datetime,
-             zone: zoneinfo.ZoneInfo) -> Audience:
+def audience(
+    session: orm.Session,
+    definition: Mapping[str, Any],
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> Audience:
     """Everyone in any of "in" and in none of "out"; out wins. Raises Invalid with place "to"."""
     compiler = compiler_for(session, words, now, zone)
     included = [f"({_one(session, item, compiler, words)})" for item in definition.get("in", [])]
@@ -113,16 +161,22 @@ def audience(session: orm.Session, definition: Mapping[str, Any], words: Diction
     return Audience(predicate, compiler.values)
 
 
-def audience_of(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> Audience:
-    """`audience` of a send, with those who are kept back: by chance the same people in every send of a campaign. Raises Invalid."""
+def audience_of(
+    session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> Audience:
+    """`audience` of a send, with those who are kept back: by chance the same people in every send
+    of a campaign. Raises Invalid."""
     who = audience(session, send.audience, words, now, zone)
     held = Held.of(send.held)
     if not held:
         return who
     compiler = compiler_for(session, words, now, zone)
     compiler.values = who.values
-    kept = compiler.node(ShareLine("", held.percent, f"campaign:{send.campaign_id}")) if held.percent else \
-        _one(session, send.held, compiler, words)
+    kept = (
+        compiler.node(ShareLine("", held.percent, f"campaign:{send.campaign_id}"))
+        if held.percent
+        else _one(session, send.held, compiler, words)
+    )
     return Audience(who.predicate, compiler.values, f"coalesce({kept}, FALSE)")
 
 
@@ -134,27 +188,45 @@ def held_named(session: orm.Session, send: Send) -> str:
 
 def _repeated(channel: str) -> str:
     """Whether an earlier record of an audience has the same address, as a column."""
-    return f"row_number() OVER (PARTITION BY coalesce({CHANNELS[channel].same_address}, c.id::text) ORDER BY c.id) > 1 AS repeated_address"
+    return (
+        f"row_number() OVER (PARTITION BY coalesce({CHANNELS[channel].same_address}, "
+        "c.id::text) ORDER BY c.id) > 1 AS repeated_address"
+    )
 
 
 def facts_of_audience(send: Send, who: Audience, channel: str) -> str:
-    """SQL over everybody of an audience: what the verdict asks, and `pick`, by which a ceiling picks by chance."""
-    pick = f"md5(f.id || ':send:{int(send.id)}')" if send.ceiling is not None else "hashint8(f.id)::text"
-    return (f"SELECT f.*, {_repeated(channel)}, "
-            f"{who.held} AS held, {pick} AS pick FROM ({facts_sql(send.topic_id, channel=channel)}) f JOIN contacts c USING (id) "
-            f"WHERE {who.predicate}")
+    """SQL over everybody of an audience: what the verdict asks, and `pick`, by which a ceiling
+    picks by chance."""
+    pick = (
+        f"md5(f.id || ':send:{int(send.id)}')"
+        if send.ceiling is not None
+        else "hashint8(f.id)::text"
+    )
+    return (
+        f"SELECT f.*, {_repeated(channel)}, "
+        f"{who.held} AS held, {pick} AS pick FROM ({facts_sql(send.topic_id, channel=channel)}) "
+        "f JOIN contacts c USING (id) "
+        f"WHERE {who.predicate}"
+    )
 
 
 def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, Any]]:
-    """SQL over everybody of an audience: id, repeated_address, held, and, where the send has a ceiling, `place`, counted by chance among those who
-    would get it now and are not kept back, empty for the others; with its bind values."""
+    """SQL over everybody of an audience: id, repeated_address, held, and, where the send has a
+    ceiling, `place`, counted by chance among those who would get it now and are not kept back,
+    empty for the others; with its bind values."""
     if send.ceiling is None:
         # What the verdict asks is not needed yet.
-        return (f"SELECT c.id, {_repeated(channel)}, "
-                f"{who.held} AS held, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"), who.values
+        return (
+            f"SELECT c.id, {_repeated(channel)}, "
+            f"{who.held} AS held, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"
+        ), who.values
     would = f"({verdict_sql(send.consent_rule)} = 'go')"
-    return (f"SELECT id, repeated_address, held, CASE WHEN {would} THEN row_number() OVER (PARTITION BY {would} ORDER BY pick) END AS place "
-            f"FROM ({facts_of_audience(send, who, channel)}) x", who.values)
+    return (
+        f"SELECT id, repeated_address, held, CASE WHEN {would} THEN row_number() OVER (PARTITION "
+        f"BY {would} ORDER BY pick) END AS place "
+        f"FROM ({facts_of_audience(send, who, channel)}) x",
+        who.values,
+    )
 
 
 #: How many people a sheet shows the mail of.
@@ -163,7 +235,8 @@ SOME = 3
 
 @dataclasses.dataclass(frozen=True)
 class Estimate:
-    """What would become of everyone now: outcome → people, "go" among them; and what each exclusion takes away."""
+    """What would become of everyone now: outcome → people, "go" among them; and what each exclusion
+    takes away."""
 
     total: int
     outcomes: dict[str, int]
@@ -179,19 +252,28 @@ class Estimate:
 
 def channel_of(session: orm.Session, send: Send) -> str:
     """The channel of a send's message; email while none was chosen."""
-    return session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
+    return (
+        session.scalar(sa.select(Message.channel).where(Message.id == send.message_id)) or "email"
+    )
 
 
 def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
     """The channel of each of some sends, by their numbers; email while no message was chosen."""
     wanted = {send.id: send.message_id for send in sends}
-    known = {row[0]: row[1] for row in session.execute(
-        sa.select(Message.id, Message.channel).where(Message.id.in_({m for m in wanted.values() if m})))}
+    known = {
+        row[0]: row[1]
+        for row in session.execute(
+            sa.select(Message.id, Message.channel).where(
+                Message.id.in_({m for m in wanted.values() if m})
+            )
+        )
+    }
     return {ident: known.get(message or 0, "email") for ident, message in wanted.items()}
 
 
 def hours(send: Send) -> tuple[int, int] | None:
-    """The hours in which a send goes, on the clock its moment was named in; None while it has no moment."""
+    """The hours in which a send goes, on the clock its moment was named in; None while it has no
+    moment."""
     if send.leaves_at is None:
         return None
     hour = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)).hour
@@ -201,28 +283,38 @@ def hours(send: Send) -> tuple[int, int] | None:
 _estimates: Kept[Estimate] = Kept()
 
 
-def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime,
-             zone: zoneinfo.ZoneInfo) -> Estimate:
+def estimate(
+    session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> Estimate:
     """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
     who = audience_of(session, send, words, now, zone)
-    rows = session.execute(sa.text(
-        f"SELECT {verdict_sql(send.consent_rule)} AS said, count(*) AS people, (array_agg(id ORDER BY pick))[1:{SOME}] AS few FROM ("
-        f"{facts_of_audience(send, who, channel_of(session, send))}) x GROUP BY 1"), who.values).all()
+    rows = session.execute(
+        sa.text(
+            f"SELECT {verdict_sql(send.consent_rule)} AS said, count(*) AS people, (array_agg(id "
+            f"ORDER BY pick))[1:{SOME}] AS few FROM ("
+            f"{facts_of_audience(send, who, channel_of(session, send))}) x GROUP BY 1"
+        ),
+        who.values,
+    ).all()
     outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
     going, over = under(outcomes.get("go", 0), send.ceiling, send.ceiling_rule)
     if over:
         outcomes |= {"go": going, "over_ceiling": over}
-    some = tuple(next((row.few for row in rows if row.said == "go"), ())[:min(SOME, going)])
+    some = tuple(next((row.few for row in rows if row.said == "go"), ())[: min(SOME, going)])
     left_out, included = [], []
     for item in send.audience.get("out", []):
         alone = audience(session, {"in": send.audience.get("in", [])}, words, now, zone)
         compiler = compiler_for(session, words, now, zone)
         compiler.values = alone.values
         taken = _one(session, item, compiler, words)
-        number = session.execute(sa.text(
-            f"SELECT count(*) FROM contacts c WHERE ({alone.predicate}) AND coalesce({taken}, FALSE)"),
-            compiler.values).scalar_one()
+        number = session.execute(
+            sa.text(
+                f"SELECT count(*) FROM contacts c WHERE ({alone.predicate}) AND "
+                f"coalesce({taken}, FALSE)"
+            ),
+            compiler.values,
+        ).scalar_one()
         left_out.append((name_of(session, item), number))
     for item in send.audience.get("in", []):
         if len(send.audience["in"]) == 1 and not left_out:
@@ -230,68 +322,140 @@ def estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.dateti
             included.append((name_of(session, item), total))
             continue
         alone = audience(session, {"in": [item]}, words, now, zone)
-        included.append((name_of(session, item), session.execute(sa.text(
-            f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"), alone.values).scalar_one()))
+        included.append(
+            (
+                name_of(session, item),
+                session.execute(
+                    sa.text(f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"),
+                    alone.values,
+                ).scalar_one(),
+            )
+        )
     return Estimate(total, outcomes, left_out, included, some)
 
 
-def kept_estimate(session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo,
-                  fresh: bool) -> tuple[Estimate, dt.datetime]:
+def kept_estimate(
+    session: orm.Session,
+    send: Send,
+    words: Dictionary,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    fresh: bool,
+) -> tuple[Estimate, dt.datetime]:
     """`estimate` for a sheet that is being written, and the moment it is of."""
     named = [*send.audience.get("in", []), *send.audience.get("out", []), send.held]
     segments = [session.get(Segment, item["segment"]) for item in named if "segment" in item]
-    key = (send.id, json.dumps([send.audience, send.held]), send.topic_id, send.consent_rule, send.ceiling, send.ceiling_rule, send.message_id,
-           str([s and s.definition for s in segments]))
-    return _estimates.get(session, key, now, lambda: estimate(session, send, words, now, zone), fresh)
+    key = (
+        send.id,
+        json.dumps([send.audience, send.held]),
+        send.topic_id,
+        send.consent_rule,
+        send.ceiling,
+        send.ceiling_rule,
+        send.message_id,
+        str([s and s.definition for s in segments]),
+    )
+    return _estimates.get(
+        session, key, now, lambda: estimate(session, send, words, now, zone), fresh
+    )
 
 
 def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
     """The name of a segment or list that an audience names; everyone has none of their own."""
     if item.get("everyone"):
         return "everyone"
-    found = session.get(PeopleList, item["list"]) if "list" in item else session.get(Segment, item.get("segment"))
+    found = (
+        session.get(PeopleList, item["list"])
+        if "list" in item
+        else session.get(Segment, item.get("segment"))
+    )
     return found.name if found else "(deleted)"
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:
     """How many sends each campaign has."""
-    return {row[0]: row[1] for row in session.execute(sa.select(Send.campaign_id, sa.func.count()).group_by(Send.campaign_id))}
+    return {
+        row[0]: row[1]
+        for row in session.execute(
+            sa.select(Send.campaign_id, sa.func.count()).group_by(Send.campaign_id)
+        )
+    }
 
 
 def count_by_message(session: orm.Session) -> dict[int, int]:
     """How many sends name each message."""
-    return {row[0]: row[1] for row in session.execute(
-        sa.select(Send.message_id, sa.func.count()).where(Send.message_id.is_not(None)).group_by(Send.message_id))}
+    return {
+        row[0]: row[1]
+        for row in session.execute(
+            sa.select(Send.message_id, sa.func.count())
+            .where(Send.message_id.is_not(None))
+            .group_by(Send.message_id)
+        )
+    }
 
 
-def between(session: orm.Session, first: dt.datetime, until: dt.datetime) -> list[tuple[Send, Campaign, dt.datetime]]:
-    """The sends that left or will leave within a span, each with its campaign and moment, in order."""
+def between(
+    session: orm.Session, first: dt.datetime, until: dt.datetime
+) -> list[tuple[Send, Campaign, dt.datetime]]:
+    """The sends that left or will leave within a span, each with its campaign and moment, in
+    order."""
     moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
-    return [(row[0], row[1], row[2]) for row in session.execute(
-        sa.select(Send, Campaign, moment).join(Campaign, Campaign.id == Send.campaign_id).where(moment >= first, moment < until).order_by(moment))]
+    return [
+        (row[0], row[1], row[2])
+        for row in session.execute(
+            sa.select(Send, Campaign, moment)
+            .join(Campaign, Campaign.id == Send.campaign_id)
+            .where(moment >= first, moment < until)
+            .order_by(moment)
+        )
+    ]
 
 
 def last_with(session: orm.Session, success: str) -> Send | None:
     """The last send that is done and counted this kind of event as success."""
-    return session.scalar(sa.select(Send).where(Send.success_event == success, Send.state == "done").order_by(Send.taken_at.desc()).limit(1))
+    return session.scalar(
+        sa.select(Send)
+        .where(Send.success_event == success, Send.state == "done")
+        .order_by(Send.taken_at.desc())
+        .limit(1)
+    )
 
 
 def goes(session: orm.Session, message_id: int) -> Going | None:
-    """Where a message goes next: by the last send that names it; its hours are those of the last that has not left."""
-    last = session.scalar(sa.select(Send).where(Send.message_id == message_id).order_by(Send.id.desc()).limit(1))
+    """Where a message goes next: by the last send that names it; its hours are those of the last
+    that has not left."""
+    last = session.scalar(
+        sa.select(Send).where(Send.message_id == message_id).order_by(Send.id.desc()).limit(1)
+    )
     if last is None:
         return None
-    ahead = session.scalar(sa.select(Send).where(Send.message_id == message_id, Send.state.in_(EDITABLE)).order_by(Send.id.desc()).limit(1))
+    ahead = session.scalar(
+        sa.select(Send)
+        .where(Send.message_id == message_id, Send.state.in_(EDITABLE))
+        .order_by(Send.id.desc())
+        .limit(1)
+    )
 
-    def people(words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> tuple[str, dict[str, Any]] | None:
+    def people(
+        words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
+    ) -> tuple[str, dict[str, Any]] | None:
         if not last.audience.get("in"):
             return None
         who = audience(session, last.audience, words, now, zone)
         return who.predicate, who.values
 
-    return Going(f"the people of “{last.name}”", session.get_one(Campaign, last.campaign_id).facts, hours(ahead) if ahead else None, people)
+    return Going(
+        f"the people of “{last.name}”",
+        session.get_one(Campaign, last.campaign_id).facts,
+        hours(ahead) if ahead else None,
+        people,
+    )
 
 
 def left_by(session: orm.Session, message_id: int) -> str | None:
     """The name of a send by which a message left; None where it never did."""
-    return session.scalar(sa.select(Send.name).where(Send.message_id == message_id, Send.taken_at.is_not(None)).limit(1))
+    return session.scalar(
+        sa.select(Send.name)
+        .where(Send.message_id == message_id, Send.taken_at.is_not(None))
+        .limit(1)
+    )

@@ -1,4 +1,5 @@
-"""The send's sheet: read from top to bottom like a letter of instruction, looked at once more, and let go."""
+"""The send's sheet: read from top to bottom like a letter of instruction, looked at once more, and
+let go."""
 
 import contextlib
 import textwrap
@@ -55,7 +56,14 @@ LEAST_USUAL = 50
 @needs("author")
 def add(ident: int) -> object:
     """A send more of a campaign."""
-    made = actions.create(db(), actor(), now(), found_row(db(), Campaign, ident, "campaign"), flask.request.form.get("name", ""), settings().timezone)
+    made = actions.create(
+        db(),
+        actor(),
+        now(),
+        found_row(db(), Campaign, ident, "campaign"),
+        flask.request.form.get("name", ""),
+        settings().timezone,
+    )
     return done("sends.show", ident=made.id)
 
 
@@ -68,11 +76,16 @@ def show(ident: int) -> object:
     return sheet(send, None)
 
 
-def sheet(send: Send, problem: MeadowrunError | None, mine: list[tuple[str, str]] | None = None) -> str:
-    """The page of a send that has not gone; `mine` is a change that was refused because somebody else made one, to be made all the same."""
+def sheet(
+    send: Send, problem: MeadowrunError | None, mine: list[tuple[str, str]] | None = None
+) -> str:
+    """The page of a send that has not gone; `mine` is a change that was refused because somebody
+    else made one, to be made all the same."""
     estimate, as_of, trouble = None, now(), ""
     try:
-        estimate, as_of = queries.kept_estimate(db(), send, words(), now(), zone(), fresh=problem is not None)
+        estimate, as_of = queries.kept_estimate(
+            db(), send, words(), now(), zone(), fresh=problem is not None
+        )
     except Invalid as wrong:
         trouble = str(wrong)
     going = estimate.going if estimate else 0
@@ -81,35 +94,67 @@ def sheet(send: Send, problem: MeadowrunError | None, mine: list[tuple[str, str]
     usual = _usual(send)
     message = db().get(Message, send.message_id) if send.message_id else None
     return flask.render_template(
-        "sends/sheet.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate,
-        trouble=trouble, findings=findings, problem=problem, mine=mine, three=three, as_of=as_of, **_spoken(send),
-        message=message, state=state_to_send(db(), message, send.takes) if message else None,
+        "sends/sheet.html",
+        send=send,
+        campaign=db().get(Campaign, send.campaign_id),
+        estimate=estimate,
+        trouble=trouble,
+        findings=findings,
+        problem=problem,
+        mine=mine,
+        three=three,
+        as_of=as_of,
+        **_spoken(send),
+        message=message,
+        state=state_to_send(db(), message, send.takes) if message else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
-        topic=db().get(Topic, send.topic_id) if send.topic_id else None, success=_success(send),
+        topic=db().get(Topic, send.topic_id) if send.topic_id else None,
+        success=_success(send),
         names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
-        leaves=_leaves(send), must=MUST, mail_problem=_gateway_problem(send), usual=usual, told=_told(estimate, usual),
-        kept=estimate.outcomes.get("held_back", 0) if estimate else 0)
+        leaves=_leaves(send),
+        must=MUST,
+        mail_problem=_gateway_problem(send),
+        usual=usual,
+        told=_told(estimate, usual),
+        kept=estimate.outcomes.get("held_back", 0) if estimate else 0,
+    )
 
 
 def _spoken(send: Send) -> dict[str, Any]:
-    """How a send of this channel is spoken of: the channel, what would become of people, and its gateway."""
+    """How a send of this channel is spoken of: the channel, what would become of people, and its
+    gateway."""
     channel = queries.channel_of(db(), send)
-    return {"channel": channel, "channels": CHANNELS, "would": {"go": "Will get it", **words_for(channel)}, "there": ALL[channel].there,
-            "may": rule_words(send.consent_rule, channel, bool(send.topic_id)), "order": ("go", *OUTCOMES),
-            "all_of": CHANNEL_WORDS[channel], **_limits(send)}
+    return {
+        "channel": channel,
+        "channels": CHANNELS,
+        "would": {"go": "Will get it", **words_for(channel)},
+        "there": ALL[channel].there,
+        "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
+        "order": ("go", *OUTCOMES),
+        "all_of": CHANNEL_WORDS[channel],
+        **_limits(send),
+    }
 
 
 def _limits(send: Send) -> dict[str, str]:
     """The guardrails of a send in words."""
-    return {"limit": ceiling_words(send.ceiling, send.ceiling_rule), "kept_back": queries.held_named(db(), send)}
+    return {
+        "limit": ceiling_words(send.ceiling, send.ceiling_rule),
+        "kept_back": queries.held_named(db(), send),
+    }
 
 
-def _told(estimate: queries.Estimate | None, usual: tuple[int, int] | None) -> tuple[float | None, float | None] | None:
-    """The least true gains that would show against those kept back, and against twice as many, judged by what is usual."""
+def _told(
+    estimate: queries.Estimate | None, usual: tuple[int, int] | None
+) -> tuple[float | None, float | None] | None:
+    """The least true gains that would show against those kept back, and against twice as many,
+    judged by what is usual."""
     if estimate is None or not usual or usual[1] < LEAST_USUAL:
         return None
     base, held = usual[0] / usual[1], estimate.outcomes.get("held_back", 0)
-    return least_gain(base, estimate.going, held), least_gain(base, max(0, estimate.going - held), 2 * held)
+    return least_gain(base, estimate.going, held), least_gain(
+        base, max(0, estimate.going - held), 2 * held
+    )
 
 
 def _success(send: Send) -> EventKind | None:
@@ -150,14 +195,26 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
         mail = mails.get(contact.id)
         if mail is None:
             continue
-        found.append({"contact": contact, "subject": mail.subject,
-                      "text": textwrap.shorten(" ".join(line for line in mail.text.split("\n") if line.strip("= ")), 150, placeholder=" …")})
+        found.append(
+            {
+                "contact": contact,
+                "subject": mail.subject,
+                "text": textwrap.shorten(
+                    " ".join(line for line in mail.text.split("\n") if line.strip("= ")),
+                    150,
+                    placeholder=" …",
+                ),
+            }
+        )
     return found
 
 
 def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rendered]:
-    """What some people would get now. Whoever has no version of the message is left out. Raises CompileError."""
-    renderer = Renderer(compiled(db(), to_send(db(), message, send.takes), settings().public_url, tracked=False))
+    """What some people would get now. Whoever has no version of the message is left out. Raises
+    CompileError."""
+    renderer = Renderer(
+        compiled(db(), to_send(db(), message, send.takes), settings().public_url, tracked=False)
+    )
     values = of_people(db(), ids, Needs.of(renderer.compiled), words(), now(), zone())
     facts = db().get_one(Campaign, send.campaign_id).facts
     found = {}
@@ -182,12 +239,22 @@ def last_look(ident: int) -> object:
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
     message = db().get(Message, send.message_id) if send.message_id else None
     return flask.render_template(
-        "sends/look.html", send=send, campaign=db().get(Campaign, send.campaign_id), estimate=estimate, **_spoken(send),
-        findings=findings, three=_three(send, estimate) if send.message_id else [], leaves=_leaves(send),
-        blocked=any(f.level == MUST for f in findings), mail_problem=_gateway_problem(send), success=_success(send),
-        message=message, state=state_to_send(db(), message, send.takes) if message else None,
+        "sends/look.html",
+        send=send,
+        campaign=db().get(Campaign, send.campaign_id),
+        estimate=estimate,
+        **_spoken(send),
+        findings=findings,
+        three=_three(send, estimate) if send.message_id else [],
+        leaves=_leaves(send),
+        blocked=any(f.level == MUST for f in findings),
+        mail_problem=_gateway_problem(send),
+        success=_success(send),
+        message=message,
+        state=state_to_send(db(), message, send.takes) if message else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
-        names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])])
+        names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
+    )
 
 
 @pages.get("/sends/<int:ident>/as/<int:contact>.html")
@@ -207,7 +274,10 @@ def _page(mail: Rendered, document: Json) -> str:
     """What somebody gets, for a frame: the mail, the card on a website, or a text."""
     if mail.card:
         return on_page(mail.html, mail.card, document["settings"])
-    return mail.html or f"<pre style='white-space:pre-wrap;font:16px/1.5 sans-serif'>{escape(mail.subject)}\n{escape(mail.text)}</pre>"
+    return mail.html or (
+        "<pre style='white-space:pre-wrap;font:16px/1.5 "
+        f"sans-serif'>{escape(mail.subject)}\n{escape(mail.text)}</pre>"
+    )
 
 
 @pages.post("/sends/<int:ident>/start")
@@ -219,13 +289,30 @@ def start(ident: int) -> object:
         going = queries.estimate(db(), send, words(), now(), zone()).going
         seen = integer(form.get("going"), "going")
         if going != seen and not form.get("anyway"):
-            raise Invalid(f"While you looked, the number changed from {seen:,} to {going:,} people. Look once more.", "to")
-        actions.start(db(), actor(), now(), send, settings().public_url, going, integer(form.get("version"), "version"))
+            raise Invalid(
+                (
+                    f"While you looked, the number changed from {seen:,} to {going:,} people. Look "
+                    "once more."
+                ),
+                "to",
+            )
+        actions.start(
+            db(),
+            actor(),
+            now(),
+            send,
+            settings().public_url,
+            going,
+            integer(form.get("version"), "version"),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return sheet(queries.send(db(), ident), problem), problem.status
-    return done("sends.show", f"Planned: it leaves {_leaves(send)}, {send.zone}." if send.state == "planned" else None,
-                ident=ident)
+    return done(
+        "sends.show",
+        f"Planned: it leaves {_leaves(send)}, {send.zone}." if send.state == "planned" else None,
+        ident=ident,
+    )
 
 
 @pages.post("/sends/<int:ident>/<any(pause, resume, stop, unplan):verb>")
@@ -262,7 +349,12 @@ def settle(ident: int) -> object:
     arrived = (everybody or form.get("arrived")) == "yes"
     people = actions.settle_doubts(db(), actor(), now(), queries.send(db(), ident), chosen, arrived)
     what = "counted as delivered" if arrived else "sent to again"
-    return done("results.behind", f"{count_of(people, 'person', 'people')} settled: {what}.", ident=ident, what="in_doubt")
+    return done(
+        "results.behind",
+        f"{count_of(people, 'person', 'people')} settled: {what}.",
+        ident=ident,
+        what="in_doubt",
+    )
 
 
 @pages.post("/sends/<int:ident>/again")
@@ -280,29 +372,52 @@ def _running(send: Send) -> dict[str, Any]:
     counts = tally(db(), send.dispatch_id)
     left = sum(counts.get(k, 0) for k in ("waiting", "in_hand", "deferred"))
     channel = queries.channel_of(db(), send)
-    due = send.state == "taking" or send.state == "running" and counts.get("waiting", 0) + counts.get("in_hand", 0) > 0
-    return {"troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [], "most_tries": troubles.MOST, "batch_size": BATCH,
-            "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
-            "asked": ALL[channel].can_be_asked(settings()),
-            "put_off": [(w, reason_words({"because": w.because or "gateway"}, channel)) for w in waits(db(), send.dispatch, now())],
-            "send": send, "campaign": db().get(Campaign, send.campaign_id), "tally": counts, "left": left,
-            "words_of": words_for(channel), "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
-            "all_of": CHANNEL_WORDS[channel], **_limits(send),
-            "message": db().get(Message, send.message_id),
-            "edition": db().get(Edition, send.edition_id) if send.edition_id else None, "success": _success(send),
-            "sender": db().get(Sender, send.sender_id) if send.sender_id else None,
-            "topic": db().get(Topic, send.topic_id) if send.topic_id else None, "channels": CHANNELS,
-            "names": lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])]}
+    due = (
+        send.state == "taking"
+        or send.state == "running"
+        and counts.get("waiting", 0) + counts.get("in_hand", 0) > 0
+    )
+    return {
+        "troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [],
+        "most_tries": troubles.MOST,
+        "batch_size": BATCH,
+        "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
+        "asked": ALL[channel].can_be_asked(settings()),
+        "put_off": [
+            (w, reason_words({"because": w.because or "gateway"}, channel))
+            for w in waits(db(), send.dispatch, now())
+        ],
+        "send": send,
+        "campaign": db().get(Campaign, send.campaign_id),
+        "tally": counts,
+        "left": left,
+        "words_of": words_for(channel),
+        "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
+        "all_of": CHANNEL_WORDS[channel],
+        **_limits(send),
+        "message": db().get(Message, send.message_id),
+        "edition": db().get(Edition, send.edition_id) if send.edition_id else None,
+        "success": _success(send),
+        "sender": db().get(Sender, send.sender_id) if send.sender_id else None,
+        "topic": db().get(Topic, send.topic_id) if send.topic_id else None,
+        "channels": CHANNELS,
+        "names": lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
+    }
 
 
 @pages.get("/sends/<int:ident>/progress")
 def progress(ident: int) -> object:
-    """The part of a send's page that renews itself. When the send is no longer what the page shows it as (`shown`), the
-    whole page is asked for again, since what can be done with it has changed, too."""
+    """The part of a send's page that renews itself. When the send is no longer what the page shows
+    it as (`shown`), the whole page is asked for again, since what can be done with it has changed,
+    too."""
     send = queries.send(db(), ident)
     if send.state != flask.request.args.get("shown"):
         return "<span data-finished></span>"
-    return "" if send.state == "planned" else flask.render_template("sends/progress.html", **_running(send))
+    return (
+        ""
+        if send.state == "planned"
+        else flask.render_template("sends/progress.html", **_running(send))
+    )
 
 
 def _exact(ident: int, contact: int) -> Any:
@@ -312,7 +427,9 @@ def _exact(ident: int, contact: int) -> Any:
     if found is None or found.filled is None or send.edition_id is None:
         return None
     made = Compiled.from_json(db().get_one(Edition, send.edition_id).compiled)
-    return Renderer(made).render(nested(found.filled, send.facts, signing.Tokens(settings().secret, found.number, contact)))
+    return Renderer(made).render(
+        nested(found.filled, send.facts, signing.Tokens(settings().secret, found.number, contact))
+    )
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>")
@@ -321,9 +438,15 @@ def mail(ident: int, contact: int) -> object:
     found = to_contact(db(), send.dispatch_id, contact)
     if found is None:
         flask.abort(404)
-    return flask.render_template("sends/mail.html", send=send, contact=get_contact(db(), contact), delivery=found,
-                                 mail=_exact(ident, contact), channel=queries.channel_of(db(), send),
-                                 words_of=words_for(queries.channel_of(db(), send)))
+    return flask.render_template(
+        "sends/mail.html",
+        send=send,
+        contact=get_contact(db(), contact),
+        delivery=found,
+        mail=_exact(ident, contact),
+        channel=queries.channel_of(db(), send),
+        words_of=words_for(queries.channel_of(db(), send)),
+    )
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>.html")
@@ -333,19 +456,30 @@ def mail_html(ident: int, contact: int) -> object:
         flask.abort(404)
     edition = db().get_one(Edition, queries.send(db(), ident).edition_id)
     # Looking at it here is no opening and no click: our own addresses lead nowhere from this frame.
-    html = _page(exact, edition.document).replace(f"{settings().public_url}/o/", f"{NO_PICTURE}#").replace(
-        f"{settings().public_url}/c/", "about:blank#").replace(f"{settings().public_url}/u/", "about:blank#")
+    html = (
+        _page(exact, edition.document)
+        .replace(f"{settings().public_url}/o/", f"{NO_PICTURE}#")
+        .replace(f"{settings().public_url}/c/", "about:blank#")
+        .replace(f"{settings().public_url}/u/", "about:blank#")
+    )
     return in_frame(html)
 
 
 @pages.get("/senders")
 @needs("author")
 def senders_page() -> object:
-    """Whom mail is from, and what it can be about; `sender` or `topic` is the one that is being changed."""
+    """Whom mail is from, and what it can be about; `sender` or `topic` is the one that is being
+    changed."""
     arguments, given = flask.request.args, {}
     if arguments.get("sender"):
         one = found_row(db(), Sender, integer(arguments["sender"], "sender"), "sender")
-        given = {"sender": str(one.id), **{n: getattr(one, n) for n in ("name", "address", "reply_to", "signature", "name_ref", "address_ref")}}
+        given = {
+            "sender": str(one.id),
+            **{
+                n: getattr(one, n)
+                for n in ("name", "address", "reply_to", "signature", "name_ref", "address_ref")
+            },
+        }
     elif arguments.get("topic"):
         about = found_row(db(), Topic, integer(arguments["topic"], "topic"), "topic")
         given = {"known": str(about.id), "topic": about.name, "about": about.about}
@@ -353,8 +487,14 @@ def senders_page() -> object:
 
 
 def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
-    return flask.render_template("sends/senders.html", senders=senders(db()), topics=topics(db()), given=given,
-                                 problem=problem, fields=sorted(known_refs(words()).items(), key=lambda i: i[1]))
+    return flask.render_template(
+        "sends/senders.html",
+        senders=senders(db()),
+        topics=topics(db()),
+        given=given,
+        problem=problem,
+        fields=sorted(known_refs(words()).items(), key=lambda i: i[1]),
+    )
 
 
 @pages.post("/senders")
@@ -363,13 +503,38 @@ def save_sender_or_topic() -> object:
     form = flask.request.form
     try:
         if "topic" in form:
-            known = found_row(db(), Topic, integer(form["known"], "topic"), "topic") if form.get("known") else None
-            made = save_topic(db(), actor(), now(), form["topic"], form.get("about", ""), known).name
+            known = (
+                found_row(db(), Topic, integer(form["known"], "topic"), "topic")
+                if form.get("known")
+                else None
+            )
+            made = save_topic(
+                db(), actor(), now(), form["topic"], form.get("about", ""), known
+            ).name
         else:
-            sender = found_row(db(), Sender, integer(form["sender"], "sender"), "sender") if form.get("sender") else None
-            made = actions.save_sender(db(), actor(), now(), form.get("name", ""), form.get("address", ""), form.get("reply_to", ""),
-                                       form.get("signature", ""), form.get("name_ref", ""), form.get("address_ref", ""), sender).name
+            sender = (
+                found_row(db(), Sender, integer(form["sender"], "sender"), "sender")
+                if form.get("sender")
+                else None
+            )
+            made = actions.save_sender(
+                db(),
+                actor(),
+                now(),
+                form.get("name", ""),
+                form.get("address", ""),
+                form.get("reply_to", ""),
+                form.get("signature", ""),
+                form.get("name_ref", ""),
+                form.get("address_ref", ""),
+                sender,
+            ).name
     except MeadowrunError as problem:
         db().rollback()
         return _senders(form.to_dict(), problem), problem.status
-    return done("sends.senders_page", f"“{made}” was changed." if form.get("known") or form.get("sender") else f"“{made}” can be chosen now.")
+    return done(
+        "sends.senders_page",
+        f"“{made}” was changed."
+        if form.get("known") or form.get("sender")
+        else f"“{made}” can be chosen now.",
+    )

@@ -42,17 +42,30 @@ pages = flask.Blueprint("instructions", __name__)
 def word(ident: int, slot: str) -> object:
     """The small form behind a changeable word of the sheet."""
     send = queries.send(db(), ident)
-    here = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)) if send.leaves_at else \
-        (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
+    here = (
+        send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+        if send.leaves_at
+        else (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
+    )
     channel = queries.channel_of(db(), send)
     return flask.render_template(
-        "sends/word.html", send=send, slot=slot, all_of=CHANNEL_WORDS[channel], segments=segments(db()), lists=[item for item, _ in lists(db())],
-        messages=queries.messages_lately(db()), channels=CHANNELS,
+        "sends/word.html",
+        send=send,
+        slot=slot,
+        all_of=CHANNEL_WORDS[channel],
+        segments=segments(db()),
+        lists=[item for item, _ in lists(db())],
+        messages=queries.messages_lately(db()),
+        channels=CHANNELS,
         lately=queries.used_lately(db(), send.id),
-        state=_state(send), senders=senders(db()), topics=topics(db()),
-        kinds=event_kinds(db()), here=here,
+        state=_state(send),
+        senders=senders(db()),
+        topics=topics(db()),
+        kinds=event_kinds(db()),
+        here=here,
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
-        zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}))
+        zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
+    )
 
 
 @pages.post("/sends/<int:ident>/word/<slot>")
@@ -61,12 +74,22 @@ def answer(ident: int, slot: str) -> object:
     """Takes the answer to one word and shows the sheet anew."""
     send = queries.send(db(), ident)
     try:
-        actions.change(db(), actor(), now(), send, integer(flask.request.form.get("version"), "version"),
-                       _values(send, slot))
+        actions.change(
+            db(),
+            actor(),
+            now(),
+            send,
+            integer(flask.request.form.get("version"), "version"),
+            _values(send, slot),
+        )
     except MeadowrunError as problem:
         db().rollback()
         # Of two who changed it, the later may still have it their way.
-        mine = [pair for pair in flask.request.form.items(multi=True) if pair[0] not in ("csrf_token", "version")]
+        mine = [
+            pair
+            for pair in flask.request.form.items(multi=True)
+            if pair[0] not in ("csrf_token", "version")
+        ]
         newest = isinstance(problem, Conflict) and problem.newest
         return sheet(queries.send(db(), ident), problem, mine if newest else None), problem.status
     return done("sends.show", ident=ident)
@@ -81,25 +104,44 @@ def _state(send: Send) -> State | None:
 def _values(send: Send, slot: str) -> dict[str, Any]:
     form = flask.request.form
     if slot in ("in", "out"):
-        chosen: list[dict[str, Any]] = [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
-        chosen += [{kind: int(number)} for kind, _, number in (c.partition(":") for c in form.getlist("who"))
-                  if kind in ("segment", "list") and is_whole(number)]
+        chosen: list[dict[str, Any]] = (
+            [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
+        )
+        chosen += [
+            {kind: int(number)}
+            for kind, _, number in (c.partition(":") for c in form.getlist("who"))
+            if kind in ("segment", "list") and is_whole(number)
+        ]
         if form.get("sentence", "").strip():
             chosen.append({"segment": _said(form["sentence"]).id})
         return {"audience": {**send.audience, slot: chosen}}
     if slot == "message" and form.get("new_message", "").strip():
         return {"message_id": _begun(form["new_message"], form.get("channel", "email")).id}
     if slot == "message":
-        return {"message_id": found_row(db(), Message, integer(form.get("message"), "message"), "message").id}
+        return {
+            "message_id": found_row(
+                db(), Message, integer(form.get("message"), "message"), "message"
+            ).id
+        }
     if slot == "state":
         return {"takes": "newest" if form.get("takes") == "newest" else "approved"}
     if slot == "from" and form.get("sender_name", "").strip():
         require(actor(), "admin")
-        return {"sender_id": actions.save_sender(db(), actor(), now(), form["sender_name"], form.get("address", ""), "").id}
+        return {
+            "sender_id": actions.save_sender(
+                db(), actor(), now(), form["sender_name"], form.get("address", ""), ""
+            ).id
+        }
     if slot == "from":
-        return {"sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id}
+        return {
+            "sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id
+        }
     if slot == "topic":
-        return {"topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id if form.get("topic") else None}
+        return {
+            "topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id
+            if form.get("topic")
+            else None
+        }
     if slot == "consent":
         return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
     if slot == "ceiling":
@@ -148,36 +190,67 @@ def _held(how: str, percent: str, group: str) -> dict[str, Any]:
 
 
 def _moment(day: str, time: str, name: str) -> dict[str, Any]:
-    """A moment named on a zone's clock. A time that does not exist there moves forward; one that exists twice is
-    the first (PEP 495, fold 0)."""
+    """A moment named on a zone's clock. A time that does not exist there moves forward; one that
+    exists twice is the first (PEP 495, fold 0)."""
     try:
         place = zoneinfo.ZoneInfo(name)
         local = dt.datetime.fromisoformat(f"{day}T{time}").replace(tzinfo=place)
     except (ValueError, zoneinfo.ZoneInfoNotFoundError):
-        raise Invalid("Give the day, the time and the zone of the moment it should leave.", "leaves") from None
+        raise Invalid(
+            "Give the day, the time and the zone of the moment it should leave.", "leaves"
+        ) from None
     moment = local.astimezone(dt.UTC)
     if moment < now() - dt.timedelta(minutes=5):
-        raise Invalid(f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as soon as started.",
-                      "leaves")
+        raise Invalid(
+            (
+                f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as "
+                "soon as "
+                "started."
+            ),
+            "leaves",
+        )
     return {"leaves_at": moment, "zone": name}
 
 
 def _said(sentence: str) -> Segment:
-    """A segment of the one line that a sentence means most likely, called by the sentence. Raises Invalid."""
+    """A segment of the one line that a sentence means most likely, called by the sentence. Raises
+    Invalid."""
     sentence = " ".join(sentence.split())[:300]
     readings = typed.read(sentence, words(), today())
     if not readings:
-        raise Invalid(f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a ticket since March”, or make a segment.", "to")
+        raise Invalid(
+            (
+                f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a "
+                "ticket "
+                "since March”, or make a segment."
+            ),
+            "to",
+        )
     if readings[0].unused:
         left = "”, “".join(readings[0].unused)
-        raise Invalid(f"“{sentence}” would become “{readings[0].said}”; nothing is made of “{left}”. Say it in other words, or make a segment.", "to")
+        raise Invalid(
+            (
+                f"“{sentence}” would become “{readings[0].said}”; nothing is made of “{left}”. Say "
+                "it in other words, or make a segment."
+            ),
+            "to",
+        )
     wanted = sentence[0].upper() + sentence[1:]
     taken = {segment.name for segment in segments(db())}
-    return segment_actions.save(db(), actor(), now(), words(), free_name(wanted, taken), {"format": 1, "lines": [fresh(readings[0].line)]})
+    return segment_actions.save(
+        db(),
+        actor(),
+        now(),
+        words(),
+        free_name(wanted, taken),
+        {"format": 1, "lines": [fresh(readings[0].line)]},
+    )
 
 
 def _begun(name: str, channel: str) -> Message:
     """An empty message of a channel, to be written after. Raises Invalid or Conflict."""
     if channel not in CHANNELS:
         raise Invalid("There is no such channel.", "message")
-    return writing.create(db(), actor(), now(), name, copying.begun(db(), channel, settings()), channel)
+    return writing.create(
+        db(), actor(), now(), name, copying.begun(db(), channel, settings()), channel
+    )

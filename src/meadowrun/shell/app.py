@@ -1,4 +1,5 @@
-"""The web application: configuration, security headers, one transaction a request, and the features' pages."""
+"""The web application: configuration, security headers, one transaction a request, and the
+features' pages."""
 
 import contextlib
 import datetime as dt
@@ -36,10 +37,18 @@ def create_app(settings: Settings, database: Database | None = None) -> flask.Fl
     """The application for one set of settings."""
     app = flask.Flask("meadowrun.shell", static_folder="static")
     app.config.update(
-        MEADOWRUN=settings, DATABASE=database or Database(settings.database_url), SECRET_KEY=settings.secret,
-        MAX_CONTENT_LENGTH=MOST_BYTES, MAX_FORM_MEMORY_SIZE=5_000_000, SESSION_COOKIE_SAMESITE="Lax",
-        SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=settings.cookie_secure, SESSION_COOKIE_NAME="meadowrun",
-        WTF_CSRF_TIME_LIMIT=None, TEMPLATES_AUTO_RELOAD=False)
+        MEADOWRUN=settings,
+        DATABASE=database or Database(settings.database_url),
+        SECRET_KEY=settings.secret,
+        MAX_CONTENT_LENGTH=MOST_BYTES,
+        MAX_FORM_MEMORY_SIZE=5_000_000,
+        SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SECURE=settings.cookie_secure,
+        SESSION_COOKIE_NAME="meadowrun",
+        WTF_CSRF_TIME_LIMIT=None,
+        TEMPLATES_AUTO_RELOAD=False,
+    )
     if settings.behind_proxy:
         # Never otherwise: anybody could claim to be anywhere.
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=1, x_proto=1, x_host=1)  # type: ignore[method-assign]
@@ -82,18 +91,37 @@ def _before() -> Any:
     if view is None or flask.request.endpoint == "static" or getattr(view, "is_public", False):
         return None
     token = flask.request.cookies.get(accounts.cookie(settings))
-    flask.g.user = accounts.signed_in(request.db(), clock.machine_now(), token, dt.timedelta(minutes=settings.idle_minutes),
-                                      "X-By-Itself" not in flask.request.headers) if token else None
+    flask.g.user = (
+        accounts.signed_in(
+            request.db(),
+            clock.machine_now(),
+            token,
+            dt.timedelta(minutes=settings.idle_minutes),
+            "X-By-Itself" not in flask.request.headers,
+        )
+        if token
+        else None
+    )
     if flask.g.user is None:
         if flask.request.method == "GET" and not problems.wants_json():
-            return flask.redirect(flask.url_for("sign_in.form", to=flask.request.full_path.rstrip("?")))
-        return problems.answer("Your sign-in has ended. Sign in again in another window, then repeat this.", 401)
+            return flask.redirect(
+                flask.url_for("sign_in.form", to=flask.request.full_path.rstrip("?"))
+            )
+        return problems.answer(
+            "Your sign-in has ended. Sign in again in another window, then repeat this.", 401
+        )
     flask.g.who = flask.g.user.name
     own_writes.look_as(flask.g.who)
-    if flask.g.user.second_step is None and second_step.required(settings, flask.g.user) and flask.request.endpoint not in _BEFORE_STEP:
+    if (
+        flask.g.user.second_step is None
+        and second_step.required(settings, flask.g.user)
+        and flask.request.endpoint not in _BEFORE_STEP
+    ):
         if flask.request.method == "GET" and not problems.wants_json():
             return flask.redirect(flask.url_for("sign_in.begin_second_step"))
-        return problems.answer("Your role needs a second step at sign-in. Set it up first, under your name.", 403)
+        return problems.answer(
+            "Your role needs a second step at sign-in. Set it up first, under your name.", 403
+        )
     return None
 
 
@@ -102,10 +130,14 @@ _FILES = ("files.picture", "files.document")
 
 
 def _of_files(settings: Settings) -> Any:
-    """Where files have a host of their own, they are served there and nothing else is: what hides in one is no page of ours."""
+    """Where files have a host of their own, they are served there and nothing else is: what hides
+    in one is no page of ours."""
     if not settings.files_url:
         return None
-    here, wanted = flask.request.host == urlsplit(settings.files_url).netloc, flask.request.endpoint in _FILES
+    here, wanted = (
+        flask.request.host == urlsplit(settings.files_url).netloc,
+        flask.request.endpoint in _FILES,
+    )
     if here and not wanted:
         return flask.Response("Nothing is here but files.", 404, mimetype="text/plain")
     if wanted and not here:
@@ -118,23 +150,38 @@ _BEFORE_STEP = ("sign_in.begin_second_step", "sign_in.set_up_second_step", "sign
 
 
 def _village_moment(settings: Settings) -> None:
-    """In the demo, a request of the village's people may say when they made it, signed with the shared secret."""
+    """In the demo, a request of the village's people may say when they made it, signed with the
+    shared secret."""
     moment = flask.request.headers.get("X-Village-Moment")
-    if settings.demo and moment and signing.check_text(settings.secret, "moment", moment,
-                                                       flask.request.headers.get("X-Village-Signature", "")):
+    if (
+        settings.demo
+        and moment
+        and signing.check_text(
+            settings.secret, "moment", moment, flask.request.headers.get("X-Village-Signature", "")
+        )
+    ):
         flask.g.now = dt.datetime.fromisoformat(moment)
 
 
 def _after(response: flask.Response) -> flask.Response:
     user = flask.g.get("user")
-    if user is not None and user.role != "admin" and response.mimetype == "text/html" and not response.is_streamed:
+    if (
+        user is not None
+        and user.role != "admin"
+        and response.mimetype == "text/html"
+        and not response.is_streamed
+    ):
         response.set_data(roles.marked(response.get_data(as_text=True), request.actor()))
     response = _settled(response)
     headers = response.headers
-    headers.setdefault("Content-Security-Policy",
-                       f"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: {request.settings().files_url}; "
-                       "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
-                       "frame-ancestors 'none'")
+    headers.setdefault(
+        "Content-Security-Policy",
+        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: "
+        f"{request.settings().files_url}; "
+        "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri "
+        "'none'; "
+        "frame-ancestors 'none'",
+    )
     headers.setdefault("X-Content-Type-Options", "nosniff")
     headers.setdefault("Referrer-Policy", "same-origin")
     headers.setdefault("X-Frame-Options", "DENY")
@@ -146,19 +193,26 @@ def _after(response: flask.Response) -> flask.Response:
     if request.settings().cookie_secure:
         headers.setdefault("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
     if flask.request.endpoint == "static":
-        headers["Cache-Control"] = "public, max-age=31536000, immutable" if "v" in flask.request.args else "no-cache"
+        headers["Cache-Control"] = (
+            "public, max-age=31536000, immutable" if "v" in flask.request.args else "no-cache"
+        )
     else:
         headers.setdefault("Cache-Control", "no-store")
         seconds = time.perf_counter() - flask.g.get("started", time.perf_counter())
         headers["Server-Timing"] = f"app;dur={seconds * 1000:.1f}"
-        log.debug("request", method=flask.request.method, path=request.path_for_logs(), status=response.status_code,
-                  ms=round(seconds * 1000, 1))
+        log.debug(
+            "request",
+            method=flask.request.method,
+            path=request.path_for_logs(),
+            status=response.status_code,
+            ms=round(seconds * 1000, 1),
+        )
     return response
 
 
 def _settled(response: flask.Response) -> flask.Response:
-    """Commits what a request did, or rolls it back when its answer is an error. What the database refuses only now is answered
-    like anything else that cannot be taken."""
+    """Commits what a request did, or rolls it back when its answer is an error. What the database
+    refuses only now is answered like anything else that cannot be taken."""
     if "db" not in flask.g:
         return response
     try:
@@ -171,7 +225,8 @@ def _settled(response: flask.Response) -> flask.Response:
         response = flask.make_response(flask.current_app.handle_user_exception(problem))  # type: ignore[arg-type]
     else:
         if response.status_code < 400 and _changed_people():
-            # The change itself is made: without this note its maker may see an old number for some seconds.
+            # The change itself is made: without this note its maker may see an old number for some
+            # seconds.
             with contextlib.suppress(sqlalchemy.exc.SQLAlchemyError):
                 own_writes.note(flask.g.db, flask.g.who)
     finally:
@@ -201,8 +256,13 @@ def _teardown(problem: BaseException | None) -> None:
 
 def _wording(app: flask.Flask) -> None:
     """What every template can say."""
-    version = str(max(int(p.stat().st_mtime) for p in pathlib.Path(app.static_folder or "").rglob("*")
-                      if _ASSET.search(p.name)))
+    version = str(
+        max(
+            int(p.stat().st_mtime)
+            for p in pathlib.Path(app.static_folder or "").rglob("*")
+            if _ASSET.search(p.name)
+        )
+    )
 
     def local(moment: dt.datetime) -> dt.datetime:
         return moment.astimezone(request.zone())
@@ -219,22 +279,39 @@ def _wording(app: flask.Flask) -> None:
         return f"{wording.day(here.date())}, {here:%H:%M}"
 
     app.jinja_env.filters.update(
-        n=wording.number, day=wording.day, when=when, clock=lambda m: f"{local(m):%H:%M}",
+        n=wording.number,
+        day=wording.day,
+        when=when,
+        clock=lambda m: f"{local(m):%H:%M}",
         exact=lambda m: f"{local(m):%H:%M:%S}",
-        ago=lambda m: wording.ago((request.now() - m).total_seconds()), since=wording.ago, people=wording.people,
-        named=fillins.named, held=wording.held, hidden=hidden.hide)
+        ago=lambda m: wording.ago((request.now() - m).total_seconds()),
+        since=wording.ago,
+        people=wording.people,
+        named=fillins.named,
+        held=wording.held,
+        hidden=hidden.hide,
+    )
     for one in app.config["FEATURES"]:
         app.jinja_env.filters.update(one.feature.filters)
         app.jinja_env.globals.update(one.feature.says)
     app.jinja_env.globals.update(
-        parts_of=request.parts_of, share=wording.share, count_of=wording.count_of, joined=wording.joined, draw=pictures,
+        parts_of=request.parts_of,
+        share=wording.share,
+        count_of=wording.count_of,
+        joined=wording.joined,
+        draw=pictures,
         lines_in=lambda lines: sum(1 for _ in walk(lines)),
-        asset=lambda name: flask.url_for("static", filename=name, v=version))
+        asset=lambda name: flask.url_for("static", filename=name, v=version),
+    )
 
     @app.context_processor
     def shell() -> dict[str, Any]:
         station = app.config["STATIONS"].get(flask.request.blueprint or "", "")
-        return {"settings": request.settings(), "stations": STATIONS, "station": flask.g.get("station", station),
-                "user": flask.g.get("user"), "waits_for_me": waiting.mine,
-                "shown_now": local(request.now()) if request.settings().demo else None}
-
+        return {
+            "settings": request.settings(),
+            "stations": STATIONS,
+            "station": flask.g.get("station", station),
+            "user": flask.g.get("user"),
+            "waits_for_me": waiting.mine,
+            "shown_now": local(request.now()) if request.settings().demo else None,
+        }

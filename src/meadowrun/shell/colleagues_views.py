@@ -11,8 +11,12 @@ from meadowrun.shell.request import actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("colleagues", __name__)
 #: What each role may do, for who chooses one.
-MAY = {"viewer": "looks at everything", "author": "writes, segments and imports", "approver": "also approves, and lets sends go",
-       "admin": "also lets people in, and makes keys and senders"}
+MAY = {
+    "viewer": "looks at everything",
+    "author": "writes, segments and imports",
+    "approver": "also approves, and lets sends go",
+    "admin": "also lets people in, and makes keys and senders",
+}
 
 
 @pages.get("/colleagues")
@@ -23,15 +27,31 @@ def table() -> object:
 
 def _table(problem: MeadowrunError | None, link: str = "", whose: str = "") -> str:
     rows = accounts.everyone(db())
-    return flask.render_template("colleagues.html", rows=[user for user, _ in rows], last={user.id: at for user, at in rows if at},
-                                 roles=ROLES, may=MAY, problem=problem, given=flask.request.form if problem else {}, link=link, whose=whose)
+    return flask.render_template(
+        "colleagues.html",
+        rows=[user for user, _ in rows],
+        last={user.id: at for user, at in rows if at},
+        roles=ROLES,
+        may=MAY,
+        problem=problem,
+        given=flask.request.form if problem else {},
+        link=link,
+        whose=whose,
+    )
 
 
 def _invited(user: User) -> str:
-    """The page with the link by which somebody sets their password, shown once; it is sent to them as well."""
+    """The page with the link by which somebody sets their password, shown once; it is sent to them
+    as well."""
     path = accounts.invitation(settings().secret, user, clock.machine_now())
-    telling.tell_always(db(), now(), user.id, f"{actor().name} lets you into Meadowrun", "Set your password at this address, within three days.",
-                        path)
+    telling.tell_always(
+        db(),
+        now(),
+        user.id,
+        f"{actor().name} lets you into Meadowrun",
+        "Set your password at this address, within three days.",
+        path,
+    )
     return _table(None, settings().public_url + path, user.name)
 
 
@@ -40,7 +60,15 @@ def _invited(user: User) -> str:
 def add() -> object:
     form = flask.request.form
     try:
-        made = accounts.add_user(db(), now(), form.get("email", ""), form.get("name", ""), form.get("role", ""), None, actor())
+        made = accounts.add_user(
+            db(),
+            now(),
+            form.get("email", ""),
+            form.get("name", ""),
+            form.get("role", ""),
+            None,
+            actor(),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status
@@ -54,11 +82,21 @@ def change(ident: int) -> object:
     try:
         if form.get("step") == "off":
             accounts.reset_second_step(db(), now(), actor(), user)
-            return done("colleagues.table", f"{user.name} signs in by the password alone, until a second step is set up again.")
+            return done(
+                "colleagues.table",
+                f"{user.name} signs in by the password alone, until a second step is set up again.",
+            )
         if form.get("password") == "new":
             accounts.invite_again(db(), now(), actor(), user)
             return _invited(user)
-        accounts.change_user(db(), now(), actor(), user, role=form.get("role"), active={"in": True, "out": False}.get(form.get("may", "")))
+        accounts.change_user(
+            db(),
+            now(),
+            actor(),
+            user,
+            role=form.get("role"),
+            active={"in": True, "out": False}.get(form.get("may", "")),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status

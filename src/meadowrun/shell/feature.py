@@ -7,4 +7,5 @@ FEATURE = Feature(
     pages={"views": "", "sign_in_views": "", "colleagues_views": "", "keys_views": ""},
     tasks=("jobs",),
     waits=unusual.waits,
-    does=(("Website script and API keys", "keys.table"),))
+    does=(("Website script and API keys", "keys.table"),),
+)

@@ -1,7 +1,8 @@
-"""What is searched for and where a table goes on, in addresses that tell nobody: names and addresses of people are encrypted in them.
+"""What is searched for and where a table goes on, in addresses that tell nobody: names and
+addresses of people are encrypted in them.
 
-Addresses are kept by browsers, proxies and logs. So a search is posted, and leads to an address with a token in its place, which
-can be gone back to, kept and sent to a colleague.
+Addresses are kept by browsers, proxies and logs. So a search is posted, and leads to an address
+with a token in its place, which can be gone back to, kept and sent to a colleague.
 """
 
 import base64
@@ -13,7 +14,8 @@ from cryptography.fernet import Fernet, InvalidToken
 
 from meadowrun.shell.request import settings
 
-#: Characters that are kept of a text: addresses longer than this makes them are refused by many a proxy.
+#: Characters that are kept of a text: addresses longer than this makes them are refused by many a
+#: proxy.
 _MOST = 1_000
 
 
@@ -35,11 +37,20 @@ def hide(text: str | None) -> str:
 def shown(token: str) -> str:
     """The text that a token stands for; empty where we did not make it."""
     try:
-        return _box(settings().secret).decrypt(token.encode(errors="replace")).decode() if token else ""
+        return (
+            _box(settings().secret).decrypt(token.encode(errors="replace")).decode()
+            if token
+            else ""
+        )
     except InvalidToken:
         return ""
 
 
 def search_leads_to(endpoint: str, **more: str | None) -> object:
     """The way from a posted search, the field “q”, to the page that shows what it finds."""
-    return flask.redirect(flask.url_for(endpoint, search=hide(flask.request.form.get("q", "").strip()) or None, **more), 303)
+    return flask.redirect(
+        flask.url_for(
+            endpoint, search=hide(flask.request.form.get("q", "").strip()) or None, **more
+        ),
+        303,
+    )

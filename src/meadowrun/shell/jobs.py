@@ -8,7 +8,10 @@ from meadowrun.shell import telling, unusual
 
 @jobs.task("shell.tell", "upkeep", every="* * * * * */20")
 def tell() -> None:
-    """Sends by email what is to be told, whoever wrote it down, and what is unusual to administrators."""
+    """Sends by email what is to be told, whoever wrote it down, and what is unusual to
+    administrators."""
     with context().database.session() as session:
         unusual.tell(session, clock.now(session))
-        telling.send_due(session, gateway(context().settings), context().settings, clock.now(session))
+        telling.send_due(
+            session, gateway(context().settings), context().settings, clock.now(session)
+        )

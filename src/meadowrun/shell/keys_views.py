@@ -20,10 +20,17 @@ def table() -> object:
 
 
 def _table(fresh: str | None, problem: MeadowrunError | None) -> str:
-    return flask.render_template("keys.html", keys=keys.living(db()), fresh=fresh, problem=problem,
-                                 scopes=SCOPES, lasts=keys.LASTS, moment=machine_now(),
-                                 chosen=flask.request.form.getlist("may") if problem else ("read", "events"),
-                                 given=flask.request.form if problem else {})
+    return flask.render_template(
+        "keys.html",
+        keys=keys.living(db()),
+        fresh=fresh,
+        problem=problem,
+        scopes=SCOPES,
+        lasts=keys.LASTS,
+        moment=machine_now(),
+        chosen=flask.request.form.getlist("may") if problem else ("read", "events"),
+        given=flask.request.form if problem else {},
+    )
 
 
 @pages.post("/connections")
@@ -32,8 +39,17 @@ def add() -> object:
     form = flask.request.form
     try:
         days = form.get("days", "365")
-        made, key = keys.make_key(db(), actor(), now(), form.get("name", ""), form.get("kind", ""), form.get("origins", ""),
-                                     form.getlist("may"), int(days) if is_whole(days) else -1, form.get("use") == "direct")
+        made, key = keys.make_key(
+            db(),
+            actor(),
+            now(),
+            form.get("name", ""),
+            form.get("kind", ""),
+            form.get("origins", ""),
+            form.getlist("may"),
+            int(days) if is_whole(days) else -1,
+            form.get("use") == "direct",
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _table(None, problem), problem.status

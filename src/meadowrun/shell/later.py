@@ -1,4 +1,5 @@
-"""Pages that are dear to work out on a large world: the frame is there at once, what is dear comes in by itself and can be stopped."""
+"""Pages that are dear to work out on a large world: the frame is there at once, what is dear comes
+in by itself and can be stopped."""
 
 import contextlib
 import functools
@@ -26,12 +27,16 @@ COOKIE = "meadowrun_later"
 _TOKEN = re.compile(r"[a-z0-9]{8,32}\Z")
 
 
-def comes_later(working: str, when: type[Exception] | None = None) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def comes_later(
+    working: str, when: type[Exception] | None = None
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """A page that may take long on a large world; `working` says what is worked out meanwhile.
 
-    The frame's script asks for the same address with a token. The page is then worked out and kept; and when the browser comes
-    again, with the token in a cookie, it is given that. With `when`, the page is quick as a rule, and raises that where it is not.
+    The frame's script asks for the same address with a token. The page is then worked out and kept;
+    and when the browser comes again, with the token in a cookie, it is given that. With `when`, the
+    page is quick as a rule, and raises that where it is not.
     """
+
     def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
         @functools.wraps(view)
         def guarded(*arguments: Any, **given: Any) -> Any:
@@ -46,7 +51,9 @@ def comes_later(working: str, when: type[Exception] | None = None) -> Callable[[
                 with contextlib.suppress(when):
                     return view(*arguments, **given)
             return found or flask.render_template("later.html", working=working)
+
         return guarded
+
     return decorate
 
 
@@ -56,25 +63,47 @@ def is_behind() -> bool:
 
 
 def named(session: orm.Session, token: str) -> None:
-    """Gives the work of this transaction the name by which `stop` finds it. What is no token names nothing."""
+    """Gives the work of this transaction the name by which `stop` finds it. What is no token names
+    nothing."""
     if _TOKEN.match(token):
         session.execute(sa.text(_NAMED), {"name": f"later-{token}"})
 
 
 def _kept(made: flask.Response, token: str) -> flask.Response:
-    """Keeps a page and answers with the cookie by which it is fetched; what is no page, like a redirection, is answered as it is."""
+    """Keeps a page and answers with the cookie by which it is fetched; what is no page, like a
+    redirection, is answered as it is."""
     if made.status_code != 200 or made.mimetype != "text/html":
         return made
-    db().execute(sa.text(_KEEP), {"token": token, "user": actor().user_id, "now": machine_now(), "html": made.get_data(as_text=True)})
+    db().execute(
+        sa.text(_KEEP),
+        {
+            "token": token,
+            "user": actor().user_id,
+            "now": machine_now(),
+            "html": made.get_data(as_text=True),
+        },
+    )
     answer = flask.jsonify(ready=True)
-    answer.set_cookie(COOKIE, token, max_age=60, path=flask.request.path, httponly=True, samesite="Lax", secure=settings().cookie_secure)
+    answer.set_cookie(
+        COOKIE,
+        token,
+        max_age=60,
+        path=flask.request.path,
+        httponly=True,
+        samesite="Lax",
+        secure=settings().cookie_secure,
+    )
     return answer
 
 
 def _fetched() -> flask.Response | None:
     """The page that was worked out for this browser, once; None where there is none."""
     token = flask.request.cookies.get(COOKIE, "")
-    html = db().scalar(sa.text(_FETCH), {"token": token, "user": actor().user_id}) if _TOKEN.match(token) else None
+    html = (
+        db().scalar(sa.text(_FETCH), {"token": token, "user": actor().user_id})
+        if _TOKEN.match(token)
+        else None
+    )
     if html is None:
         return None
     answer = flask.make_response(html)
@@ -84,4 +113,6 @@ def _fetched() -> flask.Response | None:
 
 def stop(session: orm.Session, token: str) -> bool:
     """Stops what is worked out under a token; False when nothing is."""
-    return bool(_TOKEN.match(token)) and bool(session.scalars(sa.text(_STOP), {"name": f"later-{token}"}).all())
+    return bool(_TOKEN.match(token)) and bool(
+        session.scalars(sa.text(_STOP), {"name": f"later-{token}"}).all()
+    )

@@ -19,8 +19,10 @@ class User(Base):
     #: empty: nobody signs in by it until a password is set by an invitation
     password_hash: orm.Mapped[str]
     #: each role may do all that those before it may: viewer, author, approver, admin
-    role: orm.Mapped[str] = orm.mapped_column(sa.Text, sa.CheckConstraint(
-        "role IN ('viewer', 'author', 'approver', 'admin')", name="role"))
+    role: orm.Mapped[str] = orm.mapped_column(
+        sa.Text,
+        sa.CheckConstraint("role IN ('viewer', 'author', 'approver', 'admin')", name="role"),
+    )
     active: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     created_at: orm.Mapped[dt.datetime]
     #: the secret of the app that shows their codes, encrypted; None without a second step
@@ -54,11 +56,14 @@ class RecoveryCode(Base):
     __tablename__ = "recovery_codes"
     #: SHA-256 of whose it is and of the code
     code_hash: orm.Mapped[str] = orm.mapped_column(primary_key=True)
-    user_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("users.id", ondelete="CASCADE"), index=True)
+    user_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("users.id", ondelete="CASCADE"), index=True
+    )
 
 
 class SignInAttempt(Base):
-    """A failed attempt to sign in; many in a short time for one address or from one place are refused."""
+    """A failed attempt to sign in; many in a short time for one address or from one place are
+    refused."""
 
     __tablename__ = "sign_in_attempts"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
@@ -68,9 +73,14 @@ class SignInAttempt(Base):
 
 
 #: What a key of the API may be allowed → in words
-SCOPES = {"read": "look at people, segments and lists", "people": "add and change people, lists, tags, suppressions; import",
-          "events": "record events", "segments": "write segments, partitions and scores",
-          "fields": "change fields and kinds of event", "erase": "erase and merge people"}
+SCOPES = {
+    "read": "look at people, segments and lists",
+    "people": "add and change people, lists, tags, suppressions; import",
+    "events": "record events",
+    "segments": "write segments, partitions and scores",
+    "fields": "change fields and kinds of event",
+    "erase": "erase and merge people",
+}
 
 
 class ApiKey(Base):
@@ -79,12 +89,15 @@ class ApiKey(Base):
     name: orm.Mapped[str]
     #: SHA-256 of a secret key; a public site key is kept as it is
     key_hash: orm.Mapped[str] = orm.mapped_column(unique=True)
-    #: secret: may read and write by the API; site: may only record events of the visitor it belongs to
+    #: secret: may read and write by the API; site: may only record events of the visitor it belongs
+    #: to
     kind: orm.Mapped[str]
     #: for site keys: the addresses of the websites that may use it
     origins: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
     #: for secret keys: what they may do, of SCOPES
-    may: orm.Mapped[list[str]] = orm.mapped_column(server_default="{read,people,events,segments,fields,erase}")
+    may: orm.Mapped[list[str]] = orm.mapped_column(
+        server_default="{read,people,events,segments,fields,erase}"
+    )
     #: may be sent itself with each request; else it is only shown for tokens of an hour
     direct: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     #: when it stops working; None: never

@@ -10,22 +10,42 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError, NotAllowed,
 from meadowrun.base.logs import log
 from meadowrun.shell.request import db, path_for_logs
 
-_TITLES = {401: "Please sign in", 403: "Not for your role", 404: "Not here", 409: "Not any more", 413: "Too large",
-           422: "That cannot be taken", 429: "A moment, please", 503: "Away for the moment"}
+_TITLES = {
+    401: "Please sign in",
+    403: "Not for your role",
+    404: "Not here",
+    409: "Not any more",
+    413: "Too large",
+    422: "That cannot be taken",
+    429: "A moment, please",
+    503: "Away for the moment",
+}
 
 
 def wants_json() -> bool:
     best = flask.request.accept_mimetypes.best_match(["text/html", "application/json"])
-    return flask.request.path.startswith("/api/") or best == "application/json" or flask.request.is_json
+    return (
+        flask.request.path.startswith("/api/")
+        or best == "application/json"
+        or flask.request.is_json
+    )
 
 
-def answer(message: str, status: int, where: str | None = None, newest: int | None = None) -> tuple[flask.Response | str, int]:
+def answer(
+    message: str, status: int, where: str | None = None, newest: int | None = None
+) -> tuple[flask.Response | str, int]:
     """An error as the asker can use it: JSON for scripts, a page for people."""
     if wants_json():
         more = {"newest": newest} if newest is not None else {}
-        return flask.jsonify(error=message, where=where, request=flask.g.get("request_id"), **more), status
-    page = flask.render_template("problem.html", title=_TITLES.get(status, "Something went wrong"), message=message,
-                                 status=status)
+        return flask.jsonify(
+            error=message, where=where, request=flask.g.get("request_id"), **more
+        ), status
+    page = flask.render_template(
+        "problem.html",
+        title=_TITLES.get(status, "Something went wrong"),
+        message=message,
+        status=status,
+    )
     return page, status
 
 
@@ -35,19 +55,38 @@ def register(app: flask.Flask) -> None:
         if isinstance(problem, NotAllowed | TooMany):
             # Who tries doors is to be seen by whoever reads the logs.
             user = flask.g.get("user")
-            log.warning("refused", path=path_for_logs(), method=flask.request.method, user=user.id if user else None,
-                        place=flask.request.remote_addr, status=problem.status)
-        return answer(str(problem), problem.status, problem.where if isinstance(problem, Invalid) else None,
-                      problem.newest if isinstance(problem, Conflict) else None)
+            log.warning(
+                "refused",
+                path=path_for_logs(),
+                method=flask.request.method,
+                user=user.id if user else None,
+                place=flask.request.remote_addr,
+                status=problem.status,
+            )
+        return answer(
+            str(problem),
+            problem.status,
+            problem.where if isinstance(problem, Invalid) else None,
+            problem.newest if isinstance(problem, Conflict) else None,
+        )
 
     @app.errorhandler(flask_wtf.csrf.CSRFError)
     def forged(problem: flask_wtf.csrf.CSRFError) -> object:
-        return answer("This page was open too long, or the form came from elsewhere. Reload it and try again.", 400)
+        return answer(
+            (
+                "This page was open too long, or the form came from elsewhere. Reload it and try "
+                "again."
+            ),
+            400,
+        )
 
     @app.errorhandler(sqlalchemy.exc.OperationalError)
     def away(problem: sqlalchemy.exc.OperationalError) -> object:
         log.error("database away", problem=str(problem.__cause__ or problem)[:300])
-        message = "The database does not answer just now. What you typed is still in your window: try again shortly."
+        message = (
+            "The database does not answer just now. What you typed is still in your "
+            "window: try again shortly."
+        )
         if wants_json():
             return flask.jsonify(error=message), 503
         return flask.render_template("plain_problem.html", message=message), 503
@@ -59,9 +98,14 @@ def register(app: flask.Flask) -> None:
         cause = problem.orig if isinstance(problem, sqlalchemy.exc.DataError) else problem
         said = str(cause)
         if isinstance(cause, psycopg.errors.NumericValueOutOfRange):
-            message = "A number is larger than can be kept. Look at what was typed, or at the address."
+            message = (
+                "A number is larger than can be kept. Look at what was typed, or at the address."
+            )
         elif "NUL" in said or "\\u0000" in said:
-            message = "Something here holds a sign that cannot be kept (NUL, often copied along from another program). Take it out and try again."
+            message = (
+                "Something here holds a sign that cannot be kept (NUL, often copied along "
+                "from another program). Take it out and try again."
+            )
         else:
             return fault(problem)
         db().rollback()
@@ -72,16 +116,32 @@ def register(app: flask.Flask) -> None:
         """What was chosen went meanwhile, or somebody did the same at the same moment."""
         db().rollback()
         if isinstance(problem.orig, psycopg.errors.ForeignKeyViolation):
-            return answer("Something that was chosen here does not exist any more. Reload the page and choose again.", 422)
+            return answer(
+                (
+                    "Something that was chosen here does not exist any more. Reload the page and "
+                    "choose again."
+                ),
+                422,
+            )
         if isinstance(problem.orig, psycopg.errors.UniqueViolation):
-            return answer("Somebody did the same at the same moment. Reload the page and look.", 409)
+            return answer(
+                "Somebody did the same at the same moment. Reload the page and look.", 409
+            )
         return fault(problem)
 
     @app.errorhandler(werkzeug.exceptions.HTTPException)
     def plain(problem: werkzeug.exceptions.HTTPException) -> object:
-        words = {404: "There is nothing at this address. It may have been deleted, or the link is incomplete.",
-                 405: "This address cannot be used in that way.",
-                 413: "The file is larger than 200 MB. Cut it into parts, or leave out columns you do not need."}
+        words = {
+            404: (
+                "There is nothing at this address. It may have been deleted, or the link is "
+                "incomplete."
+            ),
+            405: "This address cannot be used in that way.",
+            413: (
+                "The file is larger than 200 MB. Cut it into parts, or leave out columns you do "
+                "not need."
+            ),
+        }
         code = problem.code or 500
         return answer(words.get(code, problem.description or ""), code)
 
@@ -91,5 +151,8 @@ def register(app: flask.Flask) -> None:
         if "db" in flask.g:
             # The page that says so asks the database, too.
             flask.g.db.rollback()
-        return answer("Something went wrong on our side. It was written down under the number "
-                      f"{flask.g.get('request_id', '?')}; nothing was changed.", 500)
+        return answer(
+            "Something went wrong on our side. It was written down under the number "
+            f"{flask.g.get('request_id', '?')}; nothing was changed.",
+            500,
+        )

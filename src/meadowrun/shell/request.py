@@ -1,4 +1,5 @@
-"""What a view has at hand: the session, the time, who asks, and how to answer. One transaction a request."""
+"""What a view has at hand: the session, the time, who asks, and how to answer. One transaction a
+request."""
 
 import csv
 import datetime as dt
@@ -78,7 +79,8 @@ _SECRET_PARTS = ("token", "code", "sealed", "mark", "handle")
 
 
 def path_for_logs() -> str:
-    """The path of the request without what lets somebody in; of one that leads nowhere its first part."""
+    """The path of the request without what lets somebody in; of one that leads nowhere its first
+    part."""
     asked = flask.request
     if asked.url_rule is None:
         return "/" + asked.path.lstrip("/").partition("/")[0]
@@ -110,14 +112,18 @@ def features() -> list[Feature]:
 
 
 def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """A view for people whose role reaches `role`. Without it, any signed-in person may see a view."""
+    """A view for people whose role reaches `role`. Without it, any signed-in person may see a
+    view."""
+
     def decorate(view: Callable[..., Any]) -> Callable[..., Any]:
         @functools.wraps(view)
         def guarded(*arguments: Any, **named: Any) -> Any:
             require(actor(), role)
             return view(*arguments, **named)
+
         guarded.needs = role  # type: ignore[attr-defined]
         return guarded
+
     return decorate
 
 
@@ -127,7 +133,9 @@ def public(view: Callable[..., Any]) -> Callable[..., Any]:
     return view
 
 
-def done(endpoint: str, message: str | None = None, **values: Any) -> flask.typing.ResponseReturnValue:
+def done(
+    endpoint: str, message: str | None = None, **values: Any
+) -> flask.typing.ResponseReturnValue:
     """After a change: on to another page (303), with a line that says what happened."""
     if message:
         flask.flash(message)
@@ -142,8 +150,9 @@ def not_done(problem: object, endpoint: str, **values: Any) -> flask.typing.Resp
 
 
 def uploaded(file: FileStorage | None) -> bytes:
-    """What is in a file that somebody handed in, looked through by the scanner where there is one; nothing where there is no file.
-    Raises Invalid where something malicious is found, GatewayUnavailable where the scanner does not answer."""
+    """What is in a file that somebody handed in, looked through by the scanner where there is one;
+    nothing where there is no file. Raises Invalid where something malicious is found,
+    GatewayUnavailable where the scanner does not answer."""
     content = file.read() if file else b""
     scanner.check(settings().scanner, content, (file.filename or "") if file else "")
     return content
@@ -151,20 +160,31 @@ def uploaded(file: FileStorage | None) -> bytes:
 
 def csv_file(content: Iterable[str], name: str) -> flask.Response:
     """A CSV to keep under this name, with the mark by which spreadsheets know UTF-8."""
-    plain = "".join(c for c in name.encode("ascii", "ignore").decode() if c.isalnum() or c in " -_.").strip() or "file"
-    return flask.Response(itertools.chain(["\ufeff"], content), mimetype="text/csv",
-                          headers={"Content-Disposition": f'attachment; filename="{plain}.csv"'})
+    plain = (
+        "".join(
+            c for c in name.encode("ascii", "ignore").decode() if c.isalnum() or c in " -_."
+        ).strip()
+        or "file"
+    )
+    return flask.Response(
+        itertools.chain(["\ufeff"], content),
+        mimetype="text/csv",
+        headers={"Content-Disposition": f'attachment; filename="{plain}.csv"'},
+    )
 
 
 def rows_as_csv(rows: Iterable[Sequence[Any]], name: str) -> flask.Response:
     """Rows as a CSV to keep: no text in it is run as a formula by a spreadsheet."""
     out = io.StringIO()
-    csv.writer(out).writerows([harmless(cell) if isinstance(cell, str) else cell for cell in row] for row in rows)
+    csv.writer(out).writerows(
+        [harmless(cell) if isinstance(cell, str) else cell for cell in row] for row in rows
+    )
     return csv_file([out.getvalue()], name)
 
 
 def body() -> dict[str, Any]:
-    """The posted JSON object. Raises Invalid; for half a character (a lone surrogate), which no database holds, with its place."""
+    """The posted JSON object. Raises Invalid; for half a character (a lone surrogate), which no
+    database holds, with its place."""
     data = flask.request.get_json(silent=True)
     if not isinstance(data, dict):
         raise Invalid("Post a JSON object.")
@@ -188,9 +208,15 @@ def _half(data: Any, place: str) -> str | None:
             except UnicodeEncodeError:
                 return here
         elif isinstance(one, dict):
-            stack += [pair for key, value in reversed(one.items()) for pair in ((value, f"{here}.{key}".lstrip(".")), (key, here))]
+            stack += [
+                pair
+                for key, value in reversed(one.items())
+                for pair in ((value, f"{here}.{key}".lstrip(".")), (key, here))
+            ]
         elif isinstance(one, list):
-            stack += [(value, f"{here}[{number}]") for number, value in reversed(list(enumerate(one)))]
+            stack += [
+                (value, f"{here}[{number}]") for number, value in reversed(list(enumerate(one)))
+            ]
     return None
 
 

@@ -1,7 +1,8 @@
-"""The web server: a few processes on one socket, each of which reads a request whole before a thread is taken for it.
+"""The web server: a few processes on one socket, each of which reads a request whole before a
+thread is taken for it.
 
-So whoever sends slowly, or never to the end, holds nothing but a connection; and what is too large for its address is refused
-when it is announced, before it is read.
+So whoever sends slowly, or never to the end, holds nothing but a connection; and what is too large
+for its address is refused when it is announced, before it is read.
 """
 
 import contextlib
@@ -31,11 +32,18 @@ from meadowrun.shell.app import MOST_BYTES, create_app
 
 #: Requests that a process works on side by side, and connections that it keeps open.
 THREADS, CONNECTIONS = 8, 1000
-#: Seconds for a request to come in whole once it has begun; for its headers and body to go on; and bytes of headers.
+#: Seconds for a request to come in whole once it has begun; for its headers and body to go on; and
+#: bytes of headers.
 WHOLE, SILENT, MOST_HEADERS = 60.0, 20, 32_768
 #: Addresses that take more than others → bytes: only from whoever shows a sign-in or a key.
-_LARGE = [(re.compile(pattern), size) for pattern, size in (
-    (r"/imports/new\Z|/api/v1/imports\Z", MOST_BYTES), (r"/files\b|/api/v1/", 32_000_000), (r"/(messages|segments|partitions|imports)\b", 8_000_000))]
+_LARGE = [
+    (re.compile(pattern), size)
+    for pattern, size in (
+        (r"/imports/new\Z|/api/v1/imports\Z", MOST_BYTES),
+        (r"/files\b|/api/v1/", 32_000_000),
+        (r"/(messages|segments|partitions|imports)\b", 8_000_000),
+    )
+]
 #: What everybody may send: for signing in, tracking, leaving, and what gateways and websites tell.
 _SMALL, _USUAL = 262_144, 4_000_000
 #: Seconds to come to an end when told to stop.
@@ -44,7 +52,8 @@ _PR_SET_PDEATHSIG = 1
 
 
 def most_bytes(path: str, known: bool) -> int:
-    """The largest body that an address takes, in bytes; `known` is whether a sign-in or a key came along."""
+    """The largest body that an address takes, in bytes; `known` is whether a sign-in or a key came
+    along."""
     if not known:
         return _SMALL
     return next((size for pattern, size in _LARGE if pattern.match(path)), _USUAL)
@@ -58,13 +67,21 @@ class _Request(HTTPRequestParser):
     def received(self, data: bytes) -> int:
         self.began = self.began or machine_now().timestamp()
         taken: int = super().received(data)
-        if self.headers_finished and not self.error and max(self.content_length, self.body_bytes_received) > (most := self._most()):
-            self.error = RequestEntityTooLarge(f"This address takes at most {most:,} bytes at once.")
+        if (
+            self.headers_finished
+            and not self.error
+            and max(self.content_length, self.body_bytes_received) > (most := self._most())
+        ):
+            self.error = RequestEntityTooLarge(
+                f"This address takes at most {most:,} bytes at once."
+            )
             self.completed = True
         return taken
 
     def _most(self) -> int:
-        known = "AUTHORIZATION" in self.headers or f"{accounts.COOKIE}=" in self.headers.get("COOKIE", "")
+        known = "AUTHORIZATION" in self.headers or f"{accounts.COOKIE}=" in self.headers.get(
+            "COOKIE", ""
+        )
         return most_bytes(getattr(self, "path", "/"), known)
 
 
@@ -73,7 +90,8 @@ class _Channel(HTTPChannel):  # type: ignore[misc]
 
 
 def _mortal(server: Any) -> None:
-    """Ends connections whose request does not come in whole in its time, besides those that are silent."""
+    """Ends connections whose request does not come in whole in its time, besides those that are
+    silent."""
     usual = server.maintenance
 
     def maintenance(now: float) -> None:
@@ -82,6 +100,7 @@ def _mortal(server: Any) -> None:
             request = channel.request
             if request is not None and request.began and request.began < now - WHOLE:
                 channel.will_close = True
+
     server.maintenance = maintenance
 
 
@@ -96,7 +115,8 @@ def _listening(host: str, port: int, fd: int | None) -> socket.socket:
 
 
 def serve(settings: Settings, host: str, port: int, processes: int, fd: int | None = None) -> None:
-    """Serves until told to stop, on an address or on a socket that listens there already. A process that ends is begun again."""
+    """Serves until told to stop, on an address or on a socket that listens there already. A process
+    that ends is begun again."""
     configure(settings.log_level)
     if problem := settings.unsafe() or _known_to_all(settings):
         raise SystemExit(f"meadowrun: not started. {problem}")
@@ -117,7 +137,15 @@ def _known_to_all(settings: Settings) -> str | None:
         return None
     finally:
         database.close()
-    return f"{', '.join(names)} can sign in with the demo's password. Start with another database, or shut them out." if names else None
+    return (
+        (
+            f"{', '.join(names)} can sign in with the demo's password. Start with another "
+            "database, "
+            "or shut them out."
+        )
+        if names
+        else None
+    )
 
 
 class _Keeper:
@@ -163,7 +191,8 @@ class _Keeper:
         return child
 
     def _bury(self, options: int = 0) -> None:
-        """Waits for a process to end; one that ends right after its start is not begun again at once."""
+        """Waits for a process to end; one that ends right after its start is not begun again at
+        once."""
         try:
             ended, status = os.waitpid(-1, options)
         except (ChildProcessError, InterruptedError):
@@ -181,10 +210,19 @@ def _work(settings: Settings, sock: socket.socket) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, _ended)
     server = waitress.server.create_server(
-        create_app(settings), sockets=[sock], threads=THREADS, connection_limit=CONNECTIONS, channel_timeout=SILENT, cleanup_interval=5,
-        max_request_header_size=MOST_HEADERS, max_request_body_size=MOST_BYTES, ident=None, asyncore_use_poll=True,
+        create_app(settings),
+        sockets=[sock],
+        threads=THREADS,
+        connection_limit=CONNECTIONS,
+        channel_timeout=SILENT,
+        cleanup_interval=5,
+        max_request_header_size=MOST_HEADERS,
+        max_request_body_size=MOST_BYTES,
+        ident=None,
+        asyncore_use_poll=True,
         # What a proxy says of a visitor is believed only where one is named in the settings.
-        clear_untrusted_proxy_headers=not settings.behind_proxy)
+        clear_untrusted_proxy_headers=not settings.behind_proxy,
+    )
     server.channel_class = _Channel
     _mortal(server)
     memory.settle()

@@ -21,7 +21,8 @@ _KNOWN = "meadowrun_known"
 
 
 def _onwards(to: str) -> str:
-    # Only onwards within this application: browsers drop tabs and line ends, and read a backslash as a slash.
+    # Only onwards within this application: browsers drop tabs and line ends, and read a backslash
+    # as a slash.
     return to if _ONWARDS.fullmatch(to) else "/"
 
 
@@ -36,7 +37,9 @@ def _place() -> str:
 @pages.get("/sign-in")
 @public
 def form() -> object:
-    return flask.render_template("sign_in.html", to=flask.request.args.get("to", "/"), email="", problem="")
+    return flask.render_template(
+        "sign_in.html", to=flask.request.args.get("to", "/"), email="", problem=""
+    )
 
 
 @pages.post("/sign-in")
@@ -44,12 +47,23 @@ def form() -> object:
 def enter() -> object:
     given = flask.request.form
     to, email = _onwards(given.get("to", "/")), given.get("email", "")
-    entry = accounts.sign_in(db(), clock.machine_now(), email, given.get("password", ""), _place(),
-                             flask.request.cookies.get(_KNOWN, ""), settings().secret)
+    entry = accounts.sign_in(
+        db(),
+        clock.machine_now(),
+        email,
+        given.get("password", ""),
+        _place(),
+        flask.request.cookies.get(_KNOWN, ""),
+        settings().secret,
+    )
     if entry is None:
         _refused(email[:100])
-        page = flask.render_template("sign_in.html", to=to, email=email,
-                                     problem="Address or password are not right. Check both and try again.")
+        page = flask.render_template(
+            "sign_in.html",
+            to=to,
+            email=email,
+            problem="Address or password are not right. Check both and try again.",
+        )
         return page, 422
     if not entry.halfway:
         return _entered(entry.user, entry.token, to)
@@ -64,7 +78,9 @@ def code() -> object:
     user = accounts.halfway(db(), clock.machine_now(), _token())
     if user is None:
         return flask.redirect(flask.url_for("sign_in.form"))
-    return flask.render_template("code.html", to=_onwards(flask.request.args.get("to", "/")), problem="")
+    return flask.render_template(
+        "code.html", to=_onwards(flask.request.args.get("to", "/")), problem=""
+    )
 
 
 @pages.post("/sign-in/code")
@@ -74,10 +90,16 @@ def enter_code() -> object:
     user = accounts.halfway(db(), moment, _token())
     if user is None:
         return flask.redirect(flask.url_for("sign_in.form", to=to), 303)
-    token = accounts.finish(db(), moment, settings(), user, _token(), flask.request.form.get("code", ""), _place())
+    token = accounts.finish(
+        db(), moment, settings(), user, _token(), flask.request.form.get("code", ""), _place()
+    )
     if token is None:
         _refused(user.email)
-        page = flask.render_template("code.html", to=to, problem="That code is not right, or was used already. Type the newest one.")
+        page = flask.render_template(
+            "code.html",
+            to=to,
+            problem="That code is not right, or was used already. Type the newest one.",
+        )
         return page, 422
     return _entered(user, token, to)
 
@@ -94,12 +116,19 @@ def _entered(user: User, token: str, to: str) -> Response:
     flask.session.clear()
     response = flask.redirect(to, 303)
     _give(response, accounts.cookie(settings()), token, int(accounts.LASTS.total_seconds()))
-    _give(response, _KNOWN, accounts.known_browser(settings().secret, user), int(accounts.KNOWN_FOR.total_seconds()))
+    _give(
+        response,
+        _KNOWN,
+        accounts.known_browser(settings().secret, user),
+        int(accounts.KNOWN_FOR.total_seconds()),
+    )
     return response
 
 
 def _give(response: Response, name: str, value: str, seconds: int) -> None:
-    response.set_cookie(name, value, max_age=seconds, httponly=True, samesite="Lax", secure=settings().cookie_secure)
+    response.set_cookie(
+        name, value, max_age=seconds, httponly=True, samesite="Lax", secure=settings().cookie_secure
+    )
 
 
 @pages.post("/sign-out")
@@ -119,9 +148,14 @@ def own() -> object:
 
 
 def _own(problem: MeadowrunError | None) -> str:
-    return flask.render_template("password.html", problem=problem, codes_left=second_step.left(db(), flask.g.user),
-                                 required=second_step.required(settings(), flask.g.user), this=accounts.token_hash(_token()),
-                                 browsers=accounts.sign_ins(db(), clock.machine_now(), flask.g.user))
+    return flask.render_template(
+        "password.html",
+        problem=problem,
+        codes_left=second_step.left(db(), flask.g.user),
+        required=second_step.required(settings(), flask.g.user),
+        this=accounts.token_hash(_token()),
+        browsers=accounts.sign_ins(db(), clock.machine_now(), flask.g.user),
+    )
 
 
 @pages.post("/password/browsers")
@@ -132,7 +166,10 @@ def sign_out_browsers() -> object:
         accounts.sign_out_one(db(), now(), actor(), flask.g.user, chosen)
     else:
         accounts.sign_out_others(db(), now(), actor(), flask.g.user, accounts.token_hash(_token()))
-    return done("sign_in.own", "That browser is signed out." if chosen else "Every other browser is signed out.")
+    return done(
+        "sign_in.own",
+        "That browser is signed out." if chosen else "Every other browser is signed out.",
+    )
 
 
 @pages.post("/password/strength")
@@ -140,8 +177,16 @@ def sign_out_browsers() -> object:
 def strength() -> object:
     """How a password that somebody is thinking of would be judged; it is kept nowhere."""
     given, token = flask.request.form, _token()
-    signed_in = accounts.signed_in(db(), clock.machine_now(), token, dt.timedelta(minutes=settings().idle_minutes)) if token else None
-    user = signed_in or accounts.invited(db(), settings().secret, given.get("token", ""), clock.machine_now())
+    signed_in = (
+        accounts.signed_in(
+            db(), clock.machine_now(), token, dt.timedelta(minutes=settings().idle_minutes)
+        )
+        if token
+        else None
+    )
+    user = signed_in or accounts.invited(
+        db(), settings().secret, given.get("token", ""), clock.machine_now()
+    )
     if user is None:
         # Judging takes some time, which strangers are not given.
         flask.abort(404)
@@ -168,10 +213,14 @@ def accept(token: str) -> object:
     if user is None:
         return flask.render_template("invited.html", invited=None, token=token, problem=None), 404
     try:
-        accounts.accept(db(), now(), settings(), user, flask.request.form.get("new", ""), flask.g.request_id)
+        accounts.accept(
+            db(), now(), settings(), user, flask.request.form.get("new", ""), flask.g.request_id
+        )
     except Invalid as problem:
         db().rollback()
-        return flask.render_template("invited.html", invited=user, token=token, problem=problem), 422
+        return flask.render_template(
+            "invited.html", invited=user, token=token, problem=problem
+        ), 422
     flask.flash("Your password is set. Sign in by it.")
     return flask.redirect(flask.url_for("sign_in.form"), 303)
 
@@ -180,12 +229,23 @@ def accept(token: str) -> object:
 def change_password() -> object:
     given = flask.request.form
     try:
-        accounts.change_password(db(), clock.machine_now(), actor(), flask.g.user, settings(), given.get("old", ""), given.get("new", ""),
-                                 _token(), given.get("code", ""))
+        accounts.change_password(
+            db(),
+            clock.machine_now(),
+            actor(),
+            flask.g.user,
+            settings(),
+            given.get("old", ""),
+            given.get("new", ""),
+            _token(),
+            given.get("code", ""),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return _own(problem), problem.status
-    return done("home.today", "The new password holds from now on. Every other browser was signed out.")
+    return done(
+        "home.today", "The new password holds from now on. Every other browser was signed out."
+    )
 
 
 @pages.post("/password/told")
@@ -193,7 +253,12 @@ def told() -> object:
     """Whether one wishes to be told by email what waits for one."""
     user = flask.g.user
     user.told = flask.request.form.get("told") == "yes"
-    return done("sign_in.own", f"What waits for you is told to {user.email}." if user.told else "You are told nothing by email.")
+    return done(
+        "sign_in.own",
+        f"What waits for you is told to {user.email}."
+        if user.told
+        else "You are told nothing by email.",
+    )
 
 
 @pages.get("/second-step")
@@ -205,9 +270,14 @@ def begin_second_step() -> object:
 
 def _set_up(secret: str, problem: MeadowrunError | None) -> str:
     user, organisation = flask.g.user, settings().organisation
-    return flask.render_template("second_step.html", secret=secret, problem=problem, codes=None,
-                                 required=second_step.required(settings(), user),
-                                 picture=Markup(second_step.picture(user, organisation, secret)))
+    return flask.render_template(
+        "second_step.html",
+        secret=secret,
+        problem=problem,
+        codes=None,
+        required=second_step.required(settings(), user),
+        picture=Markup(second_step.picture(user, organisation, secret)),
+    )
 
 
 @pages.post("/second-step")
@@ -216,14 +286,34 @@ def set_up_second_step() -> object:
     secret = given.get("secret", "")
     try:
         accounts.prove(db(), moment, settings(), user, given.get("password", ""))
-        codes = second_step.set_up(db(), moment, actor(), user, settings(), secret, given.get("code", ""),
-                                   accounts.token_hash(_token()))
-        telling.tell_always(db(), moment, user.id, "Your sign-in asks for a code now",
-                            "A second step was set up for you. If that was not you, ask an administrator to turn it off.", "/password")
+        codes = second_step.set_up(
+            db(),
+            moment,
+            actor(),
+            user,
+            settings(),
+            secret,
+            given.get("code", ""),
+            accounts.token_hash(_token()),
+        )
+        telling.tell_always(
+            db(),
+            moment,
+            user.id,
+            "Your sign-in asks for a code now",
+            (
+                "A second step was set up for you. If that was not you, ask an administrator to "
+                "turn "
+                "it off."
+            ),
+            "/password",
+        )
     except Invalid as problem:
         db().rollback()
         fits = len(secret) == len(second_step.new_secret()) and secret.isalnum()
-        return _set_up(secret if fits and secret.isascii() else second_step.new_secret(), problem), problem.status
+        return _set_up(
+            secret if fits and secret.isascii() else second_step.new_secret(), problem
+        ), problem.status
     return _codes(codes)
 
 
@@ -235,26 +325,46 @@ def _codes(codes: list[str]) -> str:
 @pages.post("/second-step/codes")
 def new_codes() -> object:
     problem = _prove()
-    return (_own(problem), problem.status) if problem else _codes(second_step.new_codes(db(), flask.g.user, settings()))
+    return (
+        (_own(problem), problem.status)
+        if problem
+        else _codes(second_step.new_codes(db(), flask.g.user, settings()))
+    )
 
 
 @pages.post("/second-step/off")
 def turn_off() -> object:
     problem = _prove()
     if problem is None and second_step.required(settings(), flask.g.user):
-        problem = Invalid("Your role needs a second step. Set up another app in place of this one by an administrator.")
+        problem = Invalid(
+            "Your role needs a second step. Set up another app in place of this one by an "
+            "administrator."
+        )
     if problem:
         return _own(problem), problem.status
     second_step.turn_off(db(), clock.machine_now(), actor(), flask.g.user)
-    telling.tell_always(db(), clock.machine_now(), flask.g.user.id, "Your sign-in asks for no code any more",
-                        "Your second step was turned off. If that was not you, change your password at once.", "/password")
+    telling.tell_always(
+        db(),
+        clock.machine_now(),
+        flask.g.user.id,
+        "Your sign-in asks for no code any more",
+        "Your second step was turned off. If that was not you, change your password at once.",
+        "/password",
+    )
     return done("sign_in.own", "The second step is off: your password alone lets you in.")
 
 
 def _prove() -> MeadowrunError | None:
     given = flask.request.form
     try:
-        accounts.prove(db(), clock.machine_now(), settings(), flask.g.user, given.get("password", ""), given.get("code", ""))
+        accounts.prove(
+            db(),
+            clock.machine_now(),
+            settings(),
+            flask.g.user,
+            given.get("password", ""),
+            given.get("code", ""),
+        )
     except MeadowrunError as problem:
         db().rollback()
         return problem

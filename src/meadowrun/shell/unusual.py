@@ -1,4 +1,5 @@
-"""What is done unusually often, and told to administrators: it may be somebody who has no business here."""
+"""What is done unusually often, and told to administrators: it may be somebody who has no business
+here."""
 
 import datetime as dt
 from collections.abc import Iterator
@@ -13,7 +14,8 @@ from meadowrun.base.manifest import Thing
 from meadowrun.shell import telling
 from meadowrun.shell.accounts import may, people_who
 
-#: Within an hour, by one person: contacts looked at, files of people taken along; and by whomever: refused sign-ins.
+#: Within an hour, by one person: contacts looked at, files of people taken along; and by whomever:
+#: refused sign-ins.
 MOST_LOOKS, MOST_FILES, MOST_REFUSED = 150, 12, 60
 #: Who did one of these oftener within the last hour: what, who, how often.
 _OFTEN = """
@@ -23,16 +25,29 @@ UNION ALL
 SELECT 'took along', who, count(*) FROM audit
 WHERE at > :since AND did LIKE 'took along%' GROUP BY who HAVING count(*) > :files
 UNION ALL
-SELECT 'refused', '', count(*) FROM audit WHERE at > :since AND did = :refused HAVING count(*) > :most_refused
+SELECT 'refused', '', count(*) FROM audit WHERE at > :since
+AND did = :refused HAVING count(*) > :most_refused
 """
 
 
 def of(session: orm.Session, now: dt.datetime) -> list[str]:
     """What was unusual in the last hour, in sentences."""
-    rows = session.execute(sa.text(_OFTEN), {"since": now - dt.timedelta(hours=1), "looked": LOOKED, "refused": REFUSED, "looks": MOST_LOOKS,
-                                             "files": MOST_FILES, "most_refused": MOST_REFUSED})
-    said = {"looked at": "{who} looked at {times} people within an hour", "took along": "{who} took along {times} files within an hour",
-            "refused": "{times} sign-ins were refused within an hour"}
+    rows = session.execute(
+        sa.text(_OFTEN),
+        {
+            "since": now - dt.timedelta(hours=1),
+            "looked": LOOKED,
+            "refused": REFUSED,
+            "looks": MOST_LOOKS,
+            "files": MOST_FILES,
+            "most_refused": MOST_REFUSED,
+        },
+    )
+    said = {
+        "looked at": "{who} looked at {times} people within an hour",
+        "took along": "{who} took along {times} files within an hour",
+        "refused": "{times} sign-ins were refused within an hour",
+    }
     return [said[row.what].format(who=row.who, times=row.times) for row in rows]
 
 
@@ -40,7 +55,11 @@ def waits(session: orm.Session, who: Actor) -> Iterator[Thing]:
     """The same as what waits for an administrator."""
     if may(who, "admin"):
         for sentence in of(session, clock.now(session)):
-            yield Thing("Is this as it should be?", sentence, flask.url_for("shell.changes", looks=1 if "looked" in sentence else None))
+            yield Thing(
+                "Is this as it should be?",
+                sentence,
+                flask.url_for("shell.changes", looks=1 if "looked" in sentence else None),
+            )
 
 
 def tell(session: orm.Session, now: dt.datetime) -> None:
@@ -49,5 +68,12 @@ def tell(session: orm.Session, now: dt.datetime) -> None:
         for user in people_who(session, "admin"):
             # The number grows while it goes on; that is no news.
             about = "".join(sign for sign in sentence if not sign.isdigit())
-            telling.tell_always(session, now, user.id, "Something unusual happened", f"{sentence}. Is that as it should be?", "/changes",
-                                f"unusual:{now:%Y-%m-%d}:{about}")
+            telling.tell_always(
+                session,
+                now,
+                user.id,
+                "Something unusual happened",
+                f"{sentence}. Is that as it should be?",
+                "/changes",
+                f"unusual:{now:%Y-%m-%d}:{about}",
+            )

@@ -6,7 +6,18 @@ from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.shell import later
-from meadowrun.shell.request import actor, body, database, db, features, needs, now, public, settings, zone
+from meadowrun.shell.request import (
+    actor,
+    body,
+    database,
+    db,
+    features,
+    needs,
+    now,
+    public,
+    settings,
+    zone,
+)
 
 pages = flask.Blueprint("shell", __name__)
 
@@ -16,7 +27,9 @@ pages = flask.Blueprint("shell", __name__)
 def health() -> object:
     problem = database().problem()
     own = {"instance": settings().instance} if settings().instance else {}
-    return flask.jsonify(ok=problem is None, database=problem or "answers", **own), 200 if problem is None else 503
+    return flask.jsonify(
+        ok=problem is None, database=problem or "answers", **own
+    ), 200 if problem is None else 503
 
 
 @pages.post("/find")
@@ -24,11 +37,23 @@ def find() -> object:
     """What the one box finds for some words: what can be done, and things by name."""
     query = " ".join(str(body().get("q", "")).split())
     lower = query.lower()
-    found = [{"kind": "do", "name": name, "to": flask.url_for(endpoint)} for one in features() for name, endpoint in one.does
-             if all(word in name.lower() for word in lower.split())]
+    found = [
+        {"kind": "do", "name": name, "to": flask.url_for(endpoint)}
+        for one in features()
+        for name, endpoint in one.does
+        if all(word in name.lower() for word in lower.split())
+    ]
     if query:
-        found += [{"kind": thing.kind, "name": thing.name, "to": flask.url_for(by.endpoint, ident=thing.ident)}
-                  for one in features() for by in one.finds for thing in by.search(db(), lower)]
+        found += [
+            {
+                "kind": thing.kind,
+                "name": thing.name,
+                "to": flask.url_for(by.endpoint, ident=thing.ident),
+            }
+            for one in features()
+            for by in one.finds
+            for thing in by.search(db(), lower)
+        ]
     return flask.jsonify(found=found[:16])
 
 
@@ -42,7 +67,15 @@ def forward() -> object:
     if by not in ("hour", "day", "next", "week"):
         raise Invalid("Choose an hour, a day, a week, or the next thing that happens.")
     jobs.enqueue(db(), "village.forward", priority=5, by=by)
-    record(db(), actor(), now(), "moved on", "clock", None, {"next": "to the next thing"}.get(by, f"by a {by}"))
+    record(
+        db(),
+        actor(),
+        now(),
+        "moved on",
+        "clock",
+        None,
+        {"next": "to the next thing"}.get(by, f"by a {by}"),
+    )
     return flask.jsonify(ok=True)
 
 
@@ -51,8 +84,9 @@ def clock_now() -> object:
     """The clock's state, for the small control in the shell."""
     row = db().get(clock.ClockOffset, 1)
     here = now().astimezone(zone())
-    return flask.jsonify(shown=f"{here:%a} {here.day} {here:%b}, {here:%H:%M}",
-                         moving=bool(row and row.moving_to))
+    return flask.jsonify(
+        shown=f"{here:%a} {here.day} {here:%b}, {here:%H:%M}", moving=bool(row and row.moving_to)
+    )
 
 
 @pages.post("/later/stop")
@@ -65,5 +99,6 @@ def stop_later() -> object:
 @needs("admin")
 def changes() -> object:
     looks = "looks" in flask.request.args
-    return flask.render_template("changes.html", rows=audit.recent(db(), 200, looks=looks), looks=looks)
-
+    return flask.render_template(
+        "changes.html", rows=audit.recent(db(), 200, looks=looks), looks=looks
+    )

@@ -8,11 +8,15 @@ from meadowrun.shell.request import actor, db, features
 
 
 def mine() -> list[Thing]:
-    """What waits for whoever is signed in, asked once a request, by the pages that show it. Nothing while the database cannot be
-    asked: a page that says so must not fail by this."""
+    """What waits for whoever is signed in, asked once a request, by the pages that show it. Nothing
+    while the database cannot be asked: a page that says so must not fail by this."""
     if "waits" not in flask.g:
         try:
-            flask.g.waits = [thing for one in features() if one.waits for thing in one.waits(db(), actor())] if flask.g.get("user") else []
+            flask.g.waits = (
+                [thing for one in features() if one.waits for thing in one.waits(db(), actor())]
+                if flask.g.get("user")
+                else []
+            )
         except sa.exc.SQLAlchemyError:
             flask.g.waits = []
     found: list[Thing] = flask.g.waits

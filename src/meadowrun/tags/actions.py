@@ -27,7 +27,9 @@ def read(text: str) -> list[str]:
     except rules.TagProblem as problem:
         raise Invalid(str(problem), "tags") from None
     if len(found) > MOST:
-        raise Invalid(f"At most {MOST} tags at once; with more, nobody finds anything by them.", "tags")
+        raise Invalid(
+            f"At most {MOST} tags at once; with more, nobody finds anything by them.", "tags"
+        )
     return found
 
 
@@ -35,53 +37,97 @@ def numbers(session: orm.Session, now: dt.datetime, paths: Sequence[str]) -> lis
     """The numbers of tags, in order; those that are not there yet are made."""
     if not paths:
         return []
-    session.execute(insert(Tag).values([{"path": path, "created_at": now} for path in paths]).on_conflict_do_nothing())
-    known = dict(session.execute(sa.select(Tag.path, Tag.id).where(Tag.path.in_(paths))).tuples().all())
+    session.execute(
+        insert(Tag)
+        .values([{"path": path, "created_at": now} for path in paths])
+        .on_conflict_do_nothing()
+    )
+    known = dict(
+        session.execute(sa.select(Tag.path, Tag.id).where(Tag.path.in_(paths))).tuples().all()
+    )
     return [known[path] for path in paths]
 
 
-def put_on(session: orm.Session, actor: Actor, now: dt.datetime, kind: str, ident: int, paths: Sequence[str]) -> None:
-    """Makes these, and no others, the tags of a campaign, segment, message or list. Raises Invalid for another kind, and NotFound."""
+def put_on(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    kind: str,
+    ident: int,
+    paths: Sequence[str],
+) -> None:
+    """Makes these, and no others, the tags of a campaign, segment, message or list. Raises Invalid
+    for another kind, and NotFound."""
     if kind not in THINGS:
-        raise Invalid("Only campaigns, segments, messages and lists bear tags of their own.", "kind")
-    name = session.execute(sa.text(f"UPDATE {THINGS[kind]} SET tags = :tags WHERE id = :id RETURNING name"), {
-        "tags": numbers(session, now, paths), "id": ident}).scalar()
+        raise Invalid(
+            "Only campaigns, segments, messages and lists bear tags of their own.", "kind"
+        )
+    name = session.execute(
+        sa.text(f"UPDATE {THINGS[kind]} SET tags = :tags WHERE id = :id RETURNING name"),
+        {"tags": numbers(session, now, paths), "id": ident},
+    ).scalar()
     if name is None:
         raise NotFound(f"This {kind} does not exist any more.")
     audit.record(session, actor, now, "tagged", kind, ident, name, tags=list(paths))
 
 
-def put_on_contact(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int, name: str, paths: Sequence[str]) -> None:
+def put_on_contact(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    contact_id: int,
+    name: str,
+    paths: Sequence[str],
+) -> None:
     """Makes these, and no others, the tags of a contact."""
     wanted = numbers(session, now, paths)
-    session.execute(sa.delete(ContactTag).where(ContactTag.contact_id == contact_id, ContactTag.tag_id.not_in(wanted)))
+    session.execute(
+        sa.delete(ContactTag).where(
+            ContactTag.contact_id == contact_id, ContactTag.tag_id.not_in(wanted)
+        )
+    )
     for tag in wanted:
         _give(session, tag, [contact_id])
     audit.record(session, actor, now, "tagged", "contact", contact_id, name, tags=list(paths))
 
 
-def give(session: orm.Session, actor: Actor, now: dt.datetime, path: str, contact_ids: Collection[int]) -> int:
+def give(
+    session: orm.Session, actor: Actor, now: dt.datetime, path: str, contact_ids: Collection[int]
+) -> int:
     """Gives contacts that exist a tag; says how many did not bear it before."""
-    tag, = numbers(session, now, [path])
+    (tag,) = numbers(session, now, [path])
     count = _give(session, tag, contact_ids)
     audit.record(session, actor, now, "gave the tag", "tag", tag, path, people=count)
     return count
 
 
 def _give(session: orm.Session, tag: int, contact_ids: Collection[int]) -> int:
-    done = session.execute(sa.text(
-        "INSERT INTO contact_tags (contact_id, tag_id) SELECT c.id, :tag FROM contacts c WHERE c.id = ANY(CAST(:ids AS bigint[])) "
-        "ON CONFLICT DO NOTHING"), {"tag": tag, "ids": number_array(contact_ids)})
+    done = session.execute(
+        sa.text(
+            "INSERT INTO contact_tags (contact_id, tag_id) SELECT c.id, :tag FROM contacts c "
+            "WHERE c.id = ANY(CAST(:ids AS bigint[])) "
+            "ON CONFLICT DO NOTHING"
+        ),
+        {"tag": tag, "ids": number_array(contact_ids)},
+    )
     return int(done.rowcount)  # type: ignore[attr-defined]
 
 
-def take(session: orm.Session, actor: Actor, now: dt.datetime, path: str, contact_ids: Collection[int]) -> int:
-    """Takes a tag from contacts; those under it stay. Says how many bore it. Raises Invalid when there is no such tag."""
+def take(
+    session: orm.Session, actor: Actor, now: dt.datetime, path: str, contact_ids: Collection[int]
+) -> int:
+    """Takes a tag from contacts; those under it stay. Says how many bore it. Raises Invalid when
+    there is no such tag."""
     tag = session.scalar(sa.select(Tag.id).where(Tag.path == path))
     if tag is None:
         raise Invalid(f"There is no tag “{path}”.", "tag")
-    done = session.execute(sa.text("DELETE FROM contact_tags WHERE tag_id = :tag AND contact_id = ANY(CAST(:ids AS bigint[]))"),
-                           {"tag": tag, "ids": number_array(contact_ids)})
+    done = session.execute(
+        sa.text(
+            "DELETE FROM contact_tags WHERE tag_id = :tag AND contact_id = ANY(CAST(:ids AS "
+            "bigint[]))"
+        ),
+        {"tag": tag, "ids": number_array(contact_ids)},
+    )
     audit.record(session, actor, now, "took the tag", "tag", tag, path, people=int(done.rowcount))  # type: ignore[attr-defined]
     return int(done.rowcount)  # type: ignore[attr-defined]
 
@@ -92,9 +138,11 @@ def describe(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag, mea
 
 
 def move(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag, to: str) -> None:
-    """Gives a tag another path; those under it go along, and every condition that names one of them still does.
+    """Gives a tag another path; those under it go along, and every condition that names one of them
+    still does.
 
-    A path that another tag has already joins the two: what bore either bears the one that was there. Raises Invalid.
+    A path that another tag has already joins the two: what bore either bears the one that was
+    there. Raises Invalid.
     """
     known = {row.path: row for row in session.scalars(sa.select(Tag).order_by(Tag.path))}
     was = tag.path
@@ -117,31 +165,58 @@ def move(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag, to: str
 
 
 def _join(session: orm.Session, gone: Tag, kept: Tag) -> None:
-    """Everything that bears one tag bears another instead, and what names it names that; the first one goes."""
+    """Everything that bears one tag bears another instead, and what names it names that; the first
+    one goes."""
     values = {"gone": gone.id, "kept": kept.id}
-    session.execute(sa.text("INSERT INTO contact_tags (contact_id, tag_id) SELECT contact_id, :kept FROM contact_tags WHERE tag_id = :gone "
-                            "ON CONFLICT DO NOTHING"), values)
+    session.execute(
+        sa.text(
+            "INSERT INTO contact_tags (contact_id, tag_id) SELECT contact_id, :kept FROM "
+            "contact_tags WHERE tag_id = :gone "
+            "ON CONFLICT DO NOTHING"
+        ),
+        values,
+    )
     for table in THINGS.values():
-        session.execute(sa.text(
-            f"UPDATE {table} SET tags = ARRAY(SELECT DISTINCT CASE WHEN t = :gone THEN :kept ELSE t END FROM unnest(tags) t) "
-            "WHERE :gone = ANY(tags)"), values)
+        session.execute(
+            sa.text(
+                f"UPDATE {table} SET tags = ARRAY(SELECT DISTINCT CASE WHEN t = :gone THEN :kept "
+                "ELSE t END FROM unnest(tags) t) "
+                "WHERE :gone = ANY(tags)"
+            ),
+            values,
+        )
 
     def renamed(node: dict[str, Any]) -> None:
         if node.get("tag") == gone.id:
             node["tag"] = kept.id
+
     rewrite_everywhere(session, f"@.tag == {gone.id}", renamed, editions=True)
     session.delete(gone)
 
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag) -> None:
-    """Deletes a tag that no condition names and that has none under it; what bore it stays. Raises Conflict."""
-    inside = session.scalars(sa.select(Tag.path).where(Tag.path.startswith(tag.path + "/", autoescape=True)).order_by(Tag.path)).all()
+    """Deletes a tag that no condition names and that has none under it; what bore it stays. Raises
+    Conflict."""
+    inside = session.scalars(
+        sa.select(Tag.path)
+        .where(Tag.path.startswith(tag.path + "/", autoescape=True))
+        .order_by(Tag.path)
+    ).all()
     if inside:
-        raise Conflict(f"“{tag.path}” has tags under it: {', '.join(inside[:4])}. Move or delete those first.")
+        raise Conflict(
+            f"“{tag.path}” has tags under it: {', '.join(inside[:4])}. Move or delete those first."
+        )
     if uses := names_it(session, tag):
         raise Conflict(f"“{tag.path}” is named by {', '.join(uses[:4])}. Change those first.")
     for table in THINGS.values():
-        session.execute(sa.text(f"UPDATE {table} SET tags = array_remove(tags, CAST(:id AS bigint)) WHERE :id = ANY(tags)"), {"id": tag.id})
+        session.execute(
+            sa.text(
+                f"UPDATE {table} SET tags = array_remove(tags, CAST(:id AS bigint)) WHERE "
+                ":id = "
+                "ANY(tags)"
+            ),
+            {"id": tag.id},
+        )
     audit.record(session, actor, now, "deleted", "tag", tag.id, tag.path)
     session.delete(tag)
     session.flush()

@@ -20,4 +20,5 @@ FEATURE = Feature(
     finds=(Find("tags.show", _tags),),
     parts={"contact.known": of_contact},
     says={"tag_paths": lambda: words().named.get("tag", {})},
-    filters={"tag_path": lambda number: words().name("tag", number) or ""})
+    filters={"tag_path": lambda number: words().name("tag", number) or ""},
+)

@@ -1,4 +1,5 @@
-"""Tags, and the contacts that bear them. Campaigns, segments, messages and lists hold the numbers of theirs themselves."""
+"""Tags, and the contacts that bear them. Campaigns, segments, messages and lists hold the numbers
+of theirs themselves."""
 
 import datetime as dt
 
@@ -19,5 +20,9 @@ class Tag(Base):
 
 class ContactTag(Base):
     __tablename__ = "contact_tags"
-    contact_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True)
-    tag_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("tags.id", ondelete="CASCADE"), primary_key=True, index=True)
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True
+    )
+    tag_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("tags.id", ondelete="CASCADE"), primary_key=True, index=True
+    )

@@ -11,17 +11,25 @@ from meadowrun.tags import actions, queries
 
 
 def give_or_take(form: Mapping[str, str], contact_ids: Collection[int]) -> str:
-    """Gives contacts the one tag of an answered form, or takes it from them; says what was done. Raises Invalid."""
+    """Gives contacts the one tag of an answered form, or takes it from them; says what was done.
+    Raises Invalid."""
     paths = actions.read(form.get("tags", ""))
     if len(paths) != 1:
         raise Invalid("Give or take one tag at a time.", "tags")
     if form.get("do") == "take":
-        return f"“{paths[0]}” was taken from {wording.people(actions.take(db(), actor(), now(), paths[0], contact_ids))}."
+        return (
+            f"“{paths[0]}” was taken from "
+            f"{wording.people(actions.take(db(), actor(), now(), paths[0], contact_ids))}."
+        )
     count = actions.give(db(), actor(), now(), paths[0], contact_ids)
     known = len(contact_ids) - count
-    return f"{wording.people(count)} got the tag “{paths[0]}”" + (f"; {wording.people(known)} had it already." if known else ".")
+    return f"{wording.people(count)} got the tag “{paths[0]}”" + (
+        f"; {wording.people(known)} had it already." if known else "."
+    )
 
 
 def of_contact(contact_id: int) -> str:
     """The tags of a contact, with the way to change them."""
-    return flask.render_template("tags/of_contact.html", contact_id=contact_id, tags=queries.of_contact(db(), contact_id))
+    return flask.render_template(
+        "tags/of_contact.html", contact_id=contact_id, tags=queries.of_contact(db(), contact_id)
+    )

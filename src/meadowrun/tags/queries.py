@@ -16,8 +16,8 @@ THINGS = {"campaign": "campaigns", "segment": "segments", "message": "messages",
 
 @dataclasses.dataclass(frozen=True)
 class Row:
-    """A tag in the tree of all. `depth` is 0 at the top; `contacts` counts everyone who bears it or one under it, each once, and
-    `things` what else does, by kind."""
+    """A tag in the tree of all. `depth` is 0 at the top; `contacts` counts everyone who bears it or
+    one under it, each once, and `things` what else does, by kind."""
 
     tag: Tag
     depth: int
@@ -36,43 +36,96 @@ def paths(session: orm.Session) -> dict[int, str]:
 
 def tree(session: orm.Session) -> list[Row]:
     """Every tag under the one it lies in."""
-    known = {tag.path: tag for tag in session.scalars(sa.select(Tag).order_by(sa.text("string_to_array(path, '/')")))}
+    known = {
+        tag.path: tag
+        for tag in session.scalars(sa.select(Tag).order_by(sa.text("string_to_array(path, '/')")))
+    }
     under = "tags a JOIN tags t ON t.path = a.path OR starts_with(t.path, a.path || '/')"
     things: dict[int, dict[str, int]] = {}
-    for kind, ident, count in session.execute(sa.text(" UNION ALL ".join(
-            f"SELECT '{kind}', a.id, count(DISTINCT x.id) FROM {under} JOIN {table} x ON t.id = ANY(x.tags) GROUP BY a.id"
-            for kind, table in THINGS.items()))):
+    for kind, ident, count in session.execute(
+        sa.text(
+            " UNION ALL ".join(
+                (
+                    f"SELECT '{kind}', a.id, count(DISTINCT x.id) FROM {under} JOIN {table} x ON "
+                    "t.id = ANY(x.tags) GROUP BY a.id"
+                )
+                for kind, table in THINGS.items()
+            )
+        )
+    ):
         things.setdefault(ident, {})[kind] = count
-    bearers: dict[int, int] = dict(session.execute(sa.text(
-        f"SELECT a.id, count(DISTINCT k.contact_id) FROM {under} JOIN contact_tags k ON k.tag_id = t.id GROUP BY a.id")).tuples().all())
-    return [Row(tag, sum(1 for path in rules.above(tag.path) if path in known), bearers.get(tag.id, 0), things.get(tag.id, {}))
-            for tag in known.values()]
+    bearers: dict[int, int] = dict(
+        session.execute(
+            sa.text(
+                f"SELECT a.id, count(DISTINCT k.contact_id) FROM {under} JOIN contact_tags k "
+                "ON "
+                "k.tag_id = t.id GROUP BY a.id"
+            )
+        )
+        .tuples()
+        .all()
+    )
+    return [
+        Row(
+            tag,
+            sum(1 for path in rules.above(tag.path) if path in known),
+            bearers.get(tag.id, 0),
+            things.get(tag.id, {}),
+        )
+        for tag in known.values()
+    ]
 
 
 def of_contact(session: orm.Session, contact_id: int) -> list[int]:
     """The numbers of the tags a contact bears, in the order of their paths."""
-    return list(session.scalars(sa.select(Tag.id).join(ContactTag, ContactTag.tag_id == Tag.id).where(ContactTag.contact_id == contact_id)
-                                .order_by(Tag.path)))
+    return list(
+        session.scalars(
+            sa.select(Tag.id)
+            .join(ContactTag, ContactTag.tag_id == Tag.id)
+            .where(ContactTag.contact_id == contact_id)
+            .order_by(Tag.path)
+        )
+    )
 
 
 def of_contacts(session: orm.Session, contact_ids: Collection[int]) -> dict[int, list[str]]:
     """The tags of some contacts, by contact; who bears none is left out."""
     found: dict[int, list[str]] = {}
-    for contact, path in session.execute(sa.select(ContactTag.contact_id, Tag.path).join(Tag, Tag.id == ContactTag.tag_id)
-                                         .where(ContactTag.contact_id.in_(contact_ids)).order_by(Tag.path)):
+    for contact, path in session.execute(
+        sa.select(ContactTag.contact_id, Tag.path)
+        .join(Tag, Tag.id == ContactTag.tag_id)
+        .where(ContactTag.contact_id.in_(contact_ids))
+        .order_by(Tag.path)
+    ):
         found.setdefault(contact, []).append(path)
     return found
 
 
 def bearers(session: orm.Session, tag: Tag) -> list[tuple[str, int, str]]:
-    """The campaigns, segments, messages and lists that bear a tag or one under it, as (kind, number, name)."""
+    """The campaigns, segments, messages and lists that bear a tag or one under it, as (kind,
+    number, name)."""
     ids = list(rules.under(tag.id, paths(session)))
-    return [(kind, ident, name) for kind, ident, name in session.execute(sa.text(" UNION ALL ".join(
-        f"SELECT '{kind}', id, name FROM {table} WHERE tags && CAST(:ids AS bigint[])" for kind, table in THINGS.items()) + " ORDER BY 1, 3"),
-        {"ids": ids})]
+    return [
+        (kind, ident, name)
+        for kind, ident, name in session.execute(
+            sa.text(
+                " UNION ALL ".join(
+                    f"SELECT '{kind}', id, name FROM {table} WHERE tags && CAST(:ids AS bigint[])"
+                    for kind, table in THINGS.items()
+                )
+                + " ORDER BY 1, 3"
+            ),
+            {"ids": ids},
+        )
+    ]
 
 
 def names_it(session: orm.Session, tag: Tag) -> list[str]:
     """What names a tag in a condition, in words."""
-    return definitions_using(session, f'$.** ? (@.kind == "tag" && @.tag == {int(tag.id)} || @.kind == "mail" && @.of.tag == {int(tag.id)})')
-
+    return definitions_using(
+        session,
+        (
+            f'$.** ? (@.kind == "tag" && @.tag == {int(tag.id)} || @.kind == "mail" && @.of.tag == '
+            f"{int(tag.id)})"
+        ),
+    )

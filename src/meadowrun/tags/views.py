@@ -14,15 +14,26 @@ from meadowrun.tags.models import Tag
 
 pages = flask.Blueprint("tags", __name__)
 #: what bears tags → the table of them
-TABLES = {"campaign": "campaigns.table", "segment": "segments.table", "message": "messages.table", "list": "keeping.lists"}
+TABLES = {
+    "campaign": "campaigns.table",
+    "segment": "segments.table",
+    "message": "messages.table",
+    "list": "keeping.lists",
+}
 #: what bears tags → its page, and what several are called
-KINDS = {"campaign": ("campaigns.show", "campaigns"), "segment": ("segments.edit", "segments"), "message": ("messages.edit", "messages"),
-         "list": ("keeping.list_members", "lists")}
+KINDS = {
+    "campaign": ("campaigns.show", "campaigns"),
+    "segment": ("segments.edit", "segments"),
+    "message": ("messages.edit", "messages"),
+    "list": ("keeping.list_members", "lists"),
+}
 
 
 @pages.get("/tags")
 def table() -> object:
-    return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=None)
+    return flask.render_template(
+        "tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=None
+    )
 
 
 @pages.post("/tags")
@@ -38,7 +49,9 @@ def make() -> object:
                 actions.describe(db(), actor(), now(), _tag(ident), form["meaning"])
     except MeadowrunError as problem:
         db().rollback()
-        return flask.render_template("tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=problem), problem.status
+        return flask.render_template(
+            "tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=problem
+        ), problem.status
     return done("tags.table")
 
 
@@ -51,8 +64,15 @@ def show(ident: int) -> object:
     tag = _tag(ident)
     rows = queries.tree(db())
     here = next(row for row in rows if row.tag.id == ident)
-    return flask.render_template("tags/show.html", tag=tag, row=here, inside=[r for r in rows if r.tag.path.startswith(tag.path + "/")],
-                                 bearers=queries.bearers(db(), tag), uses=queries.names_it(db(), tag), kinds=KINDS)
+    return flask.render_template(
+        "tags/show.html",
+        tag=tag,
+        row=here,
+        inside=[r for r in rows if r.tag.path.startswith(tag.path + "/")],
+        bearers=queries.bearers(db(), tag),
+        uses=queries.names_it(db(), tag),
+        kinds=KINDS,
+    )
 
 
 @pages.post("/people/<int:ident>/tags")
@@ -60,7 +80,14 @@ def show(ident: int) -> object:
 def put_on_contact(ident: int) -> object:
     contact = people.contact(db(), ident)
     try:
-        actions.put_on_contact(db(), actor(), now(), ident, full_name(contact), actions.read(flask.request.form.get("tags", "")))
+        actions.put_on_contact(
+            db(),
+            actor(),
+            now(),
+            ident,
+            full_name(contact),
+            actions.read(flask.request.form.get("tags", "")),
+        )
     except MeadowrunError as problem:
         return not_done(problem, "people.show", ident=ident)
     return done("people.show", ident=ident)
@@ -72,7 +99,9 @@ def put_on_list(ident: int) -> object:
     """Gives the people of a list a tag, or takes it from them."""
     people_of = list_queries.ids(db(), found(db(), PeopleList, ident, "list").id)
     try:
-        return done("keeping.list_members", page.give_or_take(flask.request.form, people_of), ident=ident)
+        return done(
+            "keeping.list_members", page.give_or_take(flask.request.form, people_of), ident=ident
+        )
     except MeadowrunError as problem:
         return not_done(problem, "keeping.list_members", ident=ident)
 
@@ -89,7 +118,9 @@ def change(ident: int, verb: str) -> object:
             actions.move(db(), actor(), now(), tag, form.get("path", ""))
             db().flush()
             if db().get(Tag, ident) is None:
-                return done("tags.table", f"“{path}” is one with the other now; what bore it bears that.")
+                return done(
+                    "tags.table", f"“{path}” is one with the other now; what bore it bears that."
+                )
         else:
             actions.delete(db(), actor(), now(), tag)
             return done("tags.table", f"“{path}” was deleted; what bore it stays.")
@@ -103,10 +134,14 @@ def change(ident: int, verb: str) -> object:
 def put(kind: str, ident: int) -> object:
     """The tags of a campaign, segment, message or list, as they were typed."""
     if kind not in KINDS:
-        raise Invalid("Only campaigns, segments, messages and lists bear tags of their own.", "kind")
+        raise Invalid(
+            "Only campaigns, segments, messages and lists bear tags of their own.", "kind"
+        )
     page = KINDS[kind][0]
     try:
-        actions.put_on(db(), actor(), now(), kind, ident, actions.read(flask.request.form.get("tags", "")))
+        actions.put_on(
+            db(), actor(), now(), kind, ident, actions.read(flask.request.form.get("tags", ""))
+        )
     except MeadowrunError as problem:
         return not_done(problem, page, ident=ident)
     return done(page, ident=ident)

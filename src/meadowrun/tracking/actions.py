@@ -1,4 +1,5 @@
-"""What comes back: openings, clicks, unsubscriptions, bounces, complaints, answers; and the devices that allow notices."""
+"""What comes back: openings, clicks, unsubscriptions, bounces, complaints, answers; and the devices
+that allow notices."""
 
 import datetime as dt
 import re
@@ -20,7 +21,9 @@ from meadowrun.people.models import Consent, Contact
 from meadowrun.people.queries import living
 
 #: Words in the name of a program that opens pictures or links by itself.
-_PROGRAMS = re.compile(r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|monitor|curl|wget|python|headless", re.I)
+_PROGRAMS = re.compile(
+    r"bot\b|crawl|spider|proxy|preview|scan|prefetch|fetch|monitor|curl|wget|python|headless", re.I
+)
 #: Nobody opens a mail this soon after it was handed over.
 TOO_SOON = dt.timedelta(seconds=2)
 
@@ -37,68 +40,118 @@ VALUES (:contact, :at, :dispatch, :delivery, :kind, :link, :machine, :note)
 """
 
 
-def react(session: orm.Session, now: dt.datetime, number: int, contact_id: int, kind: str, link: int | None = None,
-          machine: bool = False, note: str = "") -> None:
+def react(
+    session: orm.Session,
+    now: dt.datetime,
+    number: int,
+    contact_id: int,
+    kind: str,
+    link: int | None = None,
+    machine: bool = False,
+    note: str = "",
+) -> None:
     """Writes down one reaction to a delivery that exists; anything else is ignored."""
     sent = numbered(session, number, contact_id)
     if sent is None:
         return
-    session.execute(sa.text(REACTED), {
-        "contact": sent.contact_id, "at": now, "dispatch": sent.dispatch_id, "delivery": number, "kind": kind, "link": link,
-        "machine": machine, "note": note[:300]})
+    session.execute(
+        sa.text(REACTED),
+        {
+            "contact": sent.contact_id,
+            "at": now,
+            "dispatch": sent.dispatch_id,
+            "delivery": number,
+            "kind": kind,
+            "link": link,
+            "machine": machine,
+            "note": note[:300],
+        },
+    )
     if kind in ("opened", "clicked") and not machine:
         # Somebody read it there: what bounced before was not the address.
-        session.execute(sa.text("UPDATE contacts SET soft_bounces = 0 WHERE id = :id AND soft_bounces > 0"), {"id": sent.contact_id})
+        session.execute(
+            sa.text("UPDATE contacts SET soft_bounces = 0 WHERE id = :id AND soft_bounces > 0"),
+            {"id": sent.contact_id},
+        )
 
 
-def by_machine(session: orm.Session, now: dt.datetime, number: int, contact_id: int, agent: str, kind: str) -> str:
+def by_machine(
+    session: orm.Session, now: dt.datetime, number: int, contact_id: int, agent: str, kind: str
+) -> str:
     """Why a program, not a person, seems to have opened or clicked; empty for a person.
 
-    Programs are told by the name they give, by opening sooner than anyone could, and by following several links
-    within two seconds.
+    Programs are told by the name they give, by opening sooner than anyone could, and by following
+    several links within two seconds.
     """
     if not agent:
         return "no name of a mail reader"
     if found := _PROGRAMS.search(agent):
         return f"the reader calls itself “{found.group()}”"
     sent = numbered(session, number, contact_id)
-    if sent is not None and sent.at is not None and dt.timedelta(0) <= now - sent.at < TOO_SOON and not _waited(session, number, sent.contact_id):
+    if (
+        sent is not None
+        and sent.at is not None
+        and dt.timedelta(0) <= now - sent.at < TOO_SOON
+        and not _waited(session, number, sent.contact_id)
+    ):
         return "within two seconds of being handed over"
     if kind == "clicked":
-        lately = session.execute(sa.text(
-            "SELECT count(DISTINCT link) FROM reactions WHERE contact_id = :contact AND delivery = :delivery "
-            "AND kind = 'clicked' AND at > :since AND at <= :now"),
-            {"contact": contact_id, "delivery": number, "since": now - TOO_SOON, "now": now}).scalar_one()
+        lately = session.execute(
+            sa.text(
+                "SELECT count(DISTINCT link) FROM reactions WHERE contact_id = :contact AND "
+                "delivery = :delivery "
+                "AND kind = 'clicked' AND at > :since AND at <= :now"
+            ),
+            {"contact": contact_id, "delivery": number, "since": now - TOO_SOON, "now": now},
+        ).scalar_one()
         if lately >= 2:
             return "several links within two seconds"
     return ""
 
 
 def _waited(session: orm.Session, number: int, contact_id: int) -> bool:
-    """Whether it is a card, which waits until somebody comes: whoever comes in the same second is no program."""
-    return session.execute(sa.text("SELECT 1 FROM card_places WHERE contact_id = :contact AND delivery = :delivery"),
-                           {"contact": contact_id, "delivery": number}).scalar() is not None
+    """Whether it is a card, which waits until somebody comes: whoever comes in the same second is
+    no program."""
+    return (
+        session.execute(
+            sa.text(
+                "SELECT 1 FROM card_places WHERE contact_id = :contact AND delivery = :delivery"
+            ),
+            {"contact": contact_id, "delivery": number},
+        ).scalar()
+        is not None
+    )
 
 
-def unsubscribe(session: orm.Session, now: dt.datetime, number: int, contact_id: int, how: str) -> None:
-    """The person wants no more of this: of the dispatch's topic where it has one, else of all email."""
+def unsubscribe(
+    session: orm.Session, now: dt.datetime, number: int, contact_id: int, how: str
+) -> None:
+    """The person wants no more of this: of the dispatch's topic where it has one, else of all
+    email."""
     dispatch = dispatch_of(session, number, contact_id)
     contact = living(session, contact_id)
     if dispatch is None or contact is None:
         return
-    changed = people.set_consent(session, now, contact.id, dispatch.topic_id or 0, False, f"{how}, from “{dispatch.name}”")
+    changed = people.set_consent(
+        session, now, contact.id, dispatch.topic_id or 0, False, f"{how}, from “{dispatch.name}”"
+    )
     if changed:
         react(session, now, number, contact_id, "unsubscribed", note=how)
 
 
-def bounce(session: orm.Session, now: dt.datetime, number: int, contact_id: int, hard: bool, words: str) -> None:
-    """A mail came back after it was taken. A hard bounce stops mail to the address; five soft ones do, too."""
+def bounce(
+    session: orm.Session, now: dt.datetime, number: int, contact_id: int, hard: bool, words: str
+) -> None:
+    """A mail came back after it was taken. A hard bounce stops mail to the address; five soft ones
+    do, too."""
     contact = living(session, contact_id)
     sent = numbered(session, number, contact_id)
     if contact is None or sent is None or sent.outcome not in ("delivered", "in_doubt"):
         return
     sent.outcome, sent.note = "bounced", words[:300]
-    react(session, now, number, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words)
+    react(
+        session, now, number, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words
+    )
     session.flush()
     keeping.count_bounces(session, now, [contact.id] if hard else [], [] if hard else [contact.id])
     session.expire(contact)
@@ -113,18 +166,26 @@ def complain(session: orm.Session, now: dt.datetime, number: int, contact_id: in
     react(session, now, number, contact_id, "complained")
     people.set_consent(session, now, contact.id, 0, False, "complained about a mail")
     if contact.email_key:
-        keeping.suppress(session, now, contact.email_key, "complained about a mail", f"{dispatch.owner_kind} {dispatch.owner_id}")
+        keeping.suppress(
+            session,
+            now,
+            contact.email_key,
+            "complained about a mail",
+            f"{dispatch.owner_kind} {dispatch.owner_id}",
+        )
 
 
 #: The number of the last text message that somebody got.
 LAST_TEXT = """
 SELECT d.number FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
-WHERE d.contact_id = :id AND s.channel = 'sms' AND d.outcome = 'delivered' ORDER BY d.taken_at DESC, d.number DESC LIMIT 1
+WHERE d.contact_id = :id AND s.channel = 'sms' AND d.outcome = 'delivered'
+ORDER BY d.taken_at DESC, d.number DESC LIMIT 1
 """
 
 
 def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str) -> str:
-    """Somebody answered a text message: “stop” ends them, “start” begins them again. Says which was understood, if any."""
+    """Somebody answered a text message: “stop” ends them, “start” begins them again. Says which was
+    understood, if any."""
     meant = meaning(text)
     if not meant:
         return ""
@@ -134,14 +195,18 @@ def sms_answered(session: orm.Session, now: dt.datetime, number: str, text: str)
     except values.ValueProblem:
         return ""
     for contact in session.scalars(sa.select(Contact).where(Contact.phone == written)):
-        changed = people.set_consent(session, now, contact.id, 0, meant == "start", f"answered “{text.strip()[:40]}”", "sms")
+        changed = people.set_consent(
+            session, now, contact.id, 0, meant == "start", f"answered “{text.strip()[:40]}”", "sms"
+        )
         last = session.execute(sa.text(LAST_TEXT), {"id": contact.id}).scalar()
         if changed and last and meant == "stop":
             react(session, now, last, contact.id, "unsubscribed", note="answered “stop”")
     return meant
 
 
-def sms_failed(session: orm.Session, now: dt.datetime, number: int, contact_id: int, words: str) -> None:
+def sms_failed(
+    session: orm.Session, now: dt.datetime, number: int, contact_id: int, words: str
+) -> None:
     """A receipt says that a text message that was taken did not arrive."""
     sent = numbered(session, number, contact_id)
     if sent is None or sent.outcome not in ("delivered", "in_doubt"):
@@ -154,39 +219,75 @@ def sms_failed(session: orm.Session, now: dt.datetime, number: int, contact_id: 
 SYSTEMS = {"android": "an Android phone", "ios": "an iPhone"}
 
 
-#: Devices of a person that notices go to; with one more, the one that was given longest ago no longer counts.
+#: Devices of a person that notices go to; with one more, the one that was given longest ago no
+#: longer counts.
 MOST_DEVICES = 10
-_DEVICE = """INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since) VALUES (:contact, :kind, :endpoint, :p256dh, :auth, :now)
-ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, kind = excluded.kind, p256dh = excluded.p256dh, auth = excluded.auth,
+_DEVICE = """INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since)
+VALUES (:contact, :kind, :endpoint, :p256dh, :auth, :now)
+ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, kind = excluded.kind,
+p256dh = excluded.p256dh, auth = excluded.auth,
     since = excluded.since, gone_at = NULL
--- Whoever names a browser that is somebody else's must know its keys, as only that browser does. A phone's token is such a key itself.
+-- Whoever names a browser that is somebody
+else's must know its keys, as only that browser does. A phone's token is such a key itself.
 WHERE push_devices.contact_id = excluded.contact_id OR push_devices.kind <> 'web'
     OR push_devices.p256dh = excluded.p256dh AND push_devices.auth = excluded.auth"""
 _TOO_MANY = """UPDATE push_devices SET gone_at = :now WHERE id IN (
-    SELECT p.id FROM push_devices p WHERE p.contact_id = :contact AND p.gone_at IS NULL ORDER BY p.since DESC, p.id DESC OFFSET :most)"""
+    SELECT p.id FROM push_devices p WHERE p.contact_id = :contact AND p.gone_at IS NULL
+    ORDER BY p.since DESC, p.id DESC OFFSET :most)"""
 
 
-def subscribe_device(session: orm.Session, now: dt.datetime, contact_id: int, subscription: Any, inner: Collection[str] = ()) -> bool:
-    """A device's permission for notices: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give it, or {"system", "token"}
-    as our app on a phone does; `inner` are the machines inside this network that may be named. Whoever said no to notices has not
-    taken it back by this, since a link in an email may have made their browser known: gives whether notices go there. Raises Invalid."""
+def subscribe_device(
+    session: orm.Session,
+    now: dt.datetime,
+    contact_id: int,
+    subscription: Any,
+    inner: Collection[str] = (),
+) -> bool:
+    """A device's permission for notices: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give
+    it, or {"system", "token"} as our app on a phone does; `inner` are the machines inside this
+    network that may be named. Whoever said no to notices has not taken it back by this, since a
+    link in an email may have made their browser known: gives whether notices go there. Raises
+    Invalid."""
     system = subscription.get("system") if isinstance(subscription, Mapping) else None
     if system is not None:
         endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
-        if not isinstance(system, str) or system not in SYSTEMS or not re.fullmatch(r"[\w:.-]{8,400}", endpoint):
-            raise Invalid(f"A phone names its system ({', '.join(SYSTEMS)}) and the token it got.", "subscription")
+        if (
+            not isinstance(system, str)
+            or system not in SYSTEMS
+            or not re.fullmatch(r"[\w:.-]{8,400}", endpoint)
+        ):
+            raise Invalid(
+                f"A phone names its system ({', '.join(SYSTEMS)}) and the token it got.",
+                "subscription",
+            )
     else:
         endpoint, p256dh, auth = _browser(subscription, inner)
-    done = session.execute(sa.text(_DEVICE), {
-        "contact": contact_id, "kind": system or "web", "endpoint": endpoint, "p256dh": p256dh, "auth": auth, "now": now})
+    done = session.execute(
+        sa.text(_DEVICE),
+        {
+            "contact": contact_id,
+            "kind": system or "web",
+            "endpoint": endpoint,
+            "p256dh": p256dh,
+            "auth": auth,
+            "now": now,
+        },
+    )
     if not done.rowcount:  # type: ignore[attr-defined]
         raise Invalid("This device is known as somebody else's.", "subscription")
     session.execute(sa.text(_TOO_MANY), {"contact": contact_id, "now": now, "most": MOST_DEVICES})
     said = session.get(Consent, (contact_id, "push", 0))
     if said is not None and not said.agreed:
         return False
-    people.set_consent(session, now, contact_id, 0, True, f"allowed notices on {SYSTEMS[system]}" if system else "allowed notices in a browser",
-                       "push")
+    people.set_consent(
+        session,
+        now,
+        contact_id,
+        0,
+        True,
+        f"allowed notices on {SYSTEMS[system]}" if system else "allowed notices in a browser",
+        "push",
+    )
     return True
 
 
@@ -208,5 +309,7 @@ def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:
 
 def delivery_of_code(session: orm.Session, code: str) -> tuple[int, int] | None:
     """(number of the delivery, contact) of a short code; None when we never made it."""
-    row = session.execute(sa.text("SELECT delivery, contact_id FROM short_codes WHERE code = :code"), {"code": code}).first()
+    row = session.execute(
+        sa.text("SELECT delivery, contact_id FROM short_codes WHERE code = :code"), {"code": code}
+    ).first()
     return (row[0], row[1]) if row else None

@@ -1,6 +1,7 @@
 """The way back for mail: an SMTP listener that reads bounces (RFC 3464) and complaints (RFC 5965).
 
-The envelope's recipient says which delivery it is about: bounce+<token>@our domain, the return path of every mail.
+The envelope's recipient says which delivery it is about: bounce+<token>@our domain, the return path
+of every mail.
 """
 
 import contextlib
@@ -49,7 +50,9 @@ def read_report(raw: bytes) -> tuple[str, bool, str] | None:
             if fields.get("action", "failed").lower() not in ("failed", "delayed"):
                 return None
             status = fields.get("status", "5.0.0")
-            words = fields.get("diagnostic-code", "").partition(";")[2].strip() or f"status {status}"
+            words = (
+                fields.get("diagnostic-code", "").partition(";")[2].strip() or f"status {status}"
+            )
             return "bounce", is_hard(status), words
     return None
 
@@ -60,8 +63,9 @@ class Handler:
     def __init__(self, database: Database, settings: Settings):
         self.database, self.settings = database, settings
 
-    async def handle_RCPT(self, server: SMTP, session: Session, envelope: Envelope, address: str,
-                          options: list[str]) -> str:
+    async def handle_RCPT(
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
+    ) -> str:
         match = _RECIPIENT.match(address)
         if not match or signing.read(self.settings.secret, "bounce", match.group(1)) is None:
             return "550 5.1.1 no such mailbox here"
@@ -80,7 +84,11 @@ class Handler:
                 now = clock.now(db)
                 for address in envelope.rcpt_tos:
                     match = _RECIPIENT.match(address)
-                    found = signing.read(self.settings.secret, "bounce", match.group(1)) if match else None
+                    found = (
+                        signing.read(self.settings.secret, "bounce", match.group(1))
+                        if match
+                        else None
+                    )
                     if found and what == "bounce":
                         actions.bounce(db, now, *found, hard, words)
                     elif found:
@@ -89,7 +97,8 @@ class Handler:
 
 
 def listener(database: Database, settings: Settings, fd: int | None = None) -> Controller:
-    """The listener on the address the settings name, or on a socket that listens there already; call start() and stop()."""
+    """The listener on the address the settings name, or on a socket that listens there already;
+    call start() and stop()."""
     host, port = settings.inbound
     return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=500_000)
 

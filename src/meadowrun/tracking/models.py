@@ -18,13 +18,16 @@ class Event(Base):
     kind_id: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, primary_key=True)
     details: orm.Mapped[dict[str, Any] | None]
     #: no primary key in the database: two equal events in one instant are two events
-    __table_args__ = (sa.Index("ix_events_kind", "kind_id", "contact_id", "at"),
-                      sa.Index("ix_events_contact", "contact_id", "at"),
-                      {"postgresql_partition_by": "RANGE (at)"})
+    __table_args__ = (
+        sa.Index("ix_events_kind", "kind_id", "contact_id", "at"),
+        sa.Index("ix_events_contact", "contact_id", "at"),
+        {"postgresql_partition_by": "RANGE (at)"},
+    )
 
 
 class EventReceipt(Base):
-    """The ids of events already taken, so that one sent twice counts once. Old ones may be forgotten."""
+    """The ids of events already taken, so that one sent twice counts once. Old ones may be
+    forgotten."""
 
     __tablename__ = "event_receipts"
     #: the sender's key and the id they gave, in the order of bytes

@@ -6,4 +6,9 @@ from sqlalchemy import orm
 
 def has_cards(session: orm.Session, contact_id: int) -> bool:
     """Whether cards wait for somebody on the website."""
-    return bool(session.scalar(sa.text("SELECT EXISTS (SELECT 1 FROM card_places WHERE contact_id = :id)"), {"id": contact_id}))
+    return bool(
+        session.scalar(
+            sa.text("SELECT EXISTS (SELECT 1 FROM card_places WHERE contact_id = :id)"),
+            {"id": contact_id},
+        )
+    )

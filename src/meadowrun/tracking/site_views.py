@@ -1,4 +1,5 @@
-"""What our script on a known website asks: events of a visitor, the card that comes of one, permission for notices."""
+"""What our script on a known website asks: events of a visitor, the card that comes of one,
+permission for notices."""
 
 import re
 from collections.abc import Mapping
@@ -83,7 +84,8 @@ def script() -> object:
 @pages.get("/site-worker.js")
 @public
 def worker() -> object:
-    """The service worker that shows notices: a website serves a copy of it at its own address, as browsers ask."""
+    """The service worker that shows notices: a website serves a copy of it at its own address, as
+    browsers ask."""
     return _served("site-worker.js")
 
 
@@ -111,7 +113,8 @@ def _invalid(problem: Invalid) -> Answer:
 @pages.post("/site/events")
 @public
 def events() -> Answer:
-    """Events of a website's visitor: only from its own addresses, only of a visitor that carries our sign."""
+    """Events of a website's visitor: only from its own addresses, only of a visitor that carries
+    our sign."""
     key, contact, data = _asked()
     event = str(data.get("event", ""))
     if not _EVENT.match(event):
@@ -119,16 +122,30 @@ def events() -> Answer:
     known = event_kind(db(), event)
     if event != cards.PAGE_VIEWED and known is None:
         # A public key must not fill the dictionary with whatever a visitor's browser sends.
-        raise _Refused(f"There is no kind of event called {event} yet. The API adds it with its first event.", 422)
+        raise _Refused(
+            f"There is no kind of event called {event} yet. The API adds it with its first event.",
+            422,
+        )
     if known is not None and not known.by_website:
-        raise _Refused(f"A website may not tell of {event} by itself: what a visitor’s browser sends can be made up. Send it by the API.", 403)
+        raise _Refused(
+            (
+                f"A website may not tell of {event} by itself: what a visitor’s browser sends "
+                "can be "
+                "made up. Send it by the API."
+            ),
+            403,
+        )
     given = data.get("details")
     details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
     ident = str(data["id"])[:200] if data.get("id") else None
     taken = _take(key, {"event": event, "contact": contact.id, "id": ident, "details": details})
     # Whoever leaves the page in the same moment sees no card; it must not count as shown.
     leaving = bool(data.get("leaving"))
-    card = None if leaving else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
+    card = (
+        None
+        if leaving
+        else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
+    )
     if card is not None:
         delivery, who = signing.read(settings().secret, "card", card["token"]) or (0, 0)
         actions.react(db(), now(), delivery, who, "opened")
@@ -145,8 +162,13 @@ def card_answered() -> Answer:
     delivery, who = signing.read(settings().secret, "card", str(data.get("token", ""))) or (0, 0)
     number = data.get("button")
     owner = living(db(), who)
-    pressed = laid.answered(db(), contact.id, delivery, number if isinstance(number, int) else None, now()) \
-        if owner is not None and owner.id == contact.id else None
+    pressed = (
+        laid.answered(
+            db(), contact.id, delivery, number if isinstance(number, int) else None, now()
+        )
+        if owner is not None and owner.id == contact.id
+        else None
+    )
     if pressed is None:
         raise _Refused("There is no such card for this visitor.", 422)
     if pressed["act"] in ("event", "allow"):
@@ -154,14 +176,23 @@ def card_answered() -> Answer:
     if pressed["act"] == "event":
         # Pressed in two windows it happened once.
         ident = f"card:{data['token']}:{number}"
-        _take(key, {"event": pressed["event"], "contact": contact.id, "id": ident, "details": {"button": pressed["label"]}})
+        _take(
+            key,
+            {
+                "event": pressed["event"],
+                "contact": contact.id,
+                "id": ident,
+                "details": {"button": pressed["label"]},
+            },
+        )
     return {"act": pressed["act"]}, 200, _headers()
 
 
 @pages.get("/site/card/proof")
 @public
 def proof() -> Answer:
-    """A card as a proof on the website: its newest draft as somebody, at an address that only we can have made."""
+    """A card as a proof on the website: its newest draft as somebody, at an address that only we
+    can have made."""
     asked = flask.request.args
     _key(asked.get("key", ""))
     found = reading.proof(db(), asked.get("proof", ""), words(), now(), zone(), settings())
@@ -183,9 +214,12 @@ def push_key() -> Answer:
 @pages.post("/site/push")
 @public
 def push_allowed() -> Answer:
-    """A known visitor's browser or phone gave permission for notices: where it is reached, and the yes to this channel."""
+    """A known visitor's browser or phone gave permission for notices: where it is reached, and the
+    yes to this channel."""
     _, contact, data = _asked()
-    agreed = actions.subscribe_device(db(), now(), contact.id, data.get("subscription"), settings().inner)
+    agreed = actions.subscribe_device(
+        db(), now(), contact.id, data.get("subscription"), settings().inner
+    )
     return {"subscribed": agreed}, 200, _headers()
 
 

@@ -25,10 +25,13 @@ MOST_DETAILS = 40
 _OLDEST = dt.timedelta(days=365 * 20)
 _AHEAD = dt.timedelta(hours=26)
 _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
-#: What a batch must know before it is stored, in one question: how many of these contacts there are, and the kinds by key.
+#: What a batch must know before it is stored, in one question: how many of these contacts there
+#: are, and the kinds by key.
 #: (The subselect keeps the planner from weighing a thousand constants.)
-_KNOWN = """SELECT (SELECT count(*) FROM contacts WHERE id = ANY(ARRAY(SELECT unnest(CAST(%s AS bigint[]))))),
-    (SELECT jsonb_object_agg(k, jsonb_build_array(id, details)) FROM event_kinds, unnest(array_append(aka, key)) k WHERE k = ANY(%s))"""
+_KNOWN = """SELECT (SELECT count(*) FROM contacts WHERE id = ANY(ARRAY(SELECT unnest(CAST(%s AS
+bigint[]))))),
+    (SELECT jsonb_object_agg(k, jsonb_build_array(id, details))
+    FROM event_kinds, unnest(array_append(aka, key)) k WHERE k = ANY(%s))"""
 #: Keeps a detail that does not fit.
 _ASIDE = """INSERT INTO details_aside (contact_id, at, kind_id, detail, value, source, taken_at)
 VALUES (%s, %s, %s, %s, CAST(%s AS jsonb), %s, %s)"""
@@ -48,7 +51,8 @@ class Taken:
     stored: int
     known_before: int
     newcomers: int
-    #: details that do not fit the type of their kind, kept aside to be fixed: the event is stored without them
+    #: details that do not fit the type of their kind, kept aside to be fixed: the event is stored
+    #: without them
     aside: tuple["Aside", ...] = ()
 
 
@@ -72,18 +76,21 @@ class Incoming(NamedTuple):
 
 
 def _cell(text: str) -> str:
-    """JSON as COPY takes it. It has no tabs or line ends of its own; only its backslashes mean something to COPY."""
+    """JSON as COPY takes it. It has no tabs or line ends of its own; only its backslashes mean
+    something to COPY."""
     return text.replace("\\", "\\\\") if "\\" in text else text
 
 
 @dataclasses.dataclass
 class Batch:
-    """Events that were read; with the names of details by kind, and the addresses, that stand in them."""
+    """Events that were read; with the names of details by kind, and the addresses, that stand in
+    them."""
 
     events: list[Incoming] = dataclasses.field(default_factory=list)
     details: dict[str, set[str]] = dataclasses.field(default_factory=dict)
     addresses: set[str] = dataclasses.field(default_factory=set)
-    #: by kind, what type each of its details has: as it is known, or as this batch is the first to show it
+    #: by kind, what type each of its details has: as it is known, or as this batch is the first to
+    #: show it
     types: dict[str, dict[str, str]] = dataclasses.field(default_factory=dict)
     #: by kind, the class of a value that needs no second look, by the name of its detail
     plain: dict[str, dict[str, type]] = dataclasses.field(default_factory=dict)
@@ -93,28 +100,44 @@ class Batch:
     moments: dict[str | None, str] = dataclasses.field(default_factory=dict)
 
 
-def _read_events(data: list[Any], keys: Sequence[str | None], now: dt.datetime, known: Mapping[str, Any]) -> Batch:
-    """Checks a batch of events given as JSON; `keys` are those of their receipts, `known` is [number, details] by kind.
-    Raises Invalid naming the place, like events[3].at."""
-    batch = Batch(moments={None: now.isoformat()}, types={
-        key: {name: spec["type"] for name, spec in details.items()} for key, (_, details) in known.items()})
-    batch.plain = {key: {name: _PLAIN[kind] for name, kind in types.items() if kind in _PLAIN} for key, types in batch.types.items()}
+def _read_events(
+    data: list[Any], keys: Sequence[str | None], now: dt.datetime, known: Mapping[str, Any]
+) -> Batch:
+    """Checks a batch of events given as JSON; `keys` are those of their receipts, `known` is
+    [number, details] by kind. Raises Invalid naming the place, like events[3].at."""
+    batch = Batch(
+        moments={None: now.isoformat()},
+        types={
+            key: {name: spec["type"] for name, spec in details.items()}
+            for key, (_, details) in known.items()
+        },
+    )
+    batch.plain = {
+        key: {name: _PLAIN[kind] for name, kind in types.items() if kind in _PLAIN}
+        for key, types in batch.types.items()
+    }
     for place, item in enumerate(data):
         try:
             if not isinstance(item, dict):
                 raise Invalid(" is not an object.")
             batch.events.append(_read_event(item, keys[place], now, batch, place))
         except Invalid as problem:
-            raise Invalid(f"events[{place}]{problem}", f"events[{place}]{problem.where or ''}") from None
+            raise Invalid(
+                f"events[{place}]{problem}", f"events[{place}]{problem.where or ''}"
+            ) from None
     return batch
 
 
-def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: Batch, place: int) -> Incoming:
+def _read_event(
+    item: dict[str, Any], key: str | None, now: dt.datetime, batch: Batch, place: int
+) -> Incoming:
     """One event. Raises Invalid whose words and place follow “events[3]”."""
     kind, who, ident, given = item.get("event"), item.get("contact"), item.get("id"), item.get("at")
     if not isinstance(kind, str) or kind not in batch.details:
         if not isinstance(kind, str) or not _KEY.match(kind):
-            raise Invalid(".event must be a name of small letters, digits and underscores.", ".event")
+            raise Invalid(
+                ".event must be a name of small letters, digits and underscores.", ".event"
+            )
         batch.details[kind] = set()
         batch.plain.setdefault(kind, {})
     if not isinstance(who, int) or isinstance(who, bool):
@@ -134,7 +157,10 @@ def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: 
         except orjson.JSONEncodeError as wrong:
             raise Invalid(f".details: {wrong}.", ".details") from None
         if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
-            raise Invalid(".details must be an object of at most 8,000 characters, none of them null.", ".details")
+            raise Invalid(
+                ".details must be an object of at most 8,000 characters, none of them null.",
+                ".details",
+            )
         batch.details[kind].update(details)
         plain = batch.plain[kind]
         for name, value in details.items():
@@ -159,9 +185,12 @@ def _read_event(item: dict[str, Any], key: str | None, now: dt.datetime, batch: 
 _PLAIN: dict[str, type] = {"number": int, "text": str, "choice": str}
 
 
-def _held(details: dict[str, Any], types: dict[str, str], plain: dict[str, type]) -> tuple[dict[str, Any], Sequence[tuple[str, Any, str]]]:
-    """Details in the form of their types, the same object where nothing had to change; and those that do not fit, which are left
-    out. A detail that is met for the first time gives its own type; null gives none, and is as if left out."""
+def _held(
+    details: dict[str, Any], types: dict[str, str], plain: dict[str, type]
+) -> tuple[dict[str, Any], Sequence[tuple[str, Any, str]]]:
+    """Details in the form of their types, the same object where nothing had to change; and those
+    that do not fit, which are left out. A detail that is met for the first time gives its own type;
+    null gives none, and is as if left out."""
     kept, odd = details, list[tuple[str, Any, str]]()
     for name, value in details.items():
         if value is None:
@@ -204,14 +233,17 @@ def _moment(value: Any, now: dt.datetime) -> dt.datetime:
 
 
 def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) -> Taken:
-    """Checks a batch of events given as JSON and stores it in one transaction. An id given before by the same source is not
-    stored again. Unknown kinds are added with plain words; unknown addresses become contacts without any consent; a contact that
-    was merged into another counts as that one. Raises Invalid naming the place, like events[3].at; then nothing of it is stored.
+    """Checks a batch of events given as JSON and stores it in one transaction. An id given before
+    by the same source is not stored again. Unknown kinds are added with plain words; unknown
+    addresses become contacts without any consent; a contact that was merged into another counts as
+    that one. Raises Invalid naming the place, like events[3].at; then nothing of it is stored.
     """
     if not isinstance(data, list) or not data:
         raise Invalid("Send an object with “events”, a list of at least one event.", "events")
     if len(data) > MOST_EVENTS:
-        raise Invalid(f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events")
+        raise Invalid(
+            f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events"
+        )
     session.flush()
     connection = driver(session)
     numbers, kinds, keys = _named(data, source)
@@ -223,7 +255,9 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         receipts = _column(single)
         there, known = asked.fetchone()
     try:
-        batch, new = _keep_receipts(session, single, receipts, lambda: _read_events(data, keys, now, known or {}))
+        batch, new = _keep_receipts(
+            session, single, receipts, lambda: _read_events(data, keys, now, known or {})
+        )
         who, newcomers = _contacts(session, now, source, batch, numbers, there)
     except Invalid:
         connection.execute("ROLLBACK TO SAVEPOINT batch")
@@ -238,18 +272,41 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         def counts(place: int) -> bool:
             key = keys[place]
             return key is None or key in new and first[key] == place
+
         odd = [one for one in odd if counts(one[0])]
         events = [event for place, event in enumerate(events) if counts(place)]
     if events:
-        with connection.cursor() as cursor, cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy:
+        with (
+            connection.cursor() as cursor,
+            cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy,
+        ):
             for start in range(0, len(events), _PIECE):
-                copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n" for e in events[start:start + _PIECE]]))
+                copy.write(
+                    "".join(
+                        [
+                            f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n"
+                            for e in events[start : start + _PIECE]
+                        ]
+                    )
+                )
     aside = [(event, Aside(place, *one)) for place, event in odd for one in batch.odd[place]]
     if aside:
         with connection.cursor() as cursor:
-            cursor.executemany(_ASIDE, [
-                (who[e.who], e.cells.partition("\t")[0], kind[e.kind], one.detail, orjson.dumps(one.value).decode(), source, now)
-                for e, one in aside])
+            cursor.executemany(
+                _ASIDE,
+                [
+                    (
+                        who[e.who],
+                        e.cells.partition("\t")[0],
+                        kind[e.kind],
+                        one.detail,
+                        orjson.dumps(one.value).decode(),
+                        source,
+                        now,
+                    )
+                    for e, one in aside
+                ],
+            )
     connection.execute("RELEASE SAVEPOINT batch")
     return Taken(len(events), len(data) - len(events), newcomers, tuple(one for _, one in aside))
 
@@ -261,20 +318,26 @@ def _column(keys: Sequence[str]) -> str:
     return "\n".join(keys if plain else [key.translate(_FOR_COPY) for key in keys]) + "\n"
 
 
-def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
-                   read: Callable[[], Batch]) -> tuple[Batch, set[str]]:
-    """Stores the receipts that are not there yet and says which these were; concurrent batches wait for one another.
-    The events are read while the database is busy. Expects the savepoint “batch”, with nothing stored since.
+def _keep_receipts(
+    session: orm.Session, keys: Sequence[str], column: str, read: Callable[[], Batch]
+) -> tuple[Batch, set[str]]:
+    """Stores the receipts that are not there yet and says which these were; concurrent batches wait
+    for one another. The events are read while the database is busy. Expects the savepoint “batch”,
+    with nothing stored since.
 
-    Nearly every batch is new. So all are copied, which is cheaper than asking for each; where one was known, that is taken back
-    and each is asked for after all. Keys keep the order of the sender's own ids: those that grow are stored side by side.
+    Nearly every batch is new. So all are copied, which is cheaper than asking for each; where one
+    was known, that is taken back and each is asked for after all. Keys keep the order of the
+    sender's own ids: those that grow are stored side by side.
     """
     if not keys:
         return read(), set()
     connection = driver(session)
     batch: Batch | None = None
     try:
-        with connection.cursor() as cursor, cursor.copy("COPY event_receipts (key) FROM STDIN") as copy:
+        with (
+            connection.cursor() as cursor,
+            cursor.copy("COPY event_receipts (key) FROM STDIN") as copy,
+        ):
             copy.write(column)
             batch = read()
         return batch, set(keys)
@@ -282,13 +345,20 @@ def _keep_receipts(session: orm.Session, keys: Sequence[str], column: str,
         connection.execute("ROLLBACK TO SAVEPOINT batch")
         # It may come before the events were read.
         batch = batch or read()
-    return batch, set(session.scalars(sa.text(
-        "INSERT INTO event_receipts (key) SELECT unnest(CAST(:keys AS text[])) ON CONFLICT DO NOTHING RETURNING key"), {"keys": keys}))
+    return batch, set(
+        session.scalars(
+            sa.text(
+                "INSERT INTO event_receipts (key) SELECT unnest(CAST(:keys AS text[])) ON "
+                "CONFLICT DO NOTHING RETURNING key"
+            ),
+            {"keys": keys},
+        )
+    )
 
 
 def _named(data: list[Any], source: str) -> tuple[list[int], list[str], list[str | None]]:
-    """The contacts' numbers and the kinds that a batch names, and the key of each event's receipt. What is no number, kind or id
-    is left out: reading the events refuses it."""
+    """The contacts' numbers and the kinds that a batch names, and the key of each event's receipt.
+    What is no number, kind or id is left out: reading the events refuses it."""
     numbers, kinds = set(), set()
     keys: list[str | None] = []
     sender = f"{source}/"
@@ -304,9 +374,16 @@ def _named(data: list[Any], source: str) -> tuple[list[int], list[str], list[str
     return list(numbers), [kind for kind in kinds if _KEY.match(kind)], keys
 
 
-def _contacts(session: orm.Session, now: dt.datetime, source: str, batch: Batch, given: Sequence[int],
-              there: int) -> tuple[dict[int | str, int], int]:
-    """The contact's number for everyone named, and how many newcomers are among them; `there` of the numbers given are known."""
+def _contacts(
+    session: orm.Session,
+    now: dt.datetime,
+    source: str,
+    batch: Batch,
+    given: Sequence[int],
+    there: int,
+) -> tuple[dict[int | str, int], int]:
+    """The contact's number for everyone named, and how many newcomers are among them; `there` of
+    the numbers given are known."""
     numbers: dict[int | str, int] = dict(zip(given, given, strict=True))
     if there < len(given):
         known = set(session.scalars(sa.select(Contact.id).where(Contact.id.in_(given))))
@@ -314,7 +391,9 @@ def _contacts(session: orm.Session, now: dt.datetime, source: str, batch: Batch,
             found = living(session, number)
             if found is None:
                 place = next(place for place, e in enumerate(batch.events) if e.who == number)
-                raise Invalid(f"events[{place}]: there is no contact {number}.", f"events[{place}].contact")
+                raise Invalid(
+                    f"events[{place}]: there is no contact {number}.", f"events[{place}].contact"
+                )
             numbers[number] = found.id
     if not batch.addresses:
         return numbers, 0
@@ -324,29 +403,47 @@ def _contacts(session: orm.Session, now: dt.datetime, source: str, batch: Batch,
 
 
 def _kinds(session: orm.Session, batch: Batch, known: dict[str, Any]) -> dict[str, int]:
-    """The number of each kind; `known` holds [number, details] by key. What is new of a kind is added to it."""
+    """The number of each kind; `known` holds [number, details] by key. What is new of a kind is
+    added to it."""
     wanted = batch.details.keys()
     missing = sorted(wanted - known.keys())
     for key in missing:
-        session.execute(sa.text(
-            "INSERT INTO event_kinds (key, did, \"do\") VALUES (:key, :did, :do) ON CONFLICT (key) DO NOTHING"),
-            {"key": key, "did": f"did “{key.replace('_', ' ')}”", "do": f"do “{key.replace('_', ' ')}”"})
+        session.execute(
+            sa.text(
+                'INSERT INTO event_kinds (key, did, "do") VALUES (:key, :did, :do) ON CONFLICT '
+                "(key) DO NOTHING"
+            ),
+            {
+                "key": key,
+                "did": f"did “{key.replace('_', ' ')}”",
+                "do": f"do “{key.replace('_', ' ')}”",
+            },
+        )
     if missing:
-        known |= {kind.key: (kind.id, kind.details) for kind in session.scalars(
-            sa.select(EventKind).where(EventKind.key.in_(missing)))}
+        known |= {
+            kind.key: (kind.id, kind.details)
+            for kind in session.scalars(sa.select(EventKind).where(EventKind.key.in_(missing)))
+        }
     for key, names in batch.details.items():
         if names <= known[key][1].keys():
             continue
         kind = session.get_one(EventKind, known[key][0])
-        for name, value in ((n, v) for event in batch.events if event.kind == key for n, v in event.details.items()):
+        for name, value in (
+            (n, v) for event in batch.events if event.kind == key for n, v in event.details.items()
+        ):
             if value is not None and name not in kind.details and len(kind.details) < MOST_DETAILS:
-                kind.details = kind.details | {name: {"label": name.replace("_", " "), "type": inferred(value)}}
+                kind.details = kind.details | {
+                    name: {"label": name.replace("_", " "), "type": inferred(value)}
+                }
         session.flush()
     return {key: known[key][0] for key in wanted}
 
 
-def _addresses(session: orm.Session, now: dt.datetime, source: str, keys: set[str]) -> tuple[dict[str, int], int]:
-    """The contact's number for each address, and for how many nobody was known; these become contacts."""
+def _addresses(
+    session: orm.Session, now: dt.datetime, source: str, keys: set[str]
+) -> tuple[dict[str, int], int]:
+    """The contact's number for each address, and for how many nobody was known; these become
+    contacts."""
     known = _by_address(session, keys)
     missing = sorted(keys - known.keys())
     if missing:
@@ -355,8 +452,17 @@ def _addresses(session: orm.Session, now: dt.datetime, source: str, keys: set[st
         for key in missing:
             if key not in known:
                 name_key, search_key = people.search_keys(None, None, key)
-                made = Contact(email=key, email_key=key, email_usable=True, attributes={}, name_key=name_key,
-                               search_key=search_key, source=source, created_at=now, updated_at=now)
+                made = Contact(
+                    email=key,
+                    email_key=key,
+                    email_usable=True,
+                    attributes={},
+                    name_key=name_key,
+                    search_key=search_key,
+                    source=source,
+                    created_at=now,
+                    updated_at=now,
+                )
                 session.add(made)
                 session.flush()
                 known[key] = made.id
@@ -365,7 +471,11 @@ def _addresses(session: orm.Session, now: dt.datetime, source: str, keys: set[st
 
 def _by_address(session: orm.Session, keys: set[str]) -> dict[str, int]:
     """The oldest contact of each address."""
-    return {row[0]: row[1] for row in session.execute(
-        sa.select(Contact.email_key, sa.func.min(Contact.id)).where(
-            Contact.email_key == sa.any_(sa.literal(list(keys), sa.ARRAY(sa.Text))))
-        .group_by(Contact.email_key))}
+    return {
+        row[0]: row[1]
+        for row in session.execute(
+            sa.select(Contact.email_key, sa.func.min(Contact.id))
+            .where(Contact.email_key == sa.any_(sa.literal(list(keys), sa.ARRAY(sa.Text))))
+            .group_by(Contact.email_key)
+        )
+    }

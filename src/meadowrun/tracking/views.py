@@ -1,4 +1,5 @@
-"""What readers reach: the opening picture, links, the way out, preferences; the keys of connections; what gateways tell."""
+"""What readers reach: the opening picture, links, the way out, preferences; the keys of
+connections; what gateways tell."""
 
 from typing import Any
 from urllib.parse import urlsplit, urlunsplit
@@ -22,8 +23,10 @@ from meadowrun.shell.request import db, now, public, settings, zone
 from meadowrun.tracking import actions, queries
 
 pages = flask.Blueprint("tracking", __name__)
-_PIXEL = (b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
-          b"\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")
+_PIXEL = (
+    b"GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x01\x00\x00\x00\x00,\x00\x00\x00\x00"
+    b"\x01\x00\x01\x00\x00\x02\x02D\x01\x00;"
+)
 
 
 def _who(purpose: str, token: str) -> tuple[int, int] | None:
@@ -46,14 +49,16 @@ def opened(token: str) -> object:
 @pages.get("/c/<token>/<int:number>")
 @public
 def clicked(token: str, number: int) -> object:
-    """On to where a link of an edition leads; the address comes from the edition, never from the request."""
+    """On to where a link of an edition leads; the address comes from the edition, never from the
+    request."""
     return _clicked(_who("click", token), number)
 
 
 @pages.get("/s/<code>")
 @public
 def short_link(code: str) -> object:
-    """A short link of a text message: the delivery's code, and as its last sign the number of the link."""
+    """A short link of a text message: the delivery's code, and as its last sign the number of the
+    link."""
     number = SIGNS.find(code[-1:])
     return _clicked(actions.delivery_of_code(db(), code[:-1]) if number >= 0 else None, number)
 
@@ -81,7 +86,11 @@ def _target(found: tuple[int, int], number: int) -> str | None:
     if link is None or not link.href:
         return None
     address = link_address(link, nested(delivery.filled or {}, dispatch.facts))
-    return address if address and urlsplit(address).scheme in ("http", "https", "mailto", "tel") else None
+    return (
+        address
+        if address and urlsplit(address).scheme in ("http", "https", "mailto", "tel")
+        else None
+    )
 
 
 @pages.get("/n/<token>")
@@ -94,10 +103,22 @@ def full_page(token: str) -> object:
         return _public_page("lost"), 404
     dispatch = db().get_one(Dispatch, delivery.dispatch_id)
     edition = Compiled.from_json(db().get_one(Edition, dispatch.edition_id).compiled)
-    page = Renderer(edition).page(nested(delivery.filled or {}, dispatch.facts, signing.Tokens(settings().secret, *found)))
+    page = Renderer(edition).page(
+        nested(delivery.filled or {}, dispatch.facts, signing.Tokens(settings().secret, *found))
+    )
     if page is not None and edition.push and flask.request.method != "HEAD":
-        why = actions.by_machine(db(), now(), *found, flask.request.headers.get("User-Agent", ""), "clicked")
-        actions.react(db(), now(), *found, "clicked", link=edition.push.get("link"), machine=bool(why), note=why)
+        why = actions.by_machine(
+            db(), now(), *found, flask.request.headers.get("User-Agent", ""), "clicked"
+        )
+        actions.react(
+            db(),
+            now(),
+            *found,
+            "clicked",
+            link=edition.push.get("link"),
+            machine=bool(why),
+            note=why,
+        )
     return _shut_in(page.html) if page else (_public_page("lost"), 404)
 
 
@@ -113,8 +134,10 @@ def _shut_in(html: str) -> flask.Response:
     """A message as a page of its own: its links lead on, nothing in it runs."""
     response = flask.Response(html, mimetype="text/html")
     response.headers["Content-Security-Policy"] = (
-        "sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation; default-src 'none'; "
-        "style-src 'unsafe-inline'; img-src http: https: data:; frame-ancestors 'none'")
+        "sandbox allow-popups allow-popups-to-escape-sandbox "
+        "allow-top-navigation-by-user-activation; default-src 'none'; "
+        "style-src 'unsafe-inline'; img-src http: https: data:; frame-ancestors 'none'"
+    )
     return response
 
 
@@ -127,11 +150,15 @@ def _known_visitor(target: str, contact_id: int) -> str:
         return target
     sign = signing.arrival(settings().secret, contact_id, now())
     # The query stays as it was written, byte for byte: websites may have signed it.
-    return urlunsplit(parts._replace(query=f"{parts.query}&mr={sign}" if parts.query else f"mr={sign}"))
+    return urlunsplit(
+        parts._replace(query=f"{parts.query}&mr={sign}" if parts.query else f"mr={sign}")
+    )
 
 
 def _public_page(name: str, **shown: Any) -> str:
-    return flask.render_template(f"tracking/{name}.html", organisation=settings().organisation, **shown)
+    return flask.render_template(
+        f"tracking/{name}.html", organisation=settings().organisation, **shown
+    )
 
 
 @pages.get("/u/<token>")
@@ -142,7 +169,10 @@ def unsubscribe(token: str) -> object:
     if found is None:
         return _public_page("lost"), 404 if token != "preview" else 200
     dispatch = actions.dispatch_of(db(), *found)
-    topic = next((t.name for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id), None)
+    topic = next(
+        (t.name for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id),
+        None,
+    )
     return _unsubscribe_page(found, topic, False)
 
 
@@ -154,13 +184,20 @@ def unsubscribe_now(token: str) -> object:
     if found is None:
         return _public_page("lost"), 404
     one_click = flask.request.form.get("List-Unsubscribe") == "One-Click"
-    actions.unsubscribe(db(), now(), *found, "with one click in the mail reader" if one_click else "on the page")
+    actions.unsubscribe(
+        db(), now(), *found, "with one click in the mail reader" if one_click else "on the page"
+    )
     return _unsubscribe_page(found, None, True)
 
 
 def _unsubscribe_page(found: tuple[int, int], topic: str | None, gone: bool) -> str:
     # Who may stop everything may also stop a part of it.
-    return _public_page("unsubscribe", choose=signing.make(settings().secret, "choose", *found), topic=topic, gone=gone)
+    return _public_page(
+        "unsubscribe",
+        choose=signing.make(settings().secret, "choose", *found),
+        topic=topic,
+        gone=gone,
+    )
 
 
 @pages.get("/p/<token>")
@@ -176,7 +213,8 @@ def preferences(token: str) -> object:
 @pages.post("/p/<token>")
 @public
 def prefer(token: str) -> object:
-    """Takes away what was unticked. Nothing is ever agreed to here: whoever an email was passed on to could do it as well."""
+    """Takes away what was unticked. Nothing is ever agreed to here: whoever an email was passed on
+    to could do it as well."""
     found = _who("choose", token)
     contact = people_queries.living(db(), found[1]) if found else None
     if contact is None or found is None:
@@ -195,53 +233,87 @@ def prefer(token: str) -> object:
 def _preferences(contact: Contact, saved: bool) -> str:
     topics, channels = _topics(contact), _channels(contact)
     return _public_page(
-        "preferences", saved=saved, address=masked(contact.email or ""), phone=masked(contact.phone or ""),
-        topics=[state for state, on in topics if on], channels=[state for state, on in channels if on],
-        others=[state.topic for state, on in (*topics, *channels) if not on])
+        "preferences",
+        saved=saved,
+        address=masked(contact.email or ""),
+        phone=masked(contact.phone or ""),
+        topics=[state for state, on in topics if on],
+        channels=[state for state, on in channels if on],
+        others=[state.topic for state, on in (*topics, *channels) if not on],
+    )
 
 
 def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
-    """The topics of email, and whether a person gets them now; an organisation without topics has all of its mail for one."""
-    whole, *topics = (c for c in people_queries.consent_of(db(), contact.id) if c.channel == "email")
+    """The topics of email, and whether a person gets them now; an organisation without topics has
+    all of its mail for one."""
+    whole, *topics = (
+        c for c in people_queries.consent_of(db(), contact.id) if c.channel == "email"
+    )
     if not topics:
         return [(whole, bool(whole.agreed))]
-    return [(state, bool(whole.agreed is not False and (state.agreed or state.agreed is None and whole.agreed))) for state in topics]
+    return [
+        (
+            state,
+            bool(
+                whole.agreed is not False
+                and (state.agreed or state.agreed is None and whole.agreed)
+            ),
+        )
+        for state in topics
+    ]
 
 
 def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
-    """The channels besides email that concern somebody, and topics there of which they said something, each with whether they get it
-    now."""
+    """The channels besides email that concern somebody, and topics there of which they said
+    something, each with whether they get it now."""
     concerned = {"sms": bool(contact.phone), "card": queries.has_cards(db(), contact.id)}
-    return [(c, bool(c.agreed or c.agreed is None and c.channel == "card")) for c in people_queries.consent_of(db(), contact.id)
-            if c.channel != "email" and (c.agreed is not None or concerned.get(c.channel) and not c.topic_id)]
+    return [
+        (c, bool(c.agreed or c.agreed is None and c.channel == "card"))
+        for c in people_queries.consent_of(db(), contact.id)
+        if c.channel != "email"
+        and (c.agreed is not None or concerned.get(c.channel) and not c.topic_id)
+    ]
 
 
 def _keep_channels(contact: Contact, wanted: set[str]) -> None:
     """Writes down which of the channels that they got a person unticked."""
     for state, on in _channels(contact):
         if on and state.key not in wanted:
-            people.set_consent(db(), now(), contact.id, state.topic_id, False, "on the preference page", state.channel)
+            people.set_consent(
+                db(),
+                now(),
+                contact.id,
+                state.topic_id,
+                False,
+                "on the preference page",
+                state.channel,
+            )
 
 
 def _keep_topics(contact: Contact, wanted: set[str]) -> None:
     """Writes down which of the topics that they got by email a person unticked."""
     for state, on in _topics(contact):
         if on and str(state.topic_id) not in wanted:
-            people.set_consent(db(), now(), contact.id, state.topic_id, False, "on the preference page")
+            people.set_consent(
+                db(), now(), contact.id, state.topic_id, False, "on the preference page"
+            )
 
 
 @pages.post("/gateway/sms/<any(inbound, receipt):what>")
 @pages.post("/gateway/sms/<mark>/<any(inbound, receipt):what>")
 @public
 def sms_gateway(what: str, mark: str = "") -> object:
-    """What the gateway for text messages tells: an answer of somebody, or what became of a message. The mark shows who asks: in the
-    header, as in “Authorization: Bearer …”, or in the address, for gateways that send no header."""
+    """What the gateway for text messages tells: an answer of somebody, or what became of a message.
+    The mark shows who asks: in the header, as in “Authorization: Bearer …”, or in the address, for
+    gateways that send no header."""
     mark = mark or flask.request.headers.get("Authorization", "").removeprefix("Bearer ").strip()
     if not signing.check_text(settings().secret, "gateway", "sms", mark):
         flask.abort(404)
     data = flask.request.get_json(silent=True) or {}
     if what == "inbound":
-        done_words = actions.sms_answered(db(), now(), str(data.get("from", "")), str(data.get("text", "")))
+        done_words = actions.sms_answered(
+            db(), now(), str(data.get("from", "")), str(data.get("text", ""))
+        )
         return flask.jsonify(understood=done_words)
     found = _who("message", str(data.get("id", "")))
     if found and data.get("status") == "failed":

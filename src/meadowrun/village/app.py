@@ -1,4 +1,5 @@
-"""The village: mailboxes to look into, the observatory's website, and its people's doings. Its own small application."""
+"""The village: mailboxes to look into, the observatory's website, and its people's doings. Its own
+small application."""
 
 import argparse
 import datetime as dt
@@ -20,8 +21,11 @@ from meadowrun.village.post import post_office
 from meadowrun.village.store import Store
 
 WORKER = pathlib.Path(__file__).parent.parent / "shell" / "static" / "site-worker.js"
-FRAME = ("sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none'; style-src 'unsafe-inline'; "
-         "img-src http: https: data:")
+FRAME = (
+    "sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none'; style-src "
+    "'unsafe-inline'; "
+    "img-src http: https: data:"
+)
 
 
 #: The made-up networks on which the observatory has a page.
@@ -52,15 +56,24 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     @app.get("/")
     def mailboxes() -> str:
         words = flask.request.args.get("q", "").lower()
-        rows = store.rows("SELECT address, count(*) AS mails, max(at) AS newest FROM mails WHERE address LIKE ? "
-                          "GROUP BY address ORDER BY max(id) DESC LIMIT 100", f"%{words}%")
+        rows = store.rows(
+            "SELECT address, count(*) AS mails, max(at) AS newest FROM mails WHERE address LIKE ? "
+            "GROUP BY address ORDER BY max(id) DESC LIMIT 100",
+            f"%{words}%",
+        )
         total = store.rows("SELECT count(*) AS n FROM mails")[0]["n"]
         return flask.render_template("village/mailboxes.html", rows=rows, words=words, total=total)
 
     @app.get("/mailbox/<address>")
     def mailbox(address: str) -> str:
-        rows = store.rows("SELECT id, subject, sender, at FROM mails WHERE address = ? ORDER BY id DESC LIMIT 200",
-                          address.lower())
+        rows = store.rows(
+            (
+                "SELECT id, subject, sender, at FROM mails WHERE address = ? ORDER BY id DESC "
+                "LIMIT "
+                "200"
+            ),
+            address.lower(),
+        )
         return flask.render_template("village/mailbox.html", rows=rows, address=address)
 
     @app.get("/mail/<int:ident>")
@@ -68,8 +81,13 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
         found = mail(ident)
         message = email.message_from_bytes(found["raw"], policy=email.policy.default)
         plain = message.get_body(("plain",))
-        return flask.render_template("village/mail.html", mail=found, plain=plain.get_content() if plain else "",
-                                     headers=[(k, str(v)) for k, v in message.items()], done=flask.request.args.get("done"))
+        return flask.render_template(
+            "village/mail.html",
+            mail=found,
+            plain=plain.get_content() if plain else "",
+            headers=[(k, str(v)) for k, v in message.items()],
+            done=flask.request.args.get("done"),
+        )
 
     @app.get("/mail/<int:ident>/html")
     def html(ident: int) -> flask.Response:
@@ -91,35 +109,53 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     def receipts() -> Any:
         """Which of these Message-IDs the mail server took."""
         asked = [str(m) for m in (flask.request.get_json(silent=True) or {}).get("message_ids", [])]
-        taken = {m: bool(store.rows("SELECT 1 FROM mails WHERE message_id = ? LIMIT 1", m)) for m in asked}
+        taken = {
+            m: bool(store.rows("SELECT 1 FROM mails WHERE message_id = ? LIMIT 1", m))
+            for m in asked
+        }
         return flask.jsonify(taken=taken)
 
     @app.get("/weather/next-clear-night")
     def clear_night() -> Any:
-        """The weather feed. It can be made slow or taken away, to see what messages make of that."""
+        """The weather feed. It can be made slow or taken away, to see what messages make of
+        that."""
         if weather["state"] == "down":
             flask.abort(503)
         if weather["state"] == "slow":
             time.sleep(5)
-        today = dt.date.fromisoformat(flask.request.args["on"]) if "on" in flask.request.args else clock.machine_now().date()
+        today = (
+            dt.date.fromisoformat(flask.request.args["on"])
+            if "on" in flask.request.args
+            else clock.machine_now().date()
+        )
         night = today + dt.timedelta(days=4 - today.toordinal() % 4)
-        return flask.jsonify(night=f"{night:%A} {night.day} {night:%B}", cloud=round(0.1 + today.toordinal() % 4 / 20, 2))
+        return flask.jsonify(
+            night=f"{night:%A} {night.day} {night:%B}",
+            cloud=round(0.1 + today.toordinal() % 4 / 20, 2),
+        )
 
     @app.post("/weather/state")
     def weather_state() -> Any:
-        weather["state"] = {"slow": "slow", "down": "down"}.get(flask.request.form.get("state", ""), "fine")
+        weather["state"] = {"slow": "slow", "down": "down"}.get(
+            flask.request.form.get("state", ""), "fine"
+        )
         return flask.redirect(flask.request.referrer or "/")
 
     @app.post("/live")
     def live() -> Any:
         data = flask.request.get_json()
-        return flask.jsonify(left=life.live(float(data["since"]), float(data["until"]), int(data.get("most", 300))))
+        return flask.jsonify(
+            left=life.live(float(data["since"]), float(data["until"]), int(data.get("most", 300)))
+        )
 
     @app.post("/newcomers")
     def newcomers() -> Any:
-        """Takes in people who were brought into the application since, as (number, address, telephone); and says up to which number
-        everybody is known."""
-        people = [(str(number), str(address), str(phone)) for number, address, phone in flask.request.get_json()["people"]]
+        """Takes in people who were brought into the application since, as (number, address,
+        telephone); and says up to which number everybody is known."""
+        people = [
+            (str(number), str(address), str(phone))
+            for number, address, phone in flask.request.get_json()["people"]
+        ]
         store.take_in(people)
         return flask.jsonify(known=store.last_known())
 
@@ -136,7 +172,13 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     def website(page: str = "home") -> Any:
         if page not in ("home", "tickets", "programme", "join", *NETWORKS):
             flask.abort(404)
-        return flask.render_template("village/site.html", page=page, networks=NETWORKS, app_url=life.app_url, key=life.site_key)
+        return flask.render_template(
+            "village/site.html",
+            page=page,
+            networks=NETWORKS,
+            app_url=life.app_url,
+            key=life.site_key,
+        )
 
     return app
 
@@ -149,17 +191,34 @@ def main() -> None:
         reader.add_argument(name, type=int, required=True)
     for name in ("--port-fd", "--smtp-fd"):
         reader.add_argument(name, type=int, help="a socket that listens there already")
-    reader.add_argument("--instance", default="", help="what /healthz answers with, so that a supervisor knows its own")
+    reader.add_argument(
+        "--instance",
+        default="",
+        help="what /healthz answers with, so that a supervisor knows its own",
+    )
     given = reader.parse_args()
     store = Store(pathlib.Path(given.store))
     host, _, port = given.inbound.rpartition(":")
     home = f"http://127.0.0.1:{given.port}"
-    life = Life(store, pathlib.Path(given.secret_file).read_text().strip(), (host, int(port)), home, given.key, given.app)
+    life = Life(
+        store,
+        pathlib.Path(given.secret_file).read_text().strip(),
+        (host, int(port)),
+        home,
+        given.key,
+        given.app,
+    )
     office = post_office(store, given.smtp, given.smtp_fd)
     office.start()
     # Its pages name whose mailbox they are of.
     logging.getLogger("werkzeug").setLevel(logging.WARNING)
-    server = make_server("127.0.0.1", given.port, create_app(store, life, given.instance), threaded=True, fd=given.port_fd)
+    server = make_server(
+        "127.0.0.1",
+        given.port,
+        create_app(store, life, given.instance),
+        threaded=True,
+        fd=given.port_fd,
+    )
     try:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         threading.Event().wait()

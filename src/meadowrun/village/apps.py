@@ -1,4 +1,5 @@
-"""The village's phones with the observatory's app: a gateway for notices to them, and phones to look into."""
+"""The village's phones with the observatory's app: a gateway for notices to them, and phones to
+look into."""
 
 import json
 import secrets
@@ -14,7 +15,9 @@ from meadowrun.village.store import Store
 def new_app(store: Store, contact: str, system: str) -> dict[str, str]:
     """The app on somebody's phone: its system and the token that notices reach it by."""
     token = secrets.token_urlsafe(16)
-    store.write("INSERT INTO apps (token, contact, system) VALUES (?, ?, ?)", token, contact, system)
+    store.write(
+        "INSERT INTO apps (token, contact, system) VALUES (?, ?, ?)", token, contact, system
+    )
     return {"system": system, "token": token}
 
 
@@ -30,18 +33,33 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
             return flask.jsonify(error="gone"), 410
         if found[0]["system"] != data["system"]:
             return flask.jsonify(error="this phone has the other system"), 400
-        store.write("INSERT OR REPLACE INTO notices (browser, topic, payload, ttl, at) VALUES (?, ?, ?, ?, ?)", found[0]["token"],
-                    str(data["id"]), json.dumps(data["notice"]), int(data["ttl"]), clock.machine_now().timestamp())
+        store.write(
+            (
+                "INSERT OR REPLACE INTO notices (browser, topic, payload, ttl, at) VALUES (?, ?, "
+                "?, "
+                "?, ?)"
+            ),
+            found[0]["token"],
+            str(data["id"]),
+            json.dumps(data["notice"]),
+            int(data["ttl"]),
+            clock.machine_now().timestamp(),
+        )
         return flask.jsonify(taken=True), 202
 
     @made.post("/app/install")
     def install() -> Any:
-        """Somebody on the website gets the app, and allows notices in it: the app tells the application."""
+        """Somebody on the website gets the app, and allows notices in it: the app tells the
+        application."""
         visitor = str((flask.request.get_json(silent=True) or {}).get("visitor", ""))
         contact = visitor.partition(".")[0]
         phone = new_app(store, contact, "ios" if contact[-1:] in "02468" else "android")
         body = {"key": site_key, "visitor": visitor, "subscription": phone}
-        request = urllib.request.Request(f"{app_url}/site/push", json.dumps(body).encode(), {"Content-Type": "application/json", "Origin": site})
+        request = urllib.request.Request(
+            f"{app_url}/site/push",
+            json.dumps(body).encode(),
+            {"Content-Type": "application/json", "Origin": site},
+        )
         try:
             urllib.request.urlopen(request, timeout=5).close()
         except OSError:
@@ -50,15 +68,28 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
 
     @made.get("/apps")
     def apps() -> str:
-        rows = store.rows("SELECT a.token, a.contact, a.system, a.gone, count(n.id) AS notices FROM apps a LEFT JOIN notices n "
-                          "ON n.browser = a.token GROUP BY a.token ORDER BY max(n.id) DESC NULLS LAST LIMIT 100")
+        rows = store.rows(
+            "SELECT a.token, a.contact, a.system, a.gone, count(n.id) AS notices FROM apps a "
+            "LEFT JOIN notices n "
+            "ON n.browser = a.token GROUP BY a.token ORDER BY max(n.id) DESC NULLS LAST LIMIT 100"
+        )
         return flask.render_template("village/apps.html", rows=rows)
 
     @made.get("/app/<token>")
     def app(token: str) -> str:
         rows = store.rows("SELECT * FROM apps WHERE token = ?", token) or flask.abort(404)
-        notices = [json.loads(n["payload"]) for n in store.rows("SELECT payload FROM notices WHERE browser = ? ORDER BY id DESC", token)]
-        return flask.render_template("village/app.html", phone=rows[0], notices=notices, opened=flask.request.args.get("opened"))
+        notices = [
+            json.loads(n["payload"])
+            for n in store.rows(
+                "SELECT payload FROM notices WHERE browser = ? ORDER BY id DESC", token
+            )
+        ]
+        return flask.render_template(
+            "village/app.html",
+            phone=rows[0],
+            notices=notices,
+            opened=flask.request.args.get("opened"),
+        )
 
     @made.post("/app/<token>/remove")
     def remove(token: str) -> Any:

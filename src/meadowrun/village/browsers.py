@@ -1,4 +1,5 @@
-"""The village's browsers and their push service: it takes what is encrypted for a browser, the browser really decrypts it."""
+"""The village's browsers and their push service: it takes what is encrypted for a browser, the
+browser really decrypts it."""
 
 import json
 import os
@@ -15,10 +16,23 @@ from meadowrun.village.store import Store
 
 def new_browser(store: Store, contact: str, site: str) -> dict[str, Any]:
     """A browser whose owner allowed notices: its subscription, as browsers give it to a website."""
-    ident, private, auth = secrets.token_urlsafe(12), ec.generate_private_key(ec.SECP256R1()), webpush.encode(os.urandom(16))
+    ident, private, auth = (
+        secrets.token_urlsafe(12),
+        ec.generate_private_key(ec.SECP256R1()),
+        webpush.encode(os.urandom(16)),
+    )
     number = webpush.encode(private.private_numbers().private_value.to_bytes(32, "big"))
-    store.write("INSERT INTO browsers (id, contact, private, auth) VALUES (?, ?, ?, ?)", ident, contact, number, auth)
-    return {"endpoint": f"{site}/push/{ident}", "keys": {"p256dh": webpush.public_key(private), "auth": auth}}
+    store.write(
+        "INSERT INTO browsers (id, contact, private, auth) VALUES (?, ?, ?, ?)",
+        ident,
+        contact,
+        number,
+        auth,
+    )
+    return {
+        "endpoint": f"{site}/push/{ident}",
+        "keys": {"p256dh": webpush.public_key(private), "auth": auth},
+    }
 
 
 def _private(text: str) -> ec.EllipticCurvePrivateKey:
@@ -30,19 +44,31 @@ def pages(store: Store, site: str) -> flask.Blueprint:
 
     @made.post("/push/<ident>")
     def take(ident: str) -> Any:
-        """The push service: 201 taken, 410 when the permission was taken back, 400 when the browser cannot read it."""
+        """The push service: 201 taken, 410 when the permission was taken back, 400 when the browser
+        cannot read it."""
         found = store.rows("SELECT * FROM browsers WHERE id = ?", ident)
         if not found or found[0]["gone"]:
             return flask.jsonify(error="gone"), 410
         if not flask.request.headers.get("Authorization", "").startswith("vapid t="):
             return flask.jsonify(error="who asks?"), 401
         try:
-            payload = webpush.decrypt(flask.request.get_data(), _private(found[0]["private"]), found[0]["auth"])
+            payload = webpush.decrypt(
+                flask.request.get_data(), _private(found[0]["private"]), found[0]["auth"]
+            )
         except webpush.PushProblem as problem:
             return flask.jsonify(error=str(problem)), 400
-        store.write("INSERT OR REPLACE INTO notices (browser, topic, payload, ttl, at) VALUES (?, ?, ?, ?, ?)", ident,
-                    flask.request.headers.get("Topic") or secrets.token_hex(8), payload.decode(), int(flask.request.headers.get("TTL", "0")),
-                    clock.machine_now().timestamp())
+        store.write(
+            (
+                "INSERT OR REPLACE INTO notices (browser, topic, payload, ttl, at) VALUES (?, ?, "
+                "?, "
+                "?, ?)"
+            ),
+            ident,
+            flask.request.headers.get("Topic") or secrets.token_hex(8),
+            payload.decode(),
+            int(flask.request.headers.get("TTL", "0")),
+            clock.machine_now().timestamp(),
+        )
         return "", 201
 
     @made.post("/browser/subscribe")
@@ -53,14 +79,22 @@ def pages(store: Store, site: str) -> flask.Blueprint:
 
     @made.get("/browsers")
     def browsers() -> str:
-        rows = store.rows("SELECT b.id, b.contact, b.gone, count(n.id) AS notices FROM browsers b LEFT JOIN notices n ON n.browser = b.id "
-                          "GROUP BY b.id ORDER BY max(n.id) DESC NULLS LAST LIMIT 100")
+        rows = store.rows(
+            "SELECT b.id, b.contact, b.gone, count(n.id) AS notices FROM browsers b LEFT JOIN "
+            "notices n ON n.browser = b.id "
+            "GROUP BY b.id ORDER BY max(n.id) DESC NULLS LAST LIMIT 100"
+        )
         return flask.render_template("village/browsers.html", rows=rows)
 
     @made.get("/browser/<ident>")
     def browser(ident: str) -> str:
         rows = store.rows("SELECT * FROM browsers WHERE id = ?", ident) or flask.abort(404)
-        notices = [json.loads(n["payload"]) for n in store.rows("SELECT payload FROM notices WHERE browser = ? ORDER BY id DESC", ident)]
+        notices = [
+            json.loads(n["payload"])
+            for n in store.rows(
+                "SELECT payload FROM notices WHERE browser = ? ORDER BY id DESC", ident
+            )
+        ]
         return flask.render_template("village/browser.html", browser=rows[0], notices=notices)
 
     @made.post("/browser/<ident>/leave")

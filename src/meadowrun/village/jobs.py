@@ -23,8 +23,11 @@ _AT_ONCE = 100
 
 
 def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
-    request = urllib.request.Request(context().settings.village_url + path, json.dumps(data).encode() if data else None,
-                                     {"Content-Type": "application/json"})
+    request = urllib.request.Request(
+        context().settings.village_url + path,
+        json.dumps(data).encode() if data else None,
+        {"Content-Type": "application/json"},
+    )
     with urllib.request.urlopen(request, timeout=60) as answer:
         found: dict[str, Any] = json.load(answer)
         return found
@@ -32,7 +35,8 @@ def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
 
 @jobs.task("village.forward", "waited")
 def forward(by: str) -> None:
-    """Moves the clock by a step, or to the next thing that happens, stopping at every planned send on the way."""
+    """Moves the clock by a step, or to the next thing that happens, stopping at every planned send
+    on the way."""
     with context().database.session() as session:
         start = clock.now(session)
         row = session.get(clock.ClockOffset, 1, with_for_update=True)
@@ -53,13 +57,20 @@ def forward(by: str) -> None:
 
 
 def _next_thing(session: orm.Session, now: dt.datetime) -> dt.datetime:
-    """A planned send's moment or a person's next deed, whichever comes first; tomorrow when nothing is planned."""
-    planned = session.scalar(sa.select(sa.func.min(Send.leaves_at)).where(Send.state == "planned", Send.leaves_at > now))
+    """A planned send's moment or a person's next deed, whichever comes first; tomorrow when nothing
+    is planned."""
+    planned = session.scalar(
+        sa.select(sa.func.min(Send.leaves_at)).where(Send.state == "planned", Send.leaves_at > now)
+    )
     try:
         due = _village("/next")["due"]
     except OSError:
         due = None
-    moments = [m for m in (planned, dt.datetime.fromtimestamp(due, dt.UTC) if due else None) if m and m > now]
+    moments = [
+        m
+        for m in (planned, dt.datetime.fromtimestamp(due, dt.UTC) if due else None)
+        if m and m > now
+    ]
     return min(moments, default=now + dt.timedelta(days=1)) + dt.timedelta(seconds=1)
 
 
@@ -67,10 +78,18 @@ def _live_until(target: dt.datetime) -> None:
     while True:
         with context().database.session() as session:
             now = clock.now(session)
-            stop = session.scalar(sa.select(sa.func.min(Send.leaves_at)).where(
-                Send.state == "planned", Send.leaves_at > now, Send.leaves_at < target)) or target
+            stop = (
+                session.scalar(
+                    sa.select(sa.func.min(Send.leaves_at)).where(
+                        Send.state == "planned", Send.leaves_at > now, Send.leaves_at < target
+                    )
+                )
+                or target
+            )
         try:
-            while _village("/live", {"since": now.timestamp(), "until": stop.timestamp(), "most": _AT_ONCE})["left"]:
+            while _village(
+                "/live", {"since": now.timestamp(), "until": stop.timestamp(), "most": _AT_ONCE}
+            )["left"]:
                 pass
         except OSError as problem:
             # Without its people the time passes all the same, and what is planned leaves.
@@ -91,10 +110,17 @@ def _wait_for_sends() -> None:
     while time.monotonic() < deadline:
         with context().database.session() as session:
             now = clock.now(session)
-            busy = session.execute(sa.text(
-                "SELECT 1 FROM sends s WHERE s.state = 'taking' OR s.state = 'planned' AND s.leaves_at <= :now "
-                "OR s.state = 'running' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.dispatch_id "
-                "AND d.taken_at = s.taken_at AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand')) LIMIT 1"), {"now": now}).scalar()
+            busy = session.execute(
+                sa.text(
+                    "SELECT 1 FROM sends s WHERE s.state = 'taking' OR s.state = 'planned' AND "
+                    "s.leaves_at <= :now "
+                    "OR s.state = 'running' AND EXISTS (SELECT 1 FROM deliveries d WHERE "
+                    "d.dispatch_id = s.dispatch_id "
+                    "AND d.taken_at = s.taken_at AND (d.outcome = 'waiting' AND d.due <= :now OR "
+                    "d.outcome = 'in_hand')) LIMIT 1"
+                ),
+                {"now": now},
+            ).scalar()
         if not busy:
             return
         time.sleep(0.4)
@@ -103,12 +129,14 @@ def _wait_for_sends() -> None:
 #: Newcomers told to the village at once.
 _NEWCOMERS = 500
 _NEW = f"""SELECT c.id, coalesce(c.email_key, ''), coalesce({NUMBER}, '') FROM contacts c
-WHERE c.id > :known AND (c.email_key IS NOT NULL OR c.phone IS NOT NULL) ORDER BY c.id LIMIT {_NEWCOMERS}"""
+WHERE c.id > :known AND (c.email_key IS NOT NULL OR c.phone IS NOT NULL) ORDER BY c.id
+LIMIT {_NEWCOMERS}"""
 
 
 @jobs.task("village.newcomers", "upkeep", every="* * * * * */20")
 def tell_newcomers() -> None:
-    """In the demo, the village takes in whoever was imported or added since: they get texts and cards like the others."""
+    """In the demo, the village takes in whoever was imported or added since: they get texts and
+    cards like the others."""
     if not context().settings.village_url:
         return
     people: list[tuple[int, str, str]] = []
@@ -116,7 +144,10 @@ def tell_newcomers() -> None:
         while True:
             known = _village("/newcomers", {"people": people})["known"]
             with context().database.session() as session:
-                people = [(row[0], row[1], row[2]) for row in session.execute(sa.text(_NEW), {"known": known})]
+                people = [
+                    (row[0], row[1], row[2])
+                    for row in session.execute(sa.text(_NEW), {"known": known})
+                ]
             if not people:
                 return
     except OSError as problem:

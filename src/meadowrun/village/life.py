@@ -1,4 +1,5 @@
-"""The village's people living through a span of time: each deed a real request to the application, at its moment."""
+"""The village's people living through a span of time: each deed a real request to the application,
+at its moment."""
 
 import datetime as dt
 import email
@@ -32,9 +33,18 @@ _opener = urllib.request.build_opener(_NoRedirect)
 
 
 class Life:
-    """`secret` signs the moments that requests carry; `site` is the village's own website with its key."""
+    """`secret` signs the moments that requests carry; `site` is the village's own website with its
+    key."""
 
-    def __init__(self, store: Store, secret: str, inbound: tuple[str, int], site: str, site_key: str, app_url: str):
+    def __init__(
+        self,
+        store: Store,
+        secret: str,
+        inbound: tuple[str, int],
+        site: str,
+        site_key: str,
+        app_url: str,
+    ):
         self.store, self.secret, self.inbound = store, secret, inbound
         self.site, self.site_key, self.app_url = site, site_key, app_url
         self._thinking = threading.Lock()
@@ -44,12 +54,17 @@ class Life:
         return found[0]["due"]
 
     def live(self, since: float, until: float, most: int) -> int:
-        """Lives from `since` on: does up to `most` of what is due by `until`, the earliest first; returns how many deeds are still
-        due."""
+        """Lives from `since` on: does up to `most` of what is due by `until`, the earliest first;
+        returns how many deeds are still due."""
         self._make_up_minds(since, until)
         plans = self.store.rows(
-            "SELECT p.id, p.due, p.deed, p.detail, m.address, m.raw, m.return_path, m.id AS mail FROM plans p "
-            "LEFT JOIN mails m ON m.id = p.mail_id WHERE p.done = 0 AND p.due <= ? ORDER BY p.due LIMIT ?", until, most)
+            "SELECT p.id, p.due, p.deed, p.detail, m.address, m.raw, m.return_path, m.id AS mail "
+            "FROM plans p "
+            "LEFT JOIN mails m ON m.id = p.mail_id WHERE p.done = 0 AND p.due <= ? ORDER BY "
+            "p.due LIMIT ?",
+            until,
+            most,
+        )
         with ThreadPoolExecutor(6) as pool:
             list(pool.map(self._do, plans))
         left = self.store.rows("SELECT count(*) AS n FROM plans WHERE done = 0 AND due <= ?", until)
@@ -61,7 +76,14 @@ class Life:
             if plan["address"] is None:
                 self._elsewhere(plan["deed"], json.loads(plan["detail"]), moment)
             else:
-                self.deed(plan["deed"], plan["detail"], plan["address"], plan["raw"], plan["return_path"], moment)
+                self.deed(
+                    plan["deed"],
+                    plan["detail"],
+                    plan["address"],
+                    plan["raw"],
+                    plan["return_path"],
+                    moment,
+                )
         except (OSError, ValueError, http.client.HTTPException) as problem:
             # What comes of one deed must not keep the others from theirs.
             log.warning("a deed came to nothing", deed=plan["deed"], problem=repr(problem))
@@ -69,25 +91,49 @@ class Life:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", plan["id"])
 
     def _make_up_minds(self, since: float, until: float) -> None:
-        """What people will do about texts and notices that came since the last time, and who will come by until then."""
+        """What people will do about texts and notices that came since the last time, and who will
+        come by until then."""
         plans: list[minds.Plan] = []
         with self._thinking:
-            texts = self.store.rows("SELECT t.*, k.contact, k.address FROM texts t JOIN known_as k ON k.phone = t.number "
-                                    "WHERE t.id > ? AND t.mine = 0 ORDER BY t.id", self.store.mark("texts"))
+            texts = self.store.rows(
+                "SELECT t.*, k.contact, k.address FROM texts t JOIN known_as k ON k.phone = "
+                "t.number "
+                "WHERE t.id > ? AND t.mine = 0 ORDER BY t.id",
+                self.store.mark("texts"),
+            )
             for row in texts:
                 if resident := self.store.resident(row["address"]):
-                    plans += minds.of_text(resident, row["contact"], row["key"], row["number"], row["text"], since)
+                    plans += minds.of_text(
+                        resident, row["contact"], row["key"], row["number"], row["text"], since
+                    )
             notices = self.store.rows(
-                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notices n LEFT JOIN browsers b ON b.id = n.browser "
-                "LEFT JOIN apps a ON a.token = n.browser WHERE n.id > ? ORDER BY n.id", self.store.mark("notices"))
+                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notices n LEFT JOIN "
+                "browsers b ON b.id = n.browser "
+                "LEFT JOIN apps a ON a.token = n.browser WHERE n.id > ? ORDER BY n.id",
+                self.store.mark("notices"),
+            )
             for row in notices:
                 if resident := self.store.resident_of(row["contact"]):
-                    plans += minds.of_notice(resident, row["contact"], row["topic"], json.loads(row["payload"]), since)
+                    plans += minds.of_notice(
+                        resident, row["contact"], row["topic"], json.loads(row["payload"]), since
+                    )
             start = max(since, self.store.mark("strolls"))
             if until > start:
-                plans += minds.strolls([row["contact"] for row in self.store.rows("SELECT contact FROM known_as ORDER BY rowid")], start, until)
+                plans += minds.strolls(
+                    [
+                        row["contact"]
+                        for row in self.store.rows("SELECT contact FROM known_as ORDER BY rowid")
+                    ],
+                    start,
+                    until,
+                )
             for plan in plans:
-                self.store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)", plan.due, plan.deed, json.dumps(plan.detail))
+                self.store.write(
+                    "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, 0, ?, ?)",
+                    plan.due,
+                    plan.deed,
+                    json.dumps(plan.detail),
+                )
             for name, rows in (("texts", texts), ("notices", notices)):
                 if rows:
                     self.store.set_mark(name, rows[-1]["id"])
@@ -98,23 +144,49 @@ class Life:
         if deed == "tap":
             self._visit(self.ask(detail["link"], moment, READER), moment)
         elif deed == "answer":
-            self.store.write("INSERT INTO texts (key, number, sender, text, at, mine) VALUES (?, ?, ?, ?, ?, 1)", secrets.token_hex(8),
-                             detail["number"], detail["number"], detail["text"], dt.datetime.fromisoformat(moment).timestamp())
+            self.store.write(
+                "INSERT INTO texts (key, number, sender, text, at, mine) VALUES (?, ?, ?, ?, ?, 1)",
+                secrets.token_hex(8),
+                detail["number"],
+                detail["number"],
+                detail["text"],
+                dt.datetime.fromisoformat(moment).timestamp(),
+            )
             mark = signing.sign_text(self.secret, "gateway", "sms")
-            self.ask(f"{self.app_url}/gateway/sms/{mark}/inbound", moment, READER,
-                     json.dumps({"from": detail["number"], "text": detail["text"]}).encode(), {"Content-Type": "application/json"})
+            self.ask(
+                f"{self.app_url}/gateway/sms/{mark}/inbound",
+                moment,
+                READER,
+                json.dumps({"from": detail["number"], "text": detail["text"]}).encode(),
+                {"Content-Type": "application/json"},
+            )
         elif deed == "spend":
-            self._tell(f"{self.site}/observatory/tickets", self._sign(detail["contact"], moment), "ticket_bought",
-                       {"amount": detail["amount"]}, moment)
+            self._tell(
+                f"{self.site}/observatory/tickets",
+                self._sign(detail["contact"], moment),
+                "ticket_bought",
+                {"amount": detail["amount"]},
+                moment,
+            )
         elif deed == "stroll":
-            self._tell(f"{self.site}/observatory/", self._sign(detail["contact"], moment), "page_viewed", {"page": "/observatory/"}, moment)
+            self._tell(
+                f"{self.site}/observatory/",
+                self._sign(detail["contact"], moment),
+                "page_viewed",
+                {"page": "/observatory/"},
+                moment,
+            )
 
     def _sign(self, contact: str, moment: str) -> str:
-        """By what the website knows a visitor again: their first click on a link left it with their browser."""
+        """By what the website knows a visitor again: their first click on a link left it with their
+        browser."""
         return signing.visitor(self.secret, int(contact), dt.datetime.fromisoformat(moment))
 
-    def deed(self, deed: str, detail: str, address: str, raw: bytes, return_path: str, moment: str | None) -> None:
-        """One deed, now or at a signed moment. Raises OSError when the application does not answer."""
+    def deed(
+        self, deed: str, detail: str, address: str, raw: bytes, return_path: str, moment: str | None
+    ) -> None:
+        """One deed, now or at a signed moment. Raises OSError when the application does not
+        answer."""
         if deed in ("open", "prefetch"):
             pixel = post.pixel_of(raw)
             if pixel:
@@ -133,13 +205,21 @@ class Life:
         elif deed == "complain":
             post.complain(*self.inbound, return_path, raw)
 
-    def ask(self, target: str, moment: str | None, agent: str, data: bytes | None = None,
-            headers: dict[str, str] | None = None) -> str:
+    def ask(
+        self,
+        target: str,
+        moment: str | None,
+        agent: str,
+        data: bytes | None = None,
+        headers: dict[str, str] | None = None,
+    ) -> str:
         """One request; returns where it was sent on to, or what came back, or nothing."""
         request = urllib.request.Request(target, data, {"User-Agent": agent, **(headers or {})})
         if moment:
             request.add_header("X-Village-Moment", moment)
-            request.add_header("X-Village-Signature", signing.sign_text(self.secret, "moment", moment))
+            request.add_header(
+                "X-Village-Signature", signing.sign_text(self.secret, "moment", moment)
+            )
         try:
             with _opener.open(request, timeout=20) as answer:
                 return str(answer.read().decode(errors="replace"))
@@ -152,7 +232,9 @@ class Life:
             return
         visitor = urllib.parse.parse_qs(urllib.parse.urlsplit(target).query).get("mr", [""])[0]
         if visitor:
-            self._tell(target, visitor, "page_viewed", {"page": urllib.parse.urlsplit(target).path}, moment)
+            self._tell(
+                target, visitor, "page_viewed", {"page": urllib.parse.urlsplit(target).path}, moment
+            )
 
     def _buy(self, raw: bytes, amount: float, moment: str | None) -> None:
         body = email.message_from_bytes(raw, policy=email.policy.default).get_body(("html",))
@@ -165,29 +247,59 @@ class Life:
         if visitor:
             self._tell(self.site, visitor, "ticket_bought", {"amount": amount}, moment)
 
-    def _tell(self, page: str, visitor: str, event: str, details: dict[str, Any], moment: str | None) -> None:
-        """What the website's script tells; the card that may come of it is answered by who sees it."""
-        answer = self._post(page, "/site/events", {"visitor": visitor, "event": event, "details": details}, moment)
+    def _tell(
+        self, page: str, visitor: str, event: str, details: dict[str, Any], moment: str | None
+    ) -> None:
+        """What the website's script tells; the card that may come of it is answered by who sees
+        it."""
+        answer = self._post(
+            page, "/site/events", {"visitor": visitor, "event": event, "details": details}, moment
+        )
         if card := answer.get("card"):
             self._see(page, card, visitor, moment)
 
-    def _post(self, page: str, path: str, data: dict[str, Any], moment: str | None) -> dict[str, Any]:
+    def _post(
+        self, page: str, path: str, data: dict[str, Any], moment: str | None
+    ) -> dict[str, Any]:
         parts = urllib.parse.urlsplit(page)
-        answer = self.ask(f"{self.app_url}{path}", moment, READER, json.dumps({"key": self.site_key, **data}).encode(),
-                          {"Origin": f"{parts.scheme}://{parts.netloc}", "Content-Type": "application/json"})
+        answer = self.ask(
+            f"{self.app_url}{path}",
+            moment,
+            READER,
+            json.dumps({"key": self.site_key, **data}).encode(),
+            {"Origin": f"{parts.scheme}://{parts.netloc}", "Content-Type": "application/json"},
+        )
         return dict(json.loads(answer)) if answer.startswith("{") else {}
 
     def _see(self, page: str, card: dict[str, Any], visitor: str, moment: str | None) -> None:
         contact = visitor.partition(".")[0]
         resident = self.store.resident_of(contact)
-        answers, number = minds.of_card(resident, card["token"], card["buttons"], moment or "") if resident else (False, None)
+        answers, number = (
+            minds.of_card(resident, card["token"], card["buttons"], moment or "")
+            if resident
+            else (False, None)
+        )
         if not answers:
             return
-        later = (dt.datetime.fromisoformat(moment) + dt.timedelta(seconds=12)).isoformat() if moment else None
-        self._post(page, "/site/card", {"visitor": visitor, "token": card["token"], "button": number}, later)
+        later = (
+            (dt.datetime.fromisoformat(moment) + dt.timedelta(seconds=12)).isoformat()
+            if moment
+            else None
+        )
+        self._post(
+            page,
+            "/site/card",
+            {"visitor": visitor, "token": card["token"], "button": number},
+            later,
+        )
         button = card["buttons"][number] if number is not None else {}
         if button.get("act") == "open" and button["href"]:
             # They are on their way: what would come up on the next page is not looked at any more.
             self.ask(button["href"], later, READER)
         elif button.get("act") == "allow":
-            self._post(page, "/site/push", {"visitor": visitor, "subscription": new_browser(self.store, contact, self.site)}, later)
+            self._post(
+                page,
+                "/site/push",
+                {"visitor": visitor, "subscription": new_browser(self.store, contact, self.site)},
+                later,
+            )

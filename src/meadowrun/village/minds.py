@@ -1,6 +1,8 @@
-"""What the village's people make of what reaches them by text, notice or card, and when they come by on the website.
+"""What the village's people make of what reaches them by text, notice or card, and when they come
+by on the website.
 
-Like their mail (`post.make_up_mind`) it follows from their hidden truth, and is the same for the same message whenever asked.
+Like their mail (`post.make_up_mind`) it follows from their hidden truth, and is the same for the
+same message whenever asked.
 """
 
 import dataclasses
@@ -33,14 +35,24 @@ def dice_of(*seeds: str) -> random.Random:
     return random.Random(hashlib.sha256("\0".join(seeds).encode()).digest())
 
 
-def _tapped(dice: random.Random, resident: Resident, contact: str, link: str, at: float) -> list[Plan]:
+def _tapped(
+    dice: random.Random, resident: Resident, contact: str, link: str, at: float
+) -> list[Plan]:
     plans = [Plan(at, "tap", {"link": link, "contact": contact})]
     if dice.random() < resident.buys:
-        plans.append(Plan(at + dice.uniform(300, 20_000), "spend", {"contact": contact, "amount": dice.choice(AMOUNTS)}))
+        plans.append(
+            Plan(
+                at + dice.uniform(300, 20_000),
+                "spend",
+                {"contact": contact, "amount": dice.choice(AMOUNTS)},
+            )
+        )
     return plans
 
 
-def of_text(resident: Resident, contact: str, key: str, number: str, text: str, sent: float) -> list[Plan]:
+def of_text(
+    resident: Resident, contact: str, key: str, number: str, text: str, sent: float
+) -> list[Plan]:
     """A text is read within minutes; some follow its link, a few want no more."""
     dice = dice_of(resident.address, key)
     if text.startswith("[Proof]"):
@@ -49,21 +61,39 @@ def of_text(resident: Resident, contact: str, key: str, number: str, text: str, 
     if dice.random() < resident.leaves * _NEARER:
         return [Plan(read, "answer", {"number": number, "text": "Stop"})]
     links = _LINK.findall(text)
-    return _tapped(dice, resident, contact, links[0], read) if links and dice.random() < resident.clicks * _NEARER else []
+    return (
+        _tapped(dice, resident, contact, links[0], read)
+        if links and dice.random() < resident.clicks * _NEARER
+        else []
+    )
 
 
-def of_notice(resident: Resident, contact: str, key: str, payload: Mapping[str, Any], sent: float) -> list[Plan]:
+def of_notice(
+    resident: Resident, contact: str, key: str, payload: Mapping[str, Any], sent: float
+) -> list[Plan]:
     """A notice is tapped soon or never; now and then it is one of its buttons."""
     dice = dice_of(resident.address, key)
     if str(payload.get("title", "")).startswith("[Proof]"):
         return []
-    links = [str(link) for link in (payload.get("url"), *(b.get("href") for b in payload.get("buttons") or ())) if link]
+    links = [
+        str(link)
+        for link in (payload.get("url"), *(b.get("href") for b in payload.get("buttons") or ()))
+        if link
+    ]
     if not links or dice.random() >= resident.clicks * _NEARER:
         return []
-    return _tapped(dice, resident, contact, links[0] if dice.random() < 0.75 else dice.choice(links), sent + 20 + dice.expovariate(1 / 1800))
+    return _tapped(
+        dice,
+        resident,
+        contact,
+        links[0] if dice.random() < 0.75 else dice.choice(links),
+        sent + 20 + dice.expovariate(1 / 1800),
+    )
 
 
-def of_card(resident: Resident, token: str, buttons: Sequence[Mapping[str, Any]], moment: str) -> tuple[bool, int | None]:
+def of_card(
+    resident: Resident, token: str, buttons: Sequence[Mapping[str, Any]], moment: str
+) -> tuple[bool, int | None]:
     """Whether somebody answers a card, and the number of the button they press; None closes it."""
     dice = dice_of(resident.address, token, moment)
     acts = [b.get("act") for b in buttons]
@@ -81,5 +111,10 @@ def strolls(people: Sequence[str], start: float, end: float) -> list[Plan]:
     dice = dice_of("strolls", f"{start:.0f}", f"{end:.0f}")
     expected = len(people) / STROLLS * max(0.0, end - start) / 86_400
     count = int(expected) + (dice.random() < expected % 1)
-    return sorted((Plan(dice.uniform(start, end), "stroll", {"contact": contact}) for contact in dice.sample(people, min(count, len(people)))),
-                  key=lambda plan: plan.due)
+    return sorted(
+        (
+            Plan(dice.uniform(start, end), "stroll", {"contact": contact})
+            for contact in dice.sample(people, min(count, len(people)))
+        ),
+        key=lambda plan: plan.due,
+    )

@@ -32,15 +32,20 @@ class Handler:
     def __init__(self, store: Store):
         self.store = store
 
-    async def handle_RCPT(self, server: SMTP, session: Session, envelope: Envelope, address: str,
-                          options: list[str]) -> str:
+    async def handle_RCPT(
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
+    ) -> str:
         fate = fate_of(self.store, address)
         if fate == "gone":
             return "550 5.1.1 nobody of that name lives here"
         if fate == "full":
-            times = self.store.rows("SELECT times FROM deferrals WHERE address = ?", address.lower())
+            times = self.store.rows(
+                "SELECT times FROM deferrals WHERE address = ?", address.lower()
+            )
             count = (times[0]["times"] if times else 0) + 1
-            self.store.write("INSERT OR REPLACE INTO deferrals VALUES (?, ?)", address.lower(), count)
+            self.store.write(
+                "INSERT OR REPLACE INTO deferrals VALUES (?, ?)", address.lower(), count
+            )
             if count <= 2:
                 return "452 4.2.2 the mailbox is full, come again later"
         envelope.rcpt_tos.append(address)
@@ -56,25 +61,49 @@ class Handler:
 def take(store: Store, address: str, raw: bytes, return_path: str) -> int:
     """Puts a mail into a mailbox; a resident makes up their mind what to do with it, and when."""
     message = email.message_from_bytes(raw, policy=email.policy.default)
-    sent = email.utils.parsedate_to_datetime(str(message["Date"])).timestamp() if message["Date"] else 0.0
-    mail = store.write("INSERT INTO mails (address, message_id, sender, subject, at, raw, return_path) "
-                       "VALUES (?, ?, ?, ?, ?, ?, ?)", address.lower(), str(message["Message-ID"] or "").strip(),
-                       str(message["From"] or ""), str(message["Subject"] or ""), sent, raw, return_path)
+    sent = (
+        email.utils.parsedate_to_datetime(str(message["Date"])).timestamp()
+        if message["Date"]
+        else 0.0
+    )
+    mail = store.write(
+        "INSERT INTO mails (address, message_id, sender, subject, at, raw, return_path) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?)",
+        address.lower(),
+        str(message["Message-ID"] or "").strip(),
+        str(message["From"] or ""),
+        str(message["Subject"] or ""),
+        sent,
+        raw,
+        return_path,
+    )
     fate = fate_of(store, address)
     if fate == "returns":
-        store.write("INSERT INTO plans (due, mail_id, deed) VALUES (?, ?, 'return')", sent + 120, mail)
+        store.write(
+            "INSERT INTO plans (due, mail_id, deed) VALUES (?, ?, 'return')", sent + 120, mail
+        )
     resident = store.resident(address)
     if resident is None and fate == "takes" and message["List-Unsubscribe"]:
-        # Colleagues get no mail of that kind; whoever does was brought in since the village was made.
+        # Colleagues get no mail of that kind; whoever does was brought in since the village was
+        # made.
         resident = store.moves_in(address)
     if resident and fate != "returns" and not str(message["Subject"] or "").startswith("[Proof]"):
         for due, deed, detail in make_up_mind(resident, message, sent):
-            store.write("INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)", due, mail, deed, detail)
+            store.write(
+                "INSERT INTO plans (due, mail_id, deed, detail) VALUES (?, ?, ?, ?)",
+                due,
+                mail,
+                deed,
+                detail,
+            )
     return mail
 
 
-def make_up_mind(resident: Resident, message: email.message.EmailMessage, sent: float) -> list[tuple[float, str, str]]:
-    """(when, deed, detail) of what a resident will do with a mail: the same for the same mail, whenever asked."""
+def make_up_mind(
+    resident: Resident, message: email.message.EmailMessage, sent: float
+) -> list[tuple[float, str, str]]:
+    """(when, deed, detail) of what a resident will do with a mail: the same for the same mail,
+    whenever asked."""
     seed = hashlib.sha256(f"{resident.address}\0{message['Message-ID']}".encode()).digest()
     dice = random.Random(seed)
     plans: list[tuple[float, str, str]] = []
@@ -82,7 +111,11 @@ def make_up_mind(resident: Resident, message: email.message.EmailMessage, sent: 
         plans.append((sent + dice.uniform(1, 60), "prefetch", ""))
     if dice.random() >= resident.opens:
         return plans
-    hours = ((resident.hour - (sent / 3600) % 24) % 24) if dice.random() < 0.6 else dice.expovariate(1 / 7)
+    hours = (
+        ((resident.hour - (sent / 3600) % 24) % 24)
+        if dice.random() < 0.6
+        else dice.expovariate(1 / 7)
+    )
     opened = sent + 90 + 3600 * min(hours, 96) + dice.uniform(0, 1500)
     plans.append((opened, "open", ""))
     if dice.random() < resident.complains:
@@ -108,26 +141,44 @@ def pixel_of(raw: bytes) -> str | None:
 
 def return_mail(host: str, port: int, return_path: str, address: str, raw: bytes) -> None:
     """Sends a mail back as undeliverable (RFC 3464)."""
-    _report(host, port, return_path, "delivery-status",
-            f"Reporting-MTA: dns; post.village.example\r\n\r\nFinal-Recipient: rfc822; {address}\r\nAction: failed\r\n"
-            "Status: 5.1.1\r\nDiagnostic-Code: smtp; 550 the house stands empty\r\n", raw)
+    _report(
+        host,
+        port,
+        return_path,
+        "delivery-status",
+        "Reporting-MTA: dns; post.village.example\r\n\r\nFinal-Recipient: rfc822; "
+        f"{address}\r\nAction: failed\r\n"
+        "Status: 5.1.1\r\nDiagnostic-Code: smtp; 550 the house stands empty\r\n",
+        raw,
+    )
 
 
 def complain(host: str, port: int, return_path: str, raw: bytes) -> None:
     """Reports a mail as a nuisance (RFC 5965)."""
-    _report(host, port, return_path, "feedback-report",
-            "Feedback-Type: abuse\r\nUser-Agent: Village/1.0\r\nVersion: 1\r\n", raw)
+    _report(
+        host,
+        port,
+        return_path,
+        "feedback-report",
+        "Feedback-Type: abuse\r\nUser-Agent: Village/1.0\r\nVersion: 1\r\n",
+        raw,
+    )
 
 
 def _report(host: str, port: int, to: str, kind: str, body: str, raw: bytes) -> None:
     first = EmailMessage()
     first.set_content("This is a report about a mail of yours.")
-    parts = [first.as_bytes(policy=email.policy.SMTP),
-             f"Content-Type: message/{kind}\r\n\r\n{body}".encode(),
-             b"Content-Type: text/rfc822-headers\r\n\r\n" + raw.partition(b"\r\n\r\n")[0] + b"\r\n"]
+    parts = [
+        first.as_bytes(policy=email.policy.SMTP),
+        f"Content-Type: message/{kind}\r\n\r\n{body}".encode(),
+        b"Content-Type: text/rfc822-headers\r\n\r\n" + raw.partition(b"\r\n\r\n")[0] + b"\r\n",
+    ]
     joint = b"".join(b"--report\r\n" + p + b"\r\n" for p in parts) + b"--report--\r\n"
-    head = (f"From: postmaster@village.example\r\nTo: {to}\r\nSubject: About a mail of yours\r\nMIME-Version: 1.0\r\n"
-            f'Content-Type: multipart/report; report-type={kind}; boundary="report"\r\n\r\n').encode()
+    head = (
+        f"From: postmaster@village.example\r\nTo: {to}\r\nSubject: About a mail of "
+        "yours\r\nMIME-Version: 1.0\r\n"
+        f'Content-Type: multipart/report; report-type={kind}; boundary="report"\r\n\r\n'
+    ).encode()
     with smtplib.SMTP(host, port, local_hostname="village", timeout=10) as server:
         server.sendmail("", [to], head + joint)
 

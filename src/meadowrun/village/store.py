@@ -1,4 +1,5 @@
-"""What the village keeps, in one small file: its residents, their mail, and what they are going to do."""
+"""What the village keeps, in one small file: its residents, their mail, and what they are going to
+do."""
 
 import dataclasses
 import hashlib
@@ -9,29 +10,38 @@ from collections.abc import Iterable
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS residents (
-    address TEXT PRIMARY KEY, fate TEXT NOT NULL DEFAULT 'takes', opens REAL NOT NULL, clicks REAL NOT NULL,
-    buys REAL NOT NULL, leaves REAL NOT NULL, complains REAL NOT NULL, prefetches INTEGER NOT NULL, hour INTEGER NOT NULL);
+    address TEXT PRIMARY KEY, fate TEXT NOT NULL DEFAULT 'takes', opens REAL NOT NULL,
+    clicks REAL NOT NULL,
+    buys REAL NOT NULL, leaves REAL NOT NULL, complains REAL NOT NULL,
+    prefetches INTEGER NOT NULL, hour INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS mails (
-    id INTEGER PRIMARY KEY, address TEXT NOT NULL, message_id TEXT NOT NULL, sender TEXT NOT NULL, subject TEXT NOT NULL,
+    id INTEGER PRIMARY KEY, address TEXT NOT NULL, message_id TEXT NOT NULL, sender TEXT NOT NULL,
+    subject TEXT NOT NULL,
     at REAL NOT NULL, raw BLOB NOT NULL, return_path TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS mails_address ON mails (address, id);
 CREATE INDEX IF NOT EXISTS mails_message_id ON mails (message_id);
 CREATE TABLE IF NOT EXISTS plans (
-    id INTEGER PRIMARY KEY, due REAL NOT NULL, mail_id INTEGER NOT NULL, deed TEXT NOT NULL, detail TEXT NOT NULL DEFAULT '',
+    id INTEGER PRIMARY KEY, due REAL NOT NULL, mail_id INTEGER NOT NULL, deed TEXT NOT NULL,
+    detail TEXT NOT NULL DEFAULT '',
     done INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS plans_due ON plans (done, due);
 CREATE TABLE IF NOT EXISTS texts (
-    id INTEGER PRIMARY KEY, key TEXT UNIQUE NOT NULL, number TEXT NOT NULL, sender TEXT NOT NULL, text TEXT NOT NULL, at REAL NOT NULL,
+    id INTEGER PRIMARY KEY, key TEXT UNIQUE NOT NULL, number TEXT NOT NULL, sender TEXT NOT NULL,
+    text TEXT NOT NULL, at REAL NOT NULL,
     mine INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS texts_number ON texts (number, id);
 CREATE TABLE IF NOT EXISTS browsers (
-    id TEXT PRIMARY KEY, contact TEXT NOT NULL, private TEXT NOT NULL, auth TEXT NOT NULL, gone INTEGER NOT NULL DEFAULT 0);
+    id TEXT PRIMARY KEY, contact TEXT NOT NULL, private TEXT NOT NULL, auth TEXT NOT NULL,
+    gone INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS browsers_contact ON browsers (contact);
 CREATE TABLE IF NOT EXISTS notices (
-    id INTEGER PRIMARY KEY, browser TEXT NOT NULL, topic TEXT NOT NULL, payload TEXT NOT NULL, ttl INTEGER NOT NULL, at REAL NOT NULL,
+    id INTEGER PRIMARY KEY, browser TEXT NOT NULL, topic TEXT NOT NULL, payload TEXT NOT NULL,
+    ttl INTEGER NOT NULL, at REAL NOT NULL,
     UNIQUE (browser, topic));
-CREATE TABLE IF NOT EXISTS apps (token TEXT PRIMARY KEY, contact TEXT NOT NULL, system TEXT NOT NULL, gone INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE IF NOT EXISTS known_as (contact TEXT PRIMARY KEY, address TEXT NOT NULL, phone TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS apps (token TEXT PRIMARY KEY, contact TEXT NOT NULL,
+system TEXT NOT NULL, gone INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE IF NOT EXISTS known_as (contact TEXT PRIMARY KEY, address TEXT NOT NULL,
+phone TEXT NOT NULL DEFAULT '');
 CREATE INDEX IF NOT EXISTS known_as_phone ON known_as (phone);
 CREATE TABLE IF NOT EXISTS marks (name TEXT PRIMARY KEY, value REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS deferrals (address TEXT PRIMARY KEY, times INTEGER NOT NULL);
@@ -46,8 +56,8 @@ DOMAINS = {"gone.example": "gone", "full.example": "full", "returns.example": "r
 class Resident:
     """One person's hidden truth: chances between 0 and 1, and the hour they like.
 
-    `fate` says what becomes of mail to them: takes, gone (refused for good), full (asks to come again, twice),
-    returns (taken, and sent back afterwards).
+    `fate` says what becomes of mail to them: takes, gone (refused for good), full (asks to come
+    again, twice), returns (taken, and sent back afterwards).
     """
 
     address: str
@@ -83,8 +93,10 @@ class Store:
     def settle(self, residents: Iterable[Resident]) -> None:
         with self._lock:
             self._connection.execute("BEGIN")
-            self._connection.executemany("INSERT OR REPLACE INTO residents VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                                         (tuple(getattr(r, f.name) for f in dataclasses.fields(r)) for r in residents))
+            self._connection.executemany(
+                "INSERT OR REPLACE INTO residents VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (tuple(getattr(r, f.name) for f in dataclasses.fields(r)) for r in residents),
+            )
             self._connection.execute("COMMIT")
 
     def introduce(self, people: Iterable[tuple[str, str, str]]) -> None:
@@ -95,7 +107,8 @@ class Store:
             self._connection.execute("COMMIT")
 
     def take_in(self, people: Iterable[tuple[str, str, str]]) -> None:
-        """Introduces newcomers; who has an address, or only a telephone, moves in with the habits of one who lives here."""
+        """Introduces newcomers; who has an address, or only a telephone, moves in with the habits
+        of one who lives here."""
         for contact, address, phone in people:
             name = address or f"{contact}@newcomers.example"
             self.introduce([(contact, name.lower(), phone)])
@@ -104,7 +117,11 @@ class Store:
 
     def last_known(self) -> int:
         """The largest number of a contact who is known; 0 before anybody is."""
-        return int(self.rows("SELECT coalesce(max(CAST(contact AS INTEGER)), 0) AS last FROM known_as")[0]["last"])
+        return int(
+            self.rows("SELECT coalesce(max(CAST(contact AS INTEGER)), 0) AS last FROM known_as")[0][
+                "last"
+            ]
+        )
 
     def mark(self, name: str) -> float:
         """How far something has got; 0 at first."""
@@ -124,11 +141,14 @@ class Store:
         return Resident(**dict(found[0])) if found else None
 
     def moves_in(self, address: str) -> Resident | None:
-        """Somebody new, say from an imported file, with the habits of one who lives here already, picked by the address. None where
-        nobody lives yet."""
+        """Somebody new, say from an imported file, with the habits of one who lives here already,
+        picked by the address. None where nobody lives yet."""
         last = self.rows("SELECT max(rowid) AS last FROM residents")[0]["last"] or 1
         place = int.from_bytes(hashlib.sha256(address.lower().encode()).digest()[:6]) % last
-        found = self.rows("SELECT * FROM residents WHERE fate = 'takes' AND rowid > ? ORDER BY rowid LIMIT 1", place)
+        found = self.rows(
+            "SELECT * FROM residents WHERE fate = 'takes' AND rowid > ? ORDER BY rowid LIMIT 1",
+            place,
+        )
         if not found:
             return None
         # What becomes of mail to some hosts is said by their names.

@@ -6,16 +6,69 @@ from collections.abc import Iterable
 from meadowrun.core.wording import fold
 
 #: Words that say nothing by themselves.
-FILLER = {"a", "an", "the", "any", "of", "to", "for", "their", "his", "her", "has", "have", "had", "are", "is", "was", "were", "be",
-          "in", "on", "at", "by", "and", "that", "who", "whose", "people", "them", "it", "or", "more", "some", "us", "our", "from", "with",
-          "came", "went", "attended", "like", "likes", "works", "work", "s"}
+FILLER = {
+    "a",
+    "an",
+    "the",
+    "any",
+    "of",
+    "to",
+    "for",
+    "their",
+    "his",
+    "her",
+    "has",
+    "have",
+    "had",
+    "are",
+    "is",
+    "was",
+    "were",
+    "be",
+    "in",
+    "on",
+    "at",
+    "by",
+    "and",
+    "that",
+    "who",
+    "whose",
+    "people",
+    "them",
+    "it",
+    "or",
+    "more",
+    "some",
+    "us",
+    "our",
+    "from",
+    "with",
+    "came",
+    "went",
+    "attended",
+    "like",
+    "likes",
+    "works",
+    "work",
+    "s",
+}
 
 
 def stem(word: str) -> str:
     """A word without its ending: “tickets” and “ticket”, “renewed” and “renew”."""
-    for end, least in (("ings", 4), ("ing", 3), ("als", 4), ("al", 4), ("ed", 3), ("es", 4), ("ies", 4), ("s", 3), ("ly", 4)):
+    for end, least in (
+        ("ings", 4),
+        ("ing", 3),
+        ("als", 4),
+        ("al", 4),
+        ("ed", 3),
+        ("es", 4),
+        ("ies", 4),
+        ("s", 3),
+        ("ly", 4),
+    ):
         if word.endswith(end) and len(word) - len(end) >= least:
-            return word[:-len(end)]
+            return word[: -len(end)]
     return word
 
 

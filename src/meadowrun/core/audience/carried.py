@@ -1,4 +1,5 @@
-"""A definition that goes from one installation to another: what it names by number there is found by its name here."""
+"""A definition that goes from one installation to another: what it names by number there is found
+by its name here."""
 
 import copy
 from collections.abc import Iterator, Mapping, Sequence
@@ -8,12 +9,19 @@ from meadowrun.core.audience.definition import DefinitionError
 from meadowrun.core.audience.fields import Dictionary
 
 #: kind of line → the member that names something, and the kind of NAMED that it is
-_OF_KIND = {"list": ("list", "list"), "segment": ("segment", "segment"), "part": ("partition", "partition"), "consent": ("topic", "topic"),
-            "tag": ("tag", "tag"), "score": ("score", "score")}
+_OF_KIND = {
+    "list": ("list", "list"),
+    "segment": ("segment", "segment"),
+    "part": ("partition", "partition"),
+    "consent": ("topic", "topic"),
+    "tag": ("tag", "tag"),
+    "score": ("score", "score"),
+}
 
 
 def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str, str]]:
-    """Whatever lines name by number: the object that holds the number, its member, the kind of thing, and the line's id."""
+    """Whatever lines name by number: the object that holds the number, its member, the kind of
+    thing, and the line's id."""
     for line in lines:
         if not isinstance(line, dict):
             continue
@@ -24,7 +32,11 @@ def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str
             yield line, member, kind, ident
         of = line.get("of")
         if isinstance(of, dict):
-            yield from ((of, kind, kind, ident) for kind in ("message", "campaign", "send", "tag") if isinstance(of.get(kind), int))
+            yield from (
+                (of, kind, kind, ident)
+                for kind in ("message", "campaign", "send", "tag")
+                if isinstance(of.get(kind), int)
+            )
         if isinstance(line.get("lines"), list):
             yield from _references(line["lines"])
 
@@ -40,7 +52,8 @@ def names(lines: Sequence[Any], words: Dictionary) -> dict[str, dict[str, str]]:
 
 
 def at_home(lines: Sequence[Any], known: Mapping[str, Any], words: Dictionary) -> list[Any]:
-    """The lines with the numbers that their `names` from elsewhere have here. What came without a name keeps its number.
+    """The lines with the numbers that their `names` from elsewhere have here. What came without a
+    name keeps its number.
 
     Raises DefinitionError for a name that nothing has here.
     """
@@ -50,8 +63,13 @@ def at_home(lines: Sequence[Any], known: Mapping[str, Any], words: Dictionary) -
         name = given.get(str(holder[member])) if isinstance(given, Mapping) else None
         if name is None or words.name(kind, holder[member]) == name:
             continue
-        here = next((number for number, own in words.named.get(kind, {}).items() if own == name), None)
+        here = next(
+            (number for number, own in words.named.get(kind, {}).items() if own == name), None
+        )
         if here is None:
-            raise DefinitionError(f"There is no {kind} called “{name}” here. Make it first, then take this in again.", ident)
+            raise DefinitionError(
+                f"There is no {kind} called “{name}” here. Make it first, then take this in again.",
+                ident,
+            )
         holder[member] = here
     return made

@@ -49,9 +49,11 @@ def _shift(day: dt.date, days: int) -> dt.date:
 
 
 def month_days(today: dt.date, days: int) -> frozenset[str]:
-    """The "MM-DD" of every day from today to N days on (back, when N is negative), whatever the year.
+    """The "MM-DD" of every day from today to N days on (back, when N is negative), whatever the
+    year.
 
-    29 February comes round on 28 February in years that lack it, so that nobody is left out three years in four.
+    29 February comes round on 28 February in years that lack it, so that nobody is left out three
+    years in four.
     """
     found = set()
     for distance in range(min(abs(days), 366) + 1):
@@ -63,14 +65,16 @@ def month_days(today: dt.date, days: int) -> frozenset[str]:
 
 
 def between_month_days(first: str, last: str) -> frozenset[str]:
-    """Every "MM-DD" from the first to the last, over New Year when the last comes before the first; with 29 February."""
+    """Every "MM-DD" from the first to the last, over New Year when the last comes before the first;
+    with 29 February."""
     days = [f"{dt.date(2024, 1, 1) + dt.timedelta(days=n):%m-%d}" for n in range(366)]
     start, end = days.index(first), days.index(last)
-    return frozenset(days[start:end + 1] if start <= end else days[start:] + days[:end + 1])
+    return frozenset(days[start : end + 1] if start <= end else days[start:] + days[: end + 1])
 
 
 def shaded(kind: str, value: object, today: dt.date) -> frozenset[str]:
-    """The "MM-DD" a condition of this operator takes today, for a year strip; empty when it names no days of a year."""
+    """The "MM-DD" a condition of this operator takes today, for a year strip; empty when it names
+    no days of a year."""
     if kind == "yearly_next" and isinstance(value, int):
         return month_days(today, value)
     if kind == "yearly_last" and isinstance(value, int):
@@ -82,7 +86,11 @@ def shaded(kind: str, value: object, today: dt.date) -> frozenset[str]:
         return between_month_days(*value)
     if kind == "between" and isinstance(value, tuple) and isinstance(value[0], dt.date):
         return span_days(*value)
-    return frozenset({f"{value:%m-%d}"}) if kind == "on" and isinstance(value, dt.date) else frozenset()
+    return (
+        frozenset({f"{value:%m-%d}"})
+        if kind == "on" and isinstance(value, dt.date)
+        else frozenset()
+    )
 
 
 def span_days(first: dt.date, last: dt.date) -> frozenset[str]:

@@ -1,4 +1,5 @@
-"""Edits of a definition's JSON, one small verb at a time; each returns a new definition and never changes the old."""
+"""Edits of a definition's JSON, one small verb at a time; each returns a new definition and never
+changes the old."""
 
 import copy
 import secrets
@@ -17,13 +18,19 @@ def new_id() -> str:
 
 
 def fresh(line: Json) -> Json:
-    """A line that was read or copied, with new ids for it and for what is inside; what is no line there stays for the reader to refuse."""
-    inside = {"lines": [fresh(one) if isinstance(one, dict) else one for one in line["lines"]]} if isinstance(line.get("lines"), list) else {}
+    """A line that was read or copied, with new ids for it and for what is inside; what is no line
+    there stays for the reader to refuse."""
+    inside = (
+        {"lines": [fresh(one) if isinstance(one, dict) else one for one in line["lines"]]}
+        if isinstance(line.get("lines"), list)
+        else {}
+    )
     return {**line, **inside, "id": new_id()}
 
 
 def is_tree(data: Any) -> bool:
-    """Whether something posted has the build of a definition, so that its lines can be gone through, whatever they say."""
+    """Whether something posted has the build of a definition, so that its lines can be gone
+    through, whatever they say."""
     stack = [data]
     while stack:
         node = stack.pop()
@@ -37,7 +44,8 @@ def is_tree(data: Any) -> bool:
 
 
 def find(data: Json, ident: str) -> tuple[list[Json], int]:
-    """The list that holds the node and its place there. Raises DefinitionError when there is none."""
+    """The list that holds the node and its place there. Raises DefinitionError when there is
+    none."""
     stack: list[list[Json]] = [data["lines"]]
     while stack:
         lines = stack.pop()
@@ -50,16 +58,24 @@ def find(data: Json, ident: str) -> tuple[list[Json], int]:
 
 
 def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
-    """A fresh line with sensible settings about a field (`field:town`), an event (`event:ticket_bought`), mail (`mail:opened`),
-    consent (`consent:0`, a topic's number, or `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition, tag
-    or score (`list:3`), or a share (`share:10`).
+    """A fresh line with sensible settings about a field (`field:town`), an event
+    (`event:ticket_bought`), mail (`mail:opened`), consent (`consent:0`, a topic's number, or
+    `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition, tag or score
+    (`list:3`), or a share (`share:10`).
     """
     kind, _, key = about.partition(":")
     if kind in ("mail", "consent", "reach", "list", "segment", "part", "tag", "score", "share"):
         return {"id": new_id(), **_other(kind, key, words)}
     if kind == "event" and key in words.events:
-        return {"id": new_id(), "kind": "event", "event": key, "did": True, "times": {"op": "at_least", "n": 1},
-                "span": {"last": 90}, "where": []}
+        return {
+            "id": new_id(),
+            "kind": "event",
+            "event": key,
+            "did": True,
+            "times": {"op": "at_least", "n": 1},
+            "span": {"last": 90},
+            "where": [],
+        }
     if kind == "field" and key in words.fields:
         spec = words.fields[key]
         line: Json = {"id": new_id(), "kind": "field", "field": key, "op": OPERATORS[spec.type][0]}
@@ -78,24 +94,42 @@ def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | N
 
 def _other(kind: str, key: str, words: Dictionary) -> Json:
     if kind == "mail":
-        return {"kind": kind, "what": key, "did": True, "of": {}, "times": 1, "span": {"last": 90}, "among": "sent"}
+        return {
+            "kind": kind,
+            "what": key,
+            "did": True,
+            "of": {},
+            "times": 1,
+            "span": {"last": 90},
+            "among": "sent",
+        }
     if kind == "reach":
         return {"kind": kind, "channel": key, "can": True}
     if kind == "share":
-        return {"kind": kind, "percent": int(key) if is_whole(key) else 10, "salt": secrets.token_hex(4)}
+        return {
+            "kind": kind,
+            "percent": int(key) if is_whole(key) else 10,
+            "salt": secrets.token_hex(4),
+        }
     number = int(key) if is_whole(key) else -1
     if kind == "consent":
         return {"kind": kind, **consent_about(key), "state": "agreed"}
     if kind == "part":
         parts = words.partition(number) or []
-        return {"kind": kind, "partition": number, "part": parts[0]["key"] if parts else "else", "inside": True}
+        return {
+            "kind": kind,
+            "partition": number,
+            "part": parts[0]["key"] if parts else "else",
+            "inside": True,
+        }
     if kind == "score":
         return {"kind": kind, kind: number, "op": "at_least", "value": 20}
     return {"kind": kind, kind: number, "inside": True}
 
 
 def consent_about(key: str) -> Json:
-    """What a line on consent is about: a topic of email by its number, 0 for all email; a channel; or a topic there, as “sms:2”."""
+    """What a line on consent is about: a topic of email by its number, 0 for all email; a channel;
+    or a topic there, as “sms:2”."""
     channel, _, topic = ("email", "", key) if is_whole(key) else key.partition(":")
     return {"topic": int(topic) if is_whole(topic) else 0, "channel": channel}
 
@@ -103,8 +137,8 @@ def consent_about(key: str) -> Json:
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
     """Applies one change; returns the new definition and the id of the line it made or touched.
 
-    Verbs: add (about or line, into, out), group (match, into), become (id, about or line), set (id, patch), remove, up, down,
-    into (the group before), out (of its group), switch, copy (id).
+    Verbs: add (about or line, into, out), group (match, into), become (id, about or line), set (id,
+    patch), remove, up, down, into (the group before), out (of its group), switch, copy (id).
     """
     data = copy.deepcopy(data)
     verb = change.get("do")
@@ -118,25 +152,48 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
         else:
             lines = data["lines"]
         if verb == "group":
-            node: Json = {"id": new_id(), "kind": "group", "match": change.get("match", "any"), "lines": []}
+            node: Json = {
+                "id": new_id(),
+                "kind": "group",
+                "match": change.get("match", "any"),
+                "lines": [],
+            }
         else:
             given = change.get("line")
-            node = fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
+            node = (
+                fresh(given)
+                if isinstance(given, dict)
+                else new_line(str(change.get("about")), words)
+            )
             if change.get("out"):
                 lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
                 return data, str(node["id"])
-        # Several lines that must all hold stand better below each other than in a group of their own, where all must hold as well.
+        # Several lines that must all hold stand better below each other than in a group of their
+        # own, where all must hold as well.
         together = not into or holder[index].get("match") in ("all", "colleagues")
-        added = node["lines"] if verb == "add" and node.get("kind") == "group" and node.get("match") == "all" and node.get("lines") \
-            and together else [node]
+        added = (
+            node["lines"]
+            if verb == "add"
+            and node.get("kind") == "group"
+            and node.get("match") == "all"
+            and node.get("lines")
+            and together
+            else [node]
+        )
         lines += added
         return data, str(added[0]["id"])
     lines, index = find(data, str(change.get("id")))
     node = lines[index]
     if verb == "become":
         given = change.get("line")
-        begun = fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
-        lines[index] = node = {**begun, "id": node["id"], **({"off": True} if node.get("off") else {})}
+        begun = (
+            fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
+        )
+        lines[index] = node = {
+            **begun,
+            "id": node["id"],
+            **({"off": True} if node.get("off") else {}),
+        }
     elif verb == "set":
         patch = dict(change.get("patch") or {})
         if node["kind"] == "field" and "op" in patch and "value" not in patch:
@@ -172,7 +229,8 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
 
 
 def _fitting_value(node: Json, op: str, words: Dictionary) -> Json:
-    """A value that suits a newly chosen operator, so that changing the operator never leaves a broken line."""
+    """A value that suits a newly chosen operator, so that changing the operator never leaves a
+    broken line."""
     spec = words.fields[node["field"]]
     old = node.get("value")
     if op in ("blank", "not_blank") or spec.type == "yes_no":
@@ -217,7 +275,11 @@ def _renew(node: Json) -> None:
 
 def _drop_empty_exclusions(lines: list[Json]) -> None:
     """An exclusion whose only line was removed goes with it."""
-    lines[:] = [n for n in lines if not (n.get("kind") == "group" and n["match"] == "none" and not n["lines"])]
+    lines[:] = [
+        n
+        for n in lines
+        if not (n.get("kind") == "group" and n["match"] == "none" and not n["lines"])
+    ]
     for node in lines:
         if node.get("kind") == "group":
             _drop_empty_exclusions(node["lines"])

@@ -1,4 +1,5 @@
-"""A line as an English sentence, in parts: plain words, strong words, and words that can be changed."""
+"""A line as an English sentence, in parts: plain words, strong words, and words that can be
+changed."""
 
 import dataclasses
 import datetime as dt
@@ -36,25 +37,60 @@ class Part:
 
 
 #: operator → the words between the field and its value, by type where they differ
-_NO_DAYS = {"ago": ("lies", "in the past"), "ahead": ("lies", "ahead"), "in_next": ("is", "today"), "in_last": ("is", "today"),
-            "yearly_next": ("comes round", "today"), "yearly_last": ("comes round", "today")}
-OP_WORDS: dict[str, str] = {
-    "is": "is", "is_not": "is not", "contains": "contains", "not_contains": "does not contain",
-    "begins": "begins with", "ends": "ends with", "more_than": "is more than", "at_least": "is at least", "less_than": "is less than",
-    "at_most": "is at most", "between": "is between",
-    "in_next": "is within the next", "in_last": "was within the last", "on": "is", "before": "is before",
-    "after": "is after", "yearly_next": "comes round within the next",
-    "yearly_last": "came round within the last", "ago": "was more than", "ahead": "is more than",
-    "day_month": "falls, in any year, between", "hours": "falls, on any day, from", "yes": "is yes", "no": "is no",
-    "has": "includes", "has_not": "does not include", "blank": "is blank", "not_blank": "is not blank",
+_NO_DAYS = {
+    "ago": ("lies", "in the past"),
+    "ahead": ("lies", "ahead"),
+    "in_next": ("is", "today"),
+    "in_last": ("is", "today"),
+    "yearly_next": ("comes round", "today"),
+    "yearly_last": ("comes round", "today"),
 }
-GROUP_WORDS = {"all": "all", "any": "any", "none": "none", "colleagues": "somebody of the same company"}
+OP_WORDS: dict[str, str] = {
+    "is": "is",
+    "is_not": "is not",
+    "contains": "contains",
+    "not_contains": "does not contain",
+    "begins": "begins with",
+    "ends": "ends with",
+    "more_than": "is more than",
+    "at_least": "is at least",
+    "less_than": "is less than",
+    "at_most": "is at most",
+    "between": "is between",
+    "in_next": "is within the next",
+    "in_last": "was within the last",
+    "on": "is",
+    "before": "is before",
+    "after": "is after",
+    "yearly_next": "comes round within the next",
+    "yearly_last": "came round within the last",
+    "ago": "was more than",
+    "ahead": "is more than",
+    "day_month": "falls, in any year, between",
+    "hours": "falls, on any day, from",
+    "yes": "is yes",
+    "no": "is no",
+    "has": "includes",
+    "has_not": "does not include",
+    "blank": "is blank",
+    "not_blank": "is not blank",
+}
+GROUP_WORDS = {
+    "all": "all",
+    "any": "any",
+    "none": "none",
+    "colleagues": "somebody of the same company",
+}
 COMPARE_WORDS = {"letters": "", "loose": "(accents do not matter)", "exact": "(exactly as written)"}
 #: what came of a mail → (did, did not)
 MAIL_WORDS = {
-    "sent": ("was sent", "was not sent"), "delivered": ("received", "did not receive"), "opened": ("opened", "did not open"),
-    "clicked": ("clicked in", "did not click in"), "bounced": ("bounced", "did not bounce"),
-    "complained": ("complained about", "did not complain about"), "unsubscribed": ("unsubscribed from", "did not unsubscribe from"),
+    "sent": ("was sent", "was not sent"),
+    "delivered": ("received", "did not receive"),
+    "opened": ("opened", "did not open"),
+    "clicked": ("clicked in", "did not click in"),
+    "bounced": ("bounced", "did not bounce"),
+    "complained": ("complained about", "did not complain about"),
+    "unsubscribed": ("unsubscribed from", "did not unsubscribe from"),
     "converted": ("did what counts as success after", "did not do what counts as success after"),
 }
 STATE_WORDS = {"agreed": "agreed to", "refused": "said no to", "unasked": "was never asked about"}
@@ -63,7 +99,8 @@ TIMES_WORDS = {"at_least": "or more", "exactly": "exactly", "at_most": "at most"
 
 
 def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -> list[Part]:
-    """The parts of a line's sentence, without its joining word ("and", "or"); `out` for a line that leaves out."""
+    """The parts of a line's sentence, without its joining word ("and", "or"); `out` for a line that
+    leaves out."""
     who = Part("text", "anyone who" if out else "who")
     match node:
         case Group():
@@ -72,27 +109,55 @@ def sentence(node: Node, words: Dictionary, today: dt.date, out: bool = False) -
             spec = words.fields[node.field]
             whose = "whose company’s" if spec.owner == "company" else "whose"
             label = spec.label.removeprefix("company’s ")
-            parts = [Part("text", f"anyone {whose}" if out else whose), Part("strong", label, "field"),
-                     *_compared(spec.type, node.op, node.value)]
-            return [*parts, Part("word", COMPARE_WORDS[node.compare], "compare")] if node.compare != "letters" else parts
+            parts = [
+                Part("text", f"anyone {whose}" if out else whose),
+                Part("strong", label, "field"),
+                *_compared(spec.type, node.op, node.value),
+            ]
+            return (
+                [*parts, Part("word", COMPARE_WORDS[node.compare], "compare")]
+                if node.compare != "letters"
+                else parts
+            )
         case EventLine():
             return [who, *_event(node, words)]
         case MailLine():
             return [who, *_mail(node, words)]
         case ConsentLine():
-            topic = words.name("topic", node.topic) if node.topic else "all email" if node.channel == "email" else CHANNEL_WORDS[node.channel]
+            topic = (
+                words.name("topic", node.topic)
+                if node.topic
+                else "all email"
+                if node.channel == "email"
+                else CHANNEL_WORDS[node.channel]
+            )
             if node.topic and node.channel != "email":
                 topic = f"{topic} in {CHANNEL_WORDS[node.channel]}"
-            return [who, Part("word", STATE_WORDS[node.state], "state"), Part("strong", topic or "?", "topic")]
+            return [
+                who,
+                Part("word", STATE_WORDS[node.state], "state"),
+                Part("strong", topic or "?", "topic"),
+            ]
         case ReachLine():
-            return [who, Part("word", "can" if node.can else "cannot", "can"), Part("text", "get"),
-                    Part("strong", CHANNEL_WORDS[node.channel], "channel")]
+            return [
+                who,
+                Part("word", "can" if node.can else "cannot", "can"),
+                Part("text", "get"),
+                Part("strong", CHANNEL_WORDS[node.channel], "channel"),
+            ]
         case ScoreLine():
-            return [Part("text", "anyone whose score" if out else "whose score"), Part("strong", f"“{words.name('score', node.of)}”", "of"),
-                    Part("word", OP_WORDS[node.op], "op"), Part("word", wording.number(node.value), "value")]
+            return [
+                Part("text", "anyone whose score" if out else "whose score"),
+                Part("strong", f"“{words.name('score', node.of)}”", "of"),
+                Part("word", OP_WORDS[node.op], "op"),
+                Part("word", wording.number(node.value), "value"),
+            ]
         case ShareLine():
-            return [Part("text", "anyone in" if out else "in"), Part("word", f"a steady {wording.number(node.percent)}%", "percent"),
-                    Part("text", "picked by chance")]
+            return [
+                Part("text", "anyone in" if out else "in"),
+                Part("word", f"a steady {wording.number(node.percent)}%", "percent"),
+                Part("text", "picked by chance"),
+            ]
         case SetLine():
             return [who, *_inside(node, words)]
 
@@ -109,14 +174,22 @@ def _event(node: EventLine, words: Dictionary) -> list[Part]:
         parts += _detail(detail, index, node, words)
     if node.total is not None:
         spec = event.detail(node.total.detail)
-        parts += [Part("text", "with"), Part("strong", spec.label if spec else node.total.detail, "total"),
-                  Part("word", OP_WORDS[node.total.op].removeprefix("is "), "total"),
-                  Part("word", wording.number(node.total.value), "total"), Part("text", "in total")]
+        parts += [
+            Part("text", "with"),
+            Part("strong", spec.label if spec else node.total.detail, "total"),
+            Part("word", OP_WORDS[node.total.op].removeprefix("is "), "total"),
+            Part("word", wording.number(node.total.value), "total"),
+            Part("text", "in total"),
+        ]
     parts.append(Part("word", span_words(node.span), "span"))
     if node.then is not None:
         then = words.events[node.then.event]
         said = f"then {then.did}" if node.then.did else f"then did not {then.do}"
-        parts += [Part("text", ","), Part("word", said, "then"), Part("word", f"within {wording.count_of(node.then.days, 'day')}", "then")]
+        parts += [
+            Part("text", ","),
+            Part("word", said, "then"),
+            Part("word", f"within {wording.count_of(node.then.days, 'day')}", "then"),
+        ]
     return parts
 
 
@@ -124,36 +197,71 @@ def _mail(node: MailLine, words: Dictionary) -> list[Part]:
     kind, number = node.of
     name = words.name(kind, int(number)) if isinstance(number, int) else None
     many = node.times > 1
-    one, several = (KINDS[str(number)].one, KINDS[str(number)].several) if kind == "channel" else ("message", "messages")
+    one, several = (
+        (KINDS[str(number)].one, KINDS[str(number)].several)
+        if kind == "channel"
+        else ("message", "messages")
+    )
     some = f"at least {node.times} {several}" if many else f"any {one}"
-    of = {"any": some, "channel": some, "tag": f"{some} tagged “{name}”", "campaign": f"{some} of the campaign “{name}”"}.get(
-        kind, f"the {kind} “{name}”")
+    of = {
+        "any": some,
+        "channel": some,
+        "tag": f"{some} tagged “{name}”",
+        "campaign": f"{some} of the campaign “{name}”",
+    }.get(kind, f"the {kind} “{name}”")
     parts = [Part("word", MAIL_WORDS[node.what][0 if node.did else 1], "what")]
     if node.link is not None and isinstance(number, int):
         label = (words.links(number) or {}).get(node.link, f"number {node.link + 1}")
         parts += [Part("text", "the link"), Part("word", f"“{label}”", "of"), Part("text", "of")]
     if node.latest:
-        within = "of the last they were sent" if node.latest == 1 else f"among the last {node.latest} they were sent"
+        within = (
+            "of the last they were sent"
+            if node.latest == 1
+            else f"among the last {node.latest} they were sent"
+        )
     else:
         within = span_words(node.span)
     parts += [Part("strong", of, "of"), Part("word", within, "span")]
     if not node.did and node.what != "sent" and not node.latest:
-        parts.append(Part("word", "among those it was sent to" if node.among == "sent" else "whether it was sent to them or not", "among"))
+        parts.append(
+            Part(
+                "word",
+                "among those it was sent to"
+                if node.among == "sent"
+                else "whether it was sent to them or not",
+                "among",
+            )
+        )
     return parts
 
 
 def _inside(node: SetLine, words: Dictionary) -> list[Part]:
     if node.kind == "part":
-        parts = {p["key"]: p["name"] for p in words.partition(node.of) or []} | {"else": "everyone else"}
-        return [Part("word", "falls" if node.inside else "does not fall", "inside"), Part("text", "under"),
-                Part("strong", f"“{parts.get(node.part, '?')}”", "part"), Part("text", f"of {words.name('partition', node.of)}")]
+        parts = {p["key"]: p["name"] for p in words.partition(node.of) or []} | {
+            "else": "everyone else"
+        }
+        return [
+            Part("word", "falls" if node.inside else "does not fall", "inside"),
+            Part("text", "under"),
+            Part("strong", f"“{parts.get(node.part, '?')}”", "part"),
+            Part("text", f"of {words.name('partition', node.of)}"),
+        ]
     if node.kind == "tag":
         path = words.name("tag", node.of)
         wider = "or one under it" if len(words.under(node.of)) > 1 else ""
-        return [Part("word", "has" if node.inside else "does not have", "inside"), Part("text", "the tag"), Part("strong", f"“{path}”", "of"),
-                Part("text", wider)]
-    verb = ("is" if node.inside else "is not") + (" on the list" if node.kind == "list" else " in the segment")
-    return [Part("word", verb, "inside"), Part("strong", f"“{words.name(node.kind, node.of)}”", "of")]
+        return [
+            Part("word", "has" if node.inside else "does not have", "inside"),
+            Part("text", "the tag"),
+            Part("strong", f"“{path}”", "of"),
+            Part("text", wider),
+        ]
+    verb = ("is" if node.inside else "is not") + (
+        " on the list" if node.kind == "list" else " in the segment"
+    )
+    return [
+        Part("word", verb, "inside"),
+        Part("strong", f"“{words.name(node.kind, node.of)}”", "of"),
+    ]
 
 
 def times(line: EventLine) -> str:
@@ -183,9 +291,12 @@ def _detail(detail: Detail, index: int, line: EventLine, words: Dictionary) -> l
     if spec is None:
         return []
     slot = f"where{index}"
-    return [Part("text", "with" if index == 0 else "and"), Part("strong", spec.label, slot),
-            Part("word", OP_WORDS[detail.op].removeprefix("is ") or "is", slot),
-            *_value(spec.type, detail.op, detail.value, slot)]
+    return [
+        Part("text", "with" if index == 0 else "and"),
+        Part("strong", spec.label, slot),
+        Part("word", OP_WORDS[detail.op].removeprefix("is ") or "is", slot),
+        *_value(spec.type, detail.op, detail.value, slot),
+    ]
 
 
 def _compared(kind: str, op: str, value: Any) -> list[Part]:
@@ -217,7 +328,11 @@ def _value(kind: str, op: str, value: Any, slot: str) -> list[Part]:
         start, end = (wording.day_month(str(v)) for v in value)
         return [Part("word", start, slot), Part("text", "and"), Part("word", end, slot)]
     if op == "hours":
-        return [Part("word", str(value[0]), slot), Part("text", "up to"), Part("word", str(value[1]), slot)]
+        return [
+            Part("word", str(value[0]), slot),
+            Part("text", "up to"),
+            Part("word", str(value[1]), slot),
+        ]
     if op == "between":
         low, high = (wording.day(v) if isinstance(v, dt.date) else wording.number(v) for v in value)
         return [Part("word", low, slot), Part("text", "and"), Part("word", high, slot)]
@@ -230,11 +345,22 @@ def _value(kind: str, op: str, value: Any, slot: str) -> list[Part]:
 
 def _group(node: Group, words: Dictionary, today: dt.date) -> list[Part]:
     if node.match == "none" and len(node.lines) == 1 and not isinstance(node.lines[0], Group):
-        return [Part("text", "but"), Part("strong", "not", "match"), *sentence(node.lines[0], words, today, out=True)]
+        return [
+            Part("text", "but"),
+            Part("strong", "not", "match"),
+            *sentence(node.lines[0], words, today, out=True),
+        ]
     if node.match == "colleagues":
-        return [Part("text", "for whom"), Part("word", GROUP_WORDS["colleagues"], "match"), Part("text", "is one")]
-    return [Part("text", "for whom"), Part("word", GROUP_WORDS[node.match], "match"),
-            Part("text", "of these holds" if node.match != "all" else "of these hold")]
+        return [
+            Part("text", "for whom"),
+            Part("word", GROUP_WORDS["colleagues"], "match"),
+            Part("text", "is one"),
+        ]
+    return [
+        Part("text", "for whom"),
+        Part("word", GROUP_WORDS[node.match], "match"),
+        Part("text", "of these holds" if node.match != "all" else "of these hold"),
+    ]
 
 
 def meaning_today(node: Node, words: Dictionary, today: dt.date) -> str:
@@ -273,7 +399,9 @@ def read_aloud(definition: Definition, words: Dictionary, today: dt.date) -> str
             if isinstance(node, Group) and not (single and not isinstance(node.lines[0], Group)):
                 inner = walk(node.lines, "and" if node.match in ("all", "colleagues") else "or")
                 words_of = f"{words_of}: ({inner})"
-            said.append(words_of if index == 0 or words_of.startswith("but not") else f"{joiner} {words_of}")
+            said.append(
+                words_of if index == 0 or words_of.startswith("but not") else f"{joiner} {words_of}"
+            )
         return " ".join(said)
 
     return f"Everyone {walk(definition.lines, 'and')}."

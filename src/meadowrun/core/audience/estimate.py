@@ -1,4 +1,5 @@
-"""How many of everyone do something, from how many of a sample do: the likeliest number, and the range it lies in 95 of 100 times."""
+"""How many of everyone do something, from how many of a sample do: the likeliest number, and the
+range it lies in 95 of 100 times."""
 
 import dataclasses
 import math
@@ -21,27 +22,33 @@ class Sample:
     people: int
 
     def about(self, hits: int) -> int:
-        """The likeliest number of all people, when `hits` of the sample match, with the digits that mean something."""
+        """The likeliest number of all people, when `hits` of the sample match, with the digits that
+        mean something."""
         if not self.sampled:
             return 0
         if self.sampled == self.people:
             return hits
         share = hits / self.sampled
-        # About as wide as the range; a sample that found nobody, or everybody, is as sure as one that found one more or less.
-        wide = 4 * self.people * math.sqrt(max(share * (1 - share), 1 / self.sampled) / self.sampled)
+        # About as wide as the range; a sample that found nobody, or everybody, is as sure as one
+        # that found one more or less.
+        wide = (
+            4 * self.people * math.sqrt(max(share * (1 - share), 1 / self.sampled) / self.sampled)
+        )
         step: int = 10 ** max(0, math.floor(math.log10(max(wide, 1))))
         return round(share * self.people / step) * step
 
     def between(self, hits: int) -> tuple[int, int]:
         """The least and the most of all people that match, at the certainty of SURE.
 
-        Clopper and Pearson's exact interval (1934). A sample without putting back is narrower than that, never wider. What
-        the sample has seen itself bounds it as well.
+        Clopper and Pearson's exact interval (1934). A sample without putting back is narrower than
+        that, never wider. What the sample has seen itself bounds it as well.
         """
         if not self.sampled:
             return 0, self.people
         low, high = shares(hits, self.sampled)
-        return max(hits, math.floor(low * self.people)), min(self.people - (self.sampled - hits), math.ceil(high * self.people))
+        return max(hits, math.floor(low * self.people)), min(
+            self.people - (self.sampled - hits), math.ceil(high * self.people)
+        )
 
 
 def shares(hits: int, of: int) -> tuple[float, float]:
@@ -65,10 +72,13 @@ def _where(rising: Callable[[float], float], value: float) -> float:
 
 
 def _beta(x: float, a: float, b: float) -> float:
-    """The regularised incomplete beta function I_x(a, b), by its continued fraction (Abramowitz and Stegun 26.5.8)."""
+    """The regularised incomplete beta function I_x(a, b), by its continued fraction (Abramowitz and
+    Stegun 26.5.8)."""
     if x <= 0 or x >= 1:
         return float(x >= 1)
-    front = math.exp(math.lgamma(a + b) - math.lgamma(a) - math.lgamma(b) + a * math.log(x) + b * math.log1p(-x))
+    front = math.exp(
+        math.lgamma(a + b) - math.lgamma(a) - math.lgamma(b) + a * math.log(x) + b * math.log1p(-x)
+    )
     # The fraction converges fast on one side only; the other is its complement.
     if x < (a + 1) / (a + b + 2):
         return front * _fraction(x, a, b) / a
@@ -81,7 +91,10 @@ def _fraction(x: float, a: float, b: float) -> float:
     found = d
     # Terms needed grow with the root of the larger of a and b.
     for m in range(1, 200 + int(4 * math.sqrt(max(a, b)))):
-        for term in (m * (b - m) * x / ((a + 2 * m - 1) * (a + 2 * m)), -(a + m) * (a + b + m) * x / ((a + 2 * m) * (a + 2 * m + 1))):
+        for term in (
+            m * (b - m) * x / ((a + 2 * m - 1) * (a + 2 * m)),
+            -(a + m) * (a + b + m) * x / ((a + 2 * m) * (a + 2 * m + 1)),
+        ):
             d = 1 / _apart(1 + term * d)
             c = _apart(1 + term / c)
             found *= d * c
@@ -95,11 +108,21 @@ def _apart(value: float) -> float:
 
 
 def scaled(found: Sieve, sample: Sample) -> Sieve:
-    """A sieve worked out on a sample, as it would likely be among all people. Who is in it stays who is in the sample.
+    """A sieve worked out on a sample, as it would likely be among all people. Who is in it stays
+    who is in the sample.
 
     That two lines never meet cannot be told from a sample.
     """
     about = sample.about
-    steps = tuple(Step(s.id, about(s.before), about(s.kept), about(s.alone), s.off) for s in found.steps)
-    return Sieve(sample.people, steps, {k: about(n) for k, n in found.alone.items()}, {k: about(n) for k, n in found.without.items()}, (),
-                 found.members, about(found.size))
+    steps = tuple(
+        Step(s.id, about(s.before), about(s.kept), about(s.alone), s.off) for s in found.steps
+    )
+    return Sieve(
+        sample.people,
+        steps,
+        {k: about(n) for k, n in found.alone.items()},
+        {k: about(n) for k, n in found.without.items()},
+        (),
+        found.members,
+        about(found.size),
+    )

@@ -1,4 +1,5 @@
-"""What conditions can be about: fields of contacts and companies, kinds of event, and things with a name."""
+"""What conditions can be about: fields of contacts and companies, kinds of event, and things with a
+name."""
 
 import dataclasses
 from collections.abc import Callable, Iterable, Mapping
@@ -7,13 +8,21 @@ from typing import Any
 from meadowrun.core import tags
 
 TYPES = ("text", "number", "date", "datetime", "yes_no", "choice", "choices")
-TYPE_WORDS = {"text": "text", "number": "number", "date": "date", "datetime": "date and time", "yes_no": "yes or no", "choice": "one choice",
-              "choices": "several choices"}
+TYPE_WORDS = {
+    "text": "text",
+    "number": "number",
+    "date": "date",
+    "datetime": "date and time",
+    "yes_no": "yes or no",
+    "choice": "one choice",
+    "choices": "several choices",
+}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class FieldSpec:
-    """A field. `column` is set for standard fields that have a column of their own, else it lives in attributes.
+    """A field. `column` is set for standard fields that have a column of their own, else it lives
+    in attributes.
 
     `ref` is how definitions and fill-ins name it: `town`, `membership`, `company.kind`.
     """

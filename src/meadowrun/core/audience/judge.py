@@ -1,4 +1,5 @@
-"""The plain evaluator: does one person match, and why. Slow and simple, the judge of the fast ones."""
+"""The plain evaluator: does one person match, and why. Slow and simple, the judge of the fast
+ones."""
 
 import dataclasses
 import datetime as dt
@@ -93,22 +94,31 @@ class Person:
         return self.values.get("timezone")
 
 
-def span_moments(span: Span, clock: Clock, zone: str | None) -> tuple[dt.datetime | None, dt.datetime | None]:
-    """The half-open span of moments [from, to) that a Span means: whole calendar days on the zone's clock, up to now. What
-    lies ahead has not happened."""
+def span_moments(
+    span: Span, clock: Clock, zone: str | None
+) -> tuple[dt.datetime | None, dt.datetime | None]:
+    """The half-open span of moments [from, to) that a Span means: whole calendar days on the zone's
+    clock, up to now. What lies ahead has not happened."""
     ends = clock.now + _MOMENT
     if span.last is not None:
         return clock.midnight(rolling("in_last", span.last, clock.today(zone))[0], zone), ends
-    return (clock.midnight(span.first, zone) if span.first else None,
-            min(ends, clock.midnight(span.until + dt.timedelta(days=1), zone)) if span.until else ends)
+    return (
+        clock.midnight(span.first, zone) if span.first else None,
+        min(ends, clock.midnight(span.until + dt.timedelta(days=1), zone)) if span.until else ends,
+    )
 
 
 def share_number(person: int, salt: str) -> int:
     """From 0 to 9,999, the same for a person and salt for ever."""
-    return int(hashlib.md5(f"{person}:{salt}".encode(), usedforsecurity=False).hexdigest()[:8], 16) % 10_000
+    return (
+        int(hashlib.md5(f"{person}:{salt}".encode(), usedforsecurity=False).hexdigest()[:8], 16)
+        % 10_000
+    )
 
 
-def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: str = "letters") -> bool:
+def holds(
+    kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: str = "letters"
+) -> bool:
     """One comparison. A blank value matches nothing but "is blank"."""
     blank = value is None or value == "" or value == []
     if op in ("blank", "not_blank"):
@@ -127,7 +137,11 @@ def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: 
         found = as_number(value)
         if found is None:
             return False
-        return bool(wanted[0] <= found <= wanted[1]) if op == "between" else compared(op, found, wanted)
+        return (
+            bool(wanted[0] <= found <= wanted[1])
+            if op == "between"
+            else compared(op, found, wanted)
+        )
     if op == "hours":
         # From the first time up to, but not at, the second; over midnight when that comes earlier.
         after, before = value[11:16] >= wanted[0], value[11:16] < wanted[1]
@@ -140,8 +154,8 @@ def holds(kind: str, op: str, wanted: Any, value: Any, today: dt.date, compare: 
 
 
 def as_number(value: Any) -> float | None:
-    """A value as a number: one, or a text that is one in plain digits; of anything else nothing. The same as the database's
-    function of that name."""
+    """A value as a number: one, or a text that is one in plain digits; of anything else nothing.
+    The same as the database's function of that name."""
     if isinstance(value, bool):
         return None
     if isinstance(value, int | float):
@@ -151,8 +165,14 @@ def as_number(value: Any) -> float | None:
 
 def compared(op: str, value: float, wanted: float) -> bool:
     """A number beside the one a line names."""
-    return {"is": value == wanted, "is_not": value != wanted, "more_than": value > wanted, "at_least": value >= wanted,
-            "less_than": value < wanted, "at_most": value <= wanted}[op]
+    return {
+        "is": value == wanted,
+        "is_not": value != wanted,
+        "more_than": value > wanted,
+        "at_least": value >= wanted,
+        "less_than": value < wanted,
+        "at_most": value <= wanted,
+    }[op]
 
 
 def _text_holds(op: str, wanted: Any, value: str, form: Callable[[str], str]) -> bool:
@@ -182,9 +202,15 @@ def _day_holds(op: str, wanted: Any, day: dt.date, today: dt.date) -> bool:
 
 
 class Judge:
-    """Judges people one by one. `colleagues` gives everyone of a person's company, themselves included."""
+    """Judges people one by one. `colleagues` gives everyone of a person's company, themselves
+    included."""
 
-    def __init__(self, words: Dictionary, clock: Clock, colleagues: Callable[[Person], Iterable[Person]] = lambda p: [p]):
+    def __init__(
+        self,
+        words: Dictionary,
+        clock: Clock,
+        colleagues: Callable[[Person], Iterable[Person]] = lambda p: [p],
+    ):
         self.words, self.clock, self.colleagues = words, clock, colleagues
 
     def matches(self, definition: Definition, person: Person) -> bool:
@@ -197,8 +223,14 @@ class Judge:
             case Group():
                 return self._group(node, person)
             case FieldLine():
-                return holds(self.words.fields[node.field].type, node.op, node.value, person.values.get(node.field),
-                             self.clock.today(person.zone), node.compare)
+                return holds(
+                    self.words.fields[node.field].type,
+                    node.op,
+                    node.value,
+                    person.values.get(node.field),
+                    self.clock.today(person.zone),
+                    node.compare,
+                )
             case EventLine():
                 return self._event(node, person)
             case MailLine():
@@ -206,7 +238,8 @@ class Judge:
             case ConsentLine():
                 said = person.consents.get((node.channel, node.topic))
                 if node.topic and said and person.consents.get((node.channel, 0)) is False:
-                    # A no to the whole channel outweighs a yes to a topic, as it does when something is sent.
+                    # A no to the whole channel outweighs a yes to a topic, as it does when
+                    # something is sent.
                     return False
                 return {True: "agreed", False: "refused", None: "unasked"}[said] == node.state
             case ReachLine():
@@ -222,7 +255,8 @@ class Judge:
         live = [n for n in node.lines if not n.off]
         if node.match == "colleagues":
             return person.company is not None and any(
-                all(self.holds(n, one) for n in live) for one in self.colleagues(person))
+                all(self.holds(n, one) for n in live) for one in self.colleagues(person)
+            )
         answers = [self.holds(n, person) for n in live]
         if not answers:
             return True
@@ -241,16 +275,24 @@ class Judge:
         return node.part == "else"
 
     def fitting(self, line: EventLine, person: Person, spanned: bool = True) -> list[Happening]:
-        """A person's events that a line is about, in order of time; within its span, or at any time up to now."""
+        """A person's events that a line is about, in order of time; within its span, or at any time
+        up to now."""
         first, until = span_moments(line.span if spanned else Span(), self.clock, person.zone)
         spec, today = self.words.events[line.event], self.clock.today()
         found = []
         for happening in sorted(person.events, key=lambda h: h.at):
-            if happening.event != line.event or (first and happening.at < first) or (until and happening.at >= until):
+            if (
+                happening.event != line.event
+                or (first and happening.at < first)
+                or (until and happening.at >= until)
+            ):
                 continue
             details = [(spec.detail(w.detail), w) for w in line.where]
-            if all(detail is not None and holds(detail.type, w.op, w.value, happening.details.get(w.detail), today)
-                   for detail, w in details):
+            if all(
+                detail is not None
+                and holds(detail.type, w.op, w.value, happening.details.get(w.detail), today)
+                for detail, w in details
+            ):
                 found.append(happening)
         return found
 
@@ -266,55 +308,77 @@ class Judge:
         if not line.did:
             return not fits
         n = len(fits)
-        if not {"at_least": n >= line.times, "exactly": n == line.times, "at_most": n <= line.times}[line.times_op]:
+        if not {
+            "at_least": n >= line.times,
+            "exactly": n == line.times,
+            "at_most": n <= line.times,
+        }[line.times_op]:
             return False
         if line.total is None:
             return True
-        numbers = [found for h in fits if (found := as_number(h.details.get(line.total.detail))) is not None]
+        numbers = [
+            found
+            for h in fits
+            if (found := as_number(h.details.get(line.total.detail))) is not None
+        ]
         total = sum(numbers)
         return bool(numbers) and compared(line.total.op, total, line.total.value)
 
     def _fits(self, line: EventLine, person: Person) -> list[Happening]:
         fits = self.fitting(line, person)
-        return [h for h in fits if self._followed(line, h, person)] if line.then is not None else fits
+        return (
+            [h for h in fits if self._followed(line, h, person)] if line.then is not None else fits
+        )
 
     def moments(self, node: Node, person: Person) -> list[dt.datetime]:
-        """When what a line on events or messages asks for happened: once for each event, or for each message its first time."""
+        """When what a line on events or messages asks for happened: once for each event, or for
+        each message its first time."""
         if isinstance(node, EventLine):
             return [h.at for h in self._fits(node, person)]
         assert isinstance(node, MailLine)
         within = self._within(node, person)
-        found = ([at for at in self._moments(node, mail, person) if at is not None and within(at)] for mail in self.of_line(node, person))
+        found = (
+            [at for at in self._moments(node, mail, person) if at is not None and within(at)]
+            for mail in self.of_line(node, person)
+        )
         return [min(moments) for moments in found if moments]
 
     def _within(self, line: MailLine, person: Person) -> Callable[[dt.datetime | None], bool]:
         """Tells whether a moment lies in a line's span, on the person's clock."""
         first, until = span_moments(line.span, self.clock, person.zone)
-        return lambda at: at is not None and not (first and at < first) and not (until and at >= until)
+        return lambda at: (
+            at is not None and not (first and at < first) and not (until and at >= until)
+        )
 
     def _followed(self, line: EventLine, happening: Happening, person: Person) -> bool:
-        """Whether what a line asks to follow did, or did not. “Did not” can be said only when the time for it is over."""
+        """Whether what a line asks to follow did, or did not. “Did not” can be said only when the
+        time for it is over."""
         assert line.then is not None
         until = happening.at + dt.timedelta(days=line.then.days)
-        came = any(h.event == line.then.event and happening.at < h.at <= until for h in person.events)
+        came = any(
+            h.event == line.then.event and happening.at < h.at <= until for h in person.events
+        )
         return came if line.then.did else not came and until <= self.clock.now
 
     def _mail(self, line: MailLine, person: Person) -> bool:
         within = self._within(line, person)
         of = self.of_line(line, person)
-        count = len({m.send for m in of if any(within(at) for at in self._moments(line, m, person))})
+        count = len(
+            {m.send for m in of if any(within(at) for at in self._moments(line, m, person))}
+        )
         if line.did:
             return count >= line.times
         sent = any(m.outcome in SENT and within(m.at) for m in of)
         return count < line.times and (sent or line.among == "everyone")
 
     def of_line(self, line: MailLine, person: Person) -> list[Mail]:
-        """The messages to a person that a line is about, whatever became of them; or the last of them that they were sent."""
+        """The messages to a person that a line is about, whatever became of them; or the last of
+        them that they were sent."""
         found = self._named(line, person)
         if line.latest is None:
             return found
         sent = [(m.at, m.send, m) for m in found if m.outcome in SENT and m.at is not None]
-        return [mail for _, _, mail in sorted(sent, key=lambda s: s[:2])[-line.latest:]]
+        return [mail for _, _, mail in sorted(sent, key=lambda s: s[:2])[-line.latest :]]
 
     def _named(self, line: MailLine, person: Person) -> list[Mail]:
         kind, what = line.of
@@ -329,12 +393,21 @@ class Judge:
     def _moments(line: MailLine, mail: Mail, person: Person) -> list[dt.datetime | None]:
         """When what a line asks for happened with one mail."""
         if line.what in ("sent", "delivered", "bounced"):
-            return [mail.at] if mail.outcome in (SENT if line.what == "sent" else (line.what,)) else []
+            return (
+                [mail.at] if mail.outcome in (SENT if line.what == "sent" else (line.what,)) else []
+            )
         if line.what == "converted":
             if mail.at is None or mail.outcome != "delivered":
                 return []
             end = mail.at + dt.timedelta(days=mail.success_days)
-            return [h.at for h in person.events if h.event == mail.success and mail.at <= h.at < end]
+            return [
+                h.at for h in person.events if h.event == mail.success and mail.at <= h.at < end
+            ]
         kinds = ("opened", "clicked") if line.what == "opened" else (line.what,)
-        return [r.at for r in mail.reactions if r.kind in kinds and not (r.machine and line.what in ("opened", "clicked"))
-                and (line.link is None or r.link == line.link)]
+        return [
+            r.at
+            for r in mail.reactions
+            if r.kind in kinds
+            and not (r.machine and line.what in ("opened", "clicked"))
+            and (line.link is None or r.link == line.link)
+        ]

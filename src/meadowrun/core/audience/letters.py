@@ -1,5 +1,5 @@
-"""How texts are compared: the forms that the evaluators of a segment give both sides, each the same as a function of the
-database of its name (see the migration that makes them)."""
+"""How texts are compared: the forms that the evaluators of a segment give both sides, each the same
+as a function of the database of its name (see the migration that makes them)."""
 
 import re
 import unicodedata

@@ -3,7 +3,7 @@
 import dataclasses
 import datetime as dt
 from collections.abc import Iterator
-from typing import Any, Union
+from typing import Any
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -14,7 +14,8 @@ class FieldLine:
     field: str
     op: str
     value: Any = None
-    #: how text is compared: "letters" (capitals do not matter), "loose" (nor do accents and spaces), "exact"
+    #: how text is compared: "letters" (capitals do not matter), "loose" (nor do accents and
+    #: spaces), "exact"
     compare: str = "letters"
     off: bool = False
 
@@ -28,7 +29,8 @@ class Detail:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Span:
-    """When: the last N calendar days up to now, or from a day to a day (both inclusive), or ever."""
+    """When: the last N calendar days up to now, or from a day to a day (both inclusive), or
+    ever."""
 
     last: int | None = None
     first: dt.date | None = None
@@ -37,7 +39,8 @@ class Span:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Total:
-    """What a number among the details must add up to, over every fitting event: more_than, at_least, less_than or at_most."""
+    """What a number among the details must add up to, over every fitting event: more_than,
+    at_least, less_than or at_most."""
 
     detail: str
     op: str
@@ -46,7 +49,8 @@ class Total:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Then:
-    """What must, or must not, have followed within so many days (of 24 hours) after a fitting event."""
+    """What must, or must not, have followed within so many days (of 24 hours) after a fitting
+    event."""
 
     event: str
     did: bool
@@ -93,7 +97,8 @@ class MailLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class ConsentLine:
-    """What somebody said to a channel (topic 0) or to one topic there: agreed, refused, or unasked."""
+    """What somebody said to a channel (topic 0) or to one topic there: agreed, refused, or
+    unasked."""
 
     id: str
     topic: int
@@ -114,8 +119,8 @@ class ReachLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class SetLine:
-    """Being in a list, in another segment, or in a part of a partition, or bearing a tag or one under it; `kind` is list, segment, part or
-    tag."""
+    """Being in a list, in another segment, or in a part of a partition, or bearing a tag or one
+    under it; `kind` is list, segment, part or tag."""
 
     id: str
     kind: str
@@ -128,7 +133,8 @@ class SetLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class ScoreLine:
-    """How much a score was when it was last worked out: more_than, at_least, less_than or at_most so many points."""
+    """How much a score was when it was last worked out: more_than, at_least, less_than or at_most
+    so many points."""
 
     id: str
     of: int
@@ -149,7 +155,8 @@ class ShareLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Group:
-    """`match` is all, any or none of the lines; or "colleagues": somebody of the same company matches all of them."""
+    """`match` is all, any or none of the lines; or "colleagues": somebody of the same company
+    matches all of them."""
 
     id: str
     match: str
@@ -158,7 +165,7 @@ class Group:
 
 
 Leaf = FieldLine | EventLine | MailLine | ConsentLine | ReachLine | SetLine | ScoreLine | ShareLine
-Node = Union[FieldLine, EventLine, MailLine, ConsentLine, ReachLine, SetLine, ScoreLine, ShareLine, Group]  # noqa: UP007 - forward reference
+Node = Leaf | Group
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -1,4 +1,5 @@
-"""What can be said of values, and reading what a definition says of them: operators, numbers, days, spans."""
+"""What can be said of values, and reading what a definition says of them: operators, numbers, days,
+spans."""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -10,8 +11,33 @@ from meadowrun.core.audience.nodes import Span
 OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins", "ends"),
     "number": ("is", "is_not", "more_than", "at_least", "less_than", "at_most", "between"),
-    "date": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month"),
-    "datetime": ("in_next", "in_last", "ahead", "ago", "on", "before", "after", "between", "yearly_next", "yearly_last", "day_month", "hours"),
+    "date": (
+        "in_next",
+        "in_last",
+        "ahead",
+        "ago",
+        "on",
+        "before",
+        "after",
+        "between",
+        "yearly_next",
+        "yearly_last",
+        "day_month",
+    ),
+    "datetime": (
+        "in_next",
+        "in_last",
+        "ahead",
+        "ago",
+        "on",
+        "before",
+        "after",
+        "between",
+        "yearly_next",
+        "yearly_last",
+        "day_month",
+        "hours",
+    ),
     "yes_no": ("yes", "no"),
     "choice": ("is", "is_not"),
     "choices": ("has", "has_not"),
@@ -27,7 +53,8 @@ MOST_VALUES = 100_000
 
 
 class DefinitionError(ValueError):
-    """A definition that cannot be taken; `line` is the id of the line at fault, where it has one."""
+    """A definition that cannot be taken; `line` is the id of the line at fault, where it has
+    one."""
 
     def __init__(self, message: str, line: str | None = None):
         super().__init__(message)
@@ -38,7 +65,9 @@ def member(data: Mapping[str, Any], name: str, kind: type[Any], ident: str) -> A
     """A member that is an object (dict) or a list; where it is missing, an empty one."""
     value = data.get(name) or kind()
     if not isinstance(value, kind):
-        raise DefinitionError(f"“{name}” of a line is {'a list' if kind is list else 'an object'}.", ident)
+        raise DefinitionError(
+            f"“{name}” of a line is {'a list' if kind is list else 'an object'}.", ident
+        )
     return value
 
 
@@ -79,7 +108,12 @@ def hour(value: Any, ident: str) -> str:
 
 
 def number(value: Any, ident: str) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or value != value or abs(value) == float("inf"):
+    if (
+        isinstance(value, bool)
+        or not isinstance(value, int | float)
+        or value != value
+        or abs(value) == float("inf")
+    ):
         raise DefinitionError(f"“{value}” is not a number.", ident)
     return value
 
@@ -94,7 +128,14 @@ def value_of(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
         if len(texts) != len(values) or not texts:
             raise DefinitionError(f"Choose at least one value for {label}.", ident)
         if len(texts) > MOST_VALUES:
-            raise DefinitionError(f"A line takes at most {MOST_VALUES:,} values; import longer lists as a list of people.", ident)
+            raise DefinitionError(
+                (
+                    f"A line takes at most {MOST_VALUES:,} values; import longer lists as a list "
+                    "of "
+                    "people."
+                ),
+                ident,
+            )
         return texts
     if kind == "text":
         if not isinstance(value, str) or not value:

@@ -1,4 +1,5 @@
-"""The sieve's arithmetic: from one set of contact numbers per line to what each line keeps and loses."""
+"""The sieve's arithmetic: from one set of contact numbers per line to what each line keeps and
+loses."""
 
 import dataclasses
 from collections.abc import Mapping
@@ -39,13 +40,17 @@ class Sieve:
     size: int
 
 
-def node_set(node: Node, sets: Mapping[str, BitMap], everyone: BitMap, alone: dict[str, int]) -> BitMap:
-    """Who matches a node. Lines that are off do not count; a group without live lines lets everyone through."""
+def node_set(
+    node: Node, sets: Mapping[str, BitMap], everyone: BitMap, alone: dict[str, int]
+) -> BitMap:
+    """Who matches a node. Lines that are off do not count; a group without live lines lets everyone
+    through."""
     if isinstance(node, Group):
         live = [(n, node_set(n, sets, everyone, alone)) for n in node.lines]
         parts = [s for n, s in live if not n.off]
         if node.match == "colleagues":
-            # Who works with whom is known to the database only: it gives the set, as for a single line.
+            # Who works with whom is known to the database only: it gives the set, as for a single
+            # line.
             result = sets[node.id]
         elif not parts:
             result = everyone
@@ -78,12 +83,18 @@ def sieve(definition: Definition, sets: Mapping[str, BitMap], everyone: BitMap) 
     for ident, _ in live:
         others = [s for other, s in live if other != ident]
         without[ident] = len(BitMap.intersection(everyone, *others)) if others else len(everyone)
-    clashes = tuple((a, b) for place, (a, first) in enumerate(live) for b, second in live[place + 1:]
-                    if first and second and not first.intersect(second))
+    clashes = tuple(
+        (a, b)
+        for place, (a, first) in enumerate(live)
+        for b, second in live[place + 1 :]
+        if first and second and not first.intersect(second)
+    )
     return Sieve(len(everyone), tuple(steps), alone, without, clashes, current, len(current))
 
 
-def before(definition: Definition, ident: str, sets: Mapping[str, BitMap], everyone: BitMap) -> tuple[BitMap, BitMap]:
+def before(
+    definition: Definition, ident: str, sets: Mapping[str, BitMap], everyone: BitMap
+) -> tuple[BitMap, BitMap]:
     """Who is left before a top line, and who of them after it."""
     current = everyone
     for node in definition.lines:

@@ -1,4 +1,5 @@
-"""When a typed sentence means: days, weeks, months, quarters, seasons, holidays, weekdays and decades, with what stands before them."""
+"""When a typed sentence means: days, weeks, months, quarters, seasons, holidays, weekdays and
+decades, with what stands before them."""
 
 import calendar
 import dataclasses
@@ -7,13 +8,41 @@ import math
 import re
 from collections.abc import Callable
 
-NUMBERS = {"zero": 0, "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10,
-           "eleven": 11, "twelve": 12, "once": 1, "twice": 2, "a": 1, "an": 1}
+NUMBERS = {
+    "zero": 0,
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+    "seven": 7,
+    "eight": 8,
+    "nine": 9,
+    "ten": 10,
+    "eleven": 11,
+    "twelve": 12,
+    "once": 1,
+    "twice": 2,
+    "a": 1,
+    "an": 1,
+}
 #: A number in digits or in words, as a group of a pattern.
 N = r"(\d[\d,]*|" + "|".join(NUMBERS) + ")"
-_UNIT = {"hour": 1 / 24, "day": 1, "night": 1, "week": 7, "fortnight": 14, "month": 30, "quarter": 91, "year": 365}
+_UNIT = {
+    "hour": 1 / 24,
+    "day": 1,
+    "night": 1,
+    "week": 7,
+    "fortnight": 14,
+    "month": 30,
+    "quarter": 91,
+    "year": 365,
+}
 _UNITS = r"(hours?|days?|nights?|weeks?|fortnights?|months?|quarters?|years?)\b"
-_MONTHS = {m.lower(): n for n, m in enumerate(calendar.month_name) if m} | {m.lower(): n for n, m in enumerate(calendar.month_abbr) if m}
+_MONTHS = {m.lower(): n for n, m in enumerate(calendar.month_name) if m} | {
+    m.lower(): n for n, m in enumerate(calendar.month_abbr) if m
+}
 _MONTH = "|".join(sorted(_MONTHS, key=len, reverse=True))
 _DAYS = {name.lower(): n for n, name in enumerate(calendar.day_name)}
 _SEASONS = {"spring": 3, "summer": 6, "autumn": 9, "fall": 9, "winter": 12}
@@ -23,7 +52,8 @@ _DECADES = {"fifties": 1950, "sixties": 1960, "seventies": 1970, "eighties": 198
 
 @dataclasses.dataclass
 class When:
-    """`kind` is last, next, within, since, after, before, until, between, ago, ahead or ever; days and dates as each needs."""
+    """`kind` is last, next, within, since, after, before, until, between, ago, ahead or ever; days
+    and dates as each needs."""
 
     kind: str = ""
     days: int = 0
@@ -56,35 +86,66 @@ def days_of(number: str | None, unit: str) -> int:
 
 #: pattern → what it means, of the ways to say a length of time. The first that fits is taken.
 _LENGTHS: list[tuple[str, Callable[[re.Match[str]], When]]] = [
-    (rf"\b(?:for )?(?:more|longer) than {N} {_UNITS} (ago|ahead|from now)", lambda m: When("ago" if m[3] == "ago" else "ahead", days_of(m[1], m[2]))),
+    (
+        rf"\b(?:for )?(?:more|longer) than {N} {_UNITS} (ago|ahead|from now)",
+        lambda m: When("ago" if m[3] == "ago" else "ahead", days_of(m[1], m[2])),
+    ),
     (rf"\bfor (?:more|longer) than {N} {_UNITS}", lambda m: When("ago", days_of(m[1], m[2]))),
-    (rf"\b(?:in|within|during|over|for)? ?(?:the )?(?:last|past|previous) {N} {_UNITS}", lambda m: When("last", days_of(m[1], m[2]))),
-    (rf"\b(?:in|within|during|over|for) (?:the )?(?:last|past|previous) {_UNITS}(?! of)", lambda m: When("last", days_of(None, m[1]))),
-    (rf"\b(?:in|within|during)? ?(?:the )?(?:next|coming|following) {N} {_UNITS}", lambda m: When("next", days_of(m[1], m[2]))),
-    (rf"\b(?:in|within|during) the (?:next|coming|following) {_UNITS}", lambda m: When("next", days_of(None, m[1]))),
+    (
+        rf"\b(?:in|within|during|over|for)? ?(?:the )?(?:last|past|previous) {N} {_UNITS}",
+        lambda m: When("last", days_of(m[1], m[2])),
+    ),
+    (
+        rf"\b(?:in|within|during|over|for) (?:the )?(?:last|past|previous) {_UNITS}(?! of)",
+        lambda m: When("last", days_of(None, m[1])),
+    ),
+    (
+        rf"\b(?:in|within|during)? ?(?:the )?(?:next|coming|following) {N} {_UNITS}",
+        lambda m: When("next", days_of(m[1], m[2])),
+    ),
+    (
+        rf"\b(?:in|within|during) the (?:next|coming|following) {_UNITS}",
+        lambda m: When("next", days_of(None, m[1])),
+    ),
     (rf"\b(?:within|in) {N} {_UNITS}", lambda m: When("within", days_of(m[1], m[2]))),
     (rf"\bfor {N} {_UNITS}", lambda m: When("last", days_of(m[1], m[2]))),
     (r"\btoday\b", lambda m: When("last", 0)),
     (r"\b(?:ever|at any time)\b", lambda m: When("ever")),
-    (r"\b(?:is |are |has |have )?(?:overdue|passed|past|expired)$", lambda m: When("ago", 0))]
+    (r"\b(?:is |are |has |have )?(?:overdue|passed|past|expired)$", lambda m: When("ago", 0)),
+]
 
 
 def take_when(text: str, today: dt.date) -> tuple[When, str]:
     """When a folded text means, and what is left of it."""
     for pattern, meaning in _LENGTHS:
         if m := re.search(pattern, text):
-            return dataclasses.replace(meaning(m), words=m[0]), f"{text[:m.start()]} {text[m.end():]}"
+            return dataclasses.replace(
+                meaning(m), words=m[0]
+            ), f"{text[: m.start()]} {text[m.end() :]}"
     return _range(text, today) or _period(text, today) or (When(), text)
 
 
 def _range(text: str, today: dt.date) -> tuple[When, str] | None:
     """“between 1 and 15 November”, “from March to May 2026”, “between Easter and 1 June”."""
-    if m := re.search(rf"\b(?:between|from) (?:the )?(\d{{1,2}})(?:st|nd|rd|th)?(?: and | to | until |-)(?:the )?(\d{{1,2}})(?:st|nd|rd|th)? "
-                      rf"(?:of )?({_MONTH})(?: (\d{{4}}))?\b", text):
-        ends = [_day_month(int(m[n]), _MONTHS[m[3]], int(m[4]) if m[4] else None, today) for n in (1, 2)]
+    if m := re.search(
+        rf"\b(?:between|from) (?:the )?(\d{{1,2}})(?:st|nd|rd|th)?(?: and | to | until |-)(?:the "
+        rf")?(\d{{1,2}})(?:st|nd|rd|th)? "
+        rf"(?:of )?({_MONTH})(?: (\d{{4}}))?\b",
+        text,
+    ):
+        ends = [
+            _day_month(int(m[n]), _MONTHS[m[3]], int(m[4]) if m[4] else None, today) for n in (1, 2)
+        ]
         if ends[0] and ends[1]:
             return _both(ends[0], ends[1], m, text)
-    if m := re.search(rf"\b(?:between|from) (?:the )?({_PERIOD})(?: and | to | until )(?:the )?({_PERIOD})(?= |$)", text):
+    if m := re.search(
+        (
+            rf"\b(?:between|from) (?:the )?({_PERIOD})(?: and | to | until )(?:the "
+            rf")?({_PERIOD})(?= "
+            rf"|$)"
+        ),
+        text,
+    ):
         found = [_days(m[name], today) for name in (1, 2 + _GROUPS)]
         if found[0] and found[1]:
             return _both(found[0], found[1], m, text)
@@ -92,7 +153,11 @@ def _range(text: str, today: dt.date) -> tuple[When, str] | None:
 
 
 def _year_on(day: dt.date) -> dt.date:
-    return day.replace(year=day.year + 1) if (day.month, day.day) != (2, 29) else dt.date(day.year + 1, 2, 28)
+    return (
+        day.replace(year=day.year + 1)
+        if (day.month, day.day) != (2, 29)
+        else dt.date(day.year + 1, 2, 28)
+    )
 
 
 def _both(one: _Days, two: _Days, m: re.Match[str], text: str) -> tuple[When, str]:
@@ -100,12 +165,18 @@ def _both(one: _Days, two: _Days, m: re.Match[str], text: str) -> tuple[When, st
         # “between Easter and Christmas” ends at the Christmas that follows.
         two = dataclasses.replace(two, first=_year_on(two.first), last=_year_on(two.last))
     first, last = min(one.first, two.first), max(one.last, two.last)
-    return When("between", first=first, last=last, floating=one.floating and two.floating, words=m[0]), f"{text[:m.start()]} {text[m.end():]}"
+    return When(
+        "between", first=first, last=last, floating=one.floating and two.floating, words=m[0]
+    ), f"{text[: m.start()]} {text[m.end() :]}"
 
 
 def _period(text: str, today: dt.date) -> tuple[When, str] | None:
-    m = re.search(rf"(?<![\w/-])(?<!\ba )(?<!\bany )(?<!\bevery )"
-                  rf"(?:(since|after|from|before|until|up to|by|on|in|at|over|during|around|for) )?(?:the )?({_PERIOD})(?= |$)", text)
+    m = re.search(
+        rf"(?<![\w/-])(?<!\ba )(?<!\bany )(?<!\bevery )"
+        rf"(?:(since|after|from|before|until|up to|by|on|in|at|over|during|around|for) )?(?:the "
+        rf")?({_PERIOD})(?= |$)",
+        text,
+    )
     found = _days(m[2], today) if m else None
     if m is None or found is None:
         return None
@@ -123,19 +194,33 @@ def _period(text: str, today: dt.date) -> tuple[When, str] | None:
         when = When("since", first=first, last=last)
     else:
         when = When("between", first=first, last=last)
-    return dataclasses.replace(when, floating=found.floating, words=m[0]), f"{text[:m.start()]} {text[m.end():]}"
+    return dataclasses.replace(
+        when, floating=found.floating, words=m[0]
+    ), f"{text[: m.start()]} {text[m.end() :]}"
 
 
-_NAMED = r"(?:christmas|new year|halloween|valentine|easter)(?:[’']?s)?(?: day| eve| weekend| holidays?)?"
+_NAMED = (
+    r"(?:christmas|new year|halloween|valentine|easter)(?:[’']?s)?(?: day| eve| weekend| "
+    r"holidays?)?"
+)
 #: Every way to name days; its groups are counted on.
-_PERIOD = "|".join((
-    r"\d{4}-\d\d-\d\d", rf"\d{{1,2}}(?:st|nd|rd|th)? (?:of )?(?:{_MONTH})(?:,? \d{{4}})?",
-    rf"(?:{_MONTH}) \d{{1,2}}(?:st|nd|rd|th)?(?:,? \d{{4}})?(?!\d)",
-    rf"(?:last |this |next )?(?:{_MONTH})(?:,? (?:of )?\d{{4}})?", rf"(?:last |this )?{_NAMED}(?: \d{{4}})?",
-    r"(?:last |this |next )?(?:spring|summer|autumn|fall|winter)(?: (?:of )?\d{4})?",
-    r"(?:first|second|third|fourth|last) quarter(?: (?:of )?(?:\d{4}|this year|last year))?", r"q[1-4](?: \d{4})?",
-    r"(?:this|last|next) (?:year|month|week|quarter|weekend)", r"yesterday|tomorrow|today",
-    r"(?:last |this |next )?(?:" + "|".join(_DAYS) + ")", r"(?:19|20)\d0[’']?s|" + "|".join(_DECADES) + r"|(?:[’'])?[5-9]0s", r"(?:19|20)\d\d"))
+_PERIOD = "|".join(
+    (
+        r"\d{4}-\d\d-\d\d",
+        rf"\d{{1,2}}(?:st|nd|rd|th)? (?:of )?(?:{_MONTH})(?:,? \d{{4}})?",
+        rf"(?:{_MONTH}) \d{{1,2}}(?:st|nd|rd|th)?(?:,? \d{{4}})?(?!\d)",
+        rf"(?:last |this |next )?(?:{_MONTH})(?:,? (?:of )?\d{{4}})?",
+        rf"(?:last |this )?{_NAMED}(?: \d{{4}})?",
+        r"(?:last |this |next )?(?:spring|summer|autumn|fall|winter)(?: (?:of )?\d{4})?",
+        r"(?:first|second|third|fourth|last) quarter(?: (?:of )?(?:\d{4}|this year|last year))?",
+        r"q[1-4](?: \d{4})?",
+        r"(?:this|last|next) (?:year|month|week|quarter|weekend)",
+        r"yesterday|tomorrow|today",
+        r"(?:last |this |next )?(?:" + "|".join(_DAYS) + ")",
+        r"(?:19|20)\d0[’']?s|" + "|".join(_DECADES) + r"|(?:[’'])?[5-9]0s",
+        r"(?:19|20)\d\d",
+    )
+)
 _GROUPS = re.compile(_PERIOD).groups
 
 
@@ -148,22 +233,42 @@ def _days(text: str, today: dt.date) -> _Days | None:
     if text in ("yesterday", "today", "tomorrow"):
         day = today + dt.timedelta(days={"yesterday": -1, "today": 0, "tomorrow": 1}[text])
         return _Days(day, day)
-    if rest in ("year", "month", "week", "quarter", "weekend") or text in ("this quarter", "last quarter", "next quarter"):
+    if rest in ("year", "month", "week", "quarter", "weekend") or text in (
+        "this quarter",
+        "last quarter",
+        "next quarter",
+    ):
         return _calendar(which or words[0], words[-1], today)
     if rest in _DAYS:
         back = (today.weekday() - _DAYS[rest]) % 7
-        day = today + dt.timedelta(days=7 - back if which == "next" and back else 7 if which == "next" else -back)
+        day = today + dt.timedelta(
+            days=7 - back if which == "next" and back else 7 if which == "next" else -back
+        )
         return _Days(day - dt.timedelta(days=7) if which == "last" and not back else day, day)
-    if m := re.fullmatch(r"(?:(first|second|third|fourth|last) quarter|q([1-4]))(?: (?:of )?(\d{4}|this year|last year))?", text):
+    if m := re.fullmatch(
+        (
+            r"(?:(first|second|third|fourth|last) quarter|q([1-4]))(?: (?:of )?(\d{4}|this "
+            r"year|last "
+            r"year))?"
+        ),
+        text,
+    ):
         quarter = int(m[2]) if m[2] else _ORDER[m[1]]
-        said = {"this year": today.year, "last year": today.year - 1}.get(m[3]) or (int(m[3]) if m[3] else None)
+        said = {"this year": today.year, "last year": today.year - 1}.get(m[3]) or (
+            int(m[3]) if m[3] else None
+        )
         return _latest(lambda y: _months(y, quarter * 3 - 2, 3), said, "", today)
     if m := re.fullmatch(r"(spring|summer|autumn|fall|winter)(?: (?:of )?(\d{4}))?", rest):
         begins = _SEASONS[m[1]]
         return _latest(lambda y: _months(y, begins, 3), int(m[2]) if m[2] else None, which, today)
     if m := re.fullmatch(rf"{_NAMED}(?: (\d{{4}}))?", rest):
         name = next(name for name in _HOLIDAYS if rest.startswith(name))
-        return _latest(lambda y: _HOLIDAYS[name](y), int(m[1]) if m[1] else None, "" if which == "last" else which, today)
+        return _latest(
+            lambda y: _HOLIDAYS[name](y),
+            int(m[1]) if m[1] else None,
+            "" if which == "last" else which,
+            today,
+        )
     if text in _DECADES or re.fullmatch(r"(?:(?:19|20)\d0|[’']?[5-9]0)[’']?s", text):
         number = _DECADES.get(text) or int(re.sub(r"\D", "", text))
         first = number if number > 99 else 1900 + number
@@ -193,7 +298,9 @@ def _day_month(day: int, month: int, year: int | None, today: dt.date) -> _Days 
     """A day of a month; without a year the latest that is not ahead."""
     try:
         if year is None:
-            year = today.year if dt.date(today.year, month, min(day, 28)) <= today else today.year - 1
+            year = (
+                today.year if dt.date(today.year, month, min(day, 28)) <= today else today.year - 1
+            )
             return _Days(dt.date(year, month, day), dt.date(year, month, day), True)
         return _Days(dt.date(year, month, day), dt.date(year, month, day))
     except ValueError:
@@ -207,8 +314,11 @@ def _months(year: int, month: int, many: int) -> tuple[dt.date, dt.date]:
     return dt.date(year, month, 1), last.replace(day=calendar.monthrange(last.year, last.month)[1])
 
 
-def _latest(of: Callable[[int], tuple[dt.date, dt.date]], year: int | None, which: str, today: dt.date) -> _Days:
-    """Days of a year; without one the latest that have begun, with “last” the latest that are over, with “next” the next to begin."""
+def _latest(
+    of: Callable[[int], tuple[dt.date, dt.date]], year: int | None, which: str, today: dt.date
+) -> _Days:
+    """Days of a year; without one the latest that have begun, with “last” the latest that are over,
+    with “next” the next to begin."""
     if year is not None:
         return _Days(*of(year))
     years = range(today.year + 1, today.year - 3, -1)
@@ -224,8 +334,16 @@ def _latest(of: Callable[[int], tuple[dt.date, dt.date]], year: int | None, whic
 def _calendar(which: str, unit: str, today: dt.date) -> _Days:
     """This, the last or the next year, quarter, month, week or weekend."""
     if unit in ("week", "weekend"):
-        first = today - dt.timedelta(days=today.weekday()) + dt.timedelta(days={"last": -7, "this": 0, "next": 7}[which])
-        return _Days(first, first + dt.timedelta(days=6)) if unit == "week" else _Days(first + dt.timedelta(days=5), first + dt.timedelta(days=6))
+        first = (
+            today
+            - dt.timedelta(days=today.weekday())
+            + dt.timedelta(days={"last": -7, "this": 0, "next": 7}[which])
+        )
+        return (
+            _Days(first, first + dt.timedelta(days=6))
+            if unit == "week"
+            else _Days(first + dt.timedelta(days=5), first + dt.timedelta(days=6))
+        )
     many = {"year": 12, "quarter": 3, "month": 1}[unit]
     place = (today.month - 1) // many * many + {"last": -many, "this": 0, "next": many}[which]
     return _Days(*_months(today.year + place // 12, place % 12 + 1, many))
@@ -237,11 +355,16 @@ _HOLIDAYS: dict[str, Callable[[int], tuple[dt.date, dt.date]]] = {
     "new year": lambda year: (dt.date(year, 1, 1), dt.date(year, 1, 1)),
     "halloween": lambda year: (dt.date(year, 10, 31), dt.date(year, 10, 31)),
     "valentine": lambda year: (dt.date(year, 2, 14), dt.date(year, 2, 14)),
-    "easter": lambda year: (easter(year) - dt.timedelta(days=2), easter(year) + dt.timedelta(days=1))}
+    "easter": lambda year: (
+        easter(year) - dt.timedelta(days=2),
+        easter(year) + dt.timedelta(days=1),
+    ),
+}
 
 
 def easter(year: int) -> dt.date:
-    """Easter Sunday of a year of the Gregorian calendar. Source: the rule printed in Nature, 20 April 1876, p. 487."""
+    """Easter Sunday of a year of the Gregorian calendar. Source: the rule printed in Nature, 20
+    April 1876, p. 487."""
     a, (b, c) = year % 19, divmod(year, 100)
     d, e = divmod(b, 4)
     g = (b - (b + 8) // 25 + 1) // 3

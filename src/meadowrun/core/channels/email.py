@@ -10,4 +10,13 @@ def _begins(_organisation: str, _stop_word: str, looks: Json | None) -> Json:
     return empty(looks or {})
 
 
-KIND = Kind(key="email", name="email", everything="email", one="mail", several="mails", take=take, begins=_begins, checks=checks)
+KIND = Kind(
+    key="email",
+    name="email",
+    everything="email",
+    one="mail",
+    several="mails",
+    take=take,
+    begins=_begins,
+    checks=checks,
+)

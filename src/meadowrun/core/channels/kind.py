@@ -1,4 +1,5 @@
-"""What the rules of the job know of a channel: its words, and how a message for it begins, is taken in and is checked."""
+"""What the rules of the job know of a channel: its words, and how a message for it begins, is taken
+in and is checked."""
 
 import dataclasses
 from collections.abc import Callable, Mapping
@@ -13,13 +14,15 @@ class Kind:
     """A kind of message, and the way by which it reaches people."""
 
     key: str
-    #: what a message is called (“text message”), and all that comes this way, after “can get” and “agreed to” (“text messages”)
+    #: what a message is called (“text message”), and all that comes this way, after “can get” and
+    #: “agreed to” (“text messages”)
     name: str
     everything: str
     #: one and several of what somebody got, in a condition
     one: str
     several: str
-    #: an expression for what a typed sentence calls it; empty for email, which is meant where nothing is said
+    #: an expression for what a typed sentence calls it; empty for email, which is meant where
+    #: nothing is said
     cue: str = ""
     #: outcome → what it is called on this channel, where that is not what it is called elsewhere
     outcomes: Mapping[str, str] = dataclasses.field(default_factory=dict)
@@ -27,7 +30,8 @@ class Kind:
     lacks: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: checks and cleans a document that comes from outside; raises DocumentError
     take: Callable[[dict[str, Any]], Json]
-    #: what a new message begins with: of the organisation's name, the word that stops texts, the house style's looks
+    #: what a new message begins with: of the organisation's name, the word that stops texts, the
+    #: house style's looks
     begins: Callable[[str, str, Json | None], Json]
     #: what is wrong with a message, the gravest first
     checks: Callable[[Json, About], list[Check]]

@@ -18,7 +18,21 @@ def _begins(_organisation: str, _stop_word: str, _looks: Json | None) -> Json:
 
 
 KIND = Kind(
-    key="push", name="push notice", everything="notices", one="notice", several="notices", cue=r"\b(notices?|push)\b",
-    outcomes={"no_consent": "No consent for notices", "no_address": "No device that allowed notices"},
-    lacks={"no_consent": "did not agree to them", "no_address": "without a device that allowed them"},
-    take=_take, begins=_begins, checks=push.push_checks)
+    key="push",
+    name="push notice",
+    everything="notices",
+    one="notice",
+    several="notices",
+    cue=r"\b(notices?|push)\b",
+    outcomes={
+        "no_consent": "No consent for notices",
+        "no_address": "No device that allowed notices",
+    },
+    lacks={
+        "no_consent": "did not agree to them",
+        "no_address": "without a device that allowed them",
+    },
+    take=_take,
+    begins=_begins,
+    checks=push.push_checks,
+)

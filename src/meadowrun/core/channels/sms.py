@@ -19,7 +19,11 @@ def _take(data: dict[str, Any]) -> Json:
 
 
 def _begins(organisation: str, stop_word: str, _looks: Json | None) -> Json:
-    return empty() | {"channel": "sms", "text_only": True, "plain": f"{organisation}: \n{stop_word} ends these"}
+    return empty() | {
+        "channel": "sms",
+        "text_only": True,
+        "plain": f"{organisation}: \n{stop_word} ends these",
+    }
 
 
 def _checks(document: Json, about: About) -> list[Check]:
@@ -27,8 +31,23 @@ def _checks(document: Json, about: About) -> list[Check]:
 
 
 KIND = Kind(
-    key="sms", name="text message", everything="text messages", one="text message", several="text messages",
+    key="sms",
+    name="text message",
+    everything="text messages",
+    one="text message",
+    several="text messages",
     cue=r"\b(sms|texts?|texted)\b",
-    outcomes={"no_consent": "No consent for text messages", "no_address": "No phone number", "bad_address": "Unusable number"},
-    lacks={"no_consent": "did not agree to them", "no_address": "without a phone number", "bad_address": "with an unusable number"},
-    take=_take, begins=_begins, checks=_checks)
+    outcomes={
+        "no_consent": "No consent for text messages",
+        "no_address": "No phone number",
+        "bad_address": "Unusable number",
+    },
+    lacks={
+        "no_consent": "did not agree to them",
+        "no_address": "without a phone number",
+        "bad_address": "with an unusable number",
+    },
+    take=_take,
+    begins=_begins,
+    checks=_checks,
+)

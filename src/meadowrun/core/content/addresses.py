@@ -1,4 +1,5 @@
-"""Web addresses inside texts: where they begin and end, and how values that are filled in stand in them."""
+"""Web addresses inside texts: where they begin and end, and how values that are filled in stand in
+them."""
 
 import dataclasses
 import html
@@ -9,7 +10,7 @@ from html.entities import html5
 from meadowrun.core.content import fillins
 
 _START = re.compile(r"https?://", re.IGNORECASE)
-_ENDS = frozenset(" \t\r\n<>\"{}")
+_ENDS = frozenset(' \t\r\n<>"{}')
 #: What closes a sentence rather than an address.
 _TRAILING = ".,;:!?'’”"
 _ENTITY = re.compile(r"&(#[0-9]+;?|#[xX][0-9a-fA-F]+;?|[A-Za-z][A-Za-z0-9]*;?)(?=(.?))", re.DOTALL)
@@ -25,7 +26,8 @@ class Found:
 
 
 def addresses(text: str) -> Iterator[Found]:
-    """The addresses of a text in order. A fill-in belongs to the address it stands in, whatever it holds; one pass."""
+    """The addresses of a text in order. A fill-in belongs to the address it stands in, whatever it
+    holds; one pass."""
     loops = _Loops(text)
     place = 0
     while (begin := _START.search(text, place)) is not None:
@@ -83,7 +85,8 @@ class _Loops:
 
 
 def encoded(href: str) -> str:
-    """An address whose fill-ins are percent-encoded where they are filled in, save one that is its beginning.
+    """An address whose fill-ins are percent-encoded where they are filled in, save one that is its
+    beginning.
 
     One with questions in it stays as it is.
     """
@@ -91,7 +94,9 @@ def encoded(href: str) -> str:
     for place, part in enumerate(fillins.split(href)):
         if isinstance(part, fillins.Tag):
             return href
-        made.append(part if isinstance(part, str) else part.encoded().source() if place else part.source())
+        made.append(
+            part if isinstance(part, str) else part.encoded().source() if place else part.source()
+        )
     return "".join(made)
 
 
@@ -104,14 +109,15 @@ def encoded_in(text: str) -> str:
     """A text with every address in it `encoded`."""
     made, place = [], 0
     for found in addresses(text):
-        made += [text[place:found.start], encoded(text[found.start:found.end])]
+        made += [text[place : found.start], encoded(text[found.start : found.end])]
         place = found.end
     return "".join([*made, text[place:]])
 
 
 def attribute_value(source: str) -> str:
-    """The value of an HTML attribute as browsers read it: `&copy=1` stays, since no entity ends before a “=” or a letter there
-    (HTML Standard, 13.2.5.73)."""
+    """The value of an HTML attribute as browsers read it: `&copy=1` stays, since no entity ends
+    before a “=” or a letter there (HTML Standard, 13.2.5.73)."""
+
     def decoded(match: re.Match[str]) -> str:
         body, after = match.group(1), match.group(2)
         if body.startswith("#"):

@@ -1,7 +1,8 @@
 """Conditions that words inside a text ask, in the sentences of segments.
 
-A condition is kept once, under a key made of what it says, and a text names that: `{% if when.s0a1b2c3d4e5f %}`. So words can be
-copied to another line, message or kept row, or taken out as code and back, and still ask the same.
+A condition is kept once, under a key made of what it says, and a text names that: `{% if
+when.s0a1b2c3d4e5f %}`. So words can be copied to another line, message or kept row, or taken out as
+code and back, and still ask the same.
 """
 
 import hashlib
@@ -35,6 +36,9 @@ def refs(document: Json, lines: Sequence[Json]) -> set[str]:
 
 
 def keys(names: Collection[str], lines: Sequence[Json]) -> set[str]:
-    """The keys of kept conditions among `names`: what `when.` names, save the versions of “only if” lines."""
-    own = {answer_key(case) for line in walk(lines) if line["type"] == "only" for case in line["cases"]}
+    """The keys of kept conditions among `names`: what `when.` names, save the versions of “only if”
+    lines."""
+    own = {
+        answer_key(case) for line in walk(lines) if line["type"] == "only" for case in line["cases"]
+    }
     return {name.removeprefix("when.") for name in names if name.startswith("when.")} - own

@@ -1,10 +1,12 @@
 """In-app cards: what one holds besides its lines, when it may be shown, and what comes of a button.
 
-    {"shape", "buttons": [{"label", "act", "href", "days", "event"}], "event", "page", "from", "until", "times", "gap_days", "unless"}
+    {"shape", "buttons": [{"label", "act", "href", "days", "event"}], "event", "page", "from",
+    "until", "times", "gap_days", "unless"}
 
-`event` is what a visitor does for the card to come (a key of the dictionary), `page` where, for page views; `from` and
-`until` are days on the visitor's own clock, both taken in; `times` how often it is shown at most, `gap_days` how long it
-then stays away; whoever did `unless` since it was laid ready does not see it any more.
+`event` is what a visitor does for the card to come (a key of the dictionary), `page` where, for
+page views; `from` and `until` are days on the visitor's own clock, both taken in; `times` how often
+it is shown at most, `gap_days` how long it then stays away; whoever did `unless` since it was laid
+ready does not see it any more.
 """
 
 import dataclasses
@@ -21,11 +23,25 @@ from meadowrun.core.content.lines import Json, among, listed, one_line
 
 SHAPES = {"box": "a box in the middle", "full": "the full screen"}
 #: what a button does → how that is said
-ACTS = {"open": "opens an address", "allow": "asks for permission to send notices", "later": "puts the card off",
-        "event": "records an event", "close": "closes the card"}
+ACTS = {
+    "open": "opens an address",
+    "allow": "asks for permission to send notices",
+    "later": "puts the card off",
+    "event": "records an event",
+    "close": "closes the card",
+}
 PAGE_VIEWED = "page_viewed"
-EMPTY: Json = {"shape": "box", "buttons": [{"label": "", "act": "open", "href": "", "days": 7, "event": ""}], "event": PAGE_VIEWED, "page": "",
-               "from": "", "until": "", "times": 1, "gap_days": 1, "unless": ""}
+EMPTY: Json = {
+    "shape": "box",
+    "buttons": [{"label": "", "act": "open", "href": "", "days": 7, "event": ""}],
+    "event": PAGE_VIEWED,
+    "page": "",
+    "from": "",
+    "until": "",
+    "times": 1,
+    "gap_days": 1,
+    "unless": "",
+}
 MOST_BUTTONS, MOST_TIMES, MOST_DAYS = 2, 50, 365
 #: Characters of a button's words that a phone shows beside another button.
 LABEL_SHOWN = 22
@@ -38,11 +54,13 @@ def take_card(data: Any) -> Json:
     buttons = [b for b in listed(given.get("buttons", EMPTY["buttons"])) if isinstance(b, Mapping)]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(f"A card has at most {MOST_BUTTONS} buttons.", "card", "buttons")
-    made: Json = {"shape": among(given.get("shape"), SHAPES, "box"),
-                  "buttons": [_button(b, f"buttons.{n}") for n, b in enumerate(buttons)],
-                  "page": one_line(given.get("page") or "", 200),
-                  "times": _whole(given.get("times", 1), "times", 1, MOST_TIMES),
-                  "gap_days": _whole(given.get("gap_days", 1), "gap_days", 0, MOST_DAYS)}
+    made: Json = {
+        "shape": among(given.get("shape"), SHAPES, "box"),
+        "buttons": [_button(b, f"buttons.{n}") for n, b in enumerate(buttons)],
+        "page": one_line(given.get("page") or "", 200),
+        "times": _whole(given.get("times", 1), "times", 1, MOST_TIMES),
+        "gap_days": _whole(given.get("gap_days", 1), "gap_days", 0, MOST_DAYS),
+    }
     for slot in ("from", "until"):
         made[slot] = str(given.get(slot) or "")
         if made[slot]:
@@ -64,9 +82,13 @@ def take_card(data: Any) -> Json:
 
 def _button(data: Mapping[str, Any], place: str) -> Json:
     act = among(data.get("act"), ACTS, "open")
-    return {"label": one_line(data.get("label") or "", 200), "act": act,
-            "href": str(data.get("href") or "").strip()[:2000].rstrip(), "event": str(data.get("event") or "")[:60],
-            "days": _whole(data.get("days", 7), f"{place}.days", 1, MOST_DAYS)}
+    return {
+        "label": one_line(data.get("label") or "", 200),
+        "act": act,
+        "href": str(data.get("href") or "").strip()[:2000].rstrip(),
+        "event": str(data.get("event") or "")[:60],
+        "days": _whole(data.get("days", 7), f"{place}.days", 1, MOST_DAYS),
+    }
 
 
 def _whole(value: Any, slot: str, least: int, most: int) -> int:
@@ -85,8 +107,12 @@ def texts_of(card: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
 
 def mapped(card: Mapping[str, Any], change: Callable[[str, str], str]) -> Json:
     """A copy with every text changed: `change` gets its slot and the text."""
-    return dict(card) | {"buttons": [b | {slot: change(f"buttons.{n}.{slot}", b[slot]) for slot in ("label", "href")}
-                                     for n, b in enumerate(card["buttons"])]}
+    return dict(card) | {
+        "buttons": [
+            b | {slot: change(f"buttons.{n}.{slot}", b[slot]) for slot in ("label", "href")}
+            for n, b in enumerate(card["buttons"])
+        ]
+    }
 
 
 def counted(button: Mapping[str, Any]) -> bool:
@@ -95,20 +121,30 @@ def counted(button: Mapping[str, Any]) -> bool:
 
 
 def card_checks(document: Mapping[str, Any], about: About) -> list[Check]:
-    """What is wrong with a card, the gravest first. Slots of its particulars stand on the line “card”."""
+    """What is wrong with a card, the gravest first. Slots of its particulars stand on the line
+    “card”."""
     card, found = document["card"], list[Check]()
     if not document["subject"]:
         found.append(Check(MUST, "There is no title; screen readers say it first.", "", "subject"))
     if not document["lines"] and not document.get("code"):
         found.append(Check(MUST, "The card is empty.", "", "add"))
     if not card["buttons"]:
-        found.append(Check(COULD, "There is no button; people can only close it.", "card", "buttons"))
+        found.append(
+            Check(COULD, "There is no button; people can only close it.", "card", "buttons")
+        )
     for number, button in enumerate(card["buttons"]):
         name, slot = f"Button {number + 1}", f"buttons.{number}"
         if not button["label"]:
             found.append(Check(MUST, f"{name} has no words on it.", "card", f"{slot}.label"))
         elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
-            found.append(Check(COULD, f"{name}: phones break words of more than {LABEL_SHOWN} characters.", "card", f"{slot}.label"))
+            found.append(
+                Check(
+                    COULD,
+                    f"{name}: phones break words of more than {LABEL_SHOWN} characters.",
+                    "card",
+                    f"{slot}.label",
+                )
+            )
         if button["act"] == "open" and (problem := address_problem(button["href"])):
             found.append(Check(MUST, f"{name} {problem}.", "card", f"{slot}.href"))
         if button["act"] == "event":
@@ -116,15 +152,27 @@ def card_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     if card["from"] and card["until"] and card["from"] > card["until"]:
         found.append(Check(MUST, "Its last day lies before its first.", "card", "until"))
     if not card["until"]:
-        found.append(Check(SHOULD, "It has no last day: whoever comes in a year still sees it.", "card", "until"))
+        found.append(
+            Check(
+                SHOULD,
+                "It has no last day: whoever comes in a year still sees it.",
+                "card",
+                "until",
+            )
+        )
     if card["event"] != PAGE_VIEWED:
         found += _event(card["event"], "It waits for", "event", about)
     if card["unless"]:
         found += _event(card["unless"], "It stays away after", "unless", about)
     if card["times"] > 1 and card["gap_days"] == 0:
-        found.append(Check(SHOULD, "It comes again at once, without a day between.", "card", "gap_days"))
+        found.append(
+            Check(SHOULD, "It comes again at once, without a day between.", "card", "gap_days")
+        )
     # A card has no preheader, no plain part of its own and no need of a way to unsubscribe.
-    body = checks(dict(document) | {"preheader": "x", "plain": None, "subject": document["subject"] or "x"}, about)
+    body = checks(
+        dict(document) | {"preheader": "x", "plain": None, "subject": document["subject"] or "x"},
+        about,
+    )
     found += [c for c in body if c.slot != "add" and "characters of a subject" not in c.text]
     return sorted_checks(found)
 
@@ -147,16 +195,30 @@ class Place:
     ended: bool = False
 
 
-def may_show(card: Mapping[str, Any], place: Place, event: str, page: str, now: dt.datetime, today: dt.date, overtaken: bool) -> str:
-    """“show”, or why not, in this order: ended, other (not what it waits for), overtaken (they did what it asks for), outside
-    (of its days; `today` on the visitor's clock), enough (shown as often as it may be), put_off, soon (too little time since)."""
+def may_show(
+    card: Mapping[str, Any],
+    place: Place,
+    event: str,
+    page: str,
+    now: dt.datetime,
+    today: dt.date,
+    overtaken: bool,
+) -> str:
+    """“show”, or why not, in this order: ended, other (not what it waits for), overtaken (they did
+    what it asks for), outside (of its days; `today` on the visitor's clock), enough (shown as often
+    as it may be), put_off, soon (too little time since)."""
     if place.ended:
         return "ended"
     if event != card["event"] or event == PAGE_VIEWED and not page_matches(card["page"], page):
         return "other"
     if overtaken:
         return "overtaken"
-    if card["from"] and today.isoformat() < card["from"] or card["until"] and today.isoformat() > card["until"]:
+    if (
+        card["from"]
+        and today.isoformat() < card["from"]
+        or card["until"]
+        and today.isoformat() > card["until"]
+    ):
         return "outside"
     if place.times >= card["times"]:
         return "enough"
@@ -168,22 +230,33 @@ def may_show(card: Mapping[str, Any], place: Place, event: str, page: str, now: 
 
 
 def page_matches(pattern: str, page: str) -> bool:
-    """Whether a path is the one that is meant: exactly, or with a star at the end everything that begins so; empty: any."""
+    """Whether a path is the one that is meant: exactly, or with a star at the end everything that
+    begins so; empty: any."""
     pattern, page = pattern.rstrip("/") or "", page.split("?")[0].rstrip("/") or ""
-    return not pattern or (page.startswith(pattern[:-1]) if pattern.endswith("*") else page == pattern)
+    return not pattern or (
+        page.startswith(pattern[:-1]) if pattern.endswith("*") else page == pattern
+    )
 
 
 def first_of(waiting: Sequence[tuple[Mapping[str, Any], int]]) -> int:
-    """Which of several cards, given as (card, send), is shown when all might be: the one whose days end soonest, then the newest."""
-    return min(range(len(waiting)), key=lambda n: (waiting[n][0]["until"] or "9999", -waiting[n][1]))
+    """Which of several cards, given as (card, send), is shown when all might be: the one whose days
+    end soonest, then the newest."""
+    return min(
+        range(len(waiting)), key=lambda n: (waiting[n][0]["until"] or "9999", -waiting[n][1])
+    )
 
 
 def after(place: Place, button: Mapping[str, Any] | None, now: dt.datetime) -> Place:
-    """What a button, or closing it (None), makes of a shown card: put off, ended by what it was for, or left to come again."""
+    """What a button, or closing it (None), makes of a shown card: put off, ended by what it was
+    for, or left to come again."""
     if button is not None and button["act"] == "later":
         # Nothing is lost by putting it off: this time does not count.
-        return dataclasses.replace(place, times=max(0, place.times - 1), last_at=None,
-                                   not_before=now + dt.timedelta(days=button["days"]))
+        return dataclasses.replace(
+            place,
+            times=max(0, place.times - 1),
+            last_at=None,
+            not_before=now + dt.timedelta(days=button["days"]),
+        )
     if button is not None and counted(button):
         return dataclasses.replace(place, ended=True)
     return place

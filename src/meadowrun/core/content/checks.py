@@ -24,7 +24,12 @@ _ORDER = {MUST: 0, SHOULD: 1, COULD: 2}
 #: WCAG 2.1, 1.4.3: text against its ground
 _READABLE = 4.5
 #: Words of the day, and the hours in which they are true.
-_GREETINGS = {"good morning": (0, 12), "good afternoon": (12, 18), "good evening": (17, 24), "tonight": (6, 24)}
+_GREETINGS = {
+    "good morning": (0, 12),
+    "good afternoon": (12, 18),
+    "good evening": (17, 24),
+    "tonight": (6, 24),
+}
 
 
 def checks(document: Json, about: About) -> list[Check]:
@@ -44,8 +49,13 @@ def checks(document: Json, about: About) -> list[Check]:
             found += list(_LINE[line["type"]](line, name, about))
     found += close_look(document, lines, about)
     if about.html_bytes > CUT_OFF:
-        found.append(Check(SHOULD, f"The mail weighs {about.html_bytes // 1000} kB; many mail readers cut it off at "
-                                   f"{CUT_OFF // 1000} kB, and the way to unsubscribe with it."))
+        found.append(
+            Check(
+                SHOULD,
+                f"The mail weighs {about.html_bytes // 1000} kB; many mail readers cut it off at "
+                f"{CUT_OFF // 1000} kB, and the way to unsubscribe with it.",
+            )
+        )
     return sorted_checks(found)
 
 
@@ -63,18 +73,38 @@ def _head(document: Json) -> Iterator[Check]:
     if not document["subject"]:
         yield Check(MUST, "There is no subject.", "", "subject")
     elif shown_length(document["subject"]) > SUBJECT_ON_PHONES:
-        yield Check(COULD, f"Phones show about {SUBJECT_ON_PHONES} characters of a subject; this one is longer.", "", "subject")
+        yield Check(
+            COULD,
+            f"Phones show about {SUBJECT_ON_PHONES} characters of a subject; this one is longer.",
+            "",
+            "subject",
+        )
     if not document["preheader"]:
-        yield Check(SHOULD, "There is no preheader, so the first words of the body stand beside the subject.", "", "preheader")
+        yield Check(
+            SHOULD,
+            "There is no preheader, so the first words of the body stand beside the subject.",
+            "",
+            "preheader",
+        )
     elif shown_length(document["preheader"]) > PREHEADER_ON_PHONES:
-        yield Check(COULD, f"Phones cut a preheader at about {PREHEADER_ON_PHONES} characters.", "", "preheader")
+        yield Check(
+            COULD,
+            f"Phones cut a preheader at about {PREHEADER_ON_PHONES} characters.",
+            "",
+            "preheader",
+        )
 
 
 def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     code = document.get("code") or ""
     if code:
         if "unsubscribe" not in fillins.refs(code):
-            yield Check(MUST, "There is no way to unsubscribe. Put a link to {{ unsubscribe }} into the code.", "", "code")
+            yield Check(
+                MUST,
+                "There is no way to unsubscribe. Put a link to {{ unsubscribe }} into the code.",
+                "",
+                "code",
+            )
         if re.search(r"<img(?![^>]*\balt=)", code):
             yield Check(SHOULD, "A picture in the code has no alternative text.", "", "code")
         for href in _hrefs(code):
@@ -84,10 +114,21 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     elif document.get("text_only"):
         if not document.get("plain") and not lines:
             yield Check(MUST, "The text is empty.", "", "plain")
-    elif not any(line["type"] == "kept" for line in walk(lines)) and not any(_unsubscribes(line) for line in _for_all(lines)):
+    elif not any(line["type"] == "kept" for line in walk(lines)) and not any(
+        _unsubscribes(line) for line in _for_all(lines)
+    ):
         yield Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add")
-    if document.get("plain") and document.get("plain_of") and document["plain_of"] != mark_of(document, lines):
-        yield Check(SHOULD, "The lines have changed since you wrote the plain text; it may say something else now.", "", "plain")
+    if (
+        document.get("plain")
+        and document.get("plain_of")
+        and document["plain_of"] != mark_of(document, lines)
+    ):
+        yield Check(
+            SHOULD,
+            "The lines have changed since you wrote the plain text; it may say something else now.",
+            "",
+            "plain",
+        )
 
 
 def _for_all(lines: Sequence[Json]) -> Iterator[Json]:
@@ -101,19 +142,33 @@ def _for_all(lines: Sequence[Json]) -> Iterator[Json]:
 
 def _unsubscribes(line: Json) -> bool:
     """Whether a line has a link to unsubscribe."""
-    return bool(line.get("unsubscribe")) or any("unsubscribe" in fillins.refs(href) for href in (line.get("href", ""), *_hrefs(line.get("html", ""))))
+    return bool(line.get("unsubscribe")) or any(
+        "unsubscribe" in fillins.refs(href)
+        for href in (line.get("href", ""), *_hrefs(line.get("html", "")))
+    )
 
 
 def _hrefs(source: str) -> list[str]:
     """Where the links of some HTML lead."""
-    return [e.attributes["href"] for e in elements(source) if e.tag == "a" and "href" in e.attributes]
+    return [
+        e.attributes["href"] for e in elements(source) if e.tag == "a" and "href" in e.attributes
+    ]
 
 
 def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
-    for name, ground, words in (("text", "sheet", "ink"), ("words on buttons", "accent", "on_accent"), ("links", "sheet", "accent")):
+    for name, ground, words in (
+        ("text", "sheet", "ink"),
+        ("words on buttons", "accent", "on_accent"),
+        ("links", "sheet", "accent"),
+    ):
         ratio = contrast(looks[ground], looks[words])
         if ratio < _READABLE:
-            yield Check(SHOULD, f"The {name} can hardly be read: contrast {ratio:.1f} to 1, wanted {_READABLE}.", "", "looks")
+            yield Check(
+                SHOULD,
+                f"The {name} can hardly be read: contrast {ratio:.1f} to 1, wanted {_READABLE}.",
+                "",
+                "looks",
+            )
     for line in walk(lines):
         if line["type"] == "button" and (line["fill"] or line["colour"]):
             ratio = contrast(line["fill"] or looks["accent"], line["colour"] or looks["on_accent"])
@@ -122,8 +177,15 @@ def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
         else:
             continue
         if ratio < _READABLE:
-            yield Check(SHOULD, f"{LINE_TYPES[line['type']][0]}: the words can hardly be read, contrast {ratio:.1f} to 1.",
-                        line["id"], "colour")
+            yield Check(
+                SHOULD,
+                (
+                    f"{LINE_TYPES[line['type']][0]}: the words can hardly be read, contrast "
+                    f"{ratio:.1f} to 1."
+                ),
+                line["id"],
+                "colour",
+            )
 
 
 def _names(text: str) -> Iterator[tuple[str, str | None]]:
@@ -134,10 +196,19 @@ def _names(text: str) -> Iterator[tuple[str, str | None]]:
         yield ref, ""
 
 
-def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About, said: set[str]) -> list[Check]:
+def _fill_in(
+    ref: str, fallback: str | None, ident: str, slot: str, about: About, said: set[str]
+) -> list[Check]:
     root, _, name = ref.partition(".")
     if root == "when" and name in about.broken:
-        return [Check(MUST, f"Who reads these words cannot be worked out: {about.broken[name]}", ident, slot)]
+        return [
+            Check(
+                MUST,
+                f"Who reads these words cannot be worked out: {about.broken[name]}",
+                ident,
+                slot,
+            )
+        ]
     if root in (*fillins.BARE, "when", "part", "item", "event", "sender"):
         return []
     if root == "fact":
@@ -145,28 +216,55 @@ def _fill_in(ref: str, fallback: str | None, ident: str, slot: str, about: About
             return [Check(MUST, f"The campaign has no fact “{name}”.", ident, slot)]
         return []
     if root == "feed":
-        return [] if name.split(".")[0] in about.feeds else [Check(MUST, f"There is no feed “{name.split('.')[0]}”.", ident, slot)]
+        return (
+            []
+            if name.split(".")[0] in about.feeds
+            else [Check(MUST, f"There is no feed “{name.split('.')[0]}”.", ident, slot)]
+        )
     if ref not in about.known:
         what = "table or column" if root == "table" else "field"
         return [Check(MUST, f"There is no {what} “{name}”.", ident, slot)]
     if fallback is None and ref in about.dated and ref not in said:
         said.add(ref)
-        return [Check(SHOULD, f"“{name.split('.')[-1]}” from {name.split('.')[0]} is known for {about.dated[ref]}. On any other day people would "
-                              "read a gap. Add a fallback.", ident, slot)]
+        return [
+            Check(
+                SHOULD,
+                f"“{name.split('.')[-1]}” from {name.split('.')[0]} is known for "
+                f"{about.dated[ref]}. On any other day people would "
+                "read a gap. Add a fallback.",
+                ident,
+                slot,
+            )
+        ]
     count, readers = about.blanks.get((ident, slot, ref), (0, 0))
     if fallback is None and count and ref not in said:
         said.add(ref)
-        what = f"{name.split('.')[-1]} from {name.split('.')[0]}" if root == "table" else name.replace("_", " ")
-        return [Check(SHOULD, f"{wording.people(count)} of {wording.number(readers)} "
-                              f"{'has' if count == 1 else 'have'} no {what} and would read a gap. "
-                              "Add a fallback.", ident, slot)]
+        what = (
+            f"{name.split('.')[-1]} from {name.split('.')[0]}"
+            if root == "table"
+            else name.replace("_", " ")
+        )
+        return [
+            Check(
+                SHOULD,
+                f"{wording.people(count)} of {wording.number(readers)} "
+                f"{'has' if count == 1 else 'have'} no {what} and would read a gap. "
+                "Add a fallback.",
+                ident,
+                slot,
+            )
+        ]
     return []
 
 
 def greeting_clashes(document: Json, hours: tuple[int, int]) -> list[Check]:
     """Words of the day that stand against the hours of sending, as (first, last)."""
     shown = document | {"lines": live(document["lines"])}
-    return list(dict.fromkeys(c for ident, slot, text in texts(shown) for c in _hours(text, ident, slot, hours)))
+    return list(
+        dict.fromkeys(
+            c for ident, slot, text in texts(shown) for c in _hours(text, ident, slot, hours)
+        )
+    )
 
 
 def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> Iterator[Check]:
@@ -176,8 +274,14 @@ def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> I
     bare = re.sub(r"<[^>]*>|\s+", " ", text).lower()
     for words, (first, last) in _GREETINGS.items():
         if re.search(rf"\b{words}\b", bare) and not (first <= hours[0] and hours[1] <= last):
-            yield Check(SHOULD, f"“{words.capitalize()}” stands here, but it goes out between {hours[0]}:00 and {hours[1]}:00. "
-                                "The fill-in “greeting” always fits.", ident, slot)
+            yield Check(
+                SHOULD,
+                f"“{words.capitalize()}” stands here, but it goes out between {hours[0]}:00 and "
+                f"{hours[1]}:00. "
+                "The fill-in “greeting” always fits.",
+                ident,
+                slot,
+            )
 
 
 def _button(line: Json, name: str, about: About) -> Iterator[Check]:
@@ -196,10 +300,20 @@ def _picture(line: Json, name: str, about: About) -> Iterator[Check]:
         yield Check(MUST, f"{name} {address_problem(line['src'])}.", ident, "src")
     else:
         if not line["alt"]:
-            yield Check(SHOULD, f"{name} has no alternative text for people who do not see it.", ident, "alt")
+            yield Check(
+                SHOULD,
+                f"{name} has no alternative text for people who do not see it.",
+                ident,
+                "alt",
+            )
         if about.weights.get(line["src"], 0) > HEAVY:
-            yield Check(SHOULD, f"{name} weighs {about.weights[line['src']] // 1000} kB and loads late on phones; "
-                                f"{HEAVY // 1000} kB are plenty.", ident, "src")
+            yield Check(
+                SHOULD,
+                f"{name} weighs {about.weights[line['src']] // 1000} kB and loads late on phones; "
+                f"{HEAVY // 1000} kB are plenty.",
+                ident,
+                "src",
+            )
     if line["link"] and address_problem(line["link"]):
         yield Check(MUST, f"{name} {address_problem(line['link'])}.", ident, "link")
 
@@ -227,11 +341,23 @@ def _only(line: Json, name: str, about: About) -> Iterator[Check]:
     for case in line["cases"]:
         title = f"“{case['name']}”" if case["name"] else "a version"
         if case["id"] in about.broken:
-            yield Check(MUST, f"{name}: who reads {title} cannot be worked out: {about.broken[case['id']]}", case["id"], "lines")
+            yield Check(
+                MUST,
+                f"{name}: who reads {title} cannot be worked out: {about.broken[case['id']]}",
+                case["id"],
+                "lines",
+            )
         elif not line["partition"] and not case["lines"]:
-            yield Check(MUST, f"{name}: nobody was chosen yet to read {title}.", case["id"], "lines")
+            yield Check(
+                MUST, f"{name}: nobody was chosen yet to read {title}.", case["id"], "lines"
+            )
         if not case["content"]:
-            yield Check(COULD, f"{name}: {title} is empty, so those people read nothing there.", case["id"], "content")
+            yield Check(
+                COULD,
+                f"{name}: {title} is empty, so those people read nothing there.",
+                case["id"],
+                "content",
+            )
 
 
 def _feed(line: Json, name: str, about: About) -> Iterator[Check]:
@@ -245,7 +371,12 @@ def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
         yield Check(MUST, f"{name} has no address yet.", line["id"], "icons")
     for place, icon in enumerate(line["icons"]):
         if icon["href"] and address_problem(icon["href"]):
-            yield Check(MUST, f"{name}: {icon['icon']} {address_problem(icon['href'])}.", line["id"], f"icon{place}")
+            yield Check(
+                MUST,
+                f"{name}: {icon['icon']} {address_problem(icon['href'])}.",
+                line["id"],
+                f"icon{place}",
+            )
 
 
 def _kept(line: Json, name: str, about: About) -> Iterator[Check]:
@@ -254,5 +385,14 @@ def _kept(line: Json, name: str, about: About) -> Iterator[Check]:
 
 
 _LINE: dict[str, Callable[[Json, str, About], Iterator[Check]]] = {
-    "button": _button, "picture": _picture, "heading": _heading, "text": _rich, "footer": _rich, "quote": _rich,
-    "only": _only, "feed": _feed, "icons": _icons, "kept": _kept}
+    "button": _button,
+    "picture": _picture,
+    "heading": _heading,
+    "text": _rich,
+    "footer": _rich,
+    "quote": _rich,
+    "only": _only,
+    "feed": _feed,
+    "icons": _icons,
+    "kept": _kept,
+}

@@ -1,4 +1,5 @@
-"""A closer look at a message: what is small, pale, disguised, out of date or left over from writing."""
+"""A closer look at a message: what is small, pale, disguised, out of date or left over from
+writing."""
 
 import datetime as dt
 import re
@@ -15,23 +16,63 @@ from meadowrun.core.content.plain import html_text
 #: Pixels under which text is hard to read on phones.
 SMALL = 12
 _READABLE = 4.5
-#: Words that a message with pictures should say at least, so that it can be read before these are loaded.
+#: Words that a message with pictures should say at least, so that it can be read before these are
+#: loaded.
 _FEW_WORDS = 20
-_NAMED_COLOURS = {"white": "#ffffff", "black": "#000000", "red": "#ff0000", "green": "#008000", "blue": "#0000ff", "yellow": "#ffff00",
-                  "gray": "#808080", "grey": "#808080", "silver": "#c0c0c0", "lightgray": "#d3d3d3", "lightgrey": "#d3d3d3", "orange": "#ffa500"}
-_MONTHS = ("january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december")
+_NAMED_COLOURS = {
+    "white": "#ffffff",
+    "black": "#000000",
+    "red": "#ff0000",
+    "green": "#008000",
+    "blue": "#0000ff",
+    "yellow": "#ffff00",
+    "gray": "#808080",
+    "grey": "#808080",
+    "silver": "#c0c0c0",
+    "lightgray": "#d3d3d3",
+    "lightgrey": "#d3d3d3",
+    "orange": "#ffa500",
+}
+_MONTHS = (
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
+    "december",
+)
 _MONTH = "|".join(f"{m[:3]}(?:{m[3:]})?" for m in _MONTHS)
 _WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _WEEKDAY = rf"(?P<weekday>{'|'.join(f'{d[:3]}(?:{d[3:]})?' for d in _WEEKDAYS)})[.,]?\s+"
-#: 27 November 2026, November 27, 2026, 2026-11-27, 27.11.2026 and 27/11/2026, with or without a weekday before them.
-_DATES = (re.compile(rf"\b(?:{_WEEKDAY})?(?:the )?(?P<day>\d{{1,2}})(?:st|nd|rd|th)?(?: of)?\s+(?P<month>{_MONTH})\.?,?\s+(?P<year>20\d\d)\b",
-                     re.IGNORECASE),
-          re.compile(rf"\b(?:{_WEEKDAY})?(?P<month>{_MONTH})\.?\s+(?P<day>\d{{1,2}})(?:st|nd|rd|th)?,?\s+(?P<year>20\d\d)\b", re.IGNORECASE),
-          re.compile(r"\b(?P<year>20\d\d)-(?P<month>\d\d)-(?P<day>\d\d)\b"),
-          re.compile(r"\b(?P<day>\d{1,2})[./](?P<month>\d{1,2})[./](?P<year>20\d\d)\b"))
-_LEFT_OVER = re.compile(r"lorem ipsum|\bTODO\b|\bTBC\b|\bTBD\b|\bFIXME\b|\bXXX+\b"
-                        r"|\[(?:first ?name|name|date|link|venue|insert[^\]]*|your [^\]]*|placeholder)\]"
-                        r"|%%\w+%%|<<\w+>>|\[\[\w+\]\]|\bclick here to edit\b|\bplaceholder\b", re.IGNORECASE)
+#: 27 November 2026, November 27, 2026, 2026-11-27, 27.11.2026 and 27/11/2026, with or without a
+#: weekday before them.
+_DATES = (
+    re.compile(
+        (
+            rf"\b(?:{_WEEKDAY})?(?:the )?(?P<day>\d{{1,2}})(?:st|nd|rd|th)?(?: "
+            rf"of)?\s+(?P<month>{_MONTH})\.?,?\s+(?P<year>20\d\d)\b"
+        ),
+        re.IGNORECASE,
+    ),
+    re.compile(
+        rf"\b(?:{_WEEKDAY})?(?P<month>{_MONTH})\.?\s+(?P<day>\d{{1,2}})(?:st|nd|rd|th)?,?\s+(?P<year>20\d\d)\b",
+        re.IGNORECASE,
+    ),
+    re.compile(r"\b(?P<year>20\d\d)-(?P<month>\d\d)-(?P<day>\d\d)\b"),
+    re.compile(r"\b(?P<day>\d{1,2})[./](?P<month>\d{1,2})[./](?P<year>20\d\d)\b"),
+)
+_LEFT_OVER = re.compile(
+    r"lorem ipsum|\bTODO\b|\bTBC\b|\bTBD\b|\bFIXME\b|\bXXX+\b"
+    r"|\[(?:first ?name|name|date|link|venue|insert[^\]]*|your [^\]]*|placeholder)\]"
+    r"|%%\w+%%|<<\w+>>|\[\[\w+\]\]|\bclick here to edit\b|\bplaceholder\b",
+    re.IGNORECASE,
+)
 _TWICE = re.compile(r"\b(the|a|an|and|to|of|in|is|for|we|you|at|on|with)\s+\1\b", re.IGNORECASE)
 _PRETENDS = re.compile(r"\s*(?:re|fw|fwd|aw|wg|sv|antw)\s*:", re.IGNORECASE)
 _SEEN_HOST = re.compile(r"\b(?:https?://)?((?:[a-z0-9-]+\.)+[a-z]{2,})(?:[/?#]\S*)?", re.IGNORECASE)
@@ -69,13 +110,36 @@ def _subject(document: Json) -> Iterator[Check]:
     subject = fillins.PART.sub("", document["subject"])
     letters = [c for c in subject if c.isalpha()]
     if _PRETENDS.match(subject):
-        yield Check(SHOULD, "The subject pretends to be an answer or something forwarded. Take the “Re:” or “Fwd:” out.", "", "subject")
+        yield Check(
+            SHOULD,
+            (
+                "The subject pretends to be an answer or something forwarded. Take the “Re:” or "
+                "“Fwd:” out."
+            ),
+            "",
+            "subject",
+        )
     if len(letters) >= 8 and sum(c.isupper() for c in letters) / len(letters) > 0.7:
-        yield Check(SHOULD, "The subject is written in capitals, which reads as shouting and is filtered.", "", "subject")
+        yield Check(
+            SHOULD,
+            "The subject is written in capitals, which reads as shouting and is filtered.",
+            "",
+            "subject",
+        )
     if re.search(r"[!?]{2,}|[$£€]{2,}", subject) or subject.count("!") > 1:
-        yield Check(SHOULD, "The subject has several exclamation or question marks; one is the most.", "", "subject")
-    if document["subject"] and document["subject"].strip().lower() == document["preheader"].strip().lower():
-        yield Check(SHOULD, "The preheader repeats the subject; say something more there.", "", "preheader")
+        yield Check(
+            SHOULD,
+            "The subject has several exclamation or question marks; one is the most.",
+            "",
+            "subject",
+        )
+    if (
+        document["subject"]
+        and document["subject"].strip().lower() == document["preheader"].strip().lower()
+    ):
+        yield Check(
+            SHOULD, "The preheader repeats the subject; say something more there.", "", "preheader"
+        )
     yield from _left_over(subject, "", "subject")
     yield from _left_over(document["preheader"], "", "preheader")
 
@@ -89,7 +153,9 @@ def _words(text: str, ident: str, slot: str, about: About) -> Iterator[Check]:
     bare = fillins.PART.sub(" ", text)
     yield from _left_over(bare, ident, slot)
     if found := _TWICE.search(bare):
-        yield Check(COULD, f"“{' '.join(found.group().split())}”: the same word twice.", ident, slot)
+        yield Check(
+            COULD, f"“{' '.join(found.group().split())}”: the same word twice.", ident, slot
+        )
     if about.today is not None:
         yield from _dates(bare, ident, slot, about.today)
 
@@ -99,7 +165,11 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
     for pattern in _DATES:
         for match in pattern.finditer(text):
             month = match["month"]
-            number = int(month) if month.isdigit() else next(i for i, m in enumerate(_MONTHS, 1) if m.startswith(month[:3].lower()))
+            number = (
+                int(month)
+                if month.isdigit()
+                else next(i for i, m in enumerate(_MONTHS, 1) if m.startswith(month[:3].lower()))
+            )
             try:
                 day = dt.date(int(match["year"]), number, int(match["day"]))
             except ValueError:
@@ -107,7 +177,12 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
                 continue
             said = match.groupdict().get("weekday")
             if said and not _WEEKDAYS[day.weekday()].startswith(said[:3].lower()):
-                yield Check(SHOULD, f"“{match.group()}” is a {_WEEKDAYS[day.weekday()].capitalize()}.", ident, slot)
+                yield Check(
+                    SHOULD,
+                    f"“{match.group()}” is a {_WEEKDAYS[day.weekday()].capitalize()}.",
+                    ident,
+                    slot,
+                )
             elif day < today:
                 yield Check(SHOULD, f"“{match.group().strip()}” has passed.", ident, slot)
 
@@ -117,18 +192,54 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
     for lost in found:
         # What browsers cannot follow was taken out of it when it was taken in.
         if lost.tag == "a" and not lost.attributes.keys() & {"href", "name", "id"} and lost.words:
-            yield Check(SHOULD, f"“{lost.words[:40]}” is written as a link but has no address that can be followed.", ident, slot)
+            yield Check(
+                SHOULD,
+                (
+                    f"“{lost.words[:40]}” is written as a link but has no address that can be "
+                    "followed."
+                ),
+                ident,
+                slot,
+            )
     yield from _insecure([e.attributes["href"] for e in links], ident, slot)
     for link in links:
         href = link.attributes["href"].strip()
         if href in ("#", ""):
-            yield Check(SHOULD, f"The link “{link.words[:40] or 'without words'}” leads nowhere.", ident, slot)
-        seen, host = _SEEN_HOST.fullmatch(link.words.strip().rstrip(".,")), urlsplit(fillins.PART.sub("x", href)).hostname or ""
-        if seen and host and "@" not in link.words and not _same_site(seen.group(1).lower(), host.lower()):
-            yield Check(SHOULD, f"A link says {seen.group(1)} and leads to {host}. Filters and people take that for a trick.", ident, slot)
-        pictured = any(e.tag == "img" and any(outer.attributes.get("href") == link.attributes["href"] for outer in e.inside) for e in found)
+            yield Check(
+                SHOULD,
+                f"The link “{link.words[:40] or 'without words'}” leads nowhere.",
+                ident,
+                slot,
+            )
+        seen, host = (
+            _SEEN_HOST.fullmatch(link.words.strip().rstrip(".,")),
+            urlsplit(fillins.PART.sub("x", href)).hostname or "",
+        )
+        if (
+            seen
+            and host
+            and "@" not in link.words
+            and not _same_site(seen.group(1).lower(), host.lower())
+        ):
+            yield Check(
+                SHOULD,
+                (
+                    f"A link says {seen.group(1)} and leads to {host}. Filters and people take "
+                    "that "
+                    "for a trick."
+                ),
+                ident,
+                slot,
+            )
+        pictured = any(
+            e.tag == "img"
+            and any(outer.attributes.get("href") == link.attributes["href"] for outer in e.inside)
+            for e in found
+        )
         if not link.words and not pictured and not fillins.PART.search(href):
-            yield Check(SHOULD, f"A link to {href[:60]} has no words, so nobody can follow it.", ident, slot)
+            yield Check(
+                SHOULD, f"A link to {href[:60]} has no words, so nobody can follow it.", ident, slot
+            )
 
 
 def _same_site(one: str, other: str) -> bool:
@@ -137,14 +248,25 @@ def _same_site(one: str, other: str) -> bool:
 
 
 def _insecure(hrefs: Sequence[str], ident: str, slot: str) -> Iterator[Check]:
-    """Addresses that are not encrypted, or that only one's own network reaches; 127.0.0.1 is for trying things out."""
+    """Addresses that are not encrypted, or that only one's own network reaches; 127.0.0.1 is for
+    trying things out."""
     for href in hrefs:
         host = (urlsplit(fillins.PART.sub("x", href.strip())).hostname or "").lower()
         if host == "localhost" or host.endswith((".localhost", ".local", ".internal", ".lan")):
-            yield Check(SHOULD, f"{href[:60]} can be reached from inside your own network only.", ident, slot)
+            yield Check(
+                SHOULD,
+                f"{href[:60]} can be reached from inside your own network only.",
+                ident,
+                slot,
+            )
             return
         if href.strip().lower().startswith("http://") and host not in ("localhost", "127.0.0.1"):
-            yield Check(SHOULD, f"{href[:60]} is not encrypted: begin it with https://, or browsers warn of it.", ident, slot)
+            yield Check(
+                SHOULD,
+                f"{href[:60]} is not encrypted: begin it with https://, or browsers warn of it.",
+                ident,
+                slot,
+            )
             return
 
 
@@ -155,17 +277,41 @@ def _pictures(found: Sequence[Element], ident: str, slot: str, about: About) -> 
         source, alt = picture.attributes.get("src", "").strip(), picture.attributes.get("alt")
         if not source:
             yield Check(MUST, "A picture in the code has no source.", ident, slot)
-        elif not fillins.PART.search(source) and not re.match(r"https?://|/f/", source, re.IGNORECASE):
-            yield Check(MUST, f"The picture “{source[:60]}” stands on your own computer, or inside an email: upload it and use its address.",
-                        ident, slot)
+        elif not fillins.PART.search(source) and not re.match(
+            r"https?://|/f/", source, re.IGNORECASE
+        ):
+            yield Check(
+                MUST,
+                (
+                    f"The picture “{source[:60]}” stands on your own computer, or inside an email: "
+                    "upload it and use its address."
+                ),
+                ident,
+                slot,
+            )
         elif _gone(source, about):
-            yield Check(MUST, f"The picture {source[:60]} is not in the store any more.", ident, slot)
-        if alt and re.search(r"\.(?:png|jpe?g|gif|webp|svg)$|^(?:image|img|picture|photo)\d*$", alt.strip(), re.IGNORECASE):
-            yield Check(COULD, f"The alternative text “{alt}” does not say what the picture shows.", ident, slot)
+            yield Check(
+                MUST, f"The picture {source[:60]} is not in the store any more.", ident, slot
+            )
+        if alt and re.search(
+            r"\.(?:png|jpe?g|gif|webp|svg)$|^(?:image|img|picture|photo)\d*$",
+            alt.strip(),
+            re.IGNORECASE,
+        ):
+            yield Check(
+                COULD,
+                f"The alternative text “{alt}” does not say what the picture shows.",
+                ident,
+                slot,
+            )
 
 
 def _gone(source: str, about: About) -> bool:
-    return source.startswith("/f/") and about.stored is not None and source.split("?")[0] not in about.stored
+    return (
+        source.startswith("/f/")
+        and about.stored is not None
+        and source.split("?")[0] not in about.stored
+    )
 
 
 def _looks(found: Sequence[Element], ident: str, slot: str, ground: str) -> Iterator[Check]:
@@ -175,30 +321,60 @@ def _looks(found: Sequence[Element], ident: str, slot: str, ground: str) -> Iter
             continue
         style = element.style()
         size = _pixels(style.get("font-size", ""))
-        if size is not None and size < SMALL and size > 1 or element.attributes.get("size") in ("1", "-2", "-3"):
+        if (
+            size is not None
+            and size < SMALL
+            and size > 1
+            or element.attributes.get("size") in ("1", "-2", "-3")
+        ):
             small = small or element.words
-        if size is not None and size <= 1 or style.get("visibility") == "hidden" or style.get("display") == "none" and len(element.words) > 150:
+        if (
+            size is not None
+            and size <= 1
+            or style.get("visibility") == "hidden"
+            or style.get("display") == "none"
+            and len(element.words) > 150
+        ):
             hidden = hidden or element.words
-        colour = _colour(style.get("color", "") or element.attributes.get("color", "") if element.tag == "font" else style.get("color", ""))
+        colour = _colour(
+            style.get("color", "") or element.attributes.get("color", "")
+            if element.tag == "font"
+            else style.get("color", "")
+        )
         behind = _ground((*element.inside, element), ground)
         if colour and behind and contrast(colour, behind) < _READABLE:
             if colour == behind:
                 hidden = hidden or element.words
             else:
-                pale = pale or f"“{element.words[:40]}”: contrast {contrast(colour, behind):.1f} to 1, wanted {_READABLE}"
+                pale = pale or (
+                    f"“{element.words[:40]}”: contrast {contrast(colour, behind):.1f} to 1, "
+                    f"wanted {_READABLE}"
+                )
     if pale:
         yield Check(SHOULD, f"Words can hardly be read. {pale}.", ident, slot)
     if small:
-        yield Check(SHOULD, f"“{small[:40]}” is smaller than {SMALL} pixels and hard to read on a phone.", ident, slot)
+        yield Check(
+            SHOULD,
+            f"“{small[:40]}” is smaller than {SMALL} pixels and hard to read on a phone.",
+            ident,
+            slot,
+        )
     if hidden:
-        yield Check(SHOULD, f"“{hidden[:40]}” cannot be seen. Filters take hidden words for spam.", ident, slot)
+        yield Check(
+            SHOULD,
+            f"“{hidden[:40]}” cannot be seen. Filters take hidden words for spam.",
+            ident,
+            slot,
+        )
 
 
 def _pixels(size: str) -> float | None:
     found = re.fullmatch(r"([\d.]+)(px|pt|em|rem|%)?", size.strip())
     if not found or found.group(1).count(".") > 1:
         return None
-    return float(found.group(1)) * {"px": 1, "pt": 4 / 3, "em": 16, "rem": 16, "%": 0.16}.get(found.group(2) or "px", 1)
+    return float(found.group(1)) * {"px": 1, "pt": 4 / 3, "em": 16, "rem": 16, "%": 0.16}.get(
+        found.group(2) or "px", 1
+    )
 
 
 def _colour(text: str) -> str | None:
@@ -214,15 +390,25 @@ def _ground(inside: Sequence[Element], ground: str) -> str | None:
     """The colour behind an element; None behind a picture."""
     for element in inside:
         style = element.style()
-        if "background-image" in style or "url(" in style.get("background", "") or "background" in element.attributes:
+        if (
+            "background-image" in style
+            or "url(" in style.get("background", "")
+            or "background" in element.attributes
+        ):
             return None
-        named = style.get("background-color") or style.get("background", "").split(" ")[0] or element.attributes.get("bgcolor", "")
+        named = (
+            style.get("background-color")
+            or style.get("background", "").split(" ")[0]
+            or element.attributes.get("bgcolor", "")
+        )
         ground = _colour(named) or ground
     return ground.lower()
 
 
 def _line(line: Json, about: About) -> Iterator[Check]:
-    hrefs = [str(line[slot]) for slot in ("href", "link") if line.get(slot)] + [i["href"] for i in line.get("icons", ())]
+    hrefs = [str(line[slot]) for slot in ("href", "link") if line.get(slot)] + [
+        i["href"] for i in line.get("icons", ())
+    ]
     yield from _insecure(hrefs, line["id"], "href" if line.get("href") else "link")
     if line["type"] == "picture" and line["src"]:
         yield from _insecure([line["src"]], line["id"], "src")
@@ -231,7 +417,11 @@ def _line(line: Json, about: About) -> Iterator[Check]:
     for slot in ("text", "label"):
         if isinstance(line.get(slot), str):
             yield from _words(line[slot], line["id"], slot, about)
-    heading = [c for c in fillins.PART.sub("", line.get("text") or "") if c.isalpha()] if line["type"] == "heading" else []
+    heading = (
+        [c for c in fillins.PART.sub("", line.get("text") or "") if c.isalpha()]
+        if line["type"] == "heading"
+        else []
+    )
     if len(heading) >= 20 and all(c.isupper() for c in heading):
         yield Check(COULD, "A heading in capitals reads as shouting.", line["id"], "text")
 
@@ -241,22 +431,55 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
     if document.get("one_of") or any(line["type"] == "kept" for line in walk(lines)):
         return
     source = str(document["code"]) if document.get("code") else ""
-    said = html_text(source) if source else " ".join(
-        html_text(str(line[slot])) if slot in ("html", "code") else str(line[slot])
-        for line in walk(lines) for slot in ("text", "html", "label", "code", "by") if isinstance(line.get(slot), str))
+    said = (
+        html_text(source)
+        if source
+        else " ".join(
+            html_text(str(line[slot])) if slot in ("html", "code") else str(line[slot])
+            for line in walk(lines)
+            for slot in ("text", "html", "label", "code", "by")
+            if isinstance(line.get(slot), str)
+        )
+    )
     if document.get("text_only"):
         said = str(document.get("plain") or said)
-    pictures = source.count("<img") + sum(line["type"] == "picture" and bool(line["src"]) for line in walk(lines))
-    footer = sum(len(html_text(line["html"]).split()) for line in walk(lines) if line["type"] == "footer")
+    pictures = source.count("<img") + sum(
+        line["type"] == "picture" and bool(line["src"]) for line in walk(lines)
+    )
+    footer = sum(
+        len(html_text(line["html"]).split()) for line in walk(lines) if line["type"] == "footer"
+    )
     if pictures and len(re.findall(r"\w+", fillins.PART.sub("x", said))) - footer < _FEW_WORDS:
-        yield Check(SHOULD, "It is nearly all pictures: who does not load them reads nothing, and filters mind it. Say in words what they show.")
+        yield Check(
+            SHOULD,
+            (
+                "It is nearly all pictures: who does not load them reads nothing, and filters mind "
+                "it. Say in words what they show."
+            ),
+        )
     if about.postal_address and not _holds(said, about.postal_address):
-        yield Check(SHOULD, "Your postal address does not stand in it; in many countries it has to.", "", "code" if source else "add")
+        yield Check(
+            SHOULD,
+            "Your postal address does not stand in it; in many countries it has to.",
+            "",
+            "code" if source else "add",
+        )
     if source:
-        way_out = [e for e in elements(source) if e.tag == "a" and "unsubscribe" in fillins.refs(e.attributes.get("href", ""))]
+        way_out = [
+            e
+            for e in elements(source)
+            if e.tag == "a" and "unsubscribe" in fillins.refs(e.attributes.get("href", ""))
+        ]
         if "unsubscribe" in fillins.refs(source) and not way_out:
-            yield Check(MUST, "{{ unsubscribe }} stands in the code, but in no link that can be followed.", "", "code")
-        if any(e.style().get("display") == "none" for link in way_out for e in (*link.inside, link)):
+            yield Check(
+                MUST,
+                "{{ unsubscribe }} stands in the code, but in no link that can be followed.",
+                "",
+                "code",
+            )
+        if any(
+            e.style().get("display") == "none" for link in way_out for e in (*link.inside, link)
+        ):
             yield Check(MUST, "The link to unsubscribe cannot be seen.", "", "code")
 
 

@@ -1,4 +1,5 @@
-"""A message that is HTML from elsewhere: cleaned of what runs, laid out as a whole page, and measured."""
+"""A message that is HTML from elsewhere: cleaned of what runs, laid out as a whole page, and
+measured."""
 
 import dataclasses
 import html
@@ -11,26 +12,85 @@ import nh3
 from meadowrun.core.content import fillins
 from meadowrun.core.content.markup import Element, elements
 
-_TAGS = nh3.ALLOWED_TAGS | {"center", "font", "section", "main", "article", "header", "footer", "nav", "figure", "figcaption", "big", "tt",
-                            "u", "s", "strike", "map", "area"}
+_TAGS = nh3.ALLOWED_TAGS | {
+    "center",
+    "font",
+    "section",
+    "main",
+    "article",
+    "header",
+    "footer",
+    "nav",
+    "figure",
+    "figcaption",
+    "big",
+    "tt",
+    "u",
+    "s",
+    "strike",
+    "map",
+    "area",
+}
 _ATTRIBUTES = {
-    "*": {"style", "class", "id", "align", "valign", "width", "height", "bgcolor", "background", "border", "cellpadding", "cellspacing",
-          "bordercolor", "role", "dir", "lang", "title", "color", "face", "size", "colspan", "rowspan", "nowrap", "hspace", "vspace", "scope",
-          "headers", "abbr", "start", "type", "aria-label", "aria-hidden", "aria-roledescription"},
-    "a": {"href", "target", "name"}, "img": {"src", "alt", "usemap"}, "map": {"name"}, "area": {"href", "shape", "coords", "alt", "target"}}
+    "*": {
+        "style",
+        "class",
+        "id",
+        "align",
+        "valign",
+        "width",
+        "height",
+        "bgcolor",
+        "background",
+        "border",
+        "cellpadding",
+        "cellspacing",
+        "bordercolor",
+        "role",
+        "dir",
+        "lang",
+        "title",
+        "color",
+        "face",
+        "size",
+        "colspan",
+        "rowspan",
+        "nowrap",
+        "hspace",
+        "vspace",
+        "scope",
+        "headers",
+        "abbr",
+        "start",
+        "type",
+        "aria-label",
+        "aria-hidden",
+        "aria-roledescription",
+    },
+    "a": {"href", "target", "name"},
+    "img": {"src", "alt", "usemap"},
+    "map": {"name"},
+    "area": {"href", "shape", "coords", "alt", "target"},
+}
 #: What a page is made of anyway, or a parser adds by itself.
 _FRAME = frozenset({"html", "head", "body", "title", "meta", "tbody", "style", "link"})
 _HEAD = re.compile(r"<head\b[^<>]*+>(.*?)(?:</head>|\Z)", re.DOTALL | re.IGNORECASE)
 _BODY = re.compile(r"<body\b([^<>]*+)>", re.IGNORECASE)
 _BODY_END = re.compile(r"</body\s*+>", re.IGNORECASE)
-#: One that nobody closes goes on to the end, as it does in a browser; so none is looked for again and again.
-_COMMENT_OR_SHEET = re.compile(r"<!--.*?(?:-->|\Z)|<style\b([^<>]*+)>(.*?)(?:</style\s*+>|\Z)", re.DOTALL | re.IGNORECASE)
+#: One that nobody closes goes on to the end, as it does in a browser; so none is looked for again
+#: and again.
+_COMMENT_OR_SHEET = re.compile(
+    r"<!--.*?(?:-->|\Z)|<style\b([^<>]*+)>(.*?)(?:</style\s*+>|\Z)", re.DOTALL | re.IGNORECASE
+)
 #: What a style sheet never needs, and what would end it, or fetch or run something.
 _LEAVES = re.compile(r"<|-->|@import[^;]*+;?|expression\s*+\(|javascript:", re.IGNORECASE)
 _WRAPPED = re.compile(r"<!--MRFILL(\d+)X-->|MRFILL(\d+)X")
 _SHEET = re.compile(r"MRSHEET(\d+)X")
 #: Declarations with which something gives way on a narrow screen.
-_GIVES_WAY = re.compile(r"(?:^|[;\s])(?:(?:max-)?width\s*:\s*(?:auto|\d+%|[1-3]?\d?\dpx)|display\s*:\s*none)", re.IGNORECASE)
+_GIVES_WAY = re.compile(
+    r"(?:^|[;\s])(?:(?:max-)?width\s*:\s*(?:auto|\d+%|[1-3]?\d?\dpx)|display\s*:\s*none)",
+    re.IGNORECASE,
+)
 #: How wide a phone is, in CSS pixels, when it shows a page as wide as its screen.
 PHONE = 375
 
@@ -43,18 +103,26 @@ def cleaned(text: str, clean: Callable[[str], str], comments: bool = False) -> s
         parts.append(html.unescape(match.group()))
         word = f"MRFILL{len(parts) - 1}X"
         # Between the cells of a table only a comment stays where it is.
-        between = comments and match.group().startswith("{%") and text.rfind("<", 0, match.start()) <= text.rfind(">", 0, match.start())
+        between = (
+            comments
+            and match.group().startswith("{%")
+            and text.rfind("<", 0, match.start()) <= text.rfind(">", 0, match.start())
+        )
         return f"<!--{word}-->" if between else word
 
     hidden = fillins.PART.sub(hide, text)
-    # A link's address may be a fill-in, which is no address to a cleaner: give it a scheme while it is hidden.
+    # A link's address may be a fill-in, which is no address to a cleaner: give it a scheme while it
+    # is hidden.
     hidden = re.sub(r'(href|src)="MRFILL(\d+)X', r'\1="https://mrfill.invalid/MRFILL\2X', hidden)
     safe = clean(hidden).replace("https://mrfill.invalid/", "")
-    return _WRAPPED.sub(lambda m: parts[n] if (n := int(m.group(1) or m.group(2))) < len(parts) else "", safe)
+    return _WRAPPED.sub(
+        lambda m: parts[n] if (n := int(m.group(1) or m.group(2))) < len(parts) else "", safe
+    )
 
 
 def clean_code(text: str) -> str:
-    """HTML from elsewhere without anything that runs. A whole page keeps its style sheets in its head and the looks of its body."""
+    """HTML from elsewhere without anything that runs. A whole page keeps its style sheets in its
+    head and the looks of its body."""
     return cleaned(text, _clean_page, comments=True)
 
 
@@ -63,22 +131,29 @@ def _clean_page(hidden: str) -> str:
     if body is None:
         return _clean_part(hidden)
     end = _BODY_END.search(hidden, body.end())
-    inside = hidden[body.end():end.start() if end else len(hidden)]
+    inside = hidden[body.end() : end.start() if end else len(hidden)]
     top = "".join(m.group() for m in _COMMENT_OR_SHEET.finditer(head.group(1))) if head else ""
-    looks = re.match(r"<div([^>]*)>", nh3.clean(f"<div{body.group(1)}></div>", tags={"div"}, attributes={"div": _ATTRIBUTES["*"]}))
+    looks = re.match(
+        r"<div([^>]*)>",
+        nh3.clean(
+            f"<div{body.group(1)}></div>", tags={"div"}, attributes={"div": _ATTRIBUTES["*"]}
+        ),
+    )
     sheets = f"<head>{_clean_part(top)}</head>" if top else ""
     return f"{sheets}<body{looks.group(1) if looks else ''}>{_clean_part(inside)}</body>"
 
 
 def _harmless(sheet: str) -> str:
-    """A style sheet without what could leave it or run: taken out until nothing of it is left, since what stands around it may join."""
+    """A style sheet without what could leave it or run: taken out until nothing of it is left,
+    since what stands around it may join."""
     while (cleaner := _LEAVES.sub("", sheet)) != sheet:
         sheet = cleaner
     return sheet
 
 
 def _clean_part(part: str) -> str:
-    # A style sheet's text is no markup, so it is kept aside as it is; in it only what could leave it is taken out.
+    # A style sheet's text is no markup, so it is kept aside as it is; in it only what could leave
+    # it is taken out.
     sheets: list[str] = []
 
     def keep(match: re.Match[str]) -> str:
@@ -87,8 +162,15 @@ def _clean_part(part: str) -> str:
         sheets.append(_harmless(match.group(2)))
         return f"MRSHEET{len(sheets) - 1}X"
 
-    safe = nh3.clean(_COMMENT_OR_SHEET.sub(keep, part), tags=_TAGS - {"style", "title"}, clean_content_tags={"script", "style", "title"},
-                     strip_comments=False, attributes=_ATTRIBUTES, link_rel=None, url_schemes={"http", "https", "mailto", "tel"})
+    safe = nh3.clean(
+        _COMMENT_OR_SHEET.sub(keep, part),
+        tags=_TAGS - {"style", "title"},
+        clean_content_tags={"script", "style", "title"},
+        strip_comments=False,
+        attributes=_ATTRIBUTES,
+        link_rel=None,
+        url_schemes={"http", "https", "mailto", "tel"},
+    )
     return _SHEET.sub(lambda m: f"<style>{sheets[int(m.group(1))]}</style>", safe)
 
 
@@ -104,14 +186,22 @@ def lost(source: str, kept: str) -> list[str]:
             for name in element.attributes:
                 attributes[element.tag, name] += sign
     gone = {tag for tag, count in tags.items() if count > 0}
-    said = [f"<{tag}>" + (f" ({count} times)" if count > 1 else "") for tag, count in tags.most_common() if count > 0]
-    return said + [f"{name} on <{tag}>" + (f" ({count} times)" if count > 1 else "")
-                   for (tag, name), count in attributes.most_common() if count > 0 and tag not in gone]
+    said = [
+        f"<{tag}>" + (f" ({count} times)" if count > 1 else "")
+        for tag, count in tags.most_common()
+        if count > 0
+    ]
+    return said + [
+        f"{name} on <{tag}>" + (f" ({count} times)" if count > 1 else "")
+        for (tag, name), count in attributes.most_common()
+        if count > 0 and tag not in gone
+    ]
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Page:
-    """The parts of a page of code. `looks` are the attributes of its body, as they stand in its tag."""
+    """The parts of a page of code. `looks` are the attributes of its body, as they stand in its
+    tag."""
 
     head: str
     looks: str
@@ -125,7 +215,7 @@ class Page:
         inside, looks = code, ""
         if body is not None:
             end = _BODY_END.search(code, body.end())
-            inside, looks = code[body.end():end.start() if end else len(code)], body.group(1)
+            inside, looks = code[body.end() : end.start() if end else len(code)], body.group(1)
         sheets: list[str] = []
 
         def move(match: re.Match[str]) -> str:
@@ -146,7 +236,8 @@ def sheets(code: str) -> Iterator[str]:
 
 
 def width_on_phone(page: str) -> int:
-    """The width in pixels that a page takes on a phone, at least that of the phone: the widest thing that does not shrink.
+    """The width in pixels that a page takes on a phone, at least that of the phone: the widest
+    thing that does not shrink.
 
     Rules in style sheets that hold for narrow screens count for what they name by tag, class or id.
     """
@@ -160,18 +251,33 @@ def _fixed(element: Element, flexible: set[str]) -> int:
     if style.get("display") == "none":
         return 0
     classes = element.attributes.get("class", "").split()
-    names = {element.tag, *(f".{c}" for c in classes), *(f"{element.tag}.{c}" for c in classes), f"#{element.attributes.get('id', '')}"}
+    names = {
+        element.tag,
+        *(f".{c}" for c in classes),
+        *(f"{element.tag}.{c}" for c in classes),
+        f"#{element.attributes.get('id', '')}",
+    }
     least = re.fullmatch(r"(\d+)px", style.get("min-width", ""))
     if least:
         return int(least.group(1))
     if names & flexible:
         return 0
     most = style.get("max-width", "")
-    if most.endswith("%") or (limit := re.fullmatch(r"(\d+)px", most)) and int(limit.group(1)) <= PHONE:
+    if (
+        most.endswith("%")
+        or (limit := re.fullmatch(r"(\d+)px", most))
+        and int(limit.group(1)) <= PHONE
+    ):
         return 0
     wanted = style.get("width", "") or element.attributes.get("width", "")
     found = re.fullmatch(r"(\d+)(?:px)?", wanted.strip())
-    return int(found.group(1)) if found and element.tag in ("table", "td", "th", "img", "div", "p", "span", "a", "center", "section") else 0
+    return (
+        int(found.group(1))
+        if found
+        and element.tag
+        in ("table", "td", "th", "img", "div", "p", "span", "a", "center", "section")
+        else 0
+    )
 
 
 def _narrowed(sheet: str) -> Iterator[str]:
@@ -194,4 +300,4 @@ def _media(sheet: str) -> Iterator[tuple[str, str]]:
         while place < len(sheet) and depth:
             depth += {"{": 1, "}": -1}.get(sheet[place], 0)
             place += 1
-        yield match.group(1), sheet[match.end():place - 1]
+        yield match.group(1), sheet[match.end() : place - 1]

@@ -1,7 +1,8 @@
 """From a document to the templates that are filled in for each person, made once.
 
-MJML gives HTML that every mail reader can show; the compiler and the inliner see plain words in place of fill-ins,
-because they damage raw Jinja, and every word must come back exactly as often as it went in.
+MJML gives HTML that every mail reader can show; the compiler and the inliner see plain words in
+place of fill-ins, because they damage raw Jinja, and every word must come back exactly as often as
+it went in.
 """
 
 import dataclasses
@@ -45,7 +46,8 @@ class NoVersion(CannotRender):
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Link:
-    """A tracked address of an edition; `href` may hold fill-ins. One inside a list from a feed stands once for each item."""
+    """A tracked address of an edition; `href` may hold fill-ins. One inside a list from a feed
+    stands once for each item."""
 
     number: int
     label: str
@@ -60,9 +62,10 @@ class Link:
 class Compiled:
     """Template sources and what they use.
 
-    `refs` are all names that must be known to fill it in; `conditions` the lines behind each `when.<key>`. With `field`,
-    the message is one of `members`, chosen by the value of that field; an empty value's is for everyone else. Without, a
-    member called “page” is what a tap on a notice opens.
+    `refs` are all names that must be known to fill it in; `conditions` the lines behind each
+    `when.<key>`. With `field`, the message is one of `members`, chosen by the value of that field;
+    an empty value's is for everyone else. Without, a member called “page” is what a tap on a notice
+    opens.
     """
 
     subject: str
@@ -78,26 +81,48 @@ class Compiled:
     conditions: Mapping[str, list[Json]] = dataclasses.field(default_factory=dict)
     field: str = ""
     members: Mapping[str, "Compiled"] = dataclasses.field(default_factory=dict)
-    #: the particulars of an in-app card, their texts as templates; each button that counts knows its link's number
+    #: the particulars of an in-app card, their texts as templates; each button that counts knows
+    #: its link's number
     card: Json | None = None
 
     def to_json(self) -> Json:
-        made: Json = {"subject": self.subject, "html": self.html, "text": self.text, "refs": list(self.refs),
-                      "preheader": self.preheader, "short": self.short, "push": self.push, "links": [dataclasses.asdict(link) for link in self.links]}
+        made: Json = {
+            "subject": self.subject,
+            "html": self.html,
+            "text": self.text,
+            "refs": list(self.refs),
+            "preheader": self.preheader,
+            "short": self.short,
+            "push": self.push,
+            "links": [dataclasses.asdict(link) for link in self.links],
+        }
         if self.conditions:
             made["conditions"] = dict(self.conditions)
         if self.members:
-            made |= {"field": self.field, "members": {value: member.to_json() for value, member in self.members.items()}}
+            made |= {
+                "field": self.field,
+                "members": {value: member.to_json() for value, member in self.members.items()},
+            }
         if self.card:
             made["card"] = self.card
         return made
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> "Compiled":
-        return cls(data["subject"], data["html"], data["text"], tuple(Link(**link) for link in data["links"]),
-                   tuple(data["refs"]), data.get("preheader", ""), data.get("short", False), data.get("push"),
-                   data.get("conditions", {}), data.get("field", ""),
-                   {value: cls.from_json(member) for value, member in data.get("members", {}).items()}, data.get("card"))
+        return cls(
+            data["subject"],
+            data["html"],
+            data["text"],
+            tuple(Link(**link) for link in data["links"]),
+            tuple(data["refs"]),
+            data.get("preheader", ""),
+            data.get("short", False),
+            data.get("push"),
+            data.get("conditions", {}),
+            data.get("field", ""),
+            {value: cls.from_json(member) for value, member in data.get("members", {}).items()},
+            data.get("card"),
+        )
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -116,7 +141,9 @@ def _check(parts: Parts, before: str, after: str) -> None:
     for number, source in enumerate(parts.sources):
         word = f"MRPART{number}X"
         if after.count(word) < before.count(word):
-            raise CompileError(f"“{source}” was lost while the mail was laid out; move or retype it.")
+            raise CompileError(
+                f"“{source}” was lost while the mail was laid out; move or retype it."
+            )
 
 
 def _restore(parts: Parts, text: str) -> str:
@@ -128,27 +155,45 @@ def placed(document: Json, rows: Rows | None = None) -> list[Json]:
     return live(with_rows(document["lines"], rows or {}))
 
 
-def compile_document(document: Json, public_url: str, tracked: bool = True, rows: Rows | None = None,
-                     first_link: int = 0, asked: Mapping[str, list[Json]] | None = None) -> Compiled:
+def compile_document(
+    document: Json,
+    public_url: str,
+    tracked: bool = True,
+    rows: Rows | None = None,
+    first_link: int = 0,
+    asked: Mapping[str, list[Json]] | None = None,
+) -> Compiled:
     """Makes the templates of a document.
 
-    With `tracked`, links lead through our own signed addresses (`{{ token.click }}`), numbered from `first_link`, and a picture
-    of one pixel tells of openings; without, links are as typed: for previews. `rows` are the kept rows by (row, version);
-    `asked` the conditions that words inside texts name, by key. Raises CompileError.
+    With `tracked`, links lead through our own signed addresses (`{{ token.click }}`), numbered from
+    `first_link`, and a picture of one pixel tells of openings; without, links are as typed: for
+    previews. `rows` are the kept rows by (row, version); `asked` the conditions that words inside
+    texts name, by key. Raises CompileError.
     """
     parts, lines = Parts(), placed(document, rows)
-    tokens = {purpose: parts.hide(written) if tracked else "preview" for purpose, written in fillins.TOKENS.items()}
+    tokens = {
+        purpose: parts.hide(written) if tracked else "preview"
+        for purpose, written in fillins.TOKENS.items()
+    }
     links: list[Link] = []
     page = ""
     if not document.get("text_only"):
         page = _page(document, lines, parts, public_url, tokens, not tracked)
     if page:
-        page = _Hrefs(page, links, parts, public_url, tokens["click"], first_link).tracked() if tracked else \
-            _HREF.sub(lambda m: _encoded_href(m, parts), page)
+        page = (
+            _Hrefs(page, links, parts, public_url, tokens["click"], first_link).tracked()
+            if tracked
+            else _HREF.sub(lambda m: _encoded_href(m, parts), page)
+        )
     if page and tracked:
-        pixel = f'<img src="{public_url}/o/{tokens["open"]}" width="1" height="1" alt="" style="display:block;border:0" />'
+        pixel = (
+            f'<img src="{public_url}/o/{tokens["open"]}" width="1" height="1" alt="" '
+            'style="display:block;border:0" />'
+        )
         page = page.replace("</body>", pixel + "</body>", 1)
-    text = plain_text(document, lines, f"{public_url}/u/{fillins.TOKENS['leave'] if tracked else 'preview'}")
+    text = plain_text(
+        document, lines, f"{public_url}/u/{fillins.TOKENS['leave'] if tracked else 'preview'}"
+    )
     if document.get("channel") == "sms":
         text = _shortened(text, links, public_url, first_link)
     elif tracked:
@@ -161,30 +206,64 @@ def compile_document(document: Json, public_url: str, tracked: bool = True, rows
     card = document.get("card")
     if card:
         card = _carded(card, links, public_url, tracked, first_link)
-    way_out = {"unsubscribe": f"{public_url}/u/" + (fillins.TOKENS["leave"] if tracked else "preview"),
-               "preferences": f"{public_url}/p/" + (fillins.TOKENS["choose"] if tracked else "preview")}
+    way_out = {
+        "unsubscribe": f"{public_url}/u/" + (fillins.TOKENS["leave"] if tracked else "preview"),
+        "preferences": f"{public_url}/p/" + (fillins.TOKENS["choose"] if tracked else "preview"),
+    }
 
     def ways(source: str) -> str:
-        return re.sub(r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)], source)
+        return re.sub(
+            r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)], source
+        )
 
     refs = asking.refs(document, lines)
-    conditions = {answer_key(case): case["lines"] for line in walk(lines) if line["type"] == "only" and not line["partition"]
-                  for case in line["cases"]}
+    conditions = {
+        answer_key(case): case["lines"]
+        for line in walk(lines)
+        if line["type"] == "only" and not line["partition"]
+        for case in line["cases"]
+    }
     kept = asking.keys(refs, lines)
     if gone := kept - (asked or {}).keys():
-        raise CompileError(f"Some words ask “when.{min(gone)}”, which nobody has said. Write them again with “only for some”.")
+        raise CompileError(
+            f"Some words ask “when.{min(gone)}”, which nobody has said. Write them again with "
+            "“only for some”."
+        )
     conditions |= {key: (asked or {})[key] for key in kept}
-    refs |= {ref for line in walk(lines) if line["type"] == "only" for test, _ in branches(line) for ref in fillins.refs(f"{{% if {test} %}}")} | {
-        f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
-    return Compiled(document["subject"], ways(_restore(parts, page)), ways(text), tuple(links),
-                    tuple(sorted(refs - {"unsubscribe", "preferences"})), document["preheader"], document.get("channel") == "sms", push, conditions,
-                    card=card)
+    refs |= {
+        ref
+        for line in walk(lines)
+        if line["type"] == "only"
+        for test, _ in branches(line)
+        for ref in fillins.refs(f"{{% if {test} %}}")
+    } | {f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
+    return Compiled(
+        document["subject"],
+        ways(_restore(parts, page)),
+        ways(text),
+        tuple(links),
+        tuple(sorted(refs - {"unsubscribe", "preferences"})),
+        document["preheader"],
+        document.get("channel") == "sms",
+        push,
+        conditions,
+        card=card,
+    )
 
 
-def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, tokens: Mapping[str, str], marked: bool) -> str:
+def _page(
+    document: Json,
+    lines: Sequence[Json],
+    parts: Parts,
+    public_url: str,
+    tokens: Mapping[str, str],
+    marked: bool,
+) -> str:
     """The HTML, laid out and with its styles inlined, fill-ins still hidden."""
-    legal = (f'<p><a href="{public_url}/u/{tokens["leave"]}">Unsubscribe</a> or '
-             f'<a href="{public_url}/p/{tokens["choose"]}">choose what you get</a></p>')
+    legal = (
+        f'<p><a href="{public_url}/u/{tokens["leave"]}">Unsubscribe</a> or '
+        f'<a href="{public_url}/p/{tokens["choose"]}">choose what you get</a></p>'
+    )
     if document.get("code"):
         before = laid = _code_page(document, parts)
     else:
@@ -196,7 +275,9 @@ def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, 
         before = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], before)
         laid = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], laid)
     try:
-        page = css_inline.CSSInliner(keep_style_tags=True, load_remote_stylesheets=False).inline(laid)
+        page = css_inline.CSSInliner(keep_style_tags=True, load_remote_stylesheets=False).inline(
+            laid
+        )
     except Exception as problem:
         raise CompileError(f"The styles could not be worked in: {problem}") from problem
     _check(parts, before, page)
@@ -204,26 +285,40 @@ def _page(document: Json, lines: Sequence[Json], parts: Parts, public_url: str, 
 
 
 def _code_page(document: Json, parts: Parts) -> str:
-    """A page around code: as wide as the screen, its style sheets in the head, with the names that some mail apps draw by."""
+    """A page around code: as wide as the screen, its style sheets in the head, with the names that
+    some mail apps draw by."""
     code = Page.of(document["code"])
     body = parts.hide_in(code.body, tags_as_comments=True)
-    return ('<!doctype html><html xmlns="http://www.w3.org/1999/xhtml" xmlns:v="urn:schemas-microsoft-com:vml" '
-            'xmlns:o="urn:schemas-microsoft-com:office:office"><head><meta charset="utf-8">'
-            '<meta name="viewport" content="width=device-width, initial-scale=1">'
-            f"<title>{parts.attribute(document['subject'])}</title>{parts.hide_in(code.head, tags_as_comments=True)}</head>"
-            f"<body{parts.hide_in(code.looks)}>"
-            f'<div style="display:none;max-height:0;overflow:hidden">{parts.attribute(document["preheader"])}</div>{body}</body></html>')
+    return (
+        '<!doctype html><html xmlns="http://www.w3.org/1999/xhtml" '
+        'xmlns:v="urn:schemas-microsoft-com:vml" '
+        'xmlns:o="urn:schemas-microsoft-com:office:office"><head><meta charset="utf-8">'
+        '<meta name="viewport" content="width=device-width, initial-scale=1">'
+        f"<title>{parts.attribute(document['subject'])}</title>"
+        f"{parts.hide_in(code.head, tags_as_comments=True)}</head>"
+        f"<body{parts.hide_in(code.looks)}>"
+        "<div "
+        f'style="display:none;max-height:0;overflow:hidden">{parts.attribute(document["preheader"])}</div>{body}</body></html>'
+    )
 
 
 def _add(links: list[Link], first: int, label: str, href: str, loop: fillins.Tag | None) -> str:
-    """Adds a link, one for each item of the list it stands in, and gives what stands for its number in an address."""
+    """Adds a link, one for each item of the list it stands in, and gives what stands for its number
+    in an address."""
     number = first + len(links)
     if loop is None:
         links.append(Link(number, label[:80], href))
         return str(number)
     # What is filled in differs from person to person: a label of nothing else is named by its list.
-    named = f"{label[:70]}, item" if label.strip(" …") else f"{loop.ref.removeprefix('feed.')[:70]}, item"
-    links += [Link(number + item, f"{named} {item + 1}", href, loop.ref, item) for item in range(loop.most)]
+    named = (
+        f"{label[:70]}, item"
+        if label.strip(" …")
+        else f"{loop.ref.removeprefix('feed.')[:70]}, item"
+    )
+    links += [
+        Link(number + item, f"{named} {item + 1}", href, loop.ref, item)
+        for item in range(loop.most)
+    ]
     return number_of_item(number)
 
 
@@ -238,13 +333,18 @@ def _encoded_href(match: re.Match[str], parts: Parts) -> str:
 class _Hrefs:
     """The links of a laid-out page, led through our own addresses."""
 
-    def __init__(self, page: str, links: list[Link], parts: Parts, public_url: str, token: str, first: int):
+    def __init__(
+        self, page: str, links: list[Link], parts: Parts, public_url: str, token: str, first: int
+    ):
         self.page, self.links, self.parts, self.first = page, links, parts, first
         self.public_url, self.token = public_url, token
         #: (place, the list that begins there, or None where one ends), in order
-        self._loops = [(m.end(), tag if tag.kind == "for" else None) for m in _WORD.finditer(page)
-                       if (source := parts.sources[int(m.group(1) or m.group(2))]).startswith("{%")
-                       and (tag := fillins.tag(source)).kind in ("for", "endfor")]
+        self._loops = [
+            (m.end(), tag if tag.kind == "for" else None)
+            for m in _WORD.finditer(page)
+            if (source := parts.sources[int(m.group(1) or m.group(2))]).startswith("{%")
+            and (tag := fillins.tag(source)).kind in ("for", "endfor")
+        ]
         self._inside: fillins.Tag | None = None
 
     def tracked(self) -> str:
@@ -262,14 +362,17 @@ class _Hrefs:
         if hidden and self.parts.sources[int(hidden.group(2) or 0)].strip("{} ") in fillins.BARE:
             return match.group()
         ours = href.startswith((f"{self.public_url}/u/", f"{self.public_url}/p/"))
-        if ours or not (href.startswith("MRPART") or href.lower().startswith(("http://", "https://"))):
+        if ours or not (
+            href.startswith("MRPART") or href.lower().startswith(("http://", "https://"))
+        ):
             return match.group()
         number = _add(self.links, self.first, self._label(match), _restore(self.parts, href), loop)
-        return f'href="{self.public_url}/c/{self.token}/{number if loop is None else self.parts.hide(number)}"'
+        shown = number if loop is None else self.parts.hide(number)
+        return f'href="{self.public_url}/c/{self.token}/{shown}"'
 
     def _label(self, match: re.Match[str]) -> str:
         """What a link is called in results: its words, or what its picture shows."""
-        after = self.page[match.end():match.end() + 2000].split(">", 1)[-1].split("</a>", 1)[0]
+        after = self.page[match.end() : match.end() + 2000].split(">", 1)[-1].split("</a>", 1)[0]
         words = re.sub(r"<[^>]*>", " ", after)
         label = " ".join(html.unescape(_WORD.sub("…", words)).split())
         if not label:
@@ -279,11 +382,13 @@ class _Hrefs:
 
 
 def _track_text(text: str, links: list[Link], public_url: str, first: int) -> str:
-    """Addresses in the plain part lead through the tracked address that the same one has in the HTML part, else through one
-    of their own."""
+    """Addresses in the plain part lead through the tracked address that the same one has in the
+    HTML part, else through one of their own."""
     numbers: dict[tuple[str, str], str] = {}
     for link in links:
-        numbers.setdefault((link.href, link.each), number_of_item(link.number) if link.each else str(link.number))
+        numbers.setdefault(
+            (link.href, link.each), number_of_item(link.number) if link.each else str(link.number)
+        )
     for (href, _), number in numbers.items():
         if href.startswith("{{"):
             # An address that is filled in as a whole is known by where the plain part puts it.
@@ -293,16 +398,18 @@ def _track_text(text: str, links: list[Link], public_url: str, first: int) -> st
     for found in addresses(text):
         if text.startswith(f"{public_url}/", found.start):
             continue
-        bare, each = normal(text[found.start:found.end]), found.loop.ref if found.loop else ""
+        bare, each = normal(text[found.start : found.end]), found.loop.ref if found.loop else ""
         if (bare, each) not in numbers:
             numbers[bare, each] = _add(links, first, bare.split("://", 1)[-1], bare, found.loop)
-        made += [text[place:found.start], f"{public_url}/c/{_CLICK}/{numbers[bare, each]}"]
+        made += [text[place : found.start], f"{public_url}/c/{_CLICK}/{numbers[bare, each]}"]
         place = found.end
     return "".join([*made, text[place:]])
 
 
 def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
-    """The particulars of a notice: addresses lead through ours, pictures of the store have whole addresses."""
+    """The particulars of a notice: addresses lead through ours, pictures of the store have whole
+    addresses."""
+
     def change(slot: str, text: str) -> str:
         if slot in ("picture", "icon"):
             return public_url + text if text.startswith("/") else text
@@ -311,7 +418,11 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
             return f"{public_url}/n/{fillins.TOKENS['page'] if tracked else 'preview'}"
         if not tracked or not text or not (slot == "href" or slot.startswith("button")):
             return text
-        label = "the notice" if slot == "href" else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
+        label = (
+            "the notice"
+            if slot == "href"
+            else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
+        )
         links.append(Link(first + len(links), label[:80], text))
         return f"{public_url}/c/{_CLICK}/{first + len(links) - 1}"
 
@@ -321,12 +432,19 @@ def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first
 
 
 def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
-    """The particulars of a card: every button that counts is a link, and one that opens an address leads through ours."""
+    """The particulars of a card: every button that counts is a link, and one that opens an address
+    leads through ours."""
     made = dict(card) | {"buttons": []}
     for button in card["buttons"]:
         if cards.counted(button):
             number = first + len(links)
-            links.append(Link(number, (button["label"] or cards.ACTS[button["act"]])[:80], button["href"] if button["act"] == "open" else ""))
+            links.append(
+                Link(
+                    number,
+                    (button["label"] or cards.ACTS[button["act"]])[:80],
+                    button["href"] if button["act"] == "open" else "",
+                )
+            )
             button = button | {"link": number}
             if tracked and button["act"] == "open":
                 button["href"] = f"{public_url}/c/{_CLICK}/{number}"
@@ -335,14 +453,15 @@ def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first
 
 
 def _shortened(text: str, links: list[Link], public_url: str, first: int) -> str:
-    """Every address as a short link of ours: the delivery's code, and the number of the link as its last sign."""
+    """Every address as a short link of ours: the delivery's code, and the number of the link as its
+    last sign."""
     made, place = [], 0
     for found in addresses(text):
-        bare, number = text[found.start:found.end], first + len(links)
+        bare, number = text[found.start : found.end], first + len(links)
         if number >= len(SIGNS):
             raise CompileError(f"A text message can hold {len(SIGNS)} links at most.")
         links.append(Link(number, bare.split("://", 1)[-1][:80], bare))
-        made += [text[place:found.start], f"{public_url}/s/{fillins.SHORT}{SIGNS[number]}"]
+        made += [text[place : found.start], f"{public_url}/s/{fillins.SHORT}{SIGNS[number]}"]
         place = found.end
     return "".join([*made, text[place:]])
 
@@ -360,13 +479,16 @@ class Renderer:
             # A text message has no line end to spare.
             self._end = "\n" if compiled.html or not compiled.short else ""
             self._push = _mapper(mapped, texts_of, compiled.push) if compiled.push else None
-            self._card = _mapper(cards.mapped, cards.texts_of, compiled.card) if compiled.card else None
+            self._card = (
+                _mapper(cards.mapped, cards.texts_of, compiled.card) if compiled.card else None
+            )
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
         """One person's mail. `values` holds contact, company, fact … (mappings) and token,
         the delivery's tokens by purpose.
 
-        The subject is one line whatever a value holds, so that a value can never add a header. Raises CannotRender.
+        The subject is one line whatever a value holds, so that a value can never add a header.
+        Raises CannotRender.
         """
         if self.compiled.field:
             value = fillins.reach(values, self.compiled.field)
@@ -378,28 +500,37 @@ class Renderer:
         if "\n\n\n" in text:
             # A version that nobody reads here leaves its gap.
             text = _GAPS.sub("\n\n", text)
-        return Rendered(" ".join(self._subject(values).split()), self._html(values), text.strip() + self._end,
-                        self._push(values) if self._push else None, self._card(values) if self._card else None)
+        return Rendered(
+            " ".join(self._subject(values).split()),
+            self._html(values),
+            text.strip() + self._end,
+            self._push(values) if self._push else None,
+            self._card(values) if self._card else None,
+        )
 
     def page(self, values: Mapping[str, Any]) -> Rendered | None:
         """What a tap on a notice opens for one person; None where it opens no page of ours."""
         return self._members["page"].render(values) if "page" in self._members else None
 
     def preheader(self, values: Mapping[str, Any]) -> str:
-        """The line beside the subject, for showing it on its own: in the mail it stands in the HTML already."""
+        """The line beside the subject, for showing it on its own: in the mail it stands in the HTML
+        already."""
         if self.compiled.field:
             return ""
         return " ".join(template(self.compiled.preheader, escape=False)(values).split())
 
 
-def _mapper(change: Callable[..., Json], slots: Callable[..., Any], particulars: Json) -> Callable[[Mapping[str, Any]], Json]:
+def _mapper(
+    change: Callable[..., Json], slots: Callable[..., Any], particulars: Json
+) -> Callable[[Mapping[str, Any]], Json]:
     """Fills in the texts of a notice's or a card's particulars."""
     templates = {slot: template(text, escape=False) for slot, text in slots(particulars)}
     return lambda values: change(particulars, lambda slot, _: templates[slot](values))
 
 
 def link_address(link: Link, values: Mapping[str, Any]) -> str | None:
-    """Where a link leads for one person; None when the list it stands in has no such item for them."""
+    """Where a link leads for one person; None when the list it stands in has no such item for
+    them."""
     if link.each:
         items = fillins.reach(values, link.each)
         if not isinstance(items, list) or link.item >= len(items):
@@ -409,7 +540,8 @@ def link_address(link: Link, values: Mapping[str, Any]) -> str | None:
 
 
 def render_address(href: str, values: Mapping[str, Any]) -> str:
-    """A link's address for one person. Values are percent-encoded, save one that is the address's beginning."""
+    """A link's address for one person. Values are percent-encoded, save one that is the address's
+    beginning."""
     parts = []
     for place, part in enumerate(fillins.tree(href)):
         if isinstance(part, str):
@@ -420,5 +552,7 @@ def render_address(href: str, values: Mapping[str, Any]) -> str:
             if place:
                 parts.append(template(part.encoded().source(), escape=False)(values))
             else:
-                parts.append(quote(template(part.source(), escape=False)(values), safe=":/?#[]@!$&'()*+,;=%"))
+                parts.append(
+                    quote(template(part.source(), escape=False)(values), safe=":/?#[]@!$&'()*+,;=%")
+                )
     return "".join(parts)

@@ -3,8 +3,9 @@
     {"channel" (none for email), "subject", "preheader", "plain": text or null, "text_only": false,
      "code": html or null, "settings": {…}, "lines": [line, …]}
 
-Every line has an `id` and a `type` (see lines.py); texts may hold fill-ins (see fillins.py), `html` only the tags in TAGS.
-With `code`, the body is that HTML and the lines are not used; with `text_only`, there is no HTML at all.
+Every line has an `id` and a `type` (see lines.py); texts may hold fill-ins (see fillins.py), `html`
+only the tags in TAGS. With `code`, the body is that HTML and the lines are not used; with
+`text_only`, there is no HTML at all.
 """
 
 import html
@@ -38,19 +39,35 @@ __all__ = ["LINE_TYPES", "Json", "new_line"]
 TAGS = {"p", "br", "b", "strong", "i", "em", "a", "ul", "ol", "li", "span"}
 ALIGN = ("left", "center", "right")
 #: A host by its labels, in any letters (RFC 1123, 2.1; RFC 5890), or a number.
-_HOST = re.compile(r"(?:localhost|\[[0-9a-fA-F:.]+\]|\d{1,3}(?:\.\d{1,3}){3}|"
-                   r"(?:[^\W_](?:[\w-]{0,61}[^\W_])?\.)+(?=[^\d]*[^\W\d_])[^\W_][\w-]*[^\W_])\.?")
+_HOST = re.compile(
+    r"(?:localhost|\[[0-9a-fA-F:.]+\]|\d{1,3}(?:\.\d{1,3}){3}|"
+    r"(?:[^\W_](?:[\w-]{0,61}[^\W_])?\.)+(?=[^\d]*[^\W\d_])[^\W_][\w-]*[^\W_])\.?"
+)
 #: an address to write to, or several, with or without a subject (RFC 6068)
 _MAILTO = re.compile(r"mailto:[^\s@,?]+@[^\s@,?]+\.[^\s@,?.]{2,}(?:[,?]|\Z)")
 COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
 #: Fonts that mail readers have; others would need to be fetched.
-FONTS = {"Georgia, serif": "Georgia", "'Times New Roman', Times, serif": "Times", "Helvetica, Arial, sans-serif": "Helvetica",
-         "Verdana, Geneva, sans-serif": "Verdana", "'Trebuchet MS', Tahoma, sans-serif": "Trebuchet",
-         "'Courier New', Courier, monospace": "Courier"}
+FONTS = {
+    "Georgia, serif": "Georgia",
+    "'Times New Roman', Times, serif": "Times",
+    "Helvetica, Arial, sans-serif": "Helvetica",
+    "Verdana, Geneva, sans-serif": "Verdana",
+    "'Trebuchet MS', Tahoma, sans-serif": "Trebuchet",
+    "'Courier New', Courier, monospace": "Courier",
+}
 #: Looks of the whole message; a house style gives the organisation's own defaults.
-SETTINGS: Json = {"width": 600, "ground": "#efeadd", "sheet": "#ffffff", "ink": "#1f2b25", "accent": "#2e5e45",
-                  "on_accent": "#ffffff", "heading_font": "Georgia, serif", "text_font": "Helvetica, Arial, sans-serif",
-                  "size": 16, "round": 4}
+SETTINGS: Json = {
+    "width": 600,
+    "ground": "#efeadd",
+    "sheet": "#ffffff",
+    "ink": "#1f2b25",
+    "accent": "#2e5e45",
+    "on_accent": "#ffffff",
+    "heading_font": "Georgia, serif",
+    "text_font": "Helvetica, Arial, sans-serif",
+    "size": 16,
+    "round": 4,
+}
 _SIZES = {"width": (320, 800), "size": (12, 22), "round": (0, 30)}
 MOST_LINES = 240
 MOST_TEXT = 40_000
@@ -62,7 +79,8 @@ _FEED = re.compile(r"[A-Za-z]\w*(\.[A-Za-z]\w*){0,5}\Z")
 
 
 class DocumentError(ValueError):
-    """Content that cannot be taken; `line` is the id of the line at fault and `slot` the setting of it."""
+    """Content that cannot be taken; `line` is the id of the line at fault and `slot` the setting of
+    it."""
 
     def __init__(self, message: str, line: str | None = None, slot: str | None = None):
         super().__init__(message)
@@ -71,12 +89,20 @@ class DocumentError(ValueError):
 
 def empty(settings: Json | None = None) -> Json:
     """A document without any line."""
-    return {"subject": "", "preheader": "", "plain": None, "text_only": False, "code": None,
-            "settings": SETTINGS | (settings or {}), "lines": []}
+    return {
+        "subject": "",
+        "preheader": "",
+        "plain": None,
+        "text_only": False,
+        "code": None,
+        "settings": SETTINGS | (settings or {}),
+        "lines": [],
+    }
 
 
 def starting(organisation: str, postal_address: str, settings: Json | None = None) -> Json:
-    """What a new message begins with: the lines nearly every mail has, empty where only the author can know."""
+    """What a new message begins with: the lines nearly every mail has, empty where only the author
+    can know."""
     lines = [new_line(k) for k in ("heading", "text", "button")]
     lines[1]["html"] = '<p>Dear {{ contact.first_name | default("friend", true) }},</p><p></p>'
     return empty(settings) | {"lines": [*lines, closing(organisation, postal_address)]}
@@ -85,15 +111,31 @@ def starting(organisation: str, postal_address: str, settings: Json | None = Non
 def closing(organisation: str, postal_address: str) -> Json:
     """The footer that every mail needs: who writes, from where, and the way out."""
     # Many write their name into the address as well.
-    place = postal_address if postal_address.startswith(organisation) else f"{organisation}, {postal_address}" if postal_address else organisation
-    return new_line("footer", html=f"<p>{html.escape(place)}. You get this because you asked us to write.</p>")
+    place = (
+        postal_address
+        if postal_address.startswith(organisation)
+        else f"{organisation}, {postal_address}"
+        if postal_address
+        else organisation
+    )
+    return new_line(
+        "footer", html=f"<p>{html.escape(place)}. You get this because you asked us to write.</p>"
+    )
 
 
 def clean_html(text: str) -> str:
     """Rich text with only the tags we write, links with safe schemes, and fill-ins unharmed."""
-    return cleaned(text, lambda hidden: nh3.clean(
-        hidden, tags=TAGS, attributes={"a": {"href"}, "span": {"style"}}, filter_style_properties={"color"}, link_rel=None,
-        url_schemes={"http", "https", "mailto", "tel"}))
+    return cleaned(
+        text,
+        lambda hidden: nh3.clean(
+            hidden,
+            tags=TAGS,
+            attributes={"a": {"href"}, "span": {"style"}},
+            filter_style_properties={"color"},
+            link_rel=None,
+            url_schemes={"http", "https", "mailto", "tel"},
+        ),
+    )
 
 
 def texts(document: Json) -> Iterator[tuple[str, str, str]]:
@@ -119,9 +161,12 @@ def take(data: Any) -> Json:
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
         raise DocumentError("The message is not an object with a list of lines.")
     made: Json = empty() | {
-        "subject": one_line(data.get("subject", "")), "preheader": one_line(data.get("preheader", "")),
-        "plain": str(data["plain"]) if data.get("plain") else None, "text_only": bool(data.get("text_only")),
-        "code": clean_code(str(data["code"])) if data.get("code") else None}
+        "subject": one_line(data.get("subject", "")),
+        "preheader": one_line(data.get("preheader", "")),
+        "plain": str(data["plain"]) if data.get("plain") else None,
+        "text_only": bool(data.get("text_only")),
+        "code": clean_code(str(data["code"])) if data.get("code") else None,
+    }
     if data.get("one_of"):
         made["one_of"] = _one_of(data["one_of"])
     made["settings"] = take_settings(data.get("settings") or {})
@@ -132,7 +177,9 @@ def take(data: Any) -> Json:
     for ident, slot, text in texts(made):
         most = MOST_CODE if slot == "code" else MOST_TEXT
         if len(text) > most:
-            raise DocumentError(f"This text is longer than {most:,} characters.", ident or None, slot)
+            raise DocumentError(
+                f"This text is longer than {most:,} characters.", ident or None, slot
+            )
         try:
             fillins.tree(text)
         except fillins.FillInError as problem:
@@ -168,14 +215,19 @@ def take_lines(data: list[Any]) -> list[Json]:
 
 
 def _one_of(data: Any) -> Json:
-    """A message chosen by a field's value: {"field": ref, "values": {value: message}, "otherwise": message or 0}."""
+    """A message chosen by a field's value: {"field": ref, "values": {value: message}, "otherwise":
+    message or 0}."""
     try:
         values = {str(k)[:200]: int(v) for k, v in data["values"].items()}
         field, otherwise = str(data["field"]), int(data.get("otherwise") or 0)
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
         raise DocumentError("What chooses the message is not complete.", None, "one_of") from None
     if not re.fullmatch(r"(contact|company)\.[a-z]\w*", field) or len(values) > MOST_CASES:
-        raise DocumentError(f"Choose one field, and a message for each of at most {MOST_CASES} values.", None, "one_of")
+        raise DocumentError(
+            f"Choose one field, and a message for each of at most {MOST_CASES} values.",
+            None,
+            "one_of",
+        )
     return {"field": field, "values": values, "otherwise": otherwise}
 
 
@@ -207,10 +259,15 @@ def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
     if kind is None:
         raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
     if depth > _DEEPEST:
-        raise DocumentError(f"Lines stand more than {_DEEPEST} deep in each other.", str(data.get("id", ""))[:12] or None)
+        raise DocumentError(
+            f"Lines stand more than {_DEEPEST} deep in each other.",
+            str(data.get("id", ""))[:12] or None,
+        )
     ident = _ident(data, seen)
     if kind == "columns" and in_columns:
-        raise DocumentError("Columns cannot stand inside columns; phones could not stack them.", ident)
+        raise DocumentError(
+            "Columns cannot stand inside columns; phones could not stack them.", ident
+        )
     line: Json = {"id": ident, "type": kind}
     for name, default in (LINE_TYPES[kind][1] | EVERY).items():
         line[name] = _slot(data.get(name, default), default, ident, name)
@@ -229,7 +286,10 @@ def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
     elif kind == "only":
         if not isinstance(data.get("cases", []), list) or len(data.get("cases", [])) > MOST_CASES:
             raise DocumentError(f"A line can have at most {MOST_CASES} versions.", ident)
-        line["cases"] = [_case(case, seen, lambda inner: held(inner, in_columns)) for case in data.get("cases", [])]
+        line["cases"] = [
+            _case(case, seen, lambda inner: held(inner, in_columns))
+            for case in data.get("cases", [])
+        ]
         line["otherwise"] = held(data.get("otherwise", []), in_columns)
     elif kind == "icons":
         line["icons"] = [_icon(icon, ident) for icon in listed(data.get("icons"))][:12]
@@ -252,7 +312,9 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
     if name == "most":
         return max(1, min(fillins.MOST_ITEMS, _whole(value, ident, name)))
     if name == "feed" and value != "" and not (isinstance(value, str) and _FEED.match(value)):
-        raise DocumentError(f"“{str(value)[:60]}” is not the name of a feed, or of a list in it.", ident, name)
+        raise DocumentError(
+            f"“{str(value)[:60]}” is not the name of a feed, or of a list in it.", ident, name
+        )
     if isinstance(default, bool):
         return bool(value)
     if isinstance(default, int):
@@ -282,8 +344,13 @@ def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:
     lines = data.get("lines") or []
     if not isinstance(lines, list):
         raise DocumentError("The condition of a version is not a list of lines.", ident)
-    return {"id": ident, "name": one_line(data.get("name", ""), 120), "lines": lines, "part": str(data.get("part") or "")[:80],
-            "content": held(data.get("content", []))}
+    return {
+        "id": ident,
+        "name": one_line(data.get("name", ""), 120),
+        "lines": lines,
+        "part": str(data.get("part") or "")[:80],
+        "content": held(data.get("content", [])),
+    }
 
 
 def _icon(data: Any, ident: str) -> Json:
@@ -300,7 +367,10 @@ def renewed(lines: list[Json]) -> list[Json]:
         if line["type"] == "columns":
             copy["columns"] = [renewed(held) for held in line["columns"]]
         elif line["type"] == "only":
-            copy["cases"] = [case | {"id": fresh_id(), "content": renewed(case["content"])} for case in line["cases"]]
+            copy["cases"] = [
+                case | {"id": fresh_id(), "content": renewed(case["content"])}
+                for case in line["cases"]
+            ]
             copy["otherwise"] = renewed(line["otherwise"])
         made.append(copy)
     return made
@@ -327,7 +397,11 @@ def address_problem(href: str) -> str | None:
         return f"leads to “{href}”, which has a space in it: write %20 for it"
     if not parts.hostname or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
         return f"leads to “{href}”, which is no complete address"
-    if not _HOST.fullmatch(parts.hostname) or bare.lower().count("://") > 1 and bare.lower().startswith(("http://http", "https://http")):
+    if (
+        not _HOST.fullmatch(parts.hostname)
+        or bare.lower().count("://") > 1
+        and bare.lower().startswith(("http://http", "https://http"))
+    ):
         return f"leads to “{href}”, whose name is misspelt"
     try:
         _ = parts.port

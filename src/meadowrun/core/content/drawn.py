@@ -1,4 +1,5 @@
-"""A text as it is at its longest: with the longest values that its fill-ins really have, and its longest branches."""
+"""A text as it is at its longest: with the longest values that its fill-ins really have, and its
+longest branches."""
 
 import dataclasses
 from collections.abc import Callable, Mapping, Sequence
@@ -12,13 +13,23 @@ UNKNOWN = 12
 Weigh = Callable[[str], Any]
 
 
-def drawn(text: str, values: Mapping[str, Sequence[str]], weigh: Weigh, wanted: Callable[[str], bool] | None = None) -> str:
-    """The heaviest form of a text, by `weigh`. `values` are by ref the values that come into question; where some of them are
-    `wanted`, it is one of those."""
+def drawn(
+    text: str,
+    values: Mapping[str, Sequence[str]],
+    weigh: Weigh,
+    wanted: Callable[[str], bool] | None = None,
+) -> str:
+    """The heaviest form of a text, by `weigh`. `values` are by ref the values that come into
+    question; where some of them are `wanted`, it is one of those."""
     return _nodes(fillins.tree(text), values, weigh, wanted)
 
 
-def _nodes(nodes: Sequence[fillins.Node], values: Mapping[str, Sequence[str]], weigh: Weigh, wanted: Callable[[str], bool] | None) -> str:
+def _nodes(
+    nodes: Sequence[fillins.Node],
+    values: Mapping[str, Sequence[str]],
+    weigh: Weigh,
+    wanted: Callable[[str], bool] | None,
+) -> str:
     made = ""
     for node in nodes:
         if isinstance(node, str):
@@ -33,7 +44,9 @@ def _nodes(nodes: Sequence[fillins.Node], values: Mapping[str, Sequence[str]], w
     return made
 
 
-def _value(fill: fillins.FillIn, values: Sequence[str], weigh: Weigh, wanted: Callable[[str], bool] | None) -> str:
+def _value(
+    fill: fillins.FillIn, values: Sequence[str], weigh: Weigh, wanted: Callable[[str], bool] | None
+) -> str:
     """What a fill-in gives at the most: in its format, or its fallback."""
     shown = [_formatted(fill, value) for value in values if value]
     shown += [fill.fallback] if fill.fallback else []

@@ -15,8 +15,12 @@ from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
 from meadowrun.core.values import read_json
 
 MOST_BYTES = 1_000_000
-#: Elements whose content is HTML, which need not be well-formed XML: kept aside while the rest is read.
-_HTML = re.compile(r"<(mj-text|mj-button|mj-raw|mj-table|mj-social-element|mj-title|mj-preview)\b([^<>]*+)(?<!/)>(.*?)(?:</\1>|\Z)", re.DOTALL)
+#: Elements whose content is HTML, which need not be well-formed XML: kept aside while the rest is
+#: read.
+_HTML = re.compile(
+    r"<(mj-text|mj-button|mj-raw|mj-table|mj-social-element|mj-title|mj-preview)\b([^<>]*+)(?<!/)>(.*?)(?:</\1>|\Z)",
+    re.DOTALL,
+)
 #: What conditions say, by the key that the tags name: MJML itself has no place for that.
 _CONDITIONS = re.compile(r"<!-- conditions: (\{(?:(?!<!--).)*?\}) -->", re.DOTALL)
 _WAY_OUT = re.compile(r"<p>\s*<a href=\"\{\{ unsubscribe \}\}\">[^<]*</a>\s*</p>")
@@ -30,25 +34,38 @@ class ExchangeError(ValueError):
 
 @dataclasses.dataclass(frozen=True)
 class Brought:
-    """A document that was read, what of its source could not be taken, in words, and the conditions that its words ask, by key."""
+    """A document that was read, what of its source could not be taken, in words, and the conditions
+    that its words ask, by key."""
 
     document: Json
     lost: list[str]
     asked: dict[str, list[Json]]
 
 
-def to_mjml(document: Json, rows: Rows | None, public_url: str, asked: Mapping[str, list[Json]] | None = None) -> str:
-    """A message as MJML, its fill-ins standing as they are written; `asked` are the conditions that its words name.
+def to_mjml(
+    document: Json,
+    rows: Rows | None,
+    public_url: str,
+    asked: Mapping[str, list[Json]] | None = None,
+) -> str:
+    """A message as MJML, its fill-ins standing as they are written; `asked` are the conditions that
+    its words name.
 
     What conditions say stands in a comment, so that they come back when the file is read in.
     """
     parts, lines = Parts(), placed(document, rows)
-    made = mjml(document, lines, parts, public_url, '<p><a href="{{ unsubscribe }}">Unsubscribe</a></p>')
+    made = mjml(
+        document, lines, parts, public_url, '<p><a href="{{ unsubscribe }}">Unsubscribe</a></p>'
+    )
     made = re.sub(r"MRCODE(\d+)X", lambda m: parts.blocks[int(m.group(1))], made)
     made = re.sub(r"MRPART(\d+)X", lambda m: parts.sources[int(m.group(1))], made)
     said: Json = {key: {"lines": those} for key, those in (asked or {}).items()}
-    said |= {answer_key(case): {"name": case["name"], "lines": case["lines"]}
-             for line in walk(lines) if line["type"] == "only" and not line["partition"] for case in line["cases"]}
+    said |= {
+        answer_key(case): {"name": case["name"], "lines": case["lines"]}
+        for line in walk(lines)
+        if line["type"] == "only" and not line["partition"]
+        for case in line["cases"]
+    }
     # Two dashes would end the comment.
     kept = json.dumps(said, ensure_ascii=False).replace("--", "-\\u002d")
     return made.replace("</mj-head>", f"</mj-head><!-- conditions: {kept} -->", 1) if said else made
@@ -68,16 +85,34 @@ def from_mjml(source: str, public_url: str = "") -> Brought:
             given = read_json(found.group(1))
             if not isinstance(given, dict):
                 raise ValueError("it holds no object")
-            said = {key: one for key, one in given.items() if isinstance(one, dict) and isinstance(one.get("lines"), list)}
+            said = {
+                key: one
+                for key, one in given.items()
+                if isinstance(one, dict) and isinstance(one.get("lines"), list)
+            }
         except ValueError as problem:
-            raise ExchangeError(f"The comment with the conditions cannot be read: {problem}.") from None
+            raise ExchangeError(
+                f"The comment with the conditions cannot be read: {problem}."
+            ) from None
 
     def hide(match: re.Match[str]) -> str:
         aside.append(match.group(3))
         return f"<{match.group(1)}{match.group(2)}>MRHELD{len(aside) - 1}X</{match.group(1)}>"
 
-    text = _HTML.sub(hide, re.sub(r"<!--.*?(?:-->|\Z)", lambda m: "" if "<mj-" in m.group() else m.group(), source, flags=re.DOTALL))
-    text = re.sub(r"&(?!(?:amp|lt|gt|quot|apos|#\d+|#x[0-9a-fA-F]+);)(\w+;)?", lambda m: html.unescape(m.group()) if m.group(1) else "&amp;", text)
+    text = _HTML.sub(
+        hide,
+        re.sub(
+            r"<!--.*?(?:-->|\Z)",
+            lambda m: "" if "<mj-" in m.group() else m.group(),
+            source,
+            flags=re.DOTALL,
+        ),
+    )
+    text = re.sub(
+        r"&(?!(?:amp|lt|gt|quot|apos|#\d+|#x[0-9a-fA-F]+);)(\w+;)?",
+        lambda m: html.unescape(m.group()) if m.group(1) else "&amp;",
+        text,
+    )
     try:
         root = ElementTree.fromstring(text.strip())
     except ElementTree.ParseError as problem:
@@ -88,10 +123,16 @@ def from_mjml(source: str, public_url: str = "") -> Brought:
 
 
 class _Reading:
-    """`said` is what conditions say, by key. While lines are gathered, the tags between them stand among them."""
+    """`said` is what conditions say, by key. While lines are gathered, the tags between them stand
+    among them."""
 
     def __init__(self, aside: list[str], said: Mapping[str, Json], public_url: str):
-        self.aside, self.said, self.public_url, self.lost = aside, said, public_url, dict[str, None]()
+        self.aside, self.said, self.public_url, self.lost = (
+            aside,
+            said,
+            public_url,
+            dict[str, None](),
+        )
         #: the grounds that sections name
         self.grounds = set[str]()
         self.room = 0.0
@@ -109,7 +150,8 @@ class _Reading:
                 self.note(f"{name} of <{element.tag}>")
 
     def classes(self, root: ElementTree.Element) -> None:
-        """Gives each element the attributes of its classes and of its kind (mj-attributes), where it has none of its own."""
+        """Gives each element the attributes of its classes and of its kind (mj-attributes), where
+        it has none of its own."""
         said = root.find("mj-head/mj-attributes")
         if said is None:
             return
@@ -117,7 +159,11 @@ class _Reading:
         kinds = {child.tag: child.attrib for child in said if child.tag != "mj-class"}
         for element in root.iter():
             own = element.attrib.pop("mj-class", "").split()
-            for given in (*(named.get(name, {}) for name in own), kinds.get(element.tag, {}), kinds.get("mj-all", {})):
+            for given in (
+                *(named.get(name, {}) for name in own),
+                kinds.get(element.tag, {}),
+                kinds.get("mj-all", {}),
+            ):
                 for name, value in given.items():
                     if name != "name":
                         element.attrib.setdefault(name, value)
@@ -126,7 +172,9 @@ class _Reading:
                     self.note(f"the class “{name}”, which nothing defines")
 
     def content(self, element: ElementTree.Element) -> str:
-        return re.sub(r"MRHELD(\d+)X", lambda m: self.aside[int(m.group(1))], element.text or "").strip()
+        return re.sub(
+            r"MRHELD(\d+)X", lambda m: self.aside[int(m.group(1))], element.text or ""
+        ).strip()
 
     def brought(self, root: ElementTree.Element) -> Brought:
         made = empty()
@@ -134,20 +182,31 @@ class _Reading:
         if body is None:
             raise ExchangeError("There is no <mj-body>.")
         self.classes(root)
-        self.grounds = {element.get("background-color", "") for element in body.iter("mj-section")} - {""}
+        self.grounds = {
+            element.get("background-color", "") for element in body.iter("mj-section")
+        } - {""}
         if head is not None:
             for child in head:
                 said = re.sub(COLOUR_IN, "#", child.text or "")
-                if child.tag == "mj-style" and (said == own_style("#") or f".{SHEET}, .{SHEET} table" in said):
+                if child.tag == "mj-style" and (
+                    said == own_style("#") or f".{SHEET}, .{SHEET} table" in said
+                ):
                     continue
                 if child.tag in ("mj-font", "mj-style", "mj-breakpoint", "mj-html-attributes"):
-                    self.note(f"<{child.tag}>" + (f" “{child.get('name')}”" if child.get("name") else ""))
+                    self.note(
+                        f"<{child.tag}>" + (f" “{child.get('name')}”" if child.get("name") else "")
+                    )
             for slot, tag in (("subject", "mj-title"), ("preheader", "mj-preview")):
                 found = head.find(tag)
                 made[slot] = html.unescape(self.content(found)) if found is not None else ""
-            for path, setting, attribute in (("mj-attributes/mj-text", "ink", "color"), ("mj-attributes/mj-button", "accent", "background-color")):
+            for path, setting, attribute in (
+                ("mj-attributes/mj-text", "ink", "color"),
+                ("mj-attributes/mj-button", "accent", "background-color"),
+            ):
                 self.looks(made, head.find(path), setting, attribute)
-        self.ink, self.accent, self.words = (made["settings"][slot] for slot in ("ink", "accent", "on_accent"))
+        self.ink, self.accent, self.words = (
+            made["settings"][slot] for slot in ("ink", "accent", "on_accent")
+        )
         self.looks(made, body, "ground", "background-color")
         width = re.sub(r"\D", "", body.get("width", ""))
         if width:
@@ -156,7 +215,11 @@ class _Reading:
         made["lines"] = self.folded(held)
         document = take(made)
         keys = asking.keys(asking.refs(document, document["lines"]), document["lines"])
-        return Brought(document, list(self.lost), {key: self.said[key]["lines"] for key in sorted(keys & self.said.keys())})
+        return Brought(
+            document,
+            list(self.lost),
+            {key: self.said[key]["lines"] for key in sorted(keys & self.said.keys())},
+        )
 
     def folded(self, held: Sequence["Json | fillins.Tag"]) -> list[Json]:
         """Lines with tags between them as “only if” lines and lists from feeds."""
@@ -181,7 +244,14 @@ class _Reading:
                 body, _ = self.until(rest)
                 texts = [line for line in body if line["type"] == "text"]
                 if len(texts) == len(body) == 1:
-                    made.append(new_line("feed", feed=one.ref.removeprefix("feed."), most=one.most, html=texts[0]["html"]))
+                    made.append(
+                        new_line(
+                            "feed",
+                            feed=one.ref.removeprefix("feed."),
+                            most=one.most,
+                            html=texts[0]["html"],
+                        )
+                    )
                 else:
                     self.lost["a list from a feed holds one text; this one is shown once"] = None
                     made += body
@@ -203,21 +273,47 @@ class _Reading:
         cases = [self.case(test, body) for test, body in branches]
         partitions = {case["partition"] for case in cases if case}
         if None in cases or len(partitions) != 1:
-            self.lost["conditions that no sentence stands beside are not taken; add “Only if” lines for them"] = None
+            self.lost[
+                (
+                    "conditions that no sentence stands beside are not taken; add “Only if” lines "
+                    "for them"
+                )
+            ] = None
             return [line for _, body in branches for line in body] + otherwise
-        return [new_line("only", partition=partitions.pop(), otherwise=otherwise,
-                         cases=[{k: v for k, v in case.items() if k != "partition"} for case in cases if case])]
+        return [
+            new_line(
+                "only",
+                partition=partitions.pop(),
+                otherwise=otherwise,
+                cases=[
+                    {k: v for k, v in case.items() if k != "partition"} for case in cases if case
+                ],
+            )
+        ]
 
     def case(self, test: str, body: list[Json]) -> Json | None:
-        """A version of an “only if” line with the partition it asks, 0 for none; None for what is not ours."""
-        made: Json = {"id": fresh_id(), "name": "", "lines": [], "part": "", "content": body, "partition": 0}
+        """A version of an “only if” line with the partition it asks, 0 for none; None for what is
+        not ours."""
+        made: Json = {
+            "id": fresh_id(),
+            "name": "",
+            "lines": [],
+            "part": "",
+            "content": body,
+            "partition": 0,
+        }
         if part := re.fullmatch(r'part\.p(\d+) == "([^"]*)"', test):
             return made | {"partition": int(part[1]), "part": part[2]}
         if (asked := re.fullmatch(r"when\.(\w+)", test)) and asked[1] in self.said:
-            return made | {"name": str(self.said[asked[1]].get("name", "")), "lines": self.said[asked[1]]["lines"]}
+            return made | {
+                "name": str(self.said[asked[1]].get("name", "")),
+                "lines": self.said[asked[1]]["lines"],
+            }
         return None
 
-    def looks(self, made: Json, element: ElementTree.Element | None, setting: str, attribute: str) -> None:
+    def looks(
+        self, made: Json, element: ElementTree.Element | None, setting: str, attribute: str
+    ) -> None:
         value = element.get(attribute, "") if element is not None else ""
         if COLOUR.match(value):
             made["settings"][setting] = value
@@ -226,9 +322,15 @@ class _Reading:
         if element.tag in ("mj-wrapper", "mj-hero"):
             if element.get("background-color", "") not in self.grounds:
                 self.unkept(element, "background-color")
-            self.unkept(element, "background-url", "border", "border-top", "border-bottom", "full-width")
+            self.unkept(
+                element, "background-url", "border", "border-top", "border-bottom", "full-width"
+            )
             for child in element:
-                yield from self.section(child, made) if child.tag in ("mj-section", "mj-raw") else self.line(child)
+                yield from (
+                    self.section(child, made)
+                    if child.tag in ("mj-section", "mj-raw")
+                    else self.line(child)
+                )
             return
         if element.tag == "mj-raw":
             yield from self.line(element)
@@ -259,7 +361,12 @@ class _Reading:
             # Right to left, the source has the order of phones.
             reverse = element.get("direction") == "rtl"
             turn = -1 if reverse else 1
-            yield new_line("columns", split=split[::turn], reverse=reverse, columns=[self.folded(lines) for lines in held][::turn])
+            yield new_line(
+                "columns",
+                split=split[::turn],
+                reverse=reverse,
+                columns=[self.folded(lines) for lines in held][::turn],
+            )
         else:
             for lines in held:
                 yield from lines
@@ -271,27 +378,54 @@ class _Reading:
             colour = element.get("color", "")
             yield from self.text(content, align, "" if colour == self.ink else colour)
         elif element.tag == "mj-image":
-            width, src = int(re.sub(r"\D", "", element.get("width", "")) or 0), element.get("src", "")
+            width, src = (
+                int(re.sub(r"\D", "", element.get("width", "")) or 0),
+                element.get("src", ""),
+            )
             if self.public_url and src.startswith(f"{self.public_url}/f/"):
                 src = src.removeprefix(self.public_url).partition("?")[0]
-            yield new_line("picture", src=src, alt=element.get("alt", ""), link=element.get("href", ""), align=element.get("align", "center"),
-                           width=min(100, max(10, round(100 * width / (self.room or 544)))) if width else 100)
+            yield new_line(
+                "picture",
+                src=src,
+                alt=element.get("alt", ""),
+                link=element.get("href", ""),
+                align=element.get("align", "center"),
+                width=min(100, max(10, round(100 * width / (self.room or 544)))) if width else 100,
+            )
         elif element.tag == "mj-button":
             fill, colour = element.get("background-color", ""), element.get("color", "")
             self.unkept(element, "border", "width")
-            yield new_line("button", colour=colour if COLOUR.match(colour) and colour != self.words else "",
-                           label=html.unescape(re.sub(r"<[^>]*>", "", content)), href=element.get("href", ""),
-                           align=element.get("align", "center"), fill=fill if COLOUR.match(fill) and fill != self.accent else "")
+            yield new_line(
+                "button",
+                colour=colour if COLOUR.match(colour) and colour != self.words else "",
+                label=html.unescape(re.sub(r"<[^>]*>", "", content)),
+                href=element.get("href", ""),
+                align=element.get("align", "center"),
+                fill=fill if COLOUR.match(fill) and fill != self.accent else "",
+            )
         elif element.tag == "mj-divider":
             colour = element.get("border-color", "")
-            if element.get("border-style", "solid") != "solid" or element.get("border-width", "1px") not in ("1px", ""):
+            if element.get("border-style", "solid") != "solid" or element.get(
+                "border-width", "1px"
+            ) not in ("1px", ""):
                 self.note("width and kind of <mj-divider>")
-            yield new_line("divider", colour=colour if COLOUR.match(colour) and colour != RULE else "")
+            yield new_line(
+                "divider", colour=colour if COLOUR.match(colour) and colour != RULE else ""
+            )
         elif element.tag == "mj-spacer":
             yield new_line("space", height=int(re.sub(r"\D", "", element.get("height", "")) or 20))
         elif element.tag == "mj-social":
-            yield new_line("icons", icons=[{"icon": next((i for i in _SOCIAL if i in child.get("src", "")), "web"),
-                                            "href": child.get("href", "")} for child in element if child.get("href")])
+            yield new_line(
+                "icons",
+                icons=[
+                    {
+                        "icon": next((i for i in _SOCIAL if i in child.get("src", "")), "web"),
+                        "href": child.get("href", ""),
+                    }
+                    for child in element
+                    if child.get("href")
+                ],
+            )
         elif element.tag == "mj-table":
             yield new_line("code", code=f"<table>{content}</table>")
         elif element.tag == "mj-raw":
@@ -310,9 +444,15 @@ class _Reading:
         heading = re.fullmatch(r"\s*<h[1-3][^>]*>(.*?)</h[1-3]>\s*", content, re.DOTALL)
         looks = {"align": align, "colour": colour if COLOUR.match(colour) else ""}
         if heading:
-            yield new_line("heading", text=html.unescape(re.sub(r"<[^>]*>", "", heading.group(1))), **looks)
+            yield new_line(
+                "heading", text=html.unescape(re.sub(r"<[^>]*>", "", heading.group(1))), **looks
+            )
         elif re.search(r"<(table|img|div|center)\b", content):
             yield new_line("code", code=content)
         else:
             rich = clean_html(content)
-            yield new_line("text", html=rich if rich.lstrip().startswith(("<p", "<ul", "<ol")) else f"<p>{rich}</p>", **looks)
+            yield new_line(
+                "text",
+                html=rich if rich.lstrip().startswith(("<p", "<ul", "<ol")) else f"<p>{rich}</p>",
+                **looks,
+            )

@@ -6,7 +6,19 @@ from typing import Any
 
 from markupsafe import Markup
 
-from meadowrun.core.content.fillins import SHORT, TOKENS, Each, FillIn, Node, When, blank, is_missing, parse, reach, tree
+from meadowrun.core.content.fillins import (
+    SHORT,
+    TOKENS,
+    Each,
+    FillIn,
+    Node,
+    When,
+    blank,
+    is_missing,
+    parse,
+    reach,
+    tree,
+)
 from meadowrun.core.content.formats import FILTERS, in_words
 
 _SPECIAL = re.compile(r"[&<>'\"]")
@@ -18,7 +30,8 @@ _SHORT_REF = "contact.short__"
 _NUMBER = "link__"
 
 
-#: Characters that a part of a message may grow to when it is filled in, and one value in it: whatever a feed gives, a message stays one
+#: Characters that a part of a message may grow to when it is filled in, and one value in it:
+#: whatever a feed gives, a message stays one
 #: that mail servers take.
 MOST_FILLED, MOST_VALUE = 2_000_000, 200_000
 
@@ -32,15 +45,17 @@ class TooLarge(CannotRender):
 
 
 def number_of_item(first: int) -> str:
-    """What stands for the number of a link inside a list from a feed, whose first item's is `first`."""
+    """What stands for the number of a link inside a list from a feed, whose first item's is
+    `first`."""
     return "{{ item." + _NUMBER + str(first) + " }}"
 
 
 def template(source: str, escape: bool) -> Fill:
     """A function that fills a source in for one person.
 
-    `values` maps contact, company, fact … to their fields, and token to the delivery's tokens by purpose. Raises KeyError for a
-    field that is not there at all and has no fallback; a blank one is None.
+    `values` maps contact, company, fact … to their fields, and token to the delivery's tokens by
+    purpose. Raises KeyError for a field that is not there at all and has no fallback; a blank one
+    is None.
     """
     for purpose, written in TOKENS.items():
         source = source.replace(written, "{{ " + _TOKEN_REFS[purpose] + " }}")
@@ -90,7 +105,7 @@ def _filler(node: FillIn | When | Each, escape: bool) -> Fill:
                 return ""
             made: list[str] = []
             left = MOST_FILLED
-            for place, item in enumerate(items[:node.most]):
+            for place, item in enumerate(items[: node.most]):
                 made.append(each({**values, **item_values(item), "place__": place}))
                 left -= len(made[-1])
                 if left < 0:

@@ -1,10 +1,12 @@
 """Fill-ins: the changeable words of a message, in a small, closed part of Jinja's syntax.
 
-Allowed are `{{ contact.town }}`, `{{ company.kind }}`, `{{ fact.venue }}`, `{{ event.amount }}`, `{{ feed.sky.night }}`,
-`{{ table.prices.student }}` and the bare `{{ greeting }}`, each with filters from FILTERS whose arguments are constants;
-`{% if contact.tier == "Patron" %}…{% elif … %}…{% else %}…{% endif %}`; and, for lists that a feed gives,
-`{% for item in feed.programme.items[:5] %}…{% endfor %}`. Everything else Jinja could do is refused when a message is
-saved, so that a template cannot reach into objects or grow without bound; and values are only ever inserted, never run.
+Allowed are `{{ contact.town }}`, `{{ company.kind }}`, `{{ fact.venue }}`, `{{ event.amount }}`,
+`{{ feed.sky.night }}`, `{{ table.prices.student }}` and the bare `{{ greeting }}`, each with
+filters from FILTERS whose arguments are constants; `{% if contact.tier == "Patron" %}…{% elif …
+%}…{% else %}…{% endif %}`; and, for lists that a feed gives, `{% for item in
+feed.programme.items[:5] %}…{% endfor %}`. Everything else Jinja could do is refused when a message
+is saved, so that a template cannot reach into objects or grow without bound; and values are only
+ever inserted, never run.
 """
 
 import dataclasses
@@ -19,15 +21,23 @@ from jinja2 import nodes, sandbox
 
 from meadowrun.core.content.formats import FILTERS, WITH_TEXT, in_words
 
-#: What has parts: `contact.town`. `when` and `part` are answers about a person, worked out by the conditions of a message.
+#: What has parts: `contact.town`. `when` and `part` are answers about a person, worked out by the
+#: conditions of a message.
 ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when", "part", "sender")
 #: What stands alone.
 BARE = ("greeting", "unsubscribe", "preferences")
-#: A fill-in or a tag as it stands in a text. None begins inside another, so that signs that nobody closes are read once, not again and
+#: A fill-in or a tag as it stands in a text. None begins inside another, so that signs that nobody
+#: closes are read once, not again and
 #: again: what an author pastes must never take longer than its length.
-PART = re.compile(r"\{\{(?:[^{}]++|\}(?!\})|\{(?![{%]))*+\}\}|\{%(?:[^{}%]++|%(?!\})|\}|\{(?![{%]))*+%\}")
-#: what stands for a delivery's tokens in templates of ours, by what they are for; authors cannot write them
-TOKENS = {purpose: "{{ token." + purpose + " }}" for purpose in ("click", "open", "leave", "choose", "page")}
+PART = re.compile(
+    r"\{\{(?:[^{}]++|\}(?!\})|\{(?![{%]))*+\}\}|\{%(?:[^{}%]++|%(?!\})|\}|\{(?![{%]))*+%\}"
+)
+#: what stands for a delivery's tokens in templates of ours, by what they are for; authors cannot
+#: write them
+TOKENS = {
+    purpose: "{{ token." + purpose + " }}"
+    for purpose in ("click", "open", "leave", "choose", "page")
+}
 #: what stands for a delivery's short code in text messages
 SHORT = "{{ short }}"
 #: A list from a feed never shows more.
@@ -60,17 +70,29 @@ class FillIn:
 
     def encoded(self) -> "FillIn":
         """The same for use inside an address: percent-encoded, the fallback too."""
-        return FillIn(self.ref, None if self.fallback is None else quote(self.fallback, safe=""), (*self.filters, "encoded"))
+        return FillIn(
+            self.ref,
+            None if self.fallback is None else quote(self.fallback, safe=""),
+            (*self.filters, "encoded"),
+        )
 
 
 def quoted(text: str) -> str:
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("{", "(").replace("}", ")") + '"'
+    return (
+        '"'
+        + text.replace("\\", "\\\\").replace('"', '\\"').replace("{", "(").replace("}", ")")
+        + '"'
+    )
 
 
 def environment(autoescape: bool) -> sandbox.ImmutableSandboxedEnvironment:
     """The environment that messages are filled in with: strict about names, blank for None."""
     made = sandbox.ImmutableSandboxedEnvironment(
-        autoescape=autoescape, undefined=jinja2.StrictUndefined, finalize=blank, keep_trailing_newline=True)
+        autoescape=autoescape,
+        undefined=jinja2.StrictUndefined,
+        finalize=blank,
+        keep_trailing_newline=True,
+    )
     made.filters = {name: function or _default for name, function in FILTERS.items()}
     made.globals = {}
     made.tests = {}
@@ -87,8 +109,8 @@ def _default(value: Any, fallback: Any = "", boolean: bool = True) -> Any:
 
 
 def blank(value: Any) -> Any:
-    """A value as it is read where no format was chosen: nothing for a blank, yes or no, a list in words, a moment as people
-    write it."""
+    """A value as it is read where no format was chosen: nothing for a blank, yes or no, a list in
+    words, a moment as people write it."""
     if value is None:
         return ""
     if value is True or value is False:
@@ -119,7 +141,13 @@ def parse(part: str) -> FillIn:
     filters: list[str] = []
     fallback: str | None = None
     while isinstance(node, nodes.Filter):
-        if node.name not in FILTERS or node.kwargs or node.dyn_args or node.dyn_kwargs or node.node is None:
+        if (
+            node.name not in FILTERS
+            or node.kwargs
+            or node.dyn_args
+            or node.dyn_kwargs
+            or node.node is None
+        ):
             raise FillInError(f"“{node.name}” in “{shown}” is not a format that exists.")
         constants = [a.value for a in node.args if isinstance(a, nodes.Const)]
         if node.name == "default":
@@ -131,16 +159,21 @@ def parse(part: str) -> FillIn:
         elif node.args and not (node.name in WITH_TEXT and len(constants) == len(node.args) == 1):
             raise FillInError(f"“{node.name}” in “{shown}” takes no settings.")
         else:
-            filters.insert(0, f"{node.name}({quoted(str(constants[0]))})" if constants else node.name)
+            filters.insert(
+                0, f"{node.name}({quoted(str(constants[0]))})" if constants else node.name
+            )
         node = node.node
     ref = _ref(node)
     if ref is None:
-        raise FillInError(f"“{shown}” names nothing that can be filled in. Type @ to choose a field.")
+        raise FillInError(
+            f"“{shown}” names nothing that can be filled in. Type @ to choose a field."
+        )
     return FillIn(ref, fallback, tuple(filters))
 
 
 def _parsed(part: str) -> nodes.Template:
-    """One part as the template language reads it. Raises TemplateSyntaxError, also for what no person writes: very long, or very deep."""
+    """One part as the template language reads it. Raises TemplateSyntaxError, also for what no
+    person writes: very long, or very deep."""
     try:
         if len(part) > _LONGEST:
             raise RecursionError
@@ -161,7 +194,12 @@ def _ref(node: nodes.Node | None) -> str | None:
     while isinstance(node, nodes.Getattr):
         names.insert(0, node.attr)
         node = node.node
-    if not isinstance(node, nodes.Name) or node.name not in ROOTS or not names or any(n.startswith("_") for n in names):
+    if (
+        not isinstance(node, nodes.Name)
+        or node.name not in ROOTS
+        or not names
+        or any(n.startswith("_") for n in names)
+    ):
         return None
     # Only what comes from outside as JSON has parts of parts.
     if len(names) > (1 if node.name not in ("feed", "table", "item") else 6):
@@ -170,7 +208,8 @@ def _ref(node: nodes.Node | None) -> str | None:
 
 
 def reach(values: Mapping[str, Any], ref: str) -> Any:
-    """The value a name stands for. Raises KeyError where its first two parts are not there; deeper gaps are blank."""
+    """The value a name stands for. Raises KeyError where its first two parts are not there; deeper
+    gaps are blank."""
     root, *names = ref.split(".")
     if not names:
         return values[root]
@@ -205,7 +244,13 @@ class Tag:
 
 
 _COMPARE: dict[str, Callable[[Any, Any], bool]] = {
-    "eq": operator.eq, "ne": operator.ne, "gt": operator.gt, "gteq": operator.ge, "lt": operator.lt, "lteq": operator.le}
+    "eq": operator.eq,
+    "ne": operator.ne,
+    "gt": operator.gt,
+    "gteq": operator.ge,
+    "lt": operator.lt,
+    "lteq": operator.le,
+}
 
 
 def _test(node: nodes.Node, shown: str) -> Test:
@@ -216,19 +261,33 @@ def _test(node: nodes.Node, shown: str) -> Test:
     if isinstance(node, nodes.And | nodes.Or):
         left, right = _test(node.left, shown), _test(node.right, shown)
         both = isinstance(node, nodes.And)
-        return Test("", left.refs + right.refs, lambda values: (left.ask(values) and right.ask(values)) if both
-                    else (left.ask(values) or right.ask(values)))
+        return Test(
+            "",
+            left.refs + right.refs,
+            lambda values: (
+                (left.ask(values) and right.ask(values))
+                if both
+                else (left.ask(values) or right.ask(values))
+            ),
+        )
     if isinstance(node, nodes.Compare) and len(node.ops) == 1:
         ref, operand = _ref(node.expr), node.ops[0]
         if ref and operand.op in _COMPARE and isinstance(operand.expr, nodes.Const):
             return Test("", (ref,), _comparison(ref, operand.op, operand.expr.value))
-        if ref and operand.op in ("in", "notin") and isinstance(operand.expr, nodes.List) and all(
-                isinstance(i, nodes.Const) for i in operand.expr.items):
+        if (
+            ref
+            and operand.op in ("in", "notin")
+            and isinstance(operand.expr, nodes.List)
+            and all(isinstance(i, nodes.Const) for i in operand.expr.items)
+        ):
             wanted = [i.value for i in operand.expr.items if isinstance(i, nodes.Const)]
             return Test("", (ref,), _membership(ref, wanted, operand.op == "in"))
     ref = _ref(node)
     if ref is None:
-        raise FillInError(f"“{shown}” asks something that cannot be asked. Compare a field with a word in quotes or a number.")
+        raise FillInError(
+            f"“{shown}” asks something that cannot be asked. Compare a field with a word in "
+            "quotes or a number."
+        )
     return Test("", (ref,), lambda values: bool(reach(values, ref)))
 
 
@@ -254,7 +313,8 @@ def _comparison(ref: str, op: str, wanted: Any) -> Callable[[Mapping[str, Any]],
 
 
 def _alike(value: Any, wanted: Any) -> tuple[Any, Any]:
-    """Two values to compare. Where one is a number and the other a text that is one, both as numbers; yes and no are none."""
+    """Two values to compare. Where one is a number and the other a text that is one, both as
+    numbers; yes and no are none."""
     one, other = isinstance(value, int | float), isinstance(wanted, int | float)
     if one == other or isinstance(value, bool) or isinstance(wanted, bool):
         return value, wanted
@@ -272,20 +332,28 @@ def tag(part: str) -> Tag:
         return Tag(words, "{% " + words + " %}")
     if kind in ("if", "elif"):
         try:
-            (made,) = _parsed("{% if " + words[len(kind):] + " %}{% endif %}").body
+            (made,) = _parsed("{% if " + words[len(kind) :] + " %}{% endif %}").body
         except (jinja2.TemplateSyntaxError, ValueError):
             raise FillInError(f"“{shown}” is not a complete question.") from None
         if not isinstance(made, nodes.If):
             raise FillInError(f"“{shown}” is not a question.")
         test = _test(made.test, shown)
-        return Tag(kind, part, dataclasses.replace(test, source=words[len(kind):].strip()))
+        return Tag(kind, part, dataclasses.replace(test, source=words[len(kind) :].strip()))
     found = re.fullmatch(r"for item in (feed(?:\.[A-Za-z]\w*){1,6})(?:\[:(\d{1,2})\])?", words)
     if not found and kind == "for":
-        raise FillInError(f"“{shown}” cannot be gone through. Write “{{% for item in feed.… %}}” with the feed’s name and the way to its list, "
-                          "and item.… for what each one holds.")
+        raise FillInError(
+            f"“{shown}” cannot be gone through. Write “{{% for item in feed.… %}}” with the "
+            "feed’s name and the way to its list, "
+            "and item.… for what each one holds."
+        )
     if not found:
-        raise FillInError(f"“{shown}” is not something a message can do: only if, elif, else, endif, and for over a feed.")
-    return Tag("for", part, None, found.group(1), min(MOST_ITEMS, int(found.group(2) or MOST_ITEMS)))
+        raise FillInError(
+            f"“{shown}” is not something a message can do: only if, elif, else, endif, and for "
+            "over a feed."
+        )
+    return Tag(
+        "for", part, None, found.group(1), min(MOST_ITEMS, int(found.group(2) or MOST_ITEMS))
+    )
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -309,7 +377,8 @@ Node = str | FillIn | When | Each
 
 
 def tree(text: str) -> tuple[Node, ...]:
-    """A text as nested parts. Raises FillInError naming the part at fault, also where an if or for is not closed."""
+    """A text as nested parts. Raises FillInError naming the part at fault, also where an if or for
+    is not closed."""
     parts = list(reversed(split(text)))
     found, closing = _until(parts, 0)
     if closing is not None:
@@ -317,8 +386,11 @@ def tree(text: str) -> tuple[Node, ...]:
     return found
 
 
-def _until(parts: list["str | FillIn | Tag"], depth: int, looped: bool = False) -> tuple[tuple[Node, ...], Tag | None]:
-    """Nodes up to the tag that ends their branch, which comes back, too; None at the end of the text."""
+def _until(
+    parts: list["str | FillIn | Tag"], depth: int, looped: bool = False
+) -> tuple[tuple[Node, ...], Tag | None]:
+    """Nodes up to the tag that ends their branch, which comes back, too; None at the end of the
+    text."""
     if depth > _DEEPEST:
         raise FillInError(f"Conditions stand more than {_DEEPEST} deep in each other.")
     found: list[Node] = []
@@ -331,7 +403,10 @@ def _until(parts: list["str | FillIn | Tag"], depth: int, looped: bool = False) 
         elif part.kind == "for":
             if looped:
                 # Fifty times fifty times fifty: a short text would become a very long one.
-                raise FillInError(f"“{_short(part.text)}” stands in another list. One list in another cannot be filled in.")
+                raise FillInError(
+                    f"“{_short(part.text)}” stands in another list. One list in another cannot "
+                    "be filled in."
+                )
             body, closing = _until(parts, depth + 1, True)
             if closing is None or closing.kind != "endfor":
                 raise FillInError(f"“{_short(part.text)}” has no {{% endfor %}}.")
@@ -346,7 +421,12 @@ def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int, looped:
     now: Tag = first
     while True:
         body, closing = _until(parts, depth + 1, looped)
-        if closing is None or closing.kind == "endfor" or now.kind == "else" and closing.kind != "endif":
+        if (
+            closing is None
+            or closing.kind == "endfor"
+            or now.kind == "else"
+            and closing.kind != "endif"
+        ):
             raise FillInError(f"“{_short(first.text)}” has no {{% endif %}}.")
         if now.test is not None:
             branches.append((now.test, body))
@@ -356,13 +436,14 @@ def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int, looped:
 
 
 def split(text: str) -> list[str | FillIn | Tag]:
-    """The text cut into plain parts, fill-ins and tags. Raises FillInError at the first part that is none of them."""
+    """The text cut into plain parts, fill-ins and tags. Raises FillInError at the first part that
+    is none of them."""
     found: list[str | FillIn | Tag] = []
     place, depth = 0, 0
     for match in PART.finditer(text):
         if match.start() > place:
-            depth = _plain(text[place:match.start()], depth)
-            found.append(text[place:match.start()])
+            depth = _plain(text[place : match.start()], depth)
+            found.append(text[place : match.start()])
         found.append(parse(match.group()) if match.group().startswith("{{") else tag(match.group()))
         place = match.end()
     if place < len(text):
@@ -371,13 +452,14 @@ def split(text: str) -> list[str | FillIn | Tag]:
     return found
 
 
-#: How many braces each sign closes, of those that style sheets open: `@media print{.a{width:100%}}` is no fill-in.
+#: How many braces each sign closes, of those that style sheets open: `@media print{.a{width:100%}}`
+#: is no fill-in.
 _CLOSES = {"}": 1, "}}": 2, "%}": 1, "#}": 1}
 
 
 def _plain(text: str, depth: int) -> int:
-    """Looks through a text for signs of fill-ins that are none, `depth` braces of a style sheet being open before it; gives
-    how many are open after it. Raises FillInError."""
+    """Looks through a text for signs of fill-ins that are none, `depth` braces of a style sheet
+    being open before it; gives how many are open after it. Raises FillInError."""
     for match in _SIGNS.finditer(text):
         sign = match.group()
         if sign == "{":
@@ -388,8 +470,10 @@ def _plain(text: str, depth: int) -> int:
         elif sign == "}" or sign in _CLOSES and depth >= _CLOSES[sign]:
             depth = max(0, depth - _CLOSES[sign])
         else:
-            near = text[max(0, match.start() - 15):match.start() + 15].strip()
-            raise FillInError(f"There is a stray “{sign}” near “{near}”. Remove it, or type @ to fill in a field.")
+            near = text[max(0, match.start() - 15) : match.start() + 15].strip()
+            raise FillInError(
+                f"There is a stray “{sign}” near “{near}”. Remove it, or type @ to fill in a field."
+            )
     return depth
 
 
@@ -411,7 +495,8 @@ def used(text: str) -> list[FillIn]:
 
 
 def refs(text: str) -> set[str]:
-    """Every name a text needs to know, for fill-ins, questions and lists. What an item of a list holds is not among them."""
+    """Every name a text needs to know, for fill-ins, questions and lists. What an item of a list
+    holds is not among them."""
     found: set[str] = set()
     for part in split(text):
         if isinstance(part, FillIn):
@@ -422,10 +507,16 @@ def refs(text: str) -> set[str]:
 
 
 def named(text: str) -> str:
-    """A text for a list: each fill-in as the name of what it stands for, ‹first name›; questions are left out."""
+    """A text for a list: each fill-in as the name of what it stands for, ‹first name›; questions
+    are left out."""
+
     def name(match: re.Match[str]) -> str:
         if match.group().startswith("{%"):
             return ""
-        return "‹" + match.group().strip("{} ").split("|")[0].strip().split(".", 1)[-1].replace("_", " ") + "›"
+        return (
+            "‹"
+            + match.group().strip("{} ").split("|")[0].strip().split(".", 1)[-1].replace("_", " ")
+            + "›"
+        )
 
     return PART.sub(name, text)

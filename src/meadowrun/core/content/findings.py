@@ -21,9 +21,11 @@ class Check:
 class About:
     """What a message is checked against.
 
-    `known` are the refs that exist (`contact.town`, `table.prices.student`); `facts` those of the campaign, None when no
-    campaign is known yet; `blanks` counts, by (line, slot, ref), for how many of a place's readers a ref is blank, and these
-    readers; `weights` are the bytes of pictures in the store, by address; `hours` those in which it will go, as (first, last), where that is known.
+    `known` are the refs that exist (`contact.town`, `table.prices.student`); `facts` those of the
+    campaign, None when no campaign is known yet; `blanks` counts, by (line, slot, ref), for how
+    many of a place's readers a ref is blank, and these readers; `weights` are the bytes of pictures
+    in the store, by address; `hours` those in which it will go, as (first, last), where that is
+    known.
     """
 
     known: Collection[str] = ()
@@ -33,7 +35,8 @@ class About:
     feeds: Collection[str] = ()
     weights: Mapping[str, int] = dataclasses.field(default_factory=dict)
     hours: tuple[int, int] | None = None
-    #: the key of an “only if” version, or of words by condition, whose condition cannot be used → why
+    #: the key of an “only if” version, or of words by condition, whose condition cannot be used →
+    #: why
     broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: rows that exist, as (row, version)
     rows: Collection[tuple[int, int]] = ()
@@ -45,7 +48,8 @@ class About:
     today: dt.date | None = None
     #: where the organisation can be written to, which messages have to say; empty: unknown
     postal_address: str = ""
-    #: addresses of the pictures in the store, of those that the message names; None where nobody asked
+    #: addresses of the pictures in the store, of those that the message names; None where nobody
+    #: asked
     stored: Collection[str] | None = None
     #: the longest values that fields really have, by ref
     longest: Mapping[str, Sequence[str]] = dataclasses.field(default_factory=dict)

@@ -1,4 +1,5 @@
-"""How a filled-in value may be written: dates, money, capitals, lists. Each takes what it cannot format as it is."""
+"""How a filled-in value may be written: dates, money, capitals, lists. Each takes what it cannot
+format as it is."""
 
 import datetime as dt
 import functools
@@ -32,11 +33,14 @@ def _time(value: Any) -> Any:
     return found.group(1) if found else value
 
 
-_MOMENT = re.compile(r"(\d{4}-\d\d-\d\d)(?:[T ](\d\d:\d\d)(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?")
+_MOMENT = re.compile(
+    r"(\d{4}-\d\d-\d\d)(?:[T ](\d\d:\d\d)(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
+)
 
 
 def in_words(text: str) -> str:
-    """A day, or a moment, that stands as machines write it, as people do: 27 Nov 2026, 18:30. Any other text as it is."""
+    """A day, or a moment, that stands as machines write it, as people do: 27 Nov 2026, 18:30. Any
+    other text as it is."""
     found = _MOMENT.fullmatch(text) if text[:1].isdigit() else None
     date = _date(found.group(1)) if found else None
     if found is None or date is None:
@@ -52,13 +56,21 @@ def _text(value: Any) -> str:
 
 
 def _number(value: Any) -> Any:
-    return wording.number(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
+    return (
+        wording.number(value)
+        if isinstance(value, int | float) and not isinstance(value, bool)
+        else value
+    )
 
 
 def _money(value: Any, sign: str = "") -> Any:
     """Two places after the point, thousands apart: £1,234.50. What is no number stays as it is."""
     try:
-        return f"{sign}{float(value):,.2f}" if value not in (None, "") and not isinstance(value, bool) else value
+        return (
+            f"{sign}{float(value):,.2f}"
+            if value not in (None, "") and not isinstance(value, bool)
+            else value
+        )
     except (TypeError, ValueError):
         return value
 
@@ -96,19 +108,39 @@ def _list(value: Any) -> Any:
 
 
 def _encoded(value: Any) -> Any:
-    """Percent-encoded, for a place inside an address (RFC 3986, 2.1). Blank stays blank, so that a fallback can step in."""
+    """Percent-encoded, for a place inside an address (RFC 3986, 2.1). Blank stays blank, so that a
+    fallback can step in."""
     if value is None or value == "":
         return value
     return quote(_text(value), safe="")
 
 
 FILTERS: dict[str, Callable[..., Any] | None] = {
-    "default": None, "upper": _upper, "lower": _lower, "titled": _titled, "sentence": _sentence, "day": _day,
-    "weekday": _weekday, "time": _time, "number": _number, "money": _money, "list": _list, "encoded": _encoded,
+    "default": None,
+    "upper": _upper,
+    "lower": _lower,
+    "titled": _titled,
+    "sentence": _sentence,
+    "day": _day,
+    "weekday": _weekday,
+    "time": _time,
+    "number": _number,
+    "money": _money,
+    "list": _list,
+    "encoded": _encoded,
 }
 #: How the formats are called where an author chooses one.
-FORMATS = {"day": "as a date, 23 Nov 2026", "weekday": "as Friday 27 November", "time": "as a time, 18:30",
-           "number": "with thousands apart", "money": "as money, two places", "titled": "Capitals At The Start",
-           "sentence": "Capital at the start", "upper": "ALL CAPITALS", "lower": "all small letters", "list": "a, b and c"}
+FORMATS = {
+    "day": "as a date, 23 Nov 2026",
+    "weekday": "as Friday 27 November",
+    "time": "as a time, 18:30",
+    "number": "with thousands apart",
+    "money": "as money, two places",
+    "titled": "Capitals At The Start",
+    "sentence": "Capital at the start",
+    "upper": "ALL CAPITALS",
+    "lower": "all small letters",
+    "list": "a, b and c",
+}
 #: Filters that may take one text, such as the sign of a currency.
 WITH_TEXT = ("money",)

@@ -1,4 +1,5 @@
-"""The lines of a message: what kinds there are, what each holds, and how to go through those inside others."""
+"""The lines of a message: what kinds there are, what each holds, and how to go through those inside
+others."""
 
 import copy
 import secrets
@@ -26,9 +27,21 @@ LINE_TYPES: dict[str, tuple[str, Json]] = {
 #: Every line has these besides.
 EVERY: Json = {"off": False}
 #: What an icon of an icons line may show; the pictures ship with the application.
-ICONS = {"web": "website", "mail": "email", "phone": "telephone", "map": "map", "calendar": "calendar", "camera": "pictures",
-         "film": "films", "chat": "chat", "news": "news", "ticket": "tickets", "hedgerow": "Hedgerow", "millpond": "Millpond",
-         "rookery": "Rookery"}
+ICONS = {
+    "web": "website",
+    "mail": "email",
+    "phone": "telephone",
+    "map": "map",
+    "calendar": "calendar",
+    "camera": "pictures",
+    "film": "films",
+    "chat": "chat",
+    "news": "news",
+    "ticket": "tickets",
+    "hedgerow": "Hedgerow",
+    "millpond": "Millpond",
+    "rookery": "Rookery",
+}
 #: Slots of a line that hold text in which fill-ins may stand.
 TEXT_SLOTS = ("text", "html", "label", "href", "src", "alt", "link", "by", "code")
 MOST_CASES = 60
@@ -54,7 +67,8 @@ def listed(value: Any) -> list[Any]:
 
 
 def one_line(value: Any, most: int | None = None) -> str:
-    """A value from outside as one line of at most so many characters, without spaces at its ends."""
+    """A value from outside as one line of at most so many characters, without spaces at its
+    ends."""
     return " ".join(str(value).split())[:most].rstrip()
 
 
@@ -63,7 +77,9 @@ def inside(line: Mapping[str, Any]) -> list[tuple[str, list[Json]]]:
     if line["type"] == "columns":
         return [(f"column {n}", held) for n, held in enumerate(line["columns"], 1)]
     if line["type"] == "only":
-        return [(case["name"] or "a version", case["content"]) for case in line["cases"]] + [("everyone else", line["otherwise"])]
+        return [(case["name"] or "a version", case["content"]) for case in line["cases"]] + [
+            ("everyone else", line["otherwise"])
+        ]
     return []
 
 
@@ -94,14 +110,19 @@ def live(lines: Sequence[Json]) -> list[Json]:
         if line["type"] == "columns":
             line = line | {"columns": [live(held) for held in line["columns"]]}
         elif line["type"] == "only":
-            line = line | {"cases": [case | {"content": live(case["content"])} for case in line["cases"]],
-                           "otherwise": live(line["otherwise"])}
+            line = line | {
+                "cases": [case | {"content": live(case["content"])} for case in line["cases"]],
+                "otherwise": live(line["otherwise"]),
+            }
         made.append(line)
     return made
 
 
-def with_rows(lines: Sequence[Json], rows: Mapping[tuple[int, int], Sequence[Json]], within: str = "") -> list[Json]:
-    """The lines with what kept rows hold in their places. Ids of those begin with their place's, so that each stays single.
+def with_rows(
+    lines: Sequence[Json], rows: Mapping[tuple[int, int], Sequence[Json]], within: str = ""
+) -> list[Json]:
+    """The lines with what kept rows hold in their places. Ids of those begin with their place's, so
+    that each stays single.
 
     A row that is not there leaves nothing; rows hold no rows.
     """
@@ -110,14 +131,24 @@ def with_rows(lines: Sequence[Json], rows: Mapping[tuple[int, int], Sequence[Jso
         if line["type"] == "kept":
             held = rows.get((line["row"], line["version"]), ())
             if not line["off"]:
-                made += [own for own in with_rows(held, {}, within=line["id"] + "-") if own["type"] != "kept"]
+                made += [
+                    own
+                    for own in with_rows(held, {}, within=line["id"] + "-")
+                    if own["type"] != "kept"
+                ]
             continue
         line = line | {"id": within + line["id"]}
         if line["type"] == "columns":
             line["columns"] = [with_rows(held, rows, within) for held in line["columns"]]
         elif line["type"] == "only":
-            line["cases"] = [case | {"id": within.replace("-", "_") + case["id"], "content": with_rows(case["content"], rows, within)}
-                             for case in line["cases"]]
+            line["cases"] = [
+                case
+                | {
+                    "id": within.replace("-", "_") + case["id"],
+                    "content": with_rows(case["content"], rows, within),
+                }
+                for case in line["cases"]
+            ]
             line["otherwise"] = with_rows(line["otherwise"], rows, within)
         made.append(line)
     return made

@@ -11,12 +11,29 @@ from meadowrun.core.content import fillins
 _DEEPEST = 100
 _COMMENT = re.compile(r"<!--.*?(?:-->|\Z)", re.DOTALL)
 _WORD = re.compile(r"MRMARK(\d+)X")
-_VOID = frozenset({"area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"})
+_VOID = frozenset(
+    {
+        "area",
+        "base",
+        "br",
+        "col",
+        "embed",
+        "hr",
+        "img",
+        "input",
+        "link",
+        "meta",
+        "source",
+        "track",
+        "wbr",
+    }
+)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Element:
-    """One tag. `words` is the text inside it, `inside` the tags it stands in, the outermost first."""
+    """One tag. `words` is the text inside it, `inside` the tags it stands in, the outermost
+    first."""
 
     tag: str
     attributes: Mapping[str, str]
@@ -71,7 +88,9 @@ class _Reader(html.parser.HTMLParser):
     def _close(self) -> None:
         place, tag, given, words, _ = self.open.pop()
         outer = tuple(bare for *_, bare in self.open)
-        self.found[place] = Element(tag, given, self._restored(" ".join("".join(words).split())), outer)
+        self.found[place] = Element(
+            tag, given, self._restored(" ".join("".join(words).split())), outer
+        )
 
     def all(self) -> list[Element]:
         self.close()
@@ -81,7 +100,8 @@ class _Reader(html.parser.HTMLParser):
 
 
 def elements(source: str) -> list[Element]:
-    """Every tag of some HTML in order, its fill-ins standing in attributes and words as they were written."""
+    """Every tag of some HTML in order, its fill-ins standing in attributes and words as they were
+    written."""
     parts: list[str] = []
 
     def hide(match: re.Match[str]) -> str:

@@ -1,4 +1,5 @@
-"""What past sends of the organisation teach about a subject: the share of people who open, as expected of one like it."""
+"""What past sends of the organisation teach about a subject: the share of people who open, as
+expected of one like it."""
 
 import dataclasses
 import math
@@ -24,7 +25,8 @@ class Past:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Expected:
-    """Share who open, with the bounds that hold it in 9 of 10 cases, and what speaks for or against it."""
+    """Share who open, with the bounds that hold it in 9 of 10 cases, and what speaks for or against
+    it."""
 
     share: float
     low: float
@@ -35,13 +37,23 @@ class Expected:
     @property
     def sure(self) -> str:
         width = self.high - self.low
-        return "fairly sure" if width < 0.08 else "a rough guess" if width < 0.2 else "hardly more than a guess"
+        return (
+            "fairly sure"
+            if width < 0.08
+            else "a rough guess"
+            if width < 0.2
+            else "hardly more than a guess"
+        )
 
 
 _TRAITS: Sequence[tuple[str, Callable[[str], bool]]] = (
-    ("names the reader", lambda s: "contact.first_name" in s), ("is a question", lambda s: "?" in s),
-           ("is short", lambda s: len(_bare(s)) <= 30), ("is long", lambda s: len(_bare(s)) > 50),
-           ("holds a number", lambda s: bool(re.search(r"\d", _bare(s)))), ("holds a colon", lambda s: ":" in _bare(s)))
+    ("names the reader", lambda s: "contact.first_name" in s),
+    ("is a question", lambda s: "?" in s),
+    ("is short", lambda s: len(_bare(s)) <= 30),
+    ("is long", lambda s: len(_bare(s)) > 50),
+    ("holds a number", lambda s: bool(re.search(r"\d", _bare(s)))),
+    ("holds a colon", lambda s: ":" in _bare(s)),
+)
 
 
 def _bare(subject: str) -> str:
@@ -55,8 +67,9 @@ def _traits(subject: str) -> list[float]:
 def expected(subject: str, past: Sequence[Past]) -> Expected | None:
     """What a subject would be opened by, or None when too few sends are known.
 
-    Ridge regression of the logit of each send's share on the traits of its subject (Hoerl and Kennard 1970), every send
-    weighing the same; the bounds come from the spread of the sends around the fit, 1.645 standard errors to either side.
+    Ridge regression of the logit of each send's share on the traits of its subject (Hoerl and
+    Kennard 1970), every send weighing the same; the bounds come from the spread of the sends around
+    the fit, 1.645 standard errors to either side.
     """
     known = [p for p in past if p.delivered >= 50]
     if len(known) < LEAST:
@@ -79,5 +92,15 @@ def expected(subject: str, past: Sequence[Past]) -> Expected | None:
         return 1 / (1 + math.exp(-logit))
 
     traits = sorted(zip(_TRAITS, weights[1:], row[1:], strict=True), key=lambda t: -abs(t[1]))
-    because = tuple(f"{'+' if weight > 0 else '−'} {name}" for (name, _), weight, has in traits if has and abs(weight) > 0.03)
-    return Expected(share(middle), share(middle - 1.645 * error), share(middle + 1.645 * error), len(known), because)
+    because = tuple(
+        f"{'+' if weight > 0 else '−'} {name}"
+        for (name, _), weight, has in traits
+        if has and abs(weight) > 0.03
+    )
+    return Expected(
+        share(middle),
+        share(middle - 1.645 * error),
+        share(middle + 1.645 * error),
+        len(known),
+        because,
+    )

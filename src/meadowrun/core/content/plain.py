@@ -15,10 +15,13 @@ _LINK = re.compile(r"MRLINK(\d+)X")
 
 
 def plain_text(document: Json, lines: Sequence[Json], unsubscribe: str) -> str:
-    """The plain part. Never lacks the way out of a footer, nor of a text-only email; what is a text on another channel stays as it is."""
+    """The plain part. Never lacks the way out of a footer, nor of a text-only email; what is a text
+    on another channel stays as it is."""
     if document.get("channel") and document.get("text_only"):
         return str(document.get("plain") or "").strip()
-    wants_out = document.get("text_only") or any(line["type"] == "footer" and line["unsubscribe"] for line in lines)
+    wants_out = document.get("text_only") or any(
+        line["type"] == "footer" and line["unsubscribe"] for line in lines
+    )
     text = str(document["plain"]).rstrip() if document.get("plain") else made_from(document, lines)
     has_own = "unsubscribe" in fillins.refs(text)
     return text + "\n" + (f"\nUnsubscribe: {unsubscribe}\n" if wants_out and not has_own else "")
@@ -30,7 +33,8 @@ def made_from(document: Json, lines: Sequence[Json]) -> str:
 
 
 def mark_of(document: Json, lines: Sequence[Json]) -> str:
-    """A short mark of what the plain text would be made from: tells whether an author's own has fallen behind."""
+    """A short mark of what the plain text would be made from: tells whether an author's own has
+    fallen behind."""
     return hashlib.sha256(made_from(document, lines).encode()).hexdigest()[:16]
 
 
@@ -41,7 +45,11 @@ def _stack(lines: Sequence[Json]) -> str:
 def _line_text(line: Json) -> str:
     kind = line["type"]
     if kind == "heading":
-        return f"{line['text']}\n{'=' * min(60, len(fillins.PART.sub('xxxxxx', line['text'])))}" if line["text"] else ""
+        return (
+            f"{line['text']}\n{'=' * min(60, len(fillins.PART.sub('xxxxxx', line['text'])))}"
+            if line["text"]
+            else ""
+        )
     if kind in ("text", "footer"):
         return html_text(str(line["html"]))
     if kind == "picture":
@@ -51,12 +59,26 @@ def _line_text(line: Json) -> str:
     if kind == "columns":
         return "\n\n".join(filter(None, (_stack(held) for held in line["columns"])))
     if kind == "only":
-        made = [f"{{% {'elif' if place else 'if'} {test} %}}{_stack(held)}" for place, (test, held) in enumerate(branches(line))]
+        made = [
+            f"{{% {'elif' if place else 'if'} {test} %}}{_stack(held)}"
+            for place, (test, held) in enumerate(branches(line))
+        ]
         if not made:
             return _stack(line["otherwise"])
-        return "".join(made) + ("{% else %}" + _stack(line["otherwise"]) if line["otherwise"] else "") + "{% endif %}"
+        return (
+            "".join(made)
+            + ("{% else %}" + _stack(line["otherwise"]) if line["otherwise"] else "")
+            + "{% endif %}"
+        )
     if kind == "feed":
-        return f"{{% for item in feed.{line['feed']}[:{line['most']}] %}}{html_text(line['html'])}\n\n{{% endfor %}}" if line["feed"] else ""
+        return (
+            (
+                f"{{% for item in feed.{line['feed']}[:{line['most']}] "
+                f"%}}{html_text(line['html'])}\n\n{{% endfor %}}"
+            )
+            if line["feed"]
+            else ""
+        )
     if kind == "icons":
         return "\n".join(f"{ICONS[i['icon']]}: {i['href']}" for i in line["icons"] if i["href"])
     if kind == "quote":
@@ -68,16 +90,22 @@ def _line_text(line: Json) -> str:
 
 
 def html_text(source: str) -> str:
-    """Rich text as plain text: paragraphs apart, list items with a dash, links followed by their address."""
+    """Rich text as plain text: paragraphs apart, list items with a dash, links followed by their
+    address."""
     hidden = Parts()
     text = hidden.hide_in(source)
-    text = re.sub(r"<(style|title|script)[^>]*>.*?</\1>|<!--.*?-->", "", text, flags=re.DOTALL | re.IGNORECASE)
+    text = re.sub(
+        r"<(style|title|script)[^>]*>.*?</\1>|<!--.*?-->", "", text, flags=re.DOTALL | re.IGNORECASE
+    )
     text = re.sub(r'<img\s[^>]*alt="([^"]+)"[^>]*>', r"[\1]", text)
     links: list[str] = []
 
     def link(match: re.Match[str]) -> str:
         """Words and address; the address is kept aside, since it is no text any more."""
-        href, label = attribute_value(match.group(1)).strip(), re.sub(r"<[^>]*>", "", match.group(2)).strip()
+        href, label = (
+            attribute_value(match.group(1)).strip(),
+            re.sub(r"<[^>]*>", "", match.group(2)).strip(),
+        )
         links.append(href)
         word = f"MRLINK{len(links) - 1}X"
         return word if href == label or not label else f"{label} ({word})"
@@ -88,7 +116,8 @@ def html_text(source: str) -> str:
     text = re.sub(r"</(td|th)>\s*(?=<t[dh]\b)", " ", text)
     text = re.sub(r"</(p|ul|ol|h[1-6]|tr|div|table|blockquote)>", "\n\n", text)
     text = html.unescape(re.sub(r"<[^>]*>", "", text))
-    text = re.sub(r"\n{3,}", "\n\n", "\n".join(" ".join(line.split()) for line in text.splitlines())).strip()
+    text = re.sub(
+        r"\n{3,}", "\n\n", "\n".join(" ".join(line.split()) for line in text.splitlines())
+    ).strip()
     text = _LINK.sub(lambda m: links[int(m.group(1))], text)
     return _WORD.sub(lambda m: hidden.sources[int(m.group(1))], text)
-

@@ -1,4 +1,5 @@
-"""Text messages: which alphabet they need, how many parts they are sent in, and what is wrong with one."""
+"""Text messages: which alphabet they need, how many parts they are sent in, and what is wrong with
+one."""
 
 import dataclasses
 import re
@@ -12,13 +13,27 @@ from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 
 #: The basic alphabet of GSM 03.38 (3GPP TS 23.038, 6.2.1); each takes seven bits.
-GSM_7 = frozenset("@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿"
-                  "abcdefghijklmnopqrstuvwxyzäöñüà")
+GSM_7 = frozenset(
+    "@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ "
+    "!\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿"
+    "abcdefghijklmnopqrstuvwxyzäöñüà"
+)
 #: The extension (6.2.1.1): each takes two places.
 GSM_7_EXTENDED = frozenset("\f^{}\\[~]|€")
 #: What writing programs put in, and what the basic alphabet has for it.
-PLAIN = {"’": "'", "‘": "'", "“": '"', "”": '"', "–": "-", "—": "-", "…": "...", "\u00a0": " ", "•": "-"}
-#: Characters of a short link of ours after the address of the installation: /s/, a code of eight, and the link's sign.
+PLAIN = {
+    "’": "'",
+    "‘": "'",
+    "“": '"',
+    "”": '"',
+    "–": "-",
+    "—": "-",
+    "…": "...",
+    "\u00a0": " ",
+    "•": "-",
+}
+#: Characters of a short link of ours after the address of the installation: /s/, a code of eight,
+#: and the link's sign.
 SHORT_LINK = 12
 MOST_PARTS = 8
 #: what somebody answers to get no more
@@ -27,7 +42,8 @@ STOP_WORD = "STOP"
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Size:
-    """`alphabet` is GSM-7 or UCS-2; `units` are septets or 16-bit units, of which the last part leaves `left` free."""
+    """`alphabet` is GSM-7 or UCS-2; `units` are septets or 16-bit units, of which the last part
+    leaves `left` free."""
 
     alphabet: str
     units: int
@@ -38,15 +54,26 @@ class Size:
 
 
 def size(text: str) -> Size:
-    """How a text is sent: 160 septets or 70 units alone, 153 or 67 a part when there are several (3GPP TS 23.040, 9.2.3.24.1).
+    """How a text is sent: 160 septets or 70 units alone, 153 or 67 a part when there are several
+    (3GPP TS 23.040, 9.2.3.24.1).
 
     A character of two septets, or a pair of surrogates, is never cut in two by the end of a part.
     """
     wide = tuple(dict.fromkeys(c for c in text if c not in GSM_7 and c not in GSM_7_EXTENDED))
     if wide:
-        widths, alone, several, alphabet = [2 if ord(c) > 0xFFFF else 1 for c in text], 70, 67, "UCS-2"
+        widths, alone, several, alphabet = (
+            [2 if ord(c) > 0xFFFF else 1 for c in text],
+            70,
+            67,
+            "UCS-2",
+        )
     else:
-        widths, alone, several, alphabet = [2 if c in GSM_7_EXTENDED else 1 for c in text], 160, 153, "GSM-7"
+        widths, alone, several, alphabet = (
+            [2 if c in GSM_7_EXTENDED else 1 for c in text],
+            160,
+            153,
+            "GSM-7",
+        )
     units = sum(widths)
     if units <= alone:
         return Size(alphabet, units, 1, alone - units, wide)
@@ -60,20 +87,24 @@ def size(text: str) -> Size:
 
 def plainer(text: str) -> str:
     """The text with typographic signs as the basic alphabet has them; fill-ins are left alone."""
-    return "".join(p if fillins.PART.fullmatch(p) else "".join(PLAIN.get(c, c) for c in p)
-                   for p in re.split(f"({fillins.PART.pattern})", text, flags=re.DOTALL) if p)
+    return "".join(
+        p if fillins.PART.fullmatch(p) else "".join(PLAIN.get(c, c) for c in p)
+        for p in re.split(f"({fillins.PART.pattern})", text, flags=re.DOTALL)
+        if p
+    )
 
 
 def longest(text: str, values: Mapping[str, Sequence[str]], public_url: str) -> str:
-    """The text in the form that takes the most parts: every fill-in as one of the values it really has, links as our short ones,
-    the longest branch taken.
+    """The text in the form that takes the most parts: every fill-in as one of the values it really
+    has, links as our short ones, the longest branch taken.
 
-    `values` are, by ref, the longest value among the people it goes to and the longest that needs the wide alphabet: one such
-    letter makes every part of the text hold less, whatever stands in it otherwise.
+    `values` are, by ref, the longest value among the people it goes to and the longest that needs
+    the wide alphabet: one such letter makes every part of the text hold less, whatever stands in it
+    otherwise.
     """
     made, place = [], 0
     for found in addresses(text):
-        made += [text[place:found.start], "x" * (len(public_url) + SHORT_LINK)]
+        made += [text[place : found.start], "x" * (len(public_url) + SHORT_LINK)]
         place = found.end
     whole = "".join([*made, text[place:]])
     return max((drawn(whole, values, _weight, needs) for needs in (None, _needs_wide)), key=_weight)
@@ -88,31 +119,106 @@ def _needs_wide(text: str) -> bool:
     return bool(size(text).wide)
 
 
-def sms_checks(document: Mapping[str, object], about: About, longest_text: str, stop_word: str = STOP_WORD) -> list[Check]:
+def sms_checks(
+    document: Mapping[str, object], about: About, longest_text: str, stop_word: str = STOP_WORD
+) -> list[Check]:
     """What is wrong with a text message, the gravest first."""
     text = str(document.get("plain") or "")
     made = size(longest_text)
     found: list[Check] = []
     if not text.strip():
         found.append(Check(MUST, "The text is empty.", "", "plain"))
-    elif re.fullmatch(rf"([^:\n{{}},.!?]{{1,40}}:)?\s*({re.escape(stop_word)} ends these\.?)?", text.strip(), re.IGNORECASE):
-        found.append(Check(SHOULD, "It says nothing yet besides whom it is from and how to stop.", "", "plain"))
+    elif re.fullmatch(
+        rf"([^:\n{{}},.!?]{{1,40}}:)?\s*({re.escape(stop_word)} ends these\.?)?",
+        text.strip(),
+        re.IGNORECASE,
+    ):
+        found.append(
+            Check(
+                SHOULD, "It says nothing yet besides whom it is from and how to stop.", "", "plain"
+            )
+        )
     if made.parts > MOST_PARTS:
-        found.append(Check(MUST, f"For the longest values it takes {made.parts} parts; {MOST_PARTS} are the most that phones put together.",
-                           "", "plain"))
+        found.append(
+            Check(
+                MUST,
+                (
+                    f"For the longest values it takes {made.parts} parts; {MOST_PARTS} are the "
+                    "most "
+                    "that phones put together."
+                ),
+                "",
+                "plain",
+            )
+        )
     elif made.parts > 2:
-        found.append(Check(COULD, f"For the longest values it takes {made.parts} parts, each of which is paid for.", "", "plain"))
+        found.append(
+            Check(
+                COULD,
+                f"For the longest values it takes {made.parts} parts, each of which is paid for.",
+                "",
+                "plain",
+            )
+        )
     replaceable = [c for c in made.wide if c in PLAIN]
     if made.wide and len(replaceable) == len(made.wide):
-        found.append(Check(SHOULD, f"{' '.join(replaceable)} make each part hold 67 characters instead of 153. Plain signs would do.", "", "plain"))
+        found.append(
+            Check(
+                SHOULD,
+                (
+                    f"{' '.join(replaceable)} make each part hold 67 characters instead of 153. "
+                    "Plain signs would do."
+                ),
+                "",
+                "plain",
+            )
+        )
     elif made.wide:
-        found.append(Check(COULD, f"{' '.join(made.wide[:6])} need the wide alphabet: 67 characters a part instead of 153.", "", "plain"))
+        found.append(
+            Check(
+                COULD,
+                (
+                    f"{' '.join(made.wide[:6])} need the wide alphabet: 67 characters a part "
+                    "instead "
+                    "of 153."
+                ),
+                "",
+                "plain",
+            )
+        )
     if stop_word.lower() not in text.lower():
-        found.append(Check(SHOULD, f"It does not say how to stop: “{stop_word} ends this”.", "", "plain"))
+        found.append(
+            Check(SHOULD, f"It does not say how to stop: “{stop_word} ends this”.", "", "plain")
+        )
     if re.search(r"https?://(?!127\.0\.0\.1|localhost)[^\s/]{1,7}/", text):
-        found.append(Check(COULD, "A link shortened elsewhere is neither tracked nor trusted; the full address is shortened here.", "", "plain"))
-    unknown = [c for c in checks({"subject": "x", "preheader": "x", "plain": text, "code": None, "text_only": True, "lines": [],
-                                  "settings": document["settings"]}, about) if c.slot == "plain"]
+        found.append(
+            Check(
+                COULD,
+                (
+                    "A link shortened elsewhere is neither tracked nor trusted; the full address "
+                    "is "
+                    "shortened here."
+                ),
+                "",
+                "plain",
+            )
+        )
+    unknown = [
+        c
+        for c in checks(
+            {
+                "subject": "x",
+                "preheader": "x",
+                "plain": text,
+                "code": None,
+                "text_only": True,
+                "lines": [],
+                "settings": document["settings"],
+            },
+            about,
+        )
+        if c.slot == "plain"
+    ]
     order = {MUST: 0, SHOULD: 1, COULD: 2}
     return sorted([*found, *unknown], key=lambda c: order[c.level])
 

@@ -1,7 +1,7 @@
 """How likely a mail is to be taken for spam: rules of our own, each with its reason and its remedy.
 
-Points add up as filters add theirs; five is where most draw the line. Mailboxes of firms and of private people are judged
-apart, because their filters mind different things.
+Points add up as filters add theirs; five is where most draw the line. Mailboxes of firms and of
+private people are judged apart, because their filters mind different things.
 """
 
 import dataclasses
@@ -41,15 +41,42 @@ class Finding:
 
 Rule = Callable[[Mail, str], str | None]
 
-_PHRASES = ("act now", "limited time", "100% free", "risk free", "risk-free", "no obligation", "click here", "buy now", "order now",
-            "winner", "you have been selected", "guaranteed", "cash bonus", "double your", "earn money", "extra income",
-            "dear friend", "this is not spam", "urgent", "final notice", "free gift", "no cost", "lowest price", "once in a lifetime")
+_PHRASES = (
+    "act now",
+    "limited time",
+    "100% free",
+    "risk free",
+    "risk-free",
+    "no obligation",
+    "click here",
+    "buy now",
+    "order now",
+    "winner",
+    "you have been selected",
+    "guaranteed",
+    "cash bonus",
+    "double your",
+    "earn money",
+    "extra income",
+    "dear friend",
+    "this is not spam",
+    "urgent",
+    "final notice",
+    "free gift",
+    "no cost",
+    "lowest price",
+    "once in a lifetime",
+)
 
 
 def _capitals(mail: Mail, words: str) -> str | None:
     letters = [c for c in mail.subject if c.isalpha()]
     share = sum(c.isupper() for c in letters) / len(letters) if letters else 0
-    return f"{share:.0%} of the letters of the subject are capitals" if len(letters) > 6 and share > 0.6 else None
+    return (
+        f"{share:.0%} of the letters of the subject are capitals"
+        if len(letters) > 6 and share > 0.6
+        else None
+    )
 
 
 def _marks(mail: Mail, words: str) -> str | None:
@@ -74,43 +101,75 @@ def _money(mail: Mail, words: str) -> str | None:
 
 def _pictures(mail: Mail, words: str) -> str | None:
     pictures = len(re.findall(r"<img\b(?![^>]*width=\"1\")", mail.html))
-    return f"{pictures} pictures and only {len(words.split())} words" if pictures and len(words.split()) < 25 * pictures else None
+    return (
+        f"{pictures} pictures and only {len(words.split())} words"
+        if pictures and len(words.split()) < 25 * pictures
+        else None
+    )
 
 
 def _no_text(mail: Mail, words: str) -> str | None:
-    return "the plain-text part is missing or nearly empty" if mail.html and len(mail.text.split()) < 5 else None
+    return (
+        "the plain-text part is missing or nearly empty"
+        if mail.html and len(mail.text.split()) < 5
+        else None
+    )
 
 
 def _far(mail: Mail, words: str) -> str | None:
     if not mail.html:
         return None
-    one, other = set(re.findall(r"\w{4,}", words.lower())), set(re.findall(r"\w{4,}", mail.text.lower()))
+    one, other = (
+        set(re.findall(r"\w{4,}", words.lower())),
+        set(re.findall(r"\w{4,}", mail.text.lower())),
+    )
     alike = len(one & other) / len(one) if one else 1
-    return f"the two parts share {alike:.0%} of their words" if len(one) > 20 and alike < 0.4 else None
+    return (
+        f"the two parts share {alike:.0%} of their words" if len(one) > 20 and alike < 0.4 else None
+    )
 
 
 def _bare_number(mail: Mail, words: str) -> str | None:
-    return "a link leads to a bare number" if re.search(r'href="https?://\d+\.\d+\.\d+\.\d+(?!:\d+/[cup]/)', mail.html) else None
+    return (
+        "a link leads to a bare number"
+        if re.search(r'href="https?://\d+\.\d+\.\d+\.\d+(?!:\d+/[cup]/)', mail.html)
+        else None
+    )
 
 
 def _disguised(mail: Mail, words: str) -> str | None:
     for href, label in re.findall(r'<a\s[^>]*href="([^"]+)"[^>]*>(.*?)</a>', mail.html, re.DOTALL):
-        named = re.search(r"\b((?:[a-z0-9-]+\.)+[a-z]{2,})\b", re.sub(r"<[^>]*>", "", label).lower())
+        named = re.search(
+            r"\b((?:[a-z0-9-]+\.)+[a-z]{2,})\b", re.sub(r"<[^>]*>", "", label).lower()
+        )
         host = urlsplit(href).hostname or ""
-        if named and host and not host.endswith(named.group(1).removeprefix("www.")) and "@" not in label:
+        if (
+            named
+            and host
+            and not host.endswith(named.group(1).removeprefix("www."))
+            and "@" not in label
+        ):
             return f"a link says {named.group(1)} and leads to {host}"
     return None
 
 
 def _many_links(mail: Mail, words: str) -> str | None:
     links = len(re.findall(r"<a\s", mail.html))
-    return f"{links} links to {len(words.split())} words" if links > 12 and links * 12 > len(words.split()) else None
+    return (
+        f"{links} links to {len(words.split())} words"
+        if links > 12 and links * 12 > len(words.split())
+        else None
+    )
 
 
 def _no_way_out(mail: Mail, words: str) -> str | None:
     whole = f"{mail.html} {mail.text}"
     linked = bool(mail.unsubscribe) and mail.unsubscribe in whole
-    return None if linked or re.search(r"unsubscribe|opt out", whole.lower()) else "no word on how to unsubscribe"
+    return (
+        None
+        if linked or re.search(r"unsubscribe|opt out", whole.lower())
+        else "no word on how to unsubscribe"
+    )
 
 
 def _free_sender(mail: Mail, words: str) -> str | None:
@@ -118,11 +177,19 @@ def _free_sender(mail: Mail, words: str) -> str | None:
 
 
 def _no_reply(mail: Mail, words: str) -> str | None:
-    return "it comes from an address that takes no answer" if re.match(r"no-?reply", mail.from_address) and not mail.reply_to else None
+    return (
+        "it comes from an address that takes no answer"
+        if re.match(r"no-?reply", mail.from_address) and not mail.reply_to
+        else None
+    )
 
 
 def _fake_reply(mail: Mail, words: str) -> str | None:
-    return "the subject pretends to be an answer" if re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE) else None
+    return (
+        "the subject pretends to be an answer"
+        if re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE)
+        else None
+    )
 
 
 def _heavy(mail: Mail, words: str) -> str | None:
@@ -131,7 +198,11 @@ def _heavy(mail: Mail, words: str) -> str | None:
 
 def _hidden(mail: Mail, words: str) -> str | None:
     white = r"(#fff(?:fff)?|white)"
-    return "words in the colour of their ground" if re.search(rf"(?<!-)color:\s*{white}[^>]*background(?:-color)?:\s*{white}", mail.html) else None
+    return (
+        "words in the colour of their ground"
+        if re.search(rf"(?<!-)color:\s*{white}[^>]*background(?:-color)?:\s*{white}", mail.html)
+        else None
+    )
 
 
 def _short_links(mail: Mail, words: str) -> str | None:
@@ -155,7 +226,13 @@ RULES: Sequence[tuple[str, float, float, Rule, str]] = (
     ("no plain text", 1.3, 0.9, _no_text, "Let the plain text follow the lines."),
     ("parts that differ", 1.1, 0.7, _far, "Bring the plain text up to the lines."),
     ("a bare number as address", 2.2, 2.5, _bare_number, "Link to a name, with https."),
-    ("a disguised link", 2.0, 2.6, _disguised, "Let the words name where the link leads, or no place at all."),
+    (
+        "a disguised link",
+        2.0,
+        2.6,
+        _disguised,
+        "Let the words name where the link leads, or no place at all.",
+    ),
     ("many links", 0.7, 0.9, _many_links, "Keep the links that matter."),
     ("no way out", 2.5, 3.0, _no_way_out, "Add a footer with the way to unsubscribe."),
     ("an address as name", 0.6, 0.8, _free_sender, "Name a person or the organisation."),
@@ -163,7 +240,13 @@ RULES: Sequence[tuple[str, float, float, Rule, str]] = (
     ("a pretended answer", 1.4, 1.8, _fake_reply, "Take “Re:” out of the subject."),
     ("heavy", 0.9, 0.6, _heavy, "Shorten it, or move stories to the website."),
     ("hidden words", 2.4, 2.4, _hidden, "Show every word that is there."),
-    ("links shortened elsewhere", 1.2, 1.6, _short_links, "Use the full address; it is tracked here."),
+    (
+        "links shortened elsewhere",
+        1.2,
+        1.6,
+        _short_links,
+        "Use the full address; it is tracked here.",
+    ),
     ("no subject", 2.0, 2.0, _empty_subject, "Write one."),
 )
 
@@ -171,8 +254,11 @@ RULES: Sequence[tuple[str, float, float, Rule, str]] = (
 def findings(mail: Mail) -> list[Finding]:
     """Every rule that speaks, the gravest first."""
     words = html_text(re.sub(r"\{[{%].*?[%}]\}", " ", mail.html)) if mail.html else mail.text
-    found = [Finding(name, business, private, reason, remedy) for name, business, private, rule, remedy in RULES
-             if (reason := rule(mail, words))]
+    found = [
+        Finding(name, business, private, reason, remedy)
+        for name, business, private, rule, remedy in RULES
+        if (reason := rule(mail, words))
+    ]
     return sorted(found, key=lambda f: -(f.business + f.private))
 
 

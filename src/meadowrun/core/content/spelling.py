@@ -27,7 +27,8 @@ def _known(word: str, language: str) -> bool:
 
 @functools.lru_cache(maxsize=5_000)
 def suggestions(word: str, language: str = "en_GB") -> tuple[str, ...]:
-    """What the word may have been meant to be, the likeliest first. Takes up to a few seconds for a strange word."""
+    """What the word may have been meant to be, the likeliest first. Takes up to a few seconds for a
+    strange word."""
     found: list[str] = []
     for suggestion in _dictionary(language).suggest(word):
         found.append(suggestion)
@@ -39,8 +40,9 @@ def suggestions(word: str, language: str = "en_GB") -> tuple[str, ...]:
 def misspelt(text: str, agreed: Collection[str] = (), language: str = "en_GB") -> list[str]:
     """Words of a text that the dictionary does not know, each once, in order.
 
-    Fill-ins, markup, addresses, words of one letter, abbreviations in capitals and the organisation's agreed words are let be;
-    so is a word with a capital inside a sentence, which is a name.
+    Fill-ins, markup, addresses, words of one letter, abbreviations in capitals and the
+    organisation's agreed words are let be; so is a word with a capital inside a sentence, which is
+    a name.
     """
     bare = fillins.PART.sub(" ", text)
     bare = re.sub(r"</(p|li|h\d|td)>|<br\s*/?>", ". ", bare)
@@ -49,9 +51,15 @@ def misspelt(text: str, agreed: Collection[str] = (), language: str = "en_GB") -
     found: dict[str, None] = {}
     for match in _WORD.finditer(bare):
         word = match.group().replace("’", "'")
-        before = bare[:match.start()].rstrip()
+        before = bare[: match.start()].rstrip()
         begins = not before or before[-1] in ".!?:"
-        if len(word) < 2 or word.isupper() or word.casefold() in fine or word[0].isupper() and not begins:
+        if (
+            len(word) < 2
+            or word.isupper()
+            or word.casefold() in fine
+            or word[0].isupper()
+            and not begins
+        ):
             continue
         if not _known(word, language) and not _known(word.lower(), language):
             found[match.group()] = None

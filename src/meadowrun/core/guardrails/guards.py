@@ -1,7 +1,7 @@
 """What may keep a message from somebody: each guard declared once, and asked in three ways.
 
-In Python of one person at the moment of sending, in SQL of an audience, in NumPy of a rehearsal. A test holds the three equal over all
-that can be known.
+In Python of one person at the moment of sending, in SQL of an audience, in NumPy of a rehearsal. A
+test holds the three equal over all that can be known.
 """
 
 import dataclasses
@@ -11,7 +11,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-#: Who may get a send: those who agreed; those who did not say no; or everyone, since it is about something of theirs.
+#: Who may get a send: those who agreed; those who did not say no; or everyone, since it is about
+#: something of theirs.
 RULES = ("agreed", "not_refused", "service")
 #: Facts that only a send has: of a set of people they are not asked.
 OF_A_SEND = frozenset({"repeated_address", "held"})
@@ -24,8 +25,8 @@ Column = npt.NDArray[np.int8]
 class Facts:
     """What is known about one person at the moment of sending.
 
-    `consent` is True, False or None (not asked) for the message's topic where it has one, else for the channel;
-    `channel_consent` is the channel's own: a "no" there outweighs every topic.
+    `consent` is True, False or None (not asked) for the message's topic where it has one, else for
+    the channel; `channel_consent` is the channel's own: a "no" there outweighs every topic.
     """
 
     has_address: bool
@@ -36,13 +37,23 @@ class Facts:
     channel_consent: bool | None
     #: this address already gets this send under another record
     repeated_address: bool = False
-    #: of the control group: qualifies, and gets nothing, so that those who got it can be compared with somebody
+    #: of the control group: qualifies, and gets nothing, so that those who got it can be compared
+    #: with somebody
     held: bool = False
 
     @classmethod
     def of(cls, row: Any, **more: bool) -> "Facts":
-        """Facts by their names from a row of a query of facts; `more` says what it does not hold."""
-        return cls(row.has_address, row.address_usable, row.suppressed, row.bounced, row.consent, row.channel_consent, **more)
+        """Facts by their names from a row of a query of facts; `more` says what it does not
+        hold."""
+        return cls(
+            row.has_address,
+            row.address_usable,
+            row.suppressed,
+            row.bounced,
+            row.consent,
+            row.channel_consent,
+            **more,
+        )
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -59,13 +70,16 @@ class Is:
         return f"{self.fact} IS {'NULL' if self.value is None else str(self.value).upper()}"
 
     def holds_of(self, columns: Mapping[str, Column]) -> npt.NDArray[np.bool_]:
-        found: npt.NDArray[np.bool_] = columns[self.fact] == (UNKNOWN if self.value is None else int(self.value))
+        found: npt.NDArray[np.bool_] = columns[self.fact] == (
+            UNKNOWN if self.value is None else int(self.value)
+        )
         return found
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Guard:
-    """Keeps back under `outcome`, for a reason, whoever one of `when` is about: each a list of conditions that hold together."""
+    """Keeps back under `outcome`, for a reason, whoever one of `when` is about: each a list of
+    conditions that hold together."""
 
     outcome: str
     #: one of REASONS
@@ -80,12 +94,18 @@ class Guard:
 
     def sql(self) -> str:
         """The same as SQL over columns with the names of the facts."""
-        return " OR ".join(f"({' AND '.join(one.sql() for one in together)})" for together in self.when)
+        return " OR ".join(
+            f"({' AND '.join(one.sql() for one in together)})" for together in self.when
+        )
 
     def stops_of(self, columns: Mapping[str, Column]) -> npt.NDArray[np.bool_]:
         """The same of many people, by columns with the names of the facts."""
-        found: npt.NDArray[np.bool_] = np.logical_or.reduce([
-            np.logical_and.reduce([one.holds_of(columns) for one in together]) for together in self.when])
+        found: npt.NDArray[np.bool_] = np.logical_or.reduce(
+            [
+                np.logical_and.reduce([one.holds_of(columns) for one in together])
+                for together in self.when
+            ]
+        )
         return found
 
     @property
@@ -94,19 +114,36 @@ class Guard:
         return frozenset(one.fact for together in self.when for one in together)
 
 
-#: The order states which reason is given when several hold: first what the person asked for (a wish outranks a technical reason), then
-#: what makes the address unusable, then the guard against doubles. Last comes the control group: only who would have got it can be
+#: The order states which reason is given when several hold: first what the person asked for (a wish
+#: outranks a technical reason), then
+#: what makes the address unusable, then the guard against doubles. Last comes the control group:
+#: only who would have got it can be
 #: compared with those who did.
 GUARDS = (
     Guard("suppressed", "suppressed", ((Is("suppressed", True),),)),
-    Guard("no_consent", "refused_channel", ((Is("channel_consent", False),),), ("agreed", "not_refused")),
+    Guard(
+        "no_consent",
+        "refused_channel",
+        ((Is("channel_consent", False),),),
+        ("agreed", "not_refused"),
+    ),
     Guard("no_consent", "refused_topic", ((Is("consent", False),),), ("agreed", "not_refused")),
     Guard("no_address", "no_address", ((Is("has_address", False),),)),
-    Guard("bad_address", "bad_address", ((Is("address_usable", False),), (Is("address_usable", None),))),
+    Guard(
+        "bad_address",
+        "bad_address",
+        ((Is("address_usable", False),), (Is("address_usable", None),)),
+    ),
     Guard("bounced_before", "bounced", ((Is("bounced", True),),)),
-    Guard("no_consent", "never_asked", ((Is("consent", None), Is("channel_consent", None)),), ("agreed",)),
+    Guard(
+        "no_consent",
+        "never_asked",
+        ((Is("consent", None), Is("channel_consent", None)),),
+        ("agreed",),
+    ),
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
-    Guard("held_back", "control_group", ((Is("held", True),),)))
+    Guard("held_back", "control_group", ((Is("held", True),),)),
+)
 
 
 def asked(rule: str, but: Collection[str] = ()) -> list[Guard]:
@@ -115,13 +152,19 @@ def asked(rule: str, but: Collection[str] = ()) -> list[Guard]:
 
 
 def verdict_sql(rule: str, but: Collection[str] = ()) -> str:
-    """The verdict as SQL over columns with the names of the facts: "go" or an outcome; facts of `but` are not asked about."""
+    """The verdict as SQL over columns with the names of the facts: "go" or an outcome; facts of
+    `but` are not asked about."""
     cases = " ".join(f"WHEN {guard.sql()} THEN '{guard.outcome}'" for guard in asked(rule, but))
     return f"CASE {cases} ELSE 'go' END"
 
 
-def verdicts(columns: Mapping[str, Column], rule: str, but: Collection[str] = ()) -> npt.NDArray[np.str_]:
-    """The verdicts on many people, by columns of YES, NO and UNKNOWN with the names of the facts."""
+def verdicts(
+    columns: Mapping[str, Column], rule: str, but: Collection[str] = ()
+) -> npt.NDArray[np.str_]:
+    """The verdicts on many people, by columns of YES, NO and UNKNOWN with the names of the
+    facts."""
     guards = asked(rule, but)
-    found: npt.NDArray[np.str_] = np.select([guard.stops_of(columns) for guard in guards], [guard.outcome for guard in guards], "go")
+    found: npt.NDArray[np.str_] = np.select(
+        [guard.stops_of(columns) for guard in guards], [guard.outcome for guard in guards], "go"
+    )
     return found

@@ -1,4 +1,5 @@
-"""Where a person of an audience can stand, and why: the outcomes, the reasons, and what they are called."""
+"""Where a person of an audience can stand, and why: the outcomes, the reasons, and what they are
+called."""
 
 import dataclasses
 from collections.abc import Mapping
@@ -9,12 +10,14 @@ from meadowrun.core.channels import CHANNEL_WORDS, KINDS
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Outcome:
-    """One outcome: its key, what it is called on screen, and whether something still happens by itself."""
+    """One outcome: its key, what it is called on screen, and whether something still happens by
+    itself."""
 
     key: str
     name: str
     open: bool = False
-    #: why people of a set cannot be reached, said after how many they are; empty where it cannot be said of a set
+    #: why people of a set cannot be reached, said after how many they are; empty where it cannot be
+    #: said of a set
     lack: str = ""
 
 
@@ -38,23 +41,33 @@ TABLE = (
     Outcome("stopped", "Stopped before it went"),
 )
 OUTCOMES = tuple(one.key for one in TABLE)
-#: Outcomes of people for whom something still happens, and those after which nothing more does by itself.
+#: Outcomes of people for whom something still happens, and those after which nothing more does by
+#: itself.
 OPEN = frozenset(one.key for one in TABLE if one.open)
 FINAL = frozenset(OUTCOMES) - OPEN
 #: What each outcome is called on screen.
 WORDS = {one.key: one.name for one in TABLE}
 
-#: Why something is not sent, or waits, in words that follow a name; {all} is all of the channel. The outcome is said beside it.
+#: Why something is not sent, or waits, in words that follow a name; {all} is all of the channel.
+#: The outcome is said beside it.
 REASONS = {
-    "suppressed": "the address is on the list of those that are never written to", "refused_channel": "said no to all {all}",
-    "refused_topic": "said no to this topic", "never_asked": "never agreed, and never said no", "no_address": "none is on file",
-    "bad_address": "nothing can be sent to it as it is written", "bounced": "it is tried again once it is corrected",
-    "repeated_address": "another record with it gets this", "control_group": "qualifies, and is compared with those who get it",
-    "feed": "a feed has no answer", "gateway": "the gateway asked to come again later"}
+    "suppressed": "the address is on the list of those that are never written to",
+    "refused_channel": "said no to all {all}",
+    "refused_topic": "said no to this topic",
+    "never_asked": "never agreed, and never said no",
+    "no_address": "none is on file",
+    "bad_address": "nothing can be sent to it as it is written",
+    "bounced": "it is tried again once it is corrected",
+    "repeated_address": "another record with it gets this",
+    "control_group": "qualifies, and is compared with those who get it",
+    "feed": "a feed has no answer",
+    "gateway": "the gateway asked to come again later",
+}
 
 
 def held_words(channel: str) -> dict[str, str]:
-    """Outcome → why people of a set cannot be reached on a channel, said after how many they are."""
+    """Outcome → why people of a set cannot be reached on a channel, said after how many they
+    are."""
     return {one.key: one.lack for one in TABLE if one.lack} | dict(KINDS[channel].lacks)
 
 
@@ -66,12 +79,21 @@ def words_for(channel: str) -> dict[str, str]:
 def rule_words(rule: str, channel: str, topic: bool = False) -> str:
     """Who may get a send by a rule, in words; `topic` is whether it is about one topic."""
     what = CHANNEL_WORDS[channel]
-    return {"agreed": f"everyone who agreed to it, or to all {what}" if topic else f"everyone who agreed to {what}",
-            "not_refused": f"everyone who did not say no to it, nor to all {what}" if topic else f"everyone who did not say no to {what}",
-            "service": "all of them, whatever they agreed to: it is about something of theirs, like a booking"}[rule]
+    return {
+        "agreed": f"everyone who agreed to it, or to all {what}"
+        if topic
+        else f"everyone who agreed to {what}",
+        "not_refused": f"everyone who did not say no to it, nor to all {what}"
+        if topic
+        else f"everyone who did not say no to {what}",
+        "service": (
+            "all of them, whatever they agreed to: it is about something of theirs, like a booking"
+        ),
+    }[rule]
 
 
 def reason_words(kept: Mapping[str, Any] | None, channel: str) -> str:
-    """Why a delivery was not sent, or waits, in words, from how it is kept; empty where nothing is."""
+    """Why a delivery was not sent, or waits, in words, from how it is kept; empty where nothing
+    is."""
     because = REASONS.get(str((kept or {}).get("because")), "")
     return because.format(all=CHANNEL_WORDS[channel])

@@ -1,7 +1,7 @@
 """One question: may this go to this person now, and if not, why.
 
-Every message to every person passes `verdict`, whatever sends it; estimates ask the same guards in SQL, so that a last look and the
-sending itself cannot disagree about the rules.
+Every message to every person passes `verdict`, whatever sends it; estimates ask the same guards in
+SQL, so that a last look and the sending itself cannot disagree about the rules.
 """
 
 import dataclasses
@@ -16,8 +16,8 @@ __all__ = ["GO", "RULES", "Facts", "Verdict", "not_before", "verdict"]
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Verdict:
-    """What becomes of a message to one person now: it goes, it waits until a moment, or it is not sent; because of what, which stood on
-    which facts."""
+    """What becomes of a message to one person now: it goes, it waits until a moment, or it is not
+    sent; because of what, which stood on which facts."""
 
     #: go, waiting, or the outcome under which it is not sent
     outcome: str
@@ -42,11 +42,16 @@ GO = Verdict("go")
 
 @functools.lru_cache(maxsize=4096)
 def verdict(facts: Facts, rule: str = "agreed") -> Verdict:
-    """What becomes of a message to a person by the first guard that stops it; `rule` is one of RULES. There are fewer kinds of people
-    than people: what was said of one is kept."""
+    """What becomes of a message to a person by the first guard that stops it; `rule` is one of
+    RULES. There are fewer kinds of people than people: what was said of one is kept."""
     for guard in GUARDS:
         if rule in guard.rules and guard.stops(facts):
-            return Verdict(guard.outcome, guard.reason, None, tuple((name, getattr(facts, name)) for name in sorted(guard.asks)))
+            return Verdict(
+                guard.outcome,
+                guard.reason,
+                None,
+                tuple((name, getattr(facts, name)) for name in sorted(guard.asks)),
+            )
     return GO
 
 

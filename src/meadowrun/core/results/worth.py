@@ -22,7 +22,8 @@ class Group:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Worth:
-    """The shares of those written to and those kept back, and their difference with the bounds that hold it in 95 of 100 cases."""
+    """The shares of those written to and those kept back, and their difference with the bounds that
+    hold it in 95 of 100 cases."""
 
     written: Group
     held: Group
@@ -46,7 +47,8 @@ class Worth:
 
 
 def wilson(group: Group, z: float = Z95) -> tuple[float, float]:
-    """Bounds of a share by its score interval (Wilson 1927). Without people everything is possible: (0, 1)."""
+    """Bounds of a share by its score interval (Wilson 1927). Without people everything is possible:
+    (0, 1)."""
     if not group.people:
         return 0.0, 1.0
     n, p = group.people, group.share
@@ -56,7 +58,8 @@ def wilson(group: Group, z: float = Z95) -> tuple[float, float]:
 
 
 def worth(written: Group, held: Group) -> Worth:
-    """The difference of two shares with bounds from the score intervals of both (Newcombe 1998, method 10)."""
+    """The difference of two shares with bounds from the score intervals of both (Newcombe 1998,
+    method 10)."""
     (low1, high1), (low2, high2) = wilson(written), wilson(held)
     one, two = written.share, held.share
     down = math.sqrt((one - low1) ** 2 + (high2 - two) ** 2)
@@ -65,10 +68,12 @@ def worth(written: Group, held: Group) -> Worth:
 
 
 def least_gain(usual: float, written: int, held: int) -> float | None:
-    """The least true gain in share that would show, in 4 of 5 cases at 95 %, when `usual` succeed without being written to.
+    """The least true gain in share that would show, in 4 of 5 cases at 95 %, when `usual` succeed
+    without being written to.
 
-    Solves gain = (z95 + z80) · sqrt(p1(1-p1)/n1 + p0(1-p0)/n0) with p1 = usual + gain, the formula of sample sizes for two
-    proportions (Fleiss, Levin and Paik 2003, 4.2, without their correction), by halving. None when nothing up to certainty would.
+    Solves gain = (z95 + z80) · sqrt(p1(1-p1)/n1 + p0(1-p0)/n0) with p1 = usual + gain, the formula
+    of sample sizes for two proportions (Fleiss, Levin and Paik 2003, 4.2, without their
+    correction), by halving. None when nothing up to certainty would.
     """
     if not written or not held:
         return None
