@@ -1,4 +1,5 @@
-"""Sets up what a command needs, then becomes that command inside the project's own virtual environment.
+"""Sets up what a command needs, then becomes that command inside the project's own virtual
+environment.
 
 Runs on the standard library alone, because nothing is installed yet when it runs.
 """
@@ -23,12 +24,17 @@ def say(text):
 def missing_packages(command):
     """Debian packages that this command needs and the machine lacks."""
     wanted = []
-    installed = any(pathlib.Path("/usr/lib/postgresql").glob("*/bin/initdb")) or shutil.which("initdb")
+    installed = any(pathlib.Path("/usr/lib/postgresql").glob("*/bin/initdb")) or shutil.which(
+        "initdb"
+    )
     if command in NEEDS_SERVER and not installed:
         wanted.append("postgresql")
     if command in NEEDS_BROWSER:
-        wanted += [name for name, program in (("chromium", "chromium"), ("chromium-driver", "chromedriver"))
-                   if not shutil.which(program)]
+        wanted += [
+            name
+            for name, program in (("chromium", "chromium"), ("chromium-driver", "chromedriver"))
+            if not shutil.which(program)
+        ]
     if not VENV.exists():
         try:
             import ensurepip  # noqa: F401
@@ -39,12 +45,19 @@ def missing_packages(command):
 
 def install_packages(names):
     if os.geteuid() != 0:
-        sys.exit(f"meadowrun: please install from Debian first: sudo apt-get install {' '.join(names)}")
+        sys.exit(
+            f"meadowrun: please install from Debian first: sudo apt-get install {' '.join(names)}"
+        )
     say(f"installing {', '.join(names)} from Debian's packages …")
     environment = dict(os.environ, DEBIAN_FRONTEND="noninteractive")
-    steps = (["apt-get", "update", "-q"], ["apt-get", "install", "-y", "-q", "--no-install-recommends", *names])
+    steps = (
+        ["apt-get", "update", "-q"],
+        ["apt-get", "install", "-y", "-q", "--no-install-recommends", *names],
+    )
     for step in steps:
-        done = subprocess.run(step, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        done = subprocess.run(
+            step, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        )
     if done.returncode:
         sys.exit(f"meadowrun: apt-get failed:\n{done.stdout[-2000:]}")
 
@@ -59,9 +72,24 @@ def environment_for(lock):
         say("making the virtual environment …")
         subprocess.run([sys.executable, "-m", "venv", str(VENV)], check=True)
     say(f"installing the packages of {lock.name} (about a minute the first time) …")
-    done = subprocess.run([str(VENV / "bin" / "python"), "-m", "pip", "install", "-q", "--disable-pip-version-check",
-                           "--require-hashes", "--only-binary", ":all:", "-r", str(lock)],
-                          stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+    done = subprocess.run(
+        [
+            str(VENV / "bin" / "python"),
+            "-m",
+            "pip",
+            "install",
+            "-q",
+            "--disable-pip-version-check",
+            "--require-hashes",
+            "--only-binary",
+            ":all:",
+            "-r",
+            str(lock),
+        ],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+    )
     if done.returncode:
         sys.exit(f"meadowrun: installing {lock.name} failed:\n{done.stdout[-3000:]}")
     stamp.write_text(wanted)

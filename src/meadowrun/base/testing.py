@@ -30,6 +30,10 @@ def memory_folder() -> pathlib.Path:
     return folder
 
 
+#: The folders with Python of our own.
+OURS = ("src", "tests", "setup", "migrations")
+
+
 def make_template(url: str) -> None:
     """A migrated, empty database that every test's own one is a copy of."""
     with psycopg.connect(f"{url}/postgres", autocommit=True) as connection:
@@ -45,7 +49,8 @@ def run(root: pathlib.Path, long: bool, arguments: list[str]) -> int:
     python = sys.executable
     if not arguments:
         for title, command in (
-            ("style", [python, "-m", "ruff", "check", "src", "tests", "setup", "migrations"]),
+            ("style", [python, "-m", "ruff", "check", *OURS]),
+            ("layout", [python, "-m", "ruff", "format", "--check", "--quiet", *OURS]),
             ("types", [python, "-m", "mypy"]),
         ):
             print(f"meadowrun: checking {title} …", flush=True)

@@ -1,9 +1,13 @@
-// What every page has: talking to the server, the one box, the clock, small menus, files that are dropped.
+// What every page has: talking to the server, the one box, the clock, small menus, files that are
+// dropped.
 const Meadowrun = {
   csrf: () => document.querySelector('meta[name=csrf]').content,
 
   // A name for work on the server, by which it is found and stopped.
-  token: () => [...crypto.getRandomValues(new Uint8Array(8))].map((byte) => byte.toString(16).padStart(2, '0')).join(''),
+  token: () =>
+    [...crypto.getRandomValues(new Uint8Array(8))]
+      .map((byte) => byte.toString(16).padStart(2, '0'))
+      .join(''),
 
   // Posts JSON; resolves to the answer, or rejects with {message, where, status}.
   async post(address, data) {
@@ -11,14 +15,28 @@ const Meadowrun = {
     try {
       response = await fetch(address, {
         method: 'POST',
-        headers: {'Content-Type': 'application/json', 'Accept': 'application/json', 'X-CSRFToken': Meadowrun.csrf()},
+        headers: {
+          'Content-Type': 'application/json',
+          Accept: 'application/json',
+          'X-CSRFToken': Meadowrun.csrf(),
+        },
         body: JSON.stringify(data),
       });
     } catch (problem) {
-      throw {message: 'Meadowrun does not answer. What you typed is still here; it is tried again with your next change.', status: 0};
+      throw {
+        message:
+          'Meadowrun does not answer. What you typed is still here; it is tried again with your next change.',
+        status: 0,
+      };
     }
     const answer = await response.json().catch(() => ({}));
-    if (!response.ok) throw {message: answer.error || 'That did not work.', where: answer.where, status: response.status, newest: answer.newest};
+    if (!response.ok)
+      throw {
+        message: answer.error || 'That did not work.',
+        where: answer.where,
+        status: response.status,
+        newest: answer.newest,
+      };
     return answer;
   },
 
@@ -26,9 +44,19 @@ const Meadowrun = {
   conflict(problem, mine, theirs, words) {
     Meadowrun.say(problem.message);
     const note = document.getElementById('said');
-    const [first, second] = words || ['Keep mine (theirs stays among the drafts)', 'Open theirs (mine stays among the drafts)'];
-    for (const [words, deed] of [[first, mine], [second, theirs]]) {
-      const button = Object.assign(document.createElement('button'), {type: 'button', className: 'btn btn-line btn-small ms-2', textContent: words});
+    const [first, second] = words || [
+      'Keep mine (theirs stays among the drafts)',
+      'Open theirs (mine stays among the drafts)',
+    ];
+    for (const [words, deed] of [
+      [first, mine],
+      [second, theirs],
+    ]) {
+      const button = Object.assign(document.createElement('button'), {
+        type: 'button',
+        className: 'btn btn-line btn-small ms-2',
+        textContent: words,
+      });
       button.addEventListener('click', deed);
       note.append(button);
     }
@@ -36,14 +64,20 @@ const Meadowrun = {
 
   // Makes an earlier draft or version the newest again and shows it.
   async restore(base, number) {
-    await fetch(`${base}/restore/${number}`, {method: 'POST', headers: {'X-CSRFToken': Meadowrun.csrf()}});
+    await fetch(`${base}/restore/${number}`, {
+      method: 'POST',
+      headers: {'X-CSRFToken': Meadowrun.csrf()},
+    });
     window.location.reload();
   },
 
   // Shows a problem at the top of the page, or takes it away.
   say(message, kind) {
     let note = document.getElementById('said');
-    if (!message) { if (note) note.remove(); return; }
+    if (!message) {
+      if (note) note.remove();
+      return;
+    }
     if (!note) {
       note = document.createElement('p');
       note.id = 'said';
@@ -67,39 +101,61 @@ const Meadowrun = {
     const box = under.getBoundingClientRect();
     const left = Math.max(8, Math.min(box.left + scrollX, innerWidth - sheet.offsetWidth - 12));
     let top = box.bottom + scrollY + 4;
-    if (box.bottom + sheet.offsetHeight + 8 > innerHeight && box.top > sheet.offsetHeight) top = box.top + scrollY - sheet.offsetHeight - 4;
+    if (box.bottom + sheet.offsetHeight + 8 > innerHeight && box.top > sheet.offsetHeight)
+      top = box.top + scrollY - sheet.offsetHeight - 4;
     top = Math.max(scrollY + 8, Math.min(top, scrollY + innerHeight - sheet.offsetHeight - 8));
     sheet.style.left = left + 'px';
     sheet.style.top = top + 'px';
     sheet.under = under;
-    sheet.addEventListener('submit', (event) => { event.preventDefault(); onSubmit(new FormData(sheet, event.submitter), sheet); });
-    sheet.addEventListener('input', (event) => { if (event.target.matches('[data-narrow]')) Meadowrun.narrow(sheet, event.target.value); });
+    sheet.addEventListener('submit', (event) => {
+      event.preventDefault();
+      onSubmit(new FormData(sheet, event.submitter), sheet);
+    });
+    sheet.addEventListener('input', (event) => {
+      if (event.target.matches('[data-narrow]')) Meadowrun.narrow(sheet, event.target.value);
+    });
     sheet.addEventListener('keydown', (event) => {
       if (event.key === 'ArrowDown' || event.key === 'ArrowUp') {
         const all = [...sheet.querySelectorAll('.choice')].filter((c) => !c.hidden);
         if (!all.length || event.target.type === 'number' || event.target.type === 'date') return;
         const at = all.indexOf(document.activeElement);
-        const next = at < 0 && sheet.first ? sheet.first : all[at + (event.key === 'ArrowDown' ? 1 : -1)];
-        if (next) { next.focus(); event.preventDefault(); }
+        const next =
+          at < 0 && sheet.first ? sheet.first : all[at + (event.key === 'ArrowDown' ? 1 : -1)];
+        if (next) {
+          next.focus();
+          event.preventDefault();
+        }
       }
       if (event.key === 'Enter' && event.target.matches('[data-narrow]')) {
         event.preventDefault();
-        const take = () => { if (sheet.first) sheet.first.click(); else if (sheet.isConnected) sheet.requestSubmit(); };
-        if (sheet.coming) sheet.coming.then(take); else take();
+        const take = () => {
+          if (sheet.first) sheet.first.click();
+          else if (sheet.isConnected) sheet.requestSubmit();
+        };
+        if (sheet.coming) sheet.coming.then(take);
+        else take();
       }
     });
-    const first = sheet.querySelector('[autofocus], input:not([type=hidden]), select, button.choice, textarea');
-    if (first) { first.focus(); if (first.select && first.type !== 'checkbox' && first.type !== 'radio') first.select(); }
+    const first = sheet.querySelector(
+      '[autofocus], input:not([type=hidden]), select, button.choice, textarea',
+    );
+    if (first) {
+      first.focus();
+      if (first.select && first.type !== 'checkbox' && first.type !== 'radio') first.select();
+    }
     Meadowrun.mark(sheet);
     return sheet;
   },
 
-  // Marks the choice that Enter takes while one types: the first. While an answer to the newest words is on its way (`coming`),
-  // none: what Enter takes hangs on the words alone, never on how fast they were typed.
+  // Marks the choice that Enter takes while one types: the first. While an answer to the newest
+  // words is on its way (`coming`), none: what Enter takes hangs on the words alone, never on how
+  // fast they were typed.
   mark(sheet) {
     if (!sheet.querySelector('[data-narrow]')) return;
     if (sheet.first) sheet.first.classList.remove('first');
-    sheet.first = sheet.coming ? null : [...sheet.querySelectorAll('button.choice')].find((c) => !c.hidden);
+    sheet.first = sheet.coming
+      ? null
+      : [...sheet.querySelectorAll('button.choice')].find((c) => !c.hidden);
     if (sheet.first) sheet.first.classList.add('first');
   },
 
@@ -110,8 +166,12 @@ const Meadowrun = {
       choice.hidden = !wanted.every((word) => text.includes(word));
     });
     sheet.querySelectorAll('.choices h3').forEach((head) => {
-      let next = head.nextElementSibling, any = false;
-      while (next && next.tagName !== 'H3') { any = any || !next.hidden; next = next.nextElementSibling; }
+      let next = head.nextElementSibling,
+        any = false;
+      while (next && next.tagName !== 'H3') {
+        any = any || !next.hidden;
+        next = next.nextElementSibling;
+      }
       head.hidden = !any;
     });
     Meadowrun.mark(sheet);
@@ -119,40 +179,58 @@ const Meadowrun = {
 
   // A sheet to find a person in by a part of their name or address; `take` gets their number.
   findPerson(under, base, take) {
-    const sheet = Meadowrun.pop(under, '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or an address" placeholder="Part of a name or an address" autocomplete="off"><div class="choices"></div>', (form) => {
-      if (!form.get('person')) return;
-      Meadowrun.closePop();
-      take(form.get('person'));
-    });
+    const sheet = Meadowrun.pop(
+      under,
+      '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or an address" placeholder="Part of a name or an address" autocomplete="off"><div class="choices"></div>',
+      (form) => {
+        if (!form.get('person')) return;
+        Meadowrun.closePop();
+        take(form.get('person'));
+      },
+    );
     const input = sheet.querySelector('input');
     const find = async () => {
       const typed = input.value;
       const answer = await Meadowrun.post(`${base}/people`, {q: typed});
       // Answers may overtake each other; only that to the newest words counts.
       if (typed !== input.value) return;
-      sheet.querySelector('.choices').replaceChildren(...answer.people.map((p) => {
-        const choice = Object.assign(document.createElement('button'), {className: 'choice', name: 'person', value: p.id, textContent: p.name});
-        const note = document.createElement('small');
-        note.textContent = ' ' + p.note;
-        choice.append(note);
-        return choice;
-      }));
+      sheet.querySelector('.choices').replaceChildren(
+        ...answer.people.map((p) => {
+          const choice = Object.assign(document.createElement('button'), {
+            className: 'choice',
+            name: 'person',
+            value: p.id,
+            textContent: p.name,
+          });
+          const note = document.createElement('small');
+          note.textContent = ' ' + p.note;
+          choice.append(note);
+          return choice;
+        }),
+      );
     };
     input.addEventListener('input', find);
     find();
   },
 
-  // The head of a reading side: stepping through people and choosing one. `now` gives the person read as, `take` gets another.
+  // The head of a reading side: stepping through people and choosing one. `now` gives the person
+  // read as, `take` gets another.
   readAs(base, now, take) {
     const next = async (from, go) => {
       const segment = document.getElementById('through').value;
-      const answer = await (await fetch(`${base}/people?go=${go}&from=${from}&segment=${segment}`, {headers: {Accept: 'application/json'}})).json();
+      const answer = await (
+        await fetch(`${base}/people?go=${go}&from=${from}&segment=${segment}`, {
+          headers: {Accept: 'application/json'},
+        })
+      ).json();
       if (answer.id) take(String(answer.id));
     };
     document.getElementById('back').addEventListener('click', () => next(now(), 'back'));
     document.getElementById('forward').addEventListener('click', () => next(now(), 'on'));
     document.getElementById('through').addEventListener('change', () => next('0', 'on'));
-    document.getElementById('read-as').addEventListener('click', (event) => Meadowrun.findPerson(event.target, base, take));
+    document
+      .getElementById('read-as')
+      .addEventListener('click', (event) => Meadowrun.findPerson(event.target, base, take));
   },
 
   closePop(refocus) {
@@ -168,13 +246,20 @@ window.Meadowrun = Meadowrun;
 
 document.addEventListener('keydown', (event) => {
   if (event.key === 'Escape') Meadowrun.closePop(true);
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') { event.preventDefault(); openFind(); }
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 's') { event.preventDefault(); saveHere(); }
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
+    event.preventDefault();
+    openFind();
+  }
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 's') {
+    event.preventDefault();
+    saveHere();
+  }
 });
 
 // Ctrl+S: the sheet that is open, the page's own saving, or the form one writes in.
 function saveHere() {
-  const place = document.querySelector('.pop') || document.activeElement.closest('form[method=post]');
+  const place =
+    document.querySelector('.pop') || document.activeElement.closest('form[method=post]');
   const save = document.querySelector('#save:not([disabled])');
   if (place && place.matches('.pop')) place.requestSubmit();
   else if (Meadowrun.saveNow) Meadowrun.saveNow();
@@ -183,7 +268,10 @@ function saveHere() {
 }
 // A finding is a button that breaks over lines like text.
 document.addEventListener('keydown', (event) => {
-  if ((event.key === 'Enter' || event.key === ' ') && event.target.matches('span[role=button]')) { event.preventDefault(); event.target.click(); }
+  if ((event.key === 'Enter' || event.key === ' ') && event.target.matches('span[role=button]')) {
+    event.preventDefault();
+    event.target.click();
+  }
 });
 document.addEventListener('mousedown', (event) => {
   const open = document.querySelector('.pop');
@@ -192,18 +280,28 @@ document.addEventListener('mousedown', (event) => {
 document.addEventListener('click', (event) => {
   if (event.target.closest('[data-find]')) openFind();
   const sure = event.target.closest('[data-sure]');
-  if (sure && !sure.said) { event.preventDefault(); askFirst(sure); }
+  if (sure && !sure.said) {
+    event.preventDefault();
+    askFirst(sure);
+  }
   const opens = event.target.closest('[data-dialog]');
   if (opens) document.getElementById(opens.dataset.dialog).showModal();
   if (event.target.closest('[data-close]')) event.target.closest('dialog').close();
 });
-document.addEventListener('change', (event) => { if (event.target.matches('[data-go]')) event.target.form.requestSubmit(); });
+document.addEventListener('change', (event) => {
+  if (event.target.matches('[data-go]')) event.target.form.requestSubmit();
+});
 
-// What one's role does not reach is held, and says why. Forms are marked by the server; editors are an author's.
+// What one's role does not reach is held, and says why. Forms are marked by the server; editors are
+// an author's.
 const RANKS = ['viewer', 'author', 'approver', 'admin'];
 function hold(control, role) {
   const reason = `This needs the role “${role}”. An administrator can give it.`;
-  if (control.isContentEditable) { control.contentEditable = 'false'; control.title = reason; return; }
+  if (control.isContentEditable) {
+    control.contentEditable = 'false';
+    control.title = reason;
+    return;
+  }
   if (control.disabled || control.type === 'hidden') return;
   control.disabled = true;
   control.title = reason;
@@ -219,30 +317,45 @@ function holdBack(root) {
   }
   if (RANKS.indexOf(document.body.dataset.role) !== 0) return;
   for (const part of root.querySelectorAll('[data-author]')) {
-    for (const control of [part, ...part.querySelectorAll('button, input, select, textarea, [contenteditable=true], [contenteditable=plaintext-only]')]) {
-      if (control.matches('button, input, select, textarea, [contenteditable]')) hold(control, 'author');
+    for (const control of [
+      part,
+      ...part.querySelectorAll(
+        'button, input, select, textarea, [contenteditable=true], [contenteditable=plaintext-only]',
+      ),
+    ]) {
+      if (control.matches('button, input, select, textarea, [contenteditable]'))
+        hold(control, 'author');
     }
   }
 }
 if (document.body.dataset.role && document.body.dataset.role !== 'admin') {
   holdBack(document);
   let planned = 0;
-  new MutationObserver(() => { cancelAnimationFrame(planned); planned = requestAnimationFrame(() => holdBack(document)); })
-    .observe(document.body, {childList: true, subtree: true});
+  new MutationObserver(() => {
+    cancelAnimationFrame(planned);
+    planned = requestAnimationFrame(() => holdBack(document));
+  }).observe(document.body, {childList: true, subtree: true});
 }
 
-// Before what cannot be undone: the question, and the button's own words once more. The button is pressed when they are.
+// Before what cannot be undone: the question, and the button's own words once more. The button is
+// pressed when they are.
 function askFirst(button) {
   const box = document.createElement('dialog');
   box.setAttribute('role', 'alertdialog');
   box.setAttribute('aria-labelledby', 'sure-question');
   box.className = 'sure pad';
-  box.innerHTML = '<p id="sure-question"></p><p class="doing"><button type="button" class="btn btn-lost"></button>' +
+  box.innerHTML =
+    '<p id="sure-question"></p><p class="doing"><button type="button" class="btn btn-lost"></button>' +
     '<button type="button" class="btn btn-line" autofocus>Leave it as it is</button></p>';
   const [yes, no] = box.querySelectorAll('button');
   box.querySelector('p').textContent = button.dataset.sure;
   yes.textContent = button.dataset.word || button.textContent.trim();
-  yes.addEventListener('click', () => { button.said = true; box.close(); button.click(); button.said = false; });
+  yes.addEventListener('click', () => {
+    button.said = true;
+    box.close();
+    button.click();
+    button.said = false;
+  });
   no.addEventListener('click', () => box.close());
   box.addEventListener('close', () => box.remove());
   document.body.append(box);
@@ -262,13 +375,20 @@ function follow(element) {
   const pause = 1000 * (element.dataset.every || 1);
   const again = async () => {
     try {
-      const response = await fetch(element.dataset.follow, {headers: {Accept: 'text/html', 'X-By-Itself': '1'}});
+      const response = await fetch(element.dataset.follow, {
+        headers: {Accept: 'text/html', 'X-By-Itself': '1'},
+      });
       if (response.ok && !response.redirected) {
         element.innerHTML = await response.text();
         const state = element.querySelector('[data-finished]');
-        if (state) { location.reload(); return; }
+        if (state) {
+          location.reload();
+          return;
+        }
       }
-    } catch (problem) { /* asked again in a moment */ }
+    } catch (problem) {
+      /* asked again in a moment */
+    }
     setTimeout(again, pause);
   };
   setTimeout(again, Math.min(pause, 800));
@@ -279,7 +399,9 @@ document.querySelectorAll('[data-follow]').forEach(follow);
 document.addEventListener('keydown', (event) => {
   const bar = event.target.closest('[role=toolbar]');
   if (!bar || event.ctrlKey || event.altKey || event.metaKey) return;
-  const stops = [...bar.querySelectorAll('button, a[href], input, select')].filter((one) => !one.disabled && one.offsetParent);
+  const stops = [...bar.querySelectorAll('button, a[href], input, select')].filter(
+    (one) => !one.disabled && one.offsetParent,
+  );
   const way = {ArrowRight: 1, ArrowLeft: -1}[event.key];
   if (way && event.target.matches('button, a')) {
     event.preventDefault();
@@ -287,39 +409,68 @@ document.addEventListener('keydown', (event) => {
   }
   if (event.key !== 'Tab') return;
   // The browser looks for the next stop now, and must find it outside.
-  const kept = stops.filter((one) => one !== event.target).map((one) => [one, one.getAttribute('tabindex')]);
+  const kept = stops
+    .filter((one) => one !== event.target)
+    .map((one) => [one, one.getAttribute('tabindex')]);
   for (const [one] of kept) one.tabIndex = -1;
-  setTimeout(() => { for (const [one, was] of kept) if (was === null) one.removeAttribute('tabindex'); else one.setAttribute('tabindex', was); });
+  setTimeout(() => {
+    for (const [one, was] of kept)
+      if (was === null) one.removeAttribute('tabindex');
+      else one.setAttribute('tabindex', was);
+  });
 });
 
 document.addEventListener('alpine:init', () => {
   const drop = () => ({
     open: false,
-    toggle() { this.open = !this.open; },
-    close() { this.open = false; },
+    toggle() {
+      this.open = !this.open;
+    },
+    close() {
+      this.open = false;
+    },
   });
   Alpine.data('menu', drop);
   Alpine.data('clock', () => ({
-    open: false, moving: false, shown: '', timer: null,
-    init() { this.shown = this.$el.querySelector('span').textContent; this.timer = setInterval(() => this.look(), 20000); this.look(); },
-    toggle() { this.open = !this.open; },
-    close() { this.open = false; },
+    open: false,
+    moving: false,
+    shown: '',
+    timer: null,
+    init() {
+      this.shown = this.$el.querySelector('span').textContent;
+      this.timer = setInterval(() => this.look(), 20000);
+      this.look();
+    },
+    toggle() {
+      this.open = !this.open;
+    },
+    close() {
+      this.open = false;
+    },
     async look() {
       try {
-        const state = await (await fetch('/clock', {headers: {Accept: 'application/json', 'X-By-Itself': '1'}})).json();
+        const state = await (
+          await fetch('/clock', {headers: {Accept: 'application/json', 'X-By-Itself': '1'}})
+        ).json();
         if (state.shown) this.shown = state.shown;
         const was = this.moving;
         this.moving = state.moving;
         if (this.moving) setTimeout(() => this.look(), 700);
         else if (was) location.reload();
-      } catch (problem) { /* the next look will tell */ }
+      } catch (problem) {
+        /* the next look will tell */
+      }
     },
     async move(by) {
       this.moving = true;
       const form = new FormData();
       form.set('by', by);
       form.set('csrf_token', Meadowrun.csrf());
-      await fetch('/clock/forward', {method: 'POST', body: form, headers: {Accept: 'application/json'}});
+      await fetch('/clock/forward', {
+        method: 'POST',
+        body: form,
+        headers: {Accept: 'application/json'},
+      });
       setTimeout(() => this.look(), 1500);
     },
   }));
@@ -327,12 +478,18 @@ document.addEventListener('alpine:init', () => {
   Alpine.data('retention', () => ({
     async look(select, place) {
       place.textContent = '…';
-      const answer = await (await fetch(`/retention/${select.name}/older?months=${select.value}`, {headers: {Accept: 'application/json'}})).json();
+      const answer = await (
+        await fetch(`/retention/${select.name}/older?months=${select.value}`, {
+          headers: {Accept: 'application/json'},
+        })
+      ).json();
       place.textContent = answer.older.toLocaleString('en-GB');
     },
   }));
   Alpine.data('find', () => ({
-    found: [], at: 0, nothing: false,
+    found: [],
+    at: 0,
+    nothing: false,
     async look() {
       const words = this.$refs.words.value;
       const answer = await Meadowrun.post('/find', {q: words});
@@ -341,8 +498,14 @@ document.addEventListener('alpine:init', () => {
       this.at = 0;
       this.nothing = this.found.length === 0;
     },
-    down() { if (this.at < this.found.length - 1) this.at++; },
-    up() { if (this.at > 0) this.at--; },
-    go() { if (this.found[this.at]) location.href = this.found[this.at].to; },
+    down() {
+      if (this.at < this.found.length - 1) this.at++;
+    },
+    up() {
+      if (this.at > 0) this.at--;
+    },
+    go() {
+      if (this.found[this.at]) location.href = this.found[this.at].to;
+    },
   }));
 });

@@ -2,8 +2,12 @@
 document.addEventListener('alpine:init', () => {
   Alpine.data('matching', () => ({
     fresh: false,
-    init() { this.fresh = this.$el.dataset.start === 'new'; },
-    pick(event) { this.fresh = event.target.value === 'new'; },
+    init() {
+      this.fresh = this.$el.dataset.start === 'new';
+    },
+    pick(event) {
+      this.fresh = event.target.value === 'new';
+    },
   }));
 });
 
@@ -11,6 +15,8 @@ document.addEventListener('alpine:init', () => {
 document.addEventListener('change', async (event) => {
   const chosen = event.target.closest('[data-numbers]');
   if (!chosen) return;
-  const answer = await fetch(`${chosen.dataset.numbers}?country=${encodeURIComponent(chosen.value)}`);
+  const answer = await fetch(
+    `${chosen.dataset.numbers}?country=${encodeURIComponent(chosen.value)}`,
+  );
   if (answer.ok) document.getElementById('numbers').innerHTML = await answer.text();
 });

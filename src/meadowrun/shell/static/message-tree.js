@@ -1,7 +1,11 @@
-// The lines of a document as a tree: finding, moving, copying. Lines stand in lists; a list has an address:
-// '' for the document's own, 'ID:c1' for a column, 'CASE:case' for a version, 'ID:else' for what everyone else reads.
+// The lines of a document as a tree: finding, moving, copying. Lines stand in lists; a list has an
+// address: '' for the document's own, 'ID:c1' for a column, 'CASE:case' for a version, 'ID:else'
+// for what everyone else reads.
 Meadowrun.tree = (doc) => {
-  const fresh = () => [...crypto.getRandomValues(new Uint8Array(4))].map((b) => b.toString(16).padStart(2, '0')).join('');
+  const fresh = () =>
+    [...crypto.getRandomValues(new Uint8Array(4))]
+      .map((b) => b.toString(16).padStart(2, '0'))
+      .join('');
 
   function lists(lines, into, found) {
     found.push([into, lines]);
@@ -40,7 +44,10 @@ Meadowrun.tree = (doc) => {
     const renew = (one) => {
       one.id = fresh();
       (one.columns || []).flat().forEach(renew);
-      (one.cases || []).forEach((version) => { version.id = fresh(); version.content.forEach(renew); });
+      (one.cases || []).forEach((version) => {
+        version.id = fresh();
+        version.content.forEach(renew);
+      });
       (one.otherwise || []).forEach(renew);
     };
     renew(made);
@@ -64,7 +71,8 @@ Meadowrun.tree = (doc) => {
 
   // Puts a line into another list; false where it may not stand there.
   function put(id, into, index) {
-    const place = find(id), target = at(into);
+    const place = find(id),
+      target = at(into);
     if (!place || !target) return false;
     if (place.line.type === 'columns' && /:c\d$/.test(into)) return false;
     if (lists([place.line], 'x', []).some(([name]) => name === into)) return false;

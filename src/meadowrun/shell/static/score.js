@@ -1,4 +1,5 @@
-// A score's page: for what a rule gives its points is said in the lines of a segment, in a sheet over the page.
+// A score's page: for what a rule gives its points is said in the lines of a segment, in a sheet
+// over the page.
 (() => {
   const page = document.getElementById('score');
   const sheet = document.getElementById('rule');
@@ -17,8 +18,14 @@
   document.getElementById('rule-undo').addEventListener('click', sieve.undo);
   document.getElementById('rule-take').addEventListener('click', async () => {
     try {
-      const answer = await Meadowrun.post(page.dataset.lines, {lines: sieve.definition.lines, place, version: Number(page.dataset.version)});
+      const answer = await Meadowrun.post(page.dataset.lines, {
+        lines: sieve.definition.lines,
+        place,
+        version: Number(page.dataset.version),
+      });
       location.href = answer.to;
-    } catch (problem) { Meadowrun.say(problem.message); }
+    } catch (problem) {
+      Meadowrun.say(problem.message);
+    }
   });
 })();

@@ -3,7 +3,8 @@
   const page = document.getElementById('segment');
   const segment = page.dataset.segment ? Number(page.dataset.segment) : null;
   let name = page.dataset.name;
-  const unsaved = document.getElementById('unsaved'), undo = document.getElementById('undo');
+  const unsaved = document.getElementById('unsaved'),
+    undo = document.getElementById('undo');
   const sieve = Meadowrun.sieve(page, JSON.parse(page.dataset.definition), segment, (steps) => {
     unsaved.hidden = false;
     undo.disabled = !steps;
@@ -12,18 +13,37 @@
   undo.addEventListener('click', sieve.undo);
   let version = page.dataset.version ? Number(page.dataset.version) : null;
 
-  // Of two who saved, the later is asked: mine becomes the newest version, or theirs is shown and mine goes.
+  // Of two who saved, the later is asked: mine becomes the newest version, or theirs is shown and
+  // mine goes.
   async function save() {
     try {
-      const answer = await Meadowrun.post(page.dataset.save, {definition: sieve.definition, segment, name, part: page.dataset.partKey, version});
+      const answer = await Meadowrun.post(page.dataset.save, {
+        definition: sieve.definition,
+        segment,
+        name,
+        part: page.dataset.partKey,
+        version,
+      });
       sieve.forget();
       unsaved.hidden = true;
       location.href = answer.to;
     } catch (problem) {
-      if (problem.newest === undefined) { Meadowrun.say(problem.message); return; }
-      const mine = () => { version = problem.newest; save(); };
-      const theirs = () => { unsaved.hidden = true; location.reload(); };
-      Meadowrun.conflict(problem, mine, theirs, ['Save mine (theirs stays among the earlier versions)', 'Open theirs (mine is gone)']);
+      if (problem.newest === undefined) {
+        Meadowrun.say(problem.message);
+        return;
+      }
+      const mine = () => {
+        version = problem.newest;
+        save();
+      };
+      const theirs = () => {
+        unsaved.hidden = true;
+        location.reload();
+      };
+      Meadowrun.conflict(problem, mine, theirs, [
+        'Save mine (theirs stays among the earlier versions)',
+        'Open theirs (mine is gone)',
+      ]);
     }
   }
 
@@ -37,5 +57,7 @@
     document.getElementById('sn').select();
   });
 
-  window.addEventListener('beforeunload', (event) => { if (!unsaved.hidden) event.preventDefault(); });
+  window.addEventListener('beforeunload', (event) => {
+    if (!unsaved.hidden) event.preventDefault();
+  });
 })();

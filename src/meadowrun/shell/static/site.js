@@ -1,29 +1,56 @@
-// Tells Meadowrun what a known visitor does on this website, and shows the card that comes of it. Known are those who came by
-// a link in a message. Include it as <script src="…/site.js" data-key="site_…" defer></script>.
+// Tells Meadowrun what a known visitor does on this website, and shows the card that comes of it.
+// Known are those who came by a link in a message. Include it as <script src="…/site.js"
+// data-key="site_…" defer></script>.
 (() => {
   const script = document.currentScript;
   const home = new URL(script.src).origin;
   const key = script.dataset.key;
   const asked = new URLSearchParams(location.search);
   const given = asked.get('mr');
-  const kept = (() => { try { return localStorage.getItem('mr-visitor'); } catch (problem) { return null; } })();
+  const kept = (() => {
+    try {
+      return localStorage.getItem('mr-visitor');
+    } catch (problem) {
+      return null;
+    }
+  })();
   let visitor = given || kept;
   if (given) {
-    // Whoever passes on the address of this page does not pass on who they are. The rest of it stays as it was written.
-    const rest = location.search.slice(1).split('&').filter((part) => !part.startsWith('mr=')).join('&');
-    history.replaceState(history.state, '', location.pathname + (rest ? '?' + rest : '') + location.hash);
+    // Whoever passes on the address of this page does not pass on who they are. The rest of it
+    // stays as it was written.
+    const rest = location.search
+      .slice(1)
+      .split('&')
+      .filter((part) => !part.startsWith('mr='))
+      .join('&');
+    history.replaceState(
+      history.state,
+      '',
+      location.pathname + (rest ? '?' + rest : '') + location.hash,
+    );
   }
   const keep = (sign) => {
     visitor = sign;
-    try { localStorage.setItem('mr-visitor', sign); } catch (problem) { /* private window */ }
+    try {
+      localStorage.setItem('mr-visitor', sign);
+    } catch (problem) {
+      /* private window */
+    }
   };
 
   // Plain text keeps the browser from asking first whether it may ask.
-  const post = (path, data) => fetch(home + path, {
-    method: 'POST', keepalive: true, headers: {'Content-Type': 'text/plain'}, body: JSON.stringify({key, visitor, ...data}),
-  }).then(async (answer) => (answer.ok ? answer.json() : null)).catch(() => null);
+  const post = (path, data) =>
+    fetch(home + path, {
+      method: 'POST',
+      keepalive: true,
+      headers: {'Content-Type': 'text/plain'},
+      body: JSON.stringify({key, visitor, ...data}),
+    })
+      .then(async (answer) => (answer.ok ? answer.json() : null))
+      .catch(() => null);
 
-  // A page that is being left cannot show a card: say so with {leaving: true}, and none is counted as shown.
+  // A page that is being left cannot show a card: say so with {leaving: true}, and none is counted
+  // as shown.
   async function event(name, details, id, more) {
     if (!visitor) return false;
     const data = {event: name, details: details || {}, id: id || null, ...(more || {})};
@@ -34,29 +61,41 @@
       answer = await post('/site/events', data);
     }
     if (answer && answer.visitor) keep(answer.visitor);
-    if (answer && answer.card) show(answer.card, (button) => post('/site/card', {token: answer.card.token, button}));
+    if (answer && answer.card)
+      show(answer.card, (button) => post('/site/card', {token: answer.card.token, button}));
     return Boolean(answer);
   }
 
-  const bytes = (text) => Uint8Array.from(atob(text.replace(/-/g, '+').replace(/_/g, '/')), (c) => c.charCodeAt(0));
+  const bytes = (text) =>
+    Uint8Array.from(atob(text.replace(/-/g, '+').replace(/_/g, '/')), (c) => c.charCodeAt(0));
 
   // The browser's own push service; the worker is a copy of ours, served by this website.
   async function subscription() {
-    const worker = await navigator.serviceWorker.register(script.dataset.worker || '/site-worker.js');
+    const worker = await navigator.serviceWorker.register(
+      script.dataset.worker || '/site-worker.js',
+    );
     await navigator.serviceWorker.ready;
-    if (await Notification.requestPermission() !== 'granted') return null;
+    if ((await Notification.requestPermission()) !== 'granted') return null;
     const {key: server} = await (await fetch(home + '/site/push')).json();
-    return (await worker.pushManager.subscribe({userVisibleOnly: true, applicationServerKey: bytes(server)})).toJSON();
+    return (
+      await worker.pushManager.subscribe({
+        userVisibleOnly: true,
+        applicationServerKey: bytes(server),
+      })
+    ).toJSON();
   }
 
-  // Asks for permission to send notices; a website with a way of its own to subscribe names it in meadowrun.subscription.
+  // Asks for permission to send notices; a website with a way of its own to subscribe names it in
+  // meadowrun.subscription.
   async function allow() {
     if (!visitor) return false;
     try {
       const made = await window.meadowrun.subscription();
-      const answer = made && await post('/site/push', {subscription: made});
+      const answer = made && (await post('/site/push', {subscription: made}));
       return Boolean(answer && answer.subscribed);
-    } catch (problem) { return false; }
+    } catch (problem) {
+      return false;
+    }
   }
 
   const LOOKS = `
@@ -72,7 +111,8 @@
     button.first { background: var(--accent); color: var(--on-accent); }
     .close { position: absolute; top: 6px; right: 8px; border: 0; color: var(--ink); font-size: 22px; line-height: 1; padding: 8px 12px; }`;
 
-  // Drawn in a tree of its own, so that neither side's looks touch the other's; its lines stand in a frame where nothing runs.
+  // Drawn in a tree of its own, so that neither side's looks touch the other's; its lines stand in
+  // a frame where nothing runs.
   function show(card, answer) {
     const host = document.createElement('div');
     host.id = 'meadowrun-card';
@@ -83,21 +123,42 @@
     const make = (tag, more) => Object.assign(document.createElement(tag), more);
     const dialog = make('dialog', {className: card.shape});
     dialog.setAttribute('aria-label', card.title);
-    const looks = {width: card.looks.width + 'px', sheet: card.looks.sheet, ink: card.looks.ink, accent: card.looks.accent,
-      'on-accent': card.looks.on_accent, round: card.looks.round + 'px', font: card.looks.text_font};
+    const looks = {
+      width: card.looks.width + 'px',
+      sheet: card.looks.sheet,
+      ink: card.looks.ink,
+      accent: card.looks.accent,
+      'on-accent': card.looks.on_accent,
+      round: card.looks.round + 'px',
+      font: card.looks.text_font,
+    };
     Object.entries(looks).forEach(([name, value]) => host.style.setProperty('--' + name, value));
     const frame = make('iframe', {title: card.title, srcdoc: card.html});
     frame.setAttribute('sandbox', 'allow-same-origin allow-popups allow-popups-to-escape-sandbox');
-    const fit = () => { if (frame.contentDocument) frame.style.height = frame.contentDocument.documentElement.scrollHeight + 'px'; };
+    const fit = () => {
+      if (frame.contentDocument)
+        frame.style.height = frame.contentDocument.documentElement.scrollHeight + 'px';
+    };
     frame.addEventListener('load', () => {
-      frame.contentDocument.head.append(Object.assign(frame.contentDocument.createElement('base'), {target: '_blank'}));
+      frame.contentDocument.head.append(
+        Object.assign(frame.contentDocument.createElement('base'), {target: '_blank'}),
+      );
       fit();
-      frame.contentDocument.querySelectorAll('img').forEach((image) => image.addEventListener('load', fit));
+      frame.contentDocument
+        .querySelectorAll('img')
+        .forEach((image) => image.addEventListener('load', fit));
     });
-    const leave = () => { dialog.close(); host.remove(); };
+    const leave = () => {
+      dialog.close();
+      host.remove();
+    };
     const doing = make('div', {className: 'doing'});
     card.buttons.forEach((button, number) => {
-      const drawn = make('button', {type: 'button', textContent: button.label, className: number ? '' : 'first'});
+      const drawn = make('button', {
+        type: 'button',
+        textContent: button.label,
+        className: number ? '' : 'first',
+      });
       drawn.addEventListener('click', async () => {
         leave();
         await answer(number);
@@ -108,8 +169,14 @@
     });
     const close = make('button', {type: 'button', className: 'close', textContent: '×'});
     close.setAttribute('aria-label', 'Close');
-    close.addEventListener('click', () => { leave(); answer(null); });
-    dialog.addEventListener('cancel', () => { host.remove(); answer(null); });
+    close.addEventListener('click', () => {
+      leave();
+      answer(null);
+    });
+    dialog.addEventListener('cancel', () => {
+      host.remove();
+      answer(null);
+    });
     const inner = make('div', {className: 'inner'});
     inner.append(frame, doing);
     dialog.append(close, inner);
@@ -121,8 +188,13 @@
 
   window.meadowrun = {event, allow, subscription};
   if (asked.get('mr-card')) {
-    fetch(`${home}/site/card/proof?key=${encodeURIComponent(key)}&proof=${encodeURIComponent(asked.get('mr-card'))}`)
-      .then((answer) => answer.json()).then((answer) => { if (answer.card) show(answer.card, async () => null); });
+    fetch(
+      `${home}/site/card/proof?key=${encodeURIComponent(key)}&proof=${encodeURIComponent(asked.get('mr-card'))}`,
+    )
+      .then((answer) => answer.json())
+      .then((answer) => {
+        if (answer.card) show(answer.card, async () => null);
+      });
   }
   event('page_viewed', {page: location.pathname});
 })();

@@ -6,15 +6,17 @@ Meadowrun.who = () => {
   let take = null;
   document.getElementById('who-undo').addEventListener('click', sieve.undo);
   document.getElementById('who-take').addEventListener('click', async () => {
-    if (await take(sieve.definition.lines, name.value) !== false) sheet.close();
+    if ((await take(sieve.definition.lines, name.value)) !== false) sheet.close();
   });
 
-  // `called` is a version's name; words have none. `taking` gets the lines and the name; false leaves the sheet open.
+  // `called` is a version's name; words have none. `taking` gets the lines and the name; false
+  // leaves the sheet open.
   return async (lines, called, taking) => {
     take = taking;
     name.value = called || '';
     name.closest('p').hidden = called === null;
-    document.getElementById('who-what').textContent = called === null ? 'these words' : 'this version';
+    document.getElementById('who-what').textContent =
+      called === null ? 'these words' : 'this version';
     await sieve.start({format: 1, lines: JSON.parse(JSON.stringify(lines))});
     sheet.show();
     sheet.scrollIntoView({block: 'center'});

@@ -1,21 +1,36 @@
 // The observatory's website tells Meadowrun's script what a visitor did.
 const said = document.getElementById('said');
-document.querySelectorAll('[data-event]').forEach((button) => button.addEventListener('click', async () => {
-  const details = {};
-  if (button.dataset.amount) details.amount = Number(button.dataset.amount);
-  if (button.dataset.tier) details.tier = button.dataset.tier;
-  const known = await meadowrun.event(button.dataset.event, details);
-  said.textContent = known ? 'Thank you! It is booked.' : 'Thank you! (You did not come by a mail, so nobody was told.)';
-}));
+document.querySelectorAll('[data-event]').forEach((button) =>
+  button.addEventListener('click', async () => {
+    const details = {};
+    if (button.dataset.amount) details.amount = Number(button.dataset.amount);
+    if (button.dataset.tier) details.tier = button.dataset.tier;
+    const known = await meadowrun.event(button.dataset.event, details);
+    said.textContent = known
+      ? 'Thank you! It is booked.'
+      : 'Thank you! (You did not come by a mail, so nobody was told.)';
+  }),
+);
 
-// A browser would ask its maker's push service, which is out of reach here: the village's gives the subscription instead.
-const villagers = async (path) => (await fetch(path, {method: 'POST', headers: {'Content-Type': 'application/json'},
-  body: JSON.stringify({visitor: localStorage.getItem('mr-visitor')})})).json();
+// A browser would ask its maker's push service, which is out of reach here: the village's gives the
+// subscription instead.
+const villagers = async (path) =>
+  (
+    await fetch(path, {
+      method: 'POST',
+      headers: {'Content-Type': 'application/json'},
+      body: JSON.stringify({visitor: localStorage.getItem('mr-visitor')}),
+    })
+  ).json();
 meadowrun.subscription = () => villagers('/browser/subscribe');
 document.getElementById('allow').addEventListener('click', async () => {
-  said.textContent = await meadowrun.allow() ? 'Thank you! You will hear of clear nights.' : 'Only those who came by a mail are known here.';
+  said.textContent = (await meadowrun.allow())
+    ? 'Thank you! You will hear of clear nights.'
+    : 'Only those who came by a mail are known here.';
 });
 document.getElementById('app').addEventListener('click', async () => {
   const answer = localStorage.getItem('mr-visitor') ? await villagers('/app/install') : {};
-  said.innerHTML = answer.app ? `The app is on your phone. <a href="${answer.app}">Look at it</a>` : 'Only those who came by a mail are known here.';
+  said.innerHTML = answer.app
+    ? `The app is on your phone. <a href="${answer.app}">Look at it</a>`
+    : 'Only those who came by a mail are known here.';
 });
