@@ -11,18 +11,38 @@ import re
 import sys
 
 READERS = {
-    "apple-mail.macos": "Apple Mail, macOS", "apple-mail.ios": "Apple Mail, iOS", "gmail.desktop-webmail": "Gmail, web",
-    "gmail.ios": "Gmail, iOS", "gmail.android": "Gmail, Android", "outlook.windows": "Outlook, Windows",
-    "outlook.macos": "Outlook, macOS", "outlook.outlook-com": "Outlook, web", "outlook.ios": "Outlook, iOS",
-    "outlook.android": "Outlook, Android", "yahoo.desktop-webmail": "Yahoo! Mail, web", "yahoo.android": "Yahoo! Mail, Android",
-    "aol.desktop-webmail": "AOL, web", "samsung-email.android": "Samsung Email", "thunderbird.macos": "Thunderbird",
-    "protonmail.desktop-webmail": "Proton Mail, web", "fastmail.desktop-webmail": "Fastmail, web", "gmx.desktop-webmail": "GMX, web",
-    "orange.desktop-webmail": "Orange, web", "laposte.desktop-webmail": "LaPoste.net, web"}
+    "apple-mail.macos": "Apple Mail, macOS",
+    "apple-mail.ios": "Apple Mail, iOS",
+    "gmail.desktop-webmail": "Gmail, web",
+    "gmail.ios": "Gmail, iOS",
+    "gmail.android": "Gmail, Android",
+    "outlook.windows": "Outlook, Windows",
+    "outlook.macos": "Outlook, macOS",
+    "outlook.outlook-com": "Outlook, web",
+    "outlook.ios": "Outlook, iOS",
+    "outlook.android": "Outlook, Android",
+    "yahoo.desktop-webmail": "Yahoo! Mail, web",
+    "yahoo.android": "Yahoo! Mail, Android",
+    "aol.desktop-webmail": "AOL, web",
+    "samsung-email.android": "Samsung Email",
+    "thunderbird.macos": "Thunderbird",
+    "protonmail.desktop-webmail": "Proton Mail, web",
+    "fastmail.desktop-webmail": "Fastmail, web",
+    "gmx.desktop-webmail": "GMX, web",
+    "orange.desktop-webmail": "Orange, web",
+    "laposte.desktop-webmail": "LaPoste.net, web",
+}
 
 
 def newest(versions):
     """The answer for the newest version tested: y, a (partly), n or u."""
-    return str(versions[max(versions, key=lambda v: [int(n) for n in re.findall(r"\d+", v)] or [0])])[0] if versions else "u"
+    return (
+        str(versions[max(versions, key=lambda v: [int(n) for n in re.findall(r"\d+", v)] or [0])])[
+            0
+        ]
+        if versions
+        else "u"
+    )
 
 
 def feature(item):
@@ -53,8 +73,16 @@ def main():
             found = feature(item)
             if found and newest(item["stats"].get(family, {}).get(platform, {})) == "n":
                 lost[found[0]].append(found[1])
-        made[key] = {"name": name, "lost": {kind: sorted(set(items)) for kind, items in lost.items() if items}}
-    json.dump({"as_of": data["last_update_date"][:10], "readers": made}, sys.stdout, ensure_ascii=False, indent=1)
+        made[key] = {
+            "name": name,
+            "lost": {kind: sorted(set(items)) for kind, items in lost.items() if items},
+        }
+    json.dump(
+        {"as_of": data["last_update_date"][:10], "readers": made},
+        sys.stdout,
+        ensure_ascii=False,
+        indent=1,
+    )
 
 
 main()

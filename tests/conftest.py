@@ -16,14 +16,15 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.base.testing import TEMPLATE
-from meadowrun.features import load_tasks
+from meadowrun.features import features, load_tasks
 from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
 from tests.long_runs import LongRuns
 from tests.luck import tries
 
-# What a rule says of a channel holds without an application around it.
+# What a rule says of a channel or a condition holds without an application around it.
 channels.load()
+features(True)
 hypotheses.register_profile("ours", tries())
 hypotheses.load_profile("ours")
 

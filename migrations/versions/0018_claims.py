@@ -35,7 +35,7 @@ CREATE INDEX ix_sends_open ON sends (id) WHERE open;
 
 FUNCTIONS = """
 -- A send is done when nobody is left who may still be handed over or asked about,
-and closed when nobody is in doubt either.
+-- and closed when nobody is in doubt either.
 CREATE FUNCTION check_finished() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF NEW.state = 'done' AND OLD.state <> 'done' AND EXISTS (

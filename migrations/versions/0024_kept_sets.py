@@ -15,14 +15,14 @@ TABLES = """
 CREATE TABLE kept_sets (
     key text PRIMARY KEY,
     -- what it is the answer to, and on which day: a line of a segment, everyone,
-    or whom a channel reaches
+    -- or whom a channel reaches
     about jsonb NOT NULL,
     day date NOT NULL,
     -- what was committed before this moment is in it
     as_of timestamptz NOT NULL,
     asked_at timestamptz NOT NULL,
     -- the statement it was read with, and how many changes its tables had seen: both the same
-    again, the answer is, too
+    -- again, the answer is, too
     stamp text NOT NULL,
     changes bigint NOT NULL,
     seconds real NOT NULL,
@@ -38,7 +38,7 @@ CREATE TABLE kept_answers (
     answer jsonb NOT NULL
 );
 -- Tables of the same names as in the public schema, with the rows of some people only; made and
-filled by the worker.
+-- filled by the worker.
 CREATE SCHEMA sample;
 CREATE TABLE sample.made (at timestamptz NOT NULL, people bigint NOT NULL, sampled bigint NOT NULL);
 """

@@ -145,7 +145,7 @@ REMEMBERED = {
 
 FUNCTIONS = """
 -- The audience of a sealed dispatch never changes: with exactly one outcome a row,
-its tally always adds up to its size.
+-- its tally always adds up to its size.
 CREATE FUNCTION guard_sealed_dispatch() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF EXISTS (SELECT 1 FROM dispatches s WHERE s.sealed AND s.id IN (SELECT dispatch_id
@@ -177,7 +177,7 @@ CREATE TRIGGER dispatches_sealing BEFORE UPDATE ON dispatches FOR EACH ROW EXECU
 check_sealing();
 
 -- A dispatch is done when nobody is left who may still be handed over or asked about,
-and settled when nobody is in doubt either.
+-- and settled when nobody is in doubt either.
 CREATE FUNCTION check_finished() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF NEW.state = 'done' AND OLD.state <> 'done' AND EXISTS (

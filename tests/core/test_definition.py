@@ -374,9 +374,26 @@ def test_whatever_stands_anywhere_is_taken_or_refused_with_a_reason(path, thing)
     assert english.read_aloud(made, WORDS, TODAY)
 
 
+#: What the published description says a line of each kind may hold.
+MEMBERS = {
+    "group": {"lines", "match"},
+    "field": {"compare", "field", "op", "value"},
+    "event": {"did", "event", "span", "then", "times", "total", "where", "which"},
+    "mail": {"among", "did", "latest", "link", "of", "span", "times", "what"},
+    "consent": {"channel", "state", "topic"},
+    "reach": {"can", "channel"},
+    "list": {"inside", "list"},
+    "segment": {"inside", "segment"},
+    "part": {"inside", "part", "partition"},
+    "tag": {"inside", "tag"},
+    "score": {"op", "score", "value"},
+    "share": {"percent", "salt"},
+}
+
+
 def test_a_line_may_hold_what_the_schema_names():
     kinds = {
         one["properties"]["kind"]["enum"][0]: one["properties"].keys()
         for one in schema("x")["$defs"]["line"]["oneOf"]
     }
-    assert kinds == {kind: members | {"id", "kind", "off"} for kind, members in d.MEMBERS.items()}
+    assert kinds == {kind: members | {"id", "kind", "off"} for kind, members in MEMBERS.items()}

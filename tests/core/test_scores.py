@@ -8,7 +8,8 @@ import pytest
 from meadowrun.core import scores
 from meadowrun.core.audience.dates import Clock
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
-from meadowrun.core.audience.judge import Happening, Judge, Mail, Person, Reacted
+from meadowrun.core.audience.judge import Judge
+from meadowrun.core.audience.persons import Happening, Mail, Person, Reacted
 
 NOW = dt.datetime(2026, 11, 23, 14, tzinfo=dt.UTC)
 WORDS = Dictionary.of(

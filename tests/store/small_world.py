@@ -11,6 +11,7 @@ from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
+from meadowrun.scores.models import ContactScore, Score
 from meadowrun.segments import actions, why
 from meadowrun.segments.models import Partition
 from meadowrun.sends.models import Send
@@ -198,6 +199,12 @@ def build(session):
         "Farrow",
         {"lines": [{"id": "a", "kind": "field", "field": "town", "op": "is", "value": ["farrow"]}]},
     )
+    session.add(Score(name="Interest", rules=[], version=1, changed_at=NOW, changed_by="Ida"))
+    session.flush()
+    for contact in made:
+        if dice.random() < 0.5:
+            points = dice.choice([-5.0, 0.5, 20.0, 20.5])
+            session.add(ContactScore(contact_id=contact, score_id=1, points=points))
     session.add(
         Partition(
             name="Tiers",

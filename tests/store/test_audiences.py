@@ -16,6 +16,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
+from meadowrun.core.audience.persons import share_number
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
@@ -839,7 +840,7 @@ def test_a_share_stays_the_same_and_has_about_its_size(world):
     line = d.parse(
         {"lines": [{"id": "h", "kind": "share", "percent": 10, "salt": "abc"}]}, words
     ).lines
-    drawn = [n for n in range(1, 20_001) if why.share_number(n, "abc") < 1000]
+    drawn = [n for n in range(1, 20_001) if share_number(n, "abc") < 1000]
     # Binomial, n = 20,000, p = 0.1: mean 2,000, standard deviation 42; five of these either way.
     assert 1790 <= len(drawn) <= 2210
     assert queries.member_set(session, Definition(line), words, NOW, ZONE) == queries.member_set(

@@ -12,7 +12,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
-from meadowrun.core.audience.judge import share_number
+from meadowrun.core.audience.persons import share_number
 from meadowrun.people import actions as people
 from meadowrun.people.models import ListMember, PeopleList
 from meadowrun.people.queries import dictionary, uses_of_list

@@ -20,7 +20,7 @@ from meadowrun.segments import actions as segments
 from meadowrun.segments import why
 from tests.conftest import NOW
 from tests.luck import tries
-from tests.store.conditions import leaves, numbered
+from tests.store.conditions import numbered, without_scores
 from tests.store.people import IDA, add, kinds
 from tests.store.small_world import ZONE
 from tests.store.web import words
@@ -57,7 +57,7 @@ rules = st.lists(
             {
                 "points": st.sampled_from([10, -3]),
                 "each": st.just(False),
-                "lines": st.lists(leaves, min_size=1, max_size=2),
+                "lines": st.lists(without_scores, min_size=1, max_size=2),
             }
         ),
     ),

@@ -4,20 +4,22 @@ import datetime as dt
 
 import pytest
 import sqlalchemy as sa
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from meadowrun.base import clock
+from meadowrun.base import clock, manifest
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.kinds import KINDS, Kind
 from meadowrun.core.guardrails.verdict import verdict
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
-from meadowrun.segments.fetching import id_sets
+from meadowrun.segments.conditions.condition import condition_of
+from meadowrun.segments.fetching import compiler_for, id_sets
 from meadowrun.segments.looking import look
 from tests.conftest import NOW
 from tests.luck import tries
-from tests.store.conditions import nodes, numbered
+from tests.store.conditions import STRATEGIES, nodes, numbered
 from tests.store.people import IDA, add, kinds
 from tests.store.small_world import ZONE
 
@@ -45,6 +47,37 @@ def test_three_evaluators_agree(people_and_words, lines):
         for channel in looked.reach
     }
     assert d.parse(d.dump(definition), words) == definition
+
+
+def test_every_kind_of_condition_is_complete():
+    """What the core knows is known to the database and the page, and is held equal above."""
+    asked = {condition.key for condition in manifest.conditions()}
+    assert asked == set(KINDS) == {"group", *STRATEGIES}
+    for key, kind in KINDS.items():
+        assert kind.key == key and set(kind.required) <= kind.members().keys()
+        assert set(kind.names) <= kind.members().keys()
+
+
+@pytest.mark.parametrize("kind", sorted(STRATEGIES))
+def test_what_can_be_counted_has_its_moments(kind):
+    """The core and the database agree which kinds happen at moments."""
+    core = type(KINDS[kind]).countable is not Kind.countable
+    assert core == (condition_of(kind).moments is not None)
+
+
+@tries(60)
+@given(st.one_of(STRATEGIES["event"], STRATEGIES["mail"]))
+def test_moments_are_those_of_the_plain_evaluator(people_and_words, line):
+    session, persons, words = people_and_words
+    (node,) = d.parse(numbered([line]), words).lines
+    assume(KINDS[node.kind].countable(node))
+    judge = why.judge(session, words, NOW, ZONE)
+    expected = sorted(
+        (ident, at) for ident, one in persons.items() for at in judge.moments(node, one)
+    )
+    compiler = compiler_for(session, words, NOW, ZONE)
+    query = compiler.moments(node)
+    assert sorted(map(tuple, session.execute(sa.text(query), compiler.values))) == expected
 
 
 def one(**line):

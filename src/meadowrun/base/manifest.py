@@ -128,6 +128,8 @@ class Feature:
     numbers: Callable[[orm.Session, int], Mapping[str, int]] | None = None
     #: what it sends dispatches as (“send”)
     owns: Mapping[str, Owner] = dataclasses.field(default_factory=dict)
+    #: kinds of condition that it adds (segments/conditions)
+    conditions: tuple[Any, ...] = ()
     #: place on a page (“contact.known”, “contact.margin”) → what this feature draws there of the
     #: thing of a number
     parts: Mapping[str, Callable[[int], str]] = dataclasses.field(default_factory=dict)
@@ -194,6 +196,11 @@ def left_by(session: orm.Session, message_id: int) -> str | None:
 def learnt(session: orm.Session, now: dt.datetime) -> list[Past]:
     """What subjects of the past teach."""
     return [past for one in _loaded.values() if one.learnt for past in one.learnt(session, now)]
+
+
+def conditions() -> list[Any]:
+    """The kinds of condition of every feature that is loaded."""
+    return [condition for one in _loaded.values() for condition in one.conditions]
 
 
 def numbers_of(session: orm.Session, send_id: int) -> Mapping[str, int]:

@@ -12,8 +12,10 @@ from typing import Any
 
 from meadowrun.core.audience.definition import DefinitionError, dump, parse
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.audience.judge import Judge, Person
-from meadowrun.core.audience.nodes import Definition, EventLine, MailLine
+from meadowrun.core.audience.judge import Judge
+from meadowrun.core.audience.kinds import KINDS
+from meadowrun.core.audience.nodes import Definition
+from meadowrun.core.audience.persons import Person
 
 MOST_RULES, MOST_POINTS, MOST_TIMES, MOST_DAYS = 40, 1000, 1000, 3650
 
@@ -110,16 +112,7 @@ def can_count(definition: Definition) -> bool:
     live = [node for node in definition.lines if not node.off]
     if len(live) != 1:
         return False
-    node = live[0]
-    return (
-        isinstance(node, EventLine)
-        and node.did
-        and node.which == "any"
-        and node.total is None
-        or isinstance(node, MailLine)
-        and node.did
-        and node.times == 1
-    )
+    return KINDS[live[0].kind].countable(live[0])
 
 
 def asks_score(lines: Any, words: Dictionary, seen: frozenset[str] = frozenset()) -> bool:

@@ -68,7 +68,7 @@ def people(count: int) -> str:
     return "1 person" if count == 1 else f"{number(count)} people"
 
 
-def count_of(count: int, one: str, many: str | None = None) -> str:
+def count_of(count: float, one: str, many: str | None = None) -> str:
     """(1, "row") → "1 row"; (2, "row") → "2 rows"."""
     return f"{number(count)} {one if count == 1 else (many or one + 's')}"
 

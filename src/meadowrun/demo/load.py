@@ -17,7 +17,7 @@ from meadowrun.base.db import Database, ensure_months
 from meadowrun.base.settings import Settings
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
-from meadowrun.core.audience.judge import share_number
+from meadowrun.core.audience.persons import share_number
 from meadowrun.core.content import document as doc
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold

@@ -1,12 +1,14 @@
 """Scores: points for what people are and do."""
 
 from meadowrun.base.manifest import Feature, named
+from meadowrun.scores.condition import SCORE
 from meadowrun.scores.models import Score
 from meadowrun.scores.page import drawn_of_contact
 
 FEATURE = Feature(
     pages={"views": "People"},
     tasks=("jobs",),
+    conditions=(SCORE,),
     does=(("Scores", "scores.table"),),
     parts={"contact.margin": drawn_of_contact},
     finds=(named("scores.show", Score, "score"),),

@@ -88,7 +88,7 @@ def _worth(score: Score, parts: tuple[Rule, ...], compiler: Compiler) -> str:
             )
             continue
         node = next(n for n in rule.definition.lines if not n.off)
-        moments = compiler.moments(node)  # type: ignore[arg-type]
+        moments = compiler.moments(node)
         if rule.most is not None:
             moments = (
                 "SELECT n.contact_id, n.at FROM (SELECT m.contact_id, m.at, row_number() OVER "

@@ -10,26 +10,14 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.errors import NotFound
-from meadowrun.core import wording
 from meadowrun.core.audience.dates import Clock
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.audience.judge import Happening, Judge, Mail, Person, Reacted, share_number
-from meadowrun.core.audience.nodes import (
-    ConsentLine,
-    Definition,
-    EventLine,
-    FieldLine,
-    Group,
-    MailLine,
-    Node,
-    ReachLine,
-    ScoreLine,
-    SetLine,
-    ShareLine,
-)
+from meadowrun.core.audience.judge import Judge
+from meadowrun.core.audience.kinds.groups import exclusion
+from meadowrun.core.audience.nodes import Definition, Group, Node
+from meadowrun.core.audience.persons import Happening, Mail, Person, Reacted
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.core.guardrails.outcomes import words_for
-from meadowrun.core.guardrails.verdict import Facts, verdict
+from meadowrun.core.guardrails.verdict import Facts
 from meadowrun.segments.facts import facts_sql
 
 
@@ -190,51 +178,8 @@ def why(
 
 
 def _answer(node: Node, one: Person, by: Judge) -> Answer:
-    if (
-        isinstance(node, Group)
-        and node.match == "none"
-        and len(node.lines) == 1
-        and not isinstance(node.lines[0], Group)
-    ):
-        # It reads as one line, “but not anyone who …”, and is answered as one.
-        return Answer(node, by.holds(node, one), _value(node.lines[0], one, by))
-    inside = (
-        tuple(_answer(n, one, by) for n in node.lines)
-        if isinstance(node, Group) and node.match != "colleagues"
-        else ()
-    )
-    return Answer(node, by.holds(node, one), _value(node, one, by), inside)
-
-
-def _value(node: Node, one: Person, by: Judge) -> str:
-    match node:
-        case FieldLine():
-            value = one.values.get(node.field)
-            if value in (None, "", []):
-                return "blank"
-            return wording.held(by.words.fields[node.field].type, value)
-        case EventLine():
-            found = by.fitting(node, one, spanned=node.which == "any")
-            latest = f", the latest on {wording.day(found[-1].at.date())}" if found else ""
-            return wording.count_of(len(found), "time") + latest
-        case MailLine():
-            return wording.count_of(len(by.of_line(node, one)), "message") + " of these in all"
-        case ConsentLine():
-            return {True: "agreed", False: "said no", None: "was never asked"}[
-                one.consents.get((node.channel, node.topic))
-            ]
-        case ReachLine():
-            said = verdict(one.reach[node.channel])
-            return (
-                f"can get {CHANNEL_WORDS[node.channel]}"
-                if said.goes
-                else words_for(node.channel)[said.outcome].lower()
-            )
-        case SetLine(kind="tag"):
-            borne = [by.words.name("tag", n) or "" for n in by.words.under(node.of) & one.tags]
-            return f"bears {' and '.join(sorted(borne))}" if borne else "bears none of it"
-        case ScoreLine():
-            return wording.count_of(one.scores.get(node.of, 0), "point")
-        case ShareLine():
-            return f"drew {share_number(one.id, node.salt) / 100:.2f} of 100"
-    return ""
+    inside: tuple[Answer, ...] = ()
+    # “But not anyone who …” reads as one line, and is answered as one.
+    if isinstance(node, Group) and node.match != "colleagues" and not exclusion(node):
+        inside = tuple(_answer(line, one, by) for line in node.lines)
+    return Answer(node, by.holds(node, one), by.looked_at(node, one), inside)

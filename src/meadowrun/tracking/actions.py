@@ -227,8 +227,8 @@ VALUES (:contact, :kind, :endpoint, :p256dh, :auth, :now)
 ON CONFLICT (endpoint) DO UPDATE SET contact_id = excluded.contact_id, kind = excluded.kind,
 p256dh = excluded.p256dh, auth = excluded.auth,
     since = excluded.since, gone_at = NULL
--- Whoever names a browser that is somebody
-else's must know its keys, as only that browser does. A phone's token is such a key itself.
+-- Whoever names a browser that is somebody else's must know its keys, as only that browser does.
+-- A phone's token is such a key itself.
 WHERE push_devices.contact_id = excluded.contact_id OR push_devices.kind <> 'web'
     OR push_devices.p256dh = excluded.p256dh AND push_devices.auth = excluded.auth"""
 _TOO_MANY = """UPDATE push_devices SET gone_at = :now WHERE id IN (

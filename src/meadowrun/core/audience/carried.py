@@ -7,16 +7,8 @@ from typing import Any
 
 from meadowrun.core.audience.definition import DefinitionError
 from meadowrun.core.audience.fields import Dictionary
-
-#: kind of line → the member that names something, and the kind of NAMED that it is
-_OF_KIND = {
-    "list": ("list", "list"),
-    "segment": ("segment", "segment"),
-    "part": ("partition", "partition"),
-    "consent": ("topic", "topic"),
-    "tag": ("tag", "tag"),
-    "score": ("score", "score"),
-}
+from meadowrun.core.audience.kinds import KINDS
+from meadowrun.core.audience.kinds.mail import NAMED_BY
 
 
 def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str, str]]:
@@ -26,16 +18,15 @@ def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str
         if not isinstance(line, dict):
             continue
         ident = str(line.get("id", ""))
-        member, kind = _OF_KIND.get(str(line.get("kind")), ("", ""))
-        # A topic of 0 is all email.
-        if member and isinstance(line.get(member), int) and (kind != "topic" or line[member]):
-            yield line, member, kind, ident
+        known = KINDS.get(str(line.get("kind")))
+        for member, kind in known.names.items() if known else ():
+            # A topic of 0 is all email.
+            if isinstance(line.get(member), int) and (kind != "topic" or line[member]):
+                yield line, member, kind, ident
         of = line.get("of")
         if isinstance(of, dict):
             yield from (
-                (of, kind, kind, ident)
-                for kind in ("message", "campaign", "send", "tag")
-                if isinstance(of.get(kind), int)
+                (of, kind, kind, ident) for kind in NAMED_BY if isinstance(of.get(kind), int)
             )
         if isinstance(line.get("lines"), list):
             yield from _references(line["lines"])

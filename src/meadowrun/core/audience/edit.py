@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.audience.operands import IN_DAYS, OPERATORS, DefinitionError
-from meadowrun.core.values import is_whole
+from meadowrun.core.audience.kinds import KINDS
+from meadowrun.core.audience.operands import IN_DAYS, DefinitionError
 
 Json = dict[str, Any]
 
@@ -61,77 +61,13 @@ def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | N
     """A fresh line with sensible settings about a field (`field:town`), an event
     (`event:ticket_bought`), mail (`mail:opened`), consent (`consent:0`, a topic's number, or
     `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition, tag or score
-    (`list:3`), or a share (`share:10`).
+    (`list:3`), or a share (`share:10`). Raises DefinitionError where there is no such thing.
     """
     kind, _, key = about.partition(":")
-    if kind in ("mail", "consent", "reach", "list", "segment", "part", "tag", "score", "share"):
-        return {"id": new_id(), **_other(kind, key, words)}
-    if kind == "event" and key in words.events:
-        return {
-            "id": new_id(),
-            "kind": "event",
-            "event": key,
-            "did": True,
-            "times": {"op": "at_least", "n": 1},
-            "span": {"last": 90},
-            "where": [],
-        }
-    if kind == "field" and key in words.fields:
-        spec = words.fields[key]
-        line: Json = {"id": new_id(), "kind": "field", "field": key, "op": OPERATORS[spec.type][0]}
-        first = (options or {}).get(key) or list(spec.options)
-        if spec.type in ("choice", "choices"):
-            line["value"] = first[:1] or ["…"]
-        elif spec.type == "text":
-            line["op"] = "not_blank"
-        elif spec.type == "number":
-            line |= {"op": "at_least", "value": 1}
-        elif spec.is_day:
-            line["value"] = 30
-        return line
-    raise DefinitionError(f"There is nothing called “{about}” to write a line about.")
-
-
-def _other(kind: str, key: str, words: Dictionary) -> Json:
-    if kind == "mail":
-        return {
-            "kind": kind,
-            "what": key,
-            "did": True,
-            "of": {},
-            "times": 1,
-            "span": {"last": 90},
-            "among": "sent",
-        }
-    if kind == "reach":
-        return {"kind": kind, "channel": key, "can": True}
-    if kind == "share":
-        return {
-            "kind": kind,
-            "percent": int(key) if is_whole(key) else 10,
-            "salt": secrets.token_hex(4),
-        }
-    number = int(key) if is_whole(key) else -1
-    if kind == "consent":
-        return {"kind": kind, **consent_about(key), "state": "agreed"}
-    if kind == "part":
-        parts = words.partition(number) or []
-        return {
-            "kind": kind,
-            "partition": number,
-            "part": parts[0]["key"] if parts else "else",
-            "inside": True,
-        }
-    if kind == "score":
-        return {"kind": kind, kind: number, "op": "at_least", "value": 20}
-    return {"kind": kind, kind: number, "inside": True}
-
-
-def consent_about(key: str) -> Json:
-    """What a line on consent is about: a topic of email by its number, 0 for all email; a channel;
-    or a topic there, as “sms:2”."""
-    channel, _, topic = ("email", "", key) if is_whole(key) else key.partition(":")
-    return {"topic": int(topic) if is_whole(topic) else 0, "channel": channel}
+    try:
+        return {"id": new_id(), "kind": kind, **KINDS[kind].begin(key, words, options or {})}
+    except KeyError:
+        raise DefinitionError(f"There is nothing called “{about}” to write a line about.") from None
 
 
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
@@ -152,12 +88,7 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
         else:
             lines = data["lines"]
         if verb == "group":
-            node: Json = {
-                "id": new_id(),
-                "kind": "group",
-                "match": change.get("match", "any"),
-                "lines": [],
-            }
+            node = new_line(f"group:{change.get('match', 'any')}", words)
         else:
             given = change.get("line")
             node = (

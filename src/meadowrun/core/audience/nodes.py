@@ -1,15 +1,30 @@
-"""The lines a segment is made of, as frozen values. Their JSON is in definition.py."""
+"""The lines a segment is made of, as frozen values. What each kind can do is in kinds/."""
 
 import dataclasses
 import datetime as dt
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, ClassVar, Protocol
+
+
+class Node(Protocol):
+    """A line, of whatever kind: `kind` is its key in KINDS, and a line that is `off` is kept but
+    does not count."""
+
+    @property
+    def id(self) -> str: ...
+
+    @property
+    def kind(self) -> str: ...
+
+    @property
+    def off(self) -> bool: ...
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class FieldLine:
     """A field of the contact, or of their company, compared with a value."""
 
+    kind: ClassVar[str] = "field"
     id: str
     field: str
     op: str
@@ -59,6 +74,7 @@ class Then:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class EventLine:
+    kind: ClassVar[str] = "event"
     id: str
     event: str
     did: bool = True
@@ -78,6 +94,7 @@ class EventLine:
 class MailLine:
     """Something we sent, on whatever channel, and what came of it."""
 
+    kind: ClassVar[str] = "mail"
     id: str
     what: str
     did: bool = True
@@ -100,6 +117,7 @@ class ConsentLine:
     """What somebody said to a channel (topic 0) or to one topic there: agreed, refused, or
     unasked."""
 
+    kind: ClassVar[str] = "consent"
     id: str
     topic: int
     state: str
@@ -111,6 +129,7 @@ class ConsentLine:
 class ReachLine:
     """Whether a message of no particular topic could go to them now on a channel."""
 
+    kind: ClassVar[str] = "reach"
     id: str
     channel: str
     can: bool = True
@@ -136,6 +155,7 @@ class ScoreLine:
     """How much a score was when it was last worked out: more_than, at_least, less_than or at_most
     so many points."""
 
+    kind: ClassVar[str] = "score"
     id: str
     of: int
     op: str
@@ -147,6 +167,7 @@ class ScoreLine:
 class ShareLine:
     """A steady share picked by chance: the same people every time for the same salt."""
 
+    kind: ClassVar[str] = "share"
     id: str
     percent: float
     salt: str
@@ -158,14 +179,11 @@ class Group:
     """`match` is all, any or none of the lines; or "colleagues": somebody of the same company
     matches all of them."""
 
+    kind: ClassVar[str] = "group"
     id: str
     match: str
-    lines: tuple["Node", ...]
+    lines: tuple[Node, ...]
     off: bool = False
-
-
-Leaf = FieldLine | EventLine | MailLine | ConsentLine | ReachLine | SetLine | ScoreLine | ShareLine
-Node = Leaf | Group
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -5,8 +5,6 @@ import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
-from meadowrun.core.audience.nodes import Span
-
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins", "ends"),
@@ -69,15 +67,6 @@ def member(data: Mapping[str, Any], name: str, kind: type[Any], ident: str) -> A
             f"“{name}” of a line is {'a list' if kind is list else 'an object'}.", ident
         )
     return value
-
-
-def span(data: Mapping[str, Any], ident: str) -> Span:
-    if "last" in data:
-        return Span(last=days(data["last"], ident))
-    first, until = (day(data[k], ident) if data.get(k) else None for k in ("from", "to"))
-    if first and until and first > until:
-        raise DefinitionError("The span ends before it begins.", ident)
-    return Span(None, first, until)
 
 
 def days(value: Any, ident: str) -> int:

@@ -1,0 +1,162 @@
+"""Being in something: a list, another segment, a part of a partition; or having a tag."""
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.kinds.kind import INSIDE, NUMBER, Json, Kind, Reading, parse
+from meadowrun.core.audience.kinds.mail import TAG
+from meadowrun.core.audience.nodes import SetLine
+from meadowrun.core.audience.operands import DefinitionError
+from meadowrun.core.audience.persons import Person
+from meadowrun.core.audience.saying import Part
+from meadowrun.core.values import is_whole
+
+if TYPE_CHECKING:
+    from meadowrun.core.audience.judge import Judge
+
+
+def _number_of(key: str) -> int:
+    return int(key) if is_whole(key) else -1
+
+
+class SetKind(Kind[SetLine]):
+    """What lists, segments and tags have in common: one number, and being in it or not."""
+
+    def members(self) -> Json:
+        return {self.key: NUMBER, **INSIDE}
+
+    def read(self, data: Mapping[str, Any], line: Reading) -> SetLine:
+        number = line.named(self.key, data.get(self.key))
+        return SetLine(line.ident, self.key, number, bool(data.get("inside", True)), off=line.off)
+
+    def write(self, node: SetLine) -> Json:
+        return {self.key: node.of, "inside": node.inside}
+
+    def begin(self, key: str, words: Dictionary, options: Mapping[str, list[str]]) -> Json:
+        return {self.key: _number_of(key), "inside": True}
+
+    def holds(self, node: SetLine, person: Person, judge: "Judge") -> bool:
+        return self.contains(node, person, judge) == node.inside
+
+    def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
+        """Whether a person is in what a line names."""
+        raise NotImplementedError
+
+    def looked_at(self, node: SetLine, person: Person, judge: "Judge") -> str:
+        return ""
+
+
+class ListKind(SetKind):
+    key = "list"
+    required = ("list",)
+    names = {"list": "list"}
+
+    def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
+        return node.of in person.lists
+
+    def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
+        return [
+            Part("text", "anyone who" if out else "who"),
+            Part("word", "is on the list" if node.inside else "is not on the list", "inside"),
+            Part("strong", f"“{words.name('list', node.of)}”", "of"),
+        ]
+
+
+class SegmentKind(SetKind):
+    key = "segment"
+    required = ("segment",)
+    names = {"segment": "segment"}
+
+    def read(self, data: Mapping[str, Any], line: Reading) -> SetLine:
+        node = super().read(data, line)
+        name, inside = line.words.name("segment", node.of), line.reader.inside
+        if node.of in inside:
+            raise line.wrong(f"“{name}” is made of this segment itself: that would be a circle.")
+        try:
+            parse(line.words.segment(node.of) or {"lines": []}, line.words, (*inside, node.of))
+        except DefinitionError as problem:
+            raise line.wrong(f"In the segment “{name}”: {problem}") from None
+        return node
+
+    def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
+        return judge.matches(parse(judge.words.segment(node.of), judge.words), person)
+
+    def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
+        return [
+            Part("text", "anyone who" if out else "who"),
+            Part("word", "is in the segment" if node.inside else "is not in the segment", "inside"),
+            Part("strong", f"“{words.name('segment', node.of)}”", "of"),
+        ]
+
+
+class TagKind(SetKind):
+    key = "tag"
+    required = ("tag",)
+    names = {"tag": "tag"}
+
+    def members(self) -> Json:
+        return {"tag": TAG, **INSIDE}
+
+    def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
+        return bool(judge.words.under(node.of) & person.tags)
+
+    def looked_at(self, node: SetLine, person: Person, judge: "Judge") -> str:
+        under = judge.words.under(node.of) & person.tags
+        tags = sorted(judge.words.name("tag", number) or "" for number in under)
+        return f"has {' and '.join(tags)}" if tags else "has none of it"
+
+    def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
+        wider = "or one under it" if len(words.under(node.of)) > 1 else ""
+        return [
+            Part("text", "anyone who" if out else "who"),
+            Part("word", "has" if node.inside else "does not have", "inside"),
+            Part("text", "the tag"),
+            Part("strong", f"“{words.name('tag', node.of)}”", "of"),
+            Part("text", wider),
+        ]
+
+
+class PartKind(SetKind):
+    key = "part"
+    required = ("partition", "part")
+    names = {"partition": "partition"}
+
+    def members(self) -> Json:
+        return {"partition": NUMBER, "part": {"type": "string"}, **INSIDE}
+
+    def read(self, data: Mapping[str, Any], line: Reading) -> SetLine:
+        number = line.named("partition", data.get("partition"))
+        part = str(data.get("part", ""))
+        parts = {one["key"] for one in line.words.partition(number) or []} | {"else"}
+        if not part or part not in parts:
+            raise line.wrong("Choose a part of the partition.")
+        inside = bool(data.get("inside", True))
+        return SetLine(line.ident, "part", number, inside, part, line.off)
+
+    def write(self, node: SetLine) -> Json:
+        return {"partition": node.of, "inside": node.inside, "part": node.part}
+
+    def begin(self, key: str, words: Dictionary, options: Mapping[str, list[str]]) -> Json:
+        number = _number_of(key)
+        parts = words.partition(number) or []
+        first = parts[0]["key"] if parts else "else"
+        return {"partition": number, "part": first, "inside": True}
+
+    def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
+        for part in judge.words.partition(node.of) or []:
+            if judge.matches(parse({"lines": part["lines"]}, judge.words), person):
+                return bool(part["key"] == node.part)
+        return node.part == "else"
+
+    def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
+        names = {part["key"]: part["name"] for part in words.partition(node.of) or []}
+        name = "everyone else" if node.part == "else" else names.get(node.part, "?")
+        return [
+            Part("text", "anyone who" if out else "who"),
+            Part("word", "falls" if node.inside else "does not fall", "inside"),
+            Part("text", "under"),
+            Part("strong", f"“{name}”", "part"),
+            Part("text", f"of {words.name('partition', node.of)}"),
+        ]

@@ -1,0 +1,85 @@
+"""Lists, segments, parts and tags: their SQL, and their forms."""
+
+from collections.abc import Callable
+
+from sqlalchemy import orm
+
+from meadowrun.core.audience.definition import parse
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.nodes import SetLine
+from meadowrun.segments.compile import SEPARATE, Compiler
+from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.conditions.values import whole
+
+
+def _either(node: SetLine, inside: str, separate: bool = False) -> str:
+    """Being in it, or not; what is blank is not in it."""
+    if not node.inside:
+        return f"({inside}) IS NOT TRUE"
+    return f"({inside}){SEPARATE}" if separate else f"({inside})"
+
+
+def list_sql(compiler: Compiler, node: SetLine) -> str:
+    """Those on a list."""
+    members = f"SELECT m.contact_id FROM list_members m WHERE m.list_id = {node.of}"
+    return _either(node, f"c.id IN ({members})", separate=True)
+
+
+def tag_sql(compiler: Compiler, node: SetLine) -> str:
+    """Those with a tag or one under it."""
+    under = ", ".join(map(str, sorted(compiler.words.under(node.of)))) or "0"
+    tagged = f"SELECT t.contact_id FROM contact_tags t WHERE t.tag_id IN ({under})"
+    return _either(node, f"c.id IN ({tagged})", separate=True)
+
+
+def segment_sql(compiler: Compiler, node: SetLine) -> str:
+    """Those in another segment."""
+    definition = parse(compiler.words.segment(node.of), compiler.words)
+    return _either(node, compiler.definition(definition))
+
+
+def part_sql(compiler: Compiler, node: SetLine) -> str:
+    """Those who fall in one part: match it, and none of the parts before it."""
+    before: list[str] = []
+    for part in compiler.words.partition(node.of) or []:
+        lines = parse({"lines": part["lines"]}, compiler.words)
+        own = f"({compiler.definition(lines)})"
+        if part["key"] == node.part:
+            return _either(node, " AND ".join([own, *(f"{p} IS NOT TRUE" for p in before)]))
+        before.append(own)
+    return _either(node, " AND ".join(f"{p} IS NOT TRUE" for p in before) or "TRUE")
+
+
+def form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
+    """Which one, and whether they are in it."""
+    kind = node["kind"]
+    if slot == "of":
+        return {"form": "named", "options": words.named.get(kind, {}), "chosen": node.get(kind)}
+    return {"form": slot}
+
+
+def part_form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
+    """Which part of the partition, and whether they are in it."""
+    if slot != "part":
+        return form(session, node, slot, words)
+    rest = {"key": "else", "name": "everyone else"}
+    return {"form": "part", "parts": [*(words.partition(node["partition"]) or []), rest]}
+
+
+def patch(node: Json, slot: str, given: Form, words: Dictionary) -> Json:
+    """The answer to one of the forms."""
+    if slot == "inside":
+        return {"inside": given.get("inside") == "yes"}
+    if slot == "part":
+        return {"part": given.get("part")}
+    return {node["kind"]: whole(given.get("of"), node["id"])}
+
+
+def _condition(key: str, sql: Callable[[Compiler, SetLine], str]) -> Condition:
+    return Condition(key, sql, form, patch)
+
+
+LIST = _condition("list", list_sql)
+SEGMENT = _condition("segment", segment_sql)
+TAG = _condition("tag", tag_sql)
+PART = Condition("part", part_sql, part_form, patch)
