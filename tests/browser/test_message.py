@@ -144,7 +144,7 @@ def test_a_line_is_kept_and_another_message_follows(page, house):
     page.press("Keep it", ".pop")
     page.wait(lambda: page.all('.line[data-type="kept"]'))
     saved(page)
-    page.open("/messages/rows")
+    page.open("/messages/shared")
     page.press("Our greeting")
     write(page, "#lines .ink[data-rich]", Keys.END + " Mind the step.")
     page.press("Who follows?")

@@ -86,7 +86,7 @@ def line(dice, depth=0):
                 "id": f"c{dice.randrange(10**9)}",
                 "name": "",
                 "lines": [],
-                "part": "",
+                "group": "",
                 "content": held(),
             }
             for _ in range(2)

@@ -72,7 +72,7 @@ NAMED = {
         4: "Lecture: moons with oceans",
         5: "Thank you for coming",
     },
-    "partition": {1: "Regions"},
+    "grouping": {1: "Regions"},
     "score": {1: "Interest", 2: "Generosity"},
     "segment": {
         1: "Loyal members near renewal",

@@ -52,7 +52,7 @@ def test_every_key_can_stand_in_a_text(lines):
 
 def test_keys_are_found_wherever_a_text_may_stand():
     only = new_line(
-        "only", cases=[{"id": "c1", "name": "", "lines": [], "part": "", "content": []}]
+        "only", cases=[{"id": "c1", "name": "", "lines": [], "group": "", "content": []}]
     )
     lines = [
         only,

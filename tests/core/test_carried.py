@@ -15,7 +15,7 @@ LINES = [
         "id": "g",
         "kind": "group",
         "match": "any",
-        "lines": [{"id": "e", "kind": "part", "partition": 5, "part": "p"}],
+        "lines": [{"id": "e", "kind": "grouping", "grouping": 5, "group": "p"}],
     },
     {"id": "t", "kind": "tag", "tag": 4, "inside": True},
     {"id": "s", "kind": "score", "score": 2, "op": "at_least", "value": 1},
@@ -29,7 +29,7 @@ THERE = Dictionary.of(
         "list": {3: "Guests"},
         "topic": {2: "Diary"},
         "send": {9: "Letter"},
-        "partition": {5: "Regions"},
+        "grouping": {5: "Regions"},
         **MORE,
     },
 )
@@ -40,7 +40,7 @@ HERE = Dictionary.of(
         "list": {3: "Others", 8: "Guests"},
         "topic": {2: "Diary"},
         "send": {1: "Letter"},
-        "partition": {6: "Regions"},
+        "grouping": {6: "Regions"},
         "tag": {9: "desk/called", 4: "desk"},
         "score": {7: "Interest"},
     },
@@ -53,7 +53,7 @@ def test_there_and_here():
         "list": {"3": "Guests"},
         "topic": {"2": "Diary"},
         "send": {"9": "Letter"},
-        "partition": {"5": "Regions"},
+        "grouping": {"5": "Regions"},
         "tag": {"4": "desk/called"},
         "score": {"2": "Interest"},
     }
@@ -63,7 +63,7 @@ def test_there_and_here():
         made[1]["topic"],
         made[2]["topic"],
         made[3]["of"]["send"],
-        made[4]["lines"][0]["partition"],
+        made[4]["lines"][0]["grouping"],
     ] == [8, 2, 0, 1, 6]
     assert [made[5]["tag"], made[6]["score"], made[7]["of"]["tag"]] == [9, 7, 9]
     assert LINES[0]["list"] == 3, "what was given stays as it was"

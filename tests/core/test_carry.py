@@ -107,7 +107,7 @@ def test_words_for_some_stay_words_for_some():
                 "id": "v",
                 "name": "Patrons",
                 "lines": PATRONS,
-                "part": "",
+                "group": "",
                 "content": [new_line("text", id="y", html="<p>Your seat is kept.</p>")],
             }
         ],
@@ -122,24 +122,24 @@ def test_words_for_some_stay_words_for_some():
     assert asked == [PATRONS] and left == []
 
 
-def test_versions_by_a_partition_are_left_behind_and_everyone_elses_taken():
+def test_versions_by_a_grouping_are_left_behind_and_everyone_elses_taken():
     only = new_line(
         "only",
         id="o",
-        partition=3,
+        grouping=3,
         otherwise=[new_line("text", id="x", html="<p>Seats are free.</p>")],
         cases=[
             {
                 "id": "v",
                 "name": "",
                 "lines": [],
-                "part": "north",
+                "group": "north",
                 "content": [new_line("text", id="y", html="<p>By train.</p>")],
             }
         ],
     )
     made, left = along("email", letter(lines=[only]), "push")
-    assert made["plain"] == "Seats are free." and left == ["the versions by a partition"]
+    assert made["plain"] == "Seats are free." and left == ["the versions by a grouping"]
 
 
 @pytest.mark.parametrize(

@@ -116,7 +116,7 @@ feed = st.just({"type": "feed", "feed": "programme", "most": 3, "html": "<p>{{ i
 
 def only(inside):
     case = st.builds(
-        lambda content: {"name": "", "lines": [], "part": "", "content": content},
+        lambda content: {"name": "", "lines": [], "group": "", "content": content},
         st.lists(inside, max_size=3),
     )
     return st.builds(
@@ -124,7 +124,7 @@ def only(inside):
             "type": "only",
             "cases": cases,
             "otherwise": otherwise,
-            "partition": 0,
+            "grouping": 0,
         },
         st.lists(case, min_size=1, max_size=3),
         st.lists(inside, max_size=2),

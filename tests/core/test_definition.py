@@ -384,7 +384,7 @@ MEMBERS = {
     "reach": {"can", "channel"},
     "list": {"inside", "list"},
     "segment": {"inside", "segment"},
-    "part": {"inside", "part", "partition"},
+    "grouping": {"inside", "group", "grouping"},
     "tag": {"inside", "tag"},
     "score": {"op", "score", "value"},
     "share": {"percent", "salt"},

@@ -173,7 +173,7 @@ def test_depth_and_number_are_bounded():
                     "id": deep["id"][::-1] + "c",
                     "name": "",
                     "lines": [],
-                    "part": "",
+                    "group": "",
                     "content": [deep],
                 }
             ],

@@ -60,7 +60,7 @@ def whole(channel):
                                 "value": ["F"],
                             }
                         ],
-                        "part": "",
+                        "group": "",
                         "content": [new_line("text", html="<p>b</p>") | {"id": "dddd"}],
                     }
                 ]
@@ -211,7 +211,7 @@ def test_widths_of_columns_are_at_least_a_tenth_and_together_the_whole(given, ta
 
 
 @pytest.mark.parametrize(
-    ("kind", "slot"), [("only", "partition"), ("kept", "row"), ("kept", "version")]
+    ("kind", "slot"), [("only", "grouping"), ("shared", "part"), ("shared", "version")]
 )
 def test_a_number_below_none_is_that_of_nothing(kind, slot):
     document = whole("email")

@@ -18,13 +18,13 @@ WORDS = Dictionary.of(
     named={
         "score": {1: "Interest"},
         "segment": {1: "Keen", 2: "Keener"},
-        "partition": {1: "Parts"},
+        "grouping": {1: "Parts"},
     },
     segment={
         1: {"lines": [{"id": "a", "kind": "score", "score": 1, "op": "at_least", "value": 1}]},
         2: {"lines": [{"id": "a", "kind": "segment", "segment": 1, "inside": True}]},
     }.get,
-    partition={
+    grouping={
         1: [
             {
                 "key": "p",
@@ -148,7 +148,9 @@ def test_points_given_by_hand_fade_and_those_of_tomorrow_count_whole():
         (
             {
                 "points": 5,
-                "lines": [{"id": "s", "kind": "part", "partition": 1, "part": "p", "inside": True}],
+                "lines": [
+                    {"id": "s", "kind": "grouping", "grouping": 1, "group": "p", "inside": True}
+                ],
             },
             "chase itself",
         ),

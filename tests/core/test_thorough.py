@@ -15,7 +15,7 @@ from meadowrun.core.content.checks import greeting_clashes
 from meadowrun.core.content.compiled import compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.document import DocumentError, empty, take
-from meadowrun.core.content.lines import new_line, with_rows
+from meadowrun.core.content.lines import new_line, with_parts
 from meadowrun.gateways import assistant, filters
 
 
@@ -354,12 +354,12 @@ def test_mjml_of_ours_comes_back_with_its_conditions():
         html="<p>{% if when.s1 %}Walk{% else %}Drive{% endif %} up, {{ contact.first_name }}.</p>",
     )
 
-    def case(number, name, lines, *content, part=""):
+    def case(number, name, lines, *content, group=""):
         return {
             "id": f"c{number}",
             "name": name,
             "lines": lines,
-            "part": part,
+            "group": group,
             "content": list(content),
         }
 
@@ -388,9 +388,9 @@ def test_mjml_of_ours_comes_back_with_its_conditions():
                         [
                             new_line(
                                 "only",
-                                partition=4,
+                                grouping=4,
                                 cases=[
-                                    case(4, "", [], new_line("text", html="<p>P</p>"), part="p1")
+                                    case(4, "", [], new_line("text", html="<p>P</p>"), group="p1")
                                 ],
                             )
                         ],
@@ -488,19 +488,19 @@ def test_every_layout_is_a_good_start(layout):
     )
 
 
-def test_kept_rows_stand_in_their_places_with_ids_of_their_own():
+def test_shared_parts_stand_in_their_places_with_ids_of_their_own():
     row = [
         new_line("text", id="t", html="<p>kept</p>"),
         new_line(
-            "only", id="o", cases=[{"id": "c", "name": "", "lines": [], "part": "", "content": []}]
+            "only", id="o", cases=[{"id": "c", "name": "", "lines": [], "group": "", "content": []}]
         ),
     ]
     lines = [
-        new_line("kept", id="a", row=1, version=2),
-        new_line("kept", id="b", row=1, version=2),
-        new_line("kept", id="gone", row=9, version=1),
+        new_line("shared", id="a", part=1, version=2),
+        new_line("shared", id="b", part=1, version=2),
+        new_line("shared", id="gone", part=9, version=1),
     ]
-    made = with_rows(lines, {(1, 2): row})
+    made = with_parts(lines, {(1, 2): row})
     assert [line["id"] for line in made] == ["a-t", "a-o", "b-t", "b-o"]
     assert [
         line["cases"][0]["id"]
@@ -530,7 +530,7 @@ def test_differences_say_what_a_reviewer_wants_to_know():
                 new_line(
                     "only",
                     id="o",
-                    cases=[{"id": "v", "name": "Patrons", "lines": [], "part": "", "content": []}],
+                    cases=[{"id": "v", "name": "Patrons", "lines": [], "group": "", "content": []}],
                 ),
             ],
         }

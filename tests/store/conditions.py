@@ -257,7 +257,7 @@ STRATEGIES = {
     "reach": lines("reach", channel=CHANNELS, can=BOTH),
     "list": lines("list", list=(1,), inside=BOTH),
     "segment": lines("segment", segment=(1,), inside=BOTH),
-    "part": lines("part", partition=(1,), part=("p", "f", "else"), inside=BOTH),
+    "grouping": lines("grouping", grouping=(1,), group=("p", "f", "else"), inside=BOTH),
     "tag": lines("tag", tag=TAGS, inside=BOTH),
     "score": lines("score", score=(1,), op=TOTALS, value=(-5, 0, 0.5, 20)),
     "share": st.sampled_from(

@@ -13,7 +13,7 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.scores import actions as scores
 from meadowrun.segments import actions as segments
-from meadowrun.segments import partitions
+from meadowrun.segments import groupings
 from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
 from meadowrun.shell.app import create_app
@@ -190,7 +190,7 @@ def world(database, three):
         send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
         words = dictionary(session)
         segments.save(session, IDA, NOW, words, "All", {"format": 1, "lines": []})
-        partitions.create(session, IDA, NOW, "Parts")
+        groupings.create(session, IDA, NOW, "Parts")
         tags.give(session, IDA, NOW, "a/b", list(three.values()))
         scores.save(session, IDA, NOW, words, {"name": "Interest"})
         return send.id

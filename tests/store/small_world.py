@@ -13,7 +13,7 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.scores.models import ContactScore, Score
 from meadowrun.segments import actions, why
-from meadowrun.segments.models import Partition
+from meadowrun.segments.models import Grouping
 from meadowrun.sends.models import Send
 from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
@@ -206,13 +206,13 @@ def build(session):
             points = dice.choice([-5.0, 0.5, 20.0, 20.5])
             session.add(ContactScore(contact_id=contact, score_id=1, points=points))
     session.add(
-        Partition(
+        Grouping(
             name="Tiers",
             version=1,
             created_at=NOW,
             changed_at=NOW,
             changed_by="Ida",
-            parts=[
+            groups=[
                 {
                     "key": "p",
                     "name": "Patrons",

@@ -216,32 +216,32 @@ class TestAudiences:
         )
         assert api("delete", "/segments/1")[0] == 200 and api("get", "/segments")[1]["items"] == []
 
-    def test_partitions(self, api, patrons):
-        assert api("post", "/partitions", {"name": "Tiers"})[0] == 201
-        made = api(
-            "put", "/partitions/1", {"do": "set", "name": "Patrons", **line(), "version": 1}
-        )[1]
-        assert (made["version"], [p["name"] for p in made["parts"]]) == (2, ["Patrons"])
-        assert [(s["name"], s["size"]) for s in api("get", "/partitions/1/sizes")[1]["items"]] == [
+    def test_groupings(self, api, patrons):
+        assert api("post", "/groupings", {"name": "Tiers"})[0] == 201
+        made = api("put", "/groupings/1", {"do": "set", "name": "Patrons", **line(), "version": 1})[
+            1
+        ]
+        assert (made["version"], [p["name"] for p in made["groups"]]) == (2, ["Patrons"])
+        assert [(s["name"], s["size"]) for s in api("get", "/groupings/1/sizes")[1]["items"]] == [
             ("Patrons", 2),
             ("everyone else", 1),
         ]
         assert (
             api(
                 "put",
-                "/partitions/1",
+                "/groupings/1",
                 {"do": "set", "name": "Singles", **line(value=["Single"]), "version": 1},
             )[0]
             == 409
         )
         assert (
-            api("put", "/partitions/1", {"do": "set", "name": "Nobody", "lines": []})[1]["where"]
+            api("put", "/groupings/1", {"do": "set", "name": "Nobody", "lines": []})[1]["where"]
             == "lines"
         )
         assert (
-            api("put", "/partitions/1", {"do": "polish", "key": made["parts"][0]["key"]})[0] == 422
+            api("put", "/groupings/1", {"do": "polish", "key": made["groups"][0]["key"]})[0] == 422
         )
-        assert api("delete", "/partitions/1")[0] == 200 and api("get", "/partitions")[1] == {
+        assert api("delete", "/groupings/1")[0] == 200 and api("get", "/groupings")[1] == {
             "items": []
         }
 

@@ -11,13 +11,14 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
-from meadowrun.messages import asking, keeping, queries, reading
+from meadowrun.messages import asking, queries, reading
+from meadowrun.messages import shared as shared_parts
 from meadowrun.messages.models import Condition, Message
 from meadowrun.people import actions as people
 from meadowrun.people import dictionary as fields
 from meadowrun.people.models import Contact, Field, PeopleList
 from meadowrun.people.queries import dictionary, uses_of_list
-from meadowrun.segments import partitions
+from meadowrun.segments import groupings
 from meadowrun.segments.queries import users
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
@@ -163,9 +164,9 @@ class TestWhereUsed:
             chosen = segment(session)
             held = PeopleList(name="Guests", source="by hand", taken_at=NOW)
             session.add(held)
-            parted = partitions.create(session, IDA, NOW, "Where")
+            parted = groupings.create(session, IDA, NOW, "Where")
             session.flush()
-            partitions.change(
+            groupings.change(
                 session,
                 IDA,
                 NOW,
@@ -174,27 +175,29 @@ class TestWhereUsed:
                 {"do": "set", "name": "Near", "lines": [town("Farrow")]},
             )
             words = dictionary(session)
-            part = words.partition(parted.id)[0]["key"]
+            part = words.grouping(parted.id)[0]["key"]
             key = asking.keep(
                 session,
                 [
                     {"id": "a", "kind": "field", "field": "tier", "op": "is", "value": ["Patron"]},
                     {"id": "b", "kind": "segment", "segment": chosen.id},
                     {"id": "c", "kind": "list", "list": held.id},
-                    {"id": "d", "kind": "part", "partition": parted.id, "part": part},
+                    {"id": "d", "kind": "grouping", "grouping": parted.id, "group": part},
                 ],
                 words,
             ).key
             written(session, says(key), "Asking")
-            keeping.keep_row(session, IDA, NOW, "A row", [new_line("text", html=says(key))], words)
-            both = ["the message “Asking”", "the kept row “A row”"]
+            shared_parts.keep_part(
+                session, IDA, NOW, "A row", [new_line("text", html=says(key))], words
+            )
+            both = ["the message “Asking”", "the shared part “A row”"]
             tier = session.scalars(sa.select(Field).where(Field.key == "tier")).one()
             assert fields.uses(session, tier) == sorted(both)
             assert users(session, chosen.id) == both
             assert uses_of_list(session, held.id) == both
-            assert partitions.uses(session, parted.id) == both
+            assert groupings.uses(session, parted.id) == both
             with pytest.raises(Conflict, match="Asking"):
-                partitions.delete(session, IDA, NOW, parted)
+                groupings.delete(session, IDA, NOW, parted)
             other = people.add_field(session, IDA, NOW, "contact", "level", "text", [])
             session.flush()
             with pytest.raises(Conflict, match="uses it"):
@@ -209,7 +212,7 @@ class TestWhereUsed:
                     {
                         "id": "c1",
                         "name": "",
-                        "part": "",
+                        "group": "",
                         "content": [],
                         "lines": [
                             {
@@ -297,7 +300,7 @@ def test_turned_into_code_it_still_asks_what_its_lines_asked(web, database, crow
                 {
                     "id": "c1",
                     "name": "Near",
-                    "part": "",
+                    "group": "",
                     "lines": [town("Farrow")],
                     "content": [new_line("text", html="<p>WALK</p>")],
                 }
@@ -338,7 +341,7 @@ def test_turned_into_code_it_still_asks_what_its_lines_asked(web, database, crow
 def test_a_version_nobody_reads_is_no_code(web, database, crowd):
     with clock.at(NOW), database.session() as session:
         only = new_line(
-            "only", cases=[{"id": "c1", "name": "Near", "part": "", "lines": [], "content": []}]
+            "only", cases=[{"id": "c1", "name": "Near", "group": "", "lines": [], "content": []}]
         )
         ident = written(session, "<p>x</p>", "To code", lines=[only]).id
     answer = web.post(f"/messages/{ident}/code", data={}, headers={"Accept": "application/json"})

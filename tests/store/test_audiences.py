@@ -23,7 +23,7 @@ from meadowrun.people.models import Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.looking import look
-from meadowrun.segments.models import Partition
+from meadowrun.segments.models import Grouping
 from meadowrun.segments.sets import forget
 from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
@@ -312,13 +312,13 @@ THEN CAST('{"kind": "School",
         session, IDA, NOW, words, "Farrow people", {"lines": [field("town", "is", ["farrow"])]}
     )
     session.add(
-        Partition(
+        Grouping(
             name="Tiers",
             version=1,
             created_at=NOW,
             changed_at=NOW,
             changed_by="Ida",
-            parts=[
+            groups=[
                 {"key": "p", "name": "Patrons", "lines": [field("tier", "is", ["Patron"])]},
                 {
                     "key": "f",
@@ -725,13 +725,13 @@ CASES = [
     (
         "a part: the first that matches wins",
         NOW,
-        [{"id": "p", "kind": "part", "partition": 1, "part": "f"}],
+        [{"id": "p", "kind": "grouping", "grouping": 1, "group": "f"}],
         "Bo",
     ),
     (
         "everyone else",
         NOW,
-        [{"id": "p", "kind": "part", "partition": 1, "part": "else"}],
+        [{"id": "p", "kind": "grouping", "grouping": 1, "group": "else"}],
         "Di Eve Fay Gil Hal",
     ),
     ("a date and time on a day", NOW, [field("met", "on", "2026-11-23")], "Ann Bo"),

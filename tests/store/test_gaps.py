@@ -58,7 +58,7 @@ def only(*cases, otherwise=()):
                 "id": f"{next(NUMBERS):04x}",
                 "name": "",
                 "lines": asked,
-                "part": "",
+                "group": "",
                 "content": content,
             }
             for asked, content in cases

@@ -228,23 +228,23 @@ class TestReview:
 class TestRows:
     def kept(self, web, name="How to find us", text="Up the quarry path"):
         return web.post(
-            "/messages/rows",
+            "/messages/shared",
             json={"name": name, "lines": [{"id": "r", "type": "text", "html": f"<p>{text}</p>"}]},
             headers=JSON,
         )
 
     def test_a_row_is_followed_by_whom_the_author_chooses(self, web, database, letter):
-        row = self.kept(web).json["row"]
+        part = self.kept(web).json["part"]
         lines = [
             *LETTER["lines"][:3],
-            {"id": "k", "type": "kept", "row": row, "version": 1},
+            {"id": "k", "type": "shared", "part": part, "version": 1},
             LETTER["lines"][3],
         ]
         web.post(
             f"/messages/{letter}/save", json={"document": LETTER | {"lines": lines}, "version": 1}
         )
         web.post(
-            f"/messages/rows/{row}/save",
+            f"/messages/shared/{part}/save",
             json={
                 "document": {"lines": [{"id": "r", "type": "text", "html": "<p>By the river</p>"}]},
                 "version": 1,
@@ -253,41 +253,41 @@ class TestRows:
         assert "Up the quarry path" in web.get(f"/messages/{letter}/read.html").text, (
             "nothing changes behind an author's back"
         )
-        page = words(web.get(f"/messages/rows/{row}/uses").text)
+        page = words(web.get(f"/messages/shared/{part}/uses").text)
         assert "A letter" in page and "text of line 1 says “By the river”" in page
         assert "A letter" in words(
             web.post(
-                f"/messages/rows/{row}/follow", data={"message": letter}, follow_redirects=True
+                f"/messages/shared/{part}/follow", data={"message": letter}, follow_redirects=True
             ).text
         )
         assert "By the river" in web.get(f"/messages/{letter}/read.html").text
-        web.post(f"/messages/rows/{row}/restore/1")
+        web.post(f"/messages/shared/{part}/restore/1")
         assert (
-            web.get(f"/messages/rows/{row}/3", headers=JSON).json["lines"][0]["html"]
+            web.get(f"/messages/shared/{part}/3", headers=JSON).json["lines"][0]["html"]
             == "<p>Up the quarry path</p>"
         )
-        assert "This row stands in “A letter”" in words(
-            web.post(f"/messages/rows/{row}/delete", follow_redirects=True).text
+        assert "This shared part is used in “A letter”" in words(
+            web.post(f"/messages/shared/{part}/delete", follow_redirects=True).text
         )
         # Version 1 came back as the third, and the letter still reads the second.
-        assert "1 message 1 behind" in words(web.get("/messages/rows").text)
+        assert "1 message 1 behind" in words(web.get("/messages/shared").text)
 
     def test_what_a_row_cannot_be(self, web):
-        row = self.kept(web).json["row"]
+        part = self.kept(web).json["part"]
         assert self.kept(web).status_code == 409
         assert self.kept(web, name=" ").status_code == 422
         inside = web.post(
-            "/messages/rows",
+            "/messages/shared",
             json={
                 "name": "Nested",
-                "lines": [{"id": "k", "type": "kept", "row": row, "version": 1}],
+                "lines": [{"id": "k", "type": "shared", "part": part, "version": 1}],
             },
             headers=JSON,
         )
-        assert inside.status_code == 422 and "another kept row" in inside.json["error"]
+        assert inside.status_code == 422 and "another shared part" in inside.json["error"]
         assert (
             web.post(
-                f"/messages/rows/{row}/save",
+                f"/messages/shared/{part}/save",
                 json={
                     "document": {"lines": [{"id": "r", "type": "text", "html": "<p>x</p>"}]},
                     "version": 9,
@@ -296,25 +296,27 @@ class TestRows:
             ).status_code
             == 409
         )
-        assert web.get(f"/messages/rows/{row}/99").status_code == 404
+        assert web.get(f"/messages/shared/{part}/99").status_code == 404
         assert (
-            web.post("/messages/rows", data={"name": "Adaptive", "kind": "adaptive"}).status_code
+            web.post("/messages/shared", data={"name": "Adaptive", "kind": "adaptive"}).status_code
             == 303
         )
 
     def test_a_row_is_read_and_written_like_a_message(self, web, letter):
-        row = self.kept(web, text="For {{ contact.first_name | default('you', true) }}").json["row"]
-        assert "Who follows?" in words(web.get(f"/messages/rows/{row}").text)
-        assert "For Ann" in web.get(f"/messages/rows/{row}/read?as=1").json["text"]
-        assert "For Ann" in web.get(f"/messages/rows/{row}/read.html?as=1").text
-        assert web.get(f"/messages/rows/{row}/line/button").json["type"] == "button"
+        part = self.kept(web, text="For {{ contact.first_name | default('you', true) }}").json[
+            "part"
+        ]
+        assert "Who follows?" in words(web.get(f"/messages/shared/{part}").text)
+        assert "For Ann" in web.get(f"/messages/shared/{part}/read?as=1").json["text"]
+        assert "For Ann" in web.get(f"/messages/shared/{part}/read.html?as=1").text
+        assert web.get(f"/messages/shared/{part}/line/button").json["type"] == "button"
         assert (
-            web.post(f"/messages/rows/{row}/people", json={"q": "ann"}).json["people"][0]["name"]
+            web.post(f"/messages/shared/{part}/people", json={"q": "ann"}).json["people"][0]["name"]
             == "Ann"
         )
         assert any(
             f["ref"] == "contact.town"
-            for f in web.get(f"/messages/rows/{row}/fills").json["fields"]
+            for f in web.get(f"/messages/shared/{part}/fills").json["fields"]
         )
 
 

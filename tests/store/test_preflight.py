@@ -91,7 +91,7 @@ def test_gaps_are_those_of_whoever_matches_nothing():
                 "id": "c",
                 "name": "Patrons",
                 "lines": [],
-                "part": "",
+                "group": "",
                 "content": [new_line("text", html="<p>{{ contact.lounge }}</p>")],
             }
         ],

@@ -17,12 +17,13 @@ from meadowrun.core.content.lines import new_line
 from meadowrun.gateways import smtp
 from meadowrun.messages import actions as messages
 from meadowrun.messages import asking, feeds, keeping, queries, reading
+from meadowrun.messages import shared as shared_parts
 from meadowrun.messages.models import Message
 from meadowrun.messages.values import Filler, Needs
 from meadowrun.outgoing.queries import waits
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
-from meadowrun.segments import partitions
+from meadowrun.segments import groupings
 from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
@@ -104,15 +105,15 @@ def text(words):
 
 
 def case(ident, lines, words):
-    return {"id": ident, "name": ident, "lines": lines, "part": "", "content": text(words)}
+    return {"id": ident, "name": ident, "lines": lines, "group": "", "content": text(words)}
 
 
 def letter(session, words):
     """Three conditions, words for some by a field and by sentences, an adaptive block by a
-    partition as a kept row, a table and the greeting."""
-    parted = partitions.create(session, IDA, NOW, "Where")
+    grouping as a shared part, a table and the greeting."""
+    parted = groupings.create(session, IDA, NOW, "Where")
     for town in ("Farrow", "Tarnside"):
-        partitions.change(
+        groupings.change(
             session,
             IDA,
             NOW,
@@ -121,13 +122,13 @@ def letter(session, words):
             {"do": "set", "name": town, "lines": field("town", town)},
         )
     words = dictionary(session)
-    keys = [p["key"] for p in words.partition(parted.id)]
+    keys = [p["key"] for p in words.grouping(parted.id)]
     adaptive = new_line(
         "only",
-        partition=parted.id,
+        grouping=parted.id,
         otherwise=text("ADAPT-else"),
         cases=[
-            {"id": f"part{n}", "name": "", "lines": [], "part": key, "content": text(f"ADAPT-{n}")}
+            {"id": f"part{n}", "name": "", "lines": [], "group": key, "content": text(f"ADAPT-{n}")}
             for n, key in enumerate(keys)
         ],
     )
@@ -142,7 +143,7 @@ def letter(session, words):
     said = new_line(
         "text", html=f"<p>{{% if when.{keen.key} %}}SAID-keen{{% else %}}SAID-else{{% endif %}}</p>"
     )
-    row = keeping.keep_row(session, IDA, NOW, "By town", [adaptive, said], words)
+    part = shared_parts.keep_part(session, IDA, NOW, "By town", [adaptive, said], words)
     keeping.keep_table(
         session,
         IDA,
@@ -218,7 +219,7 @@ def letter(session, words):
                     'PRICE-{{ table.prices.price | money("£") | default("ask", true) }} GREET-{{ '
                     "greeting }}</p>",
                 ),
-                new_line("kept", row=row.id, version=1),
+                new_line("shared", part=part.id, version=1),
                 new_line("footer", html="<p>Us</p>"),
             ],
         },

@@ -1,5 +1,5 @@
 """The API's endpoints about audiences: segments, counts, members by page, why somebody is in or
-out, partitions."""
+out, groupings."""
 
 from typing import Any
 
@@ -16,10 +16,10 @@ from meadowrun.core.values import is_whole
 from meadowrun.people import list_queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import PeopleList
-from meadowrun.segments import actions, insight, page, partitions, queries
+from meadowrun.segments import actions, groupings, insight, page, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
-from meadowrun.segments.models import Partition, Segment, SegmentVersion
+from meadowrun.segments.models import Grouping, Segment, SegmentVersion
 from meadowrun.segments.profile import profile
 from meadowrun.shell.request import body, db, now, today, zone
 
@@ -302,38 +302,38 @@ def list_again(actor: Actor, ident: int) -> object:
     return flask.jsonify(segment=segment.id, people=size)
 
 
-@endpoint("get", "/v1/partitions", "Every partition with its parts in order")
-def list_partitions(actor: Actor) -> object:
-    return flask.jsonify(items=[_partition(p) for p in partitions.every(db())])
+@endpoint("get", "/v1/groupings", "Every grouping with its groups in order")
+def list_groupings(actor: Actor) -> object:
+    return flask.jsonify(items=[_grouping(p) for p in groupings.every(db())])
 
 
-def _partition(one: Partition) -> Json:
-    return {"id": one.id, "name": one.name, "version": one.version, "parts": one.parts}
+def _grouping(one: Grouping) -> Json:
+    return {"id": one.id, "name": one.name, "version": one.version, "groups": one.groups}
 
 
 @endpoint(
     "post",
-    "/v1/partitions",
-    "Begin a partition: everybody is in “everyone else”",
+    "/v1/groupings",
+    "Begin a grouping: everybody is in “everyone else”",
     takes=thing(["name"], name=TEXT),
     codes=(201,),
 )
-def add_partition(actor: Actor) -> object:
+def add_grouping(actor: Actor) -> object:
     return flask.jsonify(
-        _partition(partitions.create(db(), actor, now(), str(body().get("name", ""))))
+        _grouping(groupings.create(db(), actor, now(), str(body().get("name", ""))))
     ), 201
 
 
 @endpoint(
     "put",
-    "/v1/partitions/<int:ident>",
-    "Change a partition: set a part’s name and lines, move it up or down, remove it, rename the "
+    "/v1/groupings/<int:ident>",
+    "Change a grouping: set a group’s name and lines, move it up or down, remove it, rename the "
     "whole; "
     "refused when somebody saved after “version”",
     takes=thing(
         ["do"],
         do={"enum": ["set", "up", "down", "remove", "rename"]},
-        key={**TEXT, "description": "of the part; a new one if left out"},
+        key={**TEXT, "description": "of the group; a new one if left out"},
         name=TEXT,
         lines={
             "type": "array",
@@ -343,25 +343,25 @@ def add_partition(actor: Actor) -> object:
         version={"type": "integer"},
     ),
 )
-def change_partition(actor: Actor, ident: int) -> object:
-    changed = partitions.get(db(), ident)
-    partitions.change(db(), actor, now(), words(), changed, body())
-    return flask.jsonify(_partition(changed))
+def change_grouping(actor: Actor, ident: int) -> object:
+    changed = groupings.get(db(), ident)
+    groupings.change(db(), actor, now(), words(), changed, body())
+    return flask.jsonify(_grouping(changed))
 
 
-@endpoint("delete", "/v1/partitions/<int:ident>", "Delete a partition that nothing uses")
-def delete_partition(actor: Actor, ident: int) -> object:
-    partitions.delete(db(), actor, now(), partitions.get(db(), ident))
+@endpoint("delete", "/v1/groupings/<int:ident>", "Delete a grouping that nothing uses")
+def delete_grouping(actor: Actor, ident: int) -> object:
+    groupings.delete(db(), actor, now(), groupings.get(db(), ident))
     return flask.jsonify(deleted=ident)
 
 
 @endpoint(
-    "get", "/v1/partitions/<int:ident>/sizes", "How many are in each part now, everyone else last"
+    "get", "/v1/groupings/<int:ident>/sizes", "How many are in each group now, everyone else last"
 )
-def partition_sizes(actor: Actor, ident: int) -> object:
+def grouping_sizes(actor: Actor, ident: int) -> object:
     try:
-        sizes = partitions.divided(
-            db(), partitions.get(db(), ident).parts, words(), now(), zone()
+        sizes = groupings.divided(
+            db(), groupings.get(db(), ident).groups, words(), now(), zone()
         ).sizes
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None

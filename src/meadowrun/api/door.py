@@ -50,7 +50,7 @@ _SCOPES = (
     ("/v1/events", "events"),
     ("/v1/fields", "fields"),
     ("/v1/segments", "segments"),
-    ("/v1/partitions", "segments"),
+    ("/v1/groupings", "segments"),
     ("/v1/scores", "segments"),
     ("/v1/merges", "erase"),
 )

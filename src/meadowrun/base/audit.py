@@ -53,7 +53,7 @@ _TABLES = {
     "house style": "house_style",
     "list": "lists",
     "message": "messages",
-    "partition": "partitions",
+    "grouping": "groupings",
     "score": "scores",
     "segment": "segments",
     "sender": "senders",

@@ -16,7 +16,7 @@ MONTHS_BACK, MONTHS_AHEAD = 15, 4
 
 def migrate(database: Database, to: str = "head") -> None:
     """Applies every migration that is missing, up to one of them where `to` names it, then makes
-    the partitions of the months around now."""
+    the groupings of the months around now."""
     config = alembic.config.Config(str(ROOT / "alembic.ini"))
     with database.engine.connect() as connection:
         # Two processes starting together must not migrate at once.
@@ -33,7 +33,7 @@ def migrate(database: Database, to: str = "head") -> None:
 
 
 def make_partitions(database: Database) -> None:
-    """Partitions from MONTHS_BACK before now to MONTHS_AHEAD after; what lies outside falls into
+    """Groupings from MONTHS_BACK before now to MONTHS_AHEAD after; what lies outside falls into
     the default one."""
     with database.session() as session:
         today = clock.now(session).date()

@@ -116,14 +116,14 @@ def can_count(definition: Definition) -> bool:
 
 
 def asks_score(lines: Any, words: Dictionary, seen: frozenset[str] = frozenset()) -> bool:
-    """Whether lines, or the segments and partitions they name, ask for any score."""
+    """Whether lines, or the segments and groupings they name, ask for any score."""
     for line in lines if isinstance(lines, list) else ():
         if not isinstance(line, Mapping):
             continue
         kind = line.get("kind")
         if kind == "score" or asks_score(line.get("lines"), words, seen):
             return True
-        name = f"{kind}:{line.get('segment') or line.get('partition')}"
+        name = f"{kind}:{line.get('segment') or line.get('grouping')}"
         if (
             kind == "segment"
             and name not in seen
@@ -133,11 +133,11 @@ def asks_score(lines: Any, words: Dictionary, seen: frozenset[str] = frozenset()
         ):
             return True
         if (
-            kind == "part"
+            kind == "grouping"
             and name not in seen
             and any(
-                asks_score(part["lines"], words, seen | {name})
-                for part in words.partition(line["partition"]) or []
+                asks_score(group["lines"], words, seen | {name})
+                for group in words.grouping(line["grouping"]) or []
             )
         ):
             return True

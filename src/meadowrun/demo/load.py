@@ -34,7 +34,7 @@ from meadowrun.results.queries import refresh_numbers
 from meadowrun.scores import actions as scores
 from meadowrun.scores.working import work_out
 from meadowrun.segments import actions as segments
-from meadowrun.segments import partitions
+from meadowrun.segments import groupings
 from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send
 from meadowrun.shell import accounts
@@ -341,9 +341,9 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
             {"format": 1, "lines": lines},
             size=size,
         )
-    regions = partitions.create(session, IDA, now - dt.timedelta(days=200), "Regions")
+    regions = groupings.create(session, IDA, now - dt.timedelta(days=200), "Regions")
     for region in ("Farrow Vale", *names.TOWNS[1:3]):
-        partitions.change(
+        groupings.change(
             session,
             IDA,
             now - dt.timedelta(days=200),

@@ -23,7 +23,7 @@ VIEWS = {
     "segment": "/segments/1",
     "profile": "/segments/1/profile",
     "compare": "/segments/compare?of=1&of=2&of=3",
-    "partition": "/partitions/1",
+    "grouping": "/groupings/1",
     "message": "/messages/1",
     "checks": "/messages/1/checks",
     "notice": "/messages/3/notice",

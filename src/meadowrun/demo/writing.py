@@ -14,7 +14,8 @@ from meadowrun.demo import artwork
 from meadowrun.demo.stories import FIRST_NAME
 from meadowrun.gateways.outgoing import machine_of
 from meadowrun.messages import actions, keeping
-from meadowrun.messages.models import KeptRow, Message
+from meadowrun.messages import shared as shared_parts
+from meadowrun.messages.models import Message, SharedPart
 from meadowrun.people.actions import store_file
 from meadowrun.people.queries import dictionary
 from meadowrun.tracking.actions import subscribe_device
@@ -39,8 +40,8 @@ def _is(field: str, value: str) -> list[Json]:
 
 def house(
     session: orm.Session, actor: Actor, now: dt.datetime, settings: Settings, regions: int
-) -> dict[str, KeptRow]:
-    """House style, a feed, a table, and two kept rows, one of which adapts to regions."""
+) -> dict[str, SharedPart]:
+    """House style, a feed, a table, and two shared parts, one of which adapts to regions."""
     words = dictionary(session)
     keeping.keep_house(
         session,
@@ -79,7 +80,7 @@ def house(
         session, actor, now, "prices", PRICES.encode(), "Membership", "contact.membership", words
     )
     place = f"{settings.organisation}, {settings.postal_address}"
-    parts = [(p["key"], p["name"]) for p in words.partition(regions) or []]
+    groups = [(p["key"], p["name"]) for p in words.grouping(regions) or []]
     ways = {
         "Farrow Vale": "The night bus 7 leaves Farrow market at six and comes back at eleven.",
         "Tarnside": "Share a car from Tarnside; the last bend is icy.",
@@ -87,22 +88,24 @@ def house(
     }
     adapting = new_line(
         "only",
-        partition=regions,
+        grouping=regions,
         cases=[
             {
                 "id": f"r{n}",
                 "name": name,
                 "lines": [],
-                "part": key,
+                "group": key,
                 "content": [new_line("text", html=f"<p>{ways.get(name, '')}</p>")],
             }
-            for n, (key, name) in enumerate(parts)
+            for n, (key, name) in enumerate(groups)
         ],
         otherwise=[new_line("text", html="<p>Park at the lower gate; we light the path.</p>")],
     )
     return {
-        "how": keeping.keep_row(session, actor, now, "How to get up the hill", [adapting], words),
-        "footer": keeping.keep_row(
+        "how": shared_parts.keep_part(
+            session, actor, now, "How to get up the hill", [adapting], words
+        ),
+        "footer": shared_parts.keep_part(
             session,
             actor,
             now,
@@ -129,7 +132,7 @@ def welcome(
     actor: Actor,
     now: dt.datetime,
     settings: Settings,
-    rows: dict[str, KeptRow],
+    shared: dict[str, SharedPart],
 ) -> Message:
     """“Welcome to the hill”: a picture, words for some, columns, a list of conditions, a feed, kept
     rows."""
@@ -161,7 +164,7 @@ def welcome(
                 "id": "patron",
                 "name": "Patrons",
                 "lines": _is("membership", "Patron"),
-                "part": "",
+                "group": "",
                 "content": [
                     new_line(
                         "text",
@@ -176,7 +179,7 @@ def welcome(
                 "id": "student",
                 "name": "Students",
                 "lines": _is("membership", "Student"),
-                "part": "",
+                "group": "",
                 "content": [
                     new_line(
                         "text",
@@ -211,8 +214,8 @@ def welcome(
             only,
             new_line("columns", split=[33, 33, 34], columns=columns),
             new_line("button", label="Choose your night", href=f"{site}/tickets"),
-            new_line("kept", row=rows["how"].id, version=rows["how"].version),
-            new_line("kept", row=rows["footer"].id, version=rows["footer"].version),
+            new_line("shared", part=shared["how"].id, version=shared["how"].version),
+            new_line("shared", part=shared["footer"].id, version=shared["footer"].version),
         ],
     }
     return actions.create(

@@ -65,7 +65,7 @@ def by_handle(session: orm.Session, handle: str) -> StoredFile:
 
 
 def users(session: orm.Session, handle: str) -> list[tuple[str, int, str]]:
-    """Where a file is used: (kind, number, name) of messages and kept rows whose content names
+    """Where a file is used: (kind, number, name) of messages and shared parts whose content names
     it."""
     return [
         tuple(row)
@@ -73,7 +73,7 @@ def users(session: orm.Session, handle: str) -> list[tuple[str, int, str]]:
             sa.text(
                 "SELECT 'message', id, name FROM messages WHERE document\\:\\:text LIKE :part "
                 "UNION ALL "
-                "SELECT 'row', id, name FROM kept_rows WHERE lines\\:\\:text LIKE :part ORDER BY 3"
+                "SELECT 'shared part', id, name FROM shared_parts WHERE lines\\:\\:text LIKE :part ORDER BY 3"
             ).bindparams(part=f"%/{handle}%")
         )
     ]

@@ -143,7 +143,7 @@ def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[pre
         ),
     )
     known = queries.known(db(), words())
-    placed_lines = placed(message.document, queries.rows_of(db(), message.document))
+    placed_lines = placed(message.document, queries.shared_of(db(), message.document))
     gaps = {
         known[ref]
         for ref in preflight.gaps(message.document | {"lines": placed_lines})

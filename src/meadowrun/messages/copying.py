@@ -34,7 +34,7 @@ def document_from(
         return carried(
             source.channel,
             source.document,
-            placed(source.document, queries.rows_of(session, source.document)),
+            placed(source.document, queries.shared_of(session, source.document)),
             channel,
             settings.organisation,
             settings.postal_address,

@@ -31,9 +31,12 @@ def mjml(ident: int) -> object:
     message = queries.message(db(), ident)
     if message.document.get("code") or message.document.get("text_only"):
         raise Invalid("A message in code, or of text only, has no lines to be written as MJML.")
-    document, rows = message.document, queries.rows_of(db(), message.document)
+    document, shared = message.document, queries.shared_of(db(), message.document)
     source = exchange.to_mjml(
-        document, rows, settings().public_url, queries.asked(db(), document, placed(document, rows))
+        document,
+        shared,
+        settings().public_url,
+        queries.asked(db(), document, placed(document, shared)),
     )
     return _attached(source, "text/mjml", message.name)
 

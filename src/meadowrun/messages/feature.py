@@ -6,7 +6,7 @@ from meadowrun.messages.waiting import reviews
 
 _PAGES = (
     "views",
-    "rows_views",
+    "shared_views",
     "texting_views",
     "notices_views",
     "cards_views",

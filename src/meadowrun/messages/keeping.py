@@ -17,156 +17,20 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import fillins
-from meadowrun.core.content.differences import differences
-from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.people_file import plain
 from meadowrun.core.values import read_json
-from meadowrun.messages import actions, asking, feeds, queries
+from meadowrun.messages import feeds, queries
 from meadowrun.messages.models import (
     Comment,
     DataTable,
     Feed,
     HouseStyle,
-    KeptRow,
-    KeptRowVersion,
     Message,
 )
 from meadowrun.messages.values import known_refs
 
 KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
 MOST_ROWS = 20_000
-
-
-def keep_row(
-    session: orm.Session,
-    actor: Actor,
-    now: dt.datetime,
-    name: str,
-    lines: list[Any],
-    words: Dictionary,
-    row: KeptRow | None = None,
-    based_on: int | None = None,
-) -> KeptRow:
-    """Keeps lines under a name, or as the next version of a row. Messages keep the version they
-    have.
-
-    Raises Invalid naming the place, Conflict when the name is taken or somebody else saved after
-    `based_on`.
-    """
-    name = " ".join(name.split())
-    if not name:
-        raise Invalid("Give the row a name by which it will be found.", "name")
-    other = session.scalar(sa.select(KeptRow).where(KeptRow.name == name))
-    if other is not None and other is not row:
-        raise Conflict(f"There is a row called “{name}” already. Choose another name.")
-    taken = actions.take(doc.empty() | {"lines": lines}, words)
-    asking.check(session, taken)
-    if any(line["type"] == "kept" for line in walk(taken["lines"])):
-        raise Invalid("A kept row cannot hold another kept row.", "lines")
-    if not taken["lines"]:
-        raise Invalid("The row is empty.", "lines")
-    if row is None:
-        row = KeptRow(
-            name=name, version=1, lines=taken["lines"], changed_at=now, changed_by=actor.name
-        )
-        session.add(row)
-        changes = "begun"
-    else:
-        session.refresh(row, with_for_update=True)
-        if based_on is not None and based_on != row.version:
-            raise Conflict(
-                (
-                    f"{row.changed_by} changed this row meanwhile, or you did in another window. "
-                    "What you typed is still here."
-                ),
-                row.version,
-            )
-        if taken["lines"] == row.lines and name == row.name:
-            return row
-        said = differences(
-            doc.empty() | {"lines": row.lines}, doc.empty() | {"lines": taken["lines"]}
-        )
-        changes = ", ".join(said[:5]) or "renamed"
-        row.name, row.lines, row.changed_at, row.changed_by = name, taken["lines"], now, actor.name
-        row.version += 1
-    session.flush()
-    session.add(
-        KeptRowVersion(
-            row_id=row.id,
-            number=row.version,
-            lines=row.lines,
-            changes=changes,
-            at=now,
-            by=actor.name,
-        )
-    )
-    session.flush()
-    audit.record(session, actor, now, "kept", "row", row.id, row.name, version=row.version)
-    return row
-
-
-def follow(
-    session: orm.Session, actor: Actor, now: dt.datetime, row: KeptRow, message_ids: Collection[int]
-) -> list[Message]:
-    """Lets the chosen messages take the newest version of a row, each as a new draft; the others
-    keep theirs."""
-    followed = []
-    for message, versions in queries.users_of_row(session, row.id):
-        if message.id not in message_ids or versions == {row.version}:
-            continue
-        session.refresh(message, with_for_update=True)
-        raised = message.document | {"lines": _raised(message.document["lines"], row)}
-        actions.next_draft(
-            session,
-            actor,
-            now,
-            message,
-            raised,
-            f"kept row “{row.name}” follows to version {row.version}",
-        )
-        audit.record(
-            session,
-            actor,
-            now,
-            "let follow a row",
-            "message",
-            message.id,
-            message.name,
-            row=row.name,
-        )
-        followed.append(message)
-    session.flush()
-    return followed
-
-
-def _raised(lines: list[Json], row: KeptRow) -> list[Json]:
-    """Lines with the newest version of a row wherever it stands."""
-    made = []
-    for line in lines:
-        if line["type"] == "kept" and line["row"] == row.id:
-            line = line | {"version": row.version}
-        elif line["type"] == "columns":
-            line = line | {"columns": [_raised(held, row) for held in line["columns"]]}
-        elif line["type"] == "only":
-            line = line | {
-                "cases": [
-                    case | {"content": _raised(case["content"], row)} for case in line["cases"]
-                ],
-                "otherwise": _raised(line["otherwise"], row),
-            }
-        made.append(line)
-    return made
-
-
-def delete_row(session: orm.Session, actor: Actor, now: dt.datetime, row: KeptRow) -> None:
-    """Deletes a row nobody uses. Raises Conflict naming the messages that do."""
-    used = [m.name for m, _ in queries.users_of_row(session, row.id)]
-    if used:
-        raise Conflict(
-            f"This row stands in {', '.join(f'“{n}”' for n in used[:5])}. Take it out there first."
-        )
-    audit.record(session, actor, now, "deleted", "row", row.id, row.name)
-    session.delete(row)
 
 
 def keep_house(

@@ -71,11 +71,11 @@ class Edition(Base):
     __table_args__ = (sa.UniqueConstraint("message_id", "number"),)
 
 
-class KeptRow(Base):
+class SharedPart(Base):
     """Finished lines stored once and used in many messages. With an “only if” line it is an
     adaptive block."""
 
-    __tablename__ = "kept_rows"
+    __tablename__ = "shared_parts"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
     name: orm.Mapped[str] = orm.mapped_column(unique=True)
     #: number of the newest version
@@ -89,13 +89,13 @@ class KeptRow(Base):
         return any(line["type"] == "only" for line in self.lines)
 
 
-class KeptRowVersion(Base):
+class SharedPartVersion(Base):
     """What a row held. Never changes: a message keeps the version it was given until its author
     takes a newer one."""
 
-    __tablename__ = "kept_row_versions"
-    row_id: orm.Mapped[int] = orm.mapped_column(
-        sa.ForeignKey("kept_rows.id", ondelete="CASCADE"), primary_key=True
+    __tablename__ = "shared_part_versions"
+    part_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("shared_parts.id", ondelete="CASCADE"), primary_key=True
     )
     number: orm.Mapped[int] = orm.mapped_column(primary_key=True)
     lines: orm.Mapped[list[Any]]

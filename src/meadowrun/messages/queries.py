@@ -17,7 +17,7 @@ from meadowrun.core.content import asking, sms
 from meadowrun.core.content.compiled import Compiled, CompileError, Link, compile_document, placed
 from meadowrun.core.content.document import SETTINGS, Json, empty, texts
 from meadowrun.core.content.fillins import used
-from meadowrun.core.content.lines import rows_used, walk
+from meadowrun.core.content.lines import parts_used, walk
 from meadowrun.messages.asking import of as kept_conditions
 from meadowrun.messages.models import (
     Comment,
@@ -26,10 +26,10 @@ from meadowrun.messages.models import (
     Edition,
     Feed,
     HouseStyle,
-    KeptRow,
-    KeptRowVersion,
     Message,
     Review,
+    SharedPart,
+    SharedPartVersion,
 )
 from meadowrun.messages.values import GREETINGS, known_refs, value_sql
 from meadowrun.people.models import Contact
@@ -71,39 +71,41 @@ def editions(session: orm.Session, message_id: int) -> list[Edition]:
     )
 
 
-def rows_of(session: orm.Session, *documents: Json) -> dict[tuple[int, int], list[Json]]:
-    """The kept rows that documents name, by (row, version)."""
-    wanted = set[tuple[int, int]]().union(*(rows_used(document["lines"]) for document in documents))
+def shared_of(session: orm.Session, *documents: Json) -> dict[tuple[int, int], list[Json]]:
+    """The shared parts that documents name, by (part, version)."""
+    wanted = set[tuple[int, int]]().union(
+        *(parts_used(document["lines"]) for document in documents)
+    )
     if not wanted:
         return {}
     return {
-        (v.row_id, v.number): v.lines
+        (v.part_id, v.number): v.lines
         for v in session.scalars(
-            sa.select(KeptRowVersion).where(
-                sa.tuple_(KeptRowVersion.row_id, KeptRowVersion.number).in_(wanted)
+            sa.select(SharedPartVersion).where(
+                sa.tuple_(SharedPartVersion.part_id, SharedPartVersion.number).in_(wanted)
             )
         )
     }
 
 
-def kept_rows(session: orm.Session) -> list[KeptRow]:
-    return list(session.scalars(sa.select(KeptRow).order_by(KeptRow.name)))
+def shared_parts(session: orm.Session) -> list[SharedPart]:
+    return list(session.scalars(sa.select(SharedPart).order_by(SharedPart.name)))
 
 
-def kept_row(session: orm.Session, row_id: int) -> KeptRow:
-    return found(session, KeptRow, row_id, "kept row")
+def shared_part(session: orm.Session, part_id: int) -> SharedPart:
+    return found(session, SharedPart, part_id, "shared part")
 
 
-def users_of_row(session: orm.Session, row_id: int) -> list[tuple[Message, set[int]]]:
-    """The messages that use a kept row, each with the versions of it that stand in it."""
-    path = sa.cast(f'$.lines.** ? (@.type == "kept" && @.row == {int(row_id)})', JSONPATH)
+def users_of_part(session: orm.Session, part_id: int) -> list[tuple[Message, set[int]]]:
+    """The messages that use a shared part, each with the versions of it that stand in it."""
+    path = sa.cast(f'$.lines.** ? (@.type == "kept" && @.row == {int(part_id)})', JSONPATH)
     rows = session.scalars(
         sa.select(Message)
         .where(sa.func.jsonb_path_exists(Message.document, path))
         .order_by(Message.name)
     )
     return [
-        (m, {version for row, version in rows_used(m.document["lines"]) if row == row_id})
+        (m, {version for part, version in parts_used(m.document["lines"]) if part == part_id})
         for m in rows
     ]
 
@@ -111,7 +113,7 @@ def users_of_row(session: orm.Session, row_id: int) -> list[tuple[Message, set[i
 def compiled(
     session: orm.Session, document: Json, public_url: str, tracked: bool = True
 ) -> Compiled:
-    """The templates of a document with its kept rows, or of the messages it chooses from. Raises
+    """The templates of a document with its shared parts, or of the messages it chooses from. Raises
     CompileError."""
     chosen = document.get("one_of")
     if not chosen:
@@ -151,16 +153,16 @@ def compiled(
 def _compiled(
     session: orm.Session, document: Json, public_url: str, tracked: bool, first_link: int = 0
 ) -> Compiled:
-    """The templates of one document, with the kept rows and conditions it names. Raises
+    """The templates of one document, with the shared parts and conditions it names. Raises
     CompileError."""
-    rows = rows_of(session, document)
+    shared = shared_of(session, document)
     return compile_document(
         document,
         public_url,
         tracked,
-        rows,
+        shared,
         first_link,
-        asked(session, document, placed(document, rows)),
+        asked(session, document, placed(document, shared)),
     )
 
 
@@ -297,12 +299,8 @@ def broken(session: orm.Session, document: Json, words: Dictionary) -> dict[str,
         except d.DefinitionError as problem:
             found[key] = str(problem)
     for line in walk(document["lines"]):
-        if (
-            line["type"] == "only"
-            and line["partition"]
-            and words.partition(line["partition"]) is None
-        ):
-            found |= {case["id"]: "the partition is gone." for case in line["cases"]}
+        if line["type"] == "only" and line["grouping"] and words.grouping(line["grouping"]) is None:
+            found |= {case["id"]: "the grouping is gone." for case in line["cases"]}
     return found
 
 
@@ -320,7 +318,7 @@ def house(session: orm.Session) -> HouseStyle:
 
 
 def uses_of_lookup(session: orm.Session, kind: str, key: str) -> list[str]:
-    """What names a feed or a table, in words: messages, kept rows, and sends that go with an
+    """What names a feed or a table, in words: messages, shared parts, and sends that go with an
     edition made before."""
 
     def names(document: Json, lines: list[Json]) -> bool:
@@ -338,7 +336,9 @@ def uses_of_lookup(session: orm.Session, kind: str, key: str) -> list[str]:
         if names(m.document, m.document["lines"])
     ]
     found += [
-        f"the kept row “{row.name}”" for row in kept_rows(session) if names(empty(), row.lines)
+        f"the shared part “{part.name}”"
+        for part in shared_parts(session)
+        if names(empty(), part.lines)
     ]
     under_way = session.execute(
         sa.text(

@@ -32,10 +32,10 @@ from meadowrun.messages.values import (
     as_nobody,
     condition,
     fill_sql,
+    group_sql,
     known_refs,
     nested,
     of_people,
-    part_sql,
 )
 from meadowrun.people.models import Contact
 from meadowrun.segments.compile import Compiler
@@ -171,18 +171,18 @@ def audience_of(
     return people, goes.whose
 
 
-def whose(case: Json, partition: int, words: Dictionary, today: dt.date) -> str:
-    """Who reads a version, in words: a part of a partition, or the sentences it asks."""
-    if partition:
-        part = next(
-            (p["name"] for p in words.partition(partition) or [] if p["key"] == case["part"]), None
+def whose(case: Json, grouping: int, words: Dictionary, today: dt.date) -> str:
+    """Who reads a version, in words: a group of a grouping, or the sentences it asks."""
+    if grouping:
+        group = next(
+            (p["name"] for p in words.grouping(grouping) or [] if p["key"] == case["group"]), None
         )
         return (
-            f"part “{part}”"
-            if part
+            f"group “{group}”"
+            if group
             else "everyone else"
-            if case["part"] == "else"
-            else "no part was chosen"
+            if case["group"] == "else"
+            else "no group was chosen"
         )
     try:
         definition = d.parse({"lines": case["lines"]}, words)
@@ -235,7 +235,7 @@ def _read(
     among: BitMap | None,
 ) -> tuple[list[Readers], dict[str, BitMap], int]:
     """Readers of each “only if” line, of each line inside one, and how many people there are."""
-    lines = placed(document, queries.rows_of(session, document))
+    lines = placed(document, queries.shared_of(session, document))
     asked: dict[str, str] = {"": "TRUE"}
     called: dict[str, str] = {}
     compiler = compiler_for(session, words, now, zone)
@@ -243,12 +243,12 @@ def _read(
         if line["type"] == "only":
             for case in line["cases"]:
                 asked[case["id"]] = (
-                    f"({part_sql(line['partition'], compiler)}) = {compiler.bind(case['part'])}"
-                    if line["partition"]
+                    f"({group_sql(line['grouping'], compiler)}) = {compiler.bind(case['group'])}"
+                    if line["grouping"]
                     else condition(case["lines"], compiler)
                 )
                 called[case["id"]] = case["name"] or whose(
-                    case, line["partition"], words, now.astimezone(zone).date()
+                    case, line["grouping"], words, now.astimezone(zone).date()
                 )
     if len(asked) == 1:
         return [], {}, 0
@@ -282,7 +282,7 @@ def who_reads_words(
     """For words by condition inside texts who reads which, among some or everyone. What feeds and
     facts decide is not counted. People are asked by groups of equal answers, or of equal values,
     with the very tests that sending asks."""
-    lines = placed(document, queries.rows_of(session, document))
+    lines = placed(document, queries.shared_of(session, document))
     asked = {f"when.{key}": said for key, said in queries.asked(session, document, lines).items()}
     where = places(lines) | {"": ""}
     found: list[Readers] = []

@@ -92,11 +92,11 @@ def condition(lines: list[dict[str, Any]], compiler: Compiler) -> str:
         return "FALSE"
 
 
-def part_sql(number: int, compiler: Compiler) -> str:
-    """The key of the part of a partition that somebody is in; “else” for nobody's."""
+def group_sql(number: int, compiler: Compiler) -> str:
+    """The key of the group of a grouping that somebody is in; “else” for nobody's."""
     cases = " ".join(
-        f"WHEN {condition(part['lines'], compiler)} THEN {compiler.bind(part['key'])}"
-        for part in compiler.words.partition(number) or []
+        f"WHEN {condition(group['lines'], compiler)} THEN {compiler.bind(group['key'])}"
+        for group in compiler.words.grouping(number) or []
     )
     return f"CASE {cases} ELSE 'else' END" if cases else "'else'"
 
@@ -120,8 +120,8 @@ def fill_sql(needs: Needs, compiler: Compiler, tables: Mapping[str, DataTable]) 
         for key, lines in sorted(needs.conditions.items())
     ]
     pairs += [
-        f"'part.{key}', {part_sql(int(key[1:]), compiler)}"
-        for key in sorted(needs.keyed("part"))
+        f"'group.{key}', {group_sql(int(key[1:]), compiler)}"
+        for key in sorted(needs.keyed("group"))
         if is_whole(key[1:])
     ]
     if not pairs:
@@ -255,7 +255,7 @@ def nested(
         "contact": {},
         "company": {},
         "when": {},
-        "part": {},
+        "group": {},
         "table": {},
         "feed": {},
         "event": {},
@@ -315,7 +315,7 @@ def as_nobody(
             full.setdefault(f"table.{name.split('.')[0]}", {})
         elif root == "feed":
             full.setdefault(f"feed.{name.split('.')[0]}", {})
-        elif root == "part":
+        elif root == "group":
             full.setdefault(ref, "else")
         elif name and ref not in full:
             full[ref] = None if ref in known_refs(words) else f"[{name}]"

@@ -146,7 +146,7 @@ def edit(ident: int) -> object:
     return flask.render_template(
         "messages/edit.html",
         message=message,
-        row=None,
+        part=None,
         person=person,
         senders=senders(db()),
         reviews=queries.reviews(db(), ident),
@@ -183,7 +183,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     a fallback."""
     known = queries.known(db(), words())
     facts = reading.facts(db(), message.id) if message else None
-    rows = queries.rows_of(db(), document)
+    shared = queries.shared_of(db(), document)
     try:
         compiled = queries.compiled(db(), document, settings().public_url)
         weight, trouble = len(compiled.html), ""
@@ -214,7 +214,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
             feeds=[f.key for f in queries.feeds(db())],
             dated=queries.dated(db(), compiled.refs if compiled else ()),
             broken=queries.broken(db(), document, words()),
-            rows=rows.keys(),
+            shared=shared.keys(),
             hours=reading.hours(db(), message.id) if message else None,
             events=words().events.keys(),
             weights=weights,
@@ -224,10 +224,10 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         ),
     )
     if message is None:
-        # A row has no head of its own, and its message's footer counts.
+        # A shared part has no head of its own, and its message's footer counts.
         found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks", "")]
     who_reads, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
-    order = {line["id"]: n for n, line in enumerate(walk(placed(document, rows)))}
+    order = {line["id"]: n for n, line in enumerate(walk(placed(document, shared)))}
     who_reads = sorted(
         who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among),
         key=lambda r: order.get(r.line, -1),
@@ -256,10 +256,10 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         "readers": who_reads,
         "among": len(among) if among is not None else total,
         "whose": whose,
-        "kept": {row.id: row for row in queries.kept_rows(db())},
+        "shared": {part.id: part for part in queries.shared_parts(db())},
         "condition": condition_english,
-        "partitions": words().named.get("partition", {}),
-        "parts_of": words().partition,
+        "groupings": words().named.get("grouping", {}),
+        "groups_of": words().grouping,
         "line_types": doc.LINE_TYPES,
         "feeds": queries.feeds(db()),
         "fonts": doc.FONTS,
@@ -271,7 +271,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
 def labels_of(document: doc.Json) -> dict[str, str]:
     """What the names in a document's texts are called: fields, and the conditions of words as
     sentences."""
-    lines = placed(document, queries.rows_of(db(), document))
+    lines = placed(document, queries.shared_of(db(), document))
     said = {
         f"when.{key}": condition_english({"lines": asked}, 0)
         for key, asked in queries.asked(db(), document, lines).items()
@@ -279,9 +279,9 @@ def labels_of(document: doc.Json) -> dict[str, str]:
     return queries.known(db(), words()) | said
 
 
-def condition_english(case: doc.Json, partition: int) -> str:
+def condition_english(case: doc.Json, grouping: int) -> str:
     """Who reads a version, in words."""
-    return reading.whose(case, partition, words(), today())
+    return reading.whose(case, grouping, words(), today())
 
 
 @pages.post("/messages/<int:ident>/save")
@@ -475,7 +475,7 @@ def plain(ident: int) -> object:
     message = queries.message(db(), ident)
     return flask.jsonify(
         text=made_from(
-            message.document, placed(message.document, queries.rows_of(db(), message.document))
+            message.document, placed(message.document, queries.shared_of(db(), message.document))
         )
     )
 

@@ -100,7 +100,7 @@ def ref(field: Field) -> str:
 
 
 def uses(session: orm.Session, field: Field) -> list[str]:
-    """Where a field is used, in words: segments, partitions, messages and kept rows, filled in or
+    """Where a field is used, in words: segments, groupings, messages and shared parts, filled in or
     asked for."""
     fill = f"%{'contact' if field.owner == 'contact' else 'company'}.{field.key}%".replace(
         "_", r"\_"
@@ -174,7 +174,7 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
     if gone.id == kept.id or gone.owner != kept.owner or gone.type != kept.type:
         raise Invalid("Two fields of the same sort and owner can be merged.", "into")
     # A segment's lines are rewritten; a text is its author's.
-    messages = [u for u in uses(session, gone) if u.startswith(("the message", "the kept row"))]
+    messages = [u for u in uses(session, gone) if u.startswith(("the message", "the shared part"))]
     if messages:
         raise Conflict(f"{messages[0]} uses it. Change that first.")
     table = "contacts" if gone.owner == "contact" else "companies"
@@ -257,7 +257,7 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
 _DEFINITIONS = (
     ("segments", "definition"),
     ("segment_versions", "definition"),
-    ("partitions", "parts"),
+    ("groupings", "groups"),
     ("scores", "rules"),
 )
 
@@ -306,8 +306,8 @@ _MESSAGES = (
     ("conditions", "lines"),
     ("messages", "document"),
     ("drafts", "document"),
-    ("kept_rows", "lines"),
-    ("kept_row_versions", "lines"),
+    ("shared_parts", "lines"),
+    ("shared_part_versions", "lines"),
 )
 
 

@@ -77,9 +77,9 @@ def dictionary(session: orm.Session) -> Dictionary:
         ).scalar()
 
     @functools.cache
-    def partition(number: int) -> list[dict[str, Any]] | None:
+    def grouping(number: int) -> list[dict[str, Any]] | None:
         return session.execute(
-            sa.text("SELECT parts FROM partitions WHERE id = :id"), {"id": number}
+            sa.text("SELECT groups FROM groupings WHERE id = :id"), {"id": number}
         ).scalar()
 
     @functools.cache
@@ -94,7 +94,7 @@ def dictionary(session: orm.Session) -> Dictionary:
         return {link["number"]: link["label"] for link in found or []}
 
     return Dictionary.of(
-        own, events, merged=merged, named=named, segment=segment, partition=partition, links=links
+        own, events, merged=merged, named=named, segment=segment, grouping=grouping, links=links
     )
 
 
@@ -109,7 +109,7 @@ _NAMED = (
             ("list", "lists"),
             ("topic", "topics"),
             ("segment", "segments"),
-            ("partition", "partitions"),
+            ("grouping", "groupings"),
             ("score", "scores"),
         )
     )
@@ -335,7 +335,7 @@ def segment_name(session: orm.Session, segment_id: int | None) -> str | None:
 
 
 def definitions_using(session: orm.Session, path: str) -> list[str]:
-    """The segments, partitions, messages and kept rows with a line that a jsonpath finds, in
+    """The segments, groupings, messages and shared parts with a line that a jsonpath finds, in
     words."""
     rows = session.execute(
         sa.text(
@@ -348,7 +348,7 @@ def definitions_using(session: orm.Session, path: str) -> list[str]:
 
 
 def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
-    """What uses a list, in words: segments, partitions and messages with a line on it, and
+    """What uses a list, in words: segments, groupings and messages with a line on it, and
     sends."""
     sends = session.scalars(
         sa.text(

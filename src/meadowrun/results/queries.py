@@ -67,7 +67,7 @@ def _step(column: str) -> str:
 
 #: What counts as delivered: taken and not come back. Everyone counted after that is among them.
 _OF_SEND = "d.dispatch_id = :dispatch AND d.taken_at = :taken"
-#: Reactions are only looked for from the snapshot on, which leaves out older partitions.
+#: Reactions are only looked for from the snapshot on, which leaves out older groupings.
 _REACTED = (
     "FROM reactions r JOIN deliveries d ON d.contact_id = r.contact_id AND d.number = r.delivery "
     f"WHERE r.dispatch_id = :dispatch AND r.at >= :taken AND {_OF_SEND} AND d.outcome = 'delivered'"

@@ -1,11 +1,11 @@
-"""Segments and partitions: who, by sentences."""
+"""Segments and groupings: who, by sentences."""
 
 from meadowrun.base.manifest import Feature, named
 from meadowrun.segments.conditions import CONDITIONS
 from meadowrun.segments.models import Segment
 
 FEATURE = Feature(
-    pages={"views": "People", "insight_views": "People", "partition_views": "People"},
+    pages={"views": "People", "insight_views": "People", "grouping_views": "People"},
     tasks=("jobs",),
     conditions=CONDITIONS,
     does=(("New segment", "segments.new"),),

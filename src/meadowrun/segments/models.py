@@ -1,4 +1,4 @@
-"""Saved segments, every version they ever had, their sizes over time; and partitions."""
+"""Saved segments, every version they ever had, their sizes over time; and groupings."""
 
 import datetime as dt
 from typing import Any
@@ -64,16 +64,16 @@ class SegmentMembers(Base):
     numbers: orm.Mapped[bytes]
 
 
-class Partition(Base):
-    """Ordered parts that never overlap: everyone is in the first they match, or in “everyone
+class Grouping(Base):
+    """Ordered groups that never overlap: everyone is in the first they match, or in “everyone
     else”."""
 
-    __tablename__ = "partitions"
+    __tablename__ = "groupings"
     id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
     name: orm.Mapped[str] = orm.mapped_column(unique=True)
     version: orm.Mapped[int]
     #: [{"key", "name", "lines"}] in order; the key never changes
-    parts: orm.Mapped[list[Any]]
+    groups: orm.Mapped[list[Any]]
     #: key → people when it was last worked out, "else" among them; and when
     sizes: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     sized_at: orm.Mapped[dt.datetime | None]

@@ -1,4 +1,4 @@
-"""What the page of a segment, or of a partition's part, shows of a definition."""
+"""What the page of a segment, or of a grouping's group, shows of a definition."""
 
 from typing import Any
 

@@ -76,7 +76,7 @@ def naming(session: orm.Session, kind: str, key: str, number: int) -> list[Segme
 
 
 def users(session: orm.Session, segment_id: int) -> list[str]:
-    """What else is made of a segment, in words: other segments, partitions, messages and kept
+    """What else is made of a segment, in words: other segments, groupings, messages and kept
     rows."""
     return definitions_using(
         session, f'$.** ? (@.kind == "segment" && @.segment == {int(segment_id)})'

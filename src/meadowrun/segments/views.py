@@ -68,7 +68,7 @@ def new() -> object:
             return flask.render_template(
                 "segments/edit.html",
                 segment=None,
-                partition=None,
+                grouping=None,
                 **page.looked_at(begun, exact=is_behind()),
             )
         except d.DefinitionError as problem:
@@ -76,7 +76,7 @@ def new() -> object:
     return flask.render_template(
         "segments/edit.html",
         segment=None,
-        partition=None,
+        grouping=None,
         **page.looked_at(EMPTY, exact=is_behind()),
     )
 
@@ -89,7 +89,7 @@ def edit(ident: int) -> object:
     looked = shown["looked"]
     if looked is not None and not looked.sample and segment.size != looked.sieve.size:
         segment.size, segment.sized_at = looked.sieve.size, now()
-    return flask.render_template("segments/edit.html", segment=segment, partition=None, **shown)
+    return flask.render_template("segments/edit.html", segment=segment, grouping=None, **shown)
 
 
 def _posted(data: dict[str, Any]) -> tuple[dict[str, Any], Segment | None]:

@@ -57,8 +57,8 @@ def picks(words: Dictionary) -> Mapping[str, list[tuple[str, str]]]:
             ),
             *((f"tag:{n}", f"tagged “{path}”") for n, path in words.named.get("tag", {}).items()),
             *(
-                (f"part:{n}", f"in a part of “{name}”")
-                for n, name in words.named.get("partition", {}).items()
+                (f"grouping:{n}", f"in a group of “{name}”")
+                for n, name in words.named.get("grouping", {}).items()
             ),
         ],
     }

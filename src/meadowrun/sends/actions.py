@@ -143,7 +143,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
             facts=campaign.facts,
             html_bytes=len(compiled.html),
             feeds=[f.key for f in message_queries.feeds(session)],
-            rows=message_queries.rows_of(session, read).keys(),
+            shared=message_queries.shared_of(session, read).keys(),
             broken=message_queries.broken(session, read, words),
             events=words.events.keys(),
             longest=message_queries.longest(session, compiled.refs, words, None)

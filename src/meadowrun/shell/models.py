@@ -77,7 +77,7 @@ SCOPES = {
     "read": "look at people, segments and lists",
     "people": "add and change people, lists, tags, suppressions; import",
     "events": "record events",
-    "segments": "write segments, partitions and scores",
+    "segments": "write segments, groupings and scores",
     "fields": "change fields and kinds of event",
     "erase": "erase and merge people",
 }

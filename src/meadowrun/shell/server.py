@@ -41,7 +41,7 @@ _LARGE = [
     for pattern, size in (
         (r"/imports/new\Z|/api/v1/imports\Z", MOST_BYTES),
         (r"/files\b|/api/v1/", 32_000_000),
-        (r"/(messages|segments|partitions|imports)\b", 8_000_000),
+        (r"/(messages|segments|groupings|imports)\b", 8_000_000),
     )
 ]
 #: What everybody may send: for signing in, tracking, leaving, and what gateways and websites tell.

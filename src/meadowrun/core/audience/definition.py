@@ -15,7 +15,7 @@ All of the top lines must hold. A node is
     {"id", "kind": "reach", "channel", "can"}
     {"id", "kind": "list", "list": N, "inside"}
     {"id", "kind": "segment", "segment": N, "inside"}
-    {"id", "kind": "part", "partition": N, "part": "key", "inside"}
+    {"id", "kind": "grouping", "grouping": N, "group": "key", "inside"}
     {"id", "kind": "tag", "tag": N or path, "inside"}
     {"id", "kind": "score", "score": N, "op", "value"}
     {"id", "kind": "share", "percent", "salt"}

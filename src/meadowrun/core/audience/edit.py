@@ -60,7 +60,7 @@ def find(data: Json, ident: str) -> tuple[list[Json], int]:
 def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | None = None) -> Json:
     """A fresh line with sensible settings about a field (`field:town`), an event
     (`event:ticket_bought`), mail (`mail:opened`), consent (`consent:0`, a topic's number, or
-    `consent:sms`, a channel), reach (`reach:email`), a list, segment, partition, tag or score
+    `consent:sms`, a channel), reach (`reach:email`), a list, segment, grouping, tag or score
     (`list:3`), or a share (`share:10`). Raises DefinitionError where there is no such thing.
     """
     kind, _, key = about.partition(":")

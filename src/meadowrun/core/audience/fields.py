@@ -87,7 +87,7 @@ STANDARD = (
 
 
 #: Things with a name that lines speak of by number.
-NAMED = ("message", "campaign", "send", "list", "topic", "segment", "partition", "tag", "score")
+NAMED = ("message", "campaign", "send", "list", "topic", "segment", "grouping", "tag", "score")
 
 
 def _nothing(_: int) -> Any:
@@ -106,8 +106,8 @@ class Dictionary:
     named: Mapping[str, Mapping[int, str]] = dataclasses.field(default_factory=dict)
     #: a segment's lines as JSON, by its number; asked for only when a line names one
     segment: Callable[[int], dict[str, Any] | None] = _nothing
-    #: a partition's parts in order, [{"key", "name", "lines"}], by its number
-    partition: Callable[[int], list[dict[str, Any]] | None] = _nothing
+    #: a grouping's groups in order, [{"key", "name", "lines"}], by its number
+    grouping: Callable[[int], list[dict[str, Any]] | None] = _nothing
     #: a message's links, number → label
     links: Callable[[int], Mapping[int, str] | None] = _nothing
 

@@ -138,15 +138,15 @@ class ReachLine:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class SetLine:
-    """Being in a list, in another segment, or in a part of a partition, or bearing a tag or one
-    under it; `kind` is list, segment, part or tag."""
+    """Being in a list, in another segment, or in a group of a grouping, or having a tag or one
+    under it; `kind` is list, segment, grouping or tag."""
 
     id: str
     kind: str
     of: int
     inside: bool = True
-    #: the part's key
-    part: str = ""
+    #: the group's key
+    group: str = ""
     off: bool = False
 
 

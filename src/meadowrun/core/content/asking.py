@@ -1,7 +1,7 @@
 """Conditions that words inside a text ask, in the sentences of segments.
 
 A condition is kept once, under a key made of what it says, and a text names that: `{% if
-when.s0a1b2c3d4e5f %}`. So words can be copied to another line, message or kept row, or taken out as
+when.s0a1b2c3d4e5f %}`. So words can be copied to another line, message or shared part, or taken out as
 code and back, and still ask the same.
 """
 

@@ -59,7 +59,7 @@ def carried(
     """A document for the channel `target` with what one of the channel `source` says, and what was
     left behind, in words.
 
-    `lines` are the document's with kept rows in their places. Of the same channel it is a copy.
+    `lines` are the document's with shared parts in their places. Of the same channel it is a copy.
     Raises DocumentError for one that only chooses among other messages.
     """
     if source == target:
@@ -166,7 +166,7 @@ def _collect(lines: Sequence[Json], said: Gist, asked: Asked) -> None:
 
 
 def _collect_versions(line: Json, said: Gist, asked: Asked) -> None:
-    """The versions of an “only if” line as words for some; those by a partition cannot be asked
+    """The versions of an “only if” line as words for some; those by a grouping cannot be asked
     inside a text."""
 
     def words_of(held: Sequence[Json]) -> str:
@@ -177,8 +177,8 @@ def _collect_versions(line: Json, said: Gist, asked: Asked) -> None:
         said.left += [w for w in inner.left if w not in said.left]
         return " ".join([*filter(None, [inner.heading]), *inner.paragraphs])
 
-    if line["partition"]:
-        said.leave("the versions by a partition")
+    if line["grouping"]:
+        said.leave("the versions by a grouping")
         _collect(line["otherwise"], said, asked)
         return
     made = [

@@ -114,7 +114,7 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     elif document.get("text_only"):
         if not document.get("plain") and not lines:
             yield Check(MUST, "The text is empty.", "", "plain")
-    elif not any(line["type"] == "kept" for line in walk(lines)) and not any(
+    elif not any(line["type"] == "shared" for line in walk(lines)) and not any(
         _unsubscribes(line) for line in _for_all(lines)
     ):
         yield Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add")
@@ -209,7 +209,7 @@ def _fill_in(
                 slot,
             )
         ]
-    if root in (*fillins.BARE, "when", "part", "item", "event", "sender"):
+    if root in (*fillins.BARE, "when", "group", "item", "event", "sender"):
         return []
     if root == "fact":
         if about.facts is not None and name not in about.facts and fallback is None:
@@ -347,7 +347,7 @@ def _only(line: Json, name: str, about: About) -> Iterator[Check]:
                 case["id"],
                 "lines",
             )
-        elif not line["partition"] and not case["lines"]:
+        elif not line["grouping"] and not case["lines"]:
             yield Check(
                 MUST, f"{name}: nobody was chosen yet to read {title}.", case["id"], "lines"
             )
@@ -379,9 +379,9 @@ def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
             )
 
 
-def _kept(line: Json, name: str, about: About) -> Iterator[Check]:
-    if (line["row"], line["version"]) not in about.rows:
-        yield Check(MUST, f"{name}: no row was chosen, or it is gone.", line["id"], "row")
+def _shared(line: Json, name: str, about: About) -> Iterator[Check]:
+    if (line["part"], line["version"]) not in about.shared:
+        yield Check(MUST, f"{name}: no shared part was chosen, or it is gone.", line["id"], "part")
 
 
 _LINE: dict[str, Callable[[Json, str, About], Iterator[Check]]] = {
@@ -394,5 +394,5 @@ _LINE: dict[str, Callable[[Json, str, About], Iterator[Check]]] = {
     "only": _only,
     "feed": _feed,
     "icons": _icons,
-    "kept": _kept,
+    "shared": _shared,
 }

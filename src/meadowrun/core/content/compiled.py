@@ -22,7 +22,7 @@ from meadowrun.core.content.code import Page
 from meadowrun.core.content.document import Json
 from meadowrun.core.content.filling import CannotRender, item_values, number_of_item, template
 from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
-from meadowrun.core.content.lines import live, walk, with_rows
+from meadowrun.core.content.lines import live, walk, with_parts
 from meadowrun.core.content.plain import plain_text
 from meadowrun.core.content.push import mapped, texts_of
 
@@ -33,7 +33,7 @@ _HREF = re.compile(r'href="([^"]*)"')
 #: the last sign of a short link: which link of the message it is
 SIGNS = "0123456789abcdefghijklmnopqrstuvwxyz"
 _GAPS = re.compile(r"\n{3,}")
-Rows = Mapping[tuple[int, int], Sequence[Json]]
+Shared = Mapping[tuple[int, int], Sequence[Json]]
 
 
 class CompileError(ValueError):
@@ -150,16 +150,16 @@ def _restore(parts: Parts, text: str) -> str:
     return _WORD.sub(lambda m: parts.sources[int(m.group(1) or m.group(2))], text)
 
 
-def placed(document: Json, rows: Rows | None = None) -> list[Json]:
-    """The lines that count: none that is switched off, and kept rows replaced by what they hold."""
-    return live(with_rows(document["lines"], rows or {}))
+def placed(document: Json, shared: Shared | None = None) -> list[Json]:
+    """The lines that count: none that is switched off, and shared parts replaced by what they hold."""
+    return live(with_parts(document["lines"], shared or {}))
 
 
 def compile_document(
     document: Json,
     public_url: str,
     tracked: bool = True,
-    rows: Rows | None = None,
+    shared: Shared | None = None,
     first_link: int = 0,
     asked: Mapping[str, list[Json]] | None = None,
 ) -> Compiled:
@@ -167,10 +167,10 @@ def compile_document(
 
     With `tracked`, links lead through our own signed addresses (`{{ token.click }}`), numbered from
     `first_link`, and a picture of one pixel tells of openings; without, links are as typed: for
-    previews. `rows` are the kept rows by (row, version); `asked` the conditions that words inside
+    previews. `shared` are the shared parts by (part, version); `asked` the conditions that words inside
     texts name, by key. Raises CompileError.
     """
-    parts, lines = Parts(), placed(document, rows)
+    parts, lines = Parts(), placed(document, shared)
     tokens = {
         purpose: parts.hide(written) if tracked else "preview"
         for purpose, written in fillins.TOKENS.items()
@@ -220,7 +220,7 @@ def compile_document(
     conditions = {
         answer_key(case): case["lines"]
         for line in walk(lines)
-        if line["type"] == "only" and not line["partition"]
+        if line["type"] == "only" and not line["grouping"]
         for case in line["cases"]
     }
     kept = asking.keys(refs, lines)

@@ -29,8 +29,8 @@ _SLOTS = {
     "feed": "feed",
     "most": "number of items",
     "version": "version",
-    "row": "row",
-    "partition": "partition",
+    "part": "shared part",
+    "grouping": "grouping",
     "off": "switch",
 }
 #: a particular of a notice or a card → how a change of it is said
@@ -151,7 +151,7 @@ def _of_cases(old: list[Json], new: list[Json], name: str) -> list[str]:
     said += [
         f"who reads “{c['name']}” in {name} changed"
         for i, c in after.items()
-        if i in before and (before[i]["lines"], before[i]["part"]) != (c["lines"], c["part"])
+        if i in before and (before[i]["lines"], before[i]["group"]) != (c["lines"], c["group"])
     ]
     if [i for i in before if i in after] != [i for i in after if i in before]:
         said.append(f"order of the versions in {name} changed")

@@ -318,7 +318,7 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
     if isinstance(default, bool):
         return bool(value)
     if isinstance(default, int):
-        # The number of something: a partition, a kept row, a version of one.
+        # The number of something: a grouping, a shared part, a version of one.
         if (number := _whole(value, ident, name)) < 0:
             raise DocumentError(f"“{value}” is the number of nothing.", ident, name)
         return number
@@ -348,7 +348,7 @@ def _case(data: Any, seen: set[str], held: Callable[[Any], list[Json]]) -> Json:
         "id": ident,
         "name": one_line(data.get("name", ""), 120),
         "lines": lines,
-        "part": str(data.get("part") or "")[:80],
+        "group": str(data.get("group") or "")[:80],
         "content": held(data.get("content", [])),
     }
 

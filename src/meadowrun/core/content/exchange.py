@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from xml.etree import ElementTree
 
 from meadowrun.core.content import asking, fillins
-from meadowrun.core.content.compiled import Rows, placed
+from meadowrun.core.content.compiled import Shared, placed
 from meadowrun.core.content.document import COLOUR, clean_html, empty, take
 from meadowrun.core.content.layout import RULE, SHEET, Parts, answer_key, mjml, own_style
 from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
@@ -44,7 +44,7 @@ class Brought:
 
 def to_mjml(
     document: Json,
-    rows: Rows | None,
+    shared: Shared | None,
     public_url: str,
     asked: Mapping[str, list[Json]] | None = None,
 ) -> str:
@@ -53,7 +53,7 @@ def to_mjml(
 
     What conditions say stands in a comment, so that they come back when the file is read in.
     """
-    parts, lines = Parts(), placed(document, rows)
+    parts, lines = Parts(), placed(document, shared)
     made = mjml(
         document, lines, parts, public_url, '<p><a href="{{ unsubscribe }}">Unsubscribe</a></p>'
     )
@@ -63,7 +63,7 @@ def to_mjml(
     said |= {
         answer_key(case): {"name": case["name"], "lines": case["lines"]}
         for line in walk(lines)
-        if line["type"] == "only" and not line["partition"]
+        if line["type"] == "only" and not line["grouping"]
         for case in line["cases"]
     }
     # Two dashes would end the comment.
@@ -271,8 +271,8 @@ class _Reading:
                 otherwise = body
             now = closing
         cases = [self.case(test, body) for test, body in branches]
-        partitions = {case["partition"] for case in cases if case}
-        if None in cases or len(partitions) != 1:
+        groupings = {case["grouping"] for case in cases if case}
+        if None in cases or len(groupings) != 1:
             self.lost[
                 (
                     "conditions that no sentence stands beside are not taken; add “Only if” lines "
@@ -283,27 +283,27 @@ class _Reading:
         return [
             new_line(
                 "only",
-                partition=partitions.pop(),
+                grouping=groupings.pop(),
                 otherwise=otherwise,
                 cases=[
-                    {k: v for k, v in case.items() if k != "partition"} for case in cases if case
+                    {k: v for k, v in case.items() if k != "grouping"} for case in cases if case
                 ],
             )
         ]
 
     def case(self, test: str, body: list[Json]) -> Json | None:
-        """A version of an “only if” line with the partition it asks, 0 for none; None for what is
+        """A version of an “only if” line with the grouping it asks, 0 for none; None for what is
         not ours."""
         made: Json = {
             "id": fresh_id(),
             "name": "",
             "lines": [],
-            "part": "",
+            "group": "",
             "content": body,
-            "partition": 0,
+            "grouping": 0,
         }
-        if part := re.fullmatch(r'part\.p(\d+) == "([^"]*)"', test):
-            return made | {"partition": int(part[1]), "part": part[2]}
+        if group := re.fullmatch(r'group\.g(\d+) == "([^"]*)"', test):
+            return made | {"grouping": int(group[1]), "group": group[2]}
         if (asked := re.fullmatch(r"when\.(\w+)", test)) and asked[1] in self.said:
             return made | {
                 "name": str(self.said[asked[1]].get("name", "")),

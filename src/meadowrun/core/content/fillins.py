@@ -23,7 +23,7 @@ from meadowrun.core.content.formats import FILTERS, WITH_TEXT, in_words
 
 #: What has parts: `contact.town`. `when` and `part` are answers about a person, worked out by the
 #: conditions of a message.
-ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when", "part", "sender")
+ROOTS = ("contact", "company", "fact", "event", "feed", "table", "item", "when", "group", "sender")
 #: What stands alone.
 BARE = ("greeting", "unsubscribe", "preferences")
 #: A fill-in or a tag as it stands in a text. None begins inside another, so that signs that nobody

@@ -39,7 +39,7 @@ class About:
     #: why
     broken: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: rows that exist, as (row, version)
-    rows: Collection[tuple[int, int]] = ()
+    shared: Collection[tuple[int, int]] = ()
     #: what is known by the day → for how many, in words; on other days it is blank for everyone
     dated: Mapping[str, str] = dataclasses.field(default_factory=dict)
     #: kinds of event that exist, by key; None where nobody asked

@@ -75,7 +75,7 @@ def mjml(
     legal: str,
     marked: bool = False,
 ) -> str:
-    """The document as MJML, fill-ins hidden in `parts`. `lines` are its live lines, kept rows
+    """The document as MJML, fill-ins hidden in `parts`. `lines` are its live lines, shared parts
     already in their places.
 
     With `marked`, what comes of a line carries a class with its id, by which an editor finds it.
@@ -205,7 +205,7 @@ class _Layout:
             elif line["type"] == "feed":
                 made.append(self._feed(line, "", "", _PAD_IN_COLUMN, in_column=True))
             elif line["type"] == "columns":
-                # Columns of a kept row inside a column: one under the other.
+                # Columns of a shared part inside a column: one under the other.
                 made += [self._stack(held, width) for held in line["columns"]]
             else:
                 made.append(self._line(line, _PAD_IN_COLUMN, width))
@@ -343,9 +343,9 @@ class _Layout:
 
 def branches(line: Json) -> list[tuple[str, list[Json]]]:
     """What each version of an “only if” line asks, in order, with its lines."""
-    if line["partition"]:
+    if line["grouping"]:
         return [
-            (f"part.p{line['partition']} == {fillins.quoted(case['part'])}", case["content"])
+            (f"group.g{line['grouping']} == {fillins.quoted(case['group'])}", case["content"])
             for case in line["cases"]
         ]
     return [(f"when.{answer_key(case)}", case["content"]) for case in line["cases"]]

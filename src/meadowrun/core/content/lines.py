@@ -14,8 +14,8 @@ LINE_TYPES: dict[str, tuple[str, Json]] = {
     "picture": ("Picture", {"src": "", "alt": "", "link": "", "width": 100, "align": "center"}),
     "button": ("Button", {"label": "", "href": "", "align": "center", "fill": "", "colour": ""}),
     "columns": ("Columns", {"split": [50, 50], "reverse": False, "columns": [[], []]}),
-    "only": ("Only if", {"partition": 0, "cases": [], "otherwise": []}),
-    "kept": ("Kept row", {"row": 0, "version": 0}),
+    "only": ("Only if", {"grouping": 0, "cases": [], "otherwise": []}),
+    "shared": ("Shared part", {"part": 0, "version": 0}),
     "feed": ("List from a feed", {"feed": "", "most": 5, "html": "<p></p>"}),
     "icons": ("Icons", {"icons": [], "align": "center"}),
     "quote": ("Quote", {"html": "<p></p>", "by": ""}),
@@ -118,42 +118,42 @@ def live(lines: Sequence[Json]) -> list[Json]:
     return made
 
 
-def with_rows(
-    lines: Sequence[Json], rows: Mapping[tuple[int, int], Sequence[Json]], within: str = ""
+def with_parts(
+    lines: Sequence[Json], shared: Mapping[tuple[int, int], Sequence[Json]], within: str = ""
 ) -> list[Json]:
-    """The lines with what kept rows hold in their places. Ids of those begin with their place's, so
+    """The lines with what shared parts hold in their places. Ids of those begin with their place's, so
     that each stays single.
 
-    A row that is not there leaves nothing; rows hold no rows.
+    A part that is not there leaves nothing; parts hold no parts.
     """
     made = []
     for line in lines:
-        if line["type"] == "kept":
-            held = rows.get((line["row"], line["version"]), ())
+        if line["type"] == "shared":
+            held = shared.get((line["part"], line["version"]), ())
             if not line["off"]:
                 made += [
                     own
-                    for own in with_rows(held, {}, within=line["id"] + "-")
-                    if own["type"] != "kept"
+                    for own in with_parts(held, {}, within=line["id"] + "-")
+                    if own["type"] != "shared"
                 ]
             continue
         line = line | {"id": within + line["id"]}
         if line["type"] == "columns":
-            line["columns"] = [with_rows(held, rows, within) for held in line["columns"]]
+            line["columns"] = [with_parts(held, shared, within) for held in line["columns"]]
         elif line["type"] == "only":
             line["cases"] = [
                 case
                 | {
                     "id": within.replace("-", "_") + case["id"],
-                    "content": with_rows(case["content"], rows, within),
+                    "content": with_parts(case["content"], shared, within),
                 }
                 for case in line["cases"]
             ]
-            line["otherwise"] = with_rows(line["otherwise"], rows, within)
+            line["otherwise"] = with_parts(line["otherwise"], shared, within)
         made.append(line)
     return made
 
 
-def rows_used(lines: Sequence[Json]) -> set[tuple[int, int]]:
-    """The kept rows named by lines, as (row, version)."""
-    return {(line["row"], line["version"]) for line in walk(lines) if line["type"] == "kept"}
+def parts_used(lines: Sequence[Json]) -> set[tuple[int, int]]:
+    """The shared parts named by lines, as (part, version)."""
+    return {(line["part"], line["version"]) for line in walk(lines) if line["type"] == "shared"}

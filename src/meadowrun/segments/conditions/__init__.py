@@ -11,7 +11,7 @@ CONDITIONS = (
     consent.REACH,
     sets.LIST,
     sets.SEGMENT,
-    sets.PART,
+    sets.GROUPING,
     sets.TAG,
     share.CONDITION,
 )

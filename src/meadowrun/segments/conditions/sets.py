@@ -1,4 +1,4 @@
-"""Lists, segments, parts and tags: their SQL, and their forms."""
+"""Lists, segments, groups and tags: their SQL, and their forms."""
 
 from collections.abc import Callable
 
@@ -38,13 +38,13 @@ def segment_sql(compiler: Compiler, node: SetLine) -> str:
     return _either(node, compiler.definition(definition))
 
 
-def part_sql(compiler: Compiler, node: SetLine) -> str:
-    """Those who fall in one part: match it, and none of the parts before it."""
+def grouping_sql(compiler: Compiler, node: SetLine) -> str:
+    """Those who fall in one group: match it, and none of the groups before it."""
     before: list[str] = []
-    for part in compiler.words.partition(node.of) or []:
-        lines = parse({"lines": part["lines"]}, compiler.words)
+    for group in compiler.words.grouping(node.of) or []:
+        lines = parse({"lines": group["lines"]}, compiler.words)
         own = f"({compiler.definition(lines)})"
-        if part["key"] == node.part:
+        if group["key"] == node.group:
             return _either(node, " AND ".join([own, *(f"{p} IS NOT TRUE" for p in before)]))
         before.append(own)
     return _either(node, " AND ".join(f"{p} IS NOT TRUE" for p in before) or "TRUE")
@@ -58,20 +58,20 @@ def form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json
     return {"form": slot}
 
 
-def part_form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
-    """Which part of the partition, and whether they are in it."""
-    if slot != "part":
+def grouping_form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
+    """Which group of the grouping, and whether they are in it."""
+    if slot != "group":
         return form(session, node, slot, words)
     rest = {"key": "else", "name": "everyone else"}
-    return {"form": "part", "parts": [*(words.partition(node["partition"]) or []), rest]}
+    return {"form": "group", "groups": [*(words.grouping(node["grouping"]) or []), rest]}
 
 
 def patch(node: Json, slot: str, given: Form, words: Dictionary) -> Json:
     """The answer to one of the forms."""
     if slot == "inside":
         return {"inside": given.get("inside") == "yes"}
-    if slot == "part":
-        return {"part": given.get("part")}
+    if slot == "group":
+        return {"group": given.get("group")}
     return {node["kind"]: whole(given.get("of"), node["id"])}
 
 
@@ -82,4 +82,4 @@ def _condition(key: str, sql: Callable[[Compiler, SetLine], str]) -> Condition:
 LIST = _condition("list", list_sql)
 SEGMENT = _condition("segment", segment_sql)
 TAG = _condition("tag", tag_sql)
-PART = Condition("part", part_sql, part_form, patch)
+GROUPING = Condition("grouping", grouping_sql, grouping_form, patch)

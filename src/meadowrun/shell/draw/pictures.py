@@ -352,17 +352,17 @@ def sparkline(values: Sequence[int], width: int = 220, height: int = 34) -> Mark
 _PARTS = ("#2e5e45", "#c98a1b", "#8d6580", "#7fa48c", "#a63a63", "#66716a", "#d9a441", "#4e5852")
 
 
-def part_colour(place: int) -> str:
+def group_colour(place: int) -> str:
     return _PARTS[place % len(_PARTS)]
 
 
-def parts_bar(parts: Sequence[tuple[str, str, int]], width: int = 914, height: int = 30) -> Markup:
+def groups_bar(parts: Sequence[tuple[str, str, int]], width: int = 914, height: int = 30) -> Markup:
     """Parts (key, name, people) side by side, as wide as they are large; the last is everyone
     else."""
     total, x, drawn = sum(size for *_, size in parts) or 1, 0.0, []
     for place, (key, name, size) in enumerate(parts):
         w = width * size / total
-        colour = "#cfd9cf" if key == "else" else part_colour(place)
+        colour = "#cfd9cf" if key == "else" else group_colour(place)
         drawn.append(
             f'<rect x="{x:.1f}" width="{max(w - 1, 0):.1f}" height="{height}" fill="{colour}"/>'
         )

@@ -3,7 +3,7 @@
 (() => {
   const page = document.getElementById('message');
   const base = page.dataset.base;
-  const kept = page.dataset.kept === '1';
+  const ofPart = page.dataset.shared === '1';
   let doc = JSON.parse(page.dataset.document);
   let draft = Number(page.dataset.draft),
     version = Number(page.dataset.version);
@@ -46,7 +46,7 @@
   function unsaved() {
     dirty = true;
     clearTimeout(waiting);
-    said.textContent = (kept ? 'Version ' : 'Draft ') + draft + ' · writing …';
+    said.textContent = (ofPart ? 'Version ' : 'Draft ') + draft + ' · writing …';
   }
 
   function soon() {
@@ -77,7 +77,7 @@
           future = [];
         }
         buttons();
-        said.textContent = (kept ? 'Version ' : 'Draft ') + draft + ' · saved ' + answer.saved;
+        said.textContent = (ofPart ? 'Version ' : 'Draft ') + draft + ' · saved ' + answer.saved;
         document.getElementById('margin').innerHTML = answer.margin;
         Meadowrun.say('');
         if (answer.lines) drawn(answer.lines);
@@ -246,7 +246,7 @@
       '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to narrow" autocomplete="off"><div class="choices">' +
         types
           .filter(
-            ([key]) => !(key === 'columns' && /:c\d$/.test(into)) && !(key === 'kept' && kept),
+            ([key]) => !(key === 'columns' && /:c\d$/.test(into)) && !(key === 'shared' && ofPart),
           )
           .map(
             ([key, label]) => `<button class="choice" name="type" value="${key}">${label}</button>`,
@@ -259,7 +259,7 @@
         const list = tree().at(into);
         const footer = list.findIndex((l) => l.type === 'footer');
         if (line.type === 'only')
-          line.cases.push({id: tree().fresh(), name: '', lines: [], part: '', content: []});
+          line.cases.push({id: tree().fresh(), name: '', lines: [], group: '', content: []});
         if (footer >= 0 && line.type !== 'footer') list.splice(footer, 0, line);
         else list.push(line);
         Meadowrun.closePop();
@@ -325,7 +325,7 @@
     version: (b) => {
       tree()
         .find(b.dataset.line)
-        .line.cases.push({id: tree().fresh(), name: '', lines: [], part: '', content: []});
+        .line.cases.push({id: tree().fresh(), name: '', lines: [], group: '', content: []});
       save(true);
     },
     dropVersion: (b) => {
@@ -418,22 +418,22 @@
     }
     if (place.dataset.parted) {
       const {line} = tree().find(place.dataset.parted);
-      line.partition = Number(place.value);
-      const parts = JSON.parse(place.selectedOptions[0].dataset.parts || '[]');
-      line.cases = parts.length
-        ? parts.map((p, n) => ({
+      line.grouping = Number(place.value);
+      const groups = JSON.parse(place.selectedOptions[0].dataset.groups || '[]');
+      line.cases = groups.length
+        ? groups.map((p, n) => ({
             id: tree().fresh(),
             lines: [],
             name: p.name,
-            part: p.key,
+            group: p.key,
             content: (line.cases[n] || {}).content || [],
           }))
-        : line.cases.map((c) => ({...c, part: ''}));
+        : line.cases.map((c) => ({...c, group: ''}));
       save(true);
     }
-    if (place.dataset.row) {
-      const {line} = tree().find(place.dataset.row);
-      [line.row, line.version] = place.value.split(':').map(Number);
+    if (place.dataset.shared) {
+      const {line} = tree().find(place.dataset.shared);
+      [line.part, line.version] = place.value.split(':').map(Number);
       save(true);
     }
   });
@@ -448,7 +448,7 @@
 
   async function unpack(id) {
     const place = tree().find(id);
-    const answer = await get(`/messages/rows/${place.line.row}/${place.line.version}`);
+    const answer = await get(`/messages/shared/${place.line.part}/${place.line.version}`);
     place.lines.splice(place.index, 1, ...answer.lines.map((l) => tree().copied(l)));
     save(true);
   }
@@ -460,12 +460,12 @@
       async (form) => {
         try {
           const place = tree().find(id);
-          const answer = await Meadowrun.post('/messages/rows', {
+          const answer = await Meadowrun.post('/messages/shared', {
             name: form.get('name'),
             lines: [place.line],
           });
-          const line = await get(base + '/line/kept');
-          place.lines.splice(place.index, 1, {...line, row: answer.row, version: answer.version});
+          const line = await get(base + '/line/shared');
+          place.lines.splice(place.index, 1, {...line, part: answer.part, version: answer.version});
           Meadowrun.closePop();
           save(true);
         } catch (problem) {

@@ -21,7 +21,7 @@
         definition: sieve.definition,
         segment,
         name,
-        part: page.dataset.partKey,
+        group: page.dataset.groupKey,
         version,
       });
       sieve.forget();

@@ -9,7 +9,7 @@ from meadowrun.core.audience.kinds.kind import KINDS as KINDS
 from meadowrun.core.audience.kinds.kind import Kind as Kind
 from meadowrun.core.audience.kinds.kind import register as register
 from meadowrun.core.audience.kinds.mail import MailKind
-from meadowrun.core.audience.kinds.sets import ListKind, PartKind, SegmentKind, TagKind
+from meadowrun.core.audience.kinds.sets import GroupingKind, ListKind, SegmentKind, TagKind
 
 register(
     GroupKind(),
@@ -20,7 +20,7 @@ register(
     ReachKind(),
     ListKind(),
     SegmentKind(),
-    PartKind(),
+    GroupingKind(),
     TagKind(),
     ScoreKind(),
     ShareKind(),

@@ -1,4 +1,4 @@
-"""Being in something: a list, another segment, a part of a partition; or having a tag."""
+"""Being in something: a list, another segment, a group of a grouping; or having a tag."""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -118,45 +118,45 @@ class TagKind(SetKind):
         ]
 
 
-class PartKind(SetKind):
-    key = "part"
-    required = ("partition", "part")
-    names = {"partition": "partition"}
+class GroupingKind(SetKind):
+    key = "grouping"
+    required = ("grouping", "group")
+    names = {"grouping": "grouping"}
 
     def members(self) -> Json:
-        return {"partition": NUMBER, "part": {"type": "string"}, **INSIDE}
+        return {"grouping": NUMBER, "group": {"type": "string"}, **INSIDE}
 
     def read(self, data: Mapping[str, Any], line: Reading) -> SetLine:
-        number = line.named("partition", data.get("partition"))
-        part = str(data.get("part", ""))
-        parts = {one["key"] for one in line.words.partition(number) or []} | {"else"}
-        if not part or part not in parts:
-            raise line.wrong("Choose a part of the partition.")
+        number = line.named("grouping", data.get("grouping"))
+        group = str(data.get("group", ""))
+        groups = {one["key"] for one in line.words.grouping(number) or []} | {"else"}
+        if not group or group not in groups:
+            raise line.wrong("Choose a group of the grouping.")
         inside = bool(data.get("inside", True))
-        return SetLine(line.ident, "part", number, inside, part, line.off)
+        return SetLine(line.ident, "grouping", number, inside, group, line.off)
 
     def write(self, node: SetLine) -> Json:
-        return {"partition": node.of, "inside": node.inside, "part": node.part}
+        return {"grouping": node.of, "inside": node.inside, "group": node.group}
 
     def begin(self, key: str, words: Dictionary, options: Mapping[str, list[str]]) -> Json:
         number = _number_of(key)
-        parts = words.partition(number) or []
-        first = parts[0]["key"] if parts else "else"
-        return {"partition": number, "part": first, "inside": True}
+        groups = words.grouping(number) or []
+        first = groups[0]["key"] if groups else "else"
+        return {"grouping": number, "group": first, "inside": True}
 
     def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
-        for part in judge.words.partition(node.of) or []:
-            if judge.matches(parse({"lines": part["lines"]}, judge.words), person):
-                return bool(part["key"] == node.part)
-        return node.part == "else"
+        for group in judge.words.grouping(node.of) or []:
+            if judge.matches(parse({"lines": group["lines"]}, judge.words), person):
+                return bool(group["key"] == node.group)
+        return node.group == "else"
 
     def sentence(self, node: SetLine, words: Dictionary, today: dt.date, out: bool) -> list[Part]:
-        names = {part["key"]: part["name"] for part in words.partition(node.of) or []}
-        name = "everyone else" if node.part == "else" else names.get(node.part, "?")
+        names = {group["key"]: group["name"] for group in words.grouping(node.of) or []}
+        name = "everyone else" if node.group == "else" else names.get(node.group, "?")
         return [
             Part("text", "anyone who" if out else "who"),
             Part("word", "falls" if node.inside else "does not fall", "inside"),
             Part("text", "under"),
-            Part("strong", f"“{name}”", "part"),
-            Part("text", f"of {words.name('partition', node.of)}"),
+            Part("strong", f"“{name}”", "group"),
+            Part("text", f"of {words.name('grouping', node.of)}"),
         ]

@@ -1,0 +1,209 @@
+"""shared parts and adaptive blocks: written once, used in many messages, and followed by those that an
+author chooses."""
+
+import flask
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.content import document as doc
+from meadowrun.core.content.lines import listed
+from meadowrun.core.values import is_whole
+from meadowrun.messages import queries, reading, shared, views
+from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
+from meadowrun.people.asked import words
+from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, zone
+
+pages = flask.Blueprint("shared", __name__)
+
+
+@pages.get("/messages/shared")
+def table() -> object:
+    parts = [
+        (part, users, _behind(part, users))
+        for part in queries.shared_parts(db())
+        for users in [queries.users_of_part(db(), part.id)]
+    ]
+    return flask.render_template("messages/shared_parts.html", parts=parts)
+
+
+def _behind(part: SharedPart, users: list[tuple[Message, set[int]]]) -> int:
+    """How many messages have an older version of a part."""
+    return sum(versions != {part.version} for _, versions in users)
+
+
+@pages.post("/messages/shared")
+@needs("author")
+def keep() -> object:
+    """Keeps posted lines under a name, for the editor; or begins an empty part from the list's
+    form."""
+    if not flask.request.is_json:
+        form = flask.request.form
+        line = (
+            doc.new_line(
+                "only", cases=[{"id": "v1", "name": "", "lines": [], "group": "", "content": []}]
+            )
+            if form.get("kind") == "adaptive"
+            else doc.new_line("text")
+        )
+        made = shared.keep_part(db(), actor(), now(), form.get("name", ""), [line], words())
+        return done("shared.edit", ident=made.id)
+    made = shared.keep_part(
+        db(), actor(), now(), str(body().get("name", "")), listed(body().get("lines")), words()
+    )
+    return flask.jsonify(part=made.id, version=made.version)
+
+
+def _document(lines: list[doc.Json]) -> doc.Json:
+    """A part as a document, in the house's looks, for the editor and the reading side."""
+    return doc.empty(queries.house(db()).looks) | {"lines": lines}
+
+
+@pages.get("/messages/shared/<int:ident>")
+def edit(ident: int) -> object:
+    part = queries.shared_part(db(), ident)
+    document = _document(part.lines)
+    return flask.render_template(
+        "messages/edit.html",
+        message=None,
+        part=part,
+        base=f"/messages/shared/{ident}",
+        reviews=[],
+        senders=[],
+        house=None,
+        person=queries.telling_person(db(), document, words()),
+        **views.editor(),
+        **views.shown(document),
+    )
+
+
+@pages.post("/messages/shared/<int:ident>/save")
+@needs("author")
+def save(ident: int) -> object:
+    part = queries.shared_part(db(), ident)
+    document = body().get("document")
+    lines = document.get("lines") if isinstance(document, dict) else None
+    if not isinstance(lines, list):
+        raise Invalid("Post a document with lines.")
+    shared.keep_part(
+        db(), actor(), now(), part.name, lines, words(), part, views.version_of(body())
+    )
+    return flask.jsonify(views.saved_document(part.version, _document(part.lines), None))
+
+
+@pages.get("/messages/shared/<int:ident>/read")
+def read(ident: int) -> object:
+    person = views.chosen_person(flask.request.args.get("as"))
+    mail = views.rendered(Message(id=0), person, _document(queries.shared_part(db(), ident).lines))
+    return flask.jsonify(
+        subject="",
+        preheader="",
+        text=mail.text,
+        person=person.id if person else None,
+        name=views.name_of(person),
+    )
+
+
+@pages.get("/messages/shared/<int:ident>/read.html")
+def read_html(ident: int) -> object:
+    mail = views.rendered(
+        Message(id=0),
+        views.chosen_person(flask.request.args.get("as")),
+        _document(queries.shared_part(db(), ident).lines),
+    )
+    return views.in_frame(views.looked(mail, flask.request.args.get("look", "desk")), heard=True)
+
+
+@pages.get("/messages/shared/<int:ident>/line/<kind>")
+@needs("author")
+def new_line(ident: int, kind: str) -> object:
+    return views.new_line(kind)
+
+
+@pages.post("/messages/shared/<int:ident>/people")
+def found_people(ident: int) -> object:
+    return views.found_people()
+
+
+@pages.get("/messages/shared/<int:ident>/people")
+def people(ident: int) -> object:
+    return views.people()
+
+
+@pages.get("/messages/shared/<int:ident>/fills")
+def fills(ident: int) -> object:
+    return views.fills()
+
+
+@pages.get("/messages/shared/<int:ident>/<int:version>")
+def version(ident: int, version: int) -> object:
+    """The lines of one version, for turning a shared part into lines of its own."""
+    found = db().get(SharedPartVersion, (ident, version))
+    if found is None:
+        flask.abort(404)
+    return flask.jsonify(lines=found.lines)
+
+
+@pages.get("/messages/shared/<int:ident>/uses")
+def uses(ident: int) -> object:
+    """Where a part stands, which version, and what following the newest would change; the author
+    chooses who follows."""
+    part = queries.shared_part(db(), ident)
+    readers, _ = reading.who_reads(db(), _document(part.lines), words(), now(), zone())
+    versions = (
+        db()
+        .query(SharedPartVersion)
+        .filter_by(part_id=ident)
+        .order_by(SharedPartVersion.number.desc())
+        .all()
+    )
+    users = queries.users_of_part(db(), ident)
+    return flask.render_template(
+        "messages/shared_part.html",
+        part=part,
+        users=users,
+        behind=_behind(part, users),
+        readers=readers,
+        versions=versions,
+    )
+
+
+@pages.post("/messages/shared/<int:ident>/follow")
+@needs("author")
+def follow(ident: int) -> object:
+    part = queries.shared_part(db(), ident)
+    chosen = {int(n) for n in flask.request.form.getlist("message") if is_whole(n)}
+    if not chosen:
+        raise Invalid("Choose at least one message.", "message")
+    followed = shared.follow(db(), actor(), now(), part, chosen)
+    return done(
+        "shared.uses",
+        f"{len(followed)} messages read version {part.version} now, each as a new draft."
+        if len(followed) != 1
+        else f"“{followed[0].name}” reads version {part.version} now, as a new draft.",
+        ident=ident,
+    )
+
+
+@pages.post("/messages/shared/<int:ident>/restore/<int:number>")
+@needs("author")
+def restore(ident: int, number: int) -> object:
+    part = queries.shared_part(db(), ident)
+    found = db().get(SharedPartVersion, (ident, number))
+    if found is None:
+        flask.abort(404)
+    shared.keep_part(db(), actor(), now(), part.name, found.lines, words(), part)
+    return done(
+        "shared.uses",
+        f"Version {number} is the newest again, as version {part.version}.",
+        ident=ident,
+    )
+
+
+@pages.post("/messages/shared/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> object:
+    part = queries.shared_part(db(), ident)
+    try:
+        shared.delete_part(db(), actor(), now(), part)
+    except MeadowrunError as problem:
+        return not_done(problem, "shared.uses", ident=ident)
+    return done("shared.table", f"“{part.name}” was deleted.")
