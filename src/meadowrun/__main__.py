@@ -130,6 +130,15 @@ def shots() -> None:
 
 
 @main.command()
+def words() -> None:
+    """Lists every visible string once, to be read in one go."""
+    from meadowrun import visible
+
+    for line in visible.listed(visible.every()):
+        click.echo(line)
+
+
+@main.command()
 @click.option(
     "--marks",
     is_flag=True,

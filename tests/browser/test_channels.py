@@ -270,7 +270,7 @@ def test_text_message(page, house, two):
         people.set_consent(session, clock.now(session), two["ben"], 0, True, "test", "sms")
 
 
-def test_push_notice(page, house, two):
+def test_push_notification(page, house, two):
     begin(page, "Channel notice", "push")
     page.click('[data-slot="subject"]')
     page.find('[data-slot="subject"]').send_keys("Clear tonight, ")
@@ -313,19 +313,19 @@ def test_push_notice(page, house, two):
     page.says("What is on")
 
 
-def card_text(page):
-    """The words of the card on the website: its lines, then its buttons."""
+def in_app_text(page):
+    """The words of the in-app message on the website: its lines, then its buttons."""
     return page.driver.execute_script("""
-        const host = document.getElementById('meadowrun-card');
+        const host = document.getElementById('meadowrun-in-app');
         if (!host) return '';
         const inside = host.shadowRoot.querySelector('iframe').contentDocument;
         const buttons = [...host.shadowRoot.querySelectorAll('.doing button')];
         return [inside.body.innerText, ...buttons.map((b) => b.textContent)].join(' | ');""")
 
 
-def press_card(page, words):
+def press_in_app(page, words):
     page.driver.execute_script(
-        "[...document.getElementById('meadowrun-card').shadowRoot.querySelectorAll('button')]"
+        "[...document.getElementById('meadowrun-in-app').shadowRoot.querySelectorAll('button')]"
         ".find((b) => b.textContent === arguments[0]).click()",
         words,
     )
@@ -335,8 +335,8 @@ def visitor(house, number):
     return signing.visitor(house.settings.secret, number, clock.machine_now())
 
 
-def test_card(page, house, two):
-    begin(page, "Channel card", "card")
+def test_in_app(page, house, two):
+    begin(page, "Channel card", "in_app")
     write(page, ".line[data-type=heading] .ink", "Good to see you, ")
     field(page, ".line[data-type=heading] .ink", "first name", "friend")
     write(page, '[data-slot="subject"].ink', "Become a member")
@@ -364,25 +364,25 @@ def test_card(page, house, two):
     page.press("Send a proof", ".head")
     page.press("Show it there", "dialog")
     page.open(page.find("#proof-at").get_attribute("href"))
-    page.wait(lambda: "Good to see you, Ben" in card_text(page))
+    page.wait(lambda: "Good to see you, Ben" in in_app_text(page))
     send_it(page, "Channel card")
     # Ada comes, puts it off; Ben goes where the button leads.
     page.open(f"{house.site}/observatory/?mr={visitor(house, two['ada'])}")
     page.wait(
-        lambda: "Good to see you, Ada" in card_text(page) and "You can walk." in card_text(page)
+        lambda: "Good to see you, Ada" in in_app_text(page) and "You can walk." in in_app_text(page)
     )
-    assert "See what members get | Not now" in card_text(page)
-    press_card(page, "Not now")
-    page.wait(lambda: not card_text(page))
+    assert "See what members get | Not now" in in_app_text(page)
+    press_in_app(page, "Not now")
+    page.wait(lambda: not in_app_text(page))
     page.open(f"{house.site}/observatory/programme")
     page.says("What is on")
     page.open(f"{house.site}/observatory/?mr={visitor(house, two['ben'])}")
-    page.wait(lambda: "There is room to park." in card_text(page))
-    press_card(page, "See what members get")
+    page.wait(lambda: "There is room to park." in in_app_text(page))
+    press_in_app(page, "See what members get")
     page.says("Become a member", "h1")
     page.press("Join as a household")
     page.says("It is booked")
-    assert card_text(page) == ""
+    assert in_app_text(page) == ""
     with house.database.session() as session:
         rows = session.execute(
             sa.text(
@@ -421,8 +421,8 @@ SHOWN = """
 
 
 def test_the_worker_of_a_website_shows_what_is_pushed(page, house):
-    """Our service worker in a real browser, a notice handed to it as the browser's push service
-    would."""
+    """Our service worker in a real browser, a push notification handed to it as the browser's push
+    service would."""
     driver = page.driver
     driver.execute_cdp_cmd(
         "Browser.grantPermissions", {"origin": house.site, "permissions": ["notifications"]}
@@ -430,7 +430,7 @@ def test_the_worker_of_a_website_shows_what_is_pushed(page, house):
     page.open(f"{house.site}/observatory/")
     driver.execute_cdp_cmd("ServiceWorker.enable", {})
     assert driver.execute_async_script(WORKER) == f"{house.site}/"
-    notice = {
+    notification = {
         "title": "Clear tonight",
         "body": "The dome opens at seven",
         "url": f"{house.site}/observatory/tickets",
@@ -447,7 +447,7 @@ def test_the_worker_of_a_website_shows_what_is_pushed(page, house):
                     {
                         "origin": house.site,
                         "registrationId": str(ident),
-                        "data": json.dumps(notice),
+                        "data": json.dumps(notification),
                     },
                 )
         found = driver.execute_async_script(SHOWN)

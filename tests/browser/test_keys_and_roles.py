@@ -121,7 +121,7 @@ def believed(house, contacts):
 @pytest.mark.parametrize(
     ("path", "said"),
     [
-        ("/people/doubles", "Likely doubles"),
+        ("/people/duplicates", "Likely doubles"),
         ("/segments/1/profile", "everyone"),
         ("/segments/1", "Narrow further"),
         ("/messages/1/checks", "Checks"),

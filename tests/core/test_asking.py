@@ -5,11 +5,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.content import asking
-from meadowrun.core.content.card import take_card
 from meadowrun.core.content.compiled import CompileError, Renderer, compile_document
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.fillins import TOKENS
+from meadowrun.core.content.in_app import take_in_app
 from meadowrun.core.content.lines import new_line
 
 FARROW = {"kind": "field", "field": "town", "op": "is", "value": ["Farrow"]}
@@ -68,7 +68,7 @@ def test_keys_are_found_wherever_a_text_may_stand():
         "lines": lines,
         "code": "{% if when.s5 %}<p></p>{% endif %}",
     }
-    document["card"] = take_card(
+    document["in_app"] = take_in_app(
         {
             "buttons": [
                 {

@@ -1,4 +1,4 @@
-"""When a card may be shown and what comes of it: worked out by hand."""
+"""When an in-app message may be shown and what comes of it: worked out by hand."""
 
 import datetime as dt
 
@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.channels import beginning, checks_of, take_for
-from meadowrun.core.content import card as cards
+from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.content.compiled import Renderer, compile_document
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.fillins import TOKENS
@@ -21,19 +21,19 @@ OPEN = {"label": "Join", "act": "open", "href": "https://farrowhill.example/join
 LATER = {"label": "Not now", "act": "later", "days": 7}
 
 
-def card(**given):
-    return cards.take_card({"buttons": [OPEN, LATER]} | given)
+def in_app(**given):
+    return in_app_messages.take_in_app({"buttons": [OPEN, LATER]} | given)
 
 
 def document(**given):
-    made = beginning("card", "Farrow Hill", "STOP")
+    made = beginning("in_app", "Farrow Hill", "STOP")
     return take_for(
-        "card",
+        "in_app",
         made
         | {
             "subject": "Join us",
             "lines": [new_line("heading", text="Hello {{ contact.first_name }}")],
-            "card": card(**given),
+            "in_app": in_app(**given),
         },
     )
 
@@ -41,85 +41,117 @@ def document(**given):
 @pytest.mark.parametrize(
     "settings, place, event, page, overtaken, expected",
     [
-        ({}, cards.Place(), "page_viewed", "/", False, "show"),
-        ({}, cards.Place(), "ticket_bought", "", False, "other"),
-        ({"event": "ticket_bought"}, cards.Place(), "ticket_bought", "", False, "show"),
-        ({"page": "/join"}, cards.Place(), "page_viewed", "/tickets", False, "other"),
-        ({"page": "/join"}, cards.Place(), "page_viewed", "/join/?x=1", False, "show"),
-        ({"page": "/tick*"}, cards.Place(), "page_viewed", "/tickets/two", False, "show"),
-        ({"from": "2026-11-24"}, cards.Place(), "page_viewed", "/", False, "outside"),
+        ({}, in_app_messages.Place(), "page_viewed", "/", False, "show"),
+        ({}, in_app_messages.Place(), "ticket_bought", "", False, "other"),
+        ({"event": "ticket_bought"}, in_app_messages.Place(), "ticket_bought", "", False, "show"),
+        ({"page": "/join"}, in_app_messages.Place(), "page_viewed", "/tickets", False, "other"),
+        ({"page": "/join"}, in_app_messages.Place(), "page_viewed", "/join/?x=1", False, "show"),
+        ({"page": "/tick*"}, in_app_messages.Place(), "page_viewed", "/tickets/two", False, "show"),
+        ({"from": "2026-11-24"}, in_app_messages.Place(), "page_viewed", "/", False, "outside"),
         (
             {"from": "2026-11-23", "until": "2026-11-23"},
-            cards.Place(),
+            in_app_messages.Place(),
             "page_viewed",
             "/",
             False,
             "show",
         ),
-        ({"until": "2026-11-22"}, cards.Place(), "page_viewed", "/", False, "outside"),
+        ({"until": "2026-11-22"}, in_app_messages.Place(), "page_viewed", "/", False, "outside"),
         # somebody elsewhere on a page of no interest is not told of as outside
         (
             {"until": "2026-11-22", "page": "/join"},
-            cards.Place(),
+            in_app_messages.Place(),
             "page_viewed",
             "/",
             False,
             "other",
         ),
-        ({"unless": "membership_started"}, cards.Place(), "page_viewed", "/", True, "overtaken"),
+        (
+            {"unless": "membership_started"},
+            in_app_messages.Place(),
+            "page_viewed",
+            "/",
+            True,
+            "overtaken",
+        ),
         (
             {"times": 2},
-            cards.Place(times=2, last_at=NOW - 9 * DAY),
+            in_app_messages.Place(times=2, last_at=NOW - 9 * DAY),
             "page_viewed",
             "/",
             False,
             "enough",
         ),
-        ({"times": 2}, cards.Place(times=1, last_at=NOW - DAY), "page_viewed", "/", False, "show"),
+        (
+            {"times": 2},
+            in_app_messages.Place(times=1, last_at=NOW - DAY),
+            "page_viewed",
+            "/",
+            False,
+            "show",
+        ),
         (
             {"times": 2, "gap_days": 2},
-            cards.Place(times=1, last_at=NOW - DAY),
+            in_app_messages.Place(times=1, last_at=NOW - DAY),
             "page_viewed",
             "/",
             False,
             "soon",
         ),
-        ({"times": 2}, cards.Place(not_before=NOW + DAY), "page_viewed", "/", False, "put_off"),
-        ({"times": 2}, cards.Place(not_before=NOW), "page_viewed", "/", False, "show"),
-        ({}, cards.Place(ended=True), "page_viewed", "/", True, "ended"),
+        (
+            {"times": 2},
+            in_app_messages.Place(not_before=NOW + DAY),
+            "page_viewed",
+            "/",
+            False,
+            "put_off",
+        ),
+        ({"times": 2}, in_app_messages.Place(not_before=NOW), "page_viewed", "/", False, "show"),
+        ({}, in_app_messages.Place(ended=True), "page_viewed", "/", True, "ended"),
     ],
 )
 def test_when_it_is_shown(settings, place, event, page, overtaken, expected):
     assert (
-        cards.may_show(card(**settings), place, event, page, NOW, NOW.date(), overtaken) == expected
+        in_app_messages.may_show(in_app(**settings), place, event, page, NOW, NOW.date(), overtaken)
+        == expected
     )
 
 
 def test_what_a_button_makes_of_it():
-    seen = cards.Place(times=1, last_at=NOW)
-    # Putting it off loses nothing: even a card that is shown once comes again.
-    later = cards.after(seen, card()["buttons"][1], NOW)
-    assert later == cards.Place(times=0, last_at=None, not_before=NOW + 7 * DAY)
+    seen = in_app_messages.Place(times=1, last_at=NOW)
+    # Putting it off loses nothing: even an in-app message that is shown once comes again.
+    later = in_app_messages.after(seen, in_app()["buttons"][1], NOW)
+    assert later == in_app_messages.Place(times=0, last_at=None, not_before=NOW + 7 * DAY)
     assert (
-        cards.may_show(card(), later, "page_viewed", "/", NOW + 6 * DAY, NOW.date(), False)
+        in_app_messages.may_show(
+            in_app(), later, "page_viewed", "/", NOW + 6 * DAY, NOW.date(), False
+        )
         == "put_off"
     )
     assert (
-        cards.may_show(card(), later, "page_viewed", "/", NOW + 7 * DAY, NOW.date(), False)
+        in_app_messages.may_show(
+            in_app(), later, "page_viewed", "/", NOW + 7 * DAY, NOW.date(), False
+        )
         == "show"
     )
-    assert cards.after(seen, card()["buttons"][0], NOW).ended
+    assert in_app_messages.after(seen, in_app()["buttons"][0], NOW).ended
     for act in ("allow", "event"):
-        assert cards.after(seen, {"act": act}, NOW).ended
-    assert cards.after(seen, None, NOW) == seen == cards.after(seen, {"act": "close"}, NOW)
+        assert in_app_messages.after(seen, {"act": act}, NOW).ended
+    assert (
+        in_app_messages.after(seen, None, NOW)
+        == seen
+        == in_app_messages.after(seen, {"act": "close"}, NOW)
+    )
 
 
 def test_of_two_the_one_that_ends_first_comes_then_the_newest():
     assert (
-        cards.first_of([(card(), 9), (card(until="2026-12-01"), 3), (card(until="2026-11-30"), 1)])
+        in_app_messages.first_of(
+            [(in_app(), 9), (in_app(until="2026-12-01"), 3), (in_app(until="2026-11-30"), 1)]
+        )
         == 2
     )
-    assert cards.first_of([(card(), 3), (card(), 9), (card(), 5)]) == 1
+    assert in_app_messages.first_of([(in_app(), 3), (in_app(), 9), (in_app(), 5)]) == 1
 
 
 @given(
@@ -129,21 +161,30 @@ def test_of_two_the_one_that_ends_first_comes_then_the_newest():
 )
 def test_it_never_comes_oftener_than_it_may(deeds, times, gap):
     """Shown at most so often besides being put off, and never twice within its days between."""
-    made, place, now, counted, last = card(times=times, gap_days=gap), cards.Place(), NOW, 0, None
+    made, place, now, counted, last = (
+        in_app(times=times, gap_days=gap),
+        in_app_messages.Place(),
+        NOW,
+        0,
+        None,
+    )
     for deed in deeds:
         now += {"day": DAY, "week": 7 * DAY}.get(deed, dt.timedelta(minutes=1))
         if (
             deed in ("day", "week")
-            or cards.may_show(made, place, "page_viewed", "/", now, now.date(), False) != "show"
+            or in_app_messages.may_show(made, place, "page_viewed", "/", now, now.date(), False)
+            != "show"
         ):
             continue
         if deed == "later":
-            place = cards.after(cards.Place(place.times + 1, now), made["buttons"][1], now)
+            place = in_app_messages.after(
+                in_app_messages.Place(place.times + 1, now), made["buttons"][1], now
+            )
             last = None
             continue
         assert last is None or now - last >= gap * DAY
         place, counted, last = (
-            cards.after(cards.Place(place.times + 1, now), None, now),
+            in_app_messages.after(in_app_messages.Place(place.times + 1, now), None, now),
             counted + 1,
             now,
         )
@@ -164,12 +205,12 @@ def test_it_never_comes_oftener_than_it_may(deeds, times, gap):
 )
 def test_what_cannot_be_taken_names_the_place(given, slot):
     with pytest.raises(DocumentError) as problem:
-        cards.take_card(given)
-    assert (problem.value.line, problem.value.slot) == ("card", slot)
+        in_app_messages.take_in_app(given)
+    assert (problem.value.line, problem.value.slot) == ("in_app", slot)
 
 
 def test_limits_are_kept_and_strangers_left_out():
-    made = cards.take_card(
+    made = in_app_messages.take_in_app(
         {
             "times": 4000,
             "gap_days": -3,
@@ -192,7 +233,7 @@ def said(**given):
     return [
         c.text
         for c in checks_of(
-            "card",
+            "in_app",
             document(**given),
             About(known={"contact.first_name": "first name"}, events={"ticket_bought"}),
         )
@@ -218,7 +259,7 @@ def test_checks():
     ):
         assert any(words in text for text in said(**({"until": "2026-12-24"} | changed))), words
     empty = document(until="2026-12-24") | {"lines": [], "subject": ""}
-    assert [c.slot for c in checks_of("card", empty, About()) if c.level == MUST] == [
+    assert [c.slot for c in checks_of("in_app", empty, About()) if c.level == MUST] == [
         "subject",
         "add",
     ]
@@ -242,8 +283,8 @@ def test_compiled_every_button_that_counts_is_a_link():
         }
     )
     assert (
-        shown.card["buttons"][0]["href"] == "https://app.example/c/TOKEN/0"
-        and shown.card["buttons"][1]["act"] == "later"
+        shown.in_app["buttons"][0]["href"] == "https://app.example/c/TOKEN/0"
+        and shown.in_app["buttons"][1]["act"] == "later"
     )
     assert (
         "Hello &lt;b&gt;" in shown.html
@@ -264,9 +305,9 @@ def test_drawn_on_a_page():
     shown = Renderer(made).render(
         {"contact": {"first_name": "Ann", "town": ""}, "token": dict.fromkeys(TOKENS, "")}
     )
-    page = on_page(shown.html, shown.card, document()["settings"])
+    page = on_page(shown.html, shown.in_app, document()["settings"])
     assert (
         "&lt;i&gt;Join&lt;/i&gt;" in page
-        and page.count("mr-card") == 2
+        and page.count("mr-in-app") == 2
         and page.index("Hello Ann") < page.index('class="mr-doing"')
     )

@@ -70,7 +70,7 @@ def test_an_email_as_a_text_message():
     ]
 
 
-def test_an_email_as_a_notice():
+def test_an_email_as_a_notification():
     made, left = along("email", letter(), "push")
     assert (made["subject"], made["plain"]) == (
         f"{NAME}, come and look up",
@@ -85,12 +85,12 @@ def test_an_email_as_a_notice():
     assert left == ["the salutation", "every paragraph but the first"]
 
 
-def test_an_email_as_a_card_keeps_its_lines():
-    made, left = along("email", letter(), "card")
+def test_an_email_as_a_in_app_keeps_its_lines():
+    made, left = along("email", letter(), "in_app")
     assert [line["type"] for line in made["lines"]] == ["picture", "heading", "text"] and made[
         "lines"
     ][2]["html"].startswith("<p>Dear {{")
-    assert [(b["label"], b["act"]) for b in made["card"]["buttons"]] == [
+    assert [(b["label"], b["act"]) for b in made["in_app"]["buttons"]] == [
         ("Keep a place", "open"),
         ("The map", "open"),
     ]
@@ -146,14 +146,14 @@ def test_versions_by_a_grouping_are_left_behind_and_everyone_elses_taken():
     ("source", "target", "subject", "kinds"),
     [
         ("sms", "email", "", ["text", "button", "footer"]),
-        ("sms", "card", "", ["text"]),
+        ("sms", "in_app", "", ["text"]),
         (
             "push",
             "email",
             "Clear tonight",
             ["picture", "heading", "text", "button", "button", "footer"],
         ),
-        ("push", "card", "Clear tonight", ["picture", "heading", "text"]),
+        ("push", "in_app", "Clear tonight", ["picture", "heading", "text"]),
     ],
 )
 def test_short_ones_as_lines(source, target, subject, kinds):
@@ -176,7 +176,7 @@ def test_short_ones_as_lines(source, target, subject, kinds):
     made, _ = along(source, document, target)
     assert made["subject"] == subject and [line["type"] for line in made["lines"]] == kinds
     links = [line["href"] for line in made["lines"] if line["type"] == "button"] + [
-        b["href"] for b in made.get("card", {}).get("buttons", ())
+        b["href"] for b in made.get("in_app", {}).get("buttons", ())
     ]
     assert links[0] == "https://hill.example/tonight"
     if source == "sms":
@@ -184,22 +184,22 @@ def test_short_ones_as_lines(source, target, subject, kinds):
         assert said == f"<p>Clear tonight, {NAME} &lt;3.</p>"
 
 
-def test_a_text_as_a_notice_and_back():
+def test_a_text_as_a_notification_and_back():
     document = beginning("sms", "Farrow Hill", "STOP") | {
         "plain": "Farrow Hill: The dome is open. https://hill.example/tonight\nSTOP ends these"
     }
-    notice, _ = along("sms", document, "push")
-    assert (notice["plain"], notice["push"]["href"]) == (
+    notification, _ = along("sms", document, "push")
+    assert (notification["plain"], notification["push"]["href"]) == (
         "The dome is open.",
         "https://hill.example/tonight",
     )
-    assert along("push", notice, "sms")[0]["plain"] == document["plain"]
+    assert along("push", notification, "sms")[0]["plain"] == document["plain"]
 
 
-def test_a_card_as_an_email_says_which_buttons_stay_behind():
-    document = beginning("card", "Farrow Hill", "STOP") | {"subject": "Open night"}
+def test_a_in_app_as_an_email_says_which_buttons_stay_behind():
+    document = beginning("in_app", "Farrow Hill", "STOP") | {"subject": "Open night"}
     document["lines"] = [new_line("heading", id="h", text="Open night")]
-    document["card"] = document["card"] | {
+    document["in_app"] = document["in_app"] | {
         "buttons": [
             {
                 "label": "Come",
@@ -211,7 +211,7 @@ def test_a_card_as_an_email_says_which_buttons_stay_behind():
             {"label": "Later", "act": "later", "href": "", "days": 3, "event": ""},
         ]
     }
-    made, left = along("card", document, "email")
+    made, left = along("in_app", document, "email")
     assert [(line["type"], line.get("label")) for line in made["lines"]] == [
         ("heading", None),
         ("button", "Come"),
@@ -222,7 +222,7 @@ def test_a_card_as_an_email_says_which_buttons_stay_behind():
 
 def test_code_and_text_alone_give_their_words():
     code = letter(code="<h1>Leonids</h1><p>The dome opens.</p><p>Bring a coat.</p>", lines=[])
-    made, left = along("email", code, "card")
+    made, left = along("email", code, "in_app")
     assert made["lines"][0][
         "html"
     ] == "<p>Leonids</p><p>The dome opens.</p><p>Bring a coat.</p>" and left == [

@@ -1,4 +1,4 @@
-"""Ceilings, held-back groups and what sending was worth: published tables, sums by hand, and
+"""Audience limits, held-back groups and what sending was worth: published tables, sums by hand, and
 rules."""
 
 import dataclasses
@@ -8,7 +8,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.guardrails import limits
-from meadowrun.core.guardrails.limits import Held, ceiling_words, held_words, stopped_by, under
+from meadowrun.core.guardrails.limits import (
+    ControlGroup,
+    control_words,
+    limit_words,
+    stopped_by,
+    under,
+)
 from meadowrun.core.guardrails.outcomes import FINAL, OUTCOMES
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.results.worth import Group, least_gain, wilson, worth
@@ -110,9 +116,9 @@ def test_a_ceiling(going, most, rule, gets, over):
     assert under(going, most, rule) == (gets, over)
 
 
-def test_a_ceiling_that_stops_says_why():
+def test_a_limit_that_stops_says_why():
     assert stopped_by(1482, 1000, "stop").startswith(
-        "1,482 people would get it, and the ceiling is 1,000. Raise it"
+        "1,482 people would get it, and the audience limit is 1,000. Raise it"
     )
     assert (
         stopped_by(1000, 1000, "stop")
@@ -124,19 +130,19 @@ def test_a_ceiling_that_stops_says_why():
 
 def test_in_words():
     assert [
-        held_words(Held.of(k), "Guests")
+        control_words(ControlGroup.of(k), "Guests")
         for k in ({}, {"percent": 10.0}, {"percent": 2.5}, {"list": 3}, {"segment": 4})
     ] == ["nobody", "10 in 100", "2.5 in 100", "whoever is in Guests", "whoever is in Guests"]
-    assert ceiling_words(None, "some") == "everybody who may get it"
-    assert ceiling_words(1000, "some") == "at most 1,000 people, picked by chance"
-    assert ceiling_words(1, "stop") == "at most 1 person; if more may get it, nobody does"
-    assert set(limits.CEILING_RULES) == {"some", "stop"}
+    assert limit_words(None, "some") == "everybody who may get it"
+    assert limit_words(1000, "some") == "at most 1,000 people, picked by chance"
+    assert limit_words(1, "stop") == "at most 1 person; if more may get it, nobody does"
+    assert set(limits.LIMIT_RULES) == {"some", "stop"}
 
 
 def test_who_is_held_back_would_have_got_it():
-    """Being kept back changes "go" and nothing else: who could not get it is no comparison."""
+    """The control group changes "go" and nothing else: who could not get it is no comparison."""
     good = Facts(True, True, False, False, None, True)
-    assert verdict(dataclasses.replace(good, held=True)).outcome == "held_back"
+    assert verdict(dataclasses.replace(good, control=True)).outcome == "control"
     for changed in (
         {"has_address": False},
         {"address_usable": False},
@@ -148,6 +154,8 @@ def test_who_is_held_back_would_have_got_it():
     ):
         facts = dataclasses.replace(good, **changed)
         assert (
-            verdict(dataclasses.replace(facts, held=True)).outcome == verdict(facts).outcome != "go"
+            verdict(dataclasses.replace(facts, control=True)).outcome
+            == verdict(facts).outcome
+            != "go"
         )
-    assert {"held_back", "over_ceiling"} <= set(OUTCOMES) & FINAL
+    assert {"control", "over_limit"} <= set(OUTCOMES) & FINAL

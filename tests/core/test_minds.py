@@ -1,5 +1,5 @@
-"""What the village's people make of texts, notices and cards: from their hidden truth, the same
-whenever asked."""
+"""What the village's people make of texts, push notifications and in-app messages: from their
+hidden truth, the same whenever asked."""
 
 import datetime as dt
 
@@ -43,16 +43,21 @@ def test_texts():
     assert minds.of_text(GONE, "7", "k1", "+441632960801", f"[Proof] {TEXT}", SENT) == []
 
 
-def test_notices():
+def test_notifications():
     chosen = {
-        minds.of_notice(KEEN, "7", f"k{n}", NOTICE, SENT)[0].detail["link"] for n in range(40)
+        minds.of_notification(KEEN, "7", f"k{n}", NOTICE, SENT)[0].detail["link"] for n in range(40)
     }
     assert chosen == {NOTICE["url"], NOTICE["buttons"][0]["href"]}, (
-        "most often the notice, now and then its button"
+        "most often the push notification, now and then its button"
     )
-    assert minds.of_notice(COLD, "7", "k", NOTICE, SENT) == []
-    assert minds.of_notice(KEEN, "7", "k", NOTICE | {"title": "[Proof] Clear tonight"}, SENT) == []
-    assert minds.of_notice(KEEN, "7", "k", {"title": "It opens the app", "url": ""}, SENT) == []
+    assert minds.of_notification(COLD, "7", "k", NOTICE, SENT) == []
+    assert (
+        minds.of_notification(KEEN, "7", "k", NOTICE | {"title": "[Proof] Clear tonight"}, SENT)
+        == []
+    )
+    assert (
+        minds.of_notification(KEEN, "7", "k", {"title": "It opens the app", "url": ""}, SENT) == []
+    )
 
 
 @pytest.mark.parametrize(
@@ -63,12 +68,12 @@ def test_notices():
         ([], {(True, None), (False, None)}),
     ],
 )
-def test_cards_by_who_is_keen(buttons, wanted):
-    assert {minds.of_card(KEEN, f"t{n}", buttons, "m") for n in range(40)} == wanted
+def test_in_app_messages_by_who_is_keen(buttons, wanted):
+    assert {minds.of_in_app(KEEN, f"t{n}", buttons, "m") for n in range(40)} == wanted
 
 
-def test_cards_by_who_is_not():
-    said = [minds.of_card(COLD, f"t{n}", [OPEN, LATER], "m") for n in range(200)]
+def test_in_app_messages_by_who_is_not():
+    said = [minds.of_in_app(COLD, f"t{n}", [OPEN, LATER], "m") for n in range(200)]
     assert set(said) == {(True, 1), (True, None), (False, None)}
     assert 50 < said.count((True, 1)) < 110, "two in five put it off"
 
@@ -80,7 +85,7 @@ def test_the_same_whenever_asked(key, clicks, leaves):
     assert plans == minds.of_text(one, "7", key, "1", TEXT, SENT) and all(
         plan.due > SENT for plan in plans
     )
-    assert minds.of_card(one, key, [OPEN, LATER], "m") == minds.of_card(
+    assert minds.of_in_app(one, key, [OPEN, LATER], "m") == minds.of_in_app(
         one, key, [OPEN, LATER], "m"
     )
 

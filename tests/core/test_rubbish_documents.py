@@ -33,7 +33,7 @@ def whole(channel):
     """A document of a channel with everything it may hold."""
     made = empty() if channel == "email" else beginning(channel, "Farrow Hill", "STOP")
     made |= {"subject": "Hello", "preheader": "Look"}
-    if channel in ("email", "card"):
+    if channel in ("email", "in_app"):
         made["lines"] = [
             new_line(kind) | {"id": f"{number:04x}"}
             for number, kind in enumerate(LINE_TYPES)
@@ -71,8 +71,8 @@ def whole(channel):
             "buttons": [{"label": "A", "href": "https://a.example"}],
             "data": [["k", "v"]],
         }
-    if channel == "card":
-        made["card"] = made["card"] | {
+    if channel == "in_app":
+        made["in_app"] = made["in_app"] | {
             "buttons": [
                 {"label": "A", "act": "open", "href": "https://a.example", "event": "", "days": 1}
             ]
@@ -113,7 +113,7 @@ rubbish = st.recursive(
 )
 
 
-WHOLE = {channel: whole(channel) for channel in ("email", "sms", "push", "card")} | {
+WHOLE = {channel: whole(channel) for channel in ("email", "sms", "push", "in_app")} | {
     "one of several": chosen(),
     "of code": whole("email")
     | {"lines": [], "code": "<p>Hello {{ contact.town }} <a href='https://a.example'>Go</a></p>"},
@@ -151,7 +151,7 @@ def test_whatever_stands_anywhere(kind, data):
             assert str(problem)
 
 
-@pytest.mark.parametrize("channel", ["email", "card"])
+@pytest.mark.parametrize("channel", ["email", "in_app"])
 @pytest.mark.parametrize("source", ["{% if %}", "{{", "https://a.example/{{ contact.town"])
 def test_a_picture_whose_address_has_a_broken_fill_in_is_refused_with_its_place(channel, source):
     document = whole(channel)
@@ -172,7 +172,7 @@ def test_what_a_pictures_address_fills_in_is_known_to_be_needed():
     assert "contact.town" in made.refs and "https://a.example/{{ contact.town }}.png" in made.html
 
 
-def test_a_key_of_a_notice_that_is_cut_short_ends_in_no_space():
+def test_a_key_of_a_notification_that_is_cut_short_ends_in_no_space():
     document = whole("push")
     document["push"]["data"] = [["a" * 59 + " b", "v"]]
     made = take_for("push", document)

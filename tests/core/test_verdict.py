@@ -14,7 +14,7 @@ from meadowrun.core.guardrails.outcomes import (
     OUTCOMES,
     REASONS,
     WORDS,
-    held_words,
+    lack_words,
     reason_words,
     rule_words,
 )
@@ -111,12 +111,12 @@ def test_rules_in_words():
         ("sms", "bad_address", "with an unusable number"),
         ("sms", "suppressed", "suppressed"),
         ("push", "no_address", "without a device that allowed them"),
-        ("card", "no_consent", "said no to them"),
+        ("in_app", "no_consent", "said no to them"),
     ],
 )
 def test_why_people_of_a_set_cannot_be_reached(channel, outcome, words):
-    assert held_words(channel)[outcome] == words
-    assert set(held_words(channel)) <= FINAL
+    assert lack_words(channel)[outcome] == words
+    assert set(lack_words(channel)) <= FINAL
 
 
 def test_every_outcome_has_words():
@@ -134,7 +134,7 @@ def test_every_outcome_has_words():
         ({"consent": False}, "refused_topic", {"consent": False}),
         ({"channel_consent": None}, "never_asked", {"consent": None, "channel_consent": None}),
         ({"bounced": True}, "bounced", {"bounced": True}),
-        ({"held": True}, "control_group", {"held": True}),
+        ({"control": True}, "control_group", {"control": True}),
     ],
 )
 def test_the_reason_is_kept_with_what_it_stood_on(changed, because, stood_on):

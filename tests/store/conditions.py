@@ -242,7 +242,7 @@ def lines(kind, **members):
     )
 
 
-CHANNELS = ("email", "sms", "push", "card")
+CHANNELS = ("email", "sms", "push", "in_app")
 BOTH = (True, False)
 TAGS = ("free", "free/family", "night", "night/dark")
 STATES = ("agreed", "refused", "unasked")

@@ -105,7 +105,7 @@ def build(session):
         made.append(contact.id)
         if dice.random() < 0.3:
             people.set_consent(session, NOW, contact.id, 1, dice.random() < 0.5, "test")
-        for channel in ("sms", "push", "card"):
+        for channel in ("sms", "push", "in_app"):
             for topic in (0, 1):
                 if dice.random() < 0.6:
                     people.set_consent(
@@ -180,7 +180,7 @@ def build(session):
     session.execute(sa.text("UPDATE contacts SET bounced_at = :now WHERE id % 9 = 0"), {"now": NOW})
     keeping.suppress(session, NOW, "shared@post.example", "asked by letter", "desk")
     keeping.suppress(session, NOW, "+447700900555", "asked by letter", "desk")
-    for channel in ("sms", "push", "card"):
+    for channel in ("sms", "push", "in_app"):
         session.execute(
             sa.text(
                 "INSERT INTO messages (name, channel, draft, document, created_at, changed_at, "

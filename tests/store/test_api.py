@@ -411,17 +411,17 @@ class TestAudiences:
         assert api("put", "/events/kinds/wheel_seen", {"retired": 1})[1]["where"] == "retired"
         assert api("put", "/events/kinds/nothing", {"did": "x"})[0] == 404
 
-    def test_doubles_are_listed_and_parted_again(self, api, patrons):
+    def test_duplicates_are_listed_and_parted_again(self, api, patrons):
         for mail in ("ann.rook@post.example", "annrook@post.example"):
             api("put", "/contacts", {"email": mail, "phone": "+44 7700 900123"})
-        found = api("get", "/doubles")[1]
+        found = api("get", "/duplicates")[1]
         assert (
             found["items"]
             == [{"contacts": [4, 5], "why": ["nearly the same address", "the same phone"]}]
             and found["merges"] == []
         )
         api("post", "/contacts/4/merge", {"gone": 5})
-        (merge,) = api("get", "/doubles")[1]["merges"]
+        (merge,) = api("get", "/duplicates")[1]["merges"]
         assert (merge["kept"], merge["gone"]) == (4, 5)
         assert (
             api("post", f"/merges/{merge['id']}/undo")[1] == {"kept": 4, "gone": 5}
@@ -568,7 +568,7 @@ def test_a_page_holds_one_at_least_and_a_thousand_at_most(api, database):
             "/contacts",
             {"email": "a@b.example", "consent": {"agreed": True, "how": "x", "channel": "fax"}},
             "consent.channel",
-            "“consent.channel” is one of email, sms, push, card.",
+            "“consent.channel” is one of email, sms, push, in-app message.",
         ),
         (
             "post",

@@ -136,12 +136,12 @@ class TestByThePage:
             "t1:html",
         ) and "only for some" in answer.json["error"]
 
-    def test_texts_and_notices_have_them_too(self, web, database, crowd):
+    def test_texts_and_notifications_have_them_too(self, web, database, crowd):
         key = web.post("/messages/conditions", json={"lines": [town("Tarnside")]}).json["key"]
         bare = says(key).replace("<p>", "").replace("</p>", "")
         for channel, page, data in (
             ("sms", "text", {"text": bare}),
-            ("push", "notice", {"subject": "Up", "plain": bare, "push": {}}),
+            ("push", "notification", {"subject": "Up", "plain": bare, "push": {}}),
         ):
             place = web.post(
                 "/messages/new", data={"name": f"By {channel}", "channel": channel}

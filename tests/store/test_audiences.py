@@ -265,7 +265,8 @@ THEN CAST('{"kind": "School",
         if said is not None:
             people.set_consent(session, NOW, numbers[name], 0, said, "test", "sms")
     keeping.suppress(session, NOW, "+447700900105", "asked by letter", "desk")
-    # Notices: Bo has a phone, Cy's is gone, Di agreed without one, Eve has one and said no. Cards:
+    # Push notifications: Bo has a phone, Cy's is gone, Di agreed without one, Eve has one and said
+    # no. In-app messages:
     # only Hal said no.
     for name, said, gone in (
         ("Bo", True, None),
@@ -283,7 +284,7 @@ THEN CAST('{"kind": "School",
                 ),
                 {"c": numbers[name], "e": f"token-{name}", "now": NOW, "gone": gone},
             )
-    people.set_consent(session, NOW, numbers["Hal"], 0, False, "test", "card")
+    people.set_consent(session, NOW, numbers["Hal"], 0, False, "test", "in_app")
     session.execute(
         sa.text("UPDATE contacts SET bounced_at = :now WHERE first_name = 'Gil'"), {"now": NOW}
     )
@@ -686,7 +687,7 @@ CASES = [
     (
         "said no to cards",
         NOW,
-        [{"id": "c", "kind": "consent", "channel": "card", "state": "refused"}],
+        [{"id": "c", "kind": "consent", "channel": "in_app", "state": "refused"}],
         "Hal",
     ),
     (
@@ -702,15 +703,15 @@ CASES = [
         "Cy Di Eve Fay Gil Hal",
     ),
     (
-        "can get notices: a device that is still there, agreed",
+        "can get push notifications: a device that is still there, agreed",
         NOW,
         [{"id": "r", "kind": "reach", "channel": "push"}],
         "Bo",
     ),
     (
-        "can get cards: everyone who did not say no",
+        "can get in-app messages: everyone who did not say no",
         NOW,
-        [{"id": "r", "kind": "reach", "channel": "card"}],
+        [{"id": "r", "kind": "reach", "channel": "in_app"}],
         "Ann Bo Cy Di Eve Fay Gil",
     ),
     (

@@ -13,7 +13,7 @@ from meadowrun.base import signing
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.outgoing.queries import numbered, tally
-from meadowrun.people import doubles
+from meadowrun.people import duplicates
 from meadowrun.sends.models import Send
 from tests.store.people import IDA
 
@@ -103,7 +103,7 @@ def test_what_left_keeps_its_tally_and_its_state(carried):
         assert tally(session, runs.dispatch_id) == {"waiting": 1, "deferred": 1, "delivered": 1}
         assert (runs.state, runs.audience_size) == ("running", 3)
         assert (done.dispatch.channel, done.dispatch.facts, done.dispatch.unsettled) == (
-            "card",
+            "in_app",
             {"venue": "dome"},
             True,
         )
@@ -154,7 +154,7 @@ def test_a_link_that_left_before_leads_to_the_delivery_of_its_send(carried, purp
 
 def test_a_merge_of_before_is_still_undone(carried):
     with carried.session() as session:
-        doubles.undo(
+        duplicates.undo(
             session,
             IDA,
             dt.datetime.now(dt.UTC),

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.core.audience import definition as d
-from meadowrun.people import doubles, wholly
+from meadowrun.people import duplicates, wholly
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import queries
@@ -212,7 +212,7 @@ class TestPuttingBack:
             taken(session, ann, "forty")
             bo = add(session, NOW, "bo@post.example", first_name="Bo").id
             assert wholly.everything(session, ann)["details_kept_aside"][0]["value"] == "forty"
-            doubles.merge(session, IDA, NOW, bo, ann, set())
+            duplicates.merge(session, IDA, NOW, bo, ann, set())
             assert session.scalars(sa.text("SELECT contact_id FROM details_aside")).all() == [bo]
             wholly.erase(session, IDA, NOW, bo)
             assert session.scalar(sa.text("SELECT count(*) FROM details_aside")) == 0

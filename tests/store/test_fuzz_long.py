@@ -304,7 +304,7 @@ class Fuzzer:
                 self.dice, ["endpoint", "keys", "p256dh", "auth", "system", "token"], 3
             ),
         }
-        path = self.dice.choice(("/site/events", "/site/card", "/site/push"))
+        path = self.dice.choice(("/site/events", "/site/in-app", "/site/push"))
         return (
             "POST",
             path,

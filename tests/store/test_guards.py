@@ -45,7 +45,7 @@ def in_plain_words(f, rule):
         return "no_consent"
     if f.repeated_address:
         return "duplicate"
-    return "held_back" if f.held else "go"
+    return "control" if f.control else "go"
 
 
 @pytest.mark.parametrize("rule", RULES)
@@ -84,9 +84,9 @@ def test_three_ways_say_the_same(database, rule):
 
 @pytest.mark.parametrize("rule", RULES)
 def test_what_only_a_send_knows_may_be_left_out(rule):
-    """Of a set of people nobody is a double, and nobody is kept back."""
+    """Of a set of people nobody is a duplicate, and nobody is in a control group."""
     plain = [
-        in_plain_words(dataclasses.replace(facts, repeated_address=False, held=False), rule)
+        in_plain_words(dataclasses.replace(facts, repeated_address=False, control=False), rule)
         for facts in EVERYBODY
     ]
     columns = {

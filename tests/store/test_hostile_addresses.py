@@ -167,7 +167,7 @@ FORM = (
     "reason",
     "until",
     "value",
-    "ceiling",
+    "limit",
     "time",
     "zone",
     "at",

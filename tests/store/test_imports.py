@@ -39,7 +39,7 @@ def test_the_dry_run_says_what_happens_and_changes_nothing(database, job_context
     with clock.at(NOW), database.session() as session:
         found = actions.upload(session, IDA, NOW, "fair.csv", FILE.encode())
         actions.set_plan(
-            session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), consent="card"), {}
+            session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), consent="in_app"), {}
         )
         ident = found.id
     jobs.run_here("imports.run", import_id=ident, dry=True)
@@ -192,14 +192,14 @@ def test_who_opted_out_or_is_suppressed_stays_so(database, job_context):
             .join(Contact, Contact.id == Consent.contact_id)
             .where(Contact.email_key == "ben@a.example")
         )
-        assert how == "signed the card (import of fair.csv)"
+        assert how == "signed the in-app message (import of fair.csv)"
 
 
 def test_the_same_file_twice_changes_nothing(database, job_context):
     known(database)
-    bring_in(database, FILE, known="update", consent="card")
+    bring_in(database, FILE, known="update", consent="in_app")
     before = snapshot(database)
-    dry, counts, _ = bring_in(database, FILE, known="update", consent="card")
+    dry, counts, _ = bring_in(database, FILE, known="update", consent="in_app")
     assert (counts["new"], counts["changed"], counts["unchanged"], counts["refused"]) == (
         0,
         0,

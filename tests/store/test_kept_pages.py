@@ -284,7 +284,7 @@ class TestRows:
             },
             headers=JSON,
         )
-        assert inside.status_code == 422 and "another shared part" in inside.json["error"]
+        assert inside.status_code == 422 and "another one" in inside.json["error"]
         assert (
             web.post(
                 f"/messages/shared/{part}/save",
@@ -382,7 +382,7 @@ class TestHouse:
 
 class TestLookups:
     @pytest.mark.parametrize(
-        ("channel", "page"), [("email", ""), ("sms", "/text"), ("push", "/notice")]
+        ("channel", "page"), [("email", ""), ("sms", "/text"), ("push", "/notification")]
     )
     def test_who_would_read_a_gap_where_a_table_has_nothing(self, web, database, channel, page):
         with database.session() as session:

@@ -1,5 +1,5 @@
-"""Two kinds of event that are the same thing become one: events, conditions, successes, cards, and
-what still comes in."""
+"""Two kinds of event that are the same thing become one: events, conditions, successes, in-app
+messages, and what still comes in."""
 
 import datetime as dt
 
@@ -27,8 +27,8 @@ BOUGHT = {"id": "a", "kind": "event", "event": "bought_ticket"}
 
 @pytest.fixture
 def world(database):
-    """Ann bought a ticket as one source calls it, Bo as another; a segment, a send and a card go by
-    the second."""
+    """Ann bought a ticket as one source calls it, Bo as another; a segment, a send and an in-app
+    message go by the second."""
     with clock.at(NOW), database.session() as session:
         kinds(session)
         session.add(
@@ -72,15 +72,15 @@ def world(database):
         ready_send(session, NOW, {"in": [{"everyone": True}], "out": []}, success="bought_ticket")
         session.add(
             Message(
-                name="Card",
-                channel="card",
+                name="InApp",
+                channel="in_app",
                 draft=1,
                 created_at=NOW,
                 changed_at=NOW,
                 changed_by="Ida",
                 document={
                     "lines": [],
-                    "card": {
+                    "in_app": {
                         "event": "bought_ticket",
                         "unless": "bought_ticket",
                         "buttons": [{"event": "bought_ticket"}],
@@ -100,7 +100,9 @@ def merge(session):
 def test_everything_that_named_the_one_names_the_other(database, world):
     with clock.at(NOW), database.session() as session:
         kept = event_kind(session, "ticket_bought")
-        assert dictionaries.doubles_of_kind(session, kept) == [event_kind(session, "bought_ticket")]
+        assert dictionaries.duplicates_of_kind(session, kept) == [
+            event_kind(session, "bought_ticket")
+        ]
         assert merge(session) == 1
         assert (kept.aka, sorted(kept.details)) == (["bought_ticket"], ["amount", "night", "seat"])
         said = queries.segment(session, 1).definition["lines"]

@@ -12,7 +12,7 @@ from tests.conftest import NOW
 from tests.store.people import add
 from tests.store.web import sign_in
 
-PAGES = ["/segments/compare?of=1,2", "/people/doubles"]
+PAGES = ["/segments/compare?of=1,2", "/people/duplicates"]
 
 
 @pytest.fixture
@@ -41,21 +41,21 @@ def test_the_frame_comes_first_and_the_page_once_it_is_worked_out(web, many, pat
 
 
 def test_nobody_else_gets_what_was_worked_out(web, many):
-    web.get("/people/doubles", headers=TOKEN)
+    web.get("/people/duplicates", headers=TOKEN)
     sign_in(web, "author")
-    assert 'id="later"' in web.get("/people/doubles").text
+    assert 'id="later"' in web.get("/people/duplicates").text
 
 
 def test_a_small_world_needs_no_frame(web, database):
-    assert 'id="later"' not in web.get("/people/doubles").text
+    assert 'id="later"' not in web.get("/people/duplicates").text
 
 
 def test_what_was_said_after_a_change_waits_for_the_page_itself(web, many):
     with web.session_transaction() as kept:
         kept["_flashes"] = [("message", "Two became one.")]
-    assert "Two became one." not in web.get("/people/doubles").text
-    web.get("/people/doubles", headers=TOKEN)
-    assert "Two became one." in web.get("/people/doubles").text
+    assert "Two became one." not in web.get("/people/duplicates").text
+    web.get("/people/duplicates", headers=TOKEN)
+    assert "Two became one." in web.get("/people/duplicates").text
 
 
 def test_what_is_worked_out_can_be_stopped(web, database):

@@ -1,5 +1,5 @@
-"""A ceiling, and people kept back to compare: picked by chance, counted, listed, the same every
-time."""
+"""An audience limit, and a control group: picked by chance, counted, listed, the same
+every time."""
 
 import csv
 import datetime as dt
@@ -62,22 +62,22 @@ def outcomes(database, ident):
 
 
 def by_chance(ids, ident):
-    """The order in which a ceiling picks, by the rule it states."""
+    """The order in which an audience limit picks, by the rule it states."""
     return sorted(ids, key=lambda i: hashlib.md5(f"{i}:send:{ident}".encode()).hexdigest())
 
 
-class TestCeiling:
+class TestAudienceLimit:
     def test_so_many_are_picked_by_chance_among_those_who_would_get_it(
         self, database, settings, job_context, keeper
     ):
         with clock.at(NOW), database.session() as session:
             mixed(session)
-            send = made(session, ceiling=4)
+            send = made(session, audience_limit=4)
             ident, guess = send.id, estimate(session, send, dictionary(session), NOW, ZONE)
-        # Of 13, six would get it (as without a ceiling, see test_sending); four do.
+        # Of 13, six would get it (as without an audience limit, see test_sending); four do.
         assert (
             guess.going,
-            guess.outcomes["over_ceiling"],
+            guess.outcomes["over_limit"],
             guess.total,
             sum(guess.outcomes.values()),
         ) == (4, 2, 13, 13)
@@ -86,7 +86,7 @@ class TestCeiling:
         found, _ = counts(database, ident)
         assert found == {"delivered" if k == "go" else k: v for k, v in guess.outcomes.items()}
         got = outcomes(database, ident)
-        would = [i for i, outcome in got.items() if outcome in ("delivered", "over_ceiling")]
+        would = [i for i, outcome in got.items() if outcome in ("delivered", "over_limit")]
         assert [i for i in by_chance(would, ident) if got[i] == "delivered"] == by_chance(
             would, ident
         )[:4]
@@ -98,7 +98,7 @@ class TestCeiling:
     ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 10)
-            ident = made(session, ceiling=6).id
+            ident = made(session, audience_limit=6).id
         start(database, settings, ident, 6)
         with clock.at(NOW):
             jobs.run_here("sends.take", send_id=ident)
@@ -107,7 +107,7 @@ class TestCeiling:
             people.set_consent(session, NOW, chosen[0], 0, False, "asked")
         run_all(database, ident)
         assert (
-            counts(database, ident)[0] == {"delivered": 5, "over_ceiling": 4, "no_consent": 1}
+            counts(database, ident)[0] == {"delivered": 5, "over_limit": 4, "no_consent": 1}
             and len(keeper.letters) == 5
         )
 
@@ -117,7 +117,7 @@ class TestCeiling:
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 3)
             send = made(
-                session, ceiling=3, ceiling_rule="stop", leaves_at=NOW + dt.timedelta(hours=1)
+                session, audience_limit=3, limit_rule="stop", leaves_at=NOW + dt.timedelta(hours=1)
             )
             ident, guess = send.id, estimate(session, send, dictionary(session), NOW, ZONE)
             assert (guess.going, guess.outcomes) == (3, {"go": 3})
@@ -131,35 +131,37 @@ class TestCeiling:
         with database.session() as session:
             send = session.get_one(Send, ident)
             assert send.state == "draft" and send.problem.startswith(
-                "Nothing went. 4 people would get it, and the ceiling is 3."
+                "Nothing went. 4 people would get it, and the audience limit is 3."
             )
             assert (
                 session.scalar(sa.text("SELECT count(*) FROM deliveries")) == 0
                 and keeper.letters == []
             )
             send.leaves_at = None
-            with clock.at(later), pytest.raises(Invalid, match="ceiling is 3"):
+            with clock.at(later), pytest.raises(Invalid, match="audience limit is 3"):
                 actions.start(session, IDA, later, send, settings.public_url, 4, send.version)
 
-    def test_who_is_kept_back_does_not_count_against_it(
+    def test_the_control_group_does_not_count_against_it(
         self, database, settings, job_context, keeper
     ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 10)
-            ident = made(session, ceiling=5, held={"list": _list(session, [1, 2, 3]).id}).id
+            ident = made(
+                session, audience_limit=5, control={"list": _list(session, [1, 2, 3]).id}
+            ).id
         start(database, settings, ident, 5)
         run_all(database, ident)
-        assert counts(database, ident)[0] == {"delivered": 5, "held_back": 3, "over_ceiling": 2}
+        assert counts(database, ident)[0] == {"delivered": 5, "control": 3, "over_limit": 2}
 
 
-class TestHeldBack:
+class TestControlGroup:
     def test_a_share_by_chance_the_same_in_every_send_of_a_campaign(
         self, database, settings, job_context, keeper
     ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 400)
             session.execute(sa.text("DELETE FROM consents WHERE contact_id <= 40"))
-            first = made(session, held={"percent": 12.5})
+            first = made(session, control={"percent": 12.5})
             campaign, ident = first.campaign_id, first.id
             guess = estimate(session, first, dictionary(session), NOW, ZONE)
         kept = {i for i in range(1, 401) if share_number(i, f"campaign:{campaign}") < 1250}
@@ -167,17 +169,17 @@ class TestHeldBack:
         qualify = {i for i in kept if i > 40}
         assert guess.outcomes == {
             "go": 360 - len(qualify),
-            "held_back": len(qualify),
+            "control": len(qualify),
             "no_consent": 40,
         }
         start(database, settings, ident, guess.going)
         run_all(database, ident)
         got = outcomes(database, ident)
-        assert {i for i, outcome in got.items() if outcome == "held_back"} == qualify
+        assert {i for i, outcome in got.items() if outcome == "control"} == qualify
         assert {letter.contact_id for letter in keeper.letters} == set(range(41, 401)) - qualify
         assert counts(database, ident)[1].state == "done"
         with clock.at(NOW), database.session() as session:
-            again = made(session, held={"percent": 12.5})
+            again = made(session, control={"percent": 12.5})
             again.campaign_id = campaign
             session.flush()
             second = estimate(session, again, dictionary(session), NOW, ZONE)
@@ -214,27 +216,27 @@ class TestHeldBack:
                     ]
                 },
             )
-            send = made(session, held={"segment": group.id})
+            send = made(session, control={"segment": group.id})
             ident = send.id
             assert estimate(session, send, dictionary(session), NOW, ZONE).outcomes == {
                 "go": 2,
-                "held_back": 2,
+                "control": 2,
             }
             assert [s.id for s in of_segment(session, group.id)] == [ident]
         start(database, settings, ident, 2)
         run_all(database, ident)
         assert outcomes(database, ident) == {
-            1: "held_back",
-            2: "held_back",
+            1: "control",
+            2: "control",
             3: "delivered",
             4: "delivered",
         }
 
-    def test_a_list_that_is_kept_back_is_in_use(self, database):
+    def test_a_list_that_is_the_control_group_is_in_use(self, database):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 3)
             kept = _list(session, [2])
-            made(session, held={"list": kept.id})
+            made(session, control={"list": kept.id})
             assert uses_of_list(session, kept.id) == ["the send “A send”"]
 
     def test_after_a_dead_worker_and_a_stop_it_still_adds_up(
@@ -242,7 +244,7 @@ class TestHeldBack:
     ):
         with clock.at(NOW), database.session() as session:
             many(session, NOW, 30)
-            ident = made(session, held={"percent": 40.0}).id
+            ident = made(session, control={"percent": 40.0}).id
         with database.session() as session:
             going = estimate(
                 session, session.get_one(Send, ident), dictionary(session), NOW, ZONE
@@ -254,13 +256,13 @@ class TestHeldBack:
         assert (
             found["delivered"] == 3
             and found["waiting"] == going - 3
-            and found["held_back"] == 30 - going
+            and found["control"] == 30 - going
         )
         with clock.at(NOW), database.session() as session:
             actions.stop(session, IDA, NOW, session.get_one(Send, send.id))
         assert counts(database, ident)[0] == {
             "delivered": 3,
-            "held_back": 30 - going,
+            "control": 30 - going,
             "stopped": going - 3,
         }
 
@@ -268,12 +270,12 @@ class TestHeldBack:
 class TestWorth:
     @pytest.fixture
     def sent(self, database, settings, job_context, keeper):
-        """Written to: 8, of whom one bounces; kept back: 4. Six of the former and one of the latter
+        """Written to: 8, of whom one bounces; in the control group: 4. Six of the former and one of the latter
         bought; another too late."""
         with clock.at(NOW), database.session() as session:
             kind = kinds(session)["ticket_bought"]
             many(session, NOW, 12)
-            ident = made(session, held={"list": _list(session, [9, 10, 11, 12]).id}).id
+            ident = made(session, control={"list": _list(session, [9, 10, 11, 12]).id}).id
         keeper.refuse = ("p8@post.example",)
         start(database, settings, ident, 8)
         run_all(database, ident)
@@ -314,16 +316,16 @@ class TestWorth:
             )
             assert (
                 "+50.0 points" in shown
-                and "Kept back to compare 4" in shown
+                and "Control group 4" in shown
                 and "Not yet sure." in shown
             )
-            behind = words(web.get(f"/results/{sent}/people/held_converted").text)
+            behind = words(web.get(f"/results/{sent}/people/control_converted").text)
             assert "p9@post.example" in behind and "p10@post.example" not in behind
             rows = list(
                 csv.reader(io.StringIO(web.get(f"/results/{sent}.csv").text.lstrip("\ufeff")))
             )
         assert ["Success among those written to", "6", "written to", "75.00%"] in rows
-        assert ["Success among those kept back", "1", "kept back", "25.00%"] in rows
+        assert ["Success among those in the control group", "1", "control group", "25.00%"] in rows
         # By hand: Wilson's bounds of 6/8 are 0.40928 and 0.92852, of 1/4 0.04559 and 0.69936. Down
         # by √(0.34072² + 0.44936²) = 0.56393,
         # up by √(0.17852² + 0.20441²) = 0.27139.
@@ -339,7 +341,7 @@ class TestWorth:
         with clock.at(NOW), database.session() as session:
             kind = kinds(session)["ticket_bought"]
             many(session, NOW, 200)
-            ident = made(session, held={"list": _list(session, range(101, 201)).id}).id
+            ident = made(session, control={"list": _list(session, range(101, 201)).id}).id
         start(database, settings, ident, 100)
         run_all(database, ident)
         with database.session() as session:
@@ -358,7 +360,7 @@ class TestWorth:
                 and "80 people more" not in shown
             )
             with database.session() as session:
-                session.get_one(Send, ident).held = {"percent": 50.0}
+                session.get_one(Send, ident).control = {"percent": 50.0}
             shown = words(web.get(f"/results/{ident}").text)
             assert "+80.0 points , about 80 people more. Chance alone hardly brings that." in shown
             assert "Of everyone who would have got it, picked by chance." in shown
@@ -374,36 +376,36 @@ class TestSheet:
         ("slot", "form", "kept", "said"),
         [
             (
-                "ceiling",
+                "limit",
                 {"how": "some", "most": "1"},
-                {"ceiling": 1, "ceiling_rule": "some"},
-                "goes to at most 1 person, picked by chance",
+                {"limit": 1, "limit_rule": "some"},
+                "goes to at most 1 person, picked at random",
             ),
             (
-                "ceiling",
+                "limit",
                 {"how": "stop", "most": "5"},
-                {"ceiling": 5, "ceiling_rule": "stop"},
-                "at most 5 people; if more may get it, nobody does",
+                {"limit": 5, "limit_rule": "stop"},
+                "at most 5 people; if more may get it, nothing is sent",
             ),
             (
-                "ceiling",
+                "limit",
                 {"how": "", "most": "5"},
-                {"ceiling": None},
-                "goes to everybody who may get it",
+                {"limit": None},
+                "goes to everyone who may get it",
             ),
             (
-                "held",
+                "control",
                 {"how": "share", "percent": "12,5"},
-                {"held": {"percent": 12.5}},
-                "keeping back 12.5 in 100 to compare",
+                {"control": {"percent": 12.5}},
+                "with a control group of 12.5%, picked at random",
             ),
             (
-                "held",
+                "control",
                 {"how": "group", "group": "segment:1"},
-                {"held": {"segment": 1}},
-                "keeping back whoever is in Everybody to compare",
+                {"control": {"segment": 1}},
+                "with everyone in Everybody as the control group",
             ),
-            ("held", {"how": ""}, {"held": {}}, "keeping back nobody"),
+            ("control", {"how": ""}, {"control": {}}, "with no control group"),
         ],
     )
     def test_words(self, web, ready, database, still, slot, form, kept, said):
@@ -418,13 +420,13 @@ class TestSheet:
     @pytest.mark.parametrize(
         ("slot", "form", "says"),
         [
-            ("ceiling", {"how": "some", "most": "0"}, "1 at least"),
-            ("ceiling", {"how": "stop", "most": "many"}, "number"),
-            ("held", {"how": "share", "percent": "51"}, "between 0.1 and 50 of 100"),
-            ("held", {"how": "share", "percent": "x"}, "between 0.1 and 50"),
-            ("held", {"how": "group", "group": ""}, "Choose the segment or list"),
+            ("limit", {"how": "some", "most": "0"}, "1 at least"),
+            ("limit", {"how": "stop", "most": "many"}, "number"),
+            ("control", {"how": "share", "percent": "51"}, "between 0.1 and 50 of 100"),
+            ("control", {"how": "share", "percent": "x"}, "between 0.1 and 50"),
+            ("control", {"how": "group", "group": ""}, "Choose the segment or list"),
             (
-                "held",
+                "control",
                 {"how": "group", "group": "segment:77"},
                 "This segment does not exist any more",
             ),
@@ -435,30 +437,30 @@ class TestSheet:
         assert answer.status_code in (404, 422) and says in words(answer.text)
         with database.session() as session:
             send = session.get_one(Send, ready)
-            assert send.ceiling is None and send.held == {}
+            assert send.audience_limit is None and send.control == {}
 
     def test_all_said_on_the_sheet_the_last_look_and_after(self, web, ready, database, still):
-        word(web, ready, "ceiling", database, how="some", most="1")
-        word(web, ready, "held", database, how="group", group="segment:1")
+        word(web, ready, "limit", database, how="some", most="1")
+        word(web, ready, "control", database, how="group", group="segment:1")
         shown = words(web.get(f"/sends/{ready}").text)
         assert (
-            "2 kept back" in shown
+            "2 in the control group" in shown
             and "Can it be told?" in shown
             and "Nobody would get this now." in shown
         )
-        word(web, ready, "held", database, how="")
+        word(web, ready, "control", database, how="")
         look = words(web.get(f"/sends/{ready}/look").text)
         assert (
-            "It goes to at most 1 person, picked by chance" in look
-            and "Over the ceiling 1" in look
+            "It goes to at most 1 person, picked at random" in look
+            and "Over the audience limit 1" in look
             and "Send to 1 person" in look
         )
         word(web, ready, "success", database, event="")
-        word(web, ready, "held", database, how="share", percent="10")
+        word(web, ready, "control", database, how="share", percent="10")
         shown = words(web.get(f"/sends/{ready}").text)
         # By their numbers neither of the two falls among ten in a hundred.
         assert not {i for i in (1, 2) if share_number(i, "campaign:1") < 1000}
         assert (
             "nothing counts as success yet" in shown
-            and "Nobody of these people falls among those kept back" in shown
+            and "Nobody in this audience falls into the control group" in shown
         )

@@ -299,11 +299,11 @@ class TestNames:
 
 
 class TestCopies:
-    def test_the_same_as_a_text_a_notice_and_a_card(self, web, letter):
+    def test_the_same_as_a_text_a_notification_and_a_in_app(self, web, letter):
         for channel, number, has in (
             ("sms", 2, "Good evening. https://farrowhill.example/book"),
             ("push", 3, "https://farrowhill.example/book"),
-            ("card", 4, "Good evening"),
+            ("in_app", 4, "Good evening"),
         ):
             place = web.post(f"/messages/{letter}/also", data={"channel": channel}).location
             assert place == f"/messages/{number}"
@@ -313,7 +313,11 @@ class TestCopies:
         table = words(web.get("/messages").text)
         assert all(
             name in table
-            for name in ("A letter, text message", "A letter, push notice", "A letter, in-app card")
+            for name in (
+                "A letter, text message",
+                "A letter, push notification",
+                "A letter, in-app message",
+            )
         )
 
     def test_a_copy_and_another(self, web, letter, database):
@@ -399,13 +403,15 @@ class TestCopies:
     def test_deleted_when_nothing_uses_it(self, web, letter, database):
         web.post(f"/messages/{letter}/also", data={"channel": "push"})
         with database.session() as session:
-            notice = session.get(Message, 2)
-            document = notice.document | {
-                "push": notice.document["push"] | {"tap": "page", "page": letter}
+            notification = session.get(Message, 2)
+            document = notification.document | {
+                "push": notification.document["push"] | {"tap": "page", "page": letter}
             }
-            actions.save(session, IDA, NOW, notice, document, notice.version, dictionary(session))
+            actions.save(
+                session, IDA, NOW, notification, document, notification.version, dictionary(session)
+            )
         assert (
-            "is used by the message “A letter, push notice”"
+            "is used by the message “A letter, push notification”"
             in web.post(f"/messages/{letter}/delete", follow_redirects=True).text
         )
         assert web.post("/messages/2/delete").location == "/messages"

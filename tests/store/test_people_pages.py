@@ -57,7 +57,7 @@ class TestContacts:
         )
         assert 'value=""' in web.get("/people?search=Quist").text
 
-    def test_pages_follow_one_another_without_gap_or_double(self, web, database):
+    def test_pages_follow_one_another_without_gap_or_duplicate(self, web, database):
         with database.session() as session:
             for n in range(120):
                 add(session, NOW, f"p{n:03}@post.example", first_name="Same", last_name="Name")

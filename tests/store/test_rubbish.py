@@ -64,7 +64,12 @@ class TestFiles:
         with clock.at(NOW), database.session() as session:
             found = imports.upload(session, IDA, NOW, "x.xlsx", out.getvalue())
             imports.set_plan(
-                session, IDA, NOW, found, pf.Plan(tuple(found.plan["targets"]), consent="card"), {}
+                session,
+                IDA,
+                NOW,
+                found,
+                pf.Plan(tuple(found.plan["targets"]), consent="in_app"),
+                {},
             )
             ident = found.id
         with clock.at(NOW):
@@ -274,7 +279,7 @@ class TestWhatNoColumnHolds:
             "/sends/99999999999999999999",
             "/campaigns/99999999999999999999",
             "/lists/99999999999999999999",
-            "/people/doubles/1/99999999999999999999",
+            "/people/duplicates/1/99999999999999999999",
         ],
     )
     def test_a_number_that_cannot_be(self, web, path):

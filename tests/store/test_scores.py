@@ -12,7 +12,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import scores as rules_of
 from meadowrun.core.scores import Given
-from meadowrun.people import doubles, wholly
+from meadowrun.people import duplicates, wholly
 from meadowrun.people.queries import dictionary
 from meadowrun.scores import actions, queries, working
 from meadowrun.scores.models import ContactScore, Score, ScorePoints
@@ -257,11 +257,11 @@ def test_records_made_one_and_taken_along(database, world):
             IDA,
             NOW,
             session.get_one(Score, 1),
-            session.get_one(doubles.Contact, world["Cy"]),
+            session.get_one(duplicates.Contact, world["Cy"]),
             3,
             "rang",
         )
-        doubles.merge(session, IDA, NOW, world["Ann"], world["Cy"], set())
+        duplicates.merge(session, IDA, NOW, world["Ann"], world["Cy"], set())
         working.work_out(session, session.get_one(Score, 1), dictionary(session), NOW, ZONE)
         assert points(session) == {"Ann": 25.5, "Bo": 5.0}
         assert [p["why"] for p in wholly.everything(session, world["Ann"])["points_given"]] == [

@@ -33,7 +33,7 @@ def test_the_margin_says_whom_each_channel_that_is_used_can_reach(web, town, dat
     said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
     assert "2 can get email" in said and "text messages" not in said
     with database.session() as session:
-        for channel in ("sms", "push", "card"):
+        for channel in ("sms", "push", "in_app"):
             session.execute(
                 sa.text(
                     "INSERT INTO messages (name, channel, draft, document, created_at, "
@@ -46,8 +46,9 @@ def test_the_margin_says_whom_each_channel_that_is_used_can_reach(web, town, dat
     said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
     assert "0 can get text messages why not the others 2 without a phone number" in said
     assert (
-        "0 can get notices why not the others 2 without a device that allowed them" in said
-        and "2 can get cards on the website" in said
+        "0 can get push notifications why not the others 2 without a device that allowed them"
+        in said
+        and "2 can get in-app messages on the website" in said
     )
     with database.session() as session:
         session.execute(
@@ -57,11 +58,11 @@ def test_the_margin_says_whom_each_channel_that_is_used_can_reach(web, town, dat
             sa.text("SELECT id FROM contacts WHERE first_name = 'Ann'")
         ).scalar_one()
         people.set_consent(session, NOW, ann, 0, True, "test", "sms")
-        people.set_consent(session, NOW, ann, 0, False, "test", "card")
+        people.set_consent(session, NOW, ann, 0, False, "test", "in_app")
     forget()
     said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
     assert "1 can get text messages why not the others 1 without a phone number" in said
-    assert "1 can get cards on the website why not the others 1 said no to them" in said
+    assert "1 can get in-app messages on the website why not the others 1 said no to them" in said
 
 
 class TestChanging:

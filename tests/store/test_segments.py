@@ -40,7 +40,7 @@ def test_three_evaluators_agree(people_and_words, lines):
     looked = look(session, definition, words, NOW, ZONE)
     assert set(looked.sieve.members) == expected
     assert queries.count(session, definition, words, NOW, ZONE) == len(expected)
-    assert list(looked.reach) == ["email", "sms", "push", "card"]
+    assert list(looked.reach) == ["email", "sms", "push", "in_app"]
     assert all(sum(outcomes.values()) == len(expected) for outcomes in looked.reach.values())
     assert {channel: outcomes.get("go", 0) for channel, outcomes in looked.reach.items()} == {
         channel: sum(verdict(persons[ident].reach[channel]).goes for ident in expected)

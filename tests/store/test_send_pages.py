@@ -407,8 +407,8 @@ class TestMadeOnTheSpot:
         [
             ("email", "Email"),
             ("sms", "Text message"),
-            ("push", "Push notice"),
-            ("card", "In-app card"),
+            ("push", "Push notification"),
+            ("in_app", "In-app card"),
         ],
     )
     def test_a_message_is_begun(self, web, ready, database, still, channel, place):

@@ -8,7 +8,7 @@ from meadowrun.base import clock
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
-from meadowrun.people import doubles, wholly
+from meadowrun.people import duplicates, wholly
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions as segments
 from meadowrun.segments import queries
@@ -167,7 +167,7 @@ def test_a_tag_that_conditions_name_does_not_go_unseen(database, world):
 
 def test_two_records_made_one_bear_the_tags_of_both_and_part_with_their_own(database, world):
     with clock.at(NOW), database.session() as session:
-        doubles.merge(session, IDA, NOW, world["Ann"], world["Cy"], set())
+        duplicates.merge(session, IDA, NOW, world["Ann"], world["Cy"], set())
     with database.session() as session:
         assert tags.of_contacts(session, [world["Ann"]])[world["Ann"]] == [
             "season",
@@ -177,7 +177,7 @@ def test_two_records_made_one_bear_the_tags_of_both_and_part_with_their_own(data
         assert wholly.everything(session, world["Ann"])["tags"] == [
             {"path": p} for p in ("season", "season/leonids", "seasonal")
         ]
-        doubles.undo(session, IDA, NOW, 1)
+        duplicates.undo(session, IDA, NOW, 1)
     with database.session() as session:
         assert paths_of(session, world) == {
             "Ann": ["season", "season/leonids"],

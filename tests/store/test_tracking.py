@@ -20,7 +20,7 @@ from meadowrun.base.cluster import free_port
 from meadowrun.base.errors import Invalid
 from meadowrun.gateways import smtp
 from meadowrun.people import actions as people
-from meadowrun.people.doubles import merge
+from meadowrun.people.duplicates import merge
 from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.results.queries import count_behind, people_behind, result
 from meadowrun.sends import actions as sends
@@ -219,7 +219,7 @@ def test_preferences_of_other_channels(database, settings, sent):
     assert (
         "<li>Text messages</li>" in shown
         and 'value="push:0" checked>' in shown
-        and 'value="card:0"' not in shown
+        and 'value="in_app:0"' not in shown
     )
     sent[2].post(f"/p/{key}", data={"topic": ["0"], "channel": ["sms:0", "push:0"]})
     assert said() == {"push": True}, "never asked about texts, and a form says nothing about that"
@@ -252,7 +252,7 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
         )
 
     assert put(agreed=True, channel="sms").status_code == 200
-    found = {c["topic"]: c for c in put(agreed=False, channel="card").json["consent"]}
+    found = {c["topic"]: c for c in put(agreed=False, channel="in_app").json["consent"]}
     assert found["Text messages"] == {
         "channel": "sms",
         "topic": "Text messages",
@@ -260,8 +260,8 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
         "how": "at the desk",
     }
     assert (
-        found["Cards on the website"]["agreed"],
-        found["Notices"]["agreed"],
+        found["In-app messages on the website"]["agreed"],
+        found["Notifications"]["agreed"],
         found["All email"]["agreed"],
     ) == (False, None, True)
     assert put(agreed=True, channel="post").json["where"] == "consent.channel"
@@ -275,7 +275,7 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
     assert (
         found["News in text messages"] is False
         and found["Text messages"] is True
-        and "News in notices" not in found
+        and "News in push notifications" not in found
     )
     for rubbish, where in (
         ({"channel": ["sms"]}, "consent.channel"),
@@ -366,7 +366,8 @@ def test_each_link_is_good_for_its_own_purpose_only(database, settings, sent):
         for other, path in asked.items()
         if works(purpose, path)
     }
-    # This email has no page of a notice; its opening is counted once, and a click that came first
+    # This email has no page of a push notification; its opening is counted once, and a click that
+    # came first
     # counts as one.
     assert worked == {("click", "click"), ("leave", "leave"), ("choose", "choose")}
     for purpose in set(signing.PURPOSES) - {"leave"}:
@@ -394,7 +395,7 @@ def test_what_left_before_purposes_were_told_apart_still_leads_where_it_did(
     old = base64.urlsafe_b64encode(body + mac).rstrip(b"=").decode()
     for path in (f"/c/{old}/0", f"/o/{old}", f"/u/{old}", f"/p/{old}"):
         assert sent[2].get(path, headers=READER).status_code in (200, 302)
-    assert signing.read(settings.secret, "card", old) is None
+    assert signing.read(settings.secret, "in_app", old) is None
 
 
 def test_what_was_compiled_before_purposes_were_told_apart_is_carried_over(
@@ -705,7 +706,7 @@ class TestEvents:
             )
 
         told = tell().json
-        assert (told["stored"], told["card"]) == (1, None)
+        assert (told["stored"], told["in_app"]) == (1, None)
         assert tell(event="page_viewed", visitor=told["visitor"]).status_code == 200, (
             "the browser is known by what it was given"
         )

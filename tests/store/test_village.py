@@ -1,5 +1,5 @@
-"""The village's people live through a day: what they do about texts, notices and cards reaches the
-application by its own doors."""
+"""The village's people live through a day: what they do about texts, push notifications and in-app
+messages reaches the application by its own doors."""
 
 import dataclasses
 import datetime as dt
@@ -57,7 +57,7 @@ def served():
 @pytest.fixture
 def hill(database, settings, served, tmp_path, job_context, monkeypatch):
     """The application and the village, each on its port, with three residents who can be reached by
-    text, notice and card."""
+    text, push notification and in-app message."""
     store = Store(tmp_path / "village.db")
     ports = [make_server("127.0.0.1", 0, None, threaded=True) for _ in range(2)]
     address, site = (f"http://127.0.0.1:{server.server_port}" for server in ports)
@@ -176,7 +176,7 @@ def test_texts(hill, database):
     assert hill.reactions(ident) == [("ann", "clicked"), ("bo", "unsubscribed")]
 
 
-def test_notices_that_open_a_page_of_ours(hill, database):
+def test_notifications_that_open_a_page_of_ours(hill, database):
     with clock.at(NOW), database.session() as session:
         page = messages.create(
             session,
@@ -201,7 +201,7 @@ def test_notices_that_open_a_page_of_ours(hill, database):
     ident = hill.send(document, "push")
     hill.live(NOW, NOW + DAY)
     # The tap is counted though it leads nowhere but to us. (Whoever leaves texts and mails does not
-    # leave notices so.)
+    # leave push notifications so.)
     assert hill.reactions(ident) == [("ann", "clicked"), ("bo", "clicked")]
     with database.session() as session:
         links = session.execute(
@@ -214,15 +214,15 @@ def test_notices_that_open_a_page_of_ours(hill, database):
         assert session.execute(sa.text("SELECT DISTINCT link FROM reactions")).scalars().all() == [
             links[0]["number"]
         ]
-    assert [link["label"] for link in links] == ["the notice"]
+    assert [link["label"] for link in links] == ["the push notification"]
 
 
-def test_cards_are_seen_by_who_comes_by(hill, monkeypatch):
-    document = beginning("card", "Farrow Hill", "STOP") | {
+def test_in_app_messages_are_seen_by_who_comes_by(hill, monkeypatch):
+    document = beginning("in_app", "Farrow Hill", "STOP") | {
         "subject": "Join us",
         "lines": [new_line("heading", text="Hello")],
     }
-    document["card"] = {
+    document["in_app"] = {
         "times": 5,
         "gap_days": 0,
         "buttons": [
@@ -230,7 +230,7 @@ def test_cards_are_seen_by_who_comes_by(hill, monkeypatch):
             {"label": "Not now", "act": "later", "days": 1},
         ],
     }
-    ident = hill.send(document, "card")
+    ident = hill.send(document, "in_app")
     hill.live(NOW, NOW + DAY)
     assert hill.reactions(ident) == [], "nobody came by"
     monkeypatch.setattr(minds, "STROLLS", 1)

@@ -1,12 +1,12 @@
 """The API's endpoints that keep the house in order: fields and kinds of event changed, merged and
-retired; doubles found and parted."""
+retired; duplicates found and parted."""
 
 import flask
 
 from meadowrun.api.door import TEXT, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import NotFound
-from meadowrun.people import dictionary, doubles, queries
+from meadowrun.people import dictionary, duplicates, queries
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Field
 from meadowrun.shell.request import body, db, now
@@ -27,13 +27,15 @@ def _field(field: Field) -> dict[str, object]:
         "filled": entry.filled,
         "of": entry.of,
         "commonest": [{"value": value, "count": count} for value, count in entry.common],
-        "near": [f.label for f in entry.doubles],
+        "near": [f.label for f in entry.duplicates],
         "used_in": entry.used,
     }
 
 
 @endpoint(
-    "get", "/v1/fields/own", "The own fields: how full, commonest values, near doubles, where used"
+    "get",
+    "/v1/fields/own",
+    "The own fields: how full, commonest values, near duplicates, where used",
 )
 def own_fields(actor: Actor) -> object:
     return flask.jsonify(
@@ -146,21 +148,21 @@ def merge_kinds(actor: Actor, key: str) -> object:
 
 @endpoint(
     "get",
-    "/v1/doubles",
+    "/v1/duplicates",
     (
         "Contacts that are likely one person, the likeliest first, and the merges that can still "
         "be "
         "undone"
     ),
 )
-def likely_doubles(actor: Actor) -> object:
-    pairs, as_of = doubles.candidates(db(), now())
+def likely_duplicates(actor: Actor) -> object:
+    pairs, as_of = duplicates.candidates(db(), now())
     return flask.jsonify(
         as_of=as_of.isoformat(),
         items=[{"contacts": [p.first.id, p.second.id], "why": list(p.why)} for p in pairs],
         merges=[
             {"id": m.id, "kept": m.kept_id, "gone": m.gone_id, "at": m.at.isoformat(), "by": m.by}
-            for m in doubles.recent(db(), now())
+            for m in duplicates.recent(db(), now())
         ],
     )
 
@@ -171,5 +173,5 @@ def likely_doubles(actor: Actor) -> object:
     "Part two contacts again that were made one in the last 30 days",
 )
 def undo_merge(actor: Actor, ident: int) -> object:
-    parted = doubles.undo(db(), actor, now(), ident)
+    parted = duplicates.undo(db(), actor, now(), ident)
     return flask.jsonify(kept=parted.kept_id, gone=parted.gone_id)

@@ -29,7 +29,7 @@ from meadowrun.core.audience.schema import schema
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.people import actions as people
 from meadowrun.people import company_queries, keeping, list_queries, queries
-from meadowrun.people.doubles import merge
+from meadowrun.people.duplicates import merge
 from meadowrun.people.models import Company, Contact, PeopleList
 from meadowrun.people.wholly import erase, everything
 from meadowrun.scores.queries import kept_points

@@ -62,7 +62,8 @@ class Database:
             connect_args={
                 "prepare_threshold": None,
                 "connect_timeout": 5,
-                # A server notices a client that was killed, and a client a server it no longer
+                # A server push notifications a client that was killed, and a client a server it no
+                # longer
                 # reaches.
                 "options": "-c timezone=UTC -c jit=off -c client_connection_check_interval=2000",
                 "keepalives_idle": 30,

@@ -121,7 +121,7 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     ),
     "MEADOWRUN_SMS_PRICE": ("What one part of a text message costs, such as 0.045", "0"),
     "MEADOWRUN_PUSH_URL": (
-        "Where notices for phones are handed over, http(s)://host or null: to send none",
+        "Where push notifications for phones are handed over, http(s)://host or null: to send none",
         "null:",
     ),
     "MEADOWRUN_CURRENCY": ("The sign of the currency that prices are in", "£"),

@@ -15,14 +15,14 @@ import re
 _BYTES = 6
 _MAC = 8
 #: What tokens of a delivery are for: following a link, the opening picture, unsubscribing, choosing
-#: what one gets, the page of a notice,
-#: the way back of bounces, what gateways know a message by, an in-app card.
-PURPOSES = ("click", "open", "leave", "choose", "page", "bounce", "message", "card")
+#: what one gets, the page of a push notification,
+#: the way back of bounces, what gateways know a message by, an in-app message.
+PURPOSES = ("click", "open", "leave", "choose", "page", "bounce", "message", "in_app")
 _PLACE = {purpose: number * _MAC for number, purpose in enumerate(PURPOSES)}
 #: What one token was for before purposes were told apart: what had left by then still leads where
 #: it did.
 _BEFORE = "delivery"
-_NEVER_BEFORE = ("card",)
+_NEVER_BEFORE = ("in_app",)
 #: Without signs that are taken for one another.
 _SIGNS = "23456789abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ"
 

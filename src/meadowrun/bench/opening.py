@@ -146,7 +146,7 @@ def pages(world: World) -> Iterator[Measurement]:
         session.execute(sa.text("TRUNCATE kept_sets, kept_answers, later_pages"))
     for name in (
         "people.sample",
-        "people.doubles",
+        "people.duplicates",
         "segments.totals",
         "segments.refresh",
         "segments.renew",

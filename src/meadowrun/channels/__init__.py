@@ -5,7 +5,7 @@ import importlib
 from meadowrun.gateways.channels import CHANNELS, add
 
 #: The modules here that hold CHANNEL, in the order in which channels are spoken of.
-NAMES = ("email", "sms", "push", "card")
+NAMES = ("email", "sms", "push", "in_app")
 
 
 def load() -> None:

@@ -1,4 +1,4 @@
-"""Push notices: to every browser and phone that gave permission, each by its own service."""
+"""Push notifications: to every browser and phone that gave permission, each by its own service."""
 
 import datetime as dt
 from collections.abc import Sequence
@@ -42,8 +42,8 @@ def _gateway(database: Database, settings: Settings, dispatch: int, now: dt.date
     return push.PushGateway(settings, now.timestamp(), gone)
 
 
-class Notices(Hand):
-    """One notice for all devices of a person."""
+class Notifications(Hand):
+    """One push notification for all devices of a person."""
 
     def __init__(self, parcel: Parcel):
         super().__init__(parcel)
@@ -63,7 +63,7 @@ class Notices(Hand):
             for d in self._devices.get(reader.contact_id, ())
             if d.kind in given.get("systems", SYSTEMS)
         )
-        return push.Notice(
+        return push.Notification(
             tokens["message"],
             reader.contact_id,
             there,
@@ -83,11 +83,11 @@ CHANNEL = Channel(
     gateway=_gateway,
     can_be_asked=lambda settings: False,
     there="each device’s own service is asked as it goes",
-    hand=Notices,
+    hand=Notifications,
     steps={"delivered": "Delivered", "clicked": "Tapped it"},
-    by="as a notice",
+    by="as a push notification",
     one="the notification",
-    a="a push notice",
-    may="everyone of them who allowed notices",
-    editor="notices.edit",
+    a="a push notification",
+    may="all of them who allow push notifications",
+    editor="notifications.edit",
 )

@@ -69,7 +69,9 @@ def encrypt(
     `private` and `salt` are fresh unless given. Raises PushProblem.
     """
     if len(payload) > MOST_BYTES:
-        raise PushProblem(f"the notice takes {len(payload):,} bytes; {MOST_BYTES:,} are the most")
+        raise PushProblem(
+            f"the push notification takes {len(payload):,} bytes; {MOST_BYTES:,} are the most"
+        )
     theirs = decode(p256dh)
     try:
         public = ec.EllipticCurvePublicKey.from_encoded_point(ec.SECP256R1(), theirs)

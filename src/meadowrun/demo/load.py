@@ -46,8 +46,8 @@ IDA = Actor(None, "Ida Vance", "admin")
 Say = Callable[[str], None]
 #: Draws so many numbers of deliveries: the first of them.
 _DRAWN = "SELECT setval('delivery_numbers', nextval('delivery_numbers') + :n) - :n"
-#: the topic of the members' letter, of whose readers so many in 100 are kept back to compare with
-MEMBERS, HELD = 2, 15.0
+#: the topic of the members' letter, of whose readers so many in 100 are in the control group
+MEMBERS, CONTROL = 2, 15.0
 
 
 def load(
@@ -416,7 +416,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
             topic_id=2,
             success_event="membership_renewed",
             success_days=14,
-            held={"percent": HELD},
+            control={"percent": CONTROL},
             created_at=now,
             changed_at=now,
         )
@@ -490,14 +490,14 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
         ),
         {"c": campaign, "m": message},
     ).one()
-    held = HELD if topic == MEMBERS else 0.0
+    control = CONTROL if topic == MEMBERS else 0.0
     send = Send(
         campaign_id=ids[0],
         name=f"{name}, {taken:%B %Y}",
         state="done",
         message_id=ids[1],
         edition_id=ids[2],
-        held={"percent": held} if held else {},
+        control={"percent": control} if control else {},
         audience={"in": [], "out": []},
         sender_id=1 + number % 2,
         zone="Europe/London",
@@ -568,7 +568,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
         (
             "deliveries (contact_id, dispatch_id, taken_at, number, due, outcome, address, at, "
             "note, "
-            "filled, held)"
+            "filled, control)"
         ),
     )
     reacted = bulk.Rows(
@@ -594,7 +594,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
     for place, i in enumerate(known.tolist()):
         contact, size = i + 1, size + 1
         channel, chosen = agreed.get(contact, (None, None))
-        kept = share_number(contact, f"campaign:{ids[0]}") < held * 100
+        kept = share_number(contact, f"campaign:{ids[0]}") < control * 100
         outcome = _outcome(
             made, i, contact in suppressed, contact in bounced, channel, chosen, kept
         )
@@ -618,7 +618,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
             stamp,
             outcome,
             made.email[i] if filled else None,
-            at.isoformat() if filled or outcome == "held_back" else None,
+            at.isoformat() if filled or outcome == "control" else None,
             "550 nobody of that name lives here" if outcome == "bounced" else None,
             filled,
             kept,
@@ -629,7 +629,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
             _react(
                 made, i, contact, (dispatch.id, first + place), at, roll[place], links, reacted, buy
             )
-        elif outcome == "held_back":
+        elif outcome == "control":
             _by_itself(at, contact, roll[place], buy)
     for done in (rows, reacted, bought):
         done.send()
@@ -662,7 +662,7 @@ def _outcome(
             bounced,
             chosen,
             channel,
-            held=kept,
+            control=kept,
         )
     )
     if not said.goes:

@@ -142,10 +142,10 @@ class Demo:
             store = Store(self.folder / "village.db")
             store.settle(world.residents())
             store.introduce(world.introductions())
-            from meadowrun.demo.writing import allow_notices
+            from meadowrun.demo.writing import allow_notifications
 
             with database.session() as session:
-                allow_notices(session, store, self.site, world.moment, scale)
+                allow_notifications(session, store, self.site, world.moment, scale)
             store.close()
         if follow(
             database, self.folder / "addresses.json", {"web": self.address, "village": self.site}

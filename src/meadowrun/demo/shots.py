@@ -26,9 +26,9 @@ VIEWS = {
     "grouping": "/groupings/1",
     "message": "/messages/1",
     "checks": "/messages/1/checks",
-    "notice": "/messages/3/notice",
+    "notification": "/messages/3/notification",
     "text": "/messages/2/text",
-    "card": "/messages/4",
+    "in_app": "/messages/4",
     "campaign": "/campaigns/2",
     "send": "/sends/1",
     "last-look": "/sends/1/look",
@@ -72,7 +72,7 @@ def run(root: pathlib.Path) -> None:
             else:
                 browser.get(demo.address + place)
             # The reading side of an editor comes after the page.
-            time.sleep(1.8 if name in ("message", "notice", "text", "card") else 0.9)
+            time.sleep(1.8 if name in ("message", "notification", "text", "in_app") else 0.9)
             if "Something went wrong" in browser.title:
                 raise MeadowrunError(
                     f"The page for {name}.png went wrong: "

@@ -224,7 +224,8 @@ def welcome(
 
 
 def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: Settings) -> None:
-    """A text message and a push notice for a clear night, and a card on the website."""
+    """A text message and a push notification for a clear night, and an in-app message on the
+    website."""
     words, site = dictionary(session), f"{settings.village_url}/observatory"
     text = beginning("sms", settings.organisation, STOP_WORD) | {
         "plain": 'Farrow Hill: {{ contact.first_name | default("Hello", true) }}, the sky clears '
@@ -234,7 +235,7 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
     actions.create(
         session, actor, now, "Clear tonight, by text", actions.take(text, words, "sms"), "sms"
     )
-    notice = beginning("push", settings.organisation, STOP_WORD) | {
+    notification = beginning("push", settings.organisation, STOP_WORD) | {
         "subject": 'Clear tonight, {{ contact.first_name | default("friend", true) }}',
         "plain": "The dome opens at seven. Bring a blanket.",
         "push": {
@@ -250,12 +251,12 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
         session,
         actor,
         now,
-        "Clear tonight, as a notice",
-        actions.take(notice, words, "push"),
+        "Clear tonight, as a push notification",
+        actions.take(notification, words, "push"),
         "push",
     )
-    card = beginning("card", settings.organisation, STOP_WORD)
-    card |= {
+    in_app = beginning("in_app", settings.organisation, STOP_WORD)
+    in_app |= {
         "subject": "Become a member",
         "lines": [
             new_line(
@@ -272,7 +273,7 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
             ),
         ],
     }
-    card["card"] |= {
+    in_app["in_app"] |= {
         "page": "/observatory*",
         "until": f"{now.date() + dt.timedelta(days=60)}",
         "times": 3,
@@ -284,15 +285,20 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
         ],
     }
     actions.create(
-        session, actor, now, "Membership, on the website", actions.take(card, words, "card"), "card"
+        session,
+        actor,
+        now,
+        "Membership, on the website",
+        actions.take(in_app, words, "in_app"),
+        "in_app",
     )
 
 
-def allow_notices(
+def allow_notifications(
     session: orm.Session, store: Store, site: str, now: dt.datetime, scale: int
 ) -> None:
-    """Some people's browsers in the village allow notices, and some have the app on their
-    phones."""
+    """Some people's browsers in the village allow push notifications, and some have the app on
+    their phones."""
     for contact in range(7, min(scale, 8000), 40):
         subscribe_device(
             session,

@@ -73,7 +73,8 @@ def users(session: orm.Session, handle: str) -> list[tuple[str, int, str]]:
             sa.text(
                 "SELECT 'message', id, name FROM messages WHERE document\\:\\:text LIKE :part "
                 "UNION ALL "
-                "SELECT 'shared part', id, name FROM shared_parts WHERE lines\\:\\:text LIKE :part ORDER BY 3"
+                "SELECT 'shared part', id, name FROM shared_parts WHERE lines\\:\\:text LIKE "
+                ":part ORDER BY 3"
             ).bindparams(part=f"%/{handle}%")
         )
     ]

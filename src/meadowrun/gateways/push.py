@@ -1,5 +1,5 @@
-"""How a push notice leaves: encrypted for each browser and handed to the push service it named (RFC
-8030, RFC 8291, RFC 8292); for phones as JSON to the gateway that the settings name."""
+"""How a push notification leaves: encrypted for each browser and handed to the push service it
+named (RFC 8030, RFC 8291, RFC 8292); for phones as JSON to the gateway that the settings name."""
 
 import dataclasses
 import itertools
@@ -26,9 +26,9 @@ class Device:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
-class Notice:
-    """One notice for all devices of a person. `key` is the delivery's token; a service replaces
-    what waits under the same topic."""
+class Notification:
+    """One push notification for all devices of a person. `key` is the delivery's token; a service
+    replaces what waits under the same topic."""
 
     key: str
     contact_id: int
@@ -38,10 +38,11 @@ class Notice:
 
 
 class PushGateway:
-    """Hands notices to push services. `gone` is told of a device that took its permission back.
+    """Hands push notifications to push services. `gone` is told of a device that took its
+    permission back.
 
-    Phones: POST <url>/notices {id, to, system, ttl, notice}: 202 taken, 404 or 410 the app is gone,
-    5xx come again later; the gateway shows what comes twice under one id once.
+    Phones: POST <url>/notifications {id, to, system, ttl, notification}: 202 taken, 404 or 410 the
+    app is gone, 5xx come again later; the gateway shows what comes twice under one id once.
     """
 
     #: one request for each device, one after another; few, so that few are in doubt when a worker
@@ -61,31 +62,35 @@ class PushGateway:
         self.contact = f"mailto:postmaster@{settings.mail_domain}"
         self.phones, self.inner = settings.push_url, settings.inner
 
-    def hand_over(self, messages: Iterable[Notice], begin: Begin = all_may_go) -> Iterator[Handed]:
+    def hand_over(
+        self, messages: Iterable[Notification], begin: Begin = all_may_go
+    ) -> Iterator[Handed]:
         """Delivered when the service of at least one device took it; bounced when all are gone.
         Never raises for one service being away: that person is asked again later."""
-        notices = iter(messages)
-        while group := list(itertools.islice(notices, self.at_once)):
+        notifications = iter(messages)
+        while group := list(itertools.islice(notifications, self.at_once)):
             yield from self._group(begin(group))
 
-    def _group(self, notices: Sequence[Notice]) -> Iterator[Handed]:
-        for notice in notices:
-            if not notice.devices:
+    def _group(self, notifications: Sequence[Notification]) -> Iterator[Handed]:
+        for notification in notifications:
+            if not notification.devices:
                 yield Handed(
-                    notice.contact_id, "no_address", "no device of the systems this is for"
+                    notification.contact_id, "no_address", "no device of the systems this is for"
                 )
                 continue
-            said = [self._one(notice, device) for device in notice.devices]
+            said = [self._one(notification, device) for device in notification.devices]
             outcome = next(
                 (o for o in ("delivered", "deferred") if any(a[0] == o for a in said)), "bounced"
             )
-            yield Handed(notice.contact_id, outcome, "; ".join(words for _, words in said)[:300])
+            yield Handed(
+                notification.contact_id, outcome, "; ".join(words for _, words in said)[:300]
+            )
 
-    def _one(self, notice: Notice, device: Device) -> tuple[str, str]:
+    def _one(self, notification: Notification, device: Device) -> tuple[str, str]:
         if device.kind != "web":
-            return self._phone(notice, device)
+            return self._phone(notification, device)
         try:
-            body = webpush.encrypt(notice.payload, device.p256dh, device.auth)
+            body = webpush.encrypt(notification.payload, device.p256dh, device.auth)
         except webpush.PushProblem as problem:
             return "bounced", str(problem)
         # RFC 8030, 5.4: under one topic of at most 32 signs, what waits is replaced: handed over
@@ -98,9 +103,9 @@ class PushGateway:
                 {
                     "Content-Encoding": "aes128gcm",
                     "Content-Type": "application/octet-stream",
-                    "TTL": str(notice.ttl),
+                    "TTL": str(notification.ttl),
                     "Urgency": "normal",
-                    "Topic": notice.key[:32],
+                    "Topic": notification.key[:32],
                     "Authorization": webpush.authorization(
                         self.key, device.endpoint, self.contact, self.now
                     ),
@@ -119,21 +124,21 @@ class PushGateway:
             return 0, f"no answer: {problem}"
         return answer.status, answer.reason
 
-    def _phone(self, notice: Notice, device: Device) -> tuple[str, str]:
+    def _phone(self, notification: Notification, device: Device) -> tuple[str, str]:
         if self.phones.startswith("null:"):
             return "bounced", "no gateway for phones is set; MEADOWRUN_PUSH_URL names one"
         body = {
-            "id": f"{notice.key}-{device.id}",
+            "id": f"{notification.key}-{device.id}",
             "to": device.endpoint,
             "system": device.kind,
-            "ttl": notice.ttl,
-            "notice": json.loads(notice.payload),
+            "ttl": notification.ttl,
+            "notification": json.loads(notification.payload),
         }
         try:
             # The settings name this gateway.
             answer = outgoing.ask(
                 "POST",
-                f"{self.phones}/notices",
+                f"{self.phones}/notifications",
                 json.dumps(body).encode(),
                 {"Content-Type": "application/json"},
                 self.timeout,

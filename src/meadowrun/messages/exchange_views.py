@@ -76,7 +76,7 @@ def turn(ident: int) -> object:
     if source.strip():
         document, lost = bringing.read_in(db(), source, words(), settings().public_url)
         document |= {
-            "card": message.document.get("card"),
+            "in_app": message.document.get("in_app"),
             "subject": message.document["subject"] or document["subject"],
             "preheader": message.document["preheader"] or document["preheader"],
         }

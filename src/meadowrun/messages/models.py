@@ -90,8 +90,8 @@ class SharedPart(Base):
 
 
 class SharedPartVersion(Base):
-    """What a row held. Never changes: a message keeps the version it was given until its author
-    takes a newer one."""
+    """What a shared part held. Never changes: a message keeps the version it was given until its
+    author takes a newer one."""
 
     __tablename__ = "shared_part_versions"
     part_id: orm.Mapped[int] = orm.mapped_column(

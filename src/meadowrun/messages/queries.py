@@ -172,18 +172,21 @@ def asked(session: orm.Session, document: Json, lines: Sequence[Json]) -> dict[s
 
 
 def _with_page(
-    session: orm.Session, notice: Compiled, number: int, public_url: str, tracked: bool
+    session: orm.Session, notification: Compiled, number: int, public_url: str, tracked: bool
 ) -> Compiled:
-    """A notice with the message that a tap on it opens as a page. Raises CompileError."""
+    """A push notification with the message that a tap on it opens as a page. Raises
+    CompileError."""
     page = session.get(Message, number)
     if page is None or page.channel != "email" or page.document.get("one_of"):
         if not tracked:
-            # While it is written the notice itself can be read already.
-            return notice
+            # While it is written the push notification itself can be read already.
+            return notification
         raise CompileError("The page that a tap opens was not chosen, or is gone.")
-    made = _compiled(session, page.document, public_url, tracked, len(notice.links))
+    made = _compiled(session, page.document, public_url, tracked, len(notification.links))
     links = tuple(dataclasses.replace(link, label=f"page: {link.label}") for link in made.links)
-    return dataclasses.replace(notice, links=(*notice.links, *links), members={"page": made})
+    return dataclasses.replace(
+        notification, links=(*notification.links, *links), members={"page": made}
+    )
 
 
 def everyone(session: orm.Session) -> int:

@@ -62,7 +62,8 @@ def keep_part(
         if based_on is not None and based_on != part.version:
             raise Conflict(
                 (
-                    f"{part.changed_by} changed this shared part meanwhile, or you did in another window. "
+                    f"{part.changed_by} changed this shared part meanwhile, or you did in "
+                    "another window. "
                     "What you typed is still here."
                 ),
                 part.version,
@@ -160,7 +161,8 @@ def delete_part(session: orm.Session, actor: Actor, now: dt.datetime, part: Shar
     used = [m.name for m, _ in queries.users_of_part(session, part.id)]
     if used:
         raise Conflict(
-            f"This shared part is used in {', '.join(f'“{n}”' for n in used[:5])}. Remove it there first."
+            f"This shared part is used in {', '.join(f'“{n}”' for n in used[:5])}. Remove it "
+            "there first."
         )
     audit.record(session, actor, now, "deleted", "shared part", part.id, part.name)
     session.delete(part)

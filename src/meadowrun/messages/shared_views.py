@@ -1,5 +1,5 @@
-"""shared parts and adaptive blocks: written once, used in many messages, and followed by those that an
-author chooses."""
+"""shared parts and adaptive blocks: written once, used in many messages, and followed by those that
+an author chooses."""
 
 import flask
 

@@ -11,7 +11,7 @@ from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.channels import CHANNELS, checks_of
-from meadowrun.core.content import begin, card, readers
+from meadowrun.core.content import begin, in_app, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.checks import PHONES, shown_length
 from meadowrun.core.content.compiled import CompileError, Rendered, placed
@@ -24,8 +24,8 @@ from meadowrun.core.content.plain import made_from
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages import actions, bringing, copying, editable, queries, reading
-from meadowrun.messages.cards_views import on_website
 from meadowrun.messages.gaps import counted, gaps_of
+from meadowrun.messages.in_app_views import on_website
 from meadowrun.messages.models import Draft, Message
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
@@ -161,7 +161,7 @@ def edit(ident: int) -> object:
 
 def editor(channel: str = "email") -> dict[str, Any]:
     """What the two halves need besides the document."""
-    kinds = doc.LINE_TYPES if channel == "email" else card.offered(doc.LINE_TYPES)
+    kinds = doc.LINE_TYPES if channel == "email" else in_app.offered(doc.LINE_TYPES)
     return {
         "segments": segments(db()),
         "looks": readers.LOOKS,
@@ -248,9 +248,9 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         "editable": editable,
         "facts": facts or {},
         "plain_made": not document.get("plain"),
-        "card": document.get("card"),
-        "acts": card.ACTS,
-        "shapes": card.SHAPES,
+        "in_app": document.get("in_app"),
+        "acts": in_app.ACTS,
+        "shapes": in_app.SHAPES,
         "events": words().events,
         "lengths": [(name, shown_length(document[name]), most) for name, most in PHONES.items()],
         "readers": who_reads,
@@ -409,7 +409,8 @@ def read_html(ident: int) -> object:
     mail = rendered(message, chosen_person(flask.request.args.get("as")))
     page = looked(mail, flask.request.args.get("look", "desk"))
     return in_frame(
-        on_page(page, mail.card, message.document["settings"]) if mail.card else page, heard=True
+        on_page(page, mail.in_app, message.document["settings"]) if mail.in_app else page,
+        heard=True,
     )
 
 

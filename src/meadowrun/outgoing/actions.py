@@ -19,10 +19,10 @@ from meadowrun.outgoing.jobs import ask_for
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import set_state
 
-#: Deliveries to the people of a query of id, outcome, repeated and held; all are due at once.
+#: Deliveries to the people of a query of id, outcome, repeated and control; all are due at once.
 PUT = """
-INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, held)
-SELECT id, :dispatch, :taken, :taken, outcome, repeated, held FROM ({people}) x ORDER BY id
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, control)
+SELECT id, :dispatch, :taken, :taken, outcome, repeated, control FROM ({people}) x ORDER BY id
 """
 #: From so many people on, claims are planned badly without fresh statistics.
 _MANY = 2000
@@ -40,7 +40,7 @@ def open_dispatch(session: orm.Session, now: dt.datetime, dispatch: Dispatch) ->
 
 
 def put(session: orm.Session, dispatch: Dispatch, people: str, values: Mapping[str, Any]) -> int:
-    """Adds deliveries to the people of a query with columns id, outcome, repeated and held. Says
+    """Adds deliveries to the people of a query with columns id, outcome, repeated and control. Says
     how many."""
     done = session.execute(
         sa.text(PUT.format(people=people)),

@@ -234,7 +234,9 @@ class BatchWork:
                 claimed[row.id].tries,
                 verdict(
                     Facts.of(
-                        row, repeated_address=claimed[row.id].repeated, held=claimed[row.id].held
+                        row,
+                        repeated_address=claimed[row.id].repeated,
+                        control=claimed[row.id].control,
                     ),
                     self.rule,
                 ),

@@ -51,7 +51,8 @@ LOCKED = "SELECT pg_try_advisory_lock(:locks, :lock)"
 FREE = """d.outcome IN ('waiting', 'deferred') AND d.due <= :now
     AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b))"""
 
-#: Claims who is due longest: contact, number, tries, repeated, held. Of several to one contact the
+#: Claims who is due longest: contact, number, tries, repeated, control. Of several to one contact
+#: the
 #: first, and only contacts whom no other
 #: worker judges at this moment: they are locked until the verdict on them is written. Who is merely
 #: claimed stays as they are, unless the
@@ -74,7 +75,7 @@ THEN :now ELSE d.at END,
     outcome = CASE WHEN :whole THEN 'in_hand' ELSE d.outcome END
 FROM chosen x WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken
 AND d.contact_id = x.contact_id AND d.occurrence = x.occurrence
-RETURNING d.contact_id, d.number, d.tries, d.repeated, d.held
+RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control
 """
 
 #: The same for a batch that failed before: it keeps its people, under a new token.
@@ -84,7 +85,7 @@ THEN :now ELSE d.at END,
     outcome = CASE WHEN :whole THEN 'in_hand' ELSE d.outcome END
 WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.claim = :former
 AND d.outcome IN ('waiting', 'deferred') AND d.due <= :now
-RETURNING d.contact_id, d.number, d.tries, d.repeated, d.held
+RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control
 """
 
 #: Notes some people of the batch as being handed over, while the dispatch runs: their contacts.
@@ -129,7 +130,7 @@ class Claimed(NamedTuple):
     number: int
     tries: int
     repeated: bool
-    held: bool
+    control: bool
 
 
 class ClaimLost(Exception):
@@ -243,7 +244,8 @@ class Claim:
             {**self.key, "now": now, "most": BATCH, "whole": whole},
         )
         return {
-            row.contact_id: Claimed(row.number, row.tries, row.repeated, row.held) for row in rows
+            row.contact_id: Claimed(row.number, row.tries, row.repeated, row.control)
+            for row in rows
         }
 
     def hold(self) -> None:

@@ -103,7 +103,7 @@ class Delivery(Base):
     #: the same address is in this audience under an earlier record
     repeated: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: of the control group, settled with the audience
-    held: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    control: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: how often it was put off, by the gateway or for want of a feed
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: the token of the batch that has it, and since when, by the database's own clock. Free is what

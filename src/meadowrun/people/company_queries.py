@@ -51,7 +51,7 @@ def names(session: orm.Session, idents: Collection[int]) -> dict[int, str]:
 
 
 def alike(session: orm.Session, company: Company) -> list[Company]:
-    """Companies whose names begin like this one's, to merge it with: the likeliest doubles."""
+    """Companies whose names begin like this one's, to merge it with: the likeliest duplicates."""
     begins = as_like(company.name_key.split(" ")[0][:12])
     return list(
         session.scalars(

@@ -1,11 +1,11 @@
-"""Browsers and phones that allow notices."""
+"""Browsers and phones that allow push notifications."""
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 
 def devices_by_kind(session: orm.Session) -> dict[str, int]:
-    """How many devices of each kind allow notices."""
+    """How many devices of each kind allow push notifications."""
     return {
         row[0]: row[1]
         for row in session.execute(
@@ -15,8 +15,8 @@ def devices_by_kind(session: orm.Session) -> dict[str, int]:
 
 
 def devices_of(session: orm.Session, address: str) -> list[sa.Row[tuple[int, str, str, str, str]]]:
-    """The devices of a contact's email address that allow notices: id, endpoint, p256dh, auth,
-    kind."""
+    """The devices of a contact's email address that allow push notifications: id, endpoint, p256dh,
+    auth, kind."""
     return list(
         session.execute(
             sa.text(

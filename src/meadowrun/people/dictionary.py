@@ -1,5 +1,5 @@
-"""Fields and kinds of event as a dictionary: how full, commonest values, near doubles, where used;
-renamed, merged, retired."""
+"""Fields and kinds of event as a dictionary: how full, commonest values, near duplicates, where
+used; renamed, merged, retired."""
 
 import dataclasses
 import datetime as dt
@@ -27,7 +27,7 @@ class Entry:
     filled: int
     of: int
     common: list[tuple[str, int]]
-    doubles: list[Field]
+    duplicates: list[Field]
     used: list[str]
 
 
@@ -328,7 +328,7 @@ def rewrite_everywhere(
         _rewrite(session, table, column, where, change)
 
 
-def doubles_of_kind(session: orm.Session, kind: EventKind) -> list[EventKind]:
+def duplicates_of_kind(session: orm.Session, kind: EventKind) -> list[EventKind]:
     """Other kinds of event that look like the same thing, by what they are called."""
     others = session.scalars(
         sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)
@@ -483,7 +483,7 @@ def kind_facts(session: orm.Session, kind: EventKind) -> dict[str, Any]:
         "count": count,
         "people": people,
         "common": common,
-        "doubles": doubles_of_kind(session, kind),
+        "duplicates": duplicates_of_kind(session, kind),
         "others": session.scalars(
             sa.select(EventKind).where(EventKind.id != kind.id).order_by(EventKind.did)
         ).all(),

@@ -23,7 +23,7 @@ FEATURE = Feature(
         "views": "People",
         "keeping_views": "People",
         "dictionary_views": "People",
-        "doubles_views": "People",
+        "duplicates_views": "People",
     },
     tasks=("jobs",),
     does=(

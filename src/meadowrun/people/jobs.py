@@ -5,7 +5,7 @@ import datetime as dt
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.large import is_large
-from meadowrun.people import doubles, keeping, sampling
+from meadowrun.people import duplicates, keeping, sampling
 
 
 @jobs.task("people.expire", "upkeep", every="* * * * * */60")
@@ -19,12 +19,12 @@ def expire() -> None:
 SAMPLE_AGAIN = dt.timedelta(hours=1)
 
 
-@jobs.task("people.doubles", "upkeep", every="*/15 * * * * 30")
-def search_doubles() -> None:
-    """In a large world, has the likely doubles ready."""
+@jobs.task("people.duplicates", "upkeep", every="*/15 * * * * 30")
+def search_duplicates() -> None:
+    """In a large world, has the likely duplicates ready."""
     with context().database.session() as session:
         if is_large(session):
-            doubles.candidates(session, clock.now(session), fresh=True)
+            duplicates.candidates(session, clock.now(session), fresh=True)
 
 
 @jobs.task("people.sample", "upkeep", every="* * * * * */30")

@@ -352,7 +352,7 @@ def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
     sends."""
     sends = session.scalars(
         sa.text(
-            "SELECT name FROM sends WHERE jsonb_path_exists(jsonb_build_array(audience, held), "
+            "SELECT name FROM sends WHERE jsonb_path_exists(jsonb_build_array(audience, control), "
             "CAST(:named AS jsonpath)) ORDER BY name"
         ),
         {"named": f"$.** ? (@.list == {int(list_id)})"},

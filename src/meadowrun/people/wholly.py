@@ -91,9 +91,9 @@ def everything(session: orm.Session, contact_id: int) -> Json:
             "SELECT kind, endpoint, since, gone_at FROM push_devices WHERE contact_id = :id "
             "ORDER BY id"
         ),
-        "cards": rows(
+        "in_app_messages": rows(
             "SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at FROM "
-            "card_places p "
+            "in_app_places p "
             "JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id ORDER BY p.laid_at"
         ),
         "documents_viewed": rows(

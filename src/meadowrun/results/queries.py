@@ -53,7 +53,7 @@ class Result:
     #: (start of the hour or day, opened, clicked, converted), counting each person's first time
     timeline: list[tuple[dt.datetime, int, int, int]]
     step: dt.timedelta
-    #: what sending did, against those kept back; None where nobody was, or nothing counts as
+    #: what sending did, against the control group; None where nobody was, or nothing counts as
     #: success
     worth: Worth | None
     #: the moment it was counted
@@ -92,24 +92,25 @@ PEOPLE_SQL: dict[str, str] = {
     "d.contact_id AND "
     f"e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE {_OF_SEND} AND "
     "d.outcome = 'delivered' AND e.at >= :taken",
-    "held_converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = "
+    "control_converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = "
     "d.contact_id AND "
     f"e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE {_OF_SEND} AND "
-    "d.outcome = 'held_back' AND e.at >= :taken",
+    "d.outcome = 'control' AND e.at >= :taken",
 }
-#: Everyone whom the verdict let go against everyone kept back: written to, whether it arrived or
+#: Everyone whom the verdict let go against everyone of the control group: written to, whether it
+#: arrived or
 #: not, since it would not have
-#: arrived with as many of those kept back; each group with how many of it succeeded in the days
+#: arrived with as many of the control group; each group with how many of it succeeded in the days
 #: after their moment.
 _WORTH_SQL = f"""
-SELECT count(*) FILTER (WHERE NOT held), count(*) FILTER (WHERE NOT held
-AND good), count(*) FILTER (WHERE held),
-    count(*) FILTER (WHERE held AND good) FROM (
-SELECT d.outcome = 'held_back' AS held, EXISTS (SELECT 1 FROM events e
+SELECT count(*) FILTER (WHERE NOT control), count(*) FILTER (WHERE NOT control
+AND good), count(*) FILTER (WHERE control),
+    count(*) FILTER (WHERE control AND good) FROM (
+SELECT d.outcome = 'control' AS control, EXISTS (SELECT 1 FROM events e
 WHERE e.contact_id = d.contact_id AND e.kind_id = :kind AND
     e.at >= :taken AND e.at >= d.at AND e.at < d.at + :days) AS good
 FROM deliveries d WHERE {_OF_SEND} AND d.outcome IN ('delivered', 'bounced', 'in_doubt',
-'held_back')) x
+'control')) x
 """
 
 
@@ -241,9 +242,9 @@ def _count(
             sa.text(_SUCCESS_PASS.format(events=events)), values
         ).one()
         amount = float(summed) if has_amount else None
-        if people.get("held_back"):
-            written, good, held, of_these = session.execute(sa.text(_WORTH_SQL), values).one()
-            gained = worth(Group(written, good), Group(held, of_these))
+        if people.get("control"):
+            written, good, control, of_these = session.execute(sa.text(_WORTH_SQL), values).one()
+            gained = worth(Group(written, good), Group(control, of_these))
     return _Counted(
         people | found | {"converted": converted},
         links or {},

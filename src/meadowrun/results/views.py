@@ -14,11 +14,11 @@ from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.outgoing.cards import tally as card_tally
+from meadowrun.outgoing.in_app_messages import tally as in_app_tally
 from meadowrun.people.models import Topic
 from meadowrun.results import queries
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import channel_of, channels_of, held_named, recent
+from meadowrun.sends.queries import channel_of, channels_of, control_named, recent
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.accounts import may
 from meadowrun.shell.later import comes_later
@@ -32,7 +32,7 @@ NAMES = {
     "machine_only": "Opened by a program only",
     "clicked": "Clicked",
     "converted": "Success",
-    "held_converted": "Kept back, and success all the same",
+    "control_converted": "Control group, and success all the same",
     "unsubscribed": "Unsubscribed",
     "complained": "Complained",
 }
@@ -87,9 +87,9 @@ def show(ident: int) -> object:
         steps=steps,
         points=points,
         channel=channel,
-        cards=card_tally(db(), send.dispatch_id) if channel == "card" else None,
+        in_app_messages=in_app_tally(db(), send.dispatch_id) if channel == "in_app" else None,
         words_of=words_for(channel),
-        kept_back=held_named(db(), send),
+        control_group=control_named(db(), send),
         said={
             key: text.lower() for key, text in (dict(CHANNELS["email"].steps) | dict(said)).items()
         },
@@ -161,7 +161,10 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
             ]
         )
     if result.worth is not None:
-        for name, group in (("written to", result.worth.written), ("kept back", result.worth.held)):
+        for name, group in (
+            ("written to", result.worth.written),
+            ("control group", result.worth.control),
+        ):
             summary.append(
                 [
                     f"Success among those {name}",

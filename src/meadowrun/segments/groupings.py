@@ -206,7 +206,8 @@ def _names_group(definition: dict[str, Any], ident: int, key: str) -> bool:
 
 
 def uses(session: orm.Session, ident: int) -> list[str]:
-    """What is made of a grouping, in words: segments, other groupings, messages and shared parts."""
+    """What is made of a grouping, in words: segments, other groupings, messages and shared
+    parts."""
     return definitions_using(
         session,
         (

@@ -6,7 +6,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.core.guardrails.outcomes import held_words
+from meadowrun.core.guardrails.outcomes import lack_words
 from meadowrun.people.asked import words
 from meadowrun.segments import insight, queries
 from meadowrun.segments.looking import look
@@ -31,7 +31,7 @@ def looked_at(
         "english": english,
         "words": words(),
         "channel_words": CHANNEL_WORDS,
-        "held_words": held_words,
+        "lack_words": lack_words,
         "today": today(),
         "shaded": shaded,
         "alike": [],

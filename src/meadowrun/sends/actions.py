@@ -84,7 +84,7 @@ def change(
         # What was chosen for one message is no answer for another.
         send.takes = "approved"
     if channel_of(session, send) != channel:
-        # Who may get a text was no answer to who may get a notice.
+        # Who may get a text was no answer to who may get a push notification.
         send.consent_rule = "agreed"
     if send.state == "planned":
         # A changed plan is looked at again before it goes.
@@ -106,14 +106,14 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
         found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
     elif going == 0:
         found.append(Check(MUST, "Nobody would get this now.", slot="to"))
-    if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
-        found.append(Check(MUST, problem, slot="ceiling"))
-    if send.held and not send.success_event:
+    if problem := stopped_by(going, send.audience_limit, send.limit_rule):
+        found.append(Check(MUST, problem, slot="limit"))
+    if send.control and not send.success_event:
         found.append(
             Check(
                 SHOULD,
                 (
-                    "People are kept back to compare, but nothing counts as success yet: there "
+                    "There is a control group, but nothing counts as success yet: there "
                     "would "
                     "be nothing to compare."
                 ),
@@ -259,10 +259,12 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:
-    """For good: those still to go are counted as stopped. Cards that lie ready are taken away, also
-    when all were laid."""
-    cards = ("done",) if CHANNELS[channel_of(session, send)].waits_there else ()
-    outgoing.stop(session, now, _dispatch(session, send, ("running", "paused", *cards), "stopped"))
+    """For good: those still to go are counted as stopped. In-app messages that lie ready are taken
+    away, also when all were laid."""
+    in_app_messages = ("done",) if CHANNELS[channel_of(session, send)].waits_there else ()
+    outgoing.stop(
+        session, now, _dispatch(session, send, ("running", "paused", *in_app_messages), "stopped")
+    )
     audit.record(session, actor, now, "stopped", "send", send.id, send.name)
 
 

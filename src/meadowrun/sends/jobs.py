@@ -38,20 +38,20 @@ def take(send_id: int) -> None:
             send.state, send.problem = "draft", str(problem)
             return
         people, values = picked_sql(send, who, channel_of(session, send))
-        if send.ceiling is not None:
+        if send.audience_limit is not None:
             going = session.execute(
                 sa.text(f"SELECT count(place) FROM ({people}) p"), values
             ).scalar_one()
-            if problem := stopped_by(going, send.ceiling, send.ceiling_rule):
+            if problem := stopped_by(going, send.audience_limit, send.limit_rule):
                 send.state, send.problem = "draft", f"Nothing went. {problem}"
                 return
         dispatch = open_dispatch(session, now, _dispatch(session, send))
         size = put(
             session,
             dispatch,
-            "SELECT id, CASE WHEN place > :most THEN 'over_ceiling' ELSE 'waiting' END AS outcome, "
-            f"repeated_address AS repeated, held FROM ({people}) x",
-            {**values, "most": send.ceiling},
+            "SELECT id, CASE WHEN place > :most THEN 'over_limit' ELSE 'waiting' END AS outcome, "
+            f"repeated_address AS repeated, control FROM ({people}) x",
+            {**values, "most": send.audience_limit},
         )
         seal(session, dispatch, size)
         send.dispatch_id, send.taken_at, send.state, send.problem = (

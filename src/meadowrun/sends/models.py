@@ -37,11 +37,11 @@ class Send(Base):
     #: who may get it, one of the verdict's RULES
     consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")
     #: the most people it may reach; empty: everybody who may get it
-    ceiling: orm.Mapped[int | None]
-    #: what happens above it, one of CEILING_RULES: so many are picked by chance, or nothing goes
-    ceiling_rule: orm.Mapped[str] = orm.mapped_column(server_default="some")
-    #: who is kept back to compare with: {}, {"percent": 10.0}, {"segment": id} or {"list": id}
-    held: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    audience_limit: orm.Mapped[int | None]
+    #: what happens above it, one of LIMIT_RULES: so many are picked by chance, or nothing goes
+    limit_rule: orm.Mapped[str] = orm.mapped_column(server_default="some")
+    #: the control group: {}, {"percent": 10.0}, {"segment": id} or {"list": id}
+    control: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: the moment it goes, empty: as soon as it is started
     leaves_at: orm.Mapped[dt.datetime | None]
     #: the zone in which that moment was named

@@ -19,7 +19,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import verdict_sql
-from meadowrun.core.guardrails.limits import Held, held_words, under
+from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
@@ -58,7 +58,7 @@ def recent(
 
 
 def of_segment(session: orm.Session, segment_id: int) -> list[Send]:
-    """The sends that name a segment, to write to, to leave out or to keep back."""
+    """The sends that name a segment, to write to, to leave out or as a control group."""
     wanted = [{"segment": segment_id}]
     return list(
         session.scalars(
@@ -67,7 +67,7 @@ def of_segment(session: orm.Session, segment_id: int) -> list[Send]:
                 sa.or_(
                     Send.audience["in"].contains(wanted),
                     Send.audience["out"].contains(wanted),
-                    Send.held.contains(wanted[0]),
+                    Send.control.contains(wanted[0]),
                 )
             )
             .order_by(Send.id.desc())
@@ -116,12 +116,12 @@ def messages_lately(session: orm.Session) -> list[tuple[Message, dt.datetime | N
 
 @dataclasses.dataclass
 class Audience:
-    """An audience as SQL over `contacts c`, with its bind values; `held` is who of it is kept back
-    to compare with."""
+    """An audience as SQL over `contacts c`, with its bind values; `control` is who of it is in the
+    control group to compare with."""
 
     predicate: str
     values: dict[str, Any]
-    held: str = "FALSE"
+    control: str = "FALSE"
 
 
 def _one(
@@ -164,26 +164,28 @@ def audience(
 def audience_of(
     session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
 ) -> Audience:
-    """`audience` of a send, with those who are kept back: by chance the same people in every send
-    of a campaign. Raises Invalid."""
+    """`audience` of a send, with those in the control group: by chance the same people in every
+    send of a campaign. Raises Invalid."""
     who = audience(session, send.audience, words, now, zone)
-    held = Held.of(send.held)
-    if not held:
+    control = ControlGroup.of(send.control)
+    if not control:
         return who
     compiler = compiler_for(session, words, now, zone)
     compiler.values = who.values
     kept = (
-        compiler.node(ShareLine("", held.percent, f"campaign:{send.campaign_id}"))
-        if held.percent
-        else _one(session, send.held, compiler, words)
+        compiler.node(ShareLine("", control.percent, f"campaign:{send.campaign_id}"))
+        if control.percent
+        else _one(session, send.control, compiler, words)
     )
     return Audience(who.predicate, compiler.values, f"coalesce({kept}, FALSE)")
 
 
-def held_named(session: orm.Session, send: Send) -> str:
-    """Who is kept back of a send, in words."""
-    held = Held.of(send.held)
-    return held_words(held, name_of(session, send.held) if held and not held.percent else "")
+def control_named(session: orm.Session, send: Send) -> str:
+    """The control group of a send, in words."""
+    control = ControlGroup.of(send.control)
+    return control_words(
+        control, name_of(session, send.control) if control and not control.percent else ""
+    )
 
 
 def _repeated(channel: str) -> str:
@@ -195,34 +197,36 @@ def _repeated(channel: str) -> str:
 
 
 def facts_of_audience(send: Send, who: Audience, channel: str) -> str:
-    """SQL over everybody of an audience: what the verdict asks, and `pick`, by which a ceiling
-    picks by chance."""
+    """SQL over everybody of an audience: what the verdict asks, and `pick`, by which an audience
+    limit picks by chance."""
     pick = (
         f"md5(f.id || ':send:{int(send.id)}')"
-        if send.ceiling is not None
+        if send.audience_limit is not None
         else "hashint8(f.id)::text"
     )
     return (
         f"SELECT f.*, {_repeated(channel)}, "
-        f"{who.held} AS held, {pick} AS pick FROM ({facts_sql(send.topic_id, channel=channel)}) "
+        f"{who.control} AS control, {pick} AS pick FROM "
+        f"({facts_sql(send.topic_id, channel=channel)}) "
         "f JOIN contacts c USING (id) "
         f"WHERE {who.predicate}"
     )
 
 
 def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, Any]]:
-    """SQL over everybody of an audience: id, repeated_address, held, and, where the send has a
-    ceiling, `place`, counted by chance among those who would get it now and are not kept back,
-    empty for the others; with its bind values."""
-    if send.ceiling is None:
+    """SQL over everybody of an audience: id, repeated_address, control, and, where the send has a
+    audience limit, `place`, counted by chance among those who would get it now and are not in the
+    control group, empty for the others; with its bind values."""
+    if send.audience_limit is None:
         # What the verdict asks is not needed yet.
         return (
             f"SELECT c.id, {_repeated(channel)}, "
-            f"{who.held} AS held, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"
+            f"{who.control} AS control, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"
         ), who.values
     would = f"({verdict_sql(send.consent_rule)} = 'go')"
     return (
-        f"SELECT id, repeated_address, held, CASE WHEN {would} THEN row_number() OVER (PARTITION "
+        f"SELECT id, repeated_address, control, CASE WHEN {would} THEN row_number() OVER "
+        "(PARTITION "
         f"BY {would} ORDER BY pick) END AS place "
         f"FROM ({facts_of_audience(send, who, channel)}) x",
         who.values,
@@ -298,9 +302,9 @@ def estimate(
     ).all()
     outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
-    going, over = under(outcomes.get("go", 0), send.ceiling, send.ceiling_rule)
+    going, over = under(outcomes.get("go", 0), send.audience_limit, send.limit_rule)
     if over:
-        outcomes |= {"go": going, "over_ceiling": over}
+        outcomes |= {"go": going, "over_limit": over}
     some = tuple(next((row.few for row in rows if row.said == "go"), ())[: min(SOME, going)])
     left_out, included = [], []
     for item in send.audience.get("out", []):
@@ -343,15 +347,15 @@ def kept_estimate(
     fresh: bool,
 ) -> tuple[Estimate, dt.datetime]:
     """`estimate` for a sheet that is being written, and the moment it is of."""
-    named = [*send.audience.get("in", []), *send.audience.get("out", []), send.held]
+    named = [*send.audience.get("in", []), *send.audience.get("out", []), send.control]
     segments = [session.get(Segment, item["segment"]) for item in named if "segment" in item]
     key = (
         send.id,
-        json.dumps([send.audience, send.held]),
+        json.dumps([send.audience, send.control]),
         send.topic_id,
         send.consent_rule,
-        send.ceiling,
-        send.ceiling_rule,
+        send.audience_limit,
+        send.limit_rule,
         send.message_id,
         str([s and s.definition for s in segments]),
     )

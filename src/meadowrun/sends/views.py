@@ -21,7 +21,7 @@ from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.guardrails.limits import ceiling_words
+from meadowrun.core.guardrails.limits import limit_words
 from meadowrun.core.guardrails.outcomes import OUTCOMES, reason_words, rule_words, words_for
 from meadowrun.core.results.worth import least_gain
 from meadowrun.core.wording import count_of
@@ -116,7 +116,7 @@ def sheet(
         mail_problem=_gateway_problem(send),
         usual=usual,
         told=_told(estimate, usual),
-        kept=estimate.outcomes.get("held_back", 0) if estimate else 0,
+        kept=estimate.outcomes.get("control", 0) if estimate else 0,
     )
 
 
@@ -139,21 +139,21 @@ def _spoken(send: Send) -> dict[str, Any]:
 def _limits(send: Send) -> dict[str, str]:
     """The guardrails of a send in words."""
     return {
-        "limit": ceiling_words(send.ceiling, send.ceiling_rule),
-        "kept_back": queries.held_named(db(), send),
+        "limit": limit_words(send.audience_limit, send.limit_rule),
+        "control_group": queries.control_named(db(), send),
     }
 
 
 def _told(
     estimate: queries.Estimate | None, usual: tuple[int, int] | None
 ) -> tuple[float | None, float | None] | None:
-    """The least true gains that would show against those kept back, and against twice as many,
+    """The least true gains that would show against the control group, and against twice as many,
     judged by what is usual."""
     if estimate is None or not usual or usual[1] < LEAST_USUAL:
         return None
-    base, held = usual[0] / usual[1], estimate.outcomes.get("held_back", 0)
-    return least_gain(base, estimate.going, held), least_gain(
-        base, max(0, estimate.going - held), 2 * held
+    base, control = usual[0] / usual[1], estimate.outcomes.get("control", 0)
+    return least_gain(base, estimate.going, control), least_gain(
+        base, max(0, estimate.going - control), 2 * control
     )
 
 
@@ -271,9 +271,9 @@ def as_person(ident: int, contact: int) -> object:
 
 
 def _page(mail: Rendered, document: Json) -> str:
-    """What somebody gets, for a frame: the mail, the card on a website, or a text."""
-    if mail.card:
-        return on_page(mail.html, mail.card, document["settings"])
+    """What somebody gets, for a frame: the mail, the in-app message on a website, or a text."""
+    if mail.in_app:
+        return on_page(mail.html, mail.in_app, document["settings"])
     return mail.html or (
         "<pre style='white-space:pre-wrap;font:16px/1.5 "
         f"sans-serif'>{escape(mail.subject)}\n{escape(mail.text)}</pre>"

@@ -11,7 +11,7 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
-from meadowrun.core.guardrails.limits import CEILING_RULES, MOST_HELD
+from meadowrun.core.guardrails.limits import LIMIT_RULES, MOST_CONTROL
 from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.values import is_whole
@@ -144,15 +144,17 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
         }
     if slot == "consent":
         return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
-    if slot == "ceiling":
-        if form.get("how") not in CEILING_RULES:
-            return {"ceiling": None}
-        most = integer(form.get("most"), "ceiling")
+    if slot == "limit":
+        if form.get("how") not in LIMIT_RULES:
+            return {"limit": None}
+        most = integer(form.get("most"), "limit")
         if not 1 <= most <= 100_000_000:
-            raise Invalid("A ceiling is a number of people, 1 at least.", "ceiling")
-        return {"ceiling": most, "ceiling_rule": form["how"]}
-    if slot == "held":
-        return {"held": _held(form.get("how", ""), form.get("percent", ""), form.get("group", ""))}
+            raise Invalid("An audience limit is a number of people, 1 at least.", "limit")
+        return {"limit": most, "limit_rule": form["how"]}
+    if slot == "control":
+        return {
+            "control": _control(form.get("how", ""), form.get("percent", ""), form.get("group", ""))
+        }
     if slot == "name":
         name = " ".join(form.get("name", "").split())
         if not name:
@@ -170,21 +172,23 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
     raise Invalid("There is no such word on the sheet.")
 
 
-def _held(how: str, percent: str, group: str) -> dict[str, Any]:
-    """Who is kept back, as it is kept. Raises Invalid."""
+def _control(how: str, percent: str, group: str) -> dict[str, Any]:
+    """The control group, as it is stored. Raises Invalid."""
     if how == "share":
         try:
             share = round(float(percent.replace(",", ".")), 1)
         except ValueError:
             share = 0.0
-        if not 0 < share <= MOST_HELD:
-            raise Invalid(f"Keep back between 0.1 and {MOST_HELD:g} of 100 people.", "held")
+        if not 0 < share <= MOST_CONTROL:
+            raise Invalid(
+                f"A control group is between 0.1 and {MOST_CONTROL:g} of 100 people.", "control"
+            )
         return {"percent": share}
     kind, _, number = group.partition(":")
     if how != "group":
         return {}
     if kind not in ("segment", "list") or not is_whole(number):
-        raise Invalid("Choose the segment or list that is kept back.", "held")
+        raise Invalid("Choose the segment or list that is the control group.", "control")
     found_row(db(), Segment if kind == "segment" else PeopleList, int(number), kind)
     return {kind: int(number)}
 

@@ -235,7 +235,7 @@ def _settled(response: flask.Response) -> flask.Response:
 
 
 #: The parts of the house whose pages change people, or what is known of them.
-_OF_PEOPLE = {"people", "keeping", "dictionary", "doubles", "imports", "tags", "scores"}
+_OF_PEOPLE = {"people", "keeping", "dictionary", "duplicates", "imports", "tags", "scores"}
 _ONLY_LOOKS = {"api.count_segment"}
 
 

@@ -1,4 +1,4 @@
-"""Signing in and out, the second step, and one's own password and notices."""
+"""Signing in and out, the second step, and one's own password and push notifications."""
 
 import datetime as dt
 import re

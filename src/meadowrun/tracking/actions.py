@@ -1,5 +1,5 @@
 """What comes back: openings, clicks, unsubscriptions, bounces, complaints, answers; and the devices
-that allow notices."""
+that allow push notifications."""
 
 import datetime as dt
 import re
@@ -110,12 +110,12 @@ def by_machine(
 
 
 def _waited(session: orm.Session, number: int, contact_id: int) -> bool:
-    """Whether it is a card, which waits until somebody comes: whoever comes in the same second is
-    no program."""
+    """Whether it is an in-app message, which waits until somebody comes: whoever comes in the same
+    second is no program."""
     return (
         session.execute(
             sa.text(
-                "SELECT 1 FROM card_places WHERE contact_id = :contact AND delivery = :delivery"
+                "SELECT 1 FROM in_app_places WHERE contact_id = :contact AND delivery = :delivery"
             ),
             {"contact": contact_id, "delivery": number},
         ).scalar()
@@ -219,7 +219,8 @@ def sms_failed(
 SYSTEMS = {"android": "an Android phone", "ios": "an iPhone"}
 
 
-#: Devices of a person that notices go to; with one more, the one that was given longest ago no
+#: Devices of a person that push notifications go to; with one more, the one that was given longest
+#: ago no
 #: longer counts.
 MOST_DEVICES = 10
 _DEVICE = """INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since)
@@ -243,11 +244,11 @@ def subscribe_device(
     subscription: Any,
     inner: Collection[str] = (),
 ) -> bool:
-    """A device's permission for notices: {"endpoint", "keys": {"p256dh", "auth"}}, as browsers give
-    it, or {"system", "token"} as our app on a phone does; `inner` are the machines inside this
-    network that may be named. Whoever said no to notices has not taken it back by this, since a
-    link in an email may have made their browser known: gives whether notices go there. Raises
-    Invalid."""
+    """A device's permission for push notifications: {"endpoint", "keys": {"p256dh", "auth"}}, as
+    browsers give it, or {"system", "token"} as our app on a phone does; `inner` are the machines
+    inside this network that may be named. Whoever said no to push notifications has not taken it
+    back by this, since a link in an email may have made their browser known: gives whether push
+    notifications go there. Raises Invalid."""
     system = subscription.get("system") if isinstance(subscription, Mapping) else None
     if system is not None:
         endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
@@ -285,7 +286,9 @@ def subscribe_device(
         contact_id,
         0,
         True,
-        f"allowed notices on {SYSTEMS[system]}" if system else "allowed notices in a browser",
+        f"allowed push notifications on {SYSTEMS[system]}"
+        if system
+        else "allowed push notifications in a browser",
         "push",
     )
     return True

@@ -4,11 +4,11 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 
-def has_cards(session: orm.Session, contact_id: int) -> bool:
-    """Whether cards wait for somebody on the website."""
+def has_in_app_messages(session: orm.Session, contact_id: int) -> bool:
+    """Whether in-app messages wait for somebody on the website."""
     return bool(
         session.scalar(
-            sa.text("SELECT EXISTS (SELECT 1 FROM card_places WHERE contact_id = :id)"),
+            sa.text("SELECT EXISTS (SELECT 1 FROM in_app_places WHERE contact_id = :id)"),
             {"id": contact_id},
         )
     )

@@ -1,5 +1,5 @@
-"""What our script on a known website asks: events of a visitor, the card that comes of one,
-permission for notices."""
+"""What our script on a known website asks: events of a visitor, the in-app message that comes of
+one, permission for push notifications."""
 
 import re
 from collections.abc import Mapping
@@ -11,10 +11,10 @@ from meadowrun.base import signing
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
-from meadowrun.core.content import card as cards
+from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.values import read_json
 from meadowrun.messages import reading
-from meadowrun.outgoing import cards as laid
+from meadowrun.outgoing import in_app_messages as laid
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Contact
@@ -84,8 +84,8 @@ def script() -> object:
 @pages.get("/site-worker.js")
 @public
 def worker() -> object:
-    """The service worker that shows notices: a website serves a copy of it at its own address, as
-    browsers ask."""
+    """The service worker that shows push notifications: a website serves a copy of it at its own
+    address, as browsers ask."""
     return _served("site-worker.js")
 
 
@@ -120,7 +120,7 @@ def events() -> Answer:
     if not _EVENT.match(event):
         raise _Refused("An event is named in small letters, digits and underscores.", 422)
     known = event_kind(db(), event)
-    if event != cards.PAGE_VIEWED and known is None:
+    if event != in_app_messages.PAGE_VIEWED and known is None:
         # A public key must not fill the dictionary with whatever a visitor's browser sends.
         raise _Refused(
             f"There is no kind of event called {event} yet. The API adds it with its first event.",
@@ -139,27 +139,27 @@ def events() -> Answer:
     details = dict(list(given.items())[:20]) if isinstance(given, Mapping) else {}
     ident = str(data["id"])[:200] if data.get("id") else None
     taken = _take(key, {"event": event, "contact": contact.id, "id": ident, "details": details})
-    # Whoever leaves the page in the same moment sees no card; it must not count as shown.
+    # Whoever leaves the page in the same moment sees no in-app message; it must not count as shown.
     leaving = bool(data.get("leaving"))
-    card = (
+    in_app = (
         None
         if leaving
-        else laid.card_for(db(), contact, event, str(details.get("page", "")), now(), settings())
+        else laid.in_app_for(db(), contact, event, str(details.get("page", "")), now(), settings())
     )
-    if card is not None:
-        delivery, who = signing.read(settings().secret, "card", card["token"]) or (0, 0)
+    if in_app is not None:
+        delivery, who = signing.read(settings().secret, "in_app", in_app["token"]) or (0, 0)
         actions.react(db(), now(), delivery, who, "opened")
     # Kept by the browser from here on: the sign in the address holds for the first page only.
     keep = signing.visitor(settings().secret, contact.id, now())
-    return {"stored": taken.stored, "card": card, "visitor": keep}, 200, _headers()
+    return {"stored": taken.stored, "in_app": in_app, "visitor": keep}, 200, _headers()
 
 
-@pages.post("/site/card")
+@pages.post("/site/in-app")
 @public
-def card_answered() -> Answer:
-    """A visitor pressed a button of a card, or closed it."""
+def in_app_answered() -> Answer:
+    """A visitor pressed a button of an in-app message, or closed it."""
     key, contact, data = _asked()
-    delivery, who = signing.read(settings().secret, "card", str(data.get("token", ""))) or (0, 0)
+    delivery, who = signing.read(settings().secret, "in_app", str(data.get("token", ""))) or (0, 0)
     number = data.get("button")
     owner = living(db(), who)
     pressed = (
@@ -170,12 +170,12 @@ def card_answered() -> Answer:
         else None
     )
     if pressed is None:
-        raise _Refused("There is no such card for this visitor.", 422)
+        raise _Refused("There is no such in-app message for this visitor.", 422)
     if pressed["act"] in ("event", "allow"):
         actions.react(db(), now(), delivery, who, "clicked", link=pressed["link"])
     if pressed["act"] == "event":
         # Pressed in two windows it happened once.
-        ident = f"card:{data['token']}:{number}"
+        ident = f"in_app:{data['token']}:{number}"
         _take(
             key,
             {
@@ -188,20 +188,20 @@ def card_answered() -> Answer:
     return {"act": pressed["act"]}, 200, _headers()
 
 
-@pages.get("/site/card/proof")
+@pages.get("/site/in-app/proof")
 @public
 def proof() -> Answer:
-    """A card as a proof on the website: its newest draft as somebody, at an address that only we
-    can have made."""
+    """An in-app message as a proof on the website: its newest draft as somebody, at an address that
+    only we can have made."""
     asked = flask.request.args
     _key(asked.get("key", ""))
     found = reading.proof(db(), asked.get("proof", ""), words(), now(), zone(), settings())
-    if found is None or found[1].card is None:
+    if found is None or found[1].in_app is None:
         raise _Refused("This proof is not known.", 422)
     message, mail = found
-    assert mail.card is not None
-    shown = laid.Shown("", f"[Proof] {mail.subject}", mail.html, mail.card)
-    return {"card": shown.to_json(message.document["settings"])}, 200, _headers()
+    assert mail.in_app is not None
+    shown = laid.Shown("", f"[Proof] {mail.subject}", mail.html, mail.in_app)
+    return {"in_app": shown.to_json(message.document["settings"])}, 200, _headers()
 
 
 @pages.get("/site/push")
@@ -214,8 +214,8 @@ def push_key() -> Answer:
 @pages.post("/site/push")
 @public
 def push_allowed() -> Answer:
-    """A known visitor's browser or phone gave permission for notices: where it is reached, and the
-    yes to this channel."""
+    """A known visitor's browser or phone gave permission for push notifications: where it is
+    reached, and the yes to this channel."""
     _, contact, data = _asked()
     agreed = actions.subscribe_device(
         db(), now(), contact.id, data.get("subscription"), settings().inner
@@ -223,4 +223,4 @@ def push_allowed() -> Answer:
     return {"subscribed": agreed}, 200, _headers()
 
 
-WITHOUT_CSRF = (events, card_answered, push_allowed)
+WITHOUT_CSRF = (events, in_app_answered, push_allowed)

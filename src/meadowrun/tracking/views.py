@@ -96,7 +96,7 @@ def _target(found: tuple[int, int], number: int) -> str | None:
 @pages.get("/n/<token>")
 @public
 def full_page(token: str) -> object:
-    """The page of ours that a tap on a notice opens, as its reader gets it."""
+    """The page of ours that a tap on a push notification opens, as its reader gets it."""
     found = _who("page", token)
     delivery = numbered(db(), *found) if found else None
     if found is None or delivery is None:
@@ -125,7 +125,8 @@ def full_page(token: str) -> object:
 @pages.get("/n/proof/<sealed>")
 @public
 def proof_page(sealed: str) -> object:
-    """The page that a tap on a proof of a notice opens: its newest draft, as the proof was read."""
+    """The page that a tap on a proof of a push notification opens: its newest draft, as the
+    proof was read."""
     found = reading.proof(db(), sealed, words(), now(), zone(), settings())
     return _shut_in(found[1].html) if found else (_public_page("lost"), 404)
 
@@ -266,9 +267,12 @@ def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
 def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
     """The channels besides email that concern somebody, and topics there of which they said
     something, each with whether they get it now."""
-    concerned = {"sms": bool(contact.phone), "card": queries.has_cards(db(), contact.id)}
+    concerned = {
+        "sms": bool(contact.phone),
+        "in_app": queries.has_in_app_messages(db(), contact.id),
+    }
     return [
-        (c, bool(c.agreed or c.agreed is None and c.channel == "card"))
+        (c, bool(c.agreed or c.agreed is None and c.channel == "in_app"))
         for c in people_queries.consent_of(db(), contact.id)
         if c.channel != "email"
         and (c.agreed is not None or concerned.get(c.channel) and not c.topic_id)

@@ -50,7 +50,7 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
 
     @app.get("/site-worker.js")
     def worker() -> Any:
-        """A website serves the worker that shows notices itself: a copy of ours."""
+        """A website serves the worker that shows push notifications itself: a copy of ours."""
         return flask.send_file(WORKER, mimetype="text/javascript")
 
     @app.get("/")

@@ -1,5 +1,5 @@
-"""The village's phones with the observatory's app: a gateway for notices to them, and phones to
-look into."""
+"""The village's phones with the observatory's app: a gateway for push notifications to them, and
+phones to look into."""
 
 import json
 import secrets
@@ -13,7 +13,7 @@ from meadowrun.village.store import Store
 
 
 def new_app(store: Store, contact: str, system: str) -> dict[str, str]:
-    """The app on somebody's phone: its system and the token that notices reach it by."""
+    """The app on somebody's phone: its system and the token that push notifications reach it by."""
     token = secrets.token_urlsafe(16)
     store.write(
         "INSERT INTO apps (token, contact, system) VALUES (?, ?, ?)", token, contact, system
@@ -24,7 +24,7 @@ def new_app(store: Store, contact: str, system: str) -> dict[str, str]:
 def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Blueprint:
     made = flask.Blueprint("apps", __name__)
 
-    @made.post("/apps/notices")
+    @made.post("/apps/notifications")
     def take() -> Any:
         """The gateway: 202 taken, 410 when the app is gone, 400 when it is for the other system."""
         data = flask.request.get_json()
@@ -35,13 +35,14 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
             return flask.jsonify(error="this phone has the other system"), 400
         store.write(
             (
-                "INSERT OR REPLACE INTO notices (browser, topic, payload, ttl, at) VALUES (?, ?, "
+                "INSERT OR REPLACE INTO notifications (browser, topic, payload, ttl, at) "
+                "VALUES (?, ?, "
                 "?, "
                 "?, ?)"
             ),
             found[0]["token"],
             str(data["id"]),
-            json.dumps(data["notice"]),
+            json.dumps(data["notification"]),
             int(data["ttl"]),
             clock.machine_now().timestamp(),
         )
@@ -49,8 +50,8 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
 
     @made.post("/app/install")
     def install() -> Any:
-        """Somebody on the website gets the app, and allows notices in it: the app tells the
-        application."""
+        """Somebody on the website gets the app, and allows push notifications in it: the app tells
+        the application."""
         visitor = str((flask.request.get_json(silent=True) or {}).get("visitor", ""))
         contact = visitor.partition(".")[0]
         phone = new_app(store, contact, "ios" if contact[-1:] in "02468" else "android")
@@ -69,8 +70,9 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
     @made.get("/apps")
     def apps() -> str:
         rows = store.rows(
-            "SELECT a.token, a.contact, a.system, a.gone, count(n.id) AS notices FROM apps a "
-            "LEFT JOIN notices n "
+            "SELECT a.token, a.contact, a.system, a.gone, count(n.id) AS notifications FROM "
+            "apps a "
+            "LEFT JOIN notifications n "
             "ON n.browser = a.token GROUP BY a.token ORDER BY max(n.id) DESC NULLS LAST LIMIT 100"
         )
         return flask.render_template("village/apps.html", rows=rows)
@@ -78,16 +80,16 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
     @made.get("/app/<token>")
     def app(token: str) -> str:
         rows = store.rows("SELECT * FROM apps WHERE token = ?", token) or flask.abort(404)
-        notices = [
+        notifications = [
             json.loads(n["payload"])
             for n in store.rows(
-                "SELECT payload FROM notices WHERE browser = ? ORDER BY id DESC", token
+                "SELECT payload FROM notifications WHERE browser = ? ORDER BY id DESC", token
             )
         ]
         return flask.render_template(
             "village/app.html",
             phone=rows[0],
-            notices=notices,
+            notifications=notifications,
             opened=flask.request.args.get("opened"),
         )
 

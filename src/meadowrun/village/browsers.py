@@ -15,7 +15,8 @@ from meadowrun.village.store import Store
 
 
 def new_browser(store: Store, contact: str, site: str) -> dict[str, Any]:
-    """A browser whose owner allowed notices: its subscription, as browsers give it to a website."""
+    """A browser whose owner allowed push notifications: its subscription, as browsers give it to
+    a website."""
     ident, private, auth = (
         secrets.token_urlsafe(12),
         ec.generate_private_key(ec.SECP256R1()),
@@ -59,7 +60,8 @@ def pages(store: Store, site: str) -> flask.Blueprint:
             return flask.jsonify(error=str(problem)), 400
         store.write(
             (
-                "INSERT OR REPLACE INTO notices (browser, topic, payload, ttl, at) VALUES (?, ?, "
+                "INSERT OR REPLACE INTO notifications (browser, topic, payload, ttl, at) "
+                "VALUES (?, ?, "
                 "?, "
                 "?, ?)"
             ),
@@ -73,15 +75,17 @@ def pages(store: Store, site: str) -> flask.Blueprint:
 
     @made.post("/browser/subscribe")
     def subscribe() -> Any:
-        """Somebody on the website allows notices: the subscription that their browser gets."""
+        """Somebody on the website allows push notifications: the subscription that their browser
+        gets."""
         visitor = str((flask.request.get_json(silent=True) or {}).get("visitor", ""))
         return flask.jsonify(new_browser(store, visitor.partition(".")[0], site))
 
     @made.get("/browsers")
     def browsers() -> str:
         rows = store.rows(
-            "SELECT b.id, b.contact, b.gone, count(n.id) AS notices FROM browsers b LEFT JOIN "
-            "notices n ON n.browser = b.id "
+            "SELECT b.id, b.contact, b.gone, count(n.id) AS notifications FROM browsers b "
+            "LEFT JOIN "
+            "notifications n ON n.browser = b.id "
             "GROUP BY b.id ORDER BY max(n.id) DESC NULLS LAST LIMIT 100"
         )
         return flask.render_template("village/browsers.html", rows=rows)
@@ -89,13 +93,15 @@ def pages(store: Store, site: str) -> flask.Blueprint:
     @made.get("/browser/<ident>")
     def browser(ident: str) -> str:
         rows = store.rows("SELECT * FROM browsers WHERE id = ?", ident) or flask.abort(404)
-        notices = [
+        notifications = [
             json.loads(n["payload"])
             for n in store.rows(
-                "SELECT payload FROM notices WHERE browser = ? ORDER BY id DESC", ident
+                "SELECT payload FROM notifications WHERE browser = ? ORDER BY id DESC", ident
             )
         ]
-        return flask.render_template("village/browser.html", browser=rows[0], notices=notices)
+        return flask.render_template(
+            "village/browser.html", browser=rows[0], notifications=notifications
+        )
 
     @made.post("/browser/<ident>/leave")
     def leave(ident: str) -> Any:

@@ -136,7 +136,7 @@ LIMIT {_NEWCOMERS}"""
 @jobs.task("village.newcomers", "upkeep", every="* * * * * */20")
 def tell_newcomers() -> None:
     """In the demo, the village takes in whoever was imported or added since: they get texts and
-    cards like the others."""
+    in-app messages like the others."""
     if not context().settings.village_url:
         return
     people: list[tuple[int, str, str]] = []

@@ -91,8 +91,8 @@ class Life:
             self.store.write("UPDATE plans SET done = 1 WHERE id = ?", plan["id"])
 
     def _make_up_minds(self, since: float, until: float) -> None:
-        """What people will do about texts and notices that came since the last time, and who will
-        come by until then."""
+        """What people will do about texts and push notifications that came since the last time, and
+        who will come by until then."""
         plans: list[minds.Plan] = []
         with self._thinking:
             texts = self.store.rows(
@@ -106,15 +106,16 @@ class Life:
                     plans += minds.of_text(
                         resident, row["contact"], row["key"], row["number"], row["text"], since
                     )
-            notices = self.store.rows(
-                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notices n LEFT JOIN "
+            notifications = self.store.rows(
+                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notifications n "
+                "LEFT JOIN "
                 "browsers b ON b.id = n.browser "
                 "LEFT JOIN apps a ON a.token = n.browser WHERE n.id > ? ORDER BY n.id",
-                self.store.mark("notices"),
+                self.store.mark("notifications"),
             )
-            for row in notices:
+            for row in notifications:
                 if resident := self.store.resident_of(row["contact"]):
-                    plans += minds.of_notice(
+                    plans += minds.of_notification(
                         resident, row["contact"], row["topic"], json.loads(row["payload"]), since
                     )
             start = max(since, self.store.mark("strolls"))
@@ -134,7 +135,7 @@ class Life:
                     plan.deed,
                     json.dumps(plan.detail),
                 )
-            for name, rows in (("texts", texts), ("notices", notices)):
+            for name, rows in (("texts", texts), ("notifications", notifications)):
                 if rows:
                     self.store.set_mark(name, rows[-1]["id"])
             self.store.set_mark("strolls", max(start, until))
@@ -250,13 +251,13 @@ class Life:
     def _tell(
         self, page: str, visitor: str, event: str, details: dict[str, Any], moment: str | None
     ) -> None:
-        """What the website's script tells; the card that may come of it is answered by who sees
-        it."""
+        """What the website's script tells; the in-app message that may come of it is answered by
+        who sees it."""
         answer = self._post(
             page, "/site/events", {"visitor": visitor, "event": event, "details": details}, moment
         )
-        if card := answer.get("card"):
-            self._see(page, card, visitor, moment)
+        if in_app := answer.get("in_app"):
+            self._see(page, in_app, visitor, moment)
 
     def _post(
         self, page: str, path: str, data: dict[str, Any], moment: str | None
@@ -271,11 +272,11 @@ class Life:
         )
         return dict(json.loads(answer)) if answer.startswith("{") else {}
 
-    def _see(self, page: str, card: dict[str, Any], visitor: str, moment: str | None) -> None:
+    def _see(self, page: str, in_app: dict[str, Any], visitor: str, moment: str | None) -> None:
         contact = visitor.partition(".")[0]
         resident = self.store.resident_of(contact)
         answers, number = (
-            minds.of_card(resident, card["token"], card["buttons"], moment or "")
+            minds.of_in_app(resident, in_app["token"], in_app["buttons"], moment or "")
             if resident
             else (False, None)
         )
@@ -288,11 +289,11 @@ class Life:
         )
         self._post(
             page,
-            "/site/card",
-            {"visitor": visitor, "token": card["token"], "button": number},
+            "/site/in-app",
+            {"visitor": visitor, "token": in_app["token"], "button": number},
             later,
         )
-        button = card["buttons"][number] if number is not None else {}
+        button = in_app["buttons"][number] if number is not None else {}
         if button.get("act") == "open" and button["href"]:
             # They are on their way: what would come up on the next page is not looked at any more.
             self.ask(button["href"], later, READER)

@@ -1,5 +1,5 @@
-"""What the village's people make of what reaches them by text, notice or card, and when they come
-by on the website.
+"""What the village's people make of what reaches them by text, push notification or in-app message,
+and when they come by on the website.
 
 Like their mail (`post.make_up_mind`) it follows from their hidden truth, and is the same for the
 same message whenever asked.
@@ -68,10 +68,10 @@ def of_text(
     )
 
 
-def of_notice(
+def of_notification(
     resident: Resident, contact: str, key: str, payload: Mapping[str, Any], sent: float
 ) -> list[Plan]:
-    """A notice is tapped soon or never; now and then it is one of its buttons."""
+    """A push notification is tapped soon or never; now and then it is one of its buttons."""
     dice = dice_of(resident.address, key)
     if str(payload.get("title", "")).startswith("[Proof]"):
         return []
@@ -91,10 +91,11 @@ def of_notice(
     )
 
 
-def of_card(
+def of_in_app(
     resident: Resident, token: str, buttons: Sequence[Mapping[str, Any]], moment: str
 ) -> tuple[bool, int | None]:
-    """Whether somebody answers a card, and the number of the button they press; None closes it."""
+    """Whether somebody answers an in-app message, and the number of the button they press; None
+    closes it."""
     dice = dice_of(resident.address, token, moment)
     acts = [b.get("act") for b in buttons]
     if dice.random() < resident.clicks * _NEARER:

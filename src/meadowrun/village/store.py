@@ -34,7 +34,7 @@ CREATE TABLE IF NOT EXISTS browsers (
     id TEXT PRIMARY KEY, contact TEXT NOT NULL, private TEXT NOT NULL, auth TEXT NOT NULL,
     gone INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS browsers_contact ON browsers (contact);
-CREATE TABLE IF NOT EXISTS notices (
+CREATE TABLE IF NOT EXISTS notifications (
     id INTEGER PRIMARY KEY, browser TEXT NOT NULL, topic TEXT NOT NULL, payload TEXT NOT NULL,
     ttl INTEGER NOT NULL, at REAL NOT NULL,
     UNIQUE (browser, topic));

@@ -49,11 +49,12 @@ _ANY_MAIL = {
     "text",
     "texts",
     "sms",
-    "notice",
-    "notices",
+    "notification",
+    "notifications",
     "push",
     "card",
     "cards",
+    "in-app",
     "about",
 }
 #: Words that say how something is meant and need not stand in the line again.
@@ -81,8 +82,8 @@ _CUES = {
     "text",
     "texts",
     "sms",
-    "notice",
-    "notices",
+    "notification",
+    "notifications",
     "get",
     "gets",
     "got",
@@ -539,7 +540,8 @@ def _channel(rest: str) -> str:
 def _reach(said: Said) -> list[Scored]:
     if not re.search(
         (
-            r"\breach|\b(get|receive) (e-?mail|text|sms|notice|push|card)|\bmailable|\bbe "
+            r"\breach|\b(get|receive) (e-?mail|text|sms|notice|"
+            r"notification|push|card|in-app)|\bmailable|\bbe "
             r"(texted|e?mailed|notified)"
         ),
         said.rest,

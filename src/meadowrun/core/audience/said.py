@@ -113,7 +113,8 @@ def _take(said: Said, pattern: str, says: str) -> re.Match[str] | None:
 def _take_latest(said: Said) -> None:
     """“at least 3 of the last 5 messages”, “any of their last ten emails”, “the last 3 emails”."""
     things = (
-        r"(messages?|mails?|e-?mails?|newsletters?|texts?|text messages?|notices?|cards?|sends?)\b"
+        r"(messages?|mails?|e-?mails?|newsletters?|texts?|text messages?|push "
+        r"notifications?|notices?|notifications?|in-app messages?|cards?|sends?)\b"
     )
     some = rf"(at least|at most|more than|any|all)? ?(?:{N}|any|all|one)? ?(?:of|in) "
     if m := _take(said, rf"\b(?:{some})?(?:the|their|our) (?:last|latest) {N} {things}", "latest"):

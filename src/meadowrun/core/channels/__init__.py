@@ -3,13 +3,13 @@
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
-from meadowrun.core.channels import card, email, push, sms
+from meadowrun.core.channels import email, in_app, push, sms
 from meadowrun.core.channels.kind import Kind
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.findings import About, Check
 from meadowrun.core.content.lines import Json
 
-KINDS: dict[str, Kind] = {kind.key: kind for kind in (email.KIND, sms.KIND, push.KIND, card.KIND)}
+KINDS: dict[str, Kind] = {kind.key: kind for kind in (email.KIND, sms.KIND, push.KIND, in_app.KIND)}
 
 
 def add(kind: Kind) -> None:

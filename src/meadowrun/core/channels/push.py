@@ -1,4 +1,4 @@
-"""Push notices, as the rules of the job know them."""
+"""Push notifications, as the rules of the job know them."""
 
 from typing import Any
 
@@ -19,18 +19,18 @@ def _begins(_organisation: str, _stop_word: str, _looks: Json | None) -> Json:
 
 KIND = Kind(
     key="push",
-    name="push notice",
-    everything="notices",
-    one="notice",
-    several="notices",
-    cue=r"\b(notices?|push)\b",
+    name="push notification",
+    everything="push notifications",
+    one="push notification",
+    several="push notifications",
+    cue=r"\b(notices?|notifications?|push)\b",
     outcomes={
-        "no_consent": "No consent for notices",
-        "no_address": "No device that allowed notices",
+        "no_consent": "No consent for push notifications",
+        "no_address": "No device that allows push notifications",
     },
     lacks={
         "no_consent": "did not agree to them",
-        "no_address": "without a device that allowed them",
+        "no_address": "without a device that allows them",
     },
     take=_take,
     begins=_begins,

@@ -1,15 +1,15 @@
 """Conditions that words inside a text ask, in the sentences of segments.
 
 A condition is kept once, under a key made of what it says, and a text names that: `{% if
-when.s0a1b2c3d4e5f %}`. So words can be copied to another line, message or shared part, or taken out as
-code and back, and still ask the same.
+when.s0a1b2c3d4e5f %}`. So words can be copied to another line, message or shared part, or taken out
+as code and back, and still ask the same.
 """
 
 import hashlib
 import json
 from collections.abc import Collection, Sequence
 
-from meadowrun.core.content import card, fillins, push
+from meadowrun.core.content import fillins, in_app, push
 from meadowrun.core.content.document import texts
 from meadowrun.core.content.layout import answer_key
 from meadowrun.core.content.lines import Json, walk
@@ -31,7 +31,9 @@ def refs(document: Json, lines: Sequence[Json]) -> set[str]:
     """Every name that the texts of a document need to know; `lines` are those that count."""
     held = [text for _, _, text in texts(document | {"lines": list(lines)})]
     held += [text for _, text in push.texts_of(document["push"])] if document.get("push") else []
-    held += [text for _, text in card.texts_of(document["card"])] if document.get("card") else []
+    held += (
+        [text for _, text in in_app.texts_of(document["in_app"])] if document.get("in_app") else []
+    )
     return {ref for text in held for ref in fillins.refs(text)}
 
 

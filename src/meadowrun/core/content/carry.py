@@ -13,15 +13,15 @@ from collections.abc import Callable, Sequence
 
 from meadowrun.core.channels import beginning
 from meadowrun.core.content import fillins
-from meadowrun.core.content.card import MOST_BUTTONS, take_card
 from meadowrun.core.content.document import DocumentError, closing, empty, renewed
+from meadowrun.core.content.in_app import MOST_BUTTONS, take_in_app
 from meadowrun.core.content.lines import Json, live, new_line
 from meadowrun.core.content.plain import html_text
 from meadowrun.core.content.push import MOST_BUTTONS as MOST_PUSH_BUTTONS
 from meadowrun.core.content.sms import STOP_WORD, plainer
 
 _ADDRESS = re.compile(r"https?://[^\s{}]+")
-#: A greeting on a line of its own; a text message and a notice have no room for one.
+#: A greeting on a line of its own; a text message and a push notification have no room for one.
 _SALUTATION = re.compile(
     r"(?i)(dear|hello|hi|good (morning|day|afternoon|evening)|greeting)\b[^.!?\n]{0,60}[,!]?\Z"
 )
@@ -74,24 +74,24 @@ def carried(
     if target == "sms":
         _into_text(made, said, organisation)
     elif target == "push":
-        _into_notice(made, said)
+        _into_notification(made, said)
     else:
         made |= {"subject": said.subject, "preheader": said.preheader if target == "email" else ""}
         own = (
             [line for line in renewed(live(lines)) if line["type"] != "footer"]
-            if source in ("email", "card")
+            if source in ("email", "in_app")
             else _lines(said)
         )
         if document.get("code"):
             own = _lines(said)
         made["lines"] = own
-        if target == "card":
-            _into_card(made, said)
+        if target == "in_app":
+            _into_in_app(made, said)
         else:
             made["lines"] += [
                 *(
                     []
-                    if source != "card"
+                    if source != "in_app"
                     else [new_line("button", label=w, href=a) for w, a in said.buttons]
                 ),
                 closing(organisation, postal_address),
@@ -133,11 +133,11 @@ def _gist(
             said.leave("the looks of the code")
     else:
         _collect(live(lines), said, asked)
-    if source == "card":
+    if source == "in_app":
         said.buttons = [
-            (b["label"], b["href"]) for b in document["card"]["buttons"] if b["act"] == "open"
+            (b["label"], b["href"]) for b in document["in_app"]["buttons"] if b["act"] == "open"
         ] + said.buttons
-        if any(b["act"] != "open" for b in document["card"]["buttons"]):
+        if any(b["act"] != "open" for b in document["in_app"]["buttons"]):
             said.leave("buttons that do more than open an address")
     return said
 
@@ -235,7 +235,7 @@ def _into_text(made: Json, said: Gist, organisation: str) -> None:
     )
 
 
-def _into_notice(made: Json, said: Gist) -> None:
+def _into_notification(made: Json, said: Gist) -> None:
     body = _body(said)
     made["subject"] = said.subject or said.heading
     text = " ".join(body[0].split()) if body else said.preheader
@@ -256,7 +256,7 @@ def _into_notice(made: Json, said: Gist) -> None:
     }
 
 
-def _into_card(made: Json, said: Gist) -> None:
+def _into_in_app(made: Json, said: Gist) -> None:
     """Its own buttons are the first ones that stand at the top; those inside other lines stay where
     they are."""
     tops = [line for line in made["lines"] if line["type"] == "button"][:MOST_BUTTONS]
@@ -265,12 +265,12 @@ def _into_card(made: Json, said: Gist) -> None:
         {"label": line["label"], "act": "open", "href": line["href"], "days": 7, "event": ""}
         for line in tops
     ]
-    made["card"] = take_card({"buttons": buttons} if buttons else {})
+    made["in_app"] = take_in_app({"buttons": buttons} if buttons else {})
     made["subject"] = said.subject or said.heading
 
 
 def _lines(said: Gist) -> list[Json]:
-    """Lines of an email or a card that say it."""
+    """Lines of an email or an in-app message that say it."""
     made = [new_line("picture", src=said.picture)] if said.picture else []
     made += [new_line("heading", text=said.heading)] if said.heading else []
     if said.paragraphs:

@@ -1,4 +1,4 @@
-"""What is wrong with a message, before anyone else notices."""
+"""What is wrong with a message, before anyone else push notifications."""
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence

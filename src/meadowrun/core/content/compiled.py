@@ -16,7 +16,7 @@ import css_inline
 import mrml
 
 from meadowrun.core.content import asking, fillins
-from meadowrun.core.content import card as cards
+from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.content.addresses import addresses, encoded, encoded_in, normal
 from meadowrun.core.content.code import Page
 from meadowrun.core.content.document import Json
@@ -64,8 +64,8 @@ class Compiled:
 
     `refs` are all names that must be known to fill it in; `conditions` the lines behind each
     `when.<key>`. With `field`, the message is one of `members`, chosen by the value of that field;
-    an empty value's is for everyone else. Without, a member called “page” is what a tap on a notice
-    opens.
+    an empty value's is for everyone else. Without, a member called “page” is what a tap on a push
+    notification opens.
     """
 
     subject: str
@@ -76,14 +76,14 @@ class Compiled:
     preheader: str = ""
     #: a text message, whose links are short ones
     short: bool = False
-    #: the particulars of a push notice, their texts as templates
+    #: the particulars of a push notification, their texts as templates
     push: Json | None = None
     conditions: Mapping[str, list[Json]] = dataclasses.field(default_factory=dict)
     field: str = ""
     members: Mapping[str, "Compiled"] = dataclasses.field(default_factory=dict)
-    #: the particulars of an in-app card, their texts as templates; each button that counts knows
+    #: the particulars of an in-app message, their texts as templates; each button that counts knows
     #: its link's number
-    card: Json | None = None
+    in_app: Json | None = None
 
     def to_json(self) -> Json:
         made: Json = {
@@ -103,8 +103,8 @@ class Compiled:
                 "field": self.field,
                 "members": {value: member.to_json() for value, member in self.members.items()},
             }
-        if self.card:
-            made["card"] = self.card
+        if self.in_app:
+            made["in_app"] = self.in_app
         return made
 
     @classmethod
@@ -121,7 +121,7 @@ class Compiled:
             data.get("conditions", {}),
             data.get("field", ""),
             {value: cls.from_json(member) for value, member in data.get("members", {}).items()},
-            data.get("card"),
+            data.get("in_app"),
         )
 
 
@@ -133,7 +133,7 @@ class Rendered:
     html: str
     text: str
     push: Json | None = None
-    card: Json | None = None
+    in_app: Json | None = None
 
 
 def _check(parts: Parts, before: str, after: str) -> None:
@@ -151,7 +151,8 @@ def _restore(parts: Parts, text: str) -> str:
 
 
 def placed(document: Json, shared: Shared | None = None) -> list[Json]:
-    """The lines that count: none that is switched off, and shared parts replaced by what they hold."""
+    """The lines that count: none that is switched off, and shared parts replaced by what they
+    hold."""
     return live(with_parts(document["lines"], shared or {}))
 
 
@@ -167,8 +168,8 @@ def compile_document(
 
     With `tracked`, links lead through our own signed addresses (`{{ token.click }}`), numbered from
     `first_link`, and a picture of one pixel tells of openings; without, links are as typed: for
-    previews. `shared` are the shared parts by (part, version); `asked` the conditions that words inside
-    texts name, by key. Raises CompileError.
+    previews. `shared` are the shared parts by (part, version); `asked` the conditions that words
+    inside texts name, by key. Raises CompileError.
     """
     parts, lines = Parts(), placed(document, shared)
     tokens = {
@@ -202,10 +203,10 @@ def compile_document(
         text = encoded_in(text)
     push = document.get("push")
     if push:
-        push = _notice(push, links, public_url, tracked, first_link)
-    card = document.get("card")
-    if card:
-        card = _carded(card, links, public_url, tracked, first_link)
+        push = _notification(push, links, public_url, tracked, first_link)
+    in_app = document.get("in_app")
+    if in_app:
+        in_app = _linked_in_app(in_app, links, public_url, tracked, first_link)
     way_out = {
         "unsubscribe": f"{public_url}/u/" + (fillins.TOKENS["leave"] if tracked else "preview"),
         "preferences": f"{public_url}/p/" + (fillins.TOKENS["choose"] if tracked else "preview"),
@@ -247,7 +248,7 @@ def compile_document(
         document.get("channel") == "sms",
         push,
         conditions,
-        card=card,
+        in_app=in_app,
     )
 
 
@@ -406,42 +407,47 @@ def _track_text(text: str, links: list[Link], public_url: str, first: int) -> st
     return "".join([*made, text[place:]])
 
 
-def _notice(push: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
-    """The particulars of a notice: addresses lead through ours, pictures of the store have whole
-    addresses."""
+def _notification(
+    push: Json, links: list[Link], public_url: str, tracked: bool, first: int
+) -> Json:
+    """The particulars of a push notification: addresses lead through ours, pictures of the store
+    have whole addresses."""
 
     def change(slot: str, text: str) -> str:
         if slot in ("picture", "icon"):
             return public_url + text if text.startswith("/") else text
         if slot == "href" and push["tap"] == "page":
-            links.append(Link(first + len(links), "the notice", ""))
+            links.append(Link(first + len(links), "the push notification", ""))
             return f"{public_url}/n/{fillins.TOKENS['page'] if tracked else 'preview'}"
         if not tracked or not text or not (slot == "href" or slot.startswith("button")):
             return text
         label = (
-            "the notice"
+            "the push notification"
             if slot == "href"
             else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
         )
         links.append(Link(first + len(links), label[:80], text))
         return f"{public_url}/c/{_CLICK}/{first + len(links) - 1}"
 
-    # Neither picture nor icon is a link: the notice itself has the first number that is free.
+    # Neither picture nor icon is a link: the push notification itself has the first number that is
+    # free.
     own = {"link": first + len(links)} if push["tap"] == "page" else {}
     return mapped(push, change) | own
 
 
-def _carded(card: Json, links: list[Link], public_url: str, tracked: bool, first: int) -> Json:
-    """The particulars of a card: every button that counts is a link, and one that opens an address
-    leads through ours."""
-    made = dict(card) | {"buttons": []}
-    for button in card["buttons"]:
-        if cards.counted(button):
+def _linked_in_app(
+    in_app: Json, links: list[Link], public_url: str, tracked: bool, first: int
+) -> Json:
+    """The particulars of an in-app message: every button that counts is a link, and one that opens
+    an address leads through ours."""
+    made = dict(in_app) | {"buttons": []}
+    for button in in_app["buttons"]:
+        if in_app_messages.counted(button):
             number = first + len(links)
             links.append(
                 Link(
                     number,
-                    (button["label"] or cards.ACTS[button["act"]])[:80],
+                    (button["label"] or in_app_messages.ACTS[button["act"]])[:80],
                     button["href"] if button["act"] == "open" else "",
                 )
             )
@@ -479,8 +485,10 @@ class Renderer:
             # A text message has no line end to spare.
             self._end = "\n" if compiled.html or not compiled.short else ""
             self._push = _mapper(mapped, texts_of, compiled.push) if compiled.push else None
-            self._card = (
-                _mapper(cards.mapped, cards.texts_of, compiled.card) if compiled.card else None
+            self._in_app = (
+                _mapper(in_app_messages.mapped, in_app_messages.texts_of, compiled.in_app)
+                if compiled.in_app
+                else None
             )
 
     def render(self, values: Mapping[str, Any]) -> Rendered:
@@ -505,11 +513,12 @@ class Renderer:
             self._html(values),
             text.strip() + self._end,
             self._push(values) if self._push else None,
-            self._card(values) if self._card else None,
+            self._in_app(values) if self._in_app else None,
         )
 
     def page(self, values: Mapping[str, Any]) -> Rendered | None:
-        """What a tap on a notice opens for one person; None where it opens no page of ours."""
+        """What a tap on a push notification opens for one person; None where it opens no page of
+        ours."""
         return self._members["page"].render(values) if "page" in self._members else None
 
     def preheader(self, values: Mapping[str, Any]) -> str:
@@ -523,7 +532,7 @@ class Renderer:
 def _mapper(
     change: Callable[..., Json], slots: Callable[..., Any], particulars: Json
 ) -> Callable[[Mapping[str, Any]], Json]:
-    """Fills in the texts of a notice's or a card's particulars."""
+    """Fills in the texts of a notification's or an in-app message's particulars."""
     templates = {slot: template(text, escape=False) for slot, text in slots(particulars)}
     return lambda values: change(particulars, lambda slot, _: templates[slot](values))
 

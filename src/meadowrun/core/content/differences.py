@@ -33,7 +33,7 @@ _SLOTS = {
     "grouping": "grouping",
     "off": "switch",
 }
-#: a particular of a notice or a card → how a change of it is said
+#: a particular of a push notification or an in-app message → how a change of it is said
 _PARTICULARS = {
     "picture": "picture",
     "icon": "icon",
@@ -77,7 +77,7 @@ def differences(old: Json, new: Json) -> list[str]:
         )
     if bool(old.get("text_only")) != bool(new.get("text_only")):
         said.append("text only" if new.get("text_only") else "designed again")
-    for kind in ("push", "card"):
+    for kind in ("push", "in_app"):
         before, after = old.get(kind) or {}, new.get(kind) or {}
         changed = [
             name for slot, name in _PARTICULARS.items() if before.get(slot) != after.get(slot)

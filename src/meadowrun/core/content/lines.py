@@ -121,8 +121,8 @@ def live(lines: Sequence[Json]) -> list[Json]:
 def with_parts(
     lines: Sequence[Json], shared: Mapping[tuple[int, int], Sequence[Json]], within: str = ""
 ) -> list[Json]:
-    """The lines with what shared parts hold in their places. Ids of those begin with their place's, so
-    that each stays single.
+    """The lines with what shared parts hold in their places. Ids of those begin with their place's,
+    so that each stays single.
 
     A part that is not there leaves nothing; parts hold no parts.
     """

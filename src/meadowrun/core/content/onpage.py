@@ -1,5 +1,5 @@
-"""A card drawn on a website, for reading it while it is written: the page behind it is only hinted
-at."""
+"""An in-app message drawn on a website, for reading it while it is written: the page behind it is
+only hinted at."""
 
 import html
 import re
@@ -18,13 +18,13 @@ _HINT = (
 )
 
 
-def on_page(page: str, card: Mapping[str, Any], looks: Json) -> str:
-    """The filled-in page of a card's lines with its buttons, standing on a website as its shape
-    says."""
-    full = card["shape"] == "full"
+def on_page(page: str, in_app: Mapping[str, Any], looks: Json) -> str:
+    """The filled-in page of an in-app message's lines with its buttons, standing on a website as
+    its shape says."""
+    full = in_app["shape"] == "full"
     buttons = "".join(
         f'<span class="mr-button{"" if n else " mr-first"}">{html.escape(b["label"]) or "…"}</span>'
-        for n, b in enumerate(card["buttons"])
+        for n, b in enumerate(in_app["buttons"])
     )
     box = (
         "margin:0;min-height:640px;border-radius:0;display:flex;flex-direction:column;justify-content:center"
@@ -41,7 +41,7 @@ def on_page(page: str, card: Mapping[str, Any], looks: Json) -> str:
         ".mr-top{height:44px;margin:0 -24px "
         "28px;background:#3b4a44}.mr-bar{height:12px;margin:14px 0;background:#d7ddd9}"
         ".mr-block{height:150px;margin:26px 0;background:#dfe4e0}"
-        f".mr-card{{position:relative;box-sizing:border-box;overflow:hidden;background:{looks['sheet']};color:{looks['ink']};{box}}}"
+        f".mr-in-app{{position:relative;box-sizing:border-box;overflow:hidden;background:{looks['sheet']};color:{looks['ink']};{box}}}"
         f".mr-wrap{{padding:{'0' if full else '1px 16px'};position:relative}}"
         f".mr-x{{position:absolute;top:8px;right:14px;font:22px/1 sans-serif;color:{looks['ink']}}}"
         ".mr-doing{display:flex;flex-wrap:wrap;gap:10px;justify-content:center;padding:4px 24px "
@@ -51,7 +51,7 @@ def on_page(page: str, card: Mapping[str, Any], looks: Json) -> str:
         f"border-radius:{looks['round']}px}}.mr-first{{background:{looks['accent']};color:{looks['on_accent']}}}</style>"
     )
     before = (
-        f'<div class="mr-page">{_HINT}</div><div class="mr-wrap"><div class="mr-card"><span '
+        f'<div class="mr-page">{_HINT}</div><div class="mr-wrap"><div class="mr-in-app"><span '
         'class="mr-x">×</span>'
     )
     page = _BODY.sub(lambda m: m.group() + before, page, count=1)

@@ -1,4 +1,4 @@
-"""Push notices: what one holds, checked when it comes in; its payload; and what is wrong with
+"""Push notifications: what one holds, checked when it comes in; its payload; and what is wrong with
 it."""
 
 import json
@@ -13,13 +13,13 @@ from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, among, listed, one_line
 
-#: what a tap on the notice does → how that is said
+#: what a tap on the push notification does → how that is said
 TAPS = {
     "address": "opens this address",
     "app": "opens the app",
     "page": "opens a full page of ours",
 }
-#: the systems a notice can go to → what they are called
+#: the systems a push notification can go to → what they are called
 SYSTEMS = {"web": "web browsers", "android": "Android phones", "ios": "iPhones"}
 #: `page` is the number of the message that a tap opens as a page. `ttl` is how long a service keeps
 #: an undelivered one, in
@@ -45,7 +45,8 @@ SHOWN = {"title": 50, "body": 120, "label": 18}
 
 
 def take_push(data: Any) -> Json:
-    """What a notice holds besides title and text, checked. Raises DocumentError naming the slot."""
+    """What a push notification holds besides title and text, checked. Raises DocumentError
+    naming the slot."""
     given: Mapping[str, Any] = data if isinstance(data, Mapping) else {}
     made = dict(EMPTY)
     for slot in ("picture", "icon", "href"):
@@ -65,7 +66,9 @@ def take_push(data: Any) -> Json:
         if isinstance(b, Mapping) and (b.get("label") or b.get("href"))
     ]
     if len(buttons) > MOST_BUTTONS:
-        raise DocumentError(f"A notice has at most {MOST_BUTTONS} buttons.", None, "buttons")
+        raise DocumentError(
+            f"A push notification has at most {MOST_BUTTONS} buttons.", None, "buttons"
+        )
     made["buttons"] = [
         {"label": one_line(b.get("label") or ""), "href": str(b.get("href") or "").strip()}
         for b in buttons
@@ -76,7 +79,9 @@ def take_push(data: Any) -> Json:
         if isinstance(p, list | tuple) and len(p) == 2 and str(p[0]).strip()
     ]
     if len(pairs) > MOST_DATA:
-        raise DocumentError(f"A notice carries at most {MOST_DATA} keys of your own.", None, "data")
+        raise DocumentError(
+            f"A push notification carries at most {MOST_DATA} keys of your own.", None, "data"
+        )
     made["data"] = [[one_line(k, 60), str(v)[:500]] for k, v in pairs]
     for slot, text in texts_of(made):
         try:
@@ -87,7 +92,7 @@ def take_push(data: Any) -> Json:
 
 
 def texts_of(push: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
-    """Every text of a notice's particulars that fill-ins may stand in: (slot, text)."""
+    """Every text of a notification's particulars that fill-ins may stand in: (slot, text)."""
     for slot in ("picture", "icon", "href"):
         yield slot, push[slot]
     for number, button in enumerate(push["buttons"]):
@@ -143,7 +148,7 @@ def largest(
 
 
 def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
-    """What is wrong with a notice, the gravest first."""
+    """What is wrong with a push notification, the gravest first."""
     push, found = document["push"], list[Check]()
     title, body = document["subject"], document["plain"] or ""
     if not title:
@@ -167,7 +172,7 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
         found.append(
             Check(
                 MUST,
-                f"The notice itself {problem}. Its buttons have addresses of their own.",
+                f"The push notification itself {problem}. Its buttons have addresses of their own.",
                 "",
                 "href",
             )
@@ -199,7 +204,10 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     if push["close_after"] and phones:
         found.append(
             Check(
-                COULD, "Phones do not close a notice by themselves; browsers do.", "", "close_after"
+                COULD,
+                "Phones do not close a push notification by themselves; browsers do.",
+                "",
+                "close_after",
             )
         )
     for number, button in enumerate(push["buttons"]):

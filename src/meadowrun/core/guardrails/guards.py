@@ -15,7 +15,7 @@ import numpy.typing as npt
 #: something of theirs.
 RULES = ("agreed", "not_refused", "service")
 #: Facts that only a send has: of a set of people they are not asked.
-OF_A_SEND = frozenset({"repeated_address", "held"})
+OF_A_SEND = frozenset({"repeated_address", "control"})
 #: Facts in NumPy: yes, no, not known.
 YES, NO, UNKNOWN = 1, 0, -1
 Column = npt.NDArray[np.int8]
@@ -39,7 +39,7 @@ class Facts:
     repeated_address: bool = False
     #: of the control group: qualifies, and gets nothing, so that those who got it can be compared
     #: with somebody
-    held: bool = False
+    control: bool = False
 
     @classmethod
     def of(cls, row: Any, **more: bool) -> "Facts":
@@ -116,7 +116,7 @@ class Guard:
 
 #: The order states which reason is given when several hold: first what the person asked for (a wish
 #: outranks a technical reason), then
-#: what makes the address unusable, then the guard against doubles. Last comes the control group:
+#: what makes the address unusable, then the guard against duplicates. Last comes the control group:
 #: only who would have got it can be
 #: compared with those who did.
 GUARDS = (
@@ -142,7 +142,7 @@ GUARDS = (
         ("agreed",),
     ),
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
-    Guard("held_back", "control_group", ((Is("held", True),),)),
+    Guard("control", "control_group", ((Is("control", True),),)),
 )
 
 

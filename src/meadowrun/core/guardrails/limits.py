@@ -1,5 +1,5 @@
-"""How far a send may reach: a ceiling on the number of people, and people kept back to compare
-with."""
+"""How far a send may reach: an audience limit on the number of people, and a control group to
+compare with."""
 
 import dataclasses
 from collections.abc import Mapping
@@ -7,25 +7,26 @@ from typing import Any
 
 from meadowrun.core import wording
 
-#: What happens when more people would get it than the ceiling says: so many are picked by chance,
+#: What happens when more people would get it than the audience limit says: so many are picked by
+#: chance,
 #: or nobody gets it.
-CEILING_RULES = ("some", "stop")
-#: The largest share, of 100, that may be kept back by chance.
-MOST_HELD = 50.0
+LIMIT_RULES = ("some", "stop")
+#: The largest share, of 100, that a control group may be.
+MOST_CONTROL = 50.0
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
-class Held:
-    """Who is kept back: a share of the campaign's people by chance, or whoever is in a segment or
-    list; nobody without any."""
+class ControlGroup:
+    """Who is in the control group: a share of the campaign's people by chance, or whoever is in a
+    segment or list; nobody without any."""
 
     percent: float = 0.0
     segment: int = 0
     list: int = 0
 
     @classmethod
-    def of(cls, kept: Mapping[str, Any]) -> "Held":
-        """From how it is kept: {}, {"percent": 10.0}, {"segment": 3} or {"list": 2}."""
+    def of(cls, kept: Mapping[str, Any]) -> "ControlGroup":
+        """From how it is stored: {}, {"percent": 10.0}, {"segment": 3} or {"list": 2}."""
         return cls(
             float(kept.get("percent", 0.0)), int(kept.get("segment", 0)), int(kept.get("list", 0))
         )
@@ -34,39 +35,40 @@ class Held:
         return bool(self.percent or self.segment or self.list)
 
 
-def held_words(held: Held, name: str = "") -> str:
-    """Who is kept back, in words; `name` is that of the segment or list."""
-    if held.percent:
-        return f"{held.percent:g} in 100"
-    return f"whoever is in {name}" if held else "nobody"
+def control_words(control: ControlGroup, name: str = "") -> str:
+    """Who is in the control group, in words; `name` is that of the segment or list."""
+    if control.percent:
+        return f"a control group of {control.percent:g}%, picked at random"
+    return f"everyone in {name} as the control group" if control else "no control group"
 
 
-def ceiling_words(most: int | None, rule: str) -> str:
-    """Whom a send goes to by its ceiling, in words."""
+def limit_words(most: int | None, rule: str) -> str:
+    """Whom a send goes to by its audience limit, in words."""
     if most is None:
-        return "everybody who may get it"
+        return "everyone who may get it"
     people = f"at most {wording.people(most)}"
     return (
-        f"{people}, picked by chance"
+        f"{people}, picked at random"
         if rule == "some"
-        else f"{people}; if more may get it, nobody does"
+        else f"{people}; if more may get it, nothing is sent"
     )
 
 
 def under(going: int, most: int | None, rule: str) -> tuple[int, int]:
-    """(how many of `going` people get it, how many are over the ceiling). A ceiling that stops
-    takes nobody out: it is asked before anything goes."""
+    """(how many of `going` people get it, how many are over the audience limit). An audience limit
+    that stops takes nobody out: it is asked before anything goes."""
     if most is None or rule == "stop" or going <= most:
         return going, 0
     return most, going - most
 
 
 def stopped_by(going: int, most: int | None, rule: str) -> str:
-    """Why nothing goes, when a ceiling says so; else nothing."""
+    """Why nothing goes, when an audience limit says so; else nothing."""
     if most is None or rule != "stop" or going <= most:
         return ""
     return (
-        f"{wording.people(going)} would get it, and the ceiling is {wording.number(most)}. Raise "
-        "it, choose fewer people, or let so many be "
-        "picked by chance."
+        f"{wording.people(going)} would get it, and the audience limit is "
+        f"{wording.number(most)}. Raise "
+        "it, choose fewer people, or let so many be picked "
+        "at random."
     )

@@ -29,8 +29,8 @@ TABLE = (
     Outcome("deferred", "Asked to come again later", open=True),
     Outcome("delivered", "Delivered"),
     Outcome("bounced", "Bounced"),
-    Outcome("held_back", "Kept back to compare"),
-    Outcome("over_ceiling", "Over the ceiling"),
+    Outcome("control", "Control group"),
+    Outcome("over_limit", "Over the audience limit"),
     Outcome("duplicate", "Same address twice"),
     Outcome("no_consent", "No consent for email", lack="did not agree to it"),
     Outcome("suppressed", "Suppressed", lack="suppressed"),
@@ -65,7 +65,7 @@ REASONS = {
 }
 
 
-def held_words(channel: str) -> dict[str, str]:
+def lack_words(channel: str) -> dict[str, str]:
     """Outcome → why people of a set cannot be reached on a channel, said after how many they
     are."""
     return {one.key: one.lack for one in TABLE if one.lack} | dict(KINDS[channel].lacks)

@@ -22,18 +22,18 @@ class Group:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Worth:
-    """The shares of those written to and those kept back, and their difference with the bounds that
-    hold it in 95 of 100 cases."""
+    """The shares of those written to and of the control group, and their difference with the bounds
+    that hold it in 95 of 100 cases."""
 
     written: Group
-    held: Group
+    control: Group
     low: float
     high: float
 
     @property
     def gain(self) -> float:
-        """Share among those written to less share among those kept back: from -1 to 1."""
-        return self.written.share - self.held.share
+        """Share among those written to less share in the control group: from -1 to 1."""
+        return self.written.share - self.control.share
 
     @property
     def sure(self) -> bool:
@@ -57,17 +57,17 @@ def wilson(group: Group, z: float = Z95) -> tuple[float, float]:
     return (middle - spread) / (1 + z * z / n), (middle + spread) / (1 + z * z / n)
 
 
-def worth(written: Group, held: Group) -> Worth:
+def worth(written: Group, control: Group) -> Worth:
     """The difference of two shares with bounds from the score intervals of both (Newcombe 1998,
     method 10)."""
-    (low1, high1), (low2, high2) = wilson(written), wilson(held)
-    one, two = written.share, held.share
+    (low1, high1), (low2, high2) = wilson(written), wilson(control)
+    one, two = written.share, control.share
     down = math.sqrt((one - low1) ** 2 + (high2 - two) ** 2)
     up = math.sqrt((high1 - one) ** 2 + (two - low2) ** 2)
-    return Worth(written, held, one - two - down, one - two + up)
+    return Worth(written, control, one - two - down, one - two + up)
 
 
-def least_gain(usual: float, written: int, held: int) -> float | None:
+def least_gain(usual: float, written: int, control: int) -> float | None:
     """The least true gain in share that would show, in 4 of 5 cases at 95 %, when `usual` succeed
     without being written to.
 
@@ -75,11 +75,11 @@ def least_gain(usual: float, written: int, held: int) -> float | None:
     of sample sizes for two proportions (Fleiss, Levin and Paik 2003, 4.2, without their
     correction), by halving. None when nothing up to certainty would.
     """
-    if not written or not held:
+    if not written or not control:
         return None
 
     def shows(gain: float) -> bool:
-        variance = (usual + gain) * (1 - usual - gain) / written + usual * (1 - usual) / held
+        variance = (usual + gain) * (1 - usual - gain) / written + usual * (1 - usual) / control
         return gain >= (Z95 + Z80) * math.sqrt(max(0.0, variance))
 
     low, high = 0.0, 1.0 - usual

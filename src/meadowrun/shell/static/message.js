@@ -29,10 +29,10 @@
   function set(line, slot, value) {
     if (slot === 'plain' || (slot === 'code' && !line)) delete doc.plain_of;
     if (line === 'settings') doc.settings[slot] = value;
-    else if (line === 'card') {
+    else if (line === 'in_app') {
       const path = slot.split('.'),
         last = path.pop();
-      path.reduce((held, name) => held[name], doc.card)[last] = value;
+      path.reduce((held, name) => held[name], doc.in_app)[last] = value;
     } else if (line && slot.startsWith('icon'))
       tree().find(line).line.icons[Number(slot.slice(4))].href = value;
     else if (line) {
@@ -177,7 +177,7 @@
   function fit(inside) {
     const box = document.getElementById('read-box');
     const room = box.clientWidth - 28,
-      wanted = look === 'phone' ? 375 : Math.max(room, doc.settings.width + (doc.card ? 300 : 40));
+      wanted = look === 'phone' ? 375 : Math.max(room, doc.settings.width + (doc.in_app ? 300 : 40));
     const scale = look === 'phone' ? 1 : room / wanted;
     frame.style.width = wanted + 'px';
     frame.style.height = '400px';
@@ -339,18 +339,18 @@
       save(true);
     },
     who: (b) => whom(b.dataset.line),
-    cardButton: () => {
-      doc.card.buttons.push({
+    addInAppButton: () => {
+      doc.in_app.buttons.push({
         label: '',
-        act: doc.card.buttons.length ? 'later' : 'open',
+        act: doc.in_app.buttons.length ? 'later' : 'open',
         href: '',
         days: 7,
         event: '',
       });
       save(true);
     },
-    dropCardButton: (b) => {
-      doc.card.buttons.splice(Number(b.dataset.at), 1);
+    dropInAppButton: (b) => {
+      doc.in_app.buttons.splice(Number(b.dataset.at), 1);
       save(true);
     },
     icon: (b) => {

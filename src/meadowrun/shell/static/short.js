@@ -1,4 +1,4 @@
-// A text message or a push notice: written in coloured words on the left, read on a drawn device on
+// A text message or a push notification: written in coloured words on the left, read on a drawn device on
 // the right.
 (() => {
   const page = document.querySelector('[data-short]');
@@ -34,7 +34,7 @@
     if (source) image.src = source;
   }
 
-  const notice = {
+  const notification = {
     gathered: () => ({
       subject: value('subject'),
       plain: value('plain'),
@@ -92,7 +92,7 @@
         );
     },
   };
-  const kind = page.dataset.short === 'text' ? text : notice;
+  const kind = page.dataset.short === 'text' ? text : notification;
 
   // From here until the answer, leaving the page asks first.
   function unsaved() {

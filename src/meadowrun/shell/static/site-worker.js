@@ -1,27 +1,27 @@
-// Shows push notices on a website. The website serves a copy of this file at its own address (see
+// Shows push notifications on a website. The website serves a copy of this file at its own address (see
 // data-worker of site.js).
 self.addEventListener('push', (event) => {
-  const notice = event.data ? event.data.json() : {};
-  const buttons = notice.buttons || [];
+  const notification = event.data ? event.data.json() : {};
+  const buttons = notification.buttons || [];
   const tag = crypto.randomUUID();
   event.waitUntil(
     (async () => {
-      await self.registration.showNotification(notice.title || '', {
-        body: notice.body || '',
-        icon: notice.icon,
-        image: notice.picture,
+      await self.registration.showNotification(notification.title || '', {
+        body: notification.body || '',
+        icon: notification.icon,
+        image: notification.picture,
         tag,
         actions: buttons.map((button, number) => ({action: String(number), title: button.label})),
-        data: {url: notice.url || '', buttons, own: notice.data || {}},
+        data: {url: notification.url || '', buttons, own: notification.data || {}},
       });
-      if (!notice.close_after) return;
-      await new Promise((done) => setTimeout(done, notice.close_after * 1000));
+      if (!notification.close_after) return;
+      await new Promise((done) => setTimeout(done, notification.close_after * 1000));
       (await self.registration.getNotifications({tag})).forEach((shown) => shown.close());
     })(),
   );
 });
 
-// A button leads to its own address, the rest of the notice to the notice's; open pages get the
+// A button leads to its own address, the rest of the push notification to its own link; open pages get the
 // keys of one's own.
 self.addEventListener('notificationclick', (event) => {
   const {url, buttons, own} = event.notification.data;

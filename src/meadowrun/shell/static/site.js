@@ -1,4 +1,4 @@
-// Tells Meadowrun what a known visitor does on this website, and shows the card that comes of it.
+// Tells Meadowrun what a known visitor does on this website, and shows the in-app message that comes of it.
 // Known are those who came by a link in a message. Include it as <script src="…/site.js"
 // data-key="site_…" defer></script>.
 (() => {
@@ -49,7 +49,7 @@
       .then(async (answer) => (answer.ok ? answer.json() : null))
       .catch(() => null);
 
-  // A page that is being left cannot show a card: say so with {leaving: true}, and none is counted
+  // A page that is being left cannot show an in-app message: say so with {leaving: true}, and none is counted
   // as shown.
   async function event(name, details, id, more) {
     if (!visitor) return false;
@@ -61,8 +61,8 @@
       answer = await post('/site/events', data);
     }
     if (answer && answer.visitor) keep(answer.visitor);
-    if (answer && answer.card)
-      show(answer.card, (button) => post('/site/card', {token: answer.card.token, button}));
+    if (answer && answer.in_app)
+      show(answer.in_app, (button) => post('/site/in-app', {token: answer.in_app.token, button}));
     return Boolean(answer);
   }
 
@@ -85,7 +85,7 @@
     ).toJSON();
   }
 
-  // Asks for permission to send notices; a website with a way of its own to subscribe names it in
+  // Asks for permission to send push notifications; a website with a way of its own to subscribe names it in
   // meadowrun.subscription.
   async function allow() {
     if (!visitor) return false;
@@ -113,27 +113,27 @@
 
   // Drawn in a tree of its own, so that neither side's looks touch the other's; its lines stand in
   // a frame where nothing runs.
-  function show(card, answer) {
+  function show(message, answer) {
     const host = document.createElement('div');
-    host.id = 'meadowrun-card';
+    host.id = 'meadowrun-in-app';
     const root = host.attachShadow({mode: 'open'});
     const sheet = new CSSStyleSheet();
     sheet.replaceSync(LOOKS);
     root.adoptedStyleSheets = [sheet];
     const make = (tag, more) => Object.assign(document.createElement(tag), more);
-    const dialog = make('dialog', {className: card.shape});
-    dialog.setAttribute('aria-label', card.title);
+    const dialog = make('dialog', {className: message.shape});
+    dialog.setAttribute('aria-label', message.title);
     const looks = {
-      width: card.looks.width + 'px',
-      sheet: card.looks.sheet,
-      ink: card.looks.ink,
-      accent: card.looks.accent,
-      'on-accent': card.looks.on_accent,
-      round: card.looks.round + 'px',
-      font: card.looks.text_font,
+      width: message.looks.width + 'px',
+      sheet: message.looks.sheet,
+      ink: message.looks.ink,
+      accent: message.looks.accent,
+      'on-accent': message.looks.on_accent,
+      round: message.looks.round + 'px',
+      font: message.looks.text_font,
     };
     Object.entries(looks).forEach(([name, value]) => host.style.setProperty('--' + name, value));
-    const frame = make('iframe', {title: card.title, srcdoc: card.html});
+    const frame = make('iframe', {title: message.title, srcdoc: message.html});
     frame.setAttribute('sandbox', 'allow-same-origin allow-popups allow-popups-to-escape-sandbox');
     const fit = () => {
       if (frame.contentDocument)
@@ -153,7 +153,7 @@
       host.remove();
     };
     const doing = make('div', {className: 'doing'});
-    card.buttons.forEach((button, number) => {
+    message.buttons.forEach((button, number) => {
       const drawn = make('button', {
         type: 'button',
         textContent: button.label,
@@ -181,19 +181,19 @@
     inner.append(frame, doing);
     dialog.append(close, inner);
     root.append(dialog);
-    document.getElementById('meadowrun-card')?.remove();
+    document.getElementById('meadowrun-in-app')?.remove();
     document.body.append(host);
     dialog.showModal();
   }
 
   window.meadowrun = {event, allow, subscription};
-  if (asked.get('mr-card')) {
+  if (asked.get('mr-in-app')) {
     fetch(
-      `${home}/site/card/proof?key=${encodeURIComponent(key)}&proof=${encodeURIComponent(asked.get('mr-card'))}`,
+      `${home}/site/in-app/proof?key=${encodeURIComponent(key)}&proof=${encodeURIComponent(asked.get('mr-in-app'))}`,
     )
       .then((answer) => answer.json())
       .then((answer) => {
-        if (answer.card) show(answer.card, async () => null);
+        if (answer.in_app) show(answer.in_app, async () => null);
       });
   }
   event('page_viewed', {page: location.pathname});

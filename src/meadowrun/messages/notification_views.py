@@ -1,4 +1,4 @@
-"""Push notices: written beside a drawn device, read as anyone, checked, proofed to one's own
+"""Push notifications: written beside a drawn device, read as anyone, checked, proofed to one's own
 devices."""
 
 from typing import Any
@@ -21,22 +21,22 @@ from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
 from meadowrun.shell.request import actor, body, db, done, needs, now, settings, zone
 
-pages = flask.Blueprint("notices", __name__)
+pages = flask.Blueprint("notifications", __name__)
 
 
 def _message(ident: int) -> Message:
     message = queries.message(db(), ident)
     if message.channel != "push":
-        raise Invalid("This is no push notice.")
+        raise Invalid("This is no push notification.")
     return message
 
 
-@pages.get("/messages/<int:ident>/notice")
+@pages.get("/messages/<int:ident>/notification")
 def edit(ident: int) -> object:
     message = _message(ident)
     person = views.chosen_person(flask.request.args.get("as"))
     return flask.render_template(
-        "messages/notice.html",
+        "messages/notification.html",
         message=message,
         person=person,
         reviews=queries.reviews(db(), ident),
@@ -101,7 +101,7 @@ def _follows(message: Message) -> dict[str, Any]:
     }
 
 
-@pages.post("/messages/<int:ident>/notice")
+@pages.post("/messages/<int:ident>/notification")
 @needs("author")
 def save(ident: int) -> object:
     message, data = _message(ident), body()
@@ -121,7 +121,7 @@ def save(ident: int) -> object:
         data.get("apart") is True,
     )
     parts = _follows(message)
-    answer = views.saved_answer(message.draft, message, "messages/notice_margin.html", parts)
+    answer = views.saved_answer(message.draft, message, "messages/notification_margin.html", parts)
     if data.get("redraw"):
         answer["slots"] = {
             slot: editable.plain(message.document[slot] or "", parts["labels"])
@@ -130,9 +130,9 @@ def save(ident: int) -> object:
     return flask.jsonify(answer)
 
 
-@pages.get("/messages/<int:ident>/notice/read")
+@pages.get("/messages/<int:ident>/notification/read")
 def read(ident: int) -> object:
-    """The notice as somebody would get it."""
+    """The push notification as somebody would get it."""
     message = _message(ident)
     person = views.chosen_person(flask.request.args.get("as"))
     mail = views.rendered(message, person)
@@ -145,10 +145,10 @@ def read(ident: int) -> object:
     )
 
 
-@pages.post("/messages/<int:ident>/notice/proof")
+@pages.post("/messages/<int:ident>/notification/proof")
 @needs("author")
 def proof(ident: int) -> object:
-    """Really sends the notice to the devices of a contact, as another; marked, and never
+    """Really sends the push notification to the devices of a contact, as another; marked, and never
     counted."""
     message, form = _message(ident), flask.request.form
     address = form.get("to", "").strip().lower()
@@ -157,7 +157,7 @@ def proof(ident: int) -> object:
     wanted = [row for row in rows if row.kind in particulars["systems"]]
     if not wanted:
         raise Invalid(
-            f"“{address}” has no browser or phone that allowed notices"
+            f"“{address}” has no browser or phone that allows push notifications"
             + (
                 (
                     f", save on {' and '.join(SYSTEMS[row.kind] for row in rows)}, where this one "
@@ -176,7 +176,7 @@ def proof(ident: int) -> object:
             settings().secret, "proof", particulars["page"], person.id if person else 0
         )
     key = f"p{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
-    notice = push.Notice(
+    notification = push.Notification(
         key,
         0,
         tuple(push.Device(*row) for row in wanted),
@@ -184,13 +184,13 @@ def proof(ident: int) -> object:
         3600,
     )
     (handed,) = push.PushGateway(settings(), now().timestamp(), lambda device: None).hand_over(
-        [notice]
+        [notification]
     )
     audit.record(
         db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[address]
     )
     return done(
-        "notices.edit",
+        "notifications.edit",
         f"The proof went to {count_of(len(wanted), 'device')} of {address}."
         if handed.outcome == "delivered"
         else f"The proof did not go: {handed.note}.",

@@ -1,9 +1,9 @@
-"""In-app cards, as the rules of the job know them."""
+"""In-app messages, as the rules of the job know them."""
 
 from typing import Any
 
 from meadowrun.core.channels.kind import Kind
-from meadowrun.core.content import card
+from meadowrun.core.content import in_app
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.lines import Json, new_line
 
@@ -13,34 +13,34 @@ _LOOKS = {"width": 460, "ground": "#ffffff", "sheet": "#ffffff", "round": 8}
 
 def _take(data: dict[str, Any]) -> Json:
     return take(data | {"plain": None, "text_only": False}) | {
-        "channel": "card",
-        "card": card.take_card(data.get("card")),
+        "channel": "in_app",
+        "in_app": in_app.take_in_app(data.get("in_app")),
     }
 
 
 def _begins(_organisation: str, _stop_word: str, looks: Json | None) -> Json:
     lines = [new_line("heading", align="center"), new_line("text", align="center")]
     return empty((looks or {}) | _LOOKS) | {
-        "channel": "card",
+        "channel": "in_app",
         "lines": lines,
-        "card": card.take_card({}),
+        "in_app": in_app.take_in_app({}),
     }
 
 
 KIND = Kind(
-    key="card",
-    name="in-app card",
-    everything="cards on the website",
-    one="card",
-    several="cards",
-    cue=r"\bcards?\b",
+    key="in_app",
+    name="in-app message",
+    everything="in-app messages",
+    one="in-app message",
+    several="in-app messages",
+    cue=r"\b(in[- ]?app|cards?)\b",
     outcomes={
-        "no_consent": "Said no to cards",
-        "delivered": "Laid ready",
-        "waiting": "Still to be laid ready",
+        "no_consent": "Said no to in-app messages",
+        "delivered": "Ready to show",
+        "waiting": "Still being prepared",
     },
     lacks={"no_consent": "said no to them"},
     take=_take,
     begins=_begins,
-    checks=card.card_checks,
+    checks=in_app.in_app_checks,
 )

@@ -1,27 +1,27 @@
-"""Pages of likely doubles: the pairs, both records side by side, merging and parting."""
+"""Pages of likely duplicates: the pairs, both records side by side, merging and parting."""
 
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import wording
-from meadowrun.people import company_queries, doubles, queries
+from meadowrun.people import company_queries, duplicates, queries
 from meadowrun.people.asked import words
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now
 
-pages = flask.Blueprint("doubles", __name__)
+pages = flask.Blueprint("duplicates", __name__)
 
 
-@pages.get("/people/doubles")
+@pages.get("/people/duplicates")
 @comes_later("Looking for people who are there twice")
 def table() -> object:
-    pairs, as_of = doubles.candidates(db(), now())
+    pairs, as_of = duplicates.candidates(db(), now())
     return flask.render_template(
-        "people/doubles.html", pairs=pairs, as_of=as_of, merges=doubles.recent(db(), now())
+        "people/duplicates.html", pairs=pairs, as_of=as_of, merges=duplicates.recent(db(), now())
     )
 
 
-@pages.get("/people/doubles/<int:first>/<int:second>")
+@pages.get("/people/duplicates/<int:first>/<int:second>")
 def pair(first: int, second: int) -> object:
     """Both records side by side; what differs is chosen before they become one."""
     if first == second:
@@ -43,13 +43,13 @@ def pair(first: int, second: int) -> object:
 
     rows = [
         (name, labels.get(name, name), shown(name, x), shown(name, y))
-        for name, x, y in doubles.preview(a, b)
+        for name, x, y in duplicates.preview(a, b)
     ]
     history = {c.id: queries.history_size(db(), c.id) for c in (a, b)}
-    return flask.render_template("people/double.html", a=a, b=b, rows=rows, history=history)
+    return flask.render_template("people/duplicate.html", a=a, b=b, rows=rows, history=history)
 
 
-@pages.post("/people/doubles/<int:first>/<int:second>")
+@pages.post("/people/duplicates/<int:first>/<int:second>")
 @needs("author")
 def merge(first: int, second: int) -> object:
     form = flask.request.form
@@ -58,21 +58,21 @@ def merge(first: int, second: int) -> object:
         raise Invalid("Choose which record stays.", "keep")
     gone = second if kept == first else first
     chosen = {name for name in form if form[name] == str(gone)} - {"keep"}
-    doubles.merge(db(), actor(), now(), kept, gone, chosen)
+    duplicates.merge(db(), actor(), now(), kept, gone, chosen)
     return done(
         "people.show",
-        "They are one record now. It can be undone for 30 days, under “Likely doubles”.",
+        "They are one record now. It can be undone for 30 days, under “Likely duplicates”.",
         ident=kept,
     )
 
 
-@pages.post("/people/doubles/undo/<int:ident>")
+@pages.post("/people/duplicates/undo/<int:ident>")
 @needs("author")
 def undo(ident: int) -> object:
     try:
-        parted = doubles.undo(db(), actor(), now(), ident)
+        parted = duplicates.undo(db(), actor(), now(), ident)
     except MeadowrunError as problem:
-        return not_done(problem, "doubles.table")
+        return not_done(problem, "duplicates.table")
     return done(
         "people.show",
         "They are two records again, each with its own history.",

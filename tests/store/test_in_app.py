@@ -1,5 +1,5 @@
-"""A card end to end: laid ready for the people of a send, shown by the website's script, answered,
-counted, never twice."""
+"""An in-app message end to end: laid ready for the people of a send, shown by the website's script,
+answered, counted, never twice."""
 
 import datetime as dt
 
@@ -10,7 +10,7 @@ from meadowrun.base import clock, signing
 from meadowrun.core.channels import beginning
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions as messages
-from meadowrun.outgoing import cards
+from meadowrun.outgoing import in_app_messages
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.results import queries as results
@@ -32,9 +32,9 @@ JOIN = {
 LATER = {"label": "Not now", "act": "later", "days": 7}
 
 
-def card_of(session, name="A card", **given):
+def in_app_of(session, name="A card", **given):
     words = dictionary(session)
-    document = beginning("card", "Farrow Hill", "STOP") | {
+    document = beginning("in_app", "Farrow Hill", "STOP") | {
         "subject": "Join us",
         "lines": [
             new_line("heading", text="Hello {{ contact.first_name | default('you', true) }}"),
@@ -46,13 +46,15 @@ def card_of(session, name="A card", **given):
             ),
         ],
     }
-    document["card"] = {
+    document["in_app"] = {
         "buttons": [JOIN, LATER],
         "until": "2027-01-31",
         "times": 2,
         "gap_days": 1,
     } | given
-    return messages.create(session, IDA, NOW, name, messages.take(document, words, "card"), "card")
+    return messages.create(
+        session, IDA, NOW, name, messages.take(document, words, "in_app"), "in_app"
+    )
 
 
 def sending(session, name="A card", **given):
@@ -62,7 +64,7 @@ def sending(session, name="A card", **given):
         {"in": [{"segment": (session.info.get("segment") or segment(session)).id}], "out": []},
         "membership_started",
     )
-    send.message_id = card_of(session, name, **given).id
+    send.message_id = in_app_of(session, name, **given).id
     session.flush()
     return send.id
 
@@ -75,7 +77,7 @@ def site(database, settings, job_context, client):
             n: add(session, NOW, f"{n}@post.example", first_name=n.title(), town=t).id
             for n, t in (("ann", "Farrow"), ("bo", "Tarnside"), ("cy", "Wickmere"))
         }
-        people.set_consent(session, NOW, ids["cy"], 0, False, "asked for no cards", "card")
+        people.set_consent(session, NOW, ids["cy"], 0, False, "asked for no cards", "in_app")
         session.execute(
             sa.text(
                 "INSERT INTO api_keys (name, kind, key_hash, origins, created_at) VALUES ('s', "
@@ -105,10 +107,10 @@ def site(database, settings, job_context, client):
         def comes(self, who, at=NOW, event="page_viewed", page="/", **more):
             answer = self.post("/site/events", who, at, event=event, details={"page": page}, **more)
             assert answer.status_code == 200, answer.text
-            return answer.json["card"]
+            return answer.json["in_app"]
 
-        def presses(self, who, card, button, at=NOW):
-            return self.post("/site/card", who, at, token=card["token"], button=button)
+        def presses(self, who, in_app, button, at=NOW):
+            return self.post("/site/in-app", who, at, token=in_app["token"], button=button)
 
     return Site()
 
@@ -156,7 +158,7 @@ def test_end_to_end(database, settings, site, client):
     with database.session() as session:
         found = results.result(session, session.get_one(Send, ident), NOW + 9 * DAY)
         assert (found.delivered, found.opened, found.clicked) == (2, 2, 1)
-        found = cards.tally(session, session.get_one(Send, ident).dispatch_id)
+        found = in_app_messages.tally(session, session.get_one(Send, ident).dispatch_id)
         assert found == {"showings": 3, "put_off": 1, "overtaken": 0, "outside": 0, "not_yet": 0}
 
 
@@ -194,7 +196,7 @@ def test_it_stays_away_outside_its_days_and_after_what_it_asks_for(database, set
     assert site.comes("bo", NOW + 3 * DAY, page="/join") is None
     assert site.comes("ann", NOW + 3 * DAY, page="/join/now") is not None
     with database.session() as session:
-        found = cards.tally(session, session.get_one(Send, ident).dispatch_id)
+        found = in_app_messages.tally(session, session.get_one(Send, ident).dispatch_id)
         assert found == {"showings": 1, "put_off": 0, "overtaken": 1, "outside": 1, "not_yet": 0}
 
 
@@ -213,7 +215,9 @@ def test_how_often(database, settings, site):
     go(database, settings, times=2, gap_days=2)
     seen = [bool(site.comes("ann", NOW + n * DAY)) for n in range(6)]
     assert seen == [True, False, True, False, False, False]
-    assert site.comes("bo", NOW, leaving=True) is None, "nobody sees a card on a page they leave"
+    assert site.comes("bo", NOW, leaving=True) is None, (
+        "nobody sees an in-app message on a page they leave"
+    )
     assert site.comes("bo", NOW) is not None
 
 
@@ -226,9 +230,9 @@ def test_a_button_records_an_event_once(database, settings, site):
             {"label": "Allow", "act": "allow"},
         ],
     )
-    card = site.comes("ann")
+    in_app = site.comes("ann")
     for _ in range(2):
-        assert site.presses("ann", card, 0).json == {"act": "event"}
+        assert site.presses("ann", in_app, 0).json == {"act": "event"}
     with database.session() as session:
         rows = session.execute(
             sa.text(
@@ -244,20 +248,20 @@ def test_a_button_records_an_event_once(database, settings, site):
 
 def test_nobody_answers_for_another(database, settings, site):
     go(database, settings)
-    card = site.comes("ann")
-    assert site.presses("bo", card, 0).status_code == 422
-    assert site.post("/site/card", "ann", token="made-up", button=0).status_code == 422
-    assert site.presses("ann", card, 7).status_code == 422
+    in_app = site.comes("ann")
+    assert site.presses("bo", in_app, 0).status_code == 422
+    assert site.post("/site/in-app", "ann", token="made-up", button=0).status_code == 422
+    assert site.presses("ann", in_app, 7).status_code == 422
     assert (
         site.post(
-            "/site/card", "ann", origin="https://evil.example", token=card["token"], button=0
+            "/site/in-app", "ann", origin="https://evil.example", token=in_app["token"], button=0
         ).status_code
         == 403
     )
-    assert site.presses("ann", card, None).json == {"act": "close"}
+    assert site.presses("ann", in_app, None).json == {"act": "close"}
 
 
-def test_two_cards_at_once_and_a_stopped_send(database, settings, site):
+def test_two_in_app_messages_at_once_and_a_stopped_send(database, settings, site):
     with clock.at(NOW), database.session() as session:
         session.info["segment"] = segment(session)
         late, soon = (
@@ -269,18 +273,18 @@ def test_two_cards_at_once_and_a_stopped_send(database, settings, site):
         run_all(database, ident)
     first, second = site.comes("ann"), site.comes("ann", NOW + dt.timedelta(minutes=1))
     ann, bo = site.people["ann"], site.people["bo"]
-    assert signing.read(settings.secret, "card", first["token"]) == (
+    assert signing.read(settings.secret, "in_app", first["token"]) == (
         number_of(database, soon, ann),
         ann,
     )
-    assert signing.read(settings.secret, "card", second["token"]) == (
+    assert signing.read(settings.secret, "in_app", second["token"]) == (
         number_of(database, late, ann),
         ann,
     )
     with clock.at(NOW), database.session() as session:
         # All were laid; taking them away is still possible, which for mail it is not.
         sends.stop(session, IDA, NOW, session.get_one(Send, late))
-    assert signing.read(settings.secret, "card", site.comes("bo")["token"]) == (
+    assert signing.read(settings.secret, "in_app", site.comes("bo")["token"]) == (
         number_of(database, soon, bo),
         bo,
     )
@@ -301,30 +305,30 @@ def test_a_worker_that_dies_lays_none_twice(database, settings, site):
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 2, "no_consent": 1}
     with database.session() as session:
-        assert session.execute(sa.text("SELECT sum(times) FROM card_places")).scalar() == 1
+        assert session.execute(sa.text("SELECT sum(times) FROM in_app_places")).scalar() == 1
 
 
 def test_a_proof_on_the_website(database, settings, site, web, client):
     with clock.at(NOW), database.session() as session:
-        ident = card_of(session).id
+        ident = in_app_of(session).id
     refused = web.post(
-        f"/messages/{ident}/card/proof",
+        f"/messages/{ident}/in-app/proof",
         data={"to": "https://evil.example/", "as": "1"},
         headers={"Accept": "application/json"},
     )
     assert refused.status_code == 422 and "carries our script" in refused.json["error"]
     asked = web.post(
-        f"/messages/{ident}/card/proof",
+        f"/messages/{ident}/in-app/proof",
         data={"to": f"{SITE}/join?x=1", "as": str(site.people["ann"])},
         follow_redirects=True,
     ).text
-    assert f'href="{SITE}/join?x=1&amp;mr-card=' in asked
-    proof = asked.split("mr-card=")[1].split('"')[0]
+    assert f'href="{SITE}/join?x=1&amp;mr-in-app=' in asked
+    proof = asked.split("mr-in-app=")[1].split('"')[0]
 
     def ask(text, origin=SITE):
-        return client.get(f"/site/card/proof?key=site_x&proof={text}", headers={"Origin": origin})
+        return client.get(f"/site/in-app/proof?key=site_x&proof={text}", headers={"Origin": origin})
 
-    shown = ask(proof).json["card"]
+    shown = ask(proof).json["in_app"]
     assert (
         shown["title"] == "[Proof] Join us"
         and "Hello Ann" in shown["html"]
@@ -340,18 +344,18 @@ def test_a_proof_on_the_website(database, settings, site, web, client):
 
 def test_the_page_and_what_it_refuses(database, site, web):
     with clock.at(NOW), database.session() as session:
-        ident = card_of(session).id
+        ident = in_app_of(session).id
     page = web.get(f"/messages/{ident}").text
     assert "In-app card" in page and "became a member" in page and "Not now" in page
     document = {**_document(database, ident)}
-    document["card"] = document["card"] | {"until": "someday"}
+    document["in_app"] = document["in_app"] | {"until": "someday"}
     bad = web.post(
         f"/messages/{ident}/save",
         json={"document": document, "version": 1},
         headers={"Accept": "application/json"},
     )
-    assert bad.status_code == 422 and bad.json["where"] == "card:until"
-    document["card"] |= {"until": "", "buttons": []}
+    assert bad.status_code == 422 and bad.json["where"] == "in_app:until"
+    document["in_app"] |= {"until": "", "buttons": []}
     saved = web.post(
         f"/messages/{ident}/save", json={"document": document, "version": 1, "redraw": True}
     ).json
@@ -363,15 +367,15 @@ def test_the_page_and_what_it_refuses(database, site, web):
     drafts = web.get(f"/messages/{ident}/drafts").text
     assert "buttons, last day changed" in drafts
     shown = web.get(f"/messages/{ident}/read.html?as={site.people['ann']}").text
-    assert "Hello Ann" in shown and "mr-card" in shown
-    web.post("/messages/new", data={"name": "Another", "channel": "card"})
+    assert "Hello Ann" in shown and "mr-in-app" in shown
+    web.post("/messages/new", data={"name": "Another", "channel": "in_app"})
     with database.session() as session:
         made = session.execute(
             sa.text(
-                "SELECT channel, document->'card'->>'shape' FROM messages WHERE name = 'Another'"
+                "SELECT channel, document->'in_app'->>'shape' FROM messages WHERE name = 'Another'"
             )
         ).one()
-        assert tuple(made) == ("card", "box")
+        assert tuple(made) == ("in_app", "box")
 
 
 def _document(database, ident):

@@ -1,4 +1,4 @@
-"""In-app cards: laid ready with us, and shown when somebody comes to the website."""
+"""In-app messages: laid ready with us, and shown when somebody comes to the website."""
 
 import dataclasses
 import datetime as dt
@@ -11,7 +11,7 @@ from meadowrun.base import signing
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Reader, Signs
-from meadowrun.core.channels.card import KIND
+from meadowrun.core.channels.in_app import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
@@ -22,24 +22,24 @@ SELECT c.id, TRUE AS has_address, TRUE AS address_usable, FALSE AS suppressed, F
 {topic} AS consent,
        coalesce(ch.agreed, TRUE) AS channel_consent{columns}
 FROM contacts c
-LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'card' AND ch.topic_id = 0
+LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'in_app' AND ch.topic_id = 0
 {join}"""
 LAID = """
-INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch,
+INSERT INTO in_app_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch,
 delivery, :now
 FROM unnest(CAST(:ids AS bigint[]), CAST(:deliveries AS bigint[])) AS x(contact,
 delivery) ON CONFLICT DO NOTHING
 """
-#: Which of some people's cards of a dispatch lie ready.
+#: Which of some people's in-app messages of a dispatch lie ready.
 THERE = (
-    "SELECT delivery, contact_id FROM card_places WHERE dispatch_id = :dispatch AND "
+    "SELECT delivery, contact_id FROM in_app_places WHERE dispatch_id = :dispatch AND "
     "contact_id = ANY(:ids)"
 )
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
-class Card:
-    """One card for one person. `key` is the delivery's token."""
+class InApp:
+    """One in-app message for one person. `key` is the delivery's token."""
 
     key: str
     contact_id: int
@@ -48,8 +48,8 @@ class Card:
 
 
 class LaidReady:
-    """The gateway of cards: a table of our own that the website's script asks through us. A card
-    laid twice is there once."""
+    """The gateway of in-app messages: a table of our own that the website's script asks through us.
+    An in-app message laid twice is there once."""
 
     at_once = WHOLE_BATCH
     can_be_asked = True
@@ -62,22 +62,24 @@ class LaidReady:
             now,
         )
 
-    def hand_over(self, messages: Iterable[Card], begin: Begin = all_may_go) -> Iterator[Handed]:
-        cards = list(messages)
+    def hand_over(self, messages: Iterable[InApp], begin: Begin = all_may_go) -> Iterator[Handed]:
+        in_app_messages = list(messages)
         with self.database.session() as session:
             session.execute(
                 sa.text(LAID),
                 {
-                    "ids": [card.contact_id for card in cards],
-                    "deliveries": [card.delivery for card in cards],
+                    "ids": [in_app.contact_id for in_app in in_app_messages],
+                    "deliveries": [in_app.delivery for in_app in in_app_messages],
                     "dispatch": self.dispatch_id,
                     "now": self.now,
                 },
             )
-        return iter([Handed(card.contact_id, "delivered", "laid ready") for card in cards])
+        return iter(
+            [Handed(in_app.contact_id, "delivered", "laid ready") for in_app in in_app_messages]
+        )
 
     def took(self, ids: Sequence[str]) -> dict[str, bool]:
-        """For each token whether its card lies ready: this gateway always knows."""
+        """For each token whether its in-app message lies ready: this gateway always knows."""
         named = {
             key: read for key in ids if (read := signing.read(self.settings.secret, "message", key))
         }
@@ -95,11 +97,11 @@ class LaidReady:
         return {key: read in there for key, read in named.items()}
 
 
-class Cards(Hand):
-    """Cards, filled in only when they are shown."""
+class InApps(Hand):
+    """In-app messages, filled in only when they are shown."""
 
     def make(self, reader: Reader, tokens: signing.Tokens, mail: Rendered, signs: Signs) -> Any:
-        return Card(tokens["message"], reader.contact_id, reader.number)
+        return InApp(tokens["message"], reader.contact_id, reader.number)
 
 
 CHANNEL = Channel(
@@ -111,14 +113,14 @@ CHANNEL = Channel(
     same_address="c.id::text",
     gateway=LaidReady,
     can_be_asked=lambda settings: True,
-    there="cards wait with us for whoever comes to the website",
-    hand=Cards,
-    steps={"delivered": "Laid ready", "opened": "Saw it", "clicked": "Pressed a button"},
-    by="as a card",
+    there="in-app messages wait with us for whoever comes to the website",
+    hand=InApps,
+    steps={"delivered": "Ready to show", "opened": "Saw it", "clicked": "Pressed a button"},
+    by="as an in-app message",
     one="the in-app message",
-    a="an in-app card",
-    may="everyone of them who did not say no",
-    shown="when they come to the website, as the card says",
+    a="an in-app message",
+    may="all of them who did not say no",
+    shown="when they come to the website, as the in-app message says",
     waits_there=True,
     editor="messages.edit",
 )

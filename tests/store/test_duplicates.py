@@ -1,4 +1,5 @@
-"""Likely doubles: found, merged with their history, parted again; and the dictionary of fields."""
+"""Likely duplicates: found, merged with their history, parted again; and the dictionary of
+fields."""
 
 import datetime as dt
 
@@ -8,7 +9,7 @@ import sqlalchemy as sa
 from meadowrun.base import signing
 from meadowrun.base.errors import Conflict
 from meadowrun.people import actions as people
-from meadowrun.people import dictionary, doubles, keeping, queries
+from meadowrun.people import dictionary, duplicates, keeping, queries
 from meadowrun.people.models import Contact, Field
 from meadowrun.people.queries import dictionary as words_of
 from meadowrun.segments import actions as segments
@@ -33,7 +34,7 @@ def everything(session):
         "consent_changes",
         "push_devices",
         "short_codes",
-        "card_places",
+        "in_app_places",
     ):
         rows = (
             session.execute(sa.text(f"SELECT to_jsonb(t) - 'updated_at' FROM {table} t"))
@@ -98,7 +99,7 @@ def twins(database):
                 reacted(session, send, who.id, "opened", NOW)
                 session.execute(
                     sa.text(
-                        "INSERT INTO card_places (contact_id, dispatch_id, delivery, laid_at) "
+                        "INSERT INTO in_app_places (contact_id, dispatch_id, delivery, laid_at) "
                         "VALUES (:c, :d, :n, :at)"
                     ),
                     {"c": who.id, "d": made.id, "n": number, "at": NOW},
@@ -121,7 +122,7 @@ def twins(database):
 def test_pairs_and_their_reasons(database, twins):
     one, two, _ = twins
     with database.session() as session:
-        (pair,), _ = doubles.candidates(session, NOW)
+        (pair,), _ = duplicates.candidates(session, NOW)
         assert (pair.first.id, pair.second.id) == (one, two)
         assert pair.why == ("nearly the same address", "the same name and town")
 
@@ -131,7 +132,7 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
     with database.session() as session:
         before = everything(session)
     with database.session() as session:
-        done = doubles.merge(session, IDA, NOW, one, two, {"tier"})
+        done = duplicates.merge(session, IDA, NOW, one, two, {"tier"})
         merge_id = done.id
     with database.session() as session:
         kept = session.get_one(Contact, one)
@@ -150,7 +151,7 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
             for t in ("events", "deliveries", "reactions", "list_members")
         }
         assert counts == {"events": 4, "deliveries": 2, "reactions": 3, "list_members": 2}
-        for table, rows in (("push_devices", 1), ("short_codes", 1), ("card_places", 2)):
+        for table, rows in (("push_devices", 1), ("short_codes", 1), ("in_app_places", 2)):
             assert (
                 session.execute(
                     sa.text(f"SELECT count(*) FROM {table} WHERE contact_id = :c"), {"c": one}
@@ -179,7 +180,7 @@ def test_merged_with_history_and_parted_to_the_last_row(database, twins):
             == 2
         )
     with database.session() as session:
-        doubles.undo(session, IDA, NOW, merge_id)
+        duplicates.undo(session, IDA, NOW, merge_id)
     with database.session() as session:
         assert everything(session) == before
 
@@ -194,7 +195,7 @@ def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(
     with database.session() as session:
         people.set_consent(session, NOW, two, 0, True, "asked again")
         session.execute(sa.text("UPDATE consents SET agreed = true"))
-        doubles.merge(session, IDA, NOW, one, two, set())
+        duplicates.merge(session, IDA, NOW, one, two, set())
     for sent in numbers:
         assert (
             client.get(f"/p/{signing.make(settings.secret, 'choose', sent, two)}").status_code
@@ -233,7 +234,7 @@ def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(
             .all()
         )
         assert said == [one]
-        doubles.merge(session, IDA, NOW, add(session, NOW, "third@post.example").id, one, set())
+        duplicates.merge(session, IDA, NOW, add(session, NOW, "third@post.example").id, one, set())
         assert (
             queries.living(session, two).email_key
             == queries.living(session, one).email_key
@@ -245,32 +246,32 @@ def test_what_was_sent_to_the_one_that_went_still_leads_and_still_lets_go(
 def test_too_late_or_merged_again(database, twins):
     one, two, other = twins
     with database.session() as session:
-        first = doubles.merge(session, IDA, NOW, one, two, set()).id
-        doubles.merge(session, IDA, NOW, one, other, set())
+        first = duplicates.merge(session, IDA, NOW, one, two, set()).id
+        duplicates.merge(session, IDA, NOW, one, other, set())
         with pytest.raises(Conflict, match="merged with another since"):
-            doubles.undo(session, IDA, NOW, first)
+            duplicates.undo(session, IDA, NOW, first)
         with pytest.raises(Conflict, match="no longer"):
-            doubles.undo(session, IDA, NOW + dt.timedelta(days=31), first + 1)
+            duplicates.undo(session, IDA, NOW + dt.timedelta(days=31), first + 1)
 
 
 def test_on_its_pages(web, twins, database, still):
     one, two, _ = twins
     assert "nearly the same address, the same name and town" in words(
-        web.get("/people/doubles").text
+        web.get("/people/duplicates").text
     )
-    shown = words(web.get(f"/people/doubles/{one}/{two}").text)
+    shown = words(web.get(f"/people/duplicates/{one}/{two}").text)
     assert "Ann Lee stays" in shown and "Patron" in shown and "3 events, 2 mails" in shown
     assert (
         web.post(
-            f"/people/doubles/{one}/{two}", data={"keep": two, "email": one, "tier": two}
+            f"/people/duplicates/{one}/{two}", data={"keep": two, "email": one, "tier": two}
         ).location
         == f"/people/{two}"
     )
     with database.session() as session:
         assert session.get_one(Contact, two).email == "ann.lee@post.example"
-    assert "Merged lately" in words(web.get("/people/doubles").text)
-    assert web.post("/people/doubles/undo/1").location == f"/people/{one}"
-    assert web.get(f"/people/doubles/{one}/{one}").status_code == 422
+    assert "Merged lately" in words(web.get("/people/duplicates").text)
+    assert web.post("/people/duplicates/undo/1").location == f"/people/{one}"
+    assert web.get(f"/people/duplicates/{one}/{one}").status_code == 422
 
 
 class TestDictionary:
@@ -317,7 +318,7 @@ class TestDictionary:
         with database.session() as session:
             entry = dictionary.entry(session, self.field(session, "state_code"))
             assert (entry.filled, entry.of, entry.common) == (2, 4, [("North", 1), ("South", 1)])
-            assert [f.label for f in entry.doubles] == ["State"] and entry.used == [
+            assert [f.label for f in entry.duplicates] == ["State"] and entry.used == [
                 "the segment “Southerners”"
             ]
         shown = words(web.get("/people/fields/2").text)
@@ -429,5 +430,5 @@ class TestDictionary:
             ("score", "store", False),
         ],
     )
-    def test_near_doubles(self, one, other, same):
+    def test_near_duplicates(self, one, other, same):
         assert dictionary.alike(one, other) is same

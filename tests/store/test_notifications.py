@@ -1,5 +1,5 @@
-"""A push notice end to end: a browser allows it, it is sent encrypted, read, clicked; a browser
-that is gone is forgotten."""
+"""A push notification end to end: a browser allows it, it is sent encrypted, read, clicked; a
+browser that is gone is forgotten."""
 
 import dataclasses
 import json
@@ -56,7 +56,7 @@ def settings(settings, village):
     )
 
 
-def notice(session, push=PUSH, name="A notice"):
+def notification(session, push=PUSH, name="A notice"):
     document = beginning("push", "Farrow Hill", "STOP") | {
         "subject": "Clear tonight, {{ contact.first_name | default('you', true) }}",
         "plain": "The dome opens at seven",
@@ -67,7 +67,7 @@ def notice(session, push=PUSH, name="A notice"):
 
 def noticing(session, push=PUSH):
     send = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []})
-    send.message_id = notice(session, push)
+    send.message_id = notification(session, push)
     session.flush()
     return send.id, send.message_id
 
@@ -101,7 +101,7 @@ def test_end_to_end(database, settings, job_context, village, client):
         "no_consent": 1,
         "no_address": 1,
     }
-    got = [json.loads(row["payload"]) for row in store.rows("SELECT payload FROM notices")]
+    got = [json.loads(row["payload"]) for row in store.rows("SELECT payload FROM notifications")]
     token = token_of(database, settings, "click", ident, ann_id)
     assert got == 2 * [
         {
@@ -114,7 +114,7 @@ def test_end_to_end(database, settings, job_context, village, client):
             "data": {"night": "Farrow"},
         }
     ]
-    assert store.rows("SELECT ttl FROM notices")[0]["ttl"] == 3600
+    assert store.rows("SELECT ttl FROM notifications")[0]["ttl"] == 3600
     assert (
         client.get(f"/c/{token}/0", headers={"User-Agent": "A browser"}).headers["Location"]
         == "https://farrowhill.example/tickets?who=Farrow"
@@ -189,7 +189,8 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_address": 1}
     rows = store.rows(
-        "SELECT a.system, n.payload FROM notices n JOIN apps a ON a.token = n.browser ORDER BY "
+        "SELECT a.system, n.payload FROM notifications n JOIN apps a ON a.token = n.browser "
+        "ORDER BY "
         "a.system"
     )
     assert [row["system"] for row in rows] == ["android", "ios"]
@@ -214,7 +215,7 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
         == "https://farrowhill.example/map"
     )
     assert client.get(f"/c/{token}/0", headers={"User-Agent": "A browser"}).status_code == 404, (
-        "the notice itself has its own address"
+        "the push notification itself has its own address"
     )
     assert client.get("/n/made-up").status_code == 404
     with database.session() as session:
@@ -283,7 +284,7 @@ def test_handed_over_twice_it_is_shown_once(database, settings, job_context, vil
         session.execute(sa.text("UPDATE dispatches SET state = 'running', unsettled = TRUE"))
         session.execute(sa.text("UPDATE deliveries SET outcome = 'waiting'"))
     run_all(database, ident)
-    assert len(store.rows("SELECT 1 FROM notices")) == 1
+    assert len(store.rows("SELECT 1 FROM notifications")) == 1
 
 
 def test_a_website_tells_of_a_browser(client, database, settings, village):
@@ -327,11 +328,11 @@ def test_the_page(web, database, village):
     page = web.get(f"/messages/{ident}", follow_redirects=True).text
     assert (
         "iPhones show buttons only after a long press" in page
-        and "Phones do not close a notice" in page
+        and "Phones do not close a push notification" in page
         and "of 3,993 bytes" in page
     )
     assert 'data-ref="contact.first_name"' in page and "first name, or “you”" in page
-    read = web.get(f"/messages/{ident}/notice/read?as=1").json
+    read = web.get(f"/messages/{ident}/notification/read?as=1").json
     assert (
         read["title"] == "Clear tonight, Ann"
         and read["push"]["href"] == "https://farrowhill.example/tickets?who=Tarnside"
@@ -342,7 +343,7 @@ def test_the_page(web, database, village):
         "push": {"href": "nowhere", "buttons": [{"label": "", "href": "https://a.example"}]},
         "version": 1,
     }
-    margin = web.post(f"/messages/{ident}/notice", json=bad).json["margin"]
+    margin = web.post(f"/messages/{ident}/notification", json=bad).json["margin"]
     for words in (
         "There is no title",
         "does not begin with https",
@@ -351,14 +352,14 @@ def test_the_page(web, database, village):
     ):
         assert words in margin
     three = web.post(
-        f"/messages/{ident}/notice",
+        f"/messages/{ident}/notification",
         json=bad | {"version": 2, "push": {"buttons": [{"label": "a"}] * 3}},
         headers={"Accept": "application/json"},
     )
     assert three.status_code == 422 and "at most 2 buttons" in three.json["error"]
 
 
-def test_a_proof_goes_where_the_notice_goes_and_its_page_opens(
+def test_a_proof_goes_where_the_notification_goes_and_its_page_opens(
     web, client, database, settings, village
 ):
     store, site = village
@@ -387,10 +388,12 @@ def test_a_proof_goes_where_the_notice_goes_and_its_page_opens(
                 {},
             ),
         ).id
-        ident = notice(session, {"tap": "page", "page": page, "systems": ["web"]})
-        phones = notice(session, {"tap": "app", "systems": ["android", "ios"]}, "For phones")
-    web.post(f"/messages/{ident}/notice/proof", data={"to": "bo@post.example", "as": str(ann)})
-    (row,) = store.rows("SELECT payload FROM notices")
+        ident = notification(session, {"tap": "page", "page": page, "systems": ["web"]})
+        phones = notification(session, {"tap": "app", "systems": ["android", "ios"]}, "For phones")
+    web.post(
+        f"/messages/{ident}/notification/proof", data={"to": "bo@post.example", "as": str(ann)}
+    )
+    (row,) = store.rows("SELECT payload FROM notifications")
     got = json.loads(row["payload"])
     assert got["title"] == "[Proof] Clear tonight, Ann"
     shown = client.get(got["url"].removeprefix(settings.public_url))
@@ -402,7 +405,7 @@ def test_a_proof_goes_where_the_notice_goes_and_its_page_opens(
     for address in (forged, "/n/proof/", "/n/proof/x.y.z", "/n/proof/é.1", f"/n/proof/{page}"):
         assert client.get(address).status_code == 404, address
     refused = web.post(
-        f"/messages/{phones}/notice/proof",
+        f"/messages/{phones}/notification/proof",
         data={"to": "bo@post.example"},
         headers={"Accept": "application/json"},
     )

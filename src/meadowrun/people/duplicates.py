@@ -66,7 +66,7 @@ class Pair:
 #: takes seconds.
 _found: Kept[list[tuple[tuple[int, int], list[str]]]] = Kept(
     seconds=300,
-    name="doubles",
+    name="duplicates",
     large=7200,
     whatever=True,
     load=lambda data: [((a, b), why) for (a, b), why in data],
@@ -137,11 +137,15 @@ _MOVED = {
     "short_codes": None,
     "file_views": None,
     "details_aside": None,
-    "card_places": ("dispatch_id",),
+    "in_app_places": ("dispatch_id",),
 }
 
 #: What both had went with its record: where the memory of a merge keeps it → its table.
-_LEFT = {"left": "list_members", "left_cards": "card_places", "left_tags": "contact_tags"}
+_LEFT = {
+    "left": "list_members",
+    "left_in_app_messages": "in_app_places",
+    "left_tags": "contact_tags",
+}
 
 
 def merge(

@@ -1,12 +1,13 @@
-"""In-app cards: what one holds besides its lines, when it may be shown, and what comes of a button.
+"""In-app messages: what one holds besides its lines, when it may be shown, and what comes of a
+button.
 
     {"shape", "buttons": [{"label", "act", "href", "days", "event"}], "event", "page", "from",
     "until", "times", "gap_days", "unless"}
 
-`event` is what a visitor does for the card to come (a key of the dictionary), `page` where, for
-page views; `from` and `until` are days on the visitor's own clock, both taken in; `times` how often
-it is shown at most, `gap_days` how long it then stays away; whoever did `unless` since it was laid
-ready does not see it any more.
+`event` is what a visitor does for the in-app message to come (a key of the dictionary), `page`
+where, for page views; `from` and `until` are days on the visitor's own clock, both taken in;
+`times` how often it is shown at most, `gap_days` how long it then stays away; whoever did `unless`
+since it was laid ready does not see it any more.
 """
 
 import dataclasses
@@ -25,10 +26,10 @@ SHAPES = {"box": "a box in the middle", "full": "the full screen"}
 #: what a button does → how that is said
 ACTS = {
     "open": "opens an address",
-    "allow": "asks for permission to send notices",
-    "later": "puts the card off",
+    "allow": "asks for permission to send push notifications",
+    "later": "puts the in-app message off",
     "event": "records an event",
-    "close": "closes the card",
+    "close": "closes the message",
 }
 PAGE_VIEWED = "page_viewed"
 EMPTY: Json = {
@@ -48,12 +49,15 @@ LABEL_SHOWN = 22
 _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 
 
-def take_card(data: Any) -> Json:
-    """What a card holds besides its lines, checked. Raises DocumentError naming the slot."""
+def take_in_app(data: Any) -> Json:
+    """What an in-app message holds besides its lines, checked. Raises DocumentError naming the
+    slot."""
     given: Mapping[str, Any] = data if isinstance(data, Mapping) else {}
     buttons = [b for b in listed(given.get("buttons", EMPTY["buttons"])) if isinstance(b, Mapping)]
     if len(buttons) > MOST_BUTTONS:
-        raise DocumentError(f"A card has at most {MOST_BUTTONS} buttons.", "card", "buttons")
+        raise DocumentError(
+            f"An in-app message has at most {MOST_BUTTONS} buttons.", "in_app", "buttons"
+        )
     made: Json = {
         "shape": among(given.get("shape"), SHAPES, "box"),
         "buttons": [_button(b, f"buttons.{n}") for n, b in enumerate(buttons)],
@@ -67,16 +71,16 @@ def take_card(data: Any) -> Json:
             try:
                 dt.date.fromisoformat(made[slot])
             except ValueError:
-                raise DocumentError(f"“{made[slot]}” is not a day.", "card", slot) from None
+                raise DocumentError(f"“{made[slot]}” is not a day.", "in_app", slot) from None
     for slot, usual in (("event", PAGE_VIEWED), ("unless", "")):
         made[slot] = str(given.get(slot) or usual)
         if made[slot] and not _KEY.match(made[slot]):
-            raise DocumentError(f"“{made[slot]}” is not the name of an event.", "card", slot)
+            raise DocumentError(f"“{made[slot]}” is not the name of an event.", "in_app", slot)
     for slot, text in texts_of(made):
         try:
             fillins.tree(text)
         except fillins.FillInError as problem:
-            raise DocumentError(str(problem), "card", slot) from None
+            raise DocumentError(str(problem), "in_app", slot) from None
     return made
 
 
@@ -95,80 +99,82 @@ def _whole(value: Any, slot: str, least: int, most: int) -> int:
     try:
         return max(least, min(most, int(value)))
     except (TypeError, ValueError, OverflowError):
-        raise DocumentError(f"“{value}” is not a whole number.", "card", slot) from None
+        raise DocumentError(f"“{value}” is not a whole number.", "in_app", slot) from None
 
 
-def texts_of(card: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
-    """Every text of a card's particulars that fill-ins may stand in: (slot, text)."""
-    for number, button in enumerate(card["buttons"]):
+def texts_of(in_app: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """Every text of an in-app message's particulars that fill-ins may stand in: (slot, text)."""
+    for number, button in enumerate(in_app["buttons"]):
         yield f"buttons.{number}.label", button["label"]
         yield f"buttons.{number}.href", button["href"]
 
 
-def mapped(card: Mapping[str, Any], change: Callable[[str, str], str]) -> Json:
+def mapped(in_app: Mapping[str, Any], change: Callable[[str, str], str]) -> Json:
     """A copy with every text changed: `change` gets its slot and the text."""
-    return dict(card) | {
+    return dict(in_app) | {
         "buttons": [
             b | {slot: change(f"buttons.{n}.{slot}", b[slot]) for slot in ("label", "href")}
-            for n, b in enumerate(card["buttons"])
+            for n, b in enumerate(in_app["buttons"])
         ]
     }
 
 
 def counted(button: Mapping[str, Any]) -> bool:
-    """Whether a press of this button is what the card was for, rather than a way past it."""
+    """Whether a press of this button is what the in-app message was for, rather than a way past
+    it."""
     return button["act"] in ("open", "allow", "event")
 
 
-def card_checks(document: Mapping[str, Any], about: About) -> list[Check]:
-    """What is wrong with a card, the gravest first. Slots of its particulars stand on the line
-    “card”."""
-    card, found = document["card"], list[Check]()
+def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
+    """What is wrong with an in-app message, the gravest first. Slots of its particulars stand on
+    the line “in-app message”."""
+    in_app, found = document["in_app"], list[Check]()
     if not document["subject"]:
         found.append(Check(MUST, "There is no title; screen readers say it first.", "", "subject"))
     if not document["lines"] and not document.get("code"):
-        found.append(Check(MUST, "The card is empty.", "", "add"))
-    if not card["buttons"]:
+        found.append(Check(MUST, "The in-app message is empty.", "", "add"))
+    if not in_app["buttons"]:
         found.append(
-            Check(COULD, "There is no button; people can only close it.", "card", "buttons")
+            Check(COULD, "There is no button; people can only close it.", "in_app", "buttons")
         )
-    for number, button in enumerate(card["buttons"]):
+    for number, button in enumerate(in_app["buttons"]):
         name, slot = f"Button {number + 1}", f"buttons.{number}"
         if not button["label"]:
-            found.append(Check(MUST, f"{name} has no words on it.", "card", f"{slot}.label"))
+            found.append(Check(MUST, f"{name} has no words on it.", "in_app", f"{slot}.label"))
         elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
             found.append(
                 Check(
                     COULD,
                     f"{name}: phones break words of more than {LABEL_SHOWN} characters.",
-                    "card",
+                    "in_app",
                     f"{slot}.label",
                 )
             )
         if button["act"] == "open" and (problem := address_problem(button["href"])):
-            found.append(Check(MUST, f"{name} {problem}.", "card", f"{slot}.href"))
+            found.append(Check(MUST, f"{name} {problem}.", "in_app", f"{slot}.href"))
         if button["act"] == "event":
             found += _event(button["event"], f"{name} records", f"{slot}.event", about)
-    if card["from"] and card["until"] and card["from"] > card["until"]:
-        found.append(Check(MUST, "Its last day lies before its first.", "card", "until"))
-    if not card["until"]:
+    if in_app["from"] and in_app["until"] and in_app["from"] > in_app["until"]:
+        found.append(Check(MUST, "Its last day lies before its first.", "in_app", "until"))
+    if not in_app["until"]:
         found.append(
             Check(
                 SHOULD,
                 "It has no last day: whoever comes in a year still sees it.",
-                "card",
+                "in_app",
                 "until",
             )
         )
-    if card["event"] != PAGE_VIEWED:
-        found += _event(card["event"], "It waits for", "event", about)
-    if card["unless"]:
-        found += _event(card["unless"], "It stays away after", "unless", about)
-    if card["times"] > 1 and card["gap_days"] == 0:
+    if in_app["event"] != PAGE_VIEWED:
+        found += _event(in_app["event"], "It waits for", "event", about)
+    if in_app["unless"]:
+        found += _event(in_app["unless"], "It stays away after", "unless", about)
+    if in_app["times"] > 1 and in_app["gap_days"] == 0:
         found.append(
-            Check(SHOULD, "It comes again at once, without a day between.", "card", "gap_days")
+            Check(SHOULD, "It comes again at once, without a day between.", "in_app", "gap_days")
         )
-    # A card has no preheader, no plain part of its own and no need of a way to unsubscribe.
+    # An in-app message has no preheader, no plain part of its own and no need of a way to
+    # unsubscribe.
     body = checks(
         dict(document) | {"preheader": "x", "plain": None, "subject": document["subject"] or "x"},
         about,
@@ -179,15 +185,15 @@ def card_checks(document: Mapping[str, Any], about: About) -> list[Check]:
 
 def _event(key: str, says: str, slot: str, about: About) -> list[Check]:
     if not key:
-        return [Check(MUST, f"{says} an event, but none was chosen.", "card", slot)]
+        return [Check(MUST, f"{says} an event, but none was chosen.", "in_app", slot)]
     if about.events is not None and key not in about.events:
-        return [Check(MUST, f"{says} “{key}”, an event that does not exist.", "card", slot)]
+        return [Check(MUST, f"{says} “{key}”, an event that does not exist.", "in_app", slot)]
     return []
 
 
 @dataclasses.dataclass(frozen=True)
 class Place:
-    """A card laid ready for one person, and what has come of it. Moments are aware."""
+    """An in-app message laid ready for one person, and what has come of it. Moments are aware."""
 
     times: int = 0
     last_at: dt.datetime | None = None
@@ -196,7 +202,7 @@ class Place:
 
 
 def may_show(
-    card: Mapping[str, Any],
+    in_app: Mapping[str, Any],
     place: Place,
     event: str,
     page: str,
@@ -209,22 +215,22 @@ def may_show(
     as it may be), put_off, soon (too little time since)."""
     if place.ended:
         return "ended"
-    if event != card["event"] or event == PAGE_VIEWED and not page_matches(card["page"], page):
+    if event != in_app["event"] or event == PAGE_VIEWED and not page_matches(in_app["page"], page):
         return "other"
     if overtaken:
         return "overtaken"
     if (
-        card["from"]
-        and today.isoformat() < card["from"]
-        or card["until"]
-        and today.isoformat() > card["until"]
+        in_app["from"]
+        and today.isoformat() < in_app["from"]
+        or in_app["until"]
+        and today.isoformat() > in_app["until"]
     ):
         return "outside"
-    if place.times >= card["times"]:
+    if place.times >= in_app["times"]:
         return "enough"
     if place.not_before is not None and now < place.not_before:
         return "put_off"
-    if place.last_at is not None and now < place.last_at + dt.timedelta(days=card["gap_days"]):
+    if place.last_at is not None and now < place.last_at + dt.timedelta(days=in_app["gap_days"]):
         return "soon"
     return "show"
 
@@ -239,16 +245,16 @@ def page_matches(pattern: str, page: str) -> bool:
 
 
 def first_of(waiting: Sequence[tuple[Mapping[str, Any], int]]) -> int:
-    """Which of several cards, given as (card, send), is shown when all might be: the one whose days
-    end soonest, then the newest."""
+    """Which of several in-app messages, given as (in-app message, send), is shown when all might
+    be: the one whose days end soonest, then the newest."""
     return min(
         range(len(waiting)), key=lambda n: (waiting[n][0]["until"] or "9999", -waiting[n][1])
     )
 
 
 def after(place: Place, button: Mapping[str, Any] | None, now: dt.datetime) -> Place:
-    """What a button, or closing it (None), makes of a shown card: put off, ended by what it was
-    for, or left to come again."""
+    """What a button, or closing it (None), makes of a shown in-app message: put off, ended by what
+    it was for, or left to come again."""
     if button is not None and button["act"] == "later":
         # Nothing is lost by putting it off: this time does not count.
         return dataclasses.replace(
@@ -263,5 +269,5 @@ def after(place: Place, button: Mapping[str, Any] | None, now: dt.datetime) -> P
 
 
 def offered(types: Collection[str]) -> list[str]:
-    """The kinds of line that a card may get: those of an email, without its footer."""
+    """The kinds of line that an in-app message may get: those of an email, without its footer."""
     return [t for t in types if t != "footer"]

@@ -1,4 +1,4 @@
-"""In-app cards: a proof of one on the organisation's own website."""
+"""In-app messages: a proof of one on the organisation's own website."""
 
 from urllib.parse import urlsplit
 
@@ -11,7 +11,7 @@ from meadowrun.messages import queries
 from meadowrun.shell.keys import websites
 from meadowrun.shell.request import actor, db, done, needs, now, settings
 
-pages = flask.Blueprint("cards", __name__)
+pages = flask.Blueprint("in_app_messages", __name__)
 
 
 def on_website(address: str) -> str:
@@ -19,14 +19,14 @@ def on_website(address: str) -> str:
     return address if address.startswith(tuple(f"{site}/" for site in websites(db()))) else ""
 
 
-@pages.post("/messages/<int:ident>/card/proof")
+@pages.post("/messages/<int:ident>/in-app/proof")
 @needs("author")
 def proof(ident: int) -> object:
     """Makes the address of a page of a website on which the newest draft stands, as a chosen
     person; colleagues can be given it. It is never counted."""
     message, form = queries.message(db(), ident), flask.request.form
-    if message.channel != "card":
-        raise Invalid("This is no in-app card.")
+    if message.channel != "in_app":
+        raise Invalid("This is no in-app message.")
     page, person = form.get("to", "").strip(), form.get("as", "")
     parts = urlsplit(page)
     if not on_website(page):
@@ -46,6 +46,6 @@ def proof(ident: int) -> object:
     return done(
         "messages.edit",
         ident=ident,
-        proof=f"{page}{'&' if parts.query else '?'}mr-card={sign}",
+        proof=f"{page}{'&' if parts.query else '?'}mr-in-app={sign}",
         **{"as": person},
     )

@@ -1,5 +1,5 @@
-"""In-app cards: laid ready for the people of a dispatch, shown when they come to the website, ended
-by what they do."""
+"""In-app messages: laid ready for the people of a dispatch, shown when they come to the website,
+ended by what they do."""
 
 import dataclasses
 import datetime as dt
@@ -13,7 +13,7 @@ from sqlalchemy import orm
 from meadowrun.base import signing
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.dates import zone_of
-from meadowrun.core.content import card as cards
+from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.filling import CannotRender
 from meadowrun.messages.feeds import NoAnswer
@@ -27,20 +27,20 @@ from meadowrun.people.queries import dictionary
 
 @dataclasses.dataclass(frozen=True)
 class Shown:
-    """A card as the website's script draws it. `html` is a page for a closed frame; buttons without
-    a way to lead anywhere but back to us."""
+    """An in-app message as the website's script draws it. `html` is a page for a closed frame;
+    buttons without a way to lead anywhere but back to us."""
 
     token: str
     title: str
     html: str
-    card: dict[str, Any]
+    in_app: dict[str, Any]
 
     def to_json(self, looks: Mapping[str, Any]) -> dict[str, Any]:
         return {
             "token": self.token,
             "title": self.title,
             "html": self.html,
-            "shape": self.card["shape"],
+            "shape": self.in_app["shape"],
             "looks": {
                 k: looks[k]
                 for k in ("width", "sheet", "ink", "accent", "on_accent", "round", "text_font")
@@ -51,16 +51,16 @@ class Shown:
                     "act": b["act"],
                     "href": b["href"] if b["act"] == "open" else "",
                 }
-                for b in self.card["buttons"]
+                for b in self.in_app["buttons"]
             ],
         }
 
 
-def _place(row: Any) -> cards.Place:
-    return cards.Place(row.times, row.last_at, row.not_before, row.ended_at is not None)
+def _place(row: Any) -> in_app_messages.Place:
+    return in_app_messages.Place(row.times, row.last_at, row.not_before, row.ended_at is not None)
 
 
-def card_for(
+def in_app_for(
     session: orm.Session,
     contact: Contact,
     event: str,
@@ -68,14 +68,15 @@ def card_for(
     now: dt.datetime,
     settings: Settings,
 ) -> dict[str, Any] | None:
-    """The card that comes now that a known visitor did something, written down as shown; None when
-    none does.
+    """The in-app message that comes now that a known visitor did something, written down as shown;
+    None when none does.
 
-    The places are locked, so that two windows of one visitor cannot show the same card at once.
+    The places are locked, so that two windows of one visitor cannot show the same in-app message at
+    once.
     """
     rows = session.execute(
         sa.text(
-            "SELECT p.*, s.edition_id, s.facts FROM card_places p JOIN dispatches s ON s.id = "
+            "SELECT p.*, s.edition_id, s.facts FROM in_app_places p JOIN dispatches s ON s.id = "
             "p.dispatch_id WHERE p.contact_id = :id "
             "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.delivery FOR "
             "UPDATE OF p"
@@ -90,19 +91,19 @@ def card_for(
     for row in rows:
         edition = session.get_one(Edition, row.edition_id)
         compiled = Compiled.from_json(edition.compiled)
-        assert compiled.card is not None
-        card = compiled.card | {
-            slot: merged.get(compiled.card[slot], compiled.card[slot])
+        assert compiled.in_app is not None
+        in_app = compiled.in_app | {
+            slot: merged.get(compiled.in_app[slot], compiled.in_app[slot])
             for slot in ("event", "unless")
         }
-        why = cards.may_show(
-            card,
+        why = in_app_messages.may_show(
+            in_app,
             _place(row),
             event,
             page,
             now,
             now.astimezone(here).date(),
-            _did_since(session, contact.id, card["unless"], row.laid_at),
+            _did_since(session, contact.id, in_app["unless"], row.laid_at),
         )
         at = {"contact": contact.id, "delivery": row.delivery, "now": now}
         if why == "show":
@@ -110,7 +111,7 @@ def card_for(
         elif why == "outside":
             session.execute(
                 sa.text(
-                    "UPDATE card_places SET outside = outside + 1 WHERE contact_id = :contact "
+                    "UPDATE in_app_places SET outside = outside + 1 WHERE contact_id = :contact "
                     "AND delivery = :delivery"
                 ),
                 at,
@@ -118,20 +119,22 @@ def card_for(
         elif why == "overtaken":
             session.execute(
                 sa.text(
-                    "UPDATE card_places SET ended_at = :now, overtaken = TRUE "
+                    "UPDATE in_app_places SET ended_at = :now, overtaken = TRUE "
                     "WHERE contact_id = :contact AND delivery = :delivery"
                 ),
                 at,
             )
     while waiting:
         chosen = waiting.pop(
-            cards.first_of([(compiled.card or {}, row.delivery) for row, compiled, _ in waiting])
+            in_app_messages.first_of(
+                [(compiled.in_app or {}, row.delivery) for row, compiled, _ in waiting]
+            )
         )
         shown = _filled_in(session, contact, chosen[0], chosen[1], now, settings)
         if shown is not None:
             session.execute(
                 sa.text(
-                    "UPDATE card_places SET times = times + 1, last_at = :now, not_before = "
+                    "UPDATE in_app_places SET times = times + 1, last_at = :now, not_before = "
                     "NULL "
                     "WHERE contact_id = :contact AND delivery = :delivery"
                 ),
@@ -163,8 +166,9 @@ def _filled_in(
     now: dt.datetime,
     settings: Settings,
 ) -> Shown | None:
-    """The card with the person's values as they are now; kept with the delivery, so that what was
-    seen can be shown again. None when a feed has no answer, or nothing can be made of it."""
+    """The in-app message with the person's values as they are now; kept with the delivery, so that
+    what was seen can be shown again. None when a feed has no answer, or nothing can be made of it.
+    """
     delivery = session.scalars(
         sa.select(Delivery).where(
             Delivery.number == place.delivery, Delivery.contact_id == contact.id
@@ -190,19 +194,19 @@ def _filled_in(
         mail = Renderer(compiled).render(nested(flat, place.facts, tokens))
     except CannotRender:
         return None
-    assert mail.card is not None
+    assert mail.in_app is not None
     delivery.filled = flat
-    return Shown(tokens["card"], mail.subject, mail.html, mail.card)
+    return Shown(tokens["in_app"], mail.subject, mail.html, mail.in_app)
 
 
 def answered(
     session: orm.Session, contact_id: int, delivery: int, number: int | None, now: dt.datetime
 ) -> dict[str, Any] | None:
-    """Somebody pressed a button of a card, or closed it (None). Says what was pressed, with the
-    number of its link; None when there is no such card or button."""
+    """Somebody pressed a button of an in-app message, or closed it (None). Says what was pressed,
+    with the number of its link; None when there is no such in-app message or button."""
     row = session.execute(
         sa.text(
-            "SELECT * FROM card_places WHERE contact_id = :contact AND delivery = :delivery "
+            "SELECT * FROM in_app_places WHERE contact_id = :contact AND delivery = :delivery "
             "FOR "
             "UPDATE"
         ),
@@ -210,16 +214,16 @@ def answered(
     ).first()
     if row is None:
         return None
-    card = Compiled.from_json(
+    in_app = Compiled.from_json(
         session.get_one(Edition, session.get_one(Dispatch, row.dispatch_id).edition_id).compiled
-    ).card or {"buttons": []}
-    if number is not None and not 0 <= number < len(card["buttons"]):
+    ).in_app or {"buttons": []}
+    if number is not None and not 0 <= number < len(in_app["buttons"]):
         return None
-    button = card["buttons"][number] if number is not None else None
-    left = cards.after(_place(row), button, now)
+    button = in_app["buttons"][number] if number is not None else None
+    left = in_app_messages.after(_place(row), button, now)
     session.execute(
         sa.text(
-            "UPDATE card_places SET times = :times, last_at = :last, not_before = :not_before, "
+            "UPDATE in_app_places SET times = :times, last_at = :last, not_before = :not_before, "
             "ended_at = CASE WHEN :ended THEN "
             "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = "
             ":contact AND delivery = :delivery"
@@ -239,7 +243,8 @@ def answered(
 
 
 def tally(session: orm.Session, dispatch_id: int | None) -> dict[str, int]:
-    """What became of the cards of a dispatch besides openings and clicks: people and times."""
+    """What became of the in-app messages of a dispatch besides openings and clicks: people and
+    times."""
     row = session.execute(
         sa.text(
             "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE "
@@ -247,7 +252,7 @@ def tally(session: orm.Session, dispatch_id: int | None) -> dict[str, int]:
             "count(*) FILTER (WHERE overtaken) AS overtaken, "
             "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 "
             "AND ended_at IS NULL) AS not_yet "
-            "FROM card_places WHERE dispatch_id = :dispatch"
+            "FROM in_app_places WHERE dispatch_id = :dispatch"
         ),
         {"dispatch": dispatch_id},
     ).one()
