@@ -92,6 +92,7 @@ UPDATE dispatches SET channel = 'in_app' WHERE channel = 'card';
 UPDATE audit SET object_kind = CASE object_kind WHEN 'partition' THEN 'grouping'
     ELSE 'shared part' END
 WHERE object_kind IN ('partition', 'row');
+UPDATE audit SET did = replace(did, 'took along', 'downloaded') WHERE did LIKE 'took along%';
 """
 
 #: Outcomes, counts of them, what a message was filled in with, and the rows that a merge of two

@@ -14,7 +14,24 @@ from collections.abc import Iterator
 
 SRC = pathlib.Path(__file__).parent
 #: Elements that do not end a sentence.
-_INLINE = frozenset("a b button code em i kbd label small span strong sub sup time".split())
+_INLINE = frozenset(
+    [
+        "a",
+        "b",
+        "button",
+        "code",
+        "em",
+        "i",
+        "kbd",
+        "label",
+        "small",
+        "span",
+        "strong",
+        "sub",
+        "sup",
+        "time",
+    ]
+)
 #: Attributes that are read, by eye or by a screen reader.
 _READ = ("aria-label", "title", "placeholder", "alt", "data-sure", "data-say", "data-label")
 _JINJA = re.compile(r"\{#.*?#\}|\{\{-?(.*?)-?\}\}|\{%-?(.*?)-?%\}", re.DOTALL)
@@ -104,9 +121,8 @@ def of_python(source: str) -> Iterator[tuple[str, int]]:
                 ),
                 node.lineno,
             )
-        elif isinstance(node, ast.Constant) and isinstance(node.value, str):
-            if id(node) not in told:
-                yield node.value, node.lineno
+        elif isinstance(node, ast.Constant) and id(node) not in told and str is type(node.value):
+            yield str(node.value), node.lineno
 
 
 def _words(text: str) -> str:

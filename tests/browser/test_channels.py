@@ -81,7 +81,7 @@ def begin(page, name, channel):
     page.open("/messages/new")
     page.type("#name", name)
     page.click(f'[name=channel][value="{channel}"]')
-    page.press("Begin writing")
+    page.press("Start writing")
     page.find(".ink")
 
 
@@ -108,20 +108,20 @@ def only_for(page, town, then, other):
     Select(page.find(".pop #ci")).select_by_value("contact.town")
     for place, words in (("#cv", town), ("#ct", then), ("#co", other)):
         page.type(place, words)
-    page.press("Take it", ".pop")
+    page.press("Apply", ".pop")
     page.wait(lambda: not page.all(".pop"))
 
 
 def said_for(page, sentence, then, other):
     """Words only for those whom a typed sentence describes, from the open menu, by keyboard."""
-    page.press("or say who in sentences", ".pop")
+    page.press("or describe them as in a segment", ".pop")
     page.wait(lambda: page.find("#who").is_displayed())
     page.wait(lambda: page.driver.switch_to.active_element.get_attribute("id") == "narrow")
     page.driver.switch_to.active_element.send_keys(Keys.ENTER)
     page.type(".pop [data-typed]", sentence)
     page.click(".pop .reading")
     page.wait(lambda: not page.all(".pop"))
-    page.press("They read it", "#who")
+    page.press("Save", "#who")
     for place, words in (("#ct", then), ("#co", other)):
         page.type(place, words)
     page.find("#co").send_keys(Keys.ENTER)
@@ -131,10 +131,10 @@ def said_for(page, sentence, then, other):
 def send_it(page, message):
     page.open("/campaigns/new")
     page.type("#c-name", f"Campaign of {message}")
-    page.press("Begin this campaign")
+    page.press("Create campaign")
     page.press("Add a send")
     page.type("#as-name", f"Send of {message}")
-    page.press("Write its instructions", "dialog")
+    page.press("Continue", "dialog")
     for slot, choice, confirm in (("in", "The two", "Write to these"), ("message", message, None)):
         page.click(f"#w-{slot}")
         page.press(choice, ".pop")
@@ -142,7 +142,7 @@ def send_it(page, message):
             page.press(confirm, ".pop")
         page.wait(lambda: not page.all(".pop"))
     page.says("2 people")
-    page.press("Last look, then send")
+    page.press("Review and send")
     page.press("Send to 2 people")
     page.says("Everyone accounted for", seconds=40)
 
@@ -160,13 +160,13 @@ def test_email(page, house, two):
     page.click(".fill.only")
     assert page.text(".pop [data-who]") == "whose town is Farrow"
     page.type("#ct", "You can walk.")
-    page.press("Take it", ".pop")
+    page.press("Apply", ".pop")
     page.wait(
         lambda: page.text(".fill.only").startswith("You can walk. (those whose town is Farrow)")
     )
     page.click('[data-slot="subject"] .fill')
     page.type("#fb", "stargazer")
-    page.press("Take it", ".pop")
+    page.press("Apply", ".pop")
     page.wait(lambda: page.text('[data-slot="subject"] .fill') == "first name, or “stargazer”")
     write(page, ".line[data-type=button] .ink", "Choose your night")
     page.type(".line[data-type=button] [data-slot=href]", f"{house.site}/observatory/tickets")
@@ -189,7 +189,7 @@ def test_email(page, house, two):
         page.wait(lambda words=words: words in _frame(page, "#read"))
     page.press("Send a proof", ".head")
     page.type("#p-to", "colleague@channels-proof.example")
-    page.press("Send the proof", "dialog")
+    page.press("Send proof", "dialog")
     page.says("went out: 1 of 1 mails", "body")
     page.open(f"{house.site}/mailbox/colleague@channels-proof.example")
     page.says("[Proof] Come up, Ben")
@@ -220,7 +220,7 @@ def test_text_message(page, house, two):
     # One field too many, taken out again.
     field(page, ".ink", "last name")
     page.all(".ink .fill")[-1].click()
-    page.press("Take the word out", ".pop")
+    page.press("Remove", ".pop")
     page.find(".ink").send_keys(Keys.CONTROL, Keys.END)
     page.find(".ink").send_keys(f" {house.site}/observatory/tickets STOP ends these")
     saved(page)
@@ -230,7 +230,7 @@ def test_text_message(page, house, two):
     ):
         read_as(page, name)
         page.wait(lambda words=words: words in page.text("#bubble"), why=words)
-    # Some first names need the wide alphabet, which counts for everyone.
+    # Some first names need Unicode, which counts for everyone.
     page.says("2 parts", "#margin")
     # What was typed comes back as coloured words.
     page.driver.refresh()
@@ -242,7 +242,7 @@ def test_text_message(page, house, two):
     )
     page.press("Send a proof", ".head")
     page.type("#p-to", "+441632960899")
-    page.press("Send the proof", "dialog")
+    page.press("Send proof", "dialog")
     page.says("The proof went to 1 of 1 numbers", "body")
     page.open(f"{house.site}/phone/+441632960899")
     page.says("[Proof] Hill: clear tonight")
@@ -294,7 +294,7 @@ def test_push_notification(page, house, two):
     page.wait(lambda: "Choose the page" not in page.text("#margin"))
     page.press("Send a proof", ".head")
     page.type("#p-to", "ada@channels.example")
-    page.press("Send the proof", "dialog")
+    page.press("Send proof", "dialog")
     page.says("The proof went to 1 device of ada@channels.example", "body")
     send_it(page, "Channel notice")
     page.open(f"{house.site}/browsers")
@@ -347,7 +347,7 @@ def test_in_app(page, house, two):
     page.type('[data-slot="buttons.0.href"]', f"{house.site}/observatory/join")
     page.press("Add a button")
     page.find('[data-slot="buttons.1.label"]')
-    write(page, '[data-slot="buttons.1.label"]', "Not now")
+    write(page, '[data-slot="buttons.1.label"]', "Cancel")
     page.type('[data-slot="page"]', "/observatory*")
     Select(page.find('[data-slot="unless"]')).select_by_value("membership_started")
     page.wait(lambda: "last day" in page.text("#margin"))
@@ -360,9 +360,9 @@ def test_in_app(page, house, two):
                 and f"Good to see you, {name.title()}" in _frame(page, "#read")
             )
         )
-    assert "Not now" in _frame(page, "#read")
+    assert "Cancel" in _frame(page, "#read")
     page.press("Send a proof", ".head")
-    page.press("Show it there", "dialog")
+    page.press("Show it", "dialog")
     page.open(page.find("#proof-at").get_attribute("href"))
     page.wait(lambda: "Good to see you, Ben" in in_app_text(page))
     send_it(page, "Channel card")
@@ -371,8 +371,8 @@ def test_in_app(page, house, two):
     page.wait(
         lambda: "Good to see you, Ada" in in_app_text(page) and "You can walk." in in_app_text(page)
     )
-    assert "See what members get | Not now" in in_app_text(page)
-    press_in_app(page, "Not now")
+    assert "See what members get | Cancel" in in_app_text(page)
+    press_in_app(page, "Cancel")
     page.wait(lambda: not in_app_text(page))
     page.open(f"{house.site}/observatory/programme")
     page.says("What is on")

@@ -50,7 +50,7 @@ def spreadsheet():
 def bring_in(page, path, evidence):
     page.open("/imports/new")
     page.find("#file").send_keys(str(path))
-    page.press("Read this file")
+    page.press("Continue")
     page.says("Columns to match")
     if page.all("input[name=agreed]:not(:checked)"):
         page.click("input[name=agreed]")
@@ -58,7 +58,7 @@ def bring_in(page, path, evidence):
 
 
 def finish(page):
-    page.press("Check all rows")
+    page.press("Preview import")
     page.says("What would happen", seconds=30)
 
 
@@ -129,7 +129,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
 
     # A segment of them, line by line.
     page.open("/segments/new")
-    page.press("Narrow further")
+    page.press("Add condition")
     page.type(".pop [data-narrow]", "Ticket count")
     # What the words may mean as a sentence may come to stand above it meanwhile; Enter would take
     # that.
@@ -139,7 +139,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.type("#v", "2")
     page.find("#v").send_keys(Keys.ENTER)
     page.says("is at least 2", "[data-part=sieve]")
-    page.press("Leave people out")
+    page.press("Exclude people")
     page.type(".pop [data-narrow]", "email address")
     page.find(".pop [data-narrow]").send_keys(Keys.ENTER)
     page.says("but not anyone whose email address", "[data-part=sieve]")
@@ -168,7 +168,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     # A message that reads as if meant for one person.
     page.open("/messages/new")
     page.type("#name", "Thanks to regulars")
-    page.press("Begin writing")
+    page.press("Start writing")
     page.find("[data-slot=subject]").send_keys("A night for ")
     page.find("[data-slot=subject]").send_keys("@")
     page.type(".pop [data-narrow]", "first name")
@@ -179,7 +179,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     page.find(".line[data-type=heading] .ink").send_keys("Come & see")
     page.find(".line[data-type=button] .ink").send_keys("Choose your night")
     page.type(".line[data-type=button] [data-slot=href]", f"{house.site}/observatory/tickets")
-    page.says("Nothing stands in the way", "#margin")
+    page.says("Everything passed", "#margin")
     page.click("#read-as")
     page.type(".pop input", "greta@hill")
     page.press("Greta Ingram", ".pop")
@@ -189,14 +189,14 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     # A campaign and its send, read from top to bottom.
     page.open("/campaigns/new")
     page.type("#c-name", "Regulars, winter")
-    page.press("Begin this campaign")
+    page.press("Create campaign")
     page.press("Add a send")
     page.type("#as-name", "Thanks to regulars")
-    page.press("Write its instructions", "dialog")
+    page.press("Continue", "dialog")
     for slot, choice, confirm in (
         ("in", "Came twice or more", "Write to these"),
         ("message", "Thanks to regulars", None),
-        ("success", None, "Take it"),
+        ("success", None, "Apply"),
     ):
         page.click(f"#w-{slot}")
         if slot == "success":
@@ -207,8 +207,8 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
             page.press(confirm, ".pop")
         page.wait(lambda: not page.all(".pop"))
     page.says("6 people")
-    page.press("Last look, then send")
-    page.says("Last look")
+    page.press("Review and send")
+    page.says("Review")
     assert page.find("form button.btn-primary").text == "Send to 6 people"
     page.press("Send to 6 people")
     page.says("Everyone accounted for", seconds=40)

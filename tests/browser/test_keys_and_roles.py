@@ -121,9 +121,9 @@ def believed(house, contacts):
 @pytest.mark.parametrize(
     ("path", "said"),
     [
-        ("/people/duplicates", "Likely doubles"),
+        ("/people/duplicates", "Likely duplicates"),
         ("/segments/1/profile", "everyone"),
-        ("/segments/1", "Narrow further"),
+        ("/segments/1", "Add condition"),
         ("/messages/1/checks", "Checks"),
     ],
 )

@@ -232,11 +232,11 @@ def test_moving_the_clock_lets_the_village_live(page, house):
     page.open("/sends/1")
     page.click("#w-leaves")
     page.click(".pop input[value=at]")
-    page.press("Take it", ".pop")
-    page.says("on the clock of Europe/London")
-    page.press("Last look, then send")
+    page.press("Apply", ".pop")
+    page.says("in the time zone of Europe/London")
+    page.press("Review and send")
     page.press("Plan it for")
-    page.says("Planned: it leaves")
+    page.says("Scheduled: it goes out")
     for _ in range(2):
         before = clock_of(house)[0]
         page.open("/calendar")

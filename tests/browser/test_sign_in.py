@@ -16,7 +16,7 @@ def test_a_new_colleague_comes_in_with_a_second_step(page):
     page.type("#c-name", "Rosa Lind")
     page.type("#c-email", "rosa@farrowhill.example")
     page.find("#c-email").send_keys(Keys.ENTER)
-    page.says("Rosa Lind sets a password at this address")
+    page.says("Rosa Lind sets a password with this link")
     link = page.text(".note code")
     page.driver.delete_all_cookies()
     page.open(link)
@@ -42,7 +42,7 @@ def test_a_new_colleague_comes_in_with_a_second_step(page):
     page.says("Your recovery codes")
     codes = re.findall(r"\b[a-z2-9]{5}-[a-z2-9]{5}\b", page.text())
     assert len(codes) == 10
-    page.press("I have kept them")
+    page.press("I have saved them")
     page.says("10 recovery codes left")
     assert violations(page) == []
     page.driver.delete_all_cookies()
@@ -53,7 +53,7 @@ def test_a_new_colleague_comes_in_with_a_second_step(page):
     page.says("Your code")
     page.type("#code", codes[0])
     page.find("#code").send_keys(Keys.ENTER)
-    page.says("What the last sends did")
+    page.says("Latest results")
     page.driver.delete_all_cookies()
     sign_in(page)
 

@@ -16,7 +16,7 @@ def test_a_tag_for_the_people_of_a_segment_and_a_line_that_asks_for_it(page, hou
     size = number(page.text("[data-size]"))
     page.press("Tag them")
     page.type("#tag-for-people", "desk/asked-in-autumn")
-    page.press("Give it to them")
+    page.press("Add tag")
     page.says(f"{size:,} people got the tag “desk/asked-in-autumn”.")
     page.open("/segments/new")
     page.find("#narrow")
@@ -42,17 +42,17 @@ def test_a_score_from_its_first_rule_to_a_line_that_asks_for_it(page, house):
     page.open("/scores")
     page.type("#s-name", "Warmth")
     page.driver.execute_script("document.getElementById('s-half').value = ''")
-    page.press("Begin it")
+    page.press("Create")
     page.says("Now say for what it gives points.")
     page.press("Add a rule")
     page.wait(lambda: page.driver.execute_script("return document.activeElement.id") == "narrow")
     line(page, "/", "visited the dome", "who visited the dome at least once at any time")
-    page.press("Give points for this")
+    page.press("Save")
     page.says("who visited the dome", "main table")
     page.driver.execute_script("document.querySelector('[name=points]').value = ''")
     page.type("[name=points]", "3")
     page.press("Save")
-    page.says("Everyone’s points are being worked out anew.")
+    page.says("Everyone’s points are being updated.")
     visitors = asked(
         house,
         (
@@ -64,7 +64,7 @@ def test_a_score_from_its_first_rule_to_a_line_that_asks_for_it(page, house):
 
     def worked_out():
         page.open(f"/scores/{ident}")
-        return "worked out" in page.text("aside.margin") and "anew" not in page.text("aside.margin")
+        return "updated" in page.text("aside.margin") and "anew" not in page.text("aside.margin")
 
     page.wait(worked_out, 40)
     page.says(f"{visitors:,} people have points")

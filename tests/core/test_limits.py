@@ -132,10 +132,16 @@ def test_in_words():
     assert [
         control_words(ControlGroup.of(k), "Guests")
         for k in ({}, {"percent": 10.0}, {"percent": 2.5}, {"list": 3}, {"segment": 4})
-    ] == ["nobody", "10 in 100", "2.5 in 100", "whoever is in Guests", "whoever is in Guests"]
-    assert limit_words(None, "some") == "everybody who may get it"
-    assert limit_words(1000, "some") == "at most 1,000 people, picked by chance"
-    assert limit_words(1, "stop") == "at most 1 person; if more may get it, nobody does"
+    ] == [
+        "no control group",
+        "a control group of 10%, picked at random",
+        "a control group of 2.5%, picked at random",
+        "everyone in Guests as the control group",
+        "everyone in Guests as the control group",
+    ]
+    assert limit_words(None, "some") == "everyone who may get it"
+    assert limit_words(1000, "some") == "at most 1,000 people, picked at random"
+    assert limit_words(1, "stop") == "at most 1 person; if more may get it, nothing is sent"
     assert set(limits.LIMIT_RULES) == {"some", "stop"}
 
 

@@ -75,7 +75,7 @@ def test_in_app_messages_by_who_is_keen(buttons, wanted):
 def test_in_app_messages_by_who_is_not():
     said = [minds.of_in_app(COLD, f"t{n}", [OPEN, LATER], "m") for n in range(200)]
     assert set(said) == {(True, 1), (True, None), (False, None)}
-    assert 50 < said.count((True, 1)) < 110, "two in five put it off"
+    assert 50 < said.count((True, 1)) < 110, "two in five postponed it"
 
 
 @given(st.text(min_size=1), st.floats(0, 1), st.floats(0, 1))

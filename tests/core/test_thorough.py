@@ -284,7 +284,7 @@ def test_past_sends_teach_what_was_put_into_them():
     assert abs(named.share - 0.40) < 0.03 and abs(plain.share - 0.25) < 0.03
     assert (
         named.low < named.share < named.high
-        and "+ names the reader" in named.because
+        and "+ uses the person’s name" in named.because
         and named.sure == "fairly sure"
     )
     assert past.expected("x", sends[: past.LEAST - 1]) is None

@@ -110,7 +110,7 @@ def test_rules_in_words():
         ("sms", "no_address", "without a phone number"),
         ("sms", "bad_address", "with an unusable number"),
         ("sms", "suppressed", "suppressed"),
-        ("push", "no_address", "without a device that allowed them"),
+        ("push", "no_address", "without a device that allows them"),
         ("in_app", "no_consent", "said no to them"),
     ],
 )

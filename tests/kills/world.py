@@ -179,7 +179,7 @@ class World:
             return send.state, counts
 
     def time_passes(self, seconds):
-        """Moves the clock on, so that whoever asked to come again later is asked again."""
+        """Moves the clock on, so that whoever delayed later is asked again."""
         with self.database.session() as session:
             session.execute(
                 sa.text(

@@ -568,7 +568,7 @@ def test_a_page_holds_one_at_least_and_a_thousand_at_most(api, database):
             "/contacts",
             {"email": "a@b.example", "consent": {"agreed": True, "how": "x", "channel": "fax"}},
             "consent.channel",
-            "“consent.channel” is one of email, sms, push, in-app message.",
+            "“consent.channel” is one of email, sms, push, in_app.",
         ),
         (
             "post",

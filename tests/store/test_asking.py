@@ -190,7 +190,7 @@ class TestWhereUsed:
             shared_parts.keep_part(
                 session, IDA, NOW, "A row", [new_line("text", html=says(key))], words
             )
-            both = ["the message “Asking”", "the shared part “A row”"]
+            both = ["the shared part “A row”", "the message “Asking”"]
             tier = session.scalars(sa.select(Field).where(Field.key == "tier")).one()
             assert fields.uses(session, tier) == sorted(both)
             assert users(session, chosen.id) == both

@@ -143,7 +143,7 @@ def test_a_link_that_left_before_leads_to_the_delivery_of_its_send(carried, purp
     with carried.session() as session:
         sent = numbered(session, *found)
         assert (sent.dispatch_id, sent.filled) == (5, {"contact.first_name": "Ann"})
-        for table in ("reactions", "short_codes", "card_places"):
+        for table in ("reactions", "short_codes", "in_app_places"):
             assert (
                 session.execute(
                     sa.text(f"SELECT delivery FROM {table} WHERE contact_id = 1")
@@ -161,7 +161,7 @@ def test_a_merge_of_before_is_still_undone(carried):
             session.execute(sa.text("SELECT id FROM merges")).scalar_one(),
         )
     with carried.session() as session:
-        for table in ("deliveries", "reactions", "short_codes", "card_places"):
+        for table in ("deliveries", "reactions", "short_codes", "in_app_places"):
             assert (
                 session.execute(
                     sa.text(f"SELECT count(*) FROM {table} WHERE contact_id = 4")

@@ -69,7 +69,7 @@ class TestAdministrators:
             )
             assert session.execute(
                 sa.text("SELECT array_agg(subject ORDER BY id) FROM told")
-            ).scalar() == ["Admin lets you into Meadowrun", "Your password was set"]
+            ).scalar() == ["Admin invited you to Meadowrun", "Your password was set"]
 
     def test_an_invitation_ends_and_cannot_be_made(self, web, database, settings):
         path = link_in(web.post("/colleagues", data=FORM))
@@ -134,7 +134,7 @@ class TestAdministrators:
         sign_in(other, "author")
         at = f"/colleagues/{number_of(database, 'Author')}"
         web.post(at, data={"may": "out"})
-        assert other.get("/people").status_code in (302, 303) and "shut out" in words(
+        assert other.get("/people").status_code in (302, 303) and "deactivated" in words(
             web.get("/colleagues").text
         )
         assert (

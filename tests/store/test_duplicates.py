@@ -269,7 +269,7 @@ def test_on_its_pages(web, twins, database, still):
     )
     with database.session() as session:
         assert session.get_one(Contact, two).email == "ann.lee@post.example"
-    assert "Merged lately" in words(web.get("/people/duplicates").text)
+    assert "Recently merged" in words(web.get("/people/duplicates").text)
     assert web.post("/people/duplicates/undo/1").location == f"/people/{one}"
     assert web.get(f"/people/duplicates/{one}/{one}").status_code == 422
 
@@ -322,7 +322,7 @@ class TestDictionary:
                 "the segment “Southerners”"
             ]
         shown = words(web.get("/people/fields/2").text)
-        assert "2 of 4 have a value, 50.0%" in shown and "Perhaps the same State" in shown
+        assert "2 of 4 have a value, 50.0%" in shown and "Possible duplicates State" in shown
 
     def test_merging_moves_values_and_lines(self, web, states, database):
         assert web.post("/people/fields/2/merge", data={"into": "1"}).location == "/people/fields/1"

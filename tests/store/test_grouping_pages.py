@@ -68,7 +68,7 @@ def test_a_part_is_a_line_of_a_segment_and_then_stays(web, halves, database):
         "/segments/save",
         json={
             "name": "S",
-            "definition": {"lines": [{"id": "a", "kind": "group", "grouping": 1, "group": key}]},
+            "definition": {"lines": [{"id": "a", "kind": "grouping", "grouping": 1, "group": key}]},
         },
     )
     assert "P0" in words(web.get(made.json["to"] + "/people").text)

@@ -192,7 +192,7 @@ def test_who_opted_out_or_is_suppressed_stays_so(database, job_context):
             .join(Contact, Contact.id == Consent.contact_id)
             .where(Contact.email_key == "ben@a.example")
         )
-        assert how == "signed the in-app message (import of fair.csv)"
+        assert how == "signed the card (import of fair.csv)"
 
 
 def test_the_same_file_twice_changes_nothing(database, job_context):
@@ -351,7 +351,7 @@ def test_cells_left_out_are_counted_and_listed(database, job_context, web):
         counts = session.get_one(Import, ident).dry_counts
         assert (counts["new"], counts["refused"], counts["left_out"]) == (2, 0, 1)
     page = web.get(f"/imports/{ident}").text
-    assert "Taken without a cell" in page and "does not say its country" in page
+    assert "Imported without a cell" in page and "does not say its country" in page
 
 
 def test_an_import_resumes_soon_after_its_worker_died(database, job_context, still):

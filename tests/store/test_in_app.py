@@ -29,7 +29,7 @@ JOIN = {
     "act": "open",
     "href": f"{SITE}/join?town={{{{ contact.town }}}}",
 }
-LATER = {"label": "Not now", "act": "later", "days": 7}
+LATER = {"label": "Cancel", "act": "later", "days": 7}
 
 
 def in_app_of(session, name="A card", **given):
@@ -142,7 +142,7 @@ def test_end_to_end(database, settings, site, client):
     )
     assert ann["buttons"] == [
         {"label": "Join, Ann", "act": "open", "href": f"{settings.public_url}/c/{token}/0"},
-        {"label": "Not now", "act": "later", "href": ""},
+        {"label": "Cancel", "act": "later", "href": ""},
     ]
     assert (ann["shape"], ann["title"], ann["looks"]["width"]) == ("box", "Join us", 460)
     assert site.presses("ann", ann, 0, NOW + dt.timedelta(minutes=6)).json == {"act": "open"}
@@ -177,7 +177,11 @@ def test_fresh_values_and_what_was_seen_is_kept(database, settings, site, web):
     page = web.get(f"/sends/{ident}/mail/{site.people['bo']}.html").text
     assert "Walk up." in page and "Join, Bo" in page
     shown = web.get(f"/results/{ident}").text
-    assert "Laid ready" in shown and "Pressed a button" in shown and "Said no to cards" in shown
+    assert (
+        "Ready to show" in shown
+        and "Pressed a button" in shown
+        and "Said no to in-app messages" in shown
+    )
 
 
 def test_it_stays_away_outside_its_days_and_after_what_it_asks_for(database, settings, site):
@@ -346,7 +350,7 @@ def test_the_page_and_what_it_refuses(database, site, web):
     with clock.at(NOW), database.session() as session:
         ident = in_app_of(session).id
     page = web.get(f"/messages/{ident}").text
-    assert "In-app card" in page and "became a member" in page and "Not now" in page
+    assert "In-app message" in page and "became a member" in page and "Cancel" in page
     document = {**_document(database, ident)}
     document["in_app"] = document["in_app"] | {"until": "someday"}
     bad = web.post(

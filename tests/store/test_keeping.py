@@ -226,7 +226,7 @@ class TestTakenAlong:
         assert [row["email address"] for row in rows] == ["ann@post.example"]
         with database.session() as session:
             kept = session.execute(
-                sa.text("SELECT object_kind, detail->>'people' FROM audit WHERE did = 'took along'")
+                sa.text("SELECT object_kind, detail->>'people' FROM audit WHERE did = 'downloaded'")
             ).all()
         assert kept == [("segment", "1")]
 
@@ -279,7 +279,7 @@ class TestSuppressions:
         assert self.held(database) == {1, 2, 3, 4}
         assert "the whole domain" in web.get("/people/suppressions").text
         assert "a rival" in words(web.get("/people/1").text)
-        assert "Lift it for 4 people" in words(
+        assert "Allow again for 4 people" in words(
             web.post("/people/suppressions/lift", data={"address": "@post.example"}).text
         )
         assert self.held(database) == {1, 2, 3, 4}
@@ -380,14 +380,14 @@ class TestSuppressions:
             "n09@" in second
             and "n00@" in second
             and "n10@" not in second
-            and "Earlier in the table" in words(second)
+            and "Previous" in words(second)
         )
         found = web.post(
             "/people/suppressions/search", data={"q": "n07"}, follow_redirects=True
         ).text
         assert "n07@" in found and "n08@" not in found and "60 addresses in all" in found
         assert (
-            "None like that"
+            "No match"
             in web.post(
                 "/people/suppressions/search", data={"q": "zzz"}, follow_redirects=True
             ).text

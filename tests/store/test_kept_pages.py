@@ -270,7 +270,7 @@ class TestRows:
             web.post(f"/messages/shared/{part}/delete", follow_redirects=True).text
         )
         # Version 1 came back as the third, and the letter still reads the second.
-        assert "1 message 1 behind" in words(web.get("/messages/shared").text)
+        assert "1 message 1 not up to date" in words(web.get("/messages/shared").text)
 
     def test_what_a_row_cannot_be(self, web):
         part = self.kept(web).json["part"]
@@ -306,7 +306,7 @@ class TestRows:
         part = self.kept(web, text="For {{ contact.first_name | default('you', true) }}").json[
             "part"
         ]
-        assert "Who follows?" in words(web.get(f"/messages/shared/{part}").text)
+        assert "Where it is used" in words(web.get(f"/messages/shared/{part}").text)
         assert "For Ann" in web.get(f"/messages/shared/{part}/read?as=1").json["text"]
         assert "For Ann" in web.get(f"/messages/shared/{part}/read.html?as=1").text
         assert web.get(f"/messages/shared/{part}/line/button").json["type"] == "button"
@@ -331,7 +331,7 @@ HOUSE = {
 
 class TestHouse:
     def test_kept_and_given_to_new_messages(self, web, database):
-        assert "Kept." in web.post("/messages/house", data=HOUSE, follow_redirects=True).text
+        assert "Saved." in web.post("/messages/house", data=HOUSE, follow_redirects=True).text
         with database.session() as session:
             house = queries.house(session)
             assert house.greetings == [
@@ -450,7 +450,7 @@ class TestLookups:
             ("a,a\n1,2\n", {}, "no usable name"),
             ("a\n", {}, "1 to 20,000 rows"),
             ("a,b\n1,2\n", {"key": "Bad Key"}, "small letters"),
-            ("a,b\n1,2\n", {"looked_up_by": "contact.nothing"}, "by whose value"),
+            ("a,b\n1,2\n", {"looked_up_by": "contact.nothing"}, "looked up by"),
             ("a,b\n1,2\n", {"key_column": "c"}, "There is no column"),
         ):
             refused = give(text, **more)
@@ -668,10 +668,10 @@ class TestInAndOut:
     def test_code_is_one_way_and_keeps_the_draft_before(self, web, letter):
         web.post(f"/messages/{letter}/code", data={})
         page = web.get(f"/messages/{letter}").text
-        assert "HTML of the whole mail" in page and "{{ unsubscribe }}" in page
+        assert "HTML of the whole email" in page and "{{ unsubscribe }}" in page
         assert web.get(f"/messages/{letter}/message.mjml", headers=JSON).status_code == 422
         web.post(f"/messages/{letter}/restore/1")
-        assert "HTML of the whole mail" not in web.get(f"/messages/{letter}").text
+        assert "HTML of the whole email" not in web.get(f"/messages/{letter}").text
 
 
 class Server(BaseHTTPRequestHandler):

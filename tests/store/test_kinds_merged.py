@@ -113,7 +113,7 @@ def test_everything_that_named_the_one_names_the_other(database, world):
             session.execute(sa.text("SELECT success_event FROM sends")).scalar() == "ticket_bought"
         )
         assert session.execute(
-            sa.text("SELECT document->'card' FROM messages WHERE channel = 'card'")
+            sa.text("SELECT document->'in_app' FROM messages WHERE channel = 'in_app'")
         ).scalar() == {
             "event": "ticket_bought",
             "unless": "ticket_bought",
@@ -171,7 +171,7 @@ def test_on_its_page(web, world, database):
             event_kind(session, "ticket_bought").id,
         )
     shown = words(web.get(f"/people/events/{gone}").text)
-    assert "Looks like the same bought a ticket ticket_bought" in shown
+    assert "Possible duplicates bought a ticket ticket_bought" in shown
     itself = words(
         web.post(f"/people/events/{gone}/merge", data={"into": gone}, follow_redirects=True).text
     )
@@ -179,7 +179,7 @@ def test_on_its_page(web, world, database):
     done = words(
         web.post(f"/people/events/{gone}/merge", data={"into": kept}, follow_redirects=True).text
     )
-    assert "Merged: 1 event moved here" in done and "Comes in also as bought_ticket" in done
+    assert "Merged: 1 event moved here" in done and "Also received as bought_ticket" in done
     assert web.get(f"/people/events/{gone}").status_code == 404
 
 

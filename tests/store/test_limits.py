@@ -270,8 +270,8 @@ class TestControlGroup:
 class TestWorth:
     @pytest.fixture
     def sent(self, database, settings, job_context, keeper):
-        """Written to: 8, of whom one bounces; in the control group: 4. Six of the former and one of the latter
-        bought; another too late."""
+        """Contacted: 8, of whom one bounces; in the control group: 4. Six of the former
+        and one of the latter bought; another too late."""
         with clock.at(NOW), database.session() as session:
             kind = kinds(session)["ticket_bought"]
             many(session, NOW, 12)
@@ -308,23 +308,24 @@ class TestWorth:
             # Five of the seven who got it, and the one whose mail came back: six of eight, against
             # one of four.
             assert (
-                "Written to 8 6 75.00% bought a ticket" in shown and "Kept back 4 1 25.00%" in shown
+                "Contacted 8 6 75.00% bought a ticket" in shown
+                and "Control group 4 1 25.00%" in shown
             )
             # The list was picked by hand: nothing is claimed for the sending.
             assert (
-                "only if that was picked by chance is the difference the sending’s doing" in shown
+                "the difference is due to sending only if that group was picked at random" in shown
             )
             assert (
                 "+50.0 points" in shown
                 and "Control group 4" in shown
-                and "Not yet sure." in shown
+                and "Too early to tell." in shown
             )
             behind = words(web.get(f"/results/{sent}/people/control_converted").text)
             assert "p9@post.example" in behind and "p10@post.example" not in behind
             rows = list(
                 csv.reader(io.StringIO(web.get(f"/results/{sent}.csv").text.lstrip("\ufeff")))
             )
-        assert ["Success among those written to", "6", "written to", "75.00%"] in rows
+        assert ["Success among those contacted", "6", "contacted", "75.00%"] in rows
         assert ["Success among those in the control group", "1", "control group", "25.00%"] in rows
         # By hand: Wilson's bounds of 6/8 are 0.40928 and 0.92852, of 1/4 0.04559 and 0.69936. Down
         # by √(0.34072² + 0.44936²) = 0.56393,
@@ -356,19 +357,21 @@ class TestWorth:
             # 90 of 100 against 10 of 100: eighty points, which of 100 people are eighty.
             shown = words(web.get(f"/results/{ident}").text)
             assert (
-                "+80.0 points . Chance alone hardly brings that." in shown
+                "+80.0 points . This is very unlikely to be chance." in shown
                 and "80 people more" not in shown
             )
             with database.session() as session:
                 session.get_one(Send, ident).control = {"percent": 50.0}
             shown = words(web.get(f"/results/{ident}").text)
-            assert "+80.0 points , about 80 people more. Chance alone hardly brings that." in shown
-            assert "Of everyone who would have got it, picked by chance." in shown
+            assert (
+                "+80.0 points , about 80 people more. This is very unlikely to be chance." in shown
+            )
+            assert "Picked at random from everyone who would have got it." in shown
 
     def test_nothing_is_compared_without_success(self, web, database, sent):
         with database.session() as session:
             session.get_one(Send, sent).success_event = None
-        assert "What sending did" not in web.get(f"/results/{sent}").text
+        assert "Effect of sending" not in web.get(f"/results/{sent}").text
 
 
 class TestSheet:
@@ -378,19 +381,19 @@ class TestSheet:
             (
                 "limit",
                 {"how": "some", "most": "1"},
-                {"limit": 1, "limit_rule": "some"},
+                {"audience_limit": 1, "limit_rule": "some"},
                 "goes to at most 1 person, picked at random",
             ),
             (
                 "limit",
                 {"how": "stop", "most": "5"},
-                {"limit": 5, "limit_rule": "stop"},
+                {"audience_limit": 5, "limit_rule": "stop"},
                 "at most 5 people; if more may get it, nothing is sent",
             ),
             (
                 "limit",
                 {"how": "", "most": "5"},
-                {"limit": None},
+                {"audience_limit": None},
                 "goes to everyone who may get it",
             ),
             (
@@ -409,7 +412,7 @@ class TestSheet:
         ],
     )
     def test_words(self, web, ready, database, still, slot, form, kept, said):
-        assert "Take it" in web.get(f"/sends/{ready}/word/{slot}").text
+        assert "Apply" in web.get(f"/sends/{ready}/word/{slot}").text
         assert word(web, ready, slot, database, **form).status_code == 303
         with database.session() as session:
             send = session.get_one(Send, ready)
@@ -445,8 +448,8 @@ class TestSheet:
         shown = words(web.get(f"/sends/{ready}").text)
         assert (
             "2 in the control group" in shown
-            and "Can it be told?" in shown
-            and "Nobody would get this now." in shown
+            and "Is the control group big enough?" in shown
+            and "Nobody would get this." in shown
         )
         word(web, ready, "control", database, how="")
         look = words(web.get(f"/sends/{ready}/look").text)

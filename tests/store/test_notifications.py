@@ -347,7 +347,7 @@ def test_the_page(web, database, village):
     for words in (
         "There is no title",
         "does not begin with https",
-        "no words on it",
+        "has no text",
         "cut the text at about 120",
     ):
         assert words in margin

@@ -54,7 +54,7 @@ class TestRecord:
             {"membership": "Patron"},
         )
         assert f"contact-{three['Ann']}.json" in answer.headers["Content-Disposition"]
-        assert "took along everything of" in words(web.get("/changes").text)
+        assert "downloaded everything about" in words(web.get("/changes").text)
 
     def test_erased_for_good(self, web, client, three):
         assert "Erased for good." in words(
@@ -155,7 +155,7 @@ class TestSegments:
         # There the segment had another number, and 1 was something else.
         kept["lines"][0]["lines"][0]["segment"], kept["names"] = 77, {"segment": {"77": "Patrons"}}
         answer = self.take_in(web, kept | {"name": "From afar"})
-        assert "“From afar” was taken in." in words(answer.text)
+        assert "“From afar” was imported." in words(answer.text)
         with database.session() as session:
             made = session.scalar(sa.select(Segment).where(Segment.name == "From afar"))
             assert made.definition["lines"][0]["lines"][0]["segment"] == 1
@@ -192,7 +192,7 @@ class TestSegments:
                     "lines": [None, {"id": "s", "kind": "list", "list": []}],
                     "names": [],
                 },
-                "not taken in",
+                "not imported",
             ),
         ],
     )
@@ -275,7 +275,7 @@ class TestSends:
         run_all(database, ident)
         shown = words(web.get(f"/sends/{ident}/mail/1").text)
         assert (
-            "The very mail" in shown
+            "Exactly what they got" in shown
             and "Hello First1" in shown
             and "to p1@post.example" in shown
             and "Delivered" in shown

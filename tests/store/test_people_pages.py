@@ -122,7 +122,7 @@ class TestContacts:
 
     def test_a_yes_or_no_by_channel_and_topic(self, web, three, database):
         at = f"/people/{three['Ben']}"
-        assert "Text messages" not in words(web.get(at).text).partition("Their record")[0]
+        assert "Text messages" not in words(web.get(at).text).partition("Data and privacy")[0]
         answer = web.post(f"{at}/consent", data={"about": "sms:0", "agreed": "yes", "how": ""})
         assert (
             answer.status_code == 422
@@ -151,7 +151,7 @@ class TestContacts:
             "Text messages : no changed his mind" in shown
             and "Sky diary : no withdrawn by Admin" in shown
         )
-        history = shown.partition("How their consent came to be")[2]
+        history = shown.partition("Consent history")[2]
         assert (
             "Text messages: no, changed his mind" in history
             and "Text messages: yes, on the phone" in history
@@ -230,7 +230,7 @@ class TestImports:
         jobs.run_here("imports.run", import_id=1, dry=True)
         said = words(web.get("/imports/1").text)
         assert (
-            "Dry run: nothing changed yet" in said
+            "Preview: nothing has changed yet" in said
             and "Consent for text messages 1" in said
             and "Said no to text messages 1" in said
         )
@@ -263,7 +263,7 @@ class TestImports:
         jobs.run_here("imports.run", import_id=1, dry=True)
         web.post("/imports/1/go")
         jobs.run_here("imports.run", import_id=1, dry=False)
-        assert "Everyone of the file is on the list Feet" in words(web.get("/imports/1").text)
+        assert "Everyone in the file is on the list Feet" in words(web.get("/imports/1").text)
         with database.session() as session:
             assert (
                 session.scalars(

@@ -227,7 +227,7 @@ def test_the_page_lists_all_and_sees_a_proof(web, database, town):
         "3 people; read as one of them",
         "Not in the dictionary: recieve",
         "This draft was not sent to anybody yet",
-        "20 mail readers",
+        "20 mail apps",
         "Filters of private mailboxes",
         "It fits both",
     ):
@@ -237,7 +237,7 @@ def test_the_page_lists_all_and_sees_a_proof(web, database, town):
     web.post(f"/messages/{ident}/proof", data={"to": "colleague@post.example"})
     assert "sent this draft to colleague@post.example" in web.get(f"/messages/{ident}/checks").text
     page = web.get(f"/messages/{text}/checks").text
-    assert "Reads a gap for first name" in page and "mail readers" not in page
+    assert "Reads a gap for first name" in page and "mail apps" not in page
 
 
 def test_subjects_are_judged_by_emails_whose_opening_has_settled(

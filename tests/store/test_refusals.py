@@ -166,7 +166,7 @@ def test_a_server_that_refuses_us_bounces_nobody(database, settings, job_context
         run_all(database, ident)
     assert counts(database, ident)[0] == {"waiting": 2} and struck(database) == {"Ann": 0, "Bo": 0}
     with database.session() as session:
-        assert f"does not take mail from us: {said}" in session.get_one(Send, ident).trouble
+        assert f"refuses our email: {said}" in session.get_one(Send, ident).trouble
     # Once it takes mail, everybody gets theirs, once.
     with door(database, settings) as open_door:
         run_all(database, ident)
@@ -292,9 +292,9 @@ def web_gateway(code):
 @pytest.mark.parametrize(
     ("code", "outcome", "says"),
     [
-        (404, "waiting", "takes nothing from us: 404"),
-        (401, "waiting", "takes nothing from us: 401"),
-        (402, "waiting", "takes nothing from us: 402"),
+        (404, "waiting", "refuses our messages: 404"),
+        (401, "waiting", "refuses our messages: 401"),
+        (402, "waiting", "refuses our messages: 402"),
         (429, "deferred", ""),
         (503, "deferred", ""),
         (400, "bounced", ""),

@@ -309,7 +309,7 @@ class TestPage:
         assert "Imported files" in page and "Always kept" in page
         assert web.get("/retention/events/older?months=12").json == {"older": 1}
         assert web.get("/retention/events/older?months=24").json == {"older": 0}
-        assert "goes in the night that comes" in words(
+        assert "is deleted tonight" in words(
             web.post("/retention", data={"events": "12", "people": "0"}, follow_redirects=True).text
         )
         with database.session() as session:

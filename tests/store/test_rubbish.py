@@ -226,7 +226,8 @@ class TestSegments:
         for ident in (1, 2):
             shown = words(web.get(f"/segments/{ident}").text)
             assert (
-                "There is no field called “tier” any more" in shown and "Remove that line" in shown
+                "There is no field called “tier” any more" in shown
+                and "Remove that condition" in shown
             )
         assert (
             web.get("/segments").status_code == 200

@@ -340,7 +340,7 @@ class TestPages:
         web.post(
             "/scores/2", data={"version": "4", "name": "Gifts", "meaning": "", "half_life": "30"}
         )
-        assert "Fades by half in 30 days" in words(web.get("/scores/2").text)
+        assert "Halves every 30 days" in words(web.get("/scores/2").text)
         assert "“Gifts” was deleted" in words(
             web.post("/scores/2/delete", follow_redirects=True).text
         )

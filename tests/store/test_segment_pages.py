@@ -46,9 +46,9 @@ def test_the_margin_says_whom_each_channel_that_is_used_can_reach(web, town, dat
     said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
     assert "0 can get text messages why not the others 2 without a phone number" in said
     assert (
-        "0 can get push notifications why not the others 2 without a device that allowed them"
+        "0 can get push notifications why not the others 2 without a device that allows them"
         in said
-        and "2 can get in-app messages on the website" in said
+        and "2 can get in-app messages" in said
     )
     with database.session() as session:
         session.execute(
@@ -62,7 +62,7 @@ def test_the_margin_says_whom_each_channel_that_is_used_can_reach(web, town, dat
     forget()
     said = words(look(web, {"format": 1, "lines": [line()]})["parts"]["margin"])
     assert "1 can get text messages why not the others 1 without a phone number" in said
-    assert "1 can get in-app messages on the website why not the others 1 said no to them" in said
+    assert "1 can get in-app messages why not the others 1 said no to them" in said
 
 
 class TestChanging:
@@ -315,6 +315,6 @@ class TestSaved:
             )
         assert (
             "county" in words(web.get("/segments/1").text)
-            and "Needs mending" in web.get("/segments").text
+            and "Has an error" in web.get("/segments").text
         )
         assert web.get("/segments/1/people").status_code == 409

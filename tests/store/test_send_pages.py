@@ -178,7 +178,7 @@ class TestSheet:
             == 303
         )
         late = web.post(f"/sends/{ready}/word/name", data={"version": version, "name": "C"})
-        assert late.status_code == 409 and "Make my change all the same Leave it as it is" in words(
+        assert late.status_code == 409 and "Save my change anyway Keep it as it is" in words(
             late.text
         )
         # Its change goes with it, for the sheet as it is now.
@@ -193,8 +193,8 @@ class TestSheet:
     def test_what_stands_in_the_way(self, web, ready, database, still):
         word(web, ready, "in", database)
         shown = words(web.get(f"/sends/{ready}").text)
-        assert "Nobody is named yet" in shown
-        assert "Nobody is named yet" in words(web.get(f"/sends/{ready}/look").text)
+        assert "Nobody is chosen yet" in shown
+        assert "Nobody is chosen yet" in words(web.get(f"/sends/{ready}/look").text)
 
 
 class TestGoing:
@@ -240,16 +240,16 @@ class TestGoing:
             found["Audience"],
             found["Opened"],
             found["Clicked"],
-            found["Opened by a program only"],
+            found["Opened by a machine only"],
         ) == ("3", "1", "1", "1")
         book = openpyxl.load_workbook(io.BytesIO(web.get(f"/results/{ready}.xlsx").data))
-        assert book.sheetnames == ["Summary", "Links", "First days", "People"]
+        assert book.sheetnames == ["Summary", "Links", "Over time", "People"]
         assert [r[1].value for r in book["People"].iter_rows(min_row=2)] == ["Ann", "Bo", "Cy"]
         # Taking people along is noted; whoever may only look gets the numbers alone.
-        assert "took along send" in words(web.get("/changes").text)
+        assert "downloaded send" in words(web.get("/changes").text)
         sign_in(web, "viewer")
         book = openpyxl.load_workbook(io.BytesIO(web.get(f"/results/{ready}.xlsx").data))
-        assert book.sheetnames == ["Summary", "Links", "First days"]
+        assert book.sheetnames == ["Summary", "Links", "Over time"]
         sign_in(web)
 
     def test_a_number_that_changed_while_looking(self, web, ready, database, still):
@@ -259,7 +259,7 @@ class TestGoing:
     def test_planned_then_taken_back(self, web, ready, database, still):
         word(web, ready, "leaves", database, when="at", day="2026-12-01", time="10:00", zone="UTC")
         assert self.start(web, database, ready).status_code == 303
-        assert "It leaves Tue 1 Dec 2026 at 10:00" in words(web.get(f"/sends/{ready}").text)
+        assert "It goes out Tue 1 Dec 2026 at 10:00" in words(web.get(f"/sends/{ready}").text)
         assert "A send" in web.get("/calendar?month=2026-12").text
         with database.session() as session:
             first = session.get_one(Send, ready).message_id
@@ -328,8 +328,8 @@ class TestGoing:
         self, web, ready, database, still
     ):
         self.start(web, database, ready)
-        assert "Take it back" in web.get(f"/sends/{ready}").text
-        assert "being settled" in web.get(f"/sends/{ready}/progress?shown=taking").text
+        assert "Unschedule" in web.get(f"/sends/{ready}").text
+        assert "Working out the audience" in web.get(f"/sends/{ready}/progress?shown=taking").text
         jobs.run_here("sends.take", send_id=ready)
         assert (
             web.get(f"/sends/{ready}/progress?shown=taking").text == "<span data-finished></span>"
@@ -369,7 +369,7 @@ class TestCampaigns:
         [
             ({"name": ""}, "name"),
             ({"starts": "soon"}, "“soon” is not a date"),
-            ({"fact": ["venue", "Venue"]}, "stands here twice"),
+            ({"fact": ["venue", "Venue"]}, "is listed twice"),
             ({"kind": "x" * 41}, "at most 40 characters"),
             ({"fact": ["1st", "x"]}, "begins with a letter"),
             ({"ends": "2026-11-01"}, "end"),
@@ -408,7 +408,7 @@ class TestMadeOnTheSpot:
             ("email", "Email"),
             ("sms", "Text message"),
             ("push", "Push notification"),
-            ("in_app", "In-app card"),
+            ("in_app", "In-app message"),
         ],
     )
     def test_a_message_is_begun(self, web, ready, database, still, channel, place):
@@ -450,5 +450,5 @@ class TestMadeOnTheSpot:
             )
         other = web.post("/campaigns/1/send", data={"name": "Another"}).location.rsplit("/", 1)[1]
         shown = words(web.get(f"/sends/{other}/word/in").text)
-        assert "used lately Everybody segments" in shown and shown.count("Everybody") == 1
-        assert "used lately" not in words(web.get(f"/sends/{ready}/word/in").text)
+        assert "recently used Everybody segments" in shown and shown.count("Everybody") == 1
+        assert "recently used" not in words(web.get(f"/sends/{ready}/word/in").text)

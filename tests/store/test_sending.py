@@ -384,7 +384,7 @@ class TestStarting:
         with database.session() as session:
             add(session, NOW, "ann@post.example")
             send = ready_send(session, NOW, {"in": [], "out": []}, success=None)
-            with pytest.raises(Invalid, match="Nobody is named yet"):
+            with pytest.raises(Invalid, match="Nobody is chosen yet"):
                 actions.start(session, IDA, NOW, send, settings.public_url, 1, send.version)
             send.audience = {"in": [{"segment": segment(session).id}], "out": []}
             session.flush()

@@ -221,7 +221,7 @@ class TestPages:
             ).text
         )
         assert "1 person got the tag “asked”; 1 person had it already." in said
-        assert "was taken from 2 people" in words(
+        assert "was removed from 2 people" in words(
             web.post(
                 f"/lists/{ident}/tag", data={"tags": "asked", "do": "take"}, follow_redirects=True
             ).text
@@ -275,7 +275,7 @@ class TestPages:
         web.post("/tags", data={"tags": "empty"})
         with database.session() as session:
             empty = number(session, "empty")
-        assert "Nobody bears this tag" in web.get(f"/people?tag={empty}").text
+        assert "Nobody has this tag" in web.get(f"/people?tag={empty}").text
 
     def test_the_page_of_a_tag(self, web, world, database):
         with database.session() as session:
@@ -290,7 +290,7 @@ class TestPages:
             web.post(f"/tags/{seasonal}/move", data={"path": "season"}, follow_redirects=True).text
         )
         assert (
-            "“seasonal” is one with the other now" in joined
+            "“seasonal” was merged into the other" in joined
             and web.get(f"/tags/{seasonal}").status_code == 404
         )
         assert (

@@ -178,7 +178,7 @@ def test_doubts_and_a_send_that_does_not_go_on_are_told_to_those_who_may_settle_
 def test_the_page_says_to_which_address_and_keeps_the_wish(web):
     page = web.get("/password").text
     assert "admin@farrowhill.example" in words(page) and "checked" not in page
-    assert "What waits for you is told to admin@farrowhill.example." in words(
+    assert "What is waiting for you is sent to admin@farrowhill.example." in words(
         web.post("/password/told", data={"told": "yes"}, follow_redirects=True).text
     )
     assert "checked" in web.get("/password").text

@@ -43,10 +43,10 @@ def test_a_review_waits_for_the_one_who_was_asked_and_comes_back_to_the_author(
     asked, client, database
 ):
     text, number = today(client, "approver")
-    assert "Waits for you Author asks you to read draft 1 of" in text and number == "1"
+    assert "Waiting for you Author asks you to read draft 1 of" in text and number == "1"
     assert (
-        "Waits for you" not in today(client, "author")[0]
-        and "Waits for you" not in today(client, "viewer")[0]
+        "Waiting for you" not in today(client, "author")[0]
+        and "Waiting for you" not in today(client, "viewer")[0]
     )
     sign_in(client, "approver")
     with database.session() as session:
@@ -55,7 +55,7 @@ def test_a_review_waits_for_the_one_who_was_asked_and_comes_back_to_the_author(
         f"/messages/{asked}/review/{review.id}",
         data={"answer": "back", "note": "Name the day.", "content": review.content},
     )
-    assert "Waits for you" not in today(client, "approver")[0]
+    assert "Waiting for you" not in today(client, "approver")[0]
     text, number = today(client, "author")
     assert "Approver sent back draft 1 of" in text and "Name the day." in text and number == "1"
 
@@ -107,7 +107,7 @@ def test_a_send_that_goes_out_is_shown_to_whom_something_waits_for(
     with clock.at(NOW):
         sign_in(client, "approver")
         page = words(client.get(f"/sends/{send.id}").text)
-    assert "1 person waits until today, 14:15: the gateway asked to come again later." in page
+    assert "1 person waits until today, 14:15: the gateway asked to try again later." in page
     assert "1 person waits until today, 14:15: a feed has no answer." not in page
     assert "2 people wait until today, 14:15: a feed has no answer." in page
-    assert "waits for you" in client.get("/").text.lower()
+    assert "waiting for you" in client.get("/").text.lower()

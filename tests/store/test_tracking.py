@@ -260,8 +260,8 @@ def test_consent_by_channel_is_written_down_and_asked_for(database, settings, se
         "how": "at the desk",
     }
     assert (
-        found["In-app messages on the website"]["agreed"],
-        found["Notifications"]["agreed"],
+        found["In-app messages"]["agreed"],
+        found["Push notifications"]["agreed"],
         found["All email"]["agreed"],
     ) == (False, None, True)
     assert put(agreed=True, channel="post").json["where"] == "consent.channel"

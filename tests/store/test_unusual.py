@@ -47,7 +47,7 @@ def admins(web, database):
     ("did", "most", "says"),
     [
         (LOOKED, unusual.MOST_LOOKS, "Noor looked at 151 people within an hour"),
-        ("took along", unusual.MOST_FILES, "Noor took along 13 files within an hour"),
+        ("downloaded", unusual.MOST_FILES, "Noor downloaded 13 files within an hour"),
         (REFUSED, unusual.MOST_REFUSED, "61 sign-ins were refused within an hour"),
     ],
 )

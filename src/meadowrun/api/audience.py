@@ -245,7 +245,7 @@ def _members(ident: int) -> BitMap:
 @endpoint(
     "get",
     "/v1/segments/<int:ident>/profile",
-    "What is commoner, or rarer, in a segment than among everyone, the surest first",
+    "What is more or less common in a segment than among everyone, the surest first",
 )
 def segment_profile(actor: Actor, ident: int) -> object:
     found, as_of = profile(db(), _members(ident), words(), now(), zone())
@@ -271,12 +271,14 @@ def segment_profile(actor: Actor, ident: int) -> object:
     "get",
     "/v1/segments/compare",
     "What two or three segments share, and what each has alone",
-    query={"of": {**TEXT, "description": "the segments’ numbers, parted by commas"}},
+    query={"of": {**TEXT, "description": "the segments’ numbers, separated by commas"}},
 )
 def compare_segments(actor: Actor) -> object:
     chosen = [part.strip() for part in flask.request.args.get("of", "").split(",")]
     if not 2 <= len(chosen) <= 3 or not all(is_whole(part) for part in chosen):
-        raise Invalid("“of” names two or three segments by their numbers, parted by commas.", "of")
+        raise Invalid(
+            "“of” names two or three segments by their numbers, separated by commas.", "of"
+        )
     numbers = [int(part) for part in chosen]
     regions = insight.regions([_members(number) for number in numbers])
     return flask.jsonify(
@@ -314,7 +316,7 @@ def _grouping(one: Grouping) -> Json:
 @endpoint(
     "post",
     "/v1/groupings",
-    "Begin a grouping: everybody is in “everyone else”",
+    "Create a grouping: everybody is in “everyone else”",
     takes=thing(["name"], name=TEXT),
     codes=(201,),
 )

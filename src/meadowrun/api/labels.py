@@ -44,7 +44,7 @@ def _path(data: Json) -> str:
 @endpoint(
     "get",
     "/v1/tags",
-    "All tags in their order, with how many people and things bear each or one under it",
+    "All tags in their order, with how many people and things have each or one under it",
 )
 def all_tags(actor: Actor) -> object:
     return flask.jsonify(
@@ -64,7 +64,7 @@ def all_tags(actor: Actor) -> object:
 @endpoint(
     "post",
     "/v1/tags",
-    "Make a tag that nothing bears yet, or say what one means",
+    "Make a new tag, or say what one means",
     takes=thing(["tag"], tag=_PATH, meaning=TEXT),
     codes=(201,),
 )
@@ -80,7 +80,7 @@ def make_tag(actor: Actor) -> object:
 @endpoint(
     "get",
     "/v1/tags/<int:ident>/bearers",
-    "The campaigns, segments, messages and lists that bear a tag or one under it",
+    "The campaigns, segments, messages and lists that have a tag or one under it",
 )
 def tag_bearers(actor: Actor, ident: int) -> object:
     return flask.jsonify(
@@ -128,7 +128,7 @@ def take_tag(actor: Actor) -> object:
 @endpoint(
     "put",
     "/v1/tags/<int:ident>",
-    "Give a tag another path, or say what it means; tags under it go along",
+    "Move a tag, or say what it means; tags under it move along",
     takes=thing([], tag=_PATH, meaning=TEXT),
 )
 def change_tag(actor: Actor, ident: int) -> object:
@@ -144,7 +144,11 @@ def change_tag(actor: Actor, ident: int) -> object:
     return flask.jsonify(id=tag.id, tag=tag.path)
 
 
-@endpoint("delete", "/v1/tags/<int:ident>", "Delete a tag that nothing names; what bears it stays")
+@endpoint(
+    "delete",
+    "/v1/tags/<int:ident>",
+    ("Delete a tag that nothing names; nothing that has it is deleted"),
+)
 def delete_tag(actor: Actor, ident: int) -> object:
     actions.delete(db(), actor, now(), found_row(db(), Tag, ident, "tag"))
     return flask.jsonify(deleted=ident)

@@ -66,7 +66,7 @@ def all_scores(actor: Actor) -> object:
 @endpoint(
     "post",
     "/v1/scores",
-    "Begin a score; everyone’s points are worked out in the background",
+    "Create a score; everyone’s points are worked out in the background",
     codes=(201,),
     takes={**_SCORE, "required": ["name"]},
 )

@@ -339,7 +339,7 @@ def add_field(actor: Actor) -> object:
     return flask.jsonify(key=made.key, label=made.label, type=made.type, owner=made.owner), 201
 
 
-@endpoint("get", "/v1/topics", "What mail can be about, and what one can agree to")
+@endpoint("get", "/v1/topics", "Topics, and what one can agree to")
 def all_topics(actor: Actor) -> object:
     return flask.jsonify(
         items=[{"key": t.key, "name": t.name, "about": t.about} for t in queries.topics(db())]
@@ -454,7 +454,7 @@ def list_suppressions(actor: Actor) -> object:
 @endpoint(
     "put",
     "/v1/suppressions",
-    "Never write to an address, or to a whole domain (“@domain”)",
+    "Suppress an address or a whole domain (“@domain”)",
     takes=thing(
         ["address"],
         address=TEXT,

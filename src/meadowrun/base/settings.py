@@ -100,12 +100,12 @@ KNOWN: dict[str, tuple[str, str | None]] = {
     "MEADOWRUN_VILLAGE_URL": ("Address of the village, in the demo only", ""),
     "MEADOWRUN_INNER_HOSTS": (
         "Machines inside this network that push services and links may lead to, as host:port, "
-        "parted by commas; "
+        "separated by commas; "
         "empty: none",
         "",
     ),
     "MEADOWRUN_FEED_HOSTS": (
-        "Hosts that feeds may be asked at, as host or host:port, parted by commas; empty: none",
+        "Hosts that feeds may be asked at, as host or host:port, separated by commas; empty: none",
         "",
     ),
     "MEADOWRUN_SMS_URL": (

@@ -82,7 +82,7 @@ def _read() -> dict[str, Any]:
         if not key or not key[0].isalpha():
             raise Invalid(f"The fact “{label}” needs a name that begins with a letter.", "fact")
         if key in facts:
-            raise Invalid(f"The fact “{label}” stands here twice.", "fact")
+            raise Invalid(f"The fact “{label}” is listed twice.", "fact")
         facts[key] = value
     return values | {"facts": facts}
 

@@ -78,6 +78,6 @@ CHANNEL = Channel(
     a="an email",
     can_be_left=True,
     server="mail server",
-    checked="Subject, sender, links, fill-ins and the way out are in order.",
+    checked="Subject, sender, links, fill-ins and the unsubscribe link are in order.",
     editor="messages.edit",
 )

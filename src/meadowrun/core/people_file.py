@@ -36,7 +36,7 @@ STANDARD = (
 COUNTRY = "phone_country"
 #: Columns that say yes or no to a channel, for each person.
 SAID = {"agreed:email": "email", "agreed:sms": "sms"}
-#: A column of tags, parted by commas or semicolons.
+#: A column of tags, separated by commas or semicolons.
 TAGS = "tags"
 #: Signs that no table holds but by accident; many of them are no text.
 _STRANGE = re.compile(r"[\x00-\x08\x0e-\x1f]")

@@ -1,4 +1,4 @@
-"""Pictures and documents."""
+"""Files."""
 
 from meadowrun.base.manifest import Feature
 

@@ -59,7 +59,7 @@ def upload() -> object:
             width=file.width,
             height=file.height,
         )
-    return done("files.table", f"“{file.name}” is in the store.")
+    return done("files.table", f"“{file.name}” was uploaded.")
 
 
 @pages.post("/files/<int:ident>/replace")
@@ -78,9 +78,8 @@ def replace(ident: int) -> object:
     return done(
         "files.table",
         (
-            f"“{file.name}” stands now wherever the one before stood. Mail readers may show the "
-            "old "
-            "one for a while."
+            f"“{file.name}” now replaces the previous file everywhere. Mail apps may show the "
+            f"old one for a while."
         ),
     )
 
@@ -94,9 +93,8 @@ def delete(ident: int) -> object:
     used = queries.users(db(), file.handle)
     if used:
         raise Invalid(
-            f"“{file.name}” is used in {', '.join(name for _, _, name in used[:3])}. Take it "
-            "out "
-            "there first."
+            f"“{file.name}” is used in {', '.join(name for _, _, name in used[:3])}. Remove it "
+            f"there first."
         )
     db().delete(file)
     return done("files.table", f"“{file.name}” was deleted.")

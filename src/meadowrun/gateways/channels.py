@@ -71,7 +71,7 @@ class Channel:
     #: what was handed over waits, and can be taken away again
     waits_there: bool = False
     #: what its checks looked at, said when nothing was found
-    checked: str = "Words, links and fill-ins are in order."
+    checked: str = "Text, links and fill-ins are in order."
     #: an attribute of a contact that says where it goes
     shown_address: str = "email"
     #: the page on which it is written, with `ident`

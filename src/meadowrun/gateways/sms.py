@@ -59,11 +59,11 @@ class HttpGateway:
             yield self._became(text, answer)
 
     def _became(self, text: Text, answer: outgoing.Answer) -> Handed:
-        """What became of a text by the gateway's answer. Raises GatewayUnavailable where it takes
-        nothing from us."""
+        """What became of a text by the gateway's answer. Raises GatewayUnavailable where it
+        refuses our messages."""
         if answers.is_about_us(answer.status):
             raise GatewayUnavailable(
-                f"The gateway for text messages takes nothing from us: {answer.status} "
+                f"The gateway for text messages refuses our messages: {answer.status} "
                 f"{answer.reason}"
             )
         if answer.status < 300:
@@ -122,7 +122,7 @@ def reachable(settings: Settings) -> str | None:
     if settings.sms_url.startswith("null:"):
         return (
             "No gateway for text messages is set: they count as sent, but go nowhere. Ask an "
-            "administrator to name one."
+            "administrator to set one up."
         )
     try:
         answer = _post(f"{settings.sms_url}/taken", {"ids": []}, 2)

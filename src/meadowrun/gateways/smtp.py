@@ -369,7 +369,7 @@ class SmtpGateway:
         if code in _UNWELCOME or about_sender and code >= 500:
             # Whoever it was for: we are refused, not they. Nothing more of this can be handed over.
             raise GatewayUnavailable(
-                f"The mail server {self.where} does not take mail from us: "
+                f"The mail server {self.where} refuses our email: "
                 f"{code} {words.decode(errors='replace')[:200]}"
             )
         return _refusal(letter, code, words, at_the_door=True)
@@ -467,8 +467,8 @@ def reachable(settings: Settings) -> str | None:
     parts = urllib.parse.urlsplit(settings.smtp_url)
     if parts.scheme == "null":
         return (
-            "No mail server is set: mails count as sent, but go nowhere. Ask an administrator "
-            "to name one."
+            "No mail server is set up: emails count as sent, but go nowhere. Ask an "
+            "administrator to set one up."
         )
     try:
         socket.create_connection(

@@ -215,7 +215,7 @@ def refused(ident: int) -> object:
         db(),
         actor(),
         now(),
-        "took along the refused rows of",
+        "downloaded the refused rows of",
         "import",
         found.id,
         found.file_name,

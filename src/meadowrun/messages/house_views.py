@@ -47,7 +47,7 @@ def _style(shown: dict[str, object], problem: MeadowrunError | None) -> object:
     looks = {k: str(shown.get(k, v)) for k, v in doc.SETTINGS.items()}
     pairs = [
         ("text on the sheet", "sheet", "ink"),
-        ("words on buttons", "accent", "on_accent"),
+        ("button texts", "accent", "on_accent"),
         ("links on the sheet", "sheet", "accent"),
     ]
     ratios = [
@@ -81,7 +81,7 @@ def keep_style() -> object:
             problem,
         ), problem.status
     return done(
-        "house.style", "Kept. New messages begin with it; those that are written keep their looks."
+        "house.style", "Saved. New messages start with it; existing ones keep their design."
     )
 
 
@@ -137,7 +137,7 @@ def keep_feed() -> object:
         db().rollback()
         return _lookups(problem, form), problem.status
     feeds.forget()
-    return done("house.lookups", "The feed is kept.")
+    return done("house.lookups", "The feed was saved.")
 
 
 @pages.post("/messages/feeds/<int:ident>/ask")

@@ -125,7 +125,7 @@ def keep_feed(
     if problem_words:
         raise Invalid(f"This feed cannot be asked: {problem_words}.", "url")
     if form.get("when_down") not in ("fallback", "wait", "leave_out"):
-        raise Invalid("Choose what happens when it gives nothing.", "when_down")
+        raise Invalid("Choose what happens if it does not answer.", "when_down")
     try:
         feed.timeout_ms = max(100, min(10_000, int(form.get("timeout_ms") or 2000)))
         feed.keep_seconds = max(0, min(86_400, int(form.get("keep_seconds") or 0)))
@@ -158,7 +158,7 @@ def keep_table(
             "Name it with small letters, digits and underscores, beginning with a letter.", "key"
         )
     if looked_up_by != "today" and looked_up_by not in known_refs(words):
-        raise Invalid("Choose by whose value it is looked up.", "looked_up_by")
+        raise Invalid("Choose what it is looked up by.", "looked_up_by")
     try:
         rows = [
             [plain(cell) for cell in row]

@@ -117,7 +117,7 @@ class HouseStyle(Base):
     avoided_words: orm.Mapped[list[Any]]
     #: only approved editions may be sent
     review: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
-    #: addresses that a proof may go to at once, parted by commas
+    #: addresses that a proof may go to at once, separated by commas
     proof_group: orm.Mapped[str] = orm.mapped_column(server_default="")
 
 
@@ -129,7 +129,7 @@ class Feed(Base):
     key: orm.Mapped[str] = orm.mapped_column(unique=True)
     #: with fill-ins it is asked for each person, else once for all
     url: orm.Mapped[str]
-    #: the part of the answer that counts, like “forecast.tonight”; empty for all of it
+    #: part of the answer to use, like “forecast.tonight”; empty for all of it
     part: orm.Mapped[str] = orm.mapped_column(server_default="")
     timeout_ms: orm.Mapped[int]
     #: how long an answer may be used again

@@ -52,8 +52,8 @@ def checked(found: Sequence[Check]) -> list[Item]:
     """The findings of writing, as two items."""
     must, should = ([c.text for c in found if c.level == level] for level in (MUST, SHOULD))
     return [
-        Item(FAILED if must else PASSED, "What must be mended", " ".join(must) or "Nothing."),
-        Item(OPEN if should else PASSED, "What should be mended", " ".join(should) or "Nothing."),
+        Item(FAILED if must else PASSED, "What must be fixed", " ".join(must) or "Nothing."),
+        Item(OPEN if should else PASSED, "What should be fixed", " ".join(should) or "Nothing."),
     ]
 
 
@@ -155,7 +155,7 @@ def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:
     names = {name for those in losses.values() for name in those}
     return Item(
         OPEN if names else PASSED,
-        f"{known} mail readers",
+        f"{known} mail apps",
         f"{len(names)} of them take something away: {', '.join(losses)}."
         if names
         else "None takes anything away that would be missed.",

@@ -80,7 +80,7 @@ def email(ident: int) -> object:
 
 
 def _named(text: str) -> list[Contact]:
-    """The contacts of some addresses, parted by commas. Raises Invalid naming one that nobody
+    """The contacts of some addresses, separated by commas. Raises Invalid naming one that nobody
     has."""
     found = []
     for address in filter(

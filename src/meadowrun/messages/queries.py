@@ -98,7 +98,7 @@ def shared_part(session: orm.Session, part_id: int) -> SharedPart:
 
 def users_of_part(session: orm.Session, part_id: int) -> list[tuple[Message, set[int]]]:
     """The messages that use a shared part, each with the versions of it that stand in it."""
-    path = sa.cast(f'$.lines.** ? (@.type == "kept" && @.row == {int(part_id)})', JSONPATH)
+    path = sa.cast(f'$.lines.** ? (@.type == "shared" && @.part == {int(part_id)})', JSONPATH)
     rows = session.scalars(
         sa.select(Message)
         .where(sa.func.jsonb_path_exists(Message.document, path))

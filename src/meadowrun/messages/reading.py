@@ -59,7 +59,7 @@ class Version:
 
 @dataclasses.dataclass(frozen=True)
 class Readers:
-    """Who reads what of one “only if” line. `nothing` says that everyone else reads nothing
+    """Who sees what of one “only if” line. `nothing` says that everyone else reads nothing
     there."""
 
     line: str
@@ -187,7 +187,7 @@ def whose(case: Json, grouping: int, words: Dictionary, today: dt.date) -> str:
     try:
         definition = d.parse({"lines": case["lines"]}, words)
     except d.DefinitionError as problem:
-        return f"needs mending: {problem}"
+        return f"has an error: {problem}"
     if not definition.lines:
         return "nobody was chosen yet"
     return "; ".join(
@@ -426,7 +426,7 @@ def _bare(nodes: Sequence[fillins.Node]) -> str:
     text = " ".join(
         re.sub(r"<[^>]*>", " ", "".join(n if isinstance(n, str) else "…" for n in nodes)).split()
     )
-    return f"“{text if len(text) <= 40 else text[:39] + '…'}”" if text else "nothing there"
+    return f"“{text if len(text) <= 40 else text[:39] + '…'}”" if text else "nothing"
 
 
 def _count(

@@ -52,7 +52,7 @@ from meadowrun.shell.request import (
     zone,
 )
 
-#: Pictures and documents of the store, wherever a message names them.
+#: Files of the store, wherever a message names them.
 _STORED = re.compile(r"/f/[A-Za-z0-9_-]+")
 pages = flask.Blueprint("messages", __name__)
 
@@ -425,7 +425,7 @@ def looked(mail: Rendered, look: str) -> str:
     try:
         return readers.shown(mail.html, look)
     except KeyError:
-        raise Invalid(f"There is no mail reader “{look}”.") from None
+        raise Invalid(f"There is no mail app “{look}”.") from None
 
 
 def in_frame(html: str, heard: bool = False) -> flask.Response:
@@ -472,7 +472,7 @@ def people(ident: int = 0) -> object:
 
 @pages.get("/messages/<int:ident>/plain")
 def plain(ident: int) -> object:
-    """The plain text that is made from the lines now, to begin one's own with."""
+    """The plain text that is generated from the lines now, to begin one's own with."""
     message = queries.message(db(), ident)
     return flask.jsonify(
         text=made_from(

@@ -386,7 +386,7 @@ class BatchWork:
             return Handed(
                 handed.contact_id,
                 "bounced",
-                f"asked to come again {MOST_TRIES} times; {handed.note}",
+                f"delayed {MOST_TRIES} times; {handed.note}",
             )
         return handed
 

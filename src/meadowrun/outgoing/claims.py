@@ -124,7 +124,7 @@ RETURNING d.contact_id
 
 
 class Claimed(NamedTuple):
-    """One claimed person: the delivery's number, how often the gateway asked to come again, whether
+    """One claimed person: the delivery's number, how often the gateway delayed, whether
     the address is on another record of the audience, and whether they are in the control group."""
 
     number: int

@@ -305,7 +305,7 @@ def add_field(
         else []
     )
     if kind in ("choice", "choices") and not choices and not filled_later:
-        raise Invalid("Name what there is to choose from, parted by commas.", "options")
+        raise Invalid("Name what there is to choose from, separated by commas.", "options")
     field = Field(
         owner=owner,
         key=key,

@@ -93,7 +93,7 @@ def suppress_many(
     lines = [line for line in text.replace("\ufeff", "").splitlines() if line.strip()]
     if len(lines) > MOST_PASTED:
         raise Invalid(
-            f"Take in at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many"
+            f"Add at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many"
         )
     taken, known, refused = 0, 0, []
     for number, line in enumerate(lines):
@@ -114,7 +114,7 @@ def suppress_many(
                 now,
                 key,
                 (reason if several else ", ".join(rest))[:300],
-                f"taken in by {actor.name}",
+                f"added by {actor.name}",
                 until,
             )
             taken, known = taken + new, known + (not new)
@@ -235,12 +235,12 @@ def work_out_again(
 def add_by_address(
     session: orm.Session, actor: Actor, now: dt.datetime, found: PeopleList, text: str
 ) -> Pasted:
-    """Adds the contacts with these addresses or numbers, one in a line; an address nobody has is
+    """Adds the contacts with these addresses or numbers, one per line; an address nobody has is
     refused."""
     wanted = list(dict.fromkeys(part.strip() for part in re.split(r"[\n,;]", text) if part.strip()))
     if len(wanted) > MOST_PASTED:
         raise Invalid(
-            f"Take in at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who"
+            f"Add at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who"
         )
     by_key = {
         row[0]: row[1]
@@ -282,7 +282,7 @@ def take_out(
     )
     count = int(done.rowcount)  # type: ignore[attr-defined]
     audit.record(
-        session, actor, now, "took out of the list", "list", found.id, found.name, people=count
+        session, actor, now, "removed from the list", "list", found.id, found.name, people=count
     )
     return count
 

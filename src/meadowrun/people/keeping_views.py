@@ -121,7 +121,7 @@ def list_csv(ident: int) -> object:
     """The people of a list as a file that can be imported again."""
     found = _list(ident)
     ids = list_queries.ids(db(), ident)
-    audit.record(db(), actor(), now(), "took along", "list", found.id, found.name, people=len(ids))
+    audit.record(db(), actor(), now(), "downloaded", "list", found.id, found.name, people=len(ids))
     return csv_file(people_csv.lines(database(), ids, words()), found.name)
 
 
@@ -163,7 +163,9 @@ def add(ident: int) -> object:
 @needs("author")
 def remove(ident: int, contact: int) -> object:
     keeping.take_out(db(), actor(), now(), _list(ident), [contact])
-    return done("keeping.list_members", "Taken out of the list; the contact stays.", ident=ident)
+    return done(
+        "keeping.list_members", "Removed from the list. The contact was not deleted.", ident=ident
+    )
 
 
 @pages.post("/lists/<int:ident>/delete")
@@ -229,7 +231,7 @@ def search_suppressions() -> object:
 def suppress() -> object:
     """One address or domain, or many: pasted, or from a file."""
     form, file = flask.request.form, flask.request.files.get("file")
-    reason = form.get("reason", "").strip() or "asked not to be written to"
+    reason = form.get("reason", "").strip() or "asked not to be contacted"
     try:
         until = _until(form.get("until", ""))
         many = form.get("many", "") + ("\n" + uploaded(file).decode("utf-8", errors="replace"))
@@ -261,7 +263,7 @@ def suppress() -> object:
     audit.record(db(), actor(), now(), "suppressed", "suppression", None, key)
     return done(
         "keeping.suppressions",
-        f"{'All of ' if key.startswith('@') else ''}{key} is not written to from now on.",
+        f"{'All of ' if key.startswith('@') else ''}{key} is now suppressed.",
     )
 
 
@@ -274,4 +276,7 @@ def lift() -> object:
             "people/lift.html", key=key, people=keeping.behind(db(), [key])[key]
         )
     keeping.lift_suppression(db(), actor(), now(), key)
-    return done("keeping.suppressions", "Lifted. Whether mail goes there again depends on consent.")
+    return done(
+        "keeping.suppressions",
+        ("Removed. Whether anything is sent there again depends on consent."),
+    )

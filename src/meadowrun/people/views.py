@@ -166,7 +166,7 @@ def take_along(ident: int) -> object:
         db(),
         actor(),
         now(),
-        "took along everything of",
+        "downloaded everything about",
         "contact",
         ident,
         actions.full_name(queries.contact(db(), ident)),
@@ -182,7 +182,7 @@ def take_along(ident: int) -> object:
 @needs("approver")
 def erase_contact(ident: int) -> object:
     wholly.erase(db(), actor(), now(), ident)
-    return done("people.table", "Erased for good. Past sums stay as they are.")
+    return done("people.table", "Erased for good. Past totals stay as they are.")
 
 
 @pages.post("/people/<int:ident>/consent")
@@ -222,7 +222,7 @@ def consent(ident: int) -> object:
         about=about.topic,
         agreed=agreed,
     )
-    return done("people.show", "Written down.", ident=ident)
+    return done("people.show", "Saved.", ident=ident)
 
 
 @pages.get("/companies")

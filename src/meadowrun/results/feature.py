@@ -1,4 +1,4 @@
-"""What sending did."""
+"""Effect of sending."""
 
 from meadowrun.base.manifest import Feature
 from meadowrun.results.page import drawn_of_campaign

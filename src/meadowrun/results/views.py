@@ -29,7 +29,7 @@ NAMES = {
     **WORDS,
     "audience": "Audience",
     "opened": "Opened",
-    "machine_only": "Opened by a program only",
+    "machine_only": "Opened by a machine only",
     "clicked": "Clicked",
     "converted": "Success",
     "control_converted": "Control group, and success all the same",
@@ -140,7 +140,7 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
         summary.append([words[outcome], count, "audience", share(count, result.audience)])
     summary.append(["Audience", result.audience, "", ""])
     openings = (
-        ((seen["opened"], result.opened), ("Opened by a program only", result.machine_only))
+        ((seen["opened"], result.opened), ("Opened by a machine only", result.machine_only))
         if "opened" in seen
         else ()
     )
@@ -161,15 +161,15 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
             ]
         )
     if result.worth is not None:
-        for name, group in (
-            ("written to", result.worth.written),
-            ("control group", result.worth.control),
+        for name, of, group in (
+            ("among those contacted", "contacted", result.worth.written),
+            ("in the control group", "control group", result.worth.control),
         ):
             summary.append(
                 [
-                    f"Success among those {name}",
+                    f"Success {name}",
                     group.succeeded,
-                    name,
+                    of,
                     share(group.succeeded, group.people, 2),
                 ]
             )
@@ -201,7 +201,7 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
         [f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts[first:]]
         for at, *counts in result.timeline
     ]
-    return [("Summary", summary), ("Links", links), ("First days", times)]
+    return [("Summary", summary), ("Links", links), ("Over time", times)]
 
 
 @pages.get("/results/<int:ident>.csv")
@@ -241,7 +241,7 @@ def _people(book: openpyxl.Workbook, send: Send) -> None:
             )
         after = rows[-1].id
     audit.record(
-        db(), actor(), now(), "took along", "send", send.id, send.name, people=people.max_row - 1
+        db(), actor(), now(), "downloaded", "send", send.id, send.name, people=people.max_row - 1
     )
 
 

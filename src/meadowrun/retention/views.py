@@ -43,4 +43,4 @@ def change() -> object:
     except MeadowrunError as problem:
         db().rollback()
         return _page(problem), problem.status
-    return done("retention.show", "What is older goes in the night that comes.")
+    return done("retention.show", "Everything older is deleted tonight.")

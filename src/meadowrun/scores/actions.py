@@ -136,7 +136,7 @@ def give(
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, score: Score) -> None:
     """Deletes a score that nothing asks for. Raises Conflict naming what does."""
     if uses := names_it(session, score.id):
-        raise Conflict(f"“{score.name}” is asked for by {', '.join(uses[:4])}. Change those first.")
+        raise Conflict(f"“{score.name}” is used by {', '.join(uses[:4])}. Change those first.")
     audit.record(session, actor, now, "deleted the score", "score", score.id, score.name)
     session.delete(score)
     session.flush()

@@ -103,7 +103,7 @@ def _changed(ident: int, version: Any, given: Callable[[Score], dict[str, Any]])
         )
     except MeadowrunError as problem:
         return not_done(problem, "scores.show", ident=ident)
-    return done("scores.show", "Saved. Everyone’s points are being worked out anew.", ident=ident)
+    return done("scores.show", "Saved. Everyone’s points are being updated.", ident=ident)
 
 
 def _points(text: str | None) -> float:

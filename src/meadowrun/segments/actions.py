@@ -98,7 +98,7 @@ def usable(segment: Segment, words: Dictionary) -> Definition:
     try:
         return d.parse(segment.definition, words, (segment.id,))
     except d.DefinitionError as problem:
-        raise Conflict(f"“{segment.name}” needs mending first: {problem}") from None
+        raise Conflict(f"“{segment.name}” has an error to fix first: {problem}") from None
 
 
 def freeze(

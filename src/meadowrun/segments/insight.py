@@ -54,7 +54,7 @@ class Overlap:
 
 def alike(session: orm.Session, members: BitMap, but: int | None, most: int = 3) -> list[Overlap]:
     """The saved segments that share most with a set (by the Jaccard index), from their sets as last
-    worked out."""
+    updated."""
     if not members:
         return []
     found = []

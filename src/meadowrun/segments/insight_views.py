@@ -235,8 +235,8 @@ def take_in() -> object:
     if not isinstance(data, dict) or not isinstance(data.get("lines"), list):
         return not_done(
             (
-                "That file is not a segment: it should hold JSON with a list of lines, as “Take it "
-                "along” writes it."
+                "That file is not a segment: it should hold JSON with a list of lines, as "
+                "“Download as a file” writes it."
             ),
             "segments.table",
         )
@@ -248,5 +248,5 @@ def take_in() -> object:
             db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": lines}
         )
     except (MeadowrunError, d.DefinitionError) as problem:
-        return not_done(f"It was not taken in: {problem}", "segments.table")
-    return done("segments.edit", f"“{made.name}” was taken in.", ident=made.id)
+        return not_done(f"It was not imported: {problem}", "segments.table")
+    return done("segments.edit", f"“{made.name}” was imported.", ident=made.id)

@@ -52,7 +52,7 @@ def table() -> object:
         try:
             said = english.read_aloud(d.parse(segment.definition, words()), words(), today())
         except d.DefinitionError as problem:
-            said = f"Needs mending: {problem}"
+            said = f"Has an error: {problem}"
         rows.append((segment, said))
     return flask.render_template("segments/table.html", rows=rows, tagged=tagged)
 
@@ -240,7 +240,7 @@ def people_file(ident: int) -> object:
     segment = queries.segment(db(), ident)
     ids = list(queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone()))
     audit.record(
-        db(), actor(), now(), "took along", "segment", segment.id, segment.name, people=len(ids)
+        db(), actor(), now(), "downloaded", "segment", segment.id, segment.name, people=len(ids)
     )
     return csv_file(people_csv.lines(database(), ids, words()), segment.name)
 
@@ -272,9 +272,7 @@ def list_again(ident: int) -> object:
     segment, size = actions.freeze_again(
         db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list")
     )
-    return done(
-        "keeping.list_members", f"It holds everybody who is in “{segment.name}” now.", ident=ident
-    )
+    return done("keeping.list_members", f"It holds everybody in “{segment.name}” now.", ident=ident)
 
 
 @pages.get("/segments/<int:ident>/history")
@@ -296,7 +294,7 @@ def restore(ident: int, version: int) -> object:
     actions.restore(db(), actor(), now(), words(), queries.segment(db(), ident), version)
     return done(
         "segments.edit",
-        f"Version {version} is the newest again; the one before stays in the history.",
+        f"Version {version} is the newest again; the previous one stays in the history.",
         ident=ident,
     )
 

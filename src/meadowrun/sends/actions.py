@@ -103,9 +103,9 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     line of the sheet."""
     found: list[Check] = []
     if not send.audience.get("in"):
-        found.append(Check(MUST, "Nobody is named yet. Choose whom to write to.", slot="to"))
+        found.append(Check(MUST, "Nobody is chosen yet. Choose the audience.", slot="to"))
     elif going == 0:
-        found.append(Check(MUST, "Nobody would get this now.", slot="to"))
+        found.append(Check(MUST, "Nobody would get this.", slot="to"))
     if problem := stopped_by(going, send.audience_limit, send.limit_rule):
         found.append(Check(MUST, problem, slot="limit"))
     if send.control and not send.success_event:
@@ -121,7 +121,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
             )
         )
     if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
-        found.append(Check(MUST, "Choose whom it is from.", slot="from"))
+        found.append(Check(MUST, "Choose the sender.", slot="from"))
     if send.success_event and not session.scalar(
         sa.select(EventKind).where(EventKind.key == send.success_event)
     ):
@@ -171,21 +171,21 @@ def start(
     """Lets a send go: at once, or at its moment when that lies ahead.
 
     Raises Conflict when it has started already or was changed since it was looked at, Invalid with
-    the first thing that must be mended.
+    the first thing that must be fixed.
     """
     session.refresh(send, with_for_update=True)
     if send.state != "draft":
         raise Conflict("This send was started already.")
     if send.version != based_on:
         raise Conflict(
-            "This send was changed since you looked at it. Look once more before it goes."
+            "This send was changed since you looked at it. Review it once more before it goes."
         )
     problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
     if problems:
         raise Invalid(problems[0].text, problems[0].slot)
     if send.leaves_at is not None and send.leaves_at < now - dt.timedelta(minutes=5):
         raise Invalid(
-            "The moment it should leave has passed. Choose another, or send it now.", "leaves"
+            "The time it should go out has passed. Choose another, or send it now.", "leaves"
         )
     message = session.get_one(Message, send.message_id)
     send.edition_id = message_actions.edition_to_send(

@@ -46,7 +46,7 @@ class Send(Base):
     leaves_at: orm.Mapped[dt.datetime | None]
     #: the zone in which that moment was named
     zone: orm.Mapped[str]
-    #: what counts as success: an event kind's key, within so many days of the mail
+    #: what counts as success: an event kind's key, within so many days of getting it
     success_event: orm.Mapped[str | None]
     success_days: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="7")
     #: what leaves by it, from the moment on at which its audience was settled

@@ -140,7 +140,7 @@ def _one(
         return compiler.definition(d.parse(segment.definition, words))
     except d.DefinitionError as problem:
         raise Invalid(
-            f"The segment “{segment.name}” needs mending first: {problem}", "to"
+            f"The segment “{segment.name}” has an error to fix first: {problem}", "to"
         ) from None
 
 

@@ -291,8 +291,8 @@ def start(ident: int) -> object:
         if going != seen and not form.get("anyway"):
             raise Invalid(
                 (
-                    f"While you looked, the number changed from {seen:,} to {going:,} people. Look "
-                    "once more."
+                    f"Meanwhile the number changed from {seen:,} to {going:,} people. Review it "
+                    f"once more."
                 ),
                 "to",
             )
@@ -310,7 +310,9 @@ def start(ident: int) -> object:
         return sheet(queries.send(db(), ident), problem), problem.status
     return done(
         "sends.show",
-        f"Planned: it leaves {_leaves(send)}, {send.zone}." if send.state == "planned" else None,
+        f"Scheduled: it goes out {_leaves(send)}, {send.zone}."
+        if send.state == "planned"
+        else None,
         ident=ident,
     )
 
@@ -421,7 +423,7 @@ def progress(ident: int) -> object:
 
 
 def _exact(ident: int, contact: int) -> Any:
-    """The very mail that a person got: the edition with the values of that moment."""
+    """Exactly what they got that a person got: the edition with the values of that moment."""
     send = queries.send(db(), ident)
     found = to_contact(db(), send.dispatch_id, contact)
     if found is None or found.filled is None or send.edition_id is None:
@@ -468,7 +470,7 @@ def mail_html(ident: int, contact: int) -> object:
 @pages.get("/senders")
 @needs("author")
 def senders_page() -> object:
-    """Whom mail is from, and what it can be about; `sender` or `topic` is the one that is being
+    """Senders, and what it can be about; `sender` or `topic` is the one that is being
     changed."""
     arguments, given = flask.request.args, {}
     if arguments.get("sender"):

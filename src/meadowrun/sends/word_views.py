@@ -146,11 +146,11 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
         return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
     if slot == "limit":
         if form.get("how") not in LIMIT_RULES:
-            return {"limit": None}
+            return {"audience_limit": None}
         most = integer(form.get("most"), "limit")
         if not 1 <= most <= 100_000_000:
             raise Invalid("An audience limit is a number of people, 1 at least.", "limit")
-        return {"limit": most, "limit_rule": form["how"]}
+        return {"audience_limit": most, "limit_rule": form["how"]}
     if slot == "control":
         return {
             "control": _control(form.get("how", ""), form.get("percent", ""), form.get("group", ""))
@@ -201,7 +201,7 @@ def _moment(day: str, time: str, name: str) -> dict[str, Any]:
         local = dt.datetime.fromisoformat(f"{day}T{time}").replace(tzinfo=place)
     except (ValueError, zoneinfo.ZoneInfoNotFoundError):
         raise Invalid(
-            "Give the day, the time and the zone of the moment it should leave.", "leaves"
+            "Give the day, the time and the time zone it should go out.", "leaves"
         ) from None
     moment = local.astimezone(dt.UTC)
     if moment < now() - dt.timedelta(minutes=5):
@@ -224,7 +224,7 @@ def _said(sentence: str) -> Segment:
     if not readings:
         raise Invalid(
             (
-                f"“{sentence}” was not understood. Say it like “town is Farrow” or “bought a "
+                f"“{sentence}” was not understood. Write it like “town is Farrow” or “bought a "
                 "ticket "
                 "since March”, or make a segment."
             ),
@@ -234,8 +234,8 @@ def _said(sentence: str) -> Segment:
         left = "”, “".join(readings[0].unused)
         raise Invalid(
             (
-                f"“{sentence}” would become “{readings[0].said}”; nothing is made of “{left}”. Say "
-                "it in other words, or make a segment."
+                f"“{sentence}” would become “{readings[0].said}”; it ignores “{left}”. Use other "
+                f"words, or make a segment."
             ),
             "to",
         )

@@ -1,4 +1,4 @@
-"""Who may sign in, and as what. Passwords by argon2; a leaked table of sign-ins lets nobody in."""
+"""Colleagues and their roles. Passwords by argon2; a leaked table of sign-ins lets nobody in."""
 
 import dataclasses
 import datetime as dt

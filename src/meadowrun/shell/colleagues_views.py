@@ -12,10 +12,10 @@ from meadowrun.shell.request import actor, db, done, needs, now, settings
 pages = flask.Blueprint("colleagues", __name__)
 #: What each role may do, for who chooses one.
 MAY = {
-    "viewer": "looks at everything",
+    "viewer": "sees everything",
     "author": "writes, segments and imports",
-    "approver": "also approves, and lets sends go",
-    "admin": "also lets people in, and makes keys and senders",
+    "approver": "also approves messages and starts sends",
+    "admin": "also adds colleagues, and makes keys and senders",
 }
 
 
@@ -48,8 +48,8 @@ def _invited(user: User) -> str:
         db(),
         now(),
         user.id,
-        f"{actor().name} lets you into Meadowrun",
-        "Set your password at this address, within three days.",
+        f"{actor().name} invited you to Meadowrun",
+        "Set your password with this link within three days.",
         path,
     )
     return _table(None, settings().public_url + path, user.name)

@@ -68,8 +68,8 @@ def hash_key(key: str) -> str:
     return hashlib.sha256(key.encode()).hexdigest()
 
 
-#: How long a key of the API works, by days; 0: until it is retired.
-LASTS = {90: "90 days", 365: "a year", 730: "two years", 0: "until it is retired"}
+#: How long a key of the API works, by days; 0: until it is deactivated.
+LASTS = {90: "90 days", 365: "a year", 730: "two years", 0: "until it is deactivated"}
 
 
 def make_key(

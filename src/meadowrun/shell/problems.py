@@ -13,12 +13,12 @@ from meadowrun.shell.request import db, path_for_logs
 _TITLES = {
     401: "Please sign in",
     403: "Not for your role",
-    404: "Not here",
-    409: "Not any more",
+    404: "Page not found",
+    409: "No longer possible",
     413: "Too large",
-    422: "That cannot be taken",
-    429: "A moment, please",
-    503: "Away for the moment",
+    422: "This cannot be saved",
+    429: "Too many attempts",
+    503: "Temporarily unavailable",
 }
 
 

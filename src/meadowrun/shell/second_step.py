@@ -69,7 +69,7 @@ def set_up(
     if user.second_step:
         raise Conflict("You have a second step already. Turn it off first.")
     if not _SECRET.fullmatch(secret):
-        raise Invalid("Begin again: this page was open for too long.", "secret")
+        raise Invalid("Start again: this page was open for too long.", "secret")
     step = _step_of(secret, code, now, None)
     if step is None:
         raise Invalid(

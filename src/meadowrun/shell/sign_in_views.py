@@ -195,7 +195,7 @@ def strength() -> object:
         passwords.judge(given.get("new", "")[:200], about)
     except Invalid as problem:
         return flask.jsonify(good=False, says=str(problem))
-    return flask.jsonify(good=True, says="Nobody guesses this one.")
+    return flask.jsonify(good=True, says="This one is strong.")
 
 
 @pages.get("/invited/<token>")
@@ -221,7 +221,7 @@ def accept(token: str) -> object:
         return flask.render_template(
             "invited.html", invited=user, token=token, problem=problem
         ), 422
-    flask.flash("Your password is set. Sign in by it.")
+    flask.flash("Your password is set. You can sign in now.")
     return flask.redirect(flask.url_for("sign_in.form"), 303)
 
 
@@ -243,9 +243,7 @@ def change_password() -> object:
     except MeadowrunError as problem:
         db().rollback()
         return _own(problem), problem.status
-    return done(
-        "home.today", "The new password holds from now on. Every other browser was signed out."
-    )
+    return done("home.today", "Your password was changed. Every other browser was signed out.")
 
 
 @pages.post("/password/told")
@@ -255,9 +253,9 @@ def told() -> object:
     user.told = flask.request.form.get("told") == "yes"
     return done(
         "sign_in.own",
-        f"What waits for you is told to {user.email}."
+        f"What is waiting for you is sent to {user.email}."
         if user.told
-        else "You are told nothing by email.",
+        else "You get no notifications by email.",
     )
 
 

@@ -22,8 +22,8 @@ _OFTEN = """
 SELECT 'looked at' AS what, who, count(DISTINCT object_id) AS times FROM audit
 WHERE at > :since AND did = :looked GROUP BY who HAVING count(DISTINCT object_id) > :looks
 UNION ALL
-SELECT 'took along', who, count(*) FROM audit
-WHERE at > :since AND did LIKE 'took along%' GROUP BY who HAVING count(*) > :files
+SELECT 'downloaded', who, count(*) FROM audit
+WHERE at > :since AND did LIKE 'downloaded%' GROUP BY who HAVING count(*) > :files
 UNION ALL
 SELECT 'refused', '', count(*) FROM audit WHERE at > :since
 AND did = :refused HAVING count(*) > :most_refused
@@ -45,7 +45,7 @@ def of(session: orm.Session, now: dt.datetime) -> list[str]:
     )
     said = {
         "looked at": "{who} looked at {times} people within an hour",
-        "took along": "{who} took along {times} files within an hour",
+        "downloaded": "{who} downloaded {times} files within an hour",
         "refused": "{times} sign-ins were refused within an hour",
     }
     return [said[row.what].format(who=row.who, times=row.times) for row in rows]
@@ -56,7 +56,7 @@ def waits(session: orm.Session, who: Actor) -> Iterator[Thing]:
     if may(who, "admin"):
         for sentence in of(session, clock.now(session)):
             yield Thing(
-                "Is this as it should be?",
+                "Is this expected?",
                 sentence,
                 flask.url_for("shell.changes", looks=1 if "looked" in sentence else None),
             )
@@ -73,7 +73,7 @@ def tell(session: orm.Session, now: dt.datetime) -> None:
                 now,
                 user.id,
                 "Something unusual happened",
-                f"{sentence}. Is that as it should be?",
+                f"{sentence}. Is that expected?",
                 "/changes",
                 f"unusual:{now:%Y-%m-%d}:{about}",
             )

@@ -91,7 +91,7 @@ def clock_now() -> object:
 
 @pages.post("/later/stop")
 def stop_later() -> object:
-    """Stops what is being worked out for a page that nobody waits for any more."""
+    """Stops what is being updated for a page that nobody waits for any more."""
     return flask.jsonify(stopped=later.stop(db(), flask.request.form.get("token", "")))
 
 

@@ -59,9 +59,7 @@ def put_on(
     """Makes these, and no others, the tags of a campaign, segment, message or list. Raises Invalid
     for another kind, and NotFound."""
     if kind not in THINGS:
-        raise Invalid(
-            "Only campaigns, segments, messages and lists bear tags of their own.", "kind"
-        )
+        raise Invalid("Only campaigns, segments, messages and lists can have tags.", "kind")
     name = session.execute(
         sa.text(f"UPDATE {THINGS[kind]} SET tags = :tags WHERE id = :id RETURNING name"),
         {"tags": numbers(session, now, paths), "id": ident},
@@ -195,8 +193,8 @@ def _join(session: orm.Session, gone: Tag, kept: Tag) -> None:
 
 
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag) -> None:
-    """Deletes a tag that no condition names and that has none under it; what bore it stays. Raises
-    Conflict."""
+    """Deletes a tag that no condition names and that has none under it; nothing that has it is
+    deleted. Raises Conflict."""
     inside = session.scalars(
         sa.select(Tag.path)
         .where(Tag.path.startswith(tag.path + "/", autoescape=True))

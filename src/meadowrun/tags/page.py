@@ -15,10 +15,10 @@ def give_or_take(form: Mapping[str, str], contact_ids: Collection[int]) -> str:
     Raises Invalid."""
     paths = actions.read(form.get("tags", ""))
     if len(paths) != 1:
-        raise Invalid("Give or take one tag at a time.", "tags")
+        raise Invalid("Add or remove one tag at a time.", "tags")
     if form.get("do") == "take":
         return (
-            f"“{paths[0]}” was taken from "
+            f"“{paths[0]}” was removed from "
             f"{wording.people(actions.take(db(), actor(), now(), paths[0], contact_ids))}."
         )
     count = actions.give(db(), actor(), now(), paths[0], contact_ids)

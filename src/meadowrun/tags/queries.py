@@ -102,7 +102,7 @@ def of_contacts(session: orm.Session, contact_ids: Collection[int]) -> dict[int,
 
 
 def bearers(session: orm.Session, tag: Tag) -> list[tuple[str, int, str]]:
-    """The campaigns, segments, messages and lists that bear a tag or one under it, as (kind,
+    """The campaigns, segments, messages and lists that have a tag or one under it, as (kind,
     number, name)."""
     ids = list(rules.under(tag.id, paths(session)))
     return [

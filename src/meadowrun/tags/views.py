@@ -43,7 +43,7 @@ def make() -> object:
     try:
         paths = actions.read(form.get("tags", ""))
         if not paths:
-            raise Invalid("Type the tag, with / for one inside another: season/leonids.", "tags")
+            raise Invalid("Type the tag, with / for a tag inside another: season/leonids.", "tags")
         for ident in actions.numbers(db(), now(), paths):
             if form.get("meaning"):
                 actions.describe(db(), actor(), now(), _tag(ident), form["meaning"])
@@ -119,11 +119,12 @@ def change(ident: int, verb: str) -> object:
             db().flush()
             if db().get(Tag, ident) is None:
                 return done(
-                    "tags.table", f"“{path}” is one with the other now; what bore it bears that."
+                    "tags.table",
+                    f"“{path}” was merged into the other; everything that had it now has that one.",
                 )
         else:
             actions.delete(db(), actor(), now(), tag)
-            return done("tags.table", f"“{path}” was deleted; what bore it stays.")
+            return done("tags.table", f"“{path}” was deleted; nothing that had it was deleted.")
     except MeadowrunError as problem:
         return not_done(problem, "tags.show", ident=ident)
     return done("tags.show", "Saved.", ident=ident)
@@ -134,9 +135,7 @@ def change(ident: int, verb: str) -> object:
 def put(kind: str, ident: int) -> object:
     """The tags of a campaign, segment, message or list, as they were typed."""
     if kind not in KINDS:
-        raise Invalid(
-            "Only campaigns, segments, messages and lists bear tags of their own.", "kind"
-        )
+        raise Invalid("Only campaigns, segments, messages and lists can have tags.", "kind")
     page = KINDS[kind][0]
     try:
         actions.put_on(

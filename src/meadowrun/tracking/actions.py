@@ -84,7 +84,7 @@ def by_machine(
     several links within two seconds.
     """
     if not agent:
-        return "no name of a mail reader"
+        return "no name of a mail app"
     if found := _PROGRAMS.search(agent):
         return f"the reader calls itself “{found.group()}”"
     sent = numbered(session, number, contact_id)

@@ -59,7 +59,7 @@ def at_home(lines: Sequence[Any], known: Mapping[str, Any], words: Dictionary) -
         )
         if here is None:
             raise DefinitionError(
-                f"There is no {kind} called “{name}” here. Make it first, then take this in again.",
+                f"There is no {kind} called “{name}” here. Make it first, then import this again.",
                 ident,
             )
         holder[member] = here

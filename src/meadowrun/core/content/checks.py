@@ -16,7 +16,7 @@ from meadowrun.core.content.plain import mark_of
 #: Characters that phones show.
 SUBJECT_ON_PHONES, PREHEADER_ON_PHONES = 45, 90
 PHONES = {"subject": SUBJECT_ON_PHONES, "preheader": PREHEADER_ON_PHONES}
-#: Bytes of HTML after which many mail readers cut a mail off.
+#: Bytes of HTML after which many mail apps cut a mail off.
 CUT_OFF = 100_000
 #: Bytes of one picture that load late on phones.
 HEAVY = 300_000
@@ -52,8 +52,8 @@ def checks(document: Json, about: About) -> list[Check]:
         found.append(
             Check(
                 SHOULD,
-                f"The mail weighs {about.html_bytes // 1000} kB; many mail readers cut it off at "
-                f"{CUT_OFF // 1000} kB, and the way to unsubscribe with it.",
+                f"The email weighs {about.html_bytes // 1000} kB; many mail apps cut it off at "
+                f"{CUT_OFF // 1000} kB, including the unsubscribe link.",
             )
         )
     return sorted_checks(found)
@@ -101,7 +101,7 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
         if "unsubscribe" not in fillins.refs(code):
             yield Check(
                 MUST,
-                "There is no way to unsubscribe. Put a link to {{ unsubscribe }} into the code.",
+                "There is no unsubscribe link. Put a link to {{ unsubscribe }} into the code.",
                 "",
                 "code",
             )
@@ -117,7 +117,7 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     elif not any(line["type"] == "shared" for line in walk(lines)) and not any(
         _unsubscribes(line) for line in _for_all(lines)
     ):
-        yield Check(MUST, "There is no way to unsubscribe. Add a footer.", "", "add")
+        yield Check(MUST, "There is no unsubscribe link. Add a footer.", "", "add")
     if (
         document.get("plain")
         and document.get("plain_of")
@@ -158,7 +158,7 @@ def _hrefs(source: str) -> list[str]:
 def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
     for name, ground, words in (
         ("text", "sheet", "ink"),
-        ("words on buttons", "accent", "on_accent"),
+        ("button texts", "accent", "on_accent"),
         ("links", "sheet", "accent"),
     ):
         ratio = contrast(looks[ground], looks[words])
@@ -276,7 +276,7 @@ def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> I
         if re.search(rf"\b{words}\b", bare) and not (first <= hours[0] and hours[1] <= last):
             yield Check(
                 SHOULD,
-                f"“{words.capitalize()}” stands here, but it goes out between {hours[0]}:00 and "
+                f"“{words.capitalize()}” is used here, but it goes out between {hours[0]}:00 and "
                 f"{hours[1]}:00. "
                 "The fill-in “greeting” always fits.",
                 ident,
@@ -289,7 +289,7 @@ def _button(line: Json, name: str, about: About) -> Iterator[Check]:
     if problem:
         yield Check(MUST, f"{name} {problem}.", line["id"], "href")
     if not line["label"]:
-        yield Check(MUST, f"{name} has no words on it.", line["id"], "label")
+        yield Check(MUST, f"{name} has no text.", line["id"], "label")
 
 
 def _picture(line: Json, name: str, about: About) -> Iterator[Check]:

@@ -113,8 +113,8 @@ def _subject(document: Json) -> Iterator[Check]:
         yield Check(
             SHOULD,
             (
-                "The subject pretends to be an answer or something forwarded. Take the “Re:” or "
-                "“Fwd:” out."
+                "The subject pretends to be an answer or something forwarded. Remove the “Re:” "
+                "or “Fwd:”."
             ),
             "",
             "subject",
@@ -190,7 +190,7 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
 def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
     links = [e for e in found if e.tag == "a" and "href" in e.attributes]
     for lost in found:
-        # What browsers cannot follow was taken out of it when it was taken in.
+        # What browsers cannot follow was taken out of it when it was imported.
         if lost.tag == "a" and not lost.attributes.keys() & {"href", "name", "id"} and lost.words:
             yield Check(
                 SHOULD,
@@ -428,7 +428,7 @@ def _line(line: Json, about: About) -> Iterator[Check]:
 
 def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Check]:
     """What only shows in the message as a whole."""
-    if document.get("one_of") or any(line["type"] == "kept" for line in walk(lines)):
+    if document.get("one_of") or any(line["type"] == "shared" for line in walk(lines)):
         return
     source = str(document["code"]) if document.get("code") else ""
     said = (
@@ -460,7 +460,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
     if about.postal_address and not _holds(said, about.postal_address):
         yield Check(
             SHOULD,
-            "Your postal address does not stand in it; in many countries it has to.",
+            "Your postal address is missing; many countries require it.",
             "",
             "code" if source else "add",
         )

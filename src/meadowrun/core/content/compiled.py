@@ -142,7 +142,7 @@ def _check(parts: Parts, before: str, after: str) -> None:
         word = f"MRPART{number}X"
         if after.count(word) < before.count(word):
             raise CompileError(
-                f"“{source}” was lost while the mail was laid out; move or retype it."
+                f"“{source}” was lost while the email was laid out; move or retype it."
             )
 
 
@@ -272,7 +272,7 @@ def _page(
         try:
             laid = mrml.to_html(before).content
         except Exception as problem:
-            raise CompileError(f"The mail could not be laid out: {problem}") from problem
+            raise CompileError(f"The email could not be laid out: {problem}") from problem
         before = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], before)
         laid = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], laid)
     try:

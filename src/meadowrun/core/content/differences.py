@@ -22,7 +22,7 @@ _SLOTS = {
     "height": "height",
     "split": "widths",
     "reverse": "order on phones",
-    "unsubscribe": "way out",
+    "unsubscribe": "unsubscribe link",
     "icons": "icons",
     "by": "name under it",
     "code": "code",
@@ -43,7 +43,7 @@ _PARTICULARS = {
     "buttons": "buttons",
     "ttl": "life span",
     "close_after": "closing by itself",
-    "data": "own keys",
+    "data": "custom data",
     "inbox": "inbox",
     "systems": "systems",
     "shape": "shape",
@@ -90,7 +90,7 @@ def differences(old: Json, new: Json) -> list[str]:
         if old["settings"].get(name) != new["settings"][name]
     ]
     if looks:
-        said.append(f"looks changed: {', '.join(looks)}")
+        said.append(f"design changed: {', '.join(looks)}")
     before, after = (
         {line["id"]: line for line in walk(lines)} for lines in (old["lines"], new["lines"])
     )

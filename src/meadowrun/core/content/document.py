@@ -55,7 +55,7 @@ FONTS = {
     "'Trebuchet MS', Tahoma, sans-serif": "Trebuchet",
     "'Courier New', Courier, monospace": "Courier",
 }
-#: Looks of the whole message; a house style gives the organisation's own defaults.
+#: The design of a message; a house style gives the organisation's own defaults.
 SETTINGS: Json = {
     "width": 600,
     "ground": "#efeadd",
@@ -198,7 +198,7 @@ def take_settings(data: Any) -> Json:
             made[name] = max(least, min(most, _whole(value, None, name)))
         elif name in ("heading_font", "text_font"):
             if among(value, FONTS) is None:
-                raise DocumentError(f"“{value}” is not a font that mail readers have.", None, name)
+                raise DocumentError(f"“{value}” is not a font that mail apps have.", None, name)
             made[name] = value
         elif name in SETTINGS:
             made[name] = _colour(value, None, name)

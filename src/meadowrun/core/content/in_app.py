@@ -140,7 +140,7 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     for number, button in enumerate(in_app["buttons"]):
         name, slot = f"Button {number + 1}", f"buttons.{number}"
         if not button["label"]:
-            found.append(Check(MUST, f"{name} has no words on it.", "in_app", f"{slot}.label"))
+            found.append(Check(MUST, f"{name} has no text.", "in_app", f"{slot}.label"))
         elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
             found.append(
                 Check(

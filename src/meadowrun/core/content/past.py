@@ -47,7 +47,7 @@ class Expected:
 
 
 _TRAITS: Sequence[tuple[str, Callable[[str], bool]]] = (
-    ("names the reader", lambda s: "contact.first_name" in s),
+    ("uses the person’s name", lambda s: "contact.first_name" in s),
     ("is a question", lambda s: "?" in s),
     ("is short", lambda s: len(_bare(s)) <= 30),
     ("is long", lambda s: len(_bare(s)) > 50),

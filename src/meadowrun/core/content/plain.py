@@ -1,4 +1,4 @@
-"""The plain-text part: as the author wrote it, else made from the lines."""
+"""The plain-text part: as the author wrote it, else generated from the lines."""
 
 import hashlib
 import html

@@ -212,14 +212,12 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
         )
     for number, button in enumerate(push["buttons"]):
         if not button["label"]:
-            found.append(
-                Check(MUST, f"Button {number + 1} has no words on it.", "", f"label{number}")
-            )
+            found.append(Check(MUST, f"Button {number + 1} has no text.", "", f"label{number}"))
         elif len(button["label"]) > SHOWN["label"]:
             found.append(
                 Check(
                     COULD,
-                    f"Some systems cut the words of a button at {SHOWN['label']} characters.",
+                    f"Some systems cut button texts at {SHOWN['label']} characters.",
                     "",
                     f"label{number}",
                 )

@@ -167,7 +167,7 @@ def sms_checks(
                 SHOULD,
                 (
                     f"{' '.join(replaceable)} make each part hold 67 characters instead of 153. "
-                    "Plain signs would do."
+                    "Plain characters would do."
                 ),
                 "",
                 "plain",
@@ -177,11 +177,7 @@ def sms_checks(
         found.append(
             Check(
                 COULD,
-                (
-                    f"{' '.join(made.wide[:6])} need the wide alphabet: 67 characters a part "
-                    "instead "
-                    "of 153."
-                ),
+                (f"{' '.join(made.wide[:6])} need Unicode: 67 characters a part instead of 153."),
                 "",
                 "plain",
             )

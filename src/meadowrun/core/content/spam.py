@@ -1,6 +1,6 @@
 """How likely a mail is to be taken for spam: rules of our own, each with its reason and its remedy.
 
-Points add up as filters add theirs; five is where most draw the line. Mailboxes of firms and of
+Points add up as filters add theirs; five is where most draw the line. Business mailboxes and of
 private people are judged apart, because their filters mind different things.
 """
 

@@ -165,7 +165,7 @@ _SUBJECTS: Mapping[str, Mapping[str, Sequence[str]]] = {
         ),
         "urgent": (
             "Welcome: do this first",
-            "Begin with {t} today",
+            "Start with {t} today",
             "What to do first with {t}",
             "{n}, a first step",
         ),

@@ -23,22 +23,22 @@ class Outcome:
 
 #: Each person stands under exactly one; the order is that of a tally.
 TABLE = (
-    Outcome("waiting", "Still to go", open=True),
-    Outcome("in_hand", "Being handed over", open=True),
+    Outcome("waiting", "Waiting", open=True),
+    Outcome("in_hand", "Sending", open=True),
     Outcome("in_doubt", "In doubt", open=True),
-    Outcome("deferred", "Asked to come again later", open=True),
+    Outcome("deferred", "Delayed, retrying", open=True),
     Outcome("delivered", "Delivered"),
     Outcome("bounced", "Bounced"),
     Outcome("control", "Control group"),
     Outcome("over_limit", "Over the audience limit"),
-    Outcome("duplicate", "Same address twice"),
+    Outcome("duplicate", "Duplicate address"),
     Outcome("no_consent", "No consent for email", lack="did not agree to it"),
     Outcome("suppressed", "Suppressed", lack="suppressed"),
     Outcome("no_address", "No email address", lack="without an address"),
     Outcome("bad_address", "Unusable address", lack="with an unusable address"),
     Outcome("bounced_before", "Address bounced before", lack="whose address bounced"),
     Outcome("not_rendered", "Could not be filled in"),
-    Outcome("stopped", "Stopped before it went"),
+    Outcome("stopped", "Stopped before sending"),
 )
 OUTCOMES = tuple(one.key for one in TABLE)
 #: Outcomes of people for whom something still happens, and those after which nothing more does by
@@ -51,17 +51,17 @@ WORDS = {one.key: one.name for one in TABLE}
 #: Why something is not sent, or waits, in words that follow a name; {all} is all of the channel.
 #: The outcome is said beside it.
 REASONS = {
-    "suppressed": "the address is on the list of those that are never written to",
+    "suppressed": "the address is suppressed",
     "refused_channel": "said no to all {all}",
     "refused_topic": "said no to this topic",
-    "never_asked": "never agreed, and never said no",
+    "never_asked": "was never asked",
     "no_address": "none is on file",
     "bad_address": "nothing can be sent to it as it is written",
     "bounced": "it is tried again once it is corrected",
     "repeated_address": "another record with it gets this",
     "control_group": "qualifies, and is compared with those who get it",
     "feed": "a feed has no answer",
-    "gateway": "the gateway asked to come again later",
+    "gateway": "the gateway asked to try again later",
 }
 
 

@@ -1,4 +1,4 @@
-"""What sending did, against people who would have got it and did not."""
+"""Effect of sending, against people who would have got it and did not."""
 
 import dataclasses
 import math

@@ -238,9 +238,8 @@ def timeline(
         f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>'
     )
     return Markup(
-        f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" aria-label="The first '
-        "days; a table "
-        f'follows">{"".join(parts)}</svg>'
+        f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
+        f'aria-label="Over time; a table follows">{"".join(parts)}</svg>'
     )
 
 

@@ -181,7 +181,7 @@ const Meadowrun = {
   findPerson(under, base, take) {
     const sheet = Meadowrun.pop(
       under,
-      '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or an address" placeholder="Part of a name or an address" autocomplete="off"><div class="choices"></div>',
+      '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or address" placeholder="Part of a name or address" autocomplete="off"><div class="choices"></div>',
       (form) => {
         if (!form.get('person')) return;
         Meadowrun.closePop();
@@ -346,7 +346,7 @@ function askFirst(button) {
   box.className = 'sure pad';
   box.innerHTML =
     '<p id="sure-question"></p><p class="doing"><button type="button" class="btn btn-lost"></button>' +
-    '<button type="button" class="btn btn-line" autofocus>Leave it as it is</button></p>';
+    '<button type="button" class="btn btn-line" autofocus>Keep it as it is</button></p>';
   const [yes, no] = box.querySelectorAll('button');
   box.querySelector('p').textContent = button.dataset.sure;
   yes.textContent = button.dataset.word || button.textContent.trim();

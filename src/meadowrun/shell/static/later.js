@@ -15,7 +15,7 @@
     control = new AbortController();
     again.hidden = true;
     halt.hidden = false;
-    said.textContent = 'It comes in here by itself.';
+    said.textContent = 'It appears here when it is ready.';
     const began = Date.now();
     clock = setInterval(() => {
       seconds.textContent = Math.round((Date.now() - began) / 1000) + ' s';
@@ -30,7 +30,7 @@
       // itself there, too.
       if (response.ok) location.replace(response.url);
       else {
-        said.textContent = 'It could not be worked out.';
+        said.textContent = 'It could not be loaded.';
         halt.hidden = true;
         again.hidden = false;
       }

@@ -5,7 +5,7 @@ Meadowrun.choosePicture = async (button, take) => {
   ).json();
   const sheet = Meadowrun.pop(
     button,
-    '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to narrow" autocomplete="off"><div class="choices pictures"></div>',
+    '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to filter" autocomplete="off"><div class="choices pictures"></div>',
     (form) => {
       if (!form.get('src')) return;
       Meadowrun.closePop();

@@ -99,7 +99,7 @@ Meadowrun.words = (base, who, changed) => {
     const items = sign === '#' ? known.facts : known.fields;
     const box = document.createElement('div');
     box.innerHTML =
-      '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" autocomplete="off" placeholder="Type to narrow"><div class="choices"></div>' +
+      '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" autocomplete="off" placeholder="Type to filter"><div class="choices"></div>' +
       (sign === '@'
         ? '<label class="form-label mb-0" for="fb">and where it is blank</label><input class="form-control form-control-sm" id="fb" name="fallback" placeholder="friend">'
         : '') +
@@ -143,26 +143,26 @@ Meadowrun.words = (base, who, changed) => {
     const fields = known.fields.filter((f) => /^(contact|company)\./.test(f.ref));
     const whose = said
       ? `<div>Those <button type="button" class="word" data-who>${escaped(now.value)}</button></div>`
-      : '<label class="form-label mb-0" for="ci">Those whose</label><select class="form-select form-select-sm" id="ci" name="ref">' +
+      : '<label class="form-label mb-0" for="ci">People whose</label><select class="form-select form-select-sm" id="ci" name="ref">' +
         fields
           .map(
             (f) =>
               `<option value="${f.ref}"${f.ref === now.ref ? ' selected' : ''}>${escaped(f.label)}</option>`,
           )
           .join('') +
-        `</select><label class="form-label mb-0" for="cv">is</label><input class="form-control form-control-sm" id="cv" name="value" value="${escaped(now.value)}" placeholder="what it says there">` +
-        '<div><button type="button" class="link" data-who>or say who in sentences, as for a segment …</button></div>';
+        `</select><label class="form-label mb-0" for="cv">is</label><input class="form-control form-control-sm" id="cv" name="value" value="${escaped(now.value)}" placeholder="the value">` +
+        '<div><button type="button" class="link" data-who>or describe them as in a segment …</button></div>';
     const sheet = Meadowrun.pop(
       under,
       whose +
         `<label class="form-label mb-0" for="ct">read</label><input class="form-control form-control-sm" id="ct" name="then" value="${escaped(now.then)}">` +
-        `<label class="form-label mb-0" for="co">and everyone else reads</label><input class="form-control form-control-sm" id="co" name="other" value="${escaped(now.other)}" placeholder="nothing">` +
+        `<label class="form-label mb-0" for="co">everyone else sees</label><input class="form-control form-control-sm" id="co" name="other" value="${escaped(now.other)}" placeholder="nothing">` +
         (document.getElementById('add-line')
           ? '<p class="quiet mb-0">For whole lines, add a line “Only if”.</p>'
           : '') +
-        '<div class="doing"><button class="btn btn-primary btn-sm">Take it</button>' +
+        '<div class="doing"><button class="btn btn-primary btn-sm">Apply</button>' +
         (chip
-          ? '<button class="btn btn-line btn-sm" name="remove" value="1">Take the words out</button>'
+          ? '<button class="btn btn-line btn-sm" name="remove" value="1">Remove</button>'
           : '') +
         '</div>',
       (form) => {
@@ -238,11 +238,11 @@ Meadowrun.words = (base, who, changed) => {
       chip,
       (bare
         ? `<p class="quiet mb-0"><code>${escaped(chip.dataset.fill)}</code></p>`
-        : '<label class="form-label mb-0" for="fb">Where it is blank, people read</label><input class="form-control form-control-sm" id="fb" name="fallback">' +
+        : '<label class="form-label mb-0" for="fb">Where it is blank, people see</label><input class="form-control form-control-sm" id="fb" name="fallback">' +
           formats(chip.dataset.format)) +
         '<div class="doing">' +
-        (bare ? '' : '<button class="btn btn-primary btn-sm">Take it</button>') +
-        '<button class="btn btn-line btn-sm" name="remove" value="1">Take the word out</button></div>',
+        (bare ? '' : '<button class="btn btn-primary btn-sm">Apply</button>') +
+        '<button class="btn btn-line btn-sm" name="remove" value="1">Remove</button></div>',
       (form) => {
         if (form.get('remove')) chip.remove();
         else

@@ -243,7 +243,7 @@
     const types = JSON.parse(page.dataset.types);
     Meadowrun.pop(
       button,
-      '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to narrow" autocomplete="off"><div class="choices">' +
+      '<input class="form-control form-control-sm" type="search" data-narrow aria-label="Narrow" placeholder="Type to filter" autocomplete="off"><div class="choices">' +
         types
           .filter(
             ([key]) => !(key === 'columns' && /:c\d$/.test(into)) && !(key === 'shared' && ofPart),
@@ -456,7 +456,7 @@
   function keepRow(button, id) {
     Meadowrun.pop(
       button,
-      '<label class="form-label mb-0" for="kn">Keep this line for other messages as</label><input class="form-control form-control-sm" id="kn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Keep it</button></div>',
+      '<label class="form-label mb-0" for="kn">Save this line as a shared part called</label><input class="form-control form-control-sm" id="kn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Keep it</button></div>',
       async (form) => {
         try {
           const place = tree().find(id);
@@ -478,7 +478,7 @@
   function comment(button, id) {
     Meadowrun.pop(
       button,
-      '<label class="form-label mb-0" for="cm">Say something about this line</label><textarea class="form-control form-control-sm" id="cm" name="text" rows="3"></textarea><div class="doing"><button class="btn btn-primary btn-sm">Say it</button></div>',
+      '<label class="form-label mb-0" for="cm">Comment on this line</label><textarea class="form-control form-control-sm" id="cm" name="text" rows="3"></textarea><div class="doing"><button class="btn btn-primary btn-sm">Comment</button></div>',
       async (form) => {
         try {
           await Meadowrun.post(base + '/comments', {line: id, text: form.get('text')});
@@ -521,7 +521,7 @@
     if (button.dataset.format === 'link') {
       Meadowrun.pop(
         button,
-        '<label class="form-label mb-0" for="ln">These words lead to</label><input class="form-control form-control-sm" id="ln" name="to" placeholder="https://…"><div class="doing"><button class="btn btn-primary btn-sm">Make the link</button></div>',
+        '<label class="form-label mb-0" for="ln">Link for these words</label><input class="form-control form-control-sm" id="ln" name="to" placeholder="https://…"><div class="doing"><button class="btn btn-primary btn-sm">Add link</button></div>',
         (form) => {
           again();
           document.execCommand(form.get('to') ? 'createLink' : 'unlink', false, form.get('to'));
@@ -531,7 +531,7 @@
     } else if (button.dataset.format === 'colour') {
       Meadowrun.pop(
         button,
-        `<label class="form-label mb-0" for="fc">Colour of these words</label><input type="color" id="fc" name="colour" value="${doc.settings.accent}"><div class="doing"><button class="btn btn-primary btn-sm">Colour them</button></div>`,
+        `<label class="form-label mb-0" for="fc">Colour of these words</label><input type="color" id="fc" name="colour" value="${doc.settings.accent}"><div class="doing"><button class="btn btn-primary btn-sm">Apply</button></div>`,
         (form) => {
           again();
           document.execCommand('foreColor', false, form.get('colour'));

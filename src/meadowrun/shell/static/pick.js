@@ -63,7 +63,7 @@
       rows.push(
         Object.assign(document.createElement('li'), {
           className: 'group',
-          textContent: 'Nothing is called so.',
+          textContent: 'No match.',
           role: 'presentation',
         }),
       );
@@ -98,7 +98,7 @@
       type: 'text',
       className: 'form-control form-control-sm',
       autocomplete: 'off',
-      placeholder: 'Type to narrow',
+      placeholder: 'Type to filter',
     });
     const rows = Object.assign(document.createElement('ul'), {id: 'pick-rows'});
     rows.setAttribute('role', 'listbox');

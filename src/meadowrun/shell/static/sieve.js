@@ -69,7 +69,7 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
     const place = page.querySelector('[data-more]');
     if (!place) return;
     place.querySelector('[data-said]').textContent = why;
-    place.querySelector('[data-stop]').textContent = 'Work it out';
+    place.querySelector('[data-stop]').textContent = 'Show it';
     place.querySelector('[data-stop]').dataset.stop = 'again';
   }
 

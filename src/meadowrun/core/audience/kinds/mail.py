@@ -65,14 +65,14 @@ class MailKind(Kind[MailLine]):
     def read(self, data: Mapping[str, Any], line: Reading) -> MailLine:
         what, among, times = data.get("what"), data.get("among", "sent"), data.get("times", 1)
         if what not in tuple(MAIL_WORDS):
-            raise line.wrong(f"Of mail it can be said that it was {', '.join(MAIL_WORDS)}.")
+            raise line.wrong(f"An email can be {', '.join(MAIL_WORDS)}.")
         if among not in ("sent", "everyone"):
             raise line.wrong("“Did not” is said among those it was sent to, or among everyone.")
         if what == "sent":
             # Among those it was sent to nobody was not sent it.
             among = "everyone"
         if not _up_to_1000(times):
-            raise line.wrong("How many different mails must be a whole number from 1 to 1,000.")
+            raise line.wrong("How many different emails must be a whole number from 1 to 1,000.")
         of = _of(member(data, "of", dict, line.ident), line)
         link = data.get("link")
         if link is not None and not (

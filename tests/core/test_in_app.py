@@ -18,7 +18,7 @@ from meadowrun.core.content.onpage import on_page
 NOW = dt.datetime(2026, 11, 23, 9, tzinfo=dt.UTC)
 DAY = dt.timedelta(days=1)
 OPEN = {"label": "Join", "act": "open", "href": "https://farrowhill.example/join"}
-LATER = {"label": "Not now", "act": "later", "days": 7}
+LATER = {"label": "Cancel", "act": "later", "days": 7}
 
 
 def in_app(**given):
@@ -247,7 +247,7 @@ def test_checks():
         ({"until": "2026-01-01", "from": "2026-02-01"}, "last day lies before"),
         ({"buttons": []}, "no button"),
         ({"buttons": [OPEN | {"href": "nowhere"}]}, "does not begin with https"),
-        ({"buttons": [OPEN | {"label": ""}]}, "no words"),
+        ({"buttons": [OPEN | {"label": ""}]}, "no text"),
         ({"event": "lecture_heard"}, "does not exist"),
         ({"buttons": [{"label": "Yes", "act": "event"}]}, "none was chosen"),
         ({"unless": "gone"}, "does not exist"),
