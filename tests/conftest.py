@@ -13,11 +13,11 @@ from hypothesis import settings as hypotheses
 
 from meadowrun import channels
 from meadowrun.base import clock, jobs
+from meadowrun.base.cache import forget
 from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.base.testing import TEMPLATE
 from meadowrun.features import features, load_tasks
-from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
 from tests.long_runs import LongRuns
 from tests.luck import tries

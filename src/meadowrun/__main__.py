@@ -7,7 +7,7 @@ import sys
 import click
 
 from meadowrun.base.errors import MeadowrunError
-from meadowrun.base.settings import KNOWN, Settings
+from meadowrun.base.settings import Settings, declared
 
 ROOT = pathlib.Path(__file__).resolve().parents[2]
 
@@ -154,11 +154,9 @@ def settings(marks: bool) -> None:
             f"{given.public_url}/gateway/sms/{signing.sign_text(given.secret, 'gateway', 'sms')}/"
         )
         return
-    for name, (meaning, default) in KNOWN.items():
-        click.echo(
-            f"{name}\n    {meaning}. "
-            f"{'Must be given.' if default is None else f'Default: {default!r}.'}"
-        )
+    for one in declared():
+        default = "Must be given." if one.default is None else f"Default: {one.default!r}."
+        click.echo(f"{one.name}\n    {one.meaning}. {default}")
 
 
 if __name__ == "__main__":

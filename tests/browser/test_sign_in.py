@@ -24,7 +24,7 @@ def test_a_new_colleague_comes_in_with_a_second_step(page):
     page.type("#i-new", "rosalind2026")
     page.says("made of a name")
     page.type("#i-new", "violet kettle orbit")
-    page.says("Nobody guesses this one")
+    page.says("This one is strong")
     page.press("Show")
     assert page.find("#i-new").get_attribute("type") == "text"
     page.find("#i-new").send_keys(Keys.ENTER)
@@ -66,6 +66,9 @@ def test_the_sign_of_a_visitor_leaves_the_address_with_the_first_page(page, hous
         # And made one of two people.
         who = living(session, 7).id
     came = signing.arrival(secret, 7, now)
+    # Nobody else was here in this browser.
+    page.open(f"{house.site}/observatory/")
+    page.driver.execute_script("localStorage.clear()")
     page.open(f"{house.site}/observatory/?night=leonids&mr={came}&x=%20a#map")
     page.wait(lambda: "mr=" not in page.driver.current_url)
     assert page.driver.current_url.endswith("/observatory/?night=leonids&x=%20a#map")

@@ -4,6 +4,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
+from meadowrun.base.cache import forget
 from meadowrun.core.content import document as doc
 from meadowrun.gateways import smtp
 from meadowrun.messages import actions as messages
@@ -14,7 +15,6 @@ from meadowrun.people.queries import dictionary
 from meadowrun.scores import actions as scores
 from meadowrun.segments import actions as segments
 from meadowrun.segments import groupings
-from meadowrun.segments.sets import forget
 from meadowrun.shell import accounts
 from meadowrun.shell.app import create_app
 from meadowrun.shell.keys import hash_key

@@ -7,11 +7,11 @@ import sqlalchemy as sa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from meadowrun.base.cache import forget
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.schema import schema
 from meadowrun.people import keeping
 from meadowrun.results.queries import result
-from meadowrun.segments.sets import forget
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.luck import tries

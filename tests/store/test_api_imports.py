@@ -80,18 +80,12 @@ def test_from_file_to_people(handed):
         {
             "row": 4,
             "column": "Email",
-            "reason": done_reason(call, made["id"]),
+            "reason": "“no-at-sign” has no at-sign",
             "cells": ["no-at-sign", "X", "Y", "", ""],
         }
     ]
     assert call("post", f"/imports/{made['id']}/go")[0] == 409
     assert [i["id"] for i in call("get", "/imports")[1]["items"]] == [made["id"]]
-
-
-def done_reason(call, ident):
-    reason = call("get", f"/imports/{ident}/refused")[1]["items"][0]["reason"]
-    assert "@" in reason or "at-sign" in reason or "at sign" in reason, reason
-    return reason
 
 
 def test_a_column_becomes_a_field_and_refusals_come_page_by_page(

@@ -14,6 +14,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
+from meadowrun.base.cache import forget
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.persons import share_number
@@ -24,7 +25,6 @@ from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Grouping
-from meadowrun.segments.sets import forget
 from meadowrun.tags import actions as tagging
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds

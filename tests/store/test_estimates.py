@@ -9,6 +9,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, large
+from meadowrun.base.cache import forget
 from meadowrun.base.errors import NotFound
 from meadowrun.core.audience import definition as d
 from meadowrun.people import sampling, wholly
@@ -30,7 +31,7 @@ COLLEAGUES = {"kind": "group", "match": "colleagues", "lines": [{**TOWN, "id": "
 def world(monkeypatch, database):
     """6,000 people are many here: 30 % in Tarn, 20 % visited lately."""
     monkeypatch.setattr(large, "LARGE", 1_000)
-    sets.forget()
+    forget()
     with clock.at(NOW), database.session() as session:
         visited = kinds(session)["visited"]
         add_many(session, NOW, PEOPLE)
@@ -48,7 +49,7 @@ def world(monkeypatch, database):
         session.execute(sa.text("ANALYZE contacts"))
         sampling.make(session, clock.machine_now(), SAMPLED)
     yield database
-    sets.forget()
+    forget()
 
 
 def numbered(*lines):
@@ -91,7 +92,7 @@ def test_what_is_not_kept_is_estimated_and_then_exact(world):
     ].kept == pytest.approx(exact.sieve.steps[0].kept, rel=0.15)
     assert guessed.reach["email"]["go"] == pytest.approx(exact.reach["email"]["go"], rel=0.3)
     # What was kept meanwhile is simply there, also for another process.
-    sets.forget()
+    forget()
     again = seen(world, lines, estimate=True)
     assert (
         again.sample is None and again.sieve.size == exact.sieve.size and again.as_of == exact.as_of
@@ -136,7 +137,7 @@ def test_the_truth_lies_in_the_range_for_many_definitions(world):
                 luck.choice([1, 2, 3]),
             )
         )
-        sets.forget()
+        forget()
         with world.session() as session:
             session.execute(sa.text("DELETE FROM kept_sets"))
         low, high = seen(world, lines, estimate=True).between
@@ -186,7 +187,7 @@ def test_what_nothing_touched_is_not_worked_out_again(world):
         add(session, NOW, "new@post.example", town="Tarn")
         session.execute(sa.text("SELECT pg_stat_force_next_flush()"))
     assert renewed(world) >= 3, "everything reads the contacts"
-    sets.forget()
+    forget()
     assert (
         seen(world, numbered(TOWN, VISITED), most_old=sets.STALE, estimate=True).sieve.steps[0].kept
         == before.sieve.steps[0].kept + 1

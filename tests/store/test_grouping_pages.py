@@ -2,9 +2,9 @@
 
 import pytest
 
+from meadowrun.base.cache import forget
 from meadowrun.core.audience.edit import new_id
 from meadowrun.people import actions as people
-from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import sign_in, words

@@ -9,6 +9,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
+from meadowrun.base.cache import forget
 from meadowrun.base.errors import Invalid
 from meadowrun.core.people_file import Plan
 from meadowrun.imports import actions as imports
@@ -17,7 +18,6 @@ from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Suppression
 from meadowrun.segments.facts import facts_sql
-from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import sign_in, words

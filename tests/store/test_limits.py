@@ -326,7 +326,7 @@ class TestWorth:
                 csv.reader(io.StringIO(web.get(f"/results/{sent}.csv").text.lstrip("\ufeff")))
             )
         assert ["Success among those contacted", "6", "contacted", "75.00%"] in rows
-        assert ["Success among those in the control group", "1", "control group", "25.00%"] in rows
+        assert ["Success in the control group", "1", "control group", "25.00%"] in rows
         # By hand: Wilson's bounds of 6/8 are 0.40928 and 0.92852, of 1/4 0.04559 and 0.69936. Down
         # by √(0.34072² + 0.44936²) = 0.56393,
         # up by √(0.17852² + 0.20441²) = 0.27139.

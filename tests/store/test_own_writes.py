@@ -5,8 +5,8 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, large, own_writes
+from meadowrun.base.cache import forget
 from meadowrun.base.kept import Kept
-from meadowrun.segments.sets import forget
 from meadowrun.shell.keys import hash_key
 from meadowrun.shell.models import ApiKey
 from tests.conftest import NOW

@@ -8,12 +8,12 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
+from meadowrun.base.cache import forget
 from meadowrun.core import people_file as pf
 from meadowrun.imports import actions as imports
 from meadowrun.imports.models import Import, ImportRefusal
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact
-from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.people import IDA, add
 from tests.store.web import words

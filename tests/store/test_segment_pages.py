@@ -3,8 +3,8 @@
 import pytest
 import sqlalchemy as sa
 
+from meadowrun.base.cache import forget
 from meadowrun.people import actions as people
-from meadowrun.segments.sets import forget
 from tests.conftest import NOW
 from tests.store.web import sign_in, words
 

@@ -14,7 +14,7 @@ from meadowrun.core.audience.kinds import KINDS, Kind
 from meadowrun.core.guardrails.verdict import verdict
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
-from meadowrun.segments.conditions.condition import condition_of
+from meadowrun.segments.condition import condition_of
 from meadowrun.segments.fetching import compiler_for, id_sets
 from meadowrun.segments.looking import look
 from tests.conftest import NOW

@@ -4,9 +4,6 @@ from here."""
 import datetime as dt
 import hashlib
 import json
-import threading
-import weakref
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from typing import Any, Generic, TypeVar
 
@@ -14,11 +11,11 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import own_writes
+from meadowrun.base.cache import Cache
 from meadowrun.base.clock import machine_now
 from meadowrun.base.large import is_large
 
 Answer = TypeVar("Answer")
-_every: "weakref.WeakSet[Kept[Any]]" = weakref.WeakSet()
 _KNOWN = (
     "SELECT k.began_at, k.as_of, k.answer FROM kept_answers k WHERE k.key = :key AND "
     "k.began_at > :oldest"
@@ -53,14 +50,10 @@ class Kept(Generic[Answer]):
         whatever: bool = False,
         load: Callable[[Any], Answer] = lambda data: data,
     ):
-        self._keep, self._worth, self._most = dt.timedelta(seconds=seconds), worth, most
+        self._keep, self._worth = dt.timedelta(seconds=seconds), worth
         self._name, self._large, self._whatever = name, dt.timedelta(seconds=large), whatever
         self._load = load
-        self._answers: OrderedDict[Hashable, tuple[dt.datetime, dt.datetime, Answer]] = (
-            OrderedDict()
-        )
-        self._lock = threading.Lock()
-        _every.add(self)
+        self._answers: Cache[tuple[dt.datetime, dt.datetime, Answer]] = Cache(most)
 
     def get(
         self,
@@ -78,8 +71,7 @@ class Kept(Generic[Answer]):
         oldest = started - (self._large if shared else self._keep)
         if not (self._whatever and shared):
             oldest = max(oldest, own_writes.last(session))
-        with self._lock:
-            found = self._answers.get(whole)
+        found = self._answers.get(whole)
         if (found is None or found[0] <= oldest) and shared and not fresh:
             found = self._shared(session, key, oldest)
         if found is not None and not fresh and found[0] > oldest:
@@ -87,7 +79,7 @@ class Kept(Generic[Answer]):
         answer = work()
         took = (machine_now() - started).total_seconds()
         if took >= self._worth:
-            self._remember(whole, (started, now, answer))
+            self._answers.put(whole, (started, now, answer))
             if shared:
                 values = {
                     "key": self._key(key),
@@ -98,7 +90,7 @@ class Kept(Generic[Answer]):
                 with session.get_bind().engine.begin() as connection:
                     connection.execute(sa.text(_PUT), values)
         else:
-            self._remember(whole, None)
+            self._answers.lose(whole)
         return answer, now
 
     def _shared(
@@ -110,28 +102,10 @@ class Kept(Generic[Answer]):
         if row is None:
             return None
         found = (row.began_at, row.as_of, self._load(row.answer))
-        self._remember((_place(session), key), found)
-        return found
-
-    def _remember(
-        self, whole: Hashable, found: tuple[dt.datetime, dt.datetime, Answer] | None
-    ) -> None:
-        with self._lock:
-            self._answers.pop(whole, None)
-            if found is not None:
-                self._answers[whole] = found
-                while len(self._answers) > self._most:
-                    self._answers.popitem(last=False)
+        return self._answers.put((_place(session), key), found)
 
     def _key(self, key: Hashable) -> str:
         return f"{self._name}:{hashlib.sha256(repr(key).encode()).hexdigest()}"
-
-
-def forget() -> None:
-    """Drops every answer kept in this process, for tests and benches."""
-    for kept in _every:
-        with kept._lock:
-            kept._answers.clear()
 
 
 def _place(session: orm.Session) -> str:

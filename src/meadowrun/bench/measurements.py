@@ -13,7 +13,7 @@ from typing import Any
 import jinja2
 import sqlalchemy as sa
 
-from meadowrun.base import clock, jobs, large
+from meadowrun.base import cache, clock, jobs, large
 from meadowrun.base.audit import SYSTEM
 from meadowrun.base.db import driver
 from meadowrun.base.signing import PURPOSES
@@ -117,7 +117,7 @@ def sieve(world: World) -> Iterator[Measurement]:
         definition = d.parse({"lines": LINES}, words)
         keep, looking.KEEP = looking.KEEP, dt.timedelta(hours=1)
         try:
-            sets.forget()
+            cache.forget()
             looking.look(session, definition, words, now, ZONE)
             step = iter(range(1, 10_000))
 
@@ -142,7 +142,7 @@ def sieve(world: World) -> Iterator[Measurement]:
 
             def nothing_kept() -> None:
                 # What each can be reached by is no part of the sieve and stays.
-                sets.forget(but_reach=True)
+                sets.forget_lines()
                 with world.database.session() as other:
                     other.execute(sa.text("DELETE FROM kept_sets"))
                 looking.look(session, definition, words, now, ZONE)

@@ -14,12 +14,11 @@ import sqlalchemy as sa
 from flask.testing import FlaskClient
 from werkzeug.routing import Map, Rule
 
-from meadowrun.base import clock, jobs, kept
+from meadowrun.base import cache, clock, jobs
 from meadowrun.base.db import Database
 from meadowrun.base.logs import configure
 from meadowrun.base.settings import Settings
 from meadowrun.bench.run import Measurement, World, compare
-from meadowrun.segments import sets
 from meadowrun.shell import accounts
 
 #: Chosen in a form, not linked.
@@ -152,8 +151,7 @@ def pages(world: World) -> Iterator[Measurement]:
         "segments.renew",
     ):
         jobs.run_here(name)
-    sets.forget()
-    kept.forget()
+    cache.forget()
     # The worker ran just now; a person comes some minutes later.
     with world.database.session() as session:
         session.execute(sa.text("UPDATE kept_sets SET as_of = as_of - interval '5 minutes'"))

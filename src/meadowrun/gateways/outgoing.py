@@ -10,16 +10,14 @@ import dataclasses
 import ipaddress
 import socket
 import ssl
-import threading
 import time
 import urllib.parse
-from collections import OrderedDict
 from collections.abc import Collection, Mapping
 
 import urllib3
 
-#: Machines that connections are kept to.
-_MOST = 50
+from meadowrun.base.cache import Cache
+
 _PORTS = {"https": 443, "http": 80}
 #: Names of this machine, or of machines beside it.
 _INNER = ("localhost", ".localhost", ".local", ".internal", ".home.arpa", ".localdomain")
@@ -29,8 +27,8 @@ _CARRIERS = [
     ipaddress.ip_network(text)
     for text in ("64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "2001::/32")
 ]
-_pools: "OrderedDict[tuple[str, str, int, str], urllib3.HTTPConnectionPool]" = OrderedDict()
-_lock = threading.Lock()
+#: by scheme, machine, port and host
+_pools: Cache[urllib3.HTTPConnectionPool] = Cache(50, lambda pool: pool.close())
 
 
 class Refused(ValueError):
@@ -215,25 +213,18 @@ def _judged(host: str, port: int) -> str:
 
 def _pool(scheme: str, machine: str, port: int, host: str) -> urllib3.HTTPConnectionPool:
     """The connections to a machine under a name; on https it must prove that name."""
-    key = (scheme, machine, port, host)
-    with _lock:
-        pool = _pools.get(key)
-        if pool is None:
-            # A proxy that the environment names is not asked: it might reach what we may not.
-            pool = (
-                urllib3.HTTPConnectionPool(machine, port, maxsize=8)
-                if scheme == "http"
-                else urllib3.HTTPSConnectionPool(
-                    machine,
-                    port,
-                    maxsize=8,
-                    server_hostname=host,
-                    assert_hostname=host,
-                    ssl_context=ssl.create_default_context(),
-                )
-            )
-            _pools[key] = pool
-            while len(_pools) > _MOST:
-                _pools.popitem(last=False)[1].close()
-        _pools.move_to_end(key)
-    return pool
+
+    def connect() -> urllib3.HTTPConnectionPool:
+        # A proxy that the environment names is not asked: it might reach what we may not.
+        if scheme == "http":
+            return urllib3.HTTPConnectionPool(machine, port, maxsize=8)
+        return urllib3.HTTPSConnectionPool(
+            machine,
+            port,
+            maxsize=8,
+            server_hostname=host,
+            assert_hostname=host,
+            ssl_context=ssl.create_default_context(),
+        )
+
+    return _pools.made((scheme, machine, port, host), connect)

@@ -5,13 +5,12 @@ import datetime as dt
 import json
 import math
 import re
-import threading
 import time
 import urllib.parse
-from collections import OrderedDict
 from collections.abc import Collection, Mapping
 from typing import Any
 
+from meadowrun.base.cache import Cache
 from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import render_address
 from meadowrun.core.values import is_whole
@@ -23,14 +22,12 @@ MOST_BYTES = 200_000
 #: How deep lists and objects of an answer may stand in each other.
 _DEEPEST = 50
 _TOO_DEEP = f"lists and objects stand more than {_DEEPEST} deep in each other"
-_MOST_KEPT = 2000
 _PORT = re.compile(r":\d+$")
-_kept: OrderedDict[str, tuple[dt.datetime, Any]] = OrderedDict()
+_kept: Cache[tuple[dt.datetime, Any]] = Cache(2000)
 #: addresses that just gave nothing: until when (on the process's own clock) they are not asked
 #: again, and why
-_silent: dict[str, tuple[float, str]] = {}
+_silent: Cache[tuple[float, str]] = Cache(2000)
 SILENCE = 5.0
-_lock = threading.Lock()
 
 
 class NoAnswer(Exception):
@@ -73,11 +70,10 @@ def ask(feed: Feed, values: Mapping[str, Any], now: dt.datetime, hosts: Collecti
     """A feed's answer for somebody, from memory while it is fresh. Raises NoAnswer where it says
     not to go on without."""
     address = render_address(feed.url, values) if personal(feed) else feed.url
-    with _lock:
-        kept = _kept.get(address)
-        if kept and now - kept[0] < dt.timedelta(seconds=feed.keep_seconds):
-            return pick(kept[1], feed.part)
-        silent = _silent.get(address)
+    kept = _kept.get(address)
+    if kept and now - kept[0] < dt.timedelta(seconds=feed.keep_seconds):
+        return pick(kept[1], feed.part)
+    silent = _silent.get(address)
     try:
         if silent and time.monotonic() < silent[0]:
             # Everyone of a send would wait for the same silence.
@@ -85,27 +81,19 @@ def ask(feed: Feed, values: Mapping[str, Any], now: dt.datetime, hosts: Collecti
         answer = fetch(address, feed.timeout_ms, hosts)
         found = pick(answer, feed.part)
     except (OSError, ValueError) as problem:
-        with _lock:
-            if not silent or time.monotonic() >= silent[0]:
-                _silent.pop(address, None)
-                _silent[address] = (time.monotonic() + SILENCE, str(problem))
-                while len(_silent) > _MOST_KEPT:
-                    _silent.pop(next(iter(_silent)))
+        if not silent or time.monotonic() >= silent[0]:
+            _silent.put(address, (time.monotonic() + SILENCE, str(problem)))
         if feed.when_down == "fallback":
             return feed.fallback
         raise NoAnswer(feed.key, str(problem), feed.when_down == "wait") from None
-    with _lock:
-        _kept[address] = (now, answer)
-        while len(_kept) > _MOST_KEPT:
-            _kept.popitem(last=False)
+    _kept.put(address, (now, answer))
     return found
 
 
 def forget() -> None:
     """Drops every kept answer."""
-    with _lock:
-        _kept.clear()
-        _silent.clear()
+    _kept.drop()
+    _silent.drop()
 
 
 def fetch(address: str, timeout_ms: int, hosts: Collection[str]) -> Any:

@@ -10,6 +10,7 @@ from meadowrun.core.values import is_whole
 from meadowrun.messages import queries, reading, shared, views
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
 from meadowrun.people.asked import words
+from meadowrun.shell.framed import in_frame
 from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, zone
 
 pages = flask.Blueprint("shared", __name__)
@@ -109,7 +110,7 @@ def read_html(ident: int) -> object:
         views.chosen_person(flask.request.args.get("as")),
         _document(queries.shared_part(db(), ident).lines),
     )
-    return views.in_frame(views.looked(mail, flask.request.args.get("look", "desk")), heard=True)
+    return in_frame(views.looked(mail, flask.request.args.get("look", "desk")), heard=True)
 
 
 @pages.get("/messages/shared/<int:ident>/line/<kind>")

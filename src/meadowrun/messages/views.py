@@ -36,6 +36,7 @@ from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
 from meadowrun.shell.accounts import people_who
+from meadowrun.shell.framed import in_frame
 from meadowrun.shell.keys import websites
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import (
@@ -426,19 +427,6 @@ def looked(mail: Rendered, look: str) -> str:
         return readers.shown(mail.html, look)
     except KeyError:
         raise Invalid(f"There is no mail app “{look}”.") from None
-
-
-def in_frame(html: str, heard: bool = False) -> flask.Response:
-    """A user's content as the page of a sandboxed frame. With `heard`, the editor may listen to
-    clicks in it and nothing leads anywhere; nothing in a frame ever runs."""
-    response = flask.Response(html, mimetype="text/html")
-    response.headers["Content-Security-Policy"] = (
-        f"sandbox {'allow-same-origin' if heard else 'allow-popups'}; default-src 'none'; "
-        "style-src 'unsafe-inline'; "
-        "img-src http: https: data:; frame-ancestors 'self'"
-    )
-    response.headers["X-Frame-Options"] = "SAMEORIGIN"
-    return response
 
 
 @pages.post("/messages/<int:ident>/people")

@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock, signing
+from meadowrun.base.cache import Cache
 from meadowrun.base.db import driver
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.logs import log
@@ -47,8 +48,7 @@ SLICE = 10.0
 LOOK_EVERY = 1.0
 #: Templates and documents of the editions this process is sending, by database and edition: an
 #: edition never changes.
-_renderers: dict[tuple[str, int], tuple[Renderer, Json]] = {}
-_MOST_RENDERERS = 20
+_renderers: Cache[tuple[Renderer, Json]] = Cache(20)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -130,13 +130,11 @@ class BatchWork:
         )
 
     def _edition(self, session: orm.Session, edition_id: int) -> tuple[Renderer, Json]:
-        place = (self.database.url, edition_id)
-        if place not in _renderers:
-            while len(_renderers) >= _MOST_RENDERERS:
-                _renderers.pop(next(iter(_renderers)))
+        def read() -> tuple[Renderer, Json]:
             edition = session.get_one(Edition, edition_id)
-            _renderers[place] = Renderer(Compiled.from_json(edition.compiled)), edition.document
-        return _renderers[place]
+            return Renderer(Compiled.from_json(edition.compiled)), edition.document
+
+        return _renderers.made((self.database.url, edition_id), read)
 
     def run(self) -> bool:
         """Claims, judges and hands over people who are due. Says whether it makes sense to go on

@@ -7,7 +7,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ScoreLine
 from meadowrun.core.audience.operands import TOTALS
 from meadowrun.segments.compile import SEPARATE, SIGNS, Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import a_number, whole
 
 

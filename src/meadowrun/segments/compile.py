@@ -10,7 +10,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.letters import FORMS
 from meadowrun.core.audience.nodes import Definition, Node, Span
 from meadowrun.core.audience.spans import span_moments
-from meadowrun.segments.conditions.condition import condition_of
+from meadowrun.segments.condition import condition_of
 
 #: Keeps a line on events a set of its own, asked once and looked up in. Left to itself the planner
 #: turns it into a join,

@@ -11,8 +11,6 @@ import datetime as dt
 import hashlib
 import json
 import re
-import threading
-from collections import OrderedDict
 from collections.abc import Iterable, Mapping
 from typing import Any
 
@@ -20,6 +18,7 @@ import sqlalchemy as sa
 from pyroaring import BitMap
 from sqlalchemy import orm
 
+from meadowrun.base.cache import Cache
 from meadowrun.base.large import is_large
 
 #: So long may a number lag behind the data where nothing is said of it.
@@ -28,7 +27,6 @@ KEEP = dt.timedelta(seconds=20)
 STALE = dt.timedelta(minutes=15)
 #: What is asked for is noted this often, so that looking does not write each time.
 _NOTED = dt.timedelta(minutes=5)
-_MOST_KEPT = 400
 #: The database's counts of changes lag behind by up to ten seconds (it collects them from idle
 #: connections that often).
 COUNTED_AFTER = dt.timedelta(seconds=15)
@@ -70,8 +68,7 @@ class Kept:
     sets: Mapping[str, BitMap]
 
 
-_kept: OrderedDict[tuple[str, str], Kept] = OrderedDict()
-_lock = threading.Lock()
+_kept: Cache[Kept] = Cache(400)
 
 _KNOWN = (
     "SELECT k.key, k.as_of, k.asked_at, k.sets FROM kept_sets k WHERE k.key = ANY(:keys) "
@@ -112,12 +109,10 @@ def known(
     `now` is."""
     here, keys = _place(session), [w.key for w in wanted]
     found: dict[str, Kept] = {}
-    with _lock:
-        for key in keys:
-            kept = _kept.get((here, key))
-            if kept and kept.as_of > oldest:
-                _kept.move_to_end((here, key))
-                found[key] = kept
+    for key in keys:
+        kept = _kept.get((here, key))
+        if kept and kept.as_of > oldest:
+            found[key] = kept
     missing = [key for key in keys if key not in found]
     if missing and is_large(session):
         rows = session.execute(sa.text(_KNOWN), {"keys": missing, "oldest": oldest}).all()
@@ -125,7 +120,7 @@ def known(
             sets = {
                 name: BitMap.deserialize(base64.b64decode(text)) for name, text in row.sets.items()
             }
-            found[row.key] = _remember(here, row.key, Kept(row.as_of, sets))
+            found[row.key] = _kept.put((here, row.key), Kept(row.as_of, sets))
         if unnoted := sorted(row.key for row in rows if row.asked_at < now - _NOTED):
             with session.get_bind().engine.begin() as connection:
                 connection.execute(sa.text(_ASKED), {"keys": unnoted, "now": now})
@@ -153,7 +148,7 @@ def put(session: orm.Session, wanted: Wanted, kept: Kept, changes: int, seconds:
                     "sets": json.dumps(texts),
                 },
             )
-    return _remember(_place(session), wanted.key, kept)
+    return _kept.put((_place(session), wanted.key), kept)
 
 
 def touched(session: orm.Session, wanted: Iterable[Wanted], now: dt.datetime) -> list[Wanted]:
@@ -195,20 +190,9 @@ def due(session: orm.Session, day: dt.date, now: dt.datetime) -> list[Mapping[st
     return [row.about for row in rows]
 
 
-def forget(but_reach: bool = False) -> None:
-    """Drops every set kept in this process, for tests and benches. May keep whom each channel can
-    reach."""
-    with _lock:
-        for key in [k for k, kept in _kept.items() if not (but_reach and "go" in kept.sets)]:
-            del _kept[key]
-
-
-def _remember(here: str, key: str, kept: Kept) -> Kept:
-    with _lock:
-        _kept[(here, key)] = kept
-        while len(_kept) > _MOST_KEPT:
-            _kept.popitem(last=False)
-    return kept
+def forget_lines() -> None:
+    """Drops the sets of lines in this process, but not whom each channel can reach, for benches."""
+    _kept.drop(unless=lambda kept: "go" in kept.sets)
 
 
 def _place(session: orm.Session) -> str:

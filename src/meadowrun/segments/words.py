@@ -9,7 +9,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.kinds.mail import MAIL_WORDS
 from meadowrun.core.audience.saying import OP_WORDS
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.segments.conditions.condition import Form, Json, condition_of
+from meadowrun.segments.condition import Form, Json, condition_of
 from meadowrun.segments.conditions.values import consents
 
 

@@ -30,7 +30,6 @@ from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import compiled, state_to_send, to_send
 from meadowrun.messages.senders import Sender, senders
 from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
-from meadowrun.messages.views import in_frame
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.queries import tally, to_contact, waits
@@ -42,6 +41,7 @@ from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_of, topics
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
+from meadowrun.shell.framed import in_frame
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, zone
 

@@ -8,7 +8,7 @@ from meadowrun.core.audience.nodes import ConsentLine, ReachLine
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.segments.compile import SEPARATE, Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import consents
 
 _SAID = (

@@ -12,7 +12,7 @@ from meadowrun.core.audience.nodes import Detail, EventLine, Span
 from meadowrun.core.audience.operands import OPERATORS, TOTALS, DefinitionError
 from meadowrun.core.values import is_whole
 from meadowrun.segments.compile import SEPARATE, SIGNS, Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import a_number, read_span, read_value, whole
 
 #: What was given for one detail of a kind of event lately, the most frequent first.

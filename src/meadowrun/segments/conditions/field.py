@@ -11,7 +11,7 @@ from meadowrun.core.audience.nodes import FieldLine
 from meadowrun.core.audience.operands import BLANK, OPERATORS
 from meadowrun.people.queries import common_values
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import compared, read_value, value_form
 
 

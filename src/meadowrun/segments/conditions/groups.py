@@ -5,7 +5,7 @@ from sqlalchemy import orm
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Group
 from meadowrun.segments.compile import COLLEAGUES, SEPARATE, Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 
 
 def sql(compiler: Compiler, node: Group) -> str:

@@ -9,7 +9,7 @@ from meadowrun.core.audience.persons import SENT
 from meadowrun.core.channels import KINDS
 from meadowrun.core.values import is_whole
 from meadowrun.segments.compile import SEPARATE, Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import read_span, whole
 
 

@@ -8,7 +8,7 @@ from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import SetLine
 from meadowrun.segments.compile import SEPARATE, Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import whole
 
 

@@ -5,7 +5,7 @@ from sqlalchemy import orm
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.segments.compile import Compiler
-from meadowrun.segments.conditions.condition import Condition, Form, Json
+from meadowrun.segments.condition import Condition, Form, Json
 from meadowrun.segments.conditions.values import a_number
 
 

@@ -8,7 +8,7 @@ from meadowrun.core import values
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.operands import IN_DAYS, DefinitionError
 from meadowrun.core.channels import CHANNEL_WORDS
-from meadowrun.segments.conditions.condition import Form, Json
+from meadowrun.segments.condition import Form, Json
 
 
 def compared(given: Form) -> Json:

@@ -456,7 +456,7 @@
   function keepRow(button, id) {
     Meadowrun.pop(
       button,
-      '<label class="form-label mb-0" for="kn">Save this line as a shared part called</label><input class="form-control form-control-sm" id="kn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Keep it</button></div>',
+      '<label class="form-label mb-0" for="kn">Save this line as a shared part called</label><input class="form-control form-control-sm" id="kn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Save</button></div>',
       async (form) => {
         try {
           const place = tree().find(id);
