@@ -141,7 +141,7 @@ def test_a_line_is_kept_and_another_message_follows(page, house):
         "arguments[0].click()", page.find('.line[data-type="text"] [data-do="keep"]')
     )
     page.type(".pop input", "Our greeting")
-    page.press("Save", ".pop")
+    page.press("Save", ".pop .doing")
     page.wait(lambda: page.all('.line[data-type="shared"]'))
     saved(page)
     page.open("/messages/shared")

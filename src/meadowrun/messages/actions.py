@@ -56,7 +56,7 @@ def create(
             message_id=message.id,
             number=1,
             document=document,
-            changes="begun",
+            changes="created",
             at=now,
             by=actor.name,
         )

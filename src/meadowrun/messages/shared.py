@@ -56,7 +56,7 @@ def keep_part(
             name=name, version=1, lines=taken["lines"], changed_at=now, changed_by=actor.name
         )
         session.add(part)
-        changes = "begun"
+        changes = "created"
     else:
         session.refresh(part, with_for_update=True)
         if based_on is not None and based_on != part.version:

@@ -110,7 +110,7 @@ def read_html(ident: int) -> object:
         views.chosen_person(flask.request.args.get("as")),
         _document(queries.shared_part(db(), ident).lines),
     )
-    return in_frame(views.looked(mail, flask.request.args.get("look", "desk")), heard=True)
+    return in_frame(views.looked(mail, flask.request.args.get("look", "desktop")), heard=True)
 
 
 @pages.get("/messages/shared/<int:ident>/line/<kind>")

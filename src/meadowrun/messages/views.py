@@ -408,7 +408,7 @@ def read_html(ident: int) -> object:
     pictures."""
     message = queries.message(db(), ident)
     mail = rendered(message, chosen_person(flask.request.args.get("as")))
-    page = looked(mail, flask.request.args.get("look", "desk"))
+    page = looked(mail, flask.request.args.get("look", "desktop"))
     return in_frame(
         on_page(page, mail.in_app, message.document["settings"]) if mail.in_app else page,
         heard=True,
@@ -532,7 +532,7 @@ def draft_html(ident: int, number: int) -> object:
     draft = db().get(Draft, (ident, number))
     if draft is None:
         flask.abort(404)
-    page = looked(rendered(message, chosen_person(None), draft.document), "desk")
+    page = looked(rendered(message, chosen_person(None), draft.document), "desktop")
     marks = "".join(
         f".ln-{i}{{outline:3px solid #c98a1b;outline-offset:-3px}}"
         for i in flask.request.args.get("mark", "").split("-")

@@ -19,7 +19,7 @@ _NOT_OUTLOOK = re.compile(r"<!--\[if !mso[^\]]*\]><!-->(.*?)<!--<!\[endif\]-->",
 #: Looks that are no mail reader.
 _ASKS_DARK = "@media (prefers-color-scheme: dark)"
 LOOKS = {
-    "desk": "desk",
+    "desktop": "desktop",
     "phone": "phone",
     "dark": "dark",
     "no-pictures": "pictures off",
@@ -54,7 +54,7 @@ def readers() -> dict[str, str]:
 def shown(page: str, look: str) -> str:
     """The page in a look of LOOKS, or as a mail reader of `readers` treats it. Raises KeyError for
     neither."""
-    if look in ("desk", "phone", "plain"):
+    if look in ("desktop", "phone", "plain"):
         return page
     if look == "dark" and _ASKS_DARK in page:
         # What the message itself says for the dark, as mail apps show it that ask.

@@ -8,7 +8,7 @@
   let draft = Number(page.dataset.draft),
     version = Number(page.dataset.version);
   let person = page.dataset.person;
-  let look = 'desk';
+  let look = 'desktop';
   let waiting = null,
     dirty = false,
     here = '';
@@ -366,7 +366,7 @@
       save(true);
     },
     unpack: (b) => unpack(b.dataset.line),
-    keep: (b) => keepRow(b, b.dataset.line),
+    keep: (b) => saveAsPart(b, b.dataset.line),
     comment: (b) => comment(b, b.dataset.line),
     help: (b) => help(b, b.dataset.line, b.dataset.slot),
   };
@@ -453,7 +453,7 @@
     save(true);
   }
 
-  function keepRow(button, id) {
+  function saveAsPart(button, id) {
     Meadowrun.pop(
       button,
       '<label class="form-label mb-0" for="kn">Save this line as a shared part called</label><input class="form-control form-control-sm" id="kn" name="name"><div class="doing"><button class="btn btn-primary btn-sm">Save</button></div>',
@@ -632,7 +632,7 @@
     .forEach((button) => button.addEventListener('click', () => show(button.dataset.look)));
   document
     .getElementById('reader')
-    ?.addEventListener('change', (event) => show(event.target.value || 'desk'));
+    ?.addEventListener('change', (event) => show(event.target.value || 'desktop'));
 
   Meadowrun.readAs(
     base,
