@@ -316,13 +316,13 @@ def test_a_proof_on_the_website(database, settings, site, web, client):
     with clock.at(NOW), database.session() as session:
         ident = in_app_of(session).id
     refused = web.post(
-        f"/messages/{ident}/in-app/proof",
+        f"/messages/{ident}/proof",
         data={"to": "https://evil.example/", "as": "1"},
         headers={"Accept": "application/json"},
     )
     assert refused.status_code == 422 and "carries our script" in refused.json["error"]
     asked = web.post(
-        f"/messages/{ident}/in-app/proof",
+        f"/messages/{ident}/proof",
         data={"to": f"{SITE}/join?x=1", "as": str(site.people["ann"])},
         follow_redirects=True,
     ).text

@@ -269,7 +269,7 @@ class TestProofs:
         assert {x.subject for x in letters} == {"[Proof] Stars for Ann"} and "/c/" not in letters[
             0
         ].html
-        assert "as Ann, went out: 2 of 2 mails" in web.get(f"/messages/{letter}").text
+        assert "as Ann, was sent to 2 of 2 addresses" in web.get(f"/messages/{letter}").text
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
 
@@ -282,7 +282,7 @@ class TestProofs:
 
         monkeypatch.setattr(NullGateway, "hand_over", away)
         web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example"})
-        assert "The proof did not go: it sleeps" in words(web.get(f"/messages/{letter}").text)
+        assert "The proof was not sent: it sleeps" in words(web.get(f"/messages/{letter}").text)
 
 
 class TestNames:

@@ -390,9 +390,7 @@ def test_a_proof_goes_where_the_notification_goes_and_its_page_opens(
         ).id
         ident = notification(session, {"tap": "page", "page": page, "systems": ["web"]})
         phones = notification(session, {"tap": "app", "systems": ["android", "ios"]}, "For phones")
-    web.post(
-        f"/messages/{ident}/notification/proof", data={"to": "bo@post.example", "as": str(ann)}
-    )
+    web.post(f"/messages/{ident}/proof", data={"to": "bo@post.example", "as": str(ann)})
     (row,) = store.rows("SELECT payload FROM notifications")
     got = json.loads(row["payload"])
     assert got["title"] == "[Proof] Clear tonight, Ann"
@@ -405,7 +403,7 @@ def test_a_proof_goes_where_the_notification_goes_and_its_page_opens(
     for address in (forged, "/n/proof/", "/n/proof/x.y.z", "/n/proof/é.1", f"/n/proof/{page}"):
         assert client.get(address).status_code == 404, address
     refused = web.post(
-        f"/messages/{phones}/notification/proof",
+        f"/messages/{phones}/proof",
         data={"to": "bo@post.example"},
         headers={"Accept": "application/json"},
     )

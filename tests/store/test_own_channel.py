@@ -9,6 +9,7 @@ import sqlalchemy as sa
 
 from meadowrun.base import clock
 from meadowrun.channels.hand import Hand
+from meadowrun.channels.proof import Prover
 from meadowrun.core.audience.definition import parse
 from meadowrun.core.audience.english import read_aloud
 from meadowrun.core.channels import KINDS
@@ -23,6 +24,7 @@ from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.queries import count
 from meadowrun.sends import actions as sends
+from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, ready_send
 from tests.store.people import add as add_person
@@ -93,6 +95,21 @@ class Tower:
                 )
 
 
+class Proofs(Prover):
+    """A proof is shown to one lamp."""
+
+    one, several = "lamp", "lamps"
+
+    def targets(self):
+        return [self.asked.form.get("to", "")]
+
+    def make(self, place, key, to, copy):
+        return Signal(place, to, "white", f"{copy.mark} {copy.mail.text.strip()}", key)
+
+    def gateway(self):
+        return CHANNELS["lantern"].gateway(None, self.asked.settings, 0, self.asked.now)
+
+
 @pytest.fixture
 def tower():
     made = Tower()
@@ -122,6 +139,7 @@ def tower():
             can_be_asked=lambda settings: False,
             there="somebody is on the tower",
             hand=Signals,
+            prover=Proofs,
             steps={"delivered": "Seen"},
             by="by lantern",
             one="the signal",
@@ -201,6 +219,19 @@ def test_it_is_sent_through_the_same_door(database, world, tower):
             ).scalar()
             == 0
         ), "no email bounced"
+
+
+def test_a_proof_of_it_goes_the_one_way_and_is_never_counted(database, world, tower, web):
+    with database.session() as session:
+        message = session.get_one(Send, world).message_id
+    web.post(f"/messages/{message}/proof", data={"to": "lamp-7", "as": "1"})
+    assert [signal[:4] for signal in tower.seen] == [(0, "lamp-7", "white", "[Proof] Storm, Ann")]
+    page = words(web.get(f"/messages/{message}").text)
+    assert "The proof, as Ann, was sent to 1 of 1 lamp." in page
+    web.post(f"/messages/{message}/proof", data={"to": "lamp-9", "as": "1"})
+    assert "The proof was not sent: lamp-9 (fog)." in words(web.get(f"/messages/{message}").text)
+    with database.session() as session:
+        assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
 
 
 def test_conditions_speak_of_it(database, world, tower, settings):

@@ -3,13 +3,22 @@
 from typing import Any
 
 from meadowrun.base import signing
+from meadowrun.base.errors import Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Reader, Signs
+from meadowrun.channels.proof import Copy, Prover, typed
+from meadowrun.core import values
 from meadowrun.core.channels.email import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways import smtp
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.email import Letter
+from meadowrun.gateways.handing import Gateway
+from meadowrun.messages import queries
+from meadowrun.messages.senders import Sender, senders
+
+#: To so many addresses a proof goes at most.
+MOST_PROOFS = 20
 
 #: The address or its domain may be suppressed.
 FACTS = """
@@ -59,6 +68,54 @@ class Letters(Hand):
         )
 
 
+class Proofs(Prover):
+    """Proofs to typed addresses, and to those who always get them."""
+
+    def targets(self) -> list[str]:
+        asked, form = self.asked, self.asked.form
+        group = queries.house(asked.session).proof_group if form.get("group") else ""
+        addresses = typed(f"{form.get('to', '')},{group}")
+        if not addresses:
+            raise Invalid("Type at least one address to send the proof to.", "to")
+        if len(addresses) > MOST_PROOFS:
+            raise Invalid(
+                f"A proof goes to at most {MOST_PROOFS} addresses; for more people, make a send.",
+                "to",
+            )
+        for address in addresses:
+            if problem := values.email_problem(address):
+                raise Invalid(f"{problem}.", "to")
+        if self._sender() is None:
+            raise Invalid("There is no sender yet.", "from")
+        return addresses
+
+    def _sender(self) -> Sender | None:
+        every = senders(self.asked.session)
+        chosen = self.asked.form.get("from")
+        return next((one for one in every if str(one.id) == chosen), next(iter(every), None))
+
+    def make(self, place: int, key: str, to: str, copy: Copy) -> Any:
+        sender, settings = self._sender(), self.asked.settings
+        assert sender is not None
+        return Letter(
+            key=key,
+            contact_id=place,
+            from_name=sender.name,
+            from_address=sender.address,
+            reply_to=sender.reply_to,
+            to=to,
+            return_path=f"proofs@{settings.mail_domain}",
+            subject=f"{copy.mark} {copy.mail.subject}",
+            html=copy.mail.html,
+            text=copy.mail.text,
+            date=self.asked.now.timestamp(),
+            message_id=_message_id(settings, key),
+        )
+
+    def gateway(self) -> Gateway:
+        return smtp.gateway(self.asked.settings)
+
+
 CHANNEL = Channel(
     kind=KIND,
     facts=FACTS,
@@ -71,6 +128,7 @@ CHANNEL = Channel(
     problem=smtp.reachable,
     there="the mail server answers",
     hand=Letters,
+    prover=Proofs,
     signed=True,
     strikes_off=True,
     steps={"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},

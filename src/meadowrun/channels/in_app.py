@@ -4,17 +4,21 @@ import dataclasses
 import datetime as dt
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
+from urllib.parse import urlsplit
 
 import sqlalchemy as sa
 
 from meadowrun.base import signing
 from meadowrun.base.db import Database
+from meadowrun.base.errors import Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Reader, Signs
+from meadowrun.channels.proof import Copy, Prover
 from meadowrun.core.channels.in_app import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
+from meadowrun.shell.keys import on_website
 
 #: They wait on the website for anyone who did not say no to them.
 FACTS = """
@@ -104,6 +108,47 @@ class InApps(Hand):
         return InApp(tokens["message"], reader.contact_id, reader.number)
 
 
+class Shown:
+    """Takes proofs: they stand at an address of the website, and nobody is told."""
+
+    at_once = 1
+
+    def hand_over(self, messages: Iterable[str], begin: Begin = all_may_go) -> Iterator[Handed]:
+        for place, address in enumerate(messages):
+            yield Handed(place, "delivered", address)
+
+
+class Proofs(Prover):
+    """A proof on a page of the organisation's own website, at an address that colleagues can be
+    given; it always shows the newest draft."""
+
+    one, several = "page", "pages"
+
+    def targets(self) -> list[str]:
+        page = self.asked.form.get("to", "").strip()
+        if not on_website(self.asked.session, page):
+            raise Invalid(
+                f"“{page}” is not on a website that carries our script. Websites are named under "
+                "“Website script and API keys”.",
+                "to",
+            )
+        return [page]
+
+    def make(self, place: int, key: str, to: str, copy: Copy) -> str:
+        secret, message = self.asked.settings.secret, self.asked.message
+        self._address = (
+            f"{to}{'&' if urlsplit(to).query else '?'}mr-in-app="
+            f"{signing.seal(secret, 'proof', message.id, copy.person)}"
+        )
+        return self._address
+
+    def gateway(self) -> Any:
+        return Shown()
+
+    def shown_at(self) -> str:
+        return self._address
+
+
 CHANNEL = Channel(
     kind=KIND,
     facts=FACTS,
@@ -115,6 +160,7 @@ CHANNEL = Channel(
     can_be_asked=lambda settings: True,
     there="in-app messages wait with us for whoever comes to the website",
     hand=InApps,
+    prover=Proofs,
     steps={"delivered": "Ready to show", "opened": "Saw it", "clicked": "Pressed a button"},
     by="as an in-app message",
     one="the in-app message",

@@ -8,14 +8,17 @@ import sqlalchemy as sa
 
 from meadowrun.base import signing
 from meadowrun.base.db import Database
+from meadowrun.base.errors import Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
+from meadowrun.channels.proof import Copy, Prover
 from meadowrun.core.channels.push import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.push import SYSTEMS, payload
 from meadowrun.gateways import push
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import Gateway
+from meadowrun.people.devices import devices_of
 
 FACTS = """
 SELECT c.id, EXISTS (SELECT 1 FROM push_devices p WHERE p.contact_id = c.id
@@ -72,6 +75,40 @@ class Notifications(Hand):
         )
 
 
+class Proofs(Prover):
+    """Proofs to the devices of one contact."""
+
+    def targets(self) -> list[str]:
+        address = self.asked.form.get("to", "").strip().lower()
+        there = devices_of(self.asked.session, address)
+        if not self._devices(address):
+            systems = " and ".join(SYSTEMS[row.kind] for row in there)
+            but = f", save on {systems}, where this one does not go." if there else "."
+            raise Invalid(
+                f"“{address}” has no browser or phone that allows push notifications{but}", "to"
+            )
+        return [address]
+
+    def _devices(self, address: str) -> tuple[push.Device, ...]:
+        systems = self.asked.message.document["push"]["systems"]
+        there = devices_of(self.asked.session, address)
+        return tuple(push.Device(*row) for row in there if row.kind in systems)
+
+    def make(self, place: int, key: str, to: str, copy: Copy) -> Any:
+        given, settings = dict(copy.mail.push or {}), self.asked.settings
+        own = self.asked.message.document["push"]
+        if own["tap"] == "page":
+            sealed = signing.seal(settings.secret, "proof", own["page"], copy.person)
+            given["href"] = f"{settings.public_url}/n/proof/{sealed}"
+        body = payload(f"{copy.mark} {copy.mail.subject}", copy.mail.text.strip(), given)
+        return push.Notification(key, place, self._devices(to), body, 3600)
+
+    def gateway(self) -> Gateway:
+        return push.PushGateway(
+            self.asked.settings, self.asked.now.timestamp(), lambda device: None
+        )
+
+
 CHANNEL = Channel(
     kind=KIND,
     facts=FACTS,
@@ -84,6 +121,7 @@ CHANNEL = Channel(
     can_be_asked=lambda settings: False,
     there="each device’s own service is asked as it goes",
     hand=Notifications,
+    prover=Proofs,
     steps={"delivered": "Delivered", "clicked": "Tapped it"},
     by="as a push notification",
     one="the notification",

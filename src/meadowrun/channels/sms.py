@@ -1,5 +1,6 @@
 """Text messages: by a gateway over HTTP, to the contact's number."""
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -7,11 +8,14 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import signing
+from meadowrun.base.errors import Invalid
 from meadowrun.channels.hand import Hand, Reader, Signs
+from meadowrun.channels.proof import Copy, Prover, typed
 from meadowrun.core.channels.sms import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways import sms
 from meadowrun.gateways.channels import Channel
+from meadowrun.gateways.handing import Gateway
 from meadowrun.people.queries import NUMBER
 
 FACTS = f"""
@@ -67,6 +71,26 @@ class Texts(Hand):
         )
 
 
+class Proofs(Prover):
+    """Proofs to typed numbers."""
+
+    one, several = "number", "numbers"
+
+    def targets(self) -> list[str]:
+        numbers = [re.sub(r"[^\d+]", "", one) for one in typed(self.asked.form.get("to", ""))]
+        good = all(re.fullmatch(r"\+\d{8,15}", number) for number in numbers)
+        if not 1 <= len(numbers) <= 10 or not good:
+            raise Invalid("Type one to ten numbers with their country, like +44 1632 960140.", "to")
+        return numbers
+
+    def make(self, place: int, key: str, to: str, copy: Copy) -> Any:
+        sender = self.asked.settings.sms_sender
+        return sms.Text(key, place, sender, to, f"{copy.mark} {copy.mail.text}")
+
+    def gateway(self) -> Gateway:
+        return sms.gateway(self.asked.settings)
+
+
 CHANNEL = Channel(
     kind=KIND,
     facts=FACTS,
@@ -80,6 +104,7 @@ CHANNEL = Channel(
     problem=sms.reachable,
     there="the gateway for texts answers",
     hand=Texts,
+    prover=Proofs,
     sent_from=lambda settings: settings.sms_sender,
     steps={"delivered": "Delivered", "clicked": "Followed a link"},
     by="by text",

@@ -48,6 +48,8 @@ class Channel:
     server: str = "gateway"
     #: makes what the gateway is handed: a class of `channels.hand`
     hand: Callable[..., Any]
+    #: makes proofs: a class of `channels.proof`
+    prover: Callable[..., Any]
     #: who signs is chosen for each send
     signed: bool = False
     #: whom it is from, where nobody signs

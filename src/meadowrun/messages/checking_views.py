@@ -20,7 +20,7 @@ from meadowrun.core.content.code import Page
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
 from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
-from meadowrun.messages import preflight, queries, reading, views
+from meadowrun.messages import page, preflight, queries, reading, views
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
@@ -35,7 +35,7 @@ MOST_LINKS = 40
 def _mail(message: Message) -> tuple[spam.Mail, bytes]:
     """The mail as a telling person would get it, and as bytes."""
     person = queries.telling_person(db(), message.document, words())
-    shown = views.rendered(message, person)
+    shown = page.rendered(message, person)
     sender = next(iter(senders(db())), None)
     name, address = (
         (sender.name, sender.address)

@@ -7,7 +7,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.content import exchange
 from meadowrun.core.content.compiled import placed
 from meadowrun.gateways.email import Letter, mime
-from meadowrun.messages import actions, bringing, queries, views
+from meadowrun.messages import actions, bringing, page, queries
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
 from meadowrun.shell.request import actor, db, done, needs, now, settings
@@ -45,8 +45,8 @@ def mjml(ident: int) -> object:
 def eml(ident: int) -> object:
     """The mail as one person would get it, as a file any mail reader opens."""
     message = queries.message(db(), ident)
-    person = views.chosen_person(flask.request.args.get("as"))
-    mail = views.rendered(message, person)
+    person = page.chosen_person(flask.request.args.get("as"))
+    mail = page.rendered(message, person)
     sender = next(iter(senders(db())), None)
     letter = Letter(
         key=f"file-{ident}",

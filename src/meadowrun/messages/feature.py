@@ -9,7 +9,6 @@ _PAGES = (
     "shared_views",
     "texting_views",
     "notification_views",
-    "in_app_views",
     "exchange_views",
     "copying_views",
     "checking_views",
@@ -17,7 +16,6 @@ _PAGES = (
     "house_views",
     "choosing_views",
     "asking_views",
-    "proof_views",
 )
 
 FEATURE = Feature(

@@ -5,21 +5,18 @@ from typing import Any
 
 import flask
 
-from meadowrun.base import audit, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content import fillins
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks, texts_of
-from meadowrun.core.wording import count_of
-from meadowrun.gateways import push
-from meadowrun.messages import actions, editable, queries, reading, views
+from meadowrun.messages import actions, editable, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
-from meadowrun.people.devices import devices_by_kind, devices_of
+from meadowrun.people.devices import devices_by_kind
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, done, needs, now, settings, zone
+from meadowrun.shell.request import actor, body, db, needs, now, zone
 
 pages = flask.Blueprint("notifications", __name__)
 
@@ -34,14 +31,14 @@ def _message(ident: int) -> Message:
 @pages.get("/messages/<int:ident>/notification")
 def edit(ident: int) -> object:
     message = _message(ident)
-    person = views.chosen_person(flask.request.args.get("as"))
+    person = page.chosen_person(flask.request.args.get("as"))
     return flask.render_template(
         "messages/notification.html",
         message=message,
         person=person,
         reviews=queries.reviews(db(), ident),
         segments=segments(db()),
-        name_of=views.name_of,
+        name_of=page.name_of,
         emails=[
             m
             for m in queries.messages(db())
@@ -134,65 +131,12 @@ def save(ident: int) -> object:
 def read(ident: int) -> object:
     """The push notification as somebody would get it."""
     message = _message(ident)
-    person = views.chosen_person(flask.request.args.get("as"))
-    mail = views.rendered(message, person)
+    person = page.chosen_person(flask.request.args.get("as"))
+    mail = page.rendered(message, person)
     return flask.jsonify(
         title=mail.subject,
         body=mail.text.strip(),
         push=mail.push,
         person=person.id if person else None,
-        name=views.name_of(person),
-    )
-
-
-@pages.post("/messages/<int:ident>/notification/proof")
-@needs("author")
-def proof(ident: int) -> object:
-    """Really sends the push notification to the devices of a contact, as another; marked, and never
-    counted."""
-    message, form = _message(ident), flask.request.form
-    address = form.get("to", "").strip().lower()
-    particulars = message.document["push"]
-    rows = devices_of(db(), address)
-    wanted = [row for row in rows if row.kind in particulars["systems"]]
-    if not wanted:
-        raise Invalid(
-            f"“{address}” has no browser or phone that allows push notifications"
-            + (
-                (
-                    f", save on {' and '.join(SYSTEMS[row.kind] for row in rows)}, where this one "
-                    "does not go."
-                )
-                if rows
-                else "."
-            ),
-            "to",
-        )
-    person = views.chosen_person(form.get("as"))
-    mail = views.rendered(message, person)
-    assert mail.push is not None
-    if particulars["tap"] == "page":
-        mail.push["href"] = f"{settings().public_url}/n/proof/" + signing.seal(
-            settings().secret, "proof", particulars["page"], person.id if person else 0
-        )
-    key = f"p{signing.sign_text(settings().secret, 'proof', now().isoformat())}"
-    notification = push.Notification(
-        key,
-        0,
-        tuple(push.Device(*row) for row in wanted),
-        payload(f"[Proof] {mail.subject}", mail.text.strip(), mail.push),
-        3600,
-    )
-    (handed,) = push.PushGateway(settings(), now().timestamp(), lambda device: None).hand_over(
-        [notification]
-    )
-    audit.record(
-        db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=[address]
-    )
-    return done(
-        "notifications.edit",
-        f"The proof went to {count_of(len(wanted), 'device')} of {address}."
-        if handed.outcome == "delivered"
-        else f"The proof did not go: {handed.note}.",
-        ident=ident,
+        name=page.name_of(person),
     )

@@ -7,7 +7,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import places, walk
 from meadowrun.core.values import is_whole
-from meadowrun.messages import actions, keeping, queries, views
+from meadowrun.messages import actions, keeping, page, queries
 from meadowrun.messages.models import Comment, Draft, Review
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings
@@ -149,5 +149,5 @@ def compare(ident: int) -> object:
         old=drafts[old],
         new=drafts[new],
         said=differences(drafts[old].document, drafts[new].document),
-        name_of=views.name_of,
+        name_of=page.name_of,
     )

@@ -7,7 +7,7 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.lines import listed
 from meadowrun.core.values import is_whole
-from meadowrun.messages import queries, reading, shared, views
+from meadowrun.messages import page, queries, reading, shared, views
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
 from meadowrun.people.asked import words
 from meadowrun.shell.framed import in_frame
@@ -92,22 +92,22 @@ def save(ident: int) -> object:
 
 @pages.get("/messages/shared/<int:ident>/read")
 def read(ident: int) -> object:
-    person = views.chosen_person(flask.request.args.get("as"))
-    mail = views.rendered(Message(id=0), person, _document(queries.shared_part(db(), ident).lines))
+    person = page.chosen_person(flask.request.args.get("as"))
+    mail = page.rendered(Message(id=0), person, _document(queries.shared_part(db(), ident).lines))
     return flask.jsonify(
         subject="",
         preheader="",
         text=mail.text,
         person=person.id if person else None,
-        name=views.name_of(person),
+        name=page.name_of(person),
     )
 
 
 @pages.get("/messages/shared/<int:ident>/read.html")
 def read_html(ident: int) -> object:
-    mail = views.rendered(
+    mail = page.rendered(
         Message(id=0),
-        views.chosen_person(flask.request.args.get("as")),
+        page.chosen_person(flask.request.args.get("as")),
         _document(queries.shared_part(db(), ident).lines),
     )
     return in_frame(views.looked(mail, flask.request.args.get("look", "desktop")), heard=True)

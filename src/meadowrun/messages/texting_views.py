@@ -1,23 +1,19 @@
 """Text messages: written, read on a phone as anyone, counted in parts for the longest values,
 proofed."""
 
-import re
 from typing import Any
 
 import flask
 
-from meadowrun.base import audit, signing
-from meadowrun.base.errors import GatewayUnavailable, Invalid
+from meadowrun.base.errors import Invalid
 from meadowrun.core.content import fillins, sms
-from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import About
-from meadowrun.gateways import sms as gateways
-from meadowrun.messages import actions, editable, queries, reading, views
+from meadowrun.messages import actions, editable, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, done, needs, now, settings, zone
+from meadowrun.shell.request import actor, body, db, needs, now, settings, zone
 
 pages = flask.Blueprint("texting", __name__)
 
@@ -26,7 +22,7 @@ pages = flask.Blueprint("texting", __name__)
 def edit(ident: int) -> object:
     message = _message(ident)
     person = (
-        views.chosen_person(flask.request.args.get("as"))
+        page.chosen_person(flask.request.args.get("as"))
         if flask.request.args.get("as")
         else queries.telling_person(db(), message.document, words())
     )
@@ -36,7 +32,7 @@ def edit(ident: int) -> object:
         person=person,
         reviews=queries.reviews(db(), ident),
         segments=segments(db()),
-        name_of=views.name_of,
+        name_of=page.name_of,
         document=message.document,
         **_follows(message),
     )
@@ -124,55 +120,14 @@ def save(ident: int) -> object:
 def read(ident: int) -> object:
     """The text as somebody would get it, with its own parts."""
     message = _message(ident)
-    person = views.chosen_person(flask.request.args.get("as"))
-    mail = views.rendered(message, person)
+    person = page.chosen_person(flask.request.args.get("as"))
+    mail = page.rendered(message, person)
     made = sms.size(mail.text)
     return flask.jsonify(
         text=mail.text,
         person=person.id if person else None,
-        name=views.name_of(person),
+        name=page.name_of(person),
         parts=made.parts,
         alphabet=made.alphabet,
         left=made.left,
-    )
-
-
-@pages.post("/messages/<int:ident>/text/proof")
-@needs("author")
-def proof(ident: int) -> object:
-    """Really sends the text to typed numbers, as a chosen person; marked, and never counted."""
-    message, form = _message(ident), flask.request.form
-    numbers = [
-        re.sub(r"[^\d+]", "", n) for n in re.split(r"[,;\n]", form.get("to", "")) if n.strip()
-    ]
-    if not numbers or len(numbers) > 10 or not all(re.fullmatch(r"\+\d{8,15}", n) for n in numbers):
-        raise Invalid("Type one to ten numbers with their country, like +44 1632 960140.", "to")
-    try:
-        mail = views.rendered(message, views.chosen_person(form.get("as")))
-        stamp = signing.sign_text(settings().secret, "proof", now().isoformat())
-        sent = list(
-            gateways.gateway(settings()).hand_over(
-                gateways.Text(
-                    f"proof-{ident}-{n}-{stamp}",
-                    0,
-                    settings().sms_sender,
-                    number,
-                    f"[Proof] {mail.text}",
-                )
-                for n, number in enumerate(numbers)
-            )
-        )
-    except (GatewayUnavailable, CompileError) as problem:
-        return done("texting.edit", f"The proof did not go: {problem}", ident=ident)
-    audit.record(
-        db(), actor(), now(), "sent a proof of", "message", message.id, message.name, to=numbers
-    )
-    refused = [
-        f"{n} ({h.note})" for n, h in zip(numbers, sent, strict=True) if h.outcome != "delivered"
-    ]
-    return done(
-        "texting.edit",
-        f"The proof went to {len(numbers) - len(refused)} of {len(numbers)} numbers."
-        + (f" Not taken: {', '.join(refused)}." if refused else ""),
-        ident=ident,
     )

@@ -15,7 +15,6 @@ from meadowrun.core.content import begin, in_app, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.checks import PHONES, shown_length
 from meadowrun.core.content.compiled import CompileError, Rendered, placed
-from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
@@ -23,21 +22,19 @@ from meadowrun.core.content.onpage import on_page
 from meadowrun.core.content.plain import made_from
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
-from meadowrun.messages import actions, bringing, copying, editable, queries, reading
+from meadowrun.messages import actions, bringing, copying, editable, page, queries, reading
 from meadowrun.messages.gaps import counted, gaps_of
-from meadowrun.messages.in_app_views import on_website
 from meadowrun.messages.models import Draft, Message
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
-from meadowrun.people.models import Contact
-from meadowrun.people.queries import anybody, contacts_page, file_weights
+from meadowrun.people.queries import contacts_page, file_weights
 from meadowrun.people.tagged import narrowed
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
 from meadowrun.shell.accounts import people_who
 from meadowrun.shell.framed import in_frame
-from meadowrun.shell.keys import websites
+from meadowrun.shell.keys import on_website, websites
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import (
     actor,
@@ -140,7 +137,7 @@ def edit(ident: int) -> object:
     if message.document.get("one_of"):
         return flask.redirect(flask.url_for("choosing.show", ident=ident))
     person = (
-        chosen_person(flask.request.args.get("as"))
+        page.chosen_person(flask.request.args.get("as"))
         if flask.request.args.get("as")
         else queries.telling_person(db(), message.document, words())
     )
@@ -154,7 +151,7 @@ def edit(ident: int) -> object:
         base=f"/messages/{ident}",
         house=queries.house(db()),
         websites=websites(db()),
-        proof=on_website(flask.request.args.get("proof", "")),
+        proof=on_website(db(), flask.request.args.get("proof", "")),
         **editor(message.channel),
         **shown(message.document, message),
     )
@@ -169,14 +166,6 @@ def editor(channel: str = "email") -> dict[str, Any]:
         "mail_readers": readers.readers(),
         "types": [(key, doc.LINE_TYPES[key][0]) for key in kinds],
     }
-
-
-def chosen_person(chosen: str | None) -> Contact | None:
-    if chosen and is_whole(chosen):
-        found = db().get(Contact, int(chosen))
-        if found:
-            return found
-    return anybody(db())
 
 
 def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
@@ -354,52 +343,15 @@ def read(ident: int) -> object:
     """What a person will see: subject, preheader and plain text as JSON, for the head of the
     reading side."""
     message = queries.message(db(), ident)
-    person = chosen_person(flask.request.args.get("as"))
-    mail, preheader = read_with_head(message, person)
+    person = page.chosen_person(flask.request.args.get("as"))
+    mail, preheader = page.read_with_head(message, person)
     return flask.jsonify(
         subject=mail.subject or "(no subject yet)",
         preheader=preheader,
         text=mail.text,
         person=person.id if person else None,
-        name=name_of(person),
+        name=page.name_of(person),
     )
-
-
-def name_of(person: Contact | None) -> str:
-    if person is None:
-        return "nobody in particular"
-    return (
-        " ".join(n for n in (person.first_name, person.last_name) if n)
-        or person.email
-        or "(no name)"
-    )
-
-
-def rendered(
-    message: Message, person: Contact | None, document: doc.Json | None = None
-) -> Rendered:
-    """What a person would get of a message, or of another draft of it."""
-    return read_with_head(message, person, document)[0]
-
-
-def read_with_head(
-    message: Message, person: Contact | None, document: doc.Json | None = None
-) -> tuple[Rendered, str]:
-    try:
-        return reading.read_as(
-            db(),
-            message,
-            document or message.document,
-            person,
-            words(),
-            now(),
-            zone(),
-            settings().public_url,
-        )
-    except CompileError as problem:
-        raise Invalid(str(problem)) from None
-    except CannotRender as problem:
-        return Rendered("(nothing)", "", f"{name_of(person)} gets nothing: {problem}."), ""
 
 
 @pages.get("/messages/<int:ident>/read.html")
@@ -407,10 +359,10 @@ def read_html(ident: int) -> object:
     """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but
     pictures."""
     message = queries.message(db(), ident)
-    mail = rendered(message, chosen_person(flask.request.args.get("as")))
-    page = looked(mail, flask.request.args.get("look", "desktop"))
+    mail = page.rendered(message, page.chosen_person(flask.request.args.get("as")))
+    seen = looked(mail, flask.request.args.get("look", "desktop"))
     return in_frame(
-        on_page(page, mail.in_app, message.document["settings"]) if mail.in_app else page,
+        on_page(seen, mail.in_app, message.document["settings"]) if mail.in_app else seen,
         heard=True,
     )
 
@@ -434,7 +386,7 @@ def found_people(ident: int = 0) -> object:
     """People to read as that a search finds."""
     rows = contacts_page(db(), str(body().get("q", ""))).rows[:10]
     return flask.jsonify(
-        people=[{"id": r[0].id, "name": name_of(r[0]), "note": r[0].email or ""} for r in rows]
+        people=[{"id": r[0].id, "name": page.name_of(r[0]), "note": r[0].email or ""} for r in rows]
     )
 
 
@@ -532,13 +484,14 @@ def draft_html(ident: int, number: int) -> object:
     draft = db().get(Draft, (ident, number))
     if draft is None:
         flask.abort(404)
-    page = looked(rendered(message, chosen_person(None), draft.document), "desktop")
+    mail = page.rendered(message, page.chosen_person(None), draft.document)
+    seen = looked(mail, "desktop")
     marks = "".join(
         f".ln-{i}{{outline:3px solid #c98a1b;outline-offset:-3px}}"
         for i in flask.request.args.get("mark", "").split("-")
         if i.isalnum()
     )
-    return in_frame(page.replace("</head>", f"<style>{marks}</style></head>", 1) if marks else page)
+    return in_frame(seen.replace("</head>", f"<style>{marks}</style></head>", 1) if marks else seen)
 
 
 @pages.post("/messages/<int:ident>/restore/<int:number>")

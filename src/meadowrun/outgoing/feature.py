@@ -4,4 +4,6 @@ from meadowrun.base.manifest import Feature
 from meadowrun.core.guardrails.outcomes import reason_words
 from meadowrun.outgoing.waiting import doubts
 
-FEATURE = Feature(tasks=("jobs",), waits=doubts, says={"reason": reason_words})
+FEATURE = Feature(
+    pages={"proof_views": "Messages"}, tasks=("jobs",), waits=doubts, says={"reason": reason_words}
+)

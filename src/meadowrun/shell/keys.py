@@ -23,6 +23,11 @@ def living(session: orm.Session) -> list[ApiKey]:
     )
 
 
+def on_website(session: orm.Session, address: str) -> str:
+    """The address, where it is a page of a website that carries our script; else nothing."""
+    return address if address.startswith(tuple(f"{site}/" for site in websites(session))) else ""
+
+
 def websites(session: orm.Session) -> list[str]:
     """The addresses of the websites that carry our script."""
     rows = session.execute(
