@@ -3,18 +3,15 @@
 import base64
 import datetime as dt
 import struct
-import uuid
 
-import psycopg
 import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import signing
-from meadowrun.base.db import Database
-from meadowrun.base.schema import migrate
 from meadowrun.outgoing.queries import numbered, tally
 from meadowrun.people import duplicates
 from meadowrun.sends.models import Send
+from tests.store.carried import carried_from
 from tests.store.people import IDA
 
 TAKEN = dt.datetime.now(dt.UTC).replace(microsecond=0) - dt.timedelta(days=3)
@@ -75,22 +72,10 @@ INSERT INTO merges (kept_id, gone_id, at, by, undo) VALUES (1, 4, now(), 'Ida', 
 @pytest.fixture
 def carried(cluster_url):
     """A database that held two sends before and was brought to today's state."""
-    name = f"t_{uuid.uuid4().hex[:12]}"
-    with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
-        connection.execute(f"CREATE DATABASE {name}")
-    database = Database(f"{cluster_url}/{name}")
-    migrate(database, "0032")
-    with database.session() as session:
-        for statement in (*BEFORE.strip().split(";\n"), MERGED):
-            session.execute(
-                sa.text(statement.replace('": ', '"\\: ').replace("::", r"\:\:")),
-                {"at": TAKEN, "later": TAKEN + dt.timedelta(days=9)} if ":at" in statement else {},
-            )
-    migrate(database)
-    yield database
-    database.close()
-    with psycopg.connect(f"{cluster_url}/postgres", autocommit=True) as connection:
-        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+    statements = (*BEFORE.strip().split(";\n"), MERGED)
+    later = TAKEN + dt.timedelta(days=9)
+    with carried_from(cluster_url, "0032", statements, {"at": TAKEN, "later": later}) as database:
+        yield database
 
 
 def test_what_left_keeps_its_tally_and_its_state(carried):
