@@ -37,9 +37,10 @@ VIEWS = {
     "preferences": "preferences",
 }
 PEOPLE_FILE = (
-    "Email,First name,Last "
-    "name,Town,Membership,Birthday,Agreed\nmira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988,yes\n"
-    "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979,no\nbad address,Ann,Rook,Farrow,Patron,,\n"
+    "Email,First name,Last name,Town,Membership,Birthday,Agreed\n"
+    "mira.holt@post.example,Mira,Holt,Farrow,Household,12.4.1988,yes\n"
+    "jon.vale@post.example,Jon,Vale,Tarnside,,3/5/1979,no\n"
+    "bad address,Ann,Rook,Farrow,Patron,,\n"
 )
 
 
