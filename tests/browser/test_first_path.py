@@ -153,8 +153,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
     with house.database.session() as session:
         by_hand = session.execute(
             sa.text(
-                "SELECT count(*) FROM contacts WHERE (attributes->>'ticket_count')::numeric "
-                ">= 2 "
+                "SELECT count(*) FROM contacts WHERE (attributes->>'ticket_count')::numeric >= 2 "
                 "AND email NOT ILIKE 'bjorn@%'"
             )
         ).scalar()

@@ -32,8 +32,7 @@ def test_a_tag_for_the_people_of_a_segment_and_a_line_that_asks_for_it(page, hou
         house,
         (
             "SELECT count(DISTINCT k.contact_id) FROM contact_tags k JOIN tags t ON t.id = "
-            "k.tag_id "
-            "WHERE t.path = 'desk' OR t.path LIKE 'desk/%'"
+            "k.tag_id WHERE t.path = 'desk' OR t.path LIKE 'desk/%'"
         ),
     )
 

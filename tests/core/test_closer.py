@@ -144,16 +144,14 @@ def button(**more):
         ),
         (
             message(
-                "<p>On 3 March 2026 the dome opened, and whoever was there will remember it "
-                "for "
-                "a long time to come.</p>"
+                "<p>On 3 March 2026 the dome opened, and whoever was there will remember it for a "
+                "long time to come.</p>"
             ),
             "has passed",
         ),
         (
             message(
-                "<p>Come on November 5th, 2026 at eight to see the dome and whatever the "
-                "clouds "
+                "<p>Come on November 5th, 2026 at eight to see the dome and whatever the clouds "
                 "will leave us of the sky.</p>"
             ),
             "has passed",

@@ -1,4 +1,4 @@
-"""Audience limits, held-back groups and what sending was worth: published tables, sums by hand, and
+"""Audience limits, control groups and what sending was worth: published tables, sums by hand, and
 rules."""
 
 import dataclasses

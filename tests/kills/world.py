@@ -184,8 +184,7 @@ class World:
             session.execute(
                 sa.text(
                     "INSERT INTO clock_offset (id, seconds) VALUES (1, :s) ON CONFLICT (id) DO "
-                    "UPDATE SET "
-                    "seconds = clock_offset.seconds + :s"
+                    "UPDATE SET seconds = clock_offset.seconds + :s"
                 ),
                 {"s": seconds},
             )

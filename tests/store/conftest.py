@@ -133,8 +133,7 @@ def town(database):
         for contact in made[:2]:
             session.execute(
                 sa.text(
-                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
-                    ":k, "
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, "
                     "CAST(:d AS jsonb))"
                 ),
                 {

@@ -124,8 +124,7 @@ def build(session):
             session.execute(
                 sa.text(
                     "INSERT INTO push_devices (contact_id, kind, endpoint, p256dh, auth, since, "
-                    "gone_at) VALUES "
-                    "(:c, 'ios', :e, '', '', :now, :gone)"
+                    "gone_at) VALUES (:c, 'ios', :e, '', '', :now, :gone)"
                 ),
                 {
                     "c": contact.id,
@@ -150,8 +149,7 @@ def build(session):
             )
             session.execute(
                 sa.text(
-                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
-                    ":k, "
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, "
                     "CAST(:d AS jsonb))"
                 ),
                 {
@@ -184,8 +182,7 @@ def build(session):
         session.execute(
             sa.text(
                 "INSERT INTO messages (name, channel, draft, document, created_at, changed_at, "
-                "changed_by) VALUES "
-                "(:n, :n, 1, '{}', :now, :now, '')"
+                "changed_by) VALUES (:n, :n, 1, '{}', :now, :now, '')"
             ),
             {"n": channel, "now": NOW},
         )

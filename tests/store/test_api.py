@@ -452,8 +452,7 @@ class TestWhole:
             keeping.make_list(session, IDA, NOW, "Guests", "by hand", [contact.id])
             session.execute(
                 sa.text(
-                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
-                    ":k, "
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, "
                     "CAST(:d AS jsonb))"
                 ),
                 {

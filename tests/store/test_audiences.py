@@ -220,8 +220,7 @@ def build(session):
         for kind, moment, details in EVENTS.get(name, []):
             session.execute(
                 sa.text(
-                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
-                    ":k, "
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, "
                     "CAST(:d AS jsonb))"
                 ),
                 {"c": contact.id, "at": at(moment), "k": ids[kind], "d": json.dumps(details)},

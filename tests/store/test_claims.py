@@ -266,8 +266,7 @@ def test_a_settled_email_can_be_shown_exactly(database, settings, job_context, s
     with database.session() as session:
         rows = session.execute(
             sa.text(
-                "SELECT contact_id, address, filled->>'contact.first_name' FROM deliveries "
-                "ORDER "
+                "SELECT contact_id, address, filled->>'contact.first_name' FROM deliveries ORDER "
                 "BY 1"
             )
         ).all()
@@ -530,8 +529,8 @@ def test_several_to_one_person_go_one_after_the_other(
         session.execute(
             sa.text(
                 "INSERT INTO deliveries (contact_id, dispatch_id, occurrence, taken_at, due, "
-                "outcome) "
-                "SELECT 1, id, 2, taken_at, taken_at, 'waiting' FROM dispatches WHERE id = :id"
+                "outcome) SELECT 1, id, 2, taken_at, taken_at, 'waiting' FROM dispatches WHERE id "
+                "= :id"
             ),
             {"id": made},
         )

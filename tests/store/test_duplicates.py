@@ -84,8 +84,7 @@ def twins(database):
         for who, moment in ((one, NOW), (two, NOW), (two, NOW), (two, NOW - dt.timedelta(days=40))):
             session.execute(
                 sa.text(
-                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
-                    ":k, "
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, "
                     "jsonb_build_object('amount', 8))"
                 ),
                 {"c": who.id, "at": moment, "k": ids["visited"]},

@@ -73,8 +73,7 @@ def test_three_ways_say_the_same(database, rule):
     with database.session() as session:
         said = session.scalars(
             sa.text(
-                f"SELECT {verdict_sql(rule)} FROM (VALUES {rows}) f(number, "
-                f"{', '.join(NAMES)}) "
+                f"SELECT {verdict_sql(rule)} FROM (VALUES {rows}) f(number, {', '.join(NAMES)}) "
                 "ORDER BY number"
             )
         ).all()

@@ -240,9 +240,8 @@ def test_a_button_records_an_event_once(database, settings, site):
     with database.session() as session:
         rows = session.execute(
             sa.text(
-                "SELECT contact_id, e.details->>'button' FROM events e JOIN event_kinds k ON "
-                "k.id = e.kind_id "
-                "WHERE k.key = 'membership_started'"
+                "SELECT contact_id, e.details->>'button' FROM events e JOIN event_kinds k ON k.id "
+                "= e.kind_id WHERE k.key = 'membership_started'"
             )
         ).all()
         assert [tuple(r) for r in rows] == [(site.people["ann"], "I joined")]

@@ -40,8 +40,7 @@ def eighty(session):
         if n > 40:
             session.execute(
                 sa.text(
-                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
-                    ":k, "
+                    "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, :k, "
                     "CAST(:d AS jsonb))"
                 ),
                 {

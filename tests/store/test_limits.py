@@ -294,8 +294,7 @@ class TestWorth:
             ):
                 session.execute(
                     sa.text(
-                        "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, "
-                        ":at, "
+                        "INSERT INTO events (contact_id, at, kind_id, details) VALUES (:c, :at, "
                         ":k, '{\"amount\": 5}')"
                     ),
                     {"c": contact, "at": NOW + dt.timedelta(days=days), "k": kind},

@@ -189,9 +189,8 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
     run_all(database, ident)
     assert counts(database, ident)[0] == {"delivered": 1, "bounced": 1, "no_address": 1}
     rows = store.rows(
-        "SELECT a.system, n.payload FROM notifications n JOIN apps a ON a.token = n.browser "
-        "ORDER BY "
-        "a.system"
+        "SELECT a.system, n.payload FROM notifications n JOIN apps a ON a.token = n.browser ORDER "
+        "BY a.system"
     )
     assert [row["system"] for row in rows] == ["android", "ios"]
     token, page_token = (

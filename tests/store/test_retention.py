@@ -230,8 +230,7 @@ def test_people_are_erased_who_agreed_to_nothing_and_of_whom_nothing_was_heard(
     with database.session() as session:
         session.execute(
             sa.text(
-                "UPDATE contacts SET updated_at = CASE WHEN id = ANY(:young) THEN CAST(:late "
-                "AS "
+                "UPDATE contacts SET updated_at = CASE WHEN id = ANY(:young) THEN CAST(:late AS "
                 "timestamptz) ELSE :old END"
             ),
             {"old": old, "late": late, "young": [ids["changed"], ids["new"]]},
@@ -267,8 +266,7 @@ def test_sign_ins_and_the_audit(database, job_context):
             at = NOW - dt.timedelta(days=days)
             session.execute(
                 sa.text(
-                    "INSERT INTO sign_ins (token_hash, user_id, started_at, seen_at, "
-                    "expires_at) "
+                    "INSERT INTO sign_ins (token_hash, user_id, started_at, seen_at, expires_at) "
                     "VALUES (:t, 1, :at, :at, :at)"
                 ),
                 {"t": f"t{days}", "at": at},
@@ -280,8 +278,7 @@ def test_sign_ins_and_the_audit(database, job_context):
             session.execute(
                 sa.text(
                     "INSERT INTO audit (at, who, did, object_kind, object_name, detail, "
-                    "request_id) "
-                    "VALUES (:at, 'Ida', 'x', 'y', 'z', '{}', '')"
+                    "request_id) VALUES (:at, 'Ida', 'x', 'y', 'z', '{}', '')"
                 ),
                 {"at": NOW - years * YEAR},
             )

@@ -226,8 +226,7 @@ def test_what_a_dead_worker_left_is_settled_by_asking_never_sent_blindly(
         first = session.execute(
             sa.text(
                 "UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id = (SELECT "
-                "min(contact_id) "
-                "FROM deliveries) RETURNING contact_id"
+                "min(contact_id) FROM deliveries) RETURNING contact_id"
             )
         ).scalar_one()
     key = token_of(database, settings, "message", ident, first)
@@ -325,8 +324,7 @@ def test_what_a_dead_worker_held_is_settled_also_when_the_send_was_paused_or_sto
             held = session.scalars(
                 sa.text(
                     "UPDATE deliveries SET outcome = 'in_hand' WHERE contact_id < (SELECT "
-                    "max(contact_id) "
-                    "FROM deliveries) RETURNING contact_id"
+                    "max(contact_id) FROM deliveries) RETURNING contact_id"
                 )
             ).all()
             session.execute(sa.text("DELETE FROM procrastinate_jobs"))

@@ -160,8 +160,7 @@ def test_doubts_and_a_send_that_does_not_go_on_are_told_to_those_who_may_settle_
         session.execute(
             sa.text(
                 "INSERT INTO batches (claim, dispatch_id, task, times, failed_at, not_before, "
-                "reason) VALUES "
-                "(gen_random_uuid(), :d, 'deliver', 5, :t, :t, 'the disk is full')"
+                "reason) VALUES (gen_random_uuid(), :d, 'deliver', 5, :t, :t, 'the disk is full')"
             ),
             {"d": made.id, "t": NOW},
         )

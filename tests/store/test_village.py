@@ -137,8 +137,7 @@ def hill(database, settings, served, tmp_path, job_context, monkeypatch):
                     for row in session.execute(
                         sa.text(
                             "SELECT contact_id, kind FROM reactions JOIN sends s USING "
-                            "(dispatch_id) "
-                            "WHERE s.id = :s AND NOT machine"
+                            "(dispatch_id) WHERE s.id = :s AND NOT machine"
                         ),
                         {"s": ident},
                     )
@@ -338,8 +337,7 @@ def test_when_the_demo_moves_its_addresses_follow(database, tmp_path):
         session.execute(
             sa.text(
                 "INSERT INTO messages (name, channel, document, draft, created_at, changed_at, "
-                "changed_by) "
-                "VALUES ('A', 'email', :document, 1, :now, :now, 'Ida')"
+                "changed_by) VALUES ('A', 'email', :document, 1, :now, :now, 'Ida')"
             ),
             {"document": json.dumps(document), "now": NOW},
         )

@@ -330,8 +330,7 @@ def add_grouping(actor: Actor) -> object:
     "put",
     "/v1/groupings/<int:ident>",
     "Change a grouping: set a group’s name and lines, move it up or down, remove it, rename the "
-    "whole; "
-    "refused when somebody saved after “version”",
+    "whole; refused when somebody saved after “version”",
     takes=thing(
         ["do"],
         do={"enum": ["set", "up", "down", "remove", "rename"]},

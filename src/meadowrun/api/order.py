@@ -151,8 +151,7 @@ def merge_kinds(actor: Actor, key: str) -> object:
     "/v1/duplicates",
     (
         "Contacts that are likely one person, the likeliest first, and the merges that can still "
-        "be "
-        "undone"
+        "be undone"
     ),
 )
 def likely_duplicates(actor: Actor) -> object:

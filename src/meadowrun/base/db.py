@@ -62,9 +62,8 @@ class Database:
             connect_args={
                 "prepare_threshold": None,
                 "connect_timeout": 5,
-                # A server push notifications a client that was killed, and a client a server it no
-                # longer
-                # reaches.
+                # A server notices a client that was killed, and a client a server it no
+                # longer reaches.
                 "options": "-c timezone=UTC -c jit=off -c client_connection_check_interval=2000",
                 "keepalives_idle": 30,
                 "keepalives_interval": 10,

@@ -101,8 +101,7 @@ def turn_of(session: orm.Session, name: str) -> int:
     goes down by one for each further job, takes turns with those that wait already."""
     found = session.execute(
         sa.text(
-            "SELECT max(priority) FROM procrastinate_jobs WHERE status = 'todo' AND "
-            "task_name = "
+            "SELECT max(priority) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = "
             ":name AND priority < :most"
         ),
         {"name": name, "most": BEFORE_OTHERS // 2},
@@ -166,7 +165,6 @@ def tidy() -> None:
         )
         cursor.execute(
             "DELETE FROM procrastinate_jobs WHERE status IN ('succeeded', 'failed', 'cancelled') "
-            "AND id < "
-            "(SELECT coalesce(max(job_id), 0) FROM procrastinate_events WHERE at < now() - "
-            "interval '2 days')"
+            "AND id < (SELECT coalesce(max(job_id), 0) FROM procrastinate_events WHERE at < now() "
+            "- interval '2 days')"
         )

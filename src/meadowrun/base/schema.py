@@ -16,7 +16,7 @@ MONTHS_BACK, MONTHS_AHEAD = 15, 4
 
 def migrate(database: Database, to: str = "head") -> None:
     """Applies every migration that is missing, up to one of them where `to` names it, then makes
-    the groupings of the months around now."""
+    the partitions of the months around now."""
     config = alembic.config.Config(str(ROOT / "alembic.ini"))
     with database.engine.connect() as connection:
         # Two processes starting together must not migrate at once.

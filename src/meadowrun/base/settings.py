@@ -150,8 +150,7 @@ class Settings:
     files_url: str = _setting(
         (
             "Address of a host name of its own for pictures and documents that were uploaded, "
-            "such "
-            "as https://files.example.net; empty: they are served beside the pages"
+            "such as https://files.example.net; empty: they are served beside the pages"
         ),
         read=address("http", "https", required=False),
         default="",
@@ -173,8 +172,7 @@ class Settings:
     )
     smtp_url: str = _setting(
         (
-            "Where mail is handed over, smtp:// or smtps://[user:password@]host:port, or null: "
-            "to "
+            "Where mail is handed over, smtp:// or smtps://[user:password@]host:port, or null: to "
             "send nothing"
         ),
         read=address("smtp", "smtps", "null"),
@@ -182,9 +180,8 @@ class Settings:
     smtp_tls: str = _setting(
         (
             "needed, offered or none: whether mail is handed over encrypted to a server that "
-            "proves "
-            "who it is; when empty, needed where a password is sent to another machine, else "
-            "offered"
+            "proves who it is; when empty, needed where a password is sent to another machine, "
+            "else offered"
         ),
         read=one_of("", "needed", "offered", "none"),
         default="",
@@ -196,18 +193,16 @@ class Settings:
     )
     smtp_connections: int = _setting(
         (
-            "How many emails a worker hands over side by side, each on a connection of its "
-            "own; 1 to "
-            "50"
+            "How many emails a worker hands over side by side, each on a connection of its own; 1 "
+            "to 50"
         ),
         read=whole(1, 50),
         default="8",
     )
     settle_after: float = _setting(
         (
-            "Seconds after which a gateway has surely taken or dropped what it was handed; "
-            "only then "
-            "is its “not taken” believed. Longer than the mail server's own time limit"
+            "Seconds after which a gateway has surely taken or dropped what it was handed; only "
+            "then is its “not taken” believed. Longer than the mail server's own time limit"
         ),
         read=_seconds,
         default="120",
@@ -222,9 +217,8 @@ class Settings:
     )
     second_step: str = _setting(
         (
-            "nobody, admin or everybody: who has to type a code of an app after the password "
-            "to sign "
-            "in"
+            "nobody, admin or everybody: who has to type a code of an app after the password to "
+            "sign in"
         ),
         read=one_of("nobody", "admin", "everybody"),
         default="admin",
@@ -250,8 +244,7 @@ class Settings:
     )
     inner_hosts: frozenset[str] = _setting(
         (
-            "Machines inside this network that push services and links may lead to, as "
-            "host:port, "
+            "Machines inside this network that push services and links may lead to, as host:port, "
             "separated by commas; empty: none"
         ),
         read=_hosts,

@@ -82,8 +82,7 @@ def forget(session: orm.Session, ident: int) -> None:
     session.execute(sa.text("DELETE FROM deliveries WHERE dispatch_id = :d"), {"d": ident})
     session.execute(
         sa.text(
-            "DELETE FROM send_numbers WHERE send_id IN (SELECT id FROM sends WHERE "
-            "dispatch_id = "
+            "DELETE FROM send_numbers WHERE send_id IN (SELECT id FROM sends WHERE dispatch_id = "
             ":d)"
         ),
         {"d": ident},

@@ -63,8 +63,7 @@ def save(
         if based_on is not None and based_on != campaign.version:
             raise Conflict(
                 "Somebody changed this campaign while you were editing it. What you typed is "
-                "still here: open the "
-                "campaign in another window, compare, then save again.",
+                "still here: open the campaign in another window, compare, then save again.",
                 campaign.version,
             )
     name = " ".join(str(values.get("name", "")).split())

@@ -547,9 +547,8 @@ def check(plan: Plan, columns: Sequence[str]) -> None:
             )
         if target in SAID and SAID[target] in plan.channels:
             raise FileProblem(
-                f"Either every newcomer agreed to {CHANNEL_WORDS[SAID[target]]}, or a column "
-                "says who did. "
-                "Untick the one, or leave the other out."
+                f"Either every newcomer agreed to {CHANNEL_WORDS[SAID[target]]}, or a column says "
+                "who did. Untick the one, or leave the other out."
             )
     if len(plan.targets) != len(columns):
         raise FileProblem("The file's columns have changed. Choose the file again.")

@@ -98,9 +98,8 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
         )
     if each and not can_count(definition):
         raise ScoreProblem(
-            "Only one thing that people did, or did with a message, can be counted each time; "
-            "let the rule count "
-            "while its lines hold instead.",
+            "Only one thing that people did, or did with a message, can be counted each time; let "
+            "the rule count while its lines hold instead.",
             place,
         )
     return Rule(points, definition, each, most if each else None)

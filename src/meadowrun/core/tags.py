@@ -25,8 +25,7 @@ def tidy(text: str) -> str:
         )
     if len(path) > MOST_CHARACTERS or len(steps) > MOST_DEEP:
         raise TagProblem(
-            f"“{text.strip()[:40]}…” is too long: a tag has at most {MOST_CHARACTERS} "
-            "characters "
+            f"“{text.strip()[:40]}…” is too long: a tag has at most {MOST_CHARACTERS} characters "
             f"and {MOST_DEEP} steps."
         )
     return path

@@ -194,8 +194,8 @@ def _people(session: orm.Session, made: world.World) -> None:
     out = bulk.Rows(
         session,
         "contacts (id, email, email_key, email_usable, phone, first_name, last_name, company_id, "
-        "language, "
-        "timezone, town, attributes, search_key, name_key, source, created_at, updated_at)",
+        "language, timezone, town, attributes, search_key, name_key, source, created_at, "
+        "updated_at)",
     )
     day = made.moment.date()
     zones = ("Europe/London",) * 14 + (
@@ -424,9 +424,8 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
     diary = session.execute(
         sa.text(
             "SELECT c.id, m.id, e.id, g.id FROM campaigns c, messages m JOIN editions e ON "
-            "e.message_id = "
-            "m.id, segments g WHERE c.name = 'Sky diary' AND m.name = 'Sky diary' AND g.name = "
-            "'Dome regulars'"
+            "e.message_id = m.id, segments g WHERE c.name = 'Sky diary' AND m.name = 'Sky diary' "
+            "AND g.name = 'Dome regulars'"
         )
     ).one()
     leaves = (now + dt.timedelta(days=2)).replace(hour=17, minute=30, second=0)
@@ -459,8 +458,7 @@ def _tags(session: orm.Session, now: dt.datetime) -> None:
         if every:
             session.execute(
                 sa.text(
-                    "INSERT INTO contact_tags (contact_id, tag_id) SELECT id, :tag FROM "
-                    "contacts "
+                    "INSERT INTO contact_tags (contact_id, tag_id) SELECT id, :tag FROM contacts "
                     "WHERE id % :every = :first"
                 ),
                 {"tag": ident, "every": every, "first": first},
@@ -567,8 +565,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
         session,
         (
             "deliveries (contact_id, dispatch_id, taken_at, number, due, outcome, address, at, "
-            "note, "
-            "filled, control)"
+            "note, filled, control)"
         ),
     )
     reacted = bulk.Rows(

@@ -301,8 +301,7 @@ def run(root: pathlib.Path, scale: int, port: int, fresh: bool) -> None:
         fcntl.flock(alone, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError:
         raise SystemExit(
-            "meadowrun: a demo runs in this folder already. Stop it first, or start another "
-            "from "
+            "meadowrun: a demo runs in this folder already. Stop it first, or start another from "
             "a copy of the folder."
         ) from None
     if fresh and folder.exists():

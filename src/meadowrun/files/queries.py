@@ -46,11 +46,10 @@ def files(session: orm.Session, pictures_only: bool = False, most: int = 500) ->
     rows = session.execute(
         sa.text(
             "SELECT f.id, f.name, f.handle, f.media_type, f.size, f.width, f.height, "
-            "f.created_at, count(v.contact_id) AS known, "
-            "count(DISTINCT v.contact_id) AS people, count(v.id) - count(v.contact_id) AS unknown "
-            "FROM files f LEFT JOIN file_views v ON v.file_id = f.id WHERE f.media_type = "
-            "ANY(:kinds) "
-            "GROUP BY f.id ORDER BY f.id DESC LIMIT :most"
+            "f.created_at, count(v.contact_id) AS known, count(DISTINCT v.contact_id) AS people, "
+            "count(v.id) - count(v.contact_id) AS unknown FROM files f LEFT JOIN file_views v ON "
+            "v.file_id = f.id WHERE f.media_type = ANY(:kinds) GROUP BY f.id ORDER BY f.id DESC "
+            "LIMIT :most"
         ),
         {"kinds": kinds, "most": most},
     )
@@ -72,9 +71,8 @@ def users(session: orm.Session, handle: str) -> list[tuple[str, int, str]]:
         for row in session.execute(
             sa.text(
                 "SELECT 'message', id, name FROM messages WHERE document\\:\\:text LIKE :part "
-                "UNION ALL "
-                "SELECT 'shared part', id, name FROM shared_parts WHERE lines\\:\\:text LIKE "
-                ":part ORDER BY 3"
+                "UNION ALL SELECT 'shared part', id, name FROM shared_parts WHERE lines\\:\\:text "
+                "LIKE :part ORDER BY 3"
             ).bindparams(part=f"%/{handle}%")
         )
     ]

@@ -23,13 +23,11 @@ def suggestions(
     facts = ", ".join(f"{{{{ fact.{f} }}}}" for f in brief.facts) or "none"
     asked = (
         f"Write 6 different suggestions for the {place} of a message, each at most "
-        f"{suggest.PLACES[place]} characters. "
-        f"What it is for: {brief.purpose}. Tone: {brief.tone}. {brief.formality.capitalize()}. "
-        "Words to prefer: "
+        f"{suggest.PLACES[place]} characters. What it is for: {brief.purpose}. Tone: "
+        f"{brief.tone}. {brief.formality.capitalize()}. Words to prefer: "
         f"{', '.join(brief.agreed) or 'none'}. Words never to use: "
-        f"{', '.join(brief.avoided) or 'none'}. State no fact, number, "
-        f"date, price or place that is not given here; the only placeholders allowed are {{{{ "
-        "contact.first_name | "
+        f"{', '.join(brief.avoided) or 'none'}. State no fact, number, date, price or place that "
+        f"is not given here; the only placeholders allowed are {{{{ contact.first_name | "
         f'default("friend", true) }}}} and {facts}. Answer with a JSON list of strings and '
         "nothing else."
     )

@@ -25,8 +25,7 @@ def check(where: tuple[str, int] | None, content: bytes, name: str) -> None:
     except OSError as problem:
         raise GatewayUnavailable(
             f"The scanner for malicious files {where[0]}:{where[1]} does not answer, and without "
-            "it no file is taken: "
-            f"{problem}. Try again later, or tell an administrator."
+            f"it no file is taken: {problem}. Try again later, or tell an administrator."
         ) from problem
     if said.endswith("FOUND"):
         raise Invalid(

@@ -115,10 +115,9 @@ class _Run:
         key = "email_key" if self.plan.identify == "email" else "reference"
         execute(
             sa.text(
-                f"UPDATE staged s SET contact_id = m.id FROM (SELECT c.{key} AS key, min(c.id) "
-                "AS id "
-                f"FROM contacts c WHERE c.{key} IN (SELECT {key} FROM staged) GROUP BY c.{key}) m "
-                f"WHERE m.key = s.{key}"
+                f"UPDATE staged s SET contact_id = m.id FROM (SELECT c.{key} AS key, min(c.id) AS "
+                f"id FROM contacts c WHERE c.{key} IN (SELECT {key} FROM staged) GROUP BY "
+                f"c.{key}) m WHERE m.key = s.{key}"
             )
         )
         self._companies()
@@ -130,11 +129,9 @@ class _Run:
         stay_out = execute(
             sa.text(
                 "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE "
-                "x.address_key IN "
-                "(s.email_key, '@' || split_part(s.email_key, '@', 2))) "
-                "OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND "
-                "k.channel = 'email' "
-                "AND k.topic_id = 0 AND NOT k.agreed)"
+                "x.address_key IN (s.email_key, '@' || split_part(s.email_key, '@', 2))) OR "
+                "EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel "
+                "= 'email' AND k.topic_id = 0 AND NOT k.agreed)"
             )
         ).scalar_one()
         counts = {
@@ -296,8 +293,7 @@ class _Run:
                 execute(
                     sa.text(
                         f"SELECT {value} AS value FROM {values} WHERE jsonb_exists(s.attributes, "
-                        ":key) "
-                        f"GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT {MOST_CHOICES + 1}"
+                        f":key) GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT {MOST_CHOICES + 1}"
                     ),
                     about,
                 )
@@ -323,8 +319,7 @@ class _Run:
                 execute(
                     sa.text(
                         "UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], "
-                        f"{put}) "
-                        "WHERE jsonb_exists(s.attributes, :key)"
+                        f"{put}) WHERE jsonb_exists(s.attributes, :key)"
                     ),
                     {**about, "other": json.dumps(other)},
                 )
@@ -383,10 +378,8 @@ class _Run:
         rows = self.session.execute(
             sa.text(
                 f"UPDATE contacts c SET {sets}, attributes = {attributes}{usable}, updated_at = "
-                ":now FROM staged s "
-                f"WHERE c.id = s.contact_id AND NOT s.is_new AND ({differs} OR c.attributes <> "
-                f"{attributes}) "
-                "RETURNING c.id, c.first_name, c.last_name, c.email"
+                f":now FROM staged s WHERE c.id = s.contact_id AND NOT s.is_new AND ({differs} OR "
+                f"c.attributes <> {attributes}) RETURNING c.id, c.first_name, c.last_name, c.email"
             ),
             {"now": self.now},
         ).all()
@@ -437,9 +430,8 @@ class _Run:
         # One question each for address and domain: asked together they could not be hashed.
         free = (
             "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) AND NOT "
-            "EXISTS "
-            "(SELECT 1 FROM suppressions x WHERE x.address_key = '@' || split_part(s.email_key, "
-            "'@', 2))"
+            "EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = '@' || "
+            "split_part(s.email_key, '@', 2))"
             if channel == "email"
             else "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = "
             f"{NUMBER.replace('c.', 's.')})"
@@ -447,8 +439,7 @@ class _Run:
         if who != newcomers:
             free += (
                 " AND NOT EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND "
-                "k.channel = :channel "
-                "AND k.topic_id IN (0, :topic))"
+                "k.channel = :channel AND k.topic_id IN (0, :topic))"
             )
         # All of email last: whether somebody had said anything is asked of it.
         topics = sorted(self.plan.topics, reverse=True) if channel == "email" else [0]
@@ -456,8 +447,7 @@ class _Run:
         for topic in topics:
             agreed = self._write(
                 f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, true, "
-                ":now, :how "
-                f"FROM staged s WHERE {who} AND {free}",
+                f":now, :how FROM staged s WHERE {who} AND {free}",
                 channel,
                 topic,
                 f"{self.plan.consent} (import of {self.found.file_name})",

@@ -128,8 +128,7 @@ def save(
     if message.version != based_on:
         raise Conflict(
             f"{message.changed_by} changed this message while you were writing, or you did in "
-            "another window. "
-            "What you typed is still here.",
+            "another window. What you typed is still here.",
             message.version,
         )
     if document == message.document:

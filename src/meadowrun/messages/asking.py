@@ -49,8 +49,7 @@ def check(session: orm.Session, document: Json) -> None:
         if gone := unknown & {ref.removeprefix("when.") for ref in fillins.refs(text)}:
             raise Invalid(
                 f"“when.{min(gone)}” asks something that nobody has said. Take these words out "
-                "and write them again "
-                "with “only for some”.",
+                "and write them again with “only for some”.",
                 f"{ident}:{slot}",
             )
     if unknown:

@@ -82,8 +82,7 @@ def uses(session: orm.Session, message: Message) -> list[str]:
     sends = session.scalars(
         sa.text(
             "SELECT name FROM sends WHERE message_id = :id OR edition_id IN (SELECT id FROM "
-            "editions "
-            "WHERE message_id = :id) ORDER BY name"
+            "editions WHERE message_id = :id) ORDER BY name"
         ),
         {"id": message.id},
     )

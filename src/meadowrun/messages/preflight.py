@@ -145,8 +145,7 @@ def devices(html: str, code: bool) -> Item:
         "Desktop and phone",
         (
             f"Something in the code is {wide} pixels wide and does not shrink to a phone’s "
-            f"{PHONE}: "
-            "phones cut it off, or show it small."
+            f"{PHONE}: phones cut it off, or show it small."
         ),
     )
 

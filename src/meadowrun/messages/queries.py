@@ -132,8 +132,7 @@ def compiled(
         member = session.get(Message, number)
         if member is None or member.document.get("one_of"):
             raise CompileError(
-                f"The message for “{value or 'everyone else'}” is gone, or is itself chosen "
-                "by a "
+                f"The message for “{value or 'everyone else'}” is gone, or is itself chosen by a "
                 "field."
             )
         made = _compiled(session, member.document, public_url, tracked, len(links))
@@ -429,8 +428,7 @@ def blanks(
     row = session.execute(
         sa.text(
             f"SELECT {', '.join(f'count(*) FILTER (WHERE {test})' for test in tests.values())} "
-            "FROM contacts c "
-            "LEFT JOIN companies k ON k.id = c.company_id "
+            "FROM contacts c LEFT JOIN companies k ON k.id = c.company_id "
             f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"
         ),
         values | ({} if ids is None else {"ids": list(ids)}),
@@ -525,8 +523,7 @@ def longest(
     row = session.execute(
         sa.text(
             f"SELECT {', '.join(columns)} FROM contacts c LEFT JOIN companies k ON k.id = "
-            "c.company_id "
-            f"{'' if ids is None else 'WHERE c.id = ANY(:ids)'}"
+            f"c.company_id {'' if ids is None else 'WHERE c.id = ANY(:ids)'}"
         ),
         {"wide": _WIDE} | ({} if ids is None else {"ids": list(ids)}),
     ).one()

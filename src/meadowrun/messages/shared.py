@@ -62,9 +62,8 @@ def keep_part(
         if based_on is not None and based_on != part.version:
             raise Conflict(
                 (
-                    f"{part.changed_by} changed this shared part meanwhile, or you did in "
-                    "another window. "
-                    "What you typed is still here."
+                    f"{part.changed_by} changed this shared part meanwhile, or you did in another "
+                    "window. What you typed is still here."
                 ),
                 part.version,
             )

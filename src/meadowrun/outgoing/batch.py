@@ -430,8 +430,7 @@ class BatchWork:
         with driver(session).cursor() as cursor:
             cursor.executemany(
                 "INSERT INTO reactions (contact_id, at, dispatch_id, delivery, kind, link, "
-                "machine, note) "
-                "VALUES (%s, %s, %s, %s, 'bounced', NULL, FALSE, %s)",
+                "machine, note) VALUES (%s, %s, %s, %s, 'bounced', NULL, FALSE, %s)",
                 [
                     (
                         b.contact_id,

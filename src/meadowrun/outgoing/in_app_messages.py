@@ -135,8 +135,7 @@ def in_app_for(
             session.execute(
                 sa.text(
                     "UPDATE in_app_places SET times = times + 1, last_at = :now, not_before = "
-                    "NULL "
-                    "WHERE contact_id = :contact AND delivery = :delivery"
+                    "NULL WHERE contact_id = :contact AND delivery = :delivery"
                 ),
                 {"contact": contact.id, "delivery": chosen[0].delivery, "now": now},
             )
@@ -206,8 +205,7 @@ def answered(
     with the number of its link; None when there is no such in-app message or button."""
     row = session.execute(
         sa.text(
-            "SELECT * FROM in_app_places WHERE contact_id = :contact AND delivery = :delivery "
-            "FOR "
+            "SELECT * FROM in_app_places WHERE contact_id = :contact AND delivery = :delivery FOR "
             "UPDATE"
         ),
         {"contact": contact_id, "delivery": delivery},

@@ -211,8 +211,7 @@ def merge_companies(session: orm.Session, actor: Actor, gone: Company, kept: Com
     )
     if differ:
         raise Conflict(
-            f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these "
-            "equal, "
+            f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these equal, "
             "or blank in one, first."
         )
     moved = session.execute(

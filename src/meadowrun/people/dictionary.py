@@ -273,8 +273,7 @@ def _rewrite(
     holds of one."""
     rows = session.execute(
         sa.text(
-            f"SELECT ctid, {column} FROM {table} WHERE jsonb_path_exists({column}, "
-            "CAST(:path AS "
+            f"SELECT ctid, {column} FROM {table} WHERE jsonb_path_exists({column}, CAST(:path AS "
             "jsonpath))"
         ),
         {"path": f"$.** ? ({where})"},
@@ -351,8 +350,7 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
     ]
     if differ:
         raise Conflict(
-            f"Both have the detail “{gone.details[differ[0]]['label']}”, one as a number and "
-            "one "
+            f"Both have the detail “{gone.details[differ[0]]['label']}”, one as a number and one "
             "as a text. They stay apart."
         )
     old, new = gone.key, kept.key
@@ -409,9 +407,8 @@ def change_kind(
     if not did or not do:
         raise Invalid(
             (
-                "Give both: what somebody did (“bought a ticket”), and what they did not do "
-                "(“buy a "
-                "ticket”)."
+                "Give both: what somebody did (“bought a ticket”), and what they did not do (“buy "
+                "a ticket”)."
             ),
             "did",
         )

@@ -39,8 +39,7 @@ RULES = {
     "the same address": "c.email_key",
     # Dots, and what follows a plus, do not matter to most mailboxes.
     "nearly the same address": "CASE WHEN c.email_usable THEN "
-    "replace(split_part(split_part(c.email_key, '@', 1), '+', 1), "
-    "'.', '') || '@' || "
+    "replace(split_part(split_part(c.email_key, '@', 1), '+', 1), '.', '') || '@' || "
     "split_part(c.email_key, '@', 2) END",
     "the same phone": "c.phone",
     "the same name and town": (

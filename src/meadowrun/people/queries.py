@@ -396,9 +396,8 @@ def common_values(session: orm.Session, spec: FieldSpec, most: int = 40) -> list
     expression = spec.column or "attributes->>:key"
     rows = session.execute(
         sa.text(
-            f"SELECT v FROM (SELECT {expression} AS v FROM {table} LIMIT 200000) x WHERE v IS "
-            "NOT NULL "
-            "GROUP BY v ORDER BY count(*) DESC, v LIMIT :most"
+            f"SELECT v FROM (SELECT {expression} AS v FROM {table} LIMIT 200000) x WHERE v IS NOT "
+            "NULL GROUP BY v ORDER BY count(*) DESC, v LIMIT :most"
         ),
         {"key": spec.key, "most": most},
     )
@@ -454,8 +453,7 @@ def common_zones(session: orm.Session) -> list[str]:
         for row in session.execute(
             sa.text(
                 "SELECT timezone FROM (SELECT timezone FROM contacts WHERE timezone IS NOT NULL "
-                "LIMIT 50000) x "
-                "GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"
+                "LIMIT 50000) x GROUP BY 1 ORDER BY count(*) DESC LIMIT 12"
             )
         )
     ]
@@ -466,8 +464,7 @@ def history_size(session: orm.Session, contact_id: int) -> tuple[int, int]:
     row = session.execute(
         sa.text(
             "SELECT (SELECT count(*) FROM events WHERE contact_id = :id), (SELECT count(*) FROM "
-            "deliveries "
-            "WHERE contact_id = :id)"
+            "deliveries WHERE contact_id = :id)"
         ),
         {"id": contact_id},
     ).one()

@@ -68,8 +68,7 @@ def make(session: orm.Session, now: dt.datetime, people: int = PEOPLE) -> None:
         session.execute(sa.text(f"DROP TABLE IF EXISTS {new}"))
         session.execute(
             sa.text(
-                f"CREATE UNLOGGED TABLE {new} AS SELECT t.* FROM sampled s JOIN "
-                f"public.{table} t "
+                f"CREATE UNLOGGED TABLE {new} AS SELECT t.* FROM sampled s JOIN public.{table} t "
                 f"ON t.{column} = s.id"
             )
         )

@@ -61,10 +61,9 @@ def timeline(
     for at, name, outcome, note, send_id in session.execute(
         sa.text(
             "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.owner_id FROM "
-            "deliveries d "
-            "JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send' WHERE "
-            "d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before "
-            "ORDER BY 1 DESC LIMIT :most"
+            "deliveries d JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send' "
+            "WHERE d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before ORDER BY 1 DESC "
+            "LIMIT :most"
         ),
         values,
     ):

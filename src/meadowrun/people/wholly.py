@@ -54,8 +54,7 @@ def everything(session: orm.Session, contact_id: int) -> Json:
         ),
         "lists": [item.name for item in lists_of(session, contact_id)],
         "tags": rows(
-            "SELECT t.path FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE "
-            "k.contact_id "
+            "SELECT t.path FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE k.contact_id "
             "= :id ORDER BY t.path"
         ),
         "scores": rows(
@@ -63,14 +62,12 @@ def everything(session: orm.Session, contact_id: int) -> Json:
             "WHERE p.contact_id = :id ORDER BY 1"
         ),
         "points_given": rows(
-            "SELECT s.name, p.points, p.at, p.by, p.why FROM score_points p JOIN scores s ON "
-            "s.id = p.score_id "
-            "WHERE p.contact_id = :id ORDER BY p.id"
+            "SELECT s.name, p.points, p.at, p.by, p.why FROM score_points p JOIN scores s ON s.id "
+            "= p.score_id WHERE p.contact_id = :id ORDER BY p.id"
         ),
         "events": rows(
             "SELECT k.key AS event, e.at, e.details FROM events e JOIN event_kinds k ON k.id = "
-            "e.kind_id "
-            "WHERE e.contact_id = :id ORDER BY e.at"
+            "e.kind_id WHERE e.contact_id = :id ORDER BY e.at"
         ),
         "details_kept_aside": rows(
             "SELECT k.key AS event, a.at, a.detail, a.value FROM details_aside a JOIN "
@@ -93,8 +90,8 @@ def everything(session: orm.Session, contact_id: int) -> Json:
         ),
         "in_app_messages": rows(
             "SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at FROM "
-            "in_app_places p "
-            "JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id ORDER BY p.laid_at"
+            "in_app_places p JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id "
+            "ORDER BY p.laid_at"
         ),
         "documents_viewed": rows(
             "SELECT f.name, v.at FROM file_views v JOIN files f ON f.id = v.file_id WHERE "
@@ -115,8 +112,7 @@ def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int)
     values = {"id": contact_id}
     session.execute(
         sa.text(
-            "UPDATE deliveries SET address = NULL, filled = NULL, note = NULL WHERE "
-            "contact_id = "
+            "UPDATE deliveries SET address = NULL, filled = NULL, note = NULL WHERE contact_id = "
             ":id"
         ),
         values,
@@ -134,8 +130,7 @@ def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int)
     session.execute(
         sa.text(
             "UPDATE audit SET object_name = 'an erased contact', detail = '{}' WHERE object_kind "
-            "= 'contact' "
-            "AND object_id = :id"
+            "= 'contact' AND object_id = :id"
         ),
         values,
     )

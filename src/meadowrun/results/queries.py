@@ -67,7 +67,7 @@ def _step(column: str) -> str:
 
 #: What counts as delivered: taken and not come back. Everyone counted after that is among them.
 _OF_SEND = "d.dispatch_id = :dispatch AND d.taken_at = :taken"
-#: Reactions are only looked for from the snapshot on, which leaves out older groupings.
+#: Reactions are only looked for from the snapshot on, which leaves out older partitions.
 _REACTED = (
     "FROM reactions r JOIN deliveries d ON d.contact_id = r.contact_id AND d.number = r.delivery "
     f"WHERE r.dispatch_id = :dispatch AND r.at >= :taken AND {_OF_SEND} AND d.outcome = 'delivered'"
@@ -81,21 +81,17 @@ PEOPLE_SQL: dict[str, str] = {
         f"SELECT r.contact_id {_REACTED} AND r.kind IN ('opened', 'clicked') AND NOT r.machine"
     ),
     "machine_only": f"SELECT r.contact_id {_REACTED} AND r.kind = 'opened' AND r.machine AND NOT "
-    "EXISTS (SELECT 1 FROM "
-    "reactions p WHERE p.dispatch_id = r.dispatch_id AND p.contact_id = r.contact_id AND p.at >= "
-    ":taken "
-    "AND p.kind IN ('opened', 'clicked') AND NOT p.machine)",
+    "EXISTS (SELECT 1 FROM reactions p WHERE p.dispatch_id = r.dispatch_id AND p.contact_id = "
+    "r.contact_id AND p.at >= :taken AND p.kind IN ('opened', 'clicked') AND NOT p.machine)",
     "clicked": f"SELECT r.contact_id {_REACTED} AND r.kind = 'clicked' AND NOT r.machine",
     "unsubscribed": f"SELECT r.contact_id {_REACTED} AND r.kind = 'unsubscribed'",
     "complained": f"SELECT r.contact_id {_REACTED} AND r.kind = 'complained'",
     "converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = "
-    "d.contact_id AND "
-    f"e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE {_OF_SEND} AND "
-    "d.outcome = 'delivered' AND e.at >= :taken",
+    "d.contact_id AND e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE "
+    f"{_OF_SEND} AND d.outcome = 'delivered' AND e.at >= :taken",
     "control_converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = "
-    "d.contact_id AND "
-    f"e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE {_OF_SEND} AND "
-    "d.outcome = 'control' AND e.at >= :taken",
+    "d.contact_id AND e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE "
+    f"{_OF_SEND} AND d.outcome = 'control' AND e.at >= :taken",
 }
 #: Everyone whom the verdict let go against everyone of the control group: written to, whether it
 #: arrived or

@@ -120,8 +120,7 @@ SELECT count(*) FROM gone""",
             "People without consent",
             (
                 "people who agreed to nothing that still stands and of whom nothing was heard "
-                "since: "
-                "they are erased"
+                "since: they are erased"
             ),
             0,
             f"SELECT count(*) FROM {_SILENT}",

@@ -75,8 +75,7 @@ def _worth(score: Score, parts: tuple[Rule, ...], compiler: Compiler) -> str:
     found = [
         (
             f"SELECT g.contact_id, {fading('g.points', 'g.at')} AS points FROM score_points g "
-            "WHERE "
-            f"g.score_id = {score.id}"
+            f"WHERE g.score_id = {score.id}"
         )
     ]
     for rule in parts:

@@ -56,8 +56,7 @@ def save(
             raise Conflict(
                 (
                     f"{segment.changed_by} saved this segment while you were editing it. Your "
-                    "lines "
-                    "are still here."
+                    "lines are still here."
                 ),
                 segment.version,
             )

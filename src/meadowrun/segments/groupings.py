@@ -94,8 +94,7 @@ def change(
     if what.get("version") is not None and what["version"] != grouping.version:
         raise Conflict(
             f"{grouping.changed_by} changed this grouping while you were editing it. What you "
-            "wrote is still here; "
-            "open theirs in another window."
+            "wrote is still here; open theirs in another window."
         )
     verb, key = what.get("do"), str(what.get("key") or "")
     groups: list[dict[str, Any]] = copy.deepcopy(grouping.groups)

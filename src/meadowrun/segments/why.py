@@ -38,8 +38,7 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
         session.execute(
             sa.text(
                 "SELECT c.*, k.name AS company_name, k.attributes AS company_attributes FROM "
-                "contacts c "
-                "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = :id"
+                "contacts c LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = :id"
             ),
             {"id": contact_id},
         )
@@ -137,12 +136,11 @@ def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
         for m in session.execute(
             sa.text(
                 "SELECT d.dispatch_id, w.id AS send_id, s.message_id, s.campaign_id, "
-                "coalesce(g.tags, '{}') || m.tags AS tags, "
-                "d.outcome, d.at, w.success_event, w.success_days, s.channel FROM deliveries d "
-                "JOIN dispatches s ON s.id = d.dispatch_id JOIN messages m ON m.id = s.message_id "
-                "LEFT JOIN campaigns g ON g.id = s.campaign_id LEFT JOIN sends w ON "
-                "w.dispatch_id = s.id "
-                "WHERE d.contact_id = :id"
+                "coalesce(g.tags, '{}') || m.tags AS tags, d.outcome, d.at, w.success_event, "
+                "w.success_days, s.channel FROM deliveries d JOIN dispatches s ON s.id = "
+                "d.dispatch_id JOIN messages m ON m.id = s.message_id LEFT JOIN campaigns g ON "
+                "g.id = s.campaign_id LEFT JOIN sends w ON w.dispatch_id = s.id WHERE "
+                "d.contact_id = :id"
             ),
             {"id": contact_id},
         )

@@ -71,8 +71,7 @@ def change(
         raise Conflict(
             (
                 "Somebody changed this send while you were editing it. Here it is as it stands "
-                "now, "
-                "without your change."
+                "now, without your change."
             ),
             send.version,
         )
@@ -113,9 +112,8 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
             Check(
                 SHOULD,
                 (
-                    "There is a control group, but nothing counts as success yet: there "
-                    "would "
-                    "be nothing to compare."
+                    "There is a control group, but nothing counts as success yet: there would be "
+                    "nothing to compare."
                 ),
                 slot="success",
             )

@@ -226,9 +226,8 @@ def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, 
     would = f"({verdict_sql(send.consent_rule)} = 'go')"
     return (
         f"SELECT id, repeated_address, control, CASE WHEN {would} THEN row_number() OVER "
-        "(PARTITION "
-        f"BY {would} ORDER BY pick) END AS place "
-        f"FROM ({facts_of_audience(send, who, channel)}) x",
+        f"(PARTITION BY {would} ORDER BY pick) END AS place FROM "
+        f"({facts_of_audience(send, who, channel)}) x",
         who.values,
     )
 

@@ -207,9 +207,8 @@ def _moment(day: str, time: str, name: str) -> dict[str, Any]:
     if moment < now() - dt.timedelta(minutes=5):
         raise Invalid(
             (
-                f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as "
-                "soon as "
-                "started."
+                f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as soon "
+                "as started."
             ),
             "leaves",
         )
@@ -225,8 +224,7 @@ def _said(sentence: str) -> Segment:
         raise Invalid(
             (
                 f"“{sentence}” was not understood. Write it like “town is Farrow” or “bought a "
-                "ticket "
-                "since March”, or make a segment."
+                "ticket since March”, or make a segment."
             ),
             "to",
         )

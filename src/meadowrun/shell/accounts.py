@@ -321,8 +321,7 @@ def finish(
                 user.id,
                 "A code of your app was used twice",
                 "Somebody who knows your password tried a code again that you had used. If that "
-                "was not you, change "
-                "your password.",
+                "was not you, change your password.",
                 "/password",
             )
         return None

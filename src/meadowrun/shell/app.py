@@ -177,10 +177,8 @@ def _after(response: flask.Response) -> flask.Response:
     headers.setdefault(
         "Content-Security-Policy",
         "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: "
-        f"{request.settings().files_url}; "
-        "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri "
-        "'none'; "
-        "frame-ancestors 'none'",
+        f"{request.settings().files_url}; font-src 'self'; connect-src 'self'; frame-src 'self'; "
+        "form-action 'self'; base-uri 'none'; frame-ancestors 'none'",
     )
     headers.setdefault("X-Content-Type-Options", "nosniff")
     headers.setdefault("Referrer-Policy", "same-origin")

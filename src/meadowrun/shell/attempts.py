@@ -83,8 +83,7 @@ def begin(session: orm.Session, now: dt.datetime, limits: Sequence[Limit]) -> li
             minutes = max(1, -int((now - moments[-1] - WINDOW).total_seconds() // 60))
             session.commit()
             raise TooMany(
-                f"Too many attempts. Wait {minutes} minute{'s' if minutes > 1 else ''}, then "
-                "try "
+                f"Too many attempts. Wait {minutes} minute{'s' if minutes > 1 else ''}, then try "
                 "again."
             )
     made = [SignInAttempt(key=limit.key, at=now) for limit in limits]

@@ -39,8 +39,7 @@ def judge(password: str, about: Iterable[str]) -> None:
         raise Invalid(
             (
                 f"A password needs at least {SHORTEST} characters. Three or four words in a row "
-                "are "
-                "easy to remember."
+                "are easy to remember."
             ),
             "password",
         )
@@ -63,8 +62,7 @@ def judge(password: str, about: Iterable[str]) -> None:
         raise Invalid(
             (
                 "This password is made of a name or an address that others know. Add words that "
-                "have "
-                "nothing to do with you."
+                "have nothing to do with you."
             ),
             "password",
         )

@@ -140,8 +140,7 @@ def _known_to_all(settings: Settings) -> str | None:
     return (
         (
             f"{', '.join(names)} can sign in with the demo's password. Start with another "
-            "database, "
-            "or shut them out."
+            "database, or shut them out."
         )
         if names
         else None

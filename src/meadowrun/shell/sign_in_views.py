@@ -1,4 +1,4 @@
-"""Signing in and out, the second step, and one's own password and push notifications."""
+"""Signing in and out, the second step, one's own password, and what one is told by email."""
 
 import datetime as dt
 import re
@@ -301,8 +301,7 @@ def set_up_second_step() -> object:
             "Your sign-in asks for a code now",
             (
                 "A second step was set up for you. If that was not you, ask an administrator to "
-                "turn "
-                "it off."
+                "turn it off."
             ),
             "/password",
         )

@@ -209,8 +209,7 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag) -> No
     for table in THINGS.values():
         session.execute(
             sa.text(
-                f"UPDATE {table} SET tags = array_remove(tags, CAST(:id AS bigint)) WHERE "
-                ":id = "
+                f"UPDATE {table} SET tags = array_remove(tags, CAST(:id AS bigint)) WHERE :id = "
                 "ANY(tags)"
             ),
             {"id": tag.id},

@@ -57,8 +57,7 @@ def tree(session: orm.Session) -> list[Row]:
     bearers: dict[int, int] = dict(
         session.execute(
             sa.text(
-                f"SELECT a.id, count(DISTINCT k.contact_id) FROM {under} JOIN contact_tags k "
-                "ON "
+                f"SELECT a.id, count(DISTINCT k.contact_id) FROM {under} JOIN contact_tags k ON "
                 "k.tag_id = t.id GROUP BY a.id"
             )
         )

@@ -99,8 +99,7 @@ def by_machine(
         lately = session.execute(
             sa.text(
                 "SELECT count(DISTINCT link) FROM reactions WHERE contact_id = :contact AND "
-                "delivery = :delivery "
-                "AND kind = 'clicked' AND at > :since AND at <= :now"
+                "delivery = :delivery AND kind = 'clicked' AND at > :since AND at <= :now"
             ),
             {"contact": contact_id, "delivery": number, "since": now - TOO_SOON, "now": now},
         ).scalar_one()

@@ -129,9 +129,8 @@ def events() -> Answer:
     if known is not None and not known.by_website:
         raise _Refused(
             (
-                f"A website may not tell of {event} by itself: what a visitor’s browser sends "
-                "can be "
-                "made up. Send it by the API."
+                f"A website may not tell of {event} by itself: what a visitor’s browser sends can "
+                "be made up. Send it by the API."
             ),
             403,
         )

@@ -23,8 +23,7 @@ from meadowrun.village.store import Store
 WORKER = pathlib.Path(__file__).parent.parent / "shell" / "static" / "site-worker.js"
 FRAME = (
     "sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none'; style-src "
-    "'unsafe-inline'; "
-    "img-src http: https: data:"
+    "'unsafe-inline'; img-src http: https: data:"
 )
 
 
@@ -69,8 +68,7 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
         rows = store.rows(
             (
                 "SELECT id, subject, sender, at FROM mails WHERE address = ? ORDER BY id DESC "
-                "LIMIT "
-                "200"
+                "LIMIT 200"
             ),
             address.lower(),
         )

@@ -35,10 +35,8 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
             return flask.jsonify(error="this phone has the other system"), 400
         store.write(
             (
-                "INSERT OR REPLACE INTO notifications (browser, topic, payload, ttl, at) "
-                "VALUES (?, ?, "
-                "?, "
-                "?, ?)"
+                "INSERT OR REPLACE INTO notifications (browser, topic, payload, ttl, at) VALUES "
+                "(?, ?, ?, ?, ?)"
             ),
             found[0]["token"],
             str(data["id"]),
@@ -70,10 +68,9 @@ def pages(store: Store, app_url: str, site: str, site_key: str) -> flask.Bluepri
     @made.get("/apps")
     def apps() -> str:
         rows = store.rows(
-            "SELECT a.token, a.contact, a.system, a.gone, count(n.id) AS notifications FROM "
-            "apps a "
-            "LEFT JOIN notifications n "
-            "ON n.browser = a.token GROUP BY a.token ORDER BY max(n.id) DESC NULLS LAST LIMIT 100"
+            "SELECT a.token, a.contact, a.system, a.gone, count(n.id) AS notifications FROM apps "
+            "a LEFT JOIN notifications n ON n.browser = a.token GROUP BY a.token ORDER BY "
+            "max(n.id) DESC NULLS LAST LIMIT 100"
         )
         return flask.render_template("village/apps.html", rows=rows)
 

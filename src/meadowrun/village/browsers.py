@@ -60,10 +60,8 @@ def pages(store: Store, site: str) -> flask.Blueprint:
             return flask.jsonify(error=str(problem)), 400
         store.write(
             (
-                "INSERT OR REPLACE INTO notifications (browser, topic, payload, ttl, at) "
-                "VALUES (?, ?, "
-                "?, "
-                "?, ?)"
+                "INSERT OR REPLACE INTO notifications (browser, topic, payload, ttl, at) VALUES "
+                "(?, ?, ?, ?, ?)"
             ),
             ident,
             flask.request.headers.get("Topic") or secrets.token_hex(8),
@@ -83,10 +81,9 @@ def pages(store: Store, site: str) -> flask.Blueprint:
     @made.get("/browsers")
     def browsers() -> str:
         rows = store.rows(
-            "SELECT b.id, b.contact, b.gone, count(n.id) AS notifications FROM browsers b "
-            "LEFT JOIN "
-            "notifications n ON n.browser = b.id "
-            "GROUP BY b.id ORDER BY max(n.id) DESC NULLS LAST LIMIT 100"
+            "SELECT b.id, b.contact, b.gone, count(n.id) AS notifications FROM browsers b LEFT "
+            "JOIN notifications n ON n.browser = b.id GROUP BY b.id ORDER BY max(n.id) DESC NULLS "
+            "LAST LIMIT 100"
         )
         return flask.render_template("village/browsers.html", rows=rows)
 

@@ -113,11 +113,10 @@ def _wait_for_sends() -> None:
             busy = session.execute(
                 sa.text(
                     "SELECT 1 FROM sends s WHERE s.state = 'taking' OR s.state = 'planned' AND "
-                    "s.leaves_at <= :now "
-                    "OR s.state = 'running' AND EXISTS (SELECT 1 FROM deliveries d WHERE "
-                    "d.dispatch_id = s.dispatch_id "
-                    "AND d.taken_at = s.taken_at AND (d.outcome = 'waiting' AND d.due <= :now OR "
-                    "d.outcome = 'in_hand')) LIMIT 1"
+                    "s.leaves_at <= :now OR s.state = 'running' AND EXISTS (SELECT 1 FROM "
+                    "deliveries d WHERE d.dispatch_id = s.dispatch_id AND d.taken_at = s.taken_at "
+                    "AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand')) "
+                    "LIMIT 1"
                 ),
                 {"now": now},
             ).scalar()

@@ -59,9 +59,8 @@ class Life:
         self._make_up_minds(since, until)
         plans = self.store.rows(
             "SELECT p.id, p.due, p.deed, p.detail, m.address, m.raw, m.return_path, m.id AS mail "
-            "FROM plans p "
-            "LEFT JOIN mails m ON m.id = p.mail_id WHERE p.done = 0 AND p.due <= ? ORDER BY "
-            "p.due LIMIT ?",
+            "FROM plans p LEFT JOIN mails m ON m.id = p.mail_id WHERE p.done = 0 AND p.due <= ? "
+            "ORDER BY p.due LIMIT ?",
             until,
             most,
         )
@@ -97,8 +96,7 @@ class Life:
         with self._thinking:
             texts = self.store.rows(
                 "SELECT t.*, k.contact, k.address FROM texts t JOIN known_as k ON k.phone = "
-                "t.number "
-                "WHERE t.id > ? AND t.mine = 0 ORDER BY t.id",
+                "t.number WHERE t.id > ? AND t.mine = 0 ORDER BY t.id",
                 self.store.mark("texts"),
             )
             for row in texts:
@@ -107,10 +105,9 @@ class Life:
                         resident, row["contact"], row["key"], row["number"], row["text"], since
                     )
             notifications = self.store.rows(
-                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notifications n "
-                "LEFT JOIN "
-                "browsers b ON b.id = n.browser "
-                "LEFT JOIN apps a ON a.token = n.browser WHERE n.id > ? ORDER BY n.id",
+                "SELECT n.*, coalesce(b.contact, a.contact) AS contact FROM notifications n LEFT "
+                "JOIN browsers b ON b.id = n.browser LEFT JOIN apps a ON a.token = n.browser "
+                "WHERE n.id > ? ORDER BY n.id",
                 self.store.mark("notifications"),
             )
             for row in notifications:

@@ -120,8 +120,7 @@ def value_of(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
             raise DefinitionError(
                 (
                     f"A line takes at most {MOST_VALUES:,} values; import longer lists as a list "
-                    "of "
-                    "people."
+                    "of people."
                 ),
                 ident,
             )

@@ -1,4 +1,4 @@
-"""What is wrong with a message, before anyone else push notifications."""
+"""What is wrong with a message, before anyone else notices."""
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -277,8 +277,7 @@ def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> I
             yield Check(
                 SHOULD,
                 f"“{words.capitalize()}” is used here, but it goes out between {hours[0]}:00 and "
-                f"{hours[1]}:00. "
-                "The fill-in “greeting” always fits.",
+                f"{hours[1]}:00. The fill-in “greeting” always fits.",
                 ident,
                 slot,
             )

@@ -225,8 +225,7 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
                 SHOULD,
                 (
                     f"A link says {seen.group(1)} and leads to {host}. Filters and people take "
-                    "that "
-                    "for a trick."
+                    "that for a trick."
                 ),
                 ident,
                 slot,

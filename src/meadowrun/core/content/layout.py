@@ -117,12 +117,11 @@ def dark_head(looks: Json) -> str:
     return (
         '<mj-raw><meta name="color-scheme" content="light dark"><meta '
         'name="supported-color-schemes" content="light dark"></mj-raw>'
-        "<mj-style>@media (prefers-color-scheme: dark) { "
-        f"body, .{GROUND} {{ background-color: {ground} !important; }} "
-        f".{SHEET}, .{SHEET} table {{ background: {sheet} !important; background-color: {sheet} "
-        f"!important; }} "
-        f".{INK} div, .{INK} h1, .{INK} p {{ color: {words} !important; }} "
-        f".{INK} div a, .{INK} p a {{ color: {links} !important; }} }}</mj-style>"
+        f"<mj-style>@media (prefers-color-scheme: dark) {{ body, .{GROUND} "
+        f"{{ background-color: {ground} !important; }} .{SHEET}, .{SHEET} table "
+        f"{{ background: {sheet} !important; background-color: {sheet} !important; }} .{INK} div, "
+        f".{INK} h1, .{INK} p {{ color: {words} !important; }} .{INK} div a, .{INK} p a "
+        f"{{ color: {links} !important; }} }}</mj-style>"
     )
 
 

@@ -194,8 +194,7 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
                 COULD,
                 (
                     "Taps that open the app cannot be counted; those that open an address or a "
-                    "page "
-                    "of ours are."
+                    "page of ours are."
                 ),
                 "",
                 "tap",

@@ -144,8 +144,7 @@ def sms_checks(
                 MUST,
                 (
                     f"For the longest values it takes {made.parts} parts; {MOST_PARTS} are the "
-                    "most "
-                    "that phones put together."
+                    "most that phones put together."
                 ),
                 "",
                 "plain",
@@ -192,8 +191,7 @@ def sms_checks(
                 COULD,
                 (
                     "A link shortened elsewhere is neither tracked nor trusted; the full address "
-                    "is "
-                    "shortened here."
+                    "is shortened here."
                 ),
                 "",
                 "plain",

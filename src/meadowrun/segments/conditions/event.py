@@ -47,8 +47,7 @@ def _predicate(compiler: Compiler, line: EventLine) -> str:
     if line.total is not None:
         summed = f"sum(as_number(e.details->{compiler.bind(line.total.detail)}))"
         times = (
-            "count(*) "
-            f"{({'at_least': '>=', 'exactly': '=', 'at_most': '<='})[line.times_op]} "
+            f"count(*) {({'at_least': '>=', 'exactly': '=', 'at_most': '<='})[line.times_op]} "
             f"{line.times}"
         )
         return (
