@@ -1,5 +1,6 @@
 """What is wrong with a message, before anyone else notices."""
 
+import dataclasses
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
@@ -57,6 +58,22 @@ def checks(document: Json, about: About) -> list[Check]:
             )
         )
     return sorted_checks(found)
+
+
+def checks_of_words(text: str, settings: Json, about: About) -> list[Check]:
+    """What is wrong with words alone: those of a channel that has neither subject nor lines. All
+    that is found leads to the field "plain"."""
+    words_alone: Json = {
+        "subject": "x",
+        "preheader": "x",
+        "plain": text,
+        "code": None,
+        "text_only": True,
+        "lines": [],
+        "settings": settings,
+    }
+    found = checks(words_alone, about)
+    return [dataclasses.replace(c, line="") for c in found if c.slot == "plain"]
 
 
 def sorted_checks(found: Iterable[Check]) -> list[Check]:

@@ -7,7 +7,7 @@ from typing import Any
 
 from meadowrun.core import webpush
 from meadowrun.core.content import fillins
-from meadowrun.core.content.checks import checks, sorted_checks
+from meadowrun.core.content.checks import checks_of_words, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
 from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
@@ -42,6 +42,8 @@ MOST_TTL = 28 * 86_400
 #: Characters that are shown by the narrowest of the systems: web browsers and the two systems of
 #: phones.
 SHOWN = {"title": 50, "body": 120, "label": 18}
+#: Bytes of a picture above which phones drop it.
+HEAVY = 1_000_000
 
 
 def take_push(data: Any) -> Json:
@@ -149,131 +151,115 @@ def largest(
 
 def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     """What is wrong with a push notification, the gravest first."""
-    push, found = document["push"], list[Check]()
-    title, body = document["subject"], document["plain"] or ""
+    push, title, body = document["push"], document["subject"], document["plain"] or ""
+    texts = " ".join([title, body, *(t for _, t in texts_of(push))])
+    return sorted_checks(
+        [
+            *_words(title, body),
+            *_tap(push),
+            *_systems(push),
+            *_buttons(push["buttons"]),
+            *_pictures(push, about),
+            *_weight(title, body, push, about),
+            *checks_of_words(texts, document["settings"], about),
+        ]
+    )
+
+
+def _found(level: str, slot: str, text: str) -> Check:
+    return Check(level, text, slot=slot)
+
+
+def _words(title: str, body: str) -> Iterator[Check]:
     if not title:
-        found.append(Check(MUST, "There is no title.", "", "subject"))
+        yield _found(MUST, "subject", "There is no title.")
     if not body:
-        found.append(Check(SHOULD, "There is no text; a title alone says little.", "", "plain"))
+        yield _found(SHOULD, "plain", "There is no text; a title alone says little.")
     for text, name, slot in ((title, "title", "subject"), (body, "body", "plain")):
         shown = len(fillins.PART.sub("xxxxxx", text))
         if shown > SHOWN[name]:
-            found.append(
-                Check(
-                    COULD,
-                    f"Some systems cut {'a title' if name == 'title' else 'the text'} at about "
-                    f"{SHOWN[name]} characters; "
-                    f"this one has {shown}.",
-                    "",
-                    slot,
-                )
+            what = "a title" if name == "title" else "the text"
+            yield _found(
+                COULD,
+                slot,
+                f"Some systems cut {what} at about {SHOWN[name]} characters; this one has {shown}.",
             )
+
+
+def _tap(push: Mapping[str, Any]) -> Iterator[Check]:
     if push["tap"] == "address" and (problem := address_problem(push["href"])):
-        found.append(
-            Check(
-                MUST,
-                f"The push notification itself {problem}. Its buttons have addresses of their own.",
-                "",
-                "href",
-            )
+        yield _found(
+            MUST,
+            "href",
+            f"The push notification itself {problem}. Its buttons have addresses of their own.",
         )
     if push["tap"] == "page" and not push["page"]:
-        found.append(Check(MUST, "Choose the page that a tap opens.", "", "page"))
-    if not push["systems"]:
-        found.append(Check(MUST, "Choose at least one system that it goes to.", "", "system-web"))
-    phones = set(push["systems"]) - {"web"}
-    if push["inbox"] and not phones:
-        found.append(
-            Check(COULD, "Browsers have no inbox of ours; this goes to browsers only.", "", "inbox")
-        )
-    if push["buttons"] and "ios" in push["systems"]:
-        found.append(Check(COULD, "iPhones show buttons only after a long press.", "", "label0"))
+        yield _found(MUST, "page", "Choose the page that a tap opens.")
     if push["tap"] == "app":
-        found.append(
-            Check(
-                COULD,
-                (
-                    "Taps that open the app cannot be counted; those that open an address or a "
-                    "page of ours are."
-                ),
-                "",
-                "tap",
-            )
+        yield _found(
+            COULD,
+            "tap",
+            "Taps that open the app cannot be counted; those that open an address or a page of "
+            "ours are.",
         )
+
+
+def _systems(push: Mapping[str, Any]) -> Iterator[Check]:
+    phones = set(push["systems"]) - {"web"}
+    if not push["systems"]:
+        yield _found(MUST, "system-web", "Choose at least one system that it goes to.")
+    if push["inbox"] and not phones:
+        yield _found(COULD, "inbox", "Browsers have no inbox of ours; this goes to browsers only.")
+    if push["buttons"] and "ios" in push["systems"]:
+        yield _found(COULD, "label0", "iPhones show buttons only after a long press.")
     if push["close_after"] and phones:
-        found.append(
-            Check(
-                COULD,
-                "Phones do not close a push notification by themselves; browsers do.",
-                "",
-                "close_after",
-            )
+        yield _found(
+            COULD,
+            "close_after",
+            "Phones do not close a push notification by themselves; browsers do.",
         )
-    for number, button in enumerate(push["buttons"]):
+
+
+def _buttons(buttons: Sequence[Mapping[str, Any]]) -> Iterator[Check]:
+    for number, button in enumerate(buttons):
         if not button["label"]:
-            found.append(Check(MUST, f"Button {number + 1} has no text.", "", f"label{number}"))
+            yield _found(MUST, f"label{number}", f"Button {number + 1} has no text.")
         elif len(button["label"]) > SHOWN["label"]:
-            found.append(
-                Check(
-                    COULD,
-                    f"Some systems cut button texts at {SHOWN['label']} characters.",
-                    "",
-                    f"label{number}",
-                )
+            yield _found(
+                COULD,
+                f"label{number}",
+                f"Some systems cut button texts at {SHOWN['label']} characters.",
             )
         if problem := address_problem(button["href"]):
-            found.append(Check(MUST, f"Button {number + 1} {problem}.", "", f"button{number}"))
+            yield _found(MUST, f"button{number}", f"Button {number + 1} {problem}.")
+
+
+def _pictures(push: Mapping[str, Any], about: About) -> Iterator[Check]:
     for slot in ("picture", "icon"):
-        if push[slot] and not push[slot].startswith("/f/") and address_problem(push[slot]):
-            found.append(Check(MUST, f"The {slot} {address_problem(push[slot])}.", "", slot))
-        if about.weights.get(push[slot], 0) > 1_000_000:
-            found.append(
-                Check(
-                    SHOULD,
-                    (
-                        f"The {slot} weighs {about.weights[push[slot]] // 1000} kB; phones drop "
-                        "pictures over 1 MB."
-                    ),
-                    "",
-                    slot,
-                )
+        address = push[slot]
+        problem = address_problem(address) if address else ""
+        if problem and not address.startswith("/f/"):
+            yield _found(MUST, slot, f"The {slot} {problem}.")
+        weight = about.weights.get(address, 0)
+        if weight > HEAVY:
+            yield _found(
+                SHOULD,
+                slot,
+                f"The {slot} weighs {weight // 1000} kB; phones drop pictures over 1 MB.",
             )
-    size, most = len(payload(title, body, push)), largest(title, body, push, about.longest)
-    if most > webpush.MOST_BYTES >= size:
-        found.append(
-            Check(
-                MUST,
-                f"For the longest values it takes {most:,} bytes; {webpush.MOST_BYTES:,} are the "
-                "most that is carried. "
-                "Leave out the long field, or say it in your own words.",
-                "",
-                "plain",
-            )
+
+
+def _weight(title: str, body: str, push: Mapping[str, Any], about: About) -> Iterator[Check]:
+    most = webpush.MOST_BYTES
+    size, largest_size = len(payload(title, body, push)), largest(title, body, push, about.longest)
+    if size > most:
+        yield _found(
+            MUST, "data", f"It takes {size:,} bytes; {most:,} are the most that is carried."
         )
-    if size > webpush.MOST_BYTES:
-        found.append(
-            Check(
-                MUST,
-                f"It takes {size:,} bytes; {webpush.MOST_BYTES:,} are the most that is carried.",
-                "",
-                "data",
-            )
+    elif largest_size > most:
+        yield _found(
+            MUST,
+            "plain",
+            f"For the longest values it takes {largest_size:,} bytes; {most:,} are the most that "
+            "is carried. Leave out the long field, or say it in your own words.",
         )
-    texts = " ".join([title, body, *(t for _, t in texts_of(push))])
-    found += [
-        Check(c.level, c.text, "", "plain")
-        for c in checks(
-            {
-                "subject": "x",
-                "preheader": "x",
-                "plain": texts,
-                "code": None,
-                "text_only": True,
-                "lines": [],
-                "settings": document["settings"],
-            },
-            about,
-        )
-        if c.slot == "plain"
-    ]
-    return sorted_checks(found)

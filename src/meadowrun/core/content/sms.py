@@ -3,12 +3,13 @@ one."""
 
 import dataclasses
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
 
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.addresses import addresses
-from meadowrun.core.content.checks import checks
+from meadowrun.core.content.checks import checks_of_words, sorted_checks
 from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 
@@ -120,101 +121,65 @@ def _needs_wide(text: str) -> bool:
 
 
 def sms_checks(
-    document: Mapping[str, object], about: About, longest_text: str, stop_word: str = STOP_WORD
+    document: Mapping[str, Any], about: About, longest_text: str, stop_word: str = STOP_WORD
 ) -> list[Check]:
     """What is wrong with a text message, the gravest first."""
     text = str(document.get("plain") or "")
     made = size(longest_text)
-    found: list[Check] = []
+    found = [
+        *_says_something(text, stop_word),
+        *_length(made),
+        *_alphabet(made),
+        *_stop_and_links(text, stop_word),
+    ]
+    return sorted_checks(
+        [
+            *(Check(level, words, slot="plain") for level, words in found),
+            *checks_of_words(text, document["settings"], about),
+        ]
+    )
+
+
+def _says_something(text: str, stop_word: str) -> Iterator[tuple[str, str]]:
+    """The level and the words of what is found; so do those below."""
+    only_who_and_stop = rf"([^:\n{{}},.!?]{{1,40}}:)?\s*({re.escape(stop_word)} ends these\.?)?"
     if not text.strip():
-        found.append(Check(MUST, "The text is empty.", "", "plain"))
-    elif re.fullmatch(
-        rf"([^:\n{{}},.!?]{{1,40}}:)?\s*({re.escape(stop_word)} ends these\.?)?",
-        text.strip(),
-        re.IGNORECASE,
-    ):
-        found.append(
-            Check(
-                SHOULD, "It says nothing yet besides whom it is from and how to stop.", "", "plain"
-            )
-        )
+        yield MUST, "The text is empty."
+    elif re.fullmatch(only_who_and_stop, text.strip(), re.IGNORECASE):
+        yield SHOULD, "It says nothing yet besides whom it is from and how to stop."
+
+
+def _length(made: Size) -> Iterator[tuple[str, str]]:
+    takes = f"For the longest values it takes {made.parts} parts"
     if made.parts > MOST_PARTS:
-        found.append(
-            Check(
-                MUST,
-                (
-                    f"For the longest values it takes {made.parts} parts; {MOST_PARTS} are the "
-                    "most that phones put together."
-                ),
-                "",
-                "plain",
-            )
-        )
+        yield MUST, f"{takes}; {MOST_PARTS} are the most that phones put together."
     elif made.parts > 2:
-        found.append(
-            Check(
-                COULD,
-                f"For the longest values it takes {made.parts} parts, each of which is paid for.",
-                "",
-                "plain",
-            )
-        )
-    replaceable = [c for c in made.wide if c in PLAIN]
-    if made.wide and len(replaceable) == len(made.wide):
-        found.append(
-            Check(
-                SHOULD,
-                (
-                    f"{' '.join(replaceable)} make each part hold 67 characters instead of 153. "
-                    "Plain characters would do."
-                ),
-                "",
-                "plain",
-            )
+        yield COULD, f"{takes}, each of which is paid for."
+
+
+def _alphabet(made: Size) -> Iterator[tuple[str, str]]:
+    if made.wide and all(c in PLAIN for c in made.wide):
+        yield (
+            SHOULD,
+            f"{' '.join(made.wide)} make each part hold 67 characters instead of 153. Plain "
+            "characters would do.",
         )
     elif made.wide:
-        found.append(
-            Check(
-                COULD,
-                (f"{' '.join(made.wide[:6])} need Unicode: 67 characters a part instead of 153."),
-                "",
-                "plain",
-            )
+        yield (
+            COULD,
+            f"{' '.join(made.wide[:6])} need Unicode: 67 characters a part instead of 153.",
         )
+
+
+def _stop_and_links(text: str, stop_word: str) -> Iterator[tuple[str, str]]:
     if stop_word.lower() not in text.lower():
-        found.append(
-            Check(SHOULD, f"It does not say how to stop: “{stop_word} ends this”.", "", "plain")
-        )
+        yield SHOULD, f"It does not say how to stop: “{stop_word} ends this”."
     if re.search(r"https?://(?!127\.0\.0\.1|localhost)[^\s/]{1,7}/", text):
-        found.append(
-            Check(
-                COULD,
-                (
-                    "A link shortened elsewhere is neither tracked nor trusted; the full address "
-                    "is shortened here."
-                ),
-                "",
-                "plain",
-            )
+        yield (
+            COULD,
+            "A link shortened elsewhere is neither tracked nor trusted; the full address is "
+            "shortened here.",
         )
-    unknown = [
-        c
-        for c in checks(
-            {
-                "subject": "x",
-                "preheader": "x",
-                "plain": text,
-                "code": None,
-                "text_only": True,
-                "lines": [],
-                "settings": document["settings"],
-            },
-            about,
-        )
-        if c.slot == "plain"
-    ]
-    order = {MUST: 0, SHOULD: 1, COULD: 2}
-    return sorted([*found, *unknown], key=lambda c: order[c.level])
 
 
 def cost_words(parts: int, people: int, price: float, sign: str) -> str:
