@@ -601,79 +601,102 @@ def _row(
             "",
             f"has {len(cells)} cells where the header has {len(columns)}; is a separator unquoted?",
         )
-    standard: dict[str, str] = {}
-    attributes: dict[str, Any] = {}
-    said: dict[str, bool] = {}
-    left_out: list[tuple[str, str]] = []
-    region = next(
-        (
-            code
-            for i, t in matched
-            if t == COUNTRY and i < len(cells) and (code := countries.called(shown(cells[i])))
-        ),
-        plan.country,
-    )
-    borne: set[str] = set(plan.tags)
+    held = _Held(plan, own, _region(cells, matched, plan), set(plan.tags))
     for index, target in matched:
         cell = cells[index] if index < len(cells) else None
         if cell is None or cell == "":
             continue
         try:
-            if target.startswith("own:"):
-                spec = own[target[4:]]
-                value = values.typed(spec.type, cell, spec.options, plan.day_first)
-                if value is not None:
-                    attributes[spec.key] = value
-                continue
-            if target in SAID:
-                answer = values.typed("yes_no", cell)
-                if answer is not None:
-                    said[SAID[target]] = answer
-                continue
-            text = values.text_or_none(shown(cell) if not isinstance(cell, str) else cell)
-            if text is None:
-                continue
-            if target == COUNTRY:
-                continue
-            if target == TAGS:
-                borne |= set(tags.typed(text))
-                continue
-            if len(text) > 500:
-                raise values.ValueProblem("is longer than 500 characters")
-            if target == "phone":
-                text = values.phone(text, region)
-            elif target == "timezone":
-                text = values.timezone(text)
-            standard[target] = text
+            held.take(target, cell)
         except (values.ValueProblem, tags.TagProblem) as problem:
             if plan.bad_cells != "leave_out" or target in (plan.identify, *SAID):
                 # Without these nobody would know who it is, or what they said.
                 raise _Refused(target, str(problem)) from None
-            left_out.append((columns[index], str(problem)))
-    usable = False
-    address = standard.get("email")
-    if address is not None:
-        address = standard["email"] = address.replace(" ", "").removeprefix("mailto:").strip("<>;,")
-        reason = values.email_problem(address)
-        if reason and plan.bad_cells == "leave_out" and plan.identify != "email":
-            del standard["email"]
-            left_out.append((columns[plan.targets.index("email")], reason))
-        elif reason:
-            raise _Refused("email", reason)
-        else:
-            usable = True
-    if plan.identify not in standard:
+            held.left_out.append((columns[index], str(problem)))
+    usable = held.address_usable(columns)
+    if plan.identify not in held.standard:
         raise _Refused(
             plan.identify,
             "has no address" if plan.identify == "email" else "has no reference number",
         )
     return Row(
         number,
-        standard,
-        attributes,
+        held.standard,
+        held.attributes,
         usable,
-        said,
-        tuple(sorted(borne)),
-        tuple(left_out),
-        tuple(shown(c) for c in cells[: len(columns)]) if left_out else (),
+        held.said,
+        tuple(sorted(held.tags)),
+        tuple(held.left_out),
+        tuple(shown(c) for c in cells[: len(columns)]) if held.left_out else (),
     )
+
+
+def _region(cells: list[Any], matched: Sequence[tuple[int, str]], plan: Plan) -> str:
+    """The country of a row's telephone number: that of its own column, else the file's."""
+    for index, target in matched:
+        if target == COUNTRY and index < len(cells):
+            code = countries.called(shown(cells[index]))
+            if code:
+                return code
+    return plan.country
+
+
+@dataclasses.dataclass(slots=True)
+class _Held:
+    """What the cells of one row come to; `left_out` are (column, reason)."""
+
+    plan: Plan
+    own: Mapping[str, FieldSpec]
+    region: str
+    tags: set[str]
+    standard: dict[str, str] = dataclasses.field(default_factory=dict)
+    attributes: dict[str, Any] = dataclasses.field(default_factory=dict)
+    said: dict[str, bool] = dataclasses.field(default_factory=dict)
+    left_out: list[tuple[str, str]] = dataclasses.field(default_factory=list)
+
+    def take(self, target: str, cell: Any) -> None:
+        """One cell, which is not blank. Raises ValueProblem or TagProblem."""
+        if target.startswith("own:"):
+            self._own(self.own[target[4:]], cell)
+        elif target in SAID:
+            answer = values.typed("yes_no", cell)
+            if answer is not None:
+                self.said[SAID[target]] = answer
+        else:
+            text = values.text_or_none(cell if isinstance(cell, str) else shown(cell))
+            if text is not None and target != COUNTRY:
+                self._text(target, text)
+
+    def _own(self, spec: FieldSpec, cell: Any) -> None:
+        value = values.typed(spec.type, cell, spec.options, self.plan.day_first)
+        if value is not None:
+            self.attributes[spec.key] = value
+
+    def _text(self, target: str, text: str) -> None:
+        if target == TAGS:
+            self.tags |= set(tags.typed(text))
+            return
+        if len(text) > 500:
+            raise values.ValueProblem("is longer than 500 characters")
+        if target == "phone":
+            text = values.phone(text, self.region)
+        elif target == "timezone":
+            text = values.timezone(text)
+        self.standard[target] = text
+
+    def address_usable(self, columns: Sequence[str]) -> bool:
+        """Whether mail can go to the row's address, which is cleaned. One that is no address is
+        left out where the plan says so; else raises _Refused."""
+        address = self.standard.get("email")
+        if address is None:
+            return False
+        address = address.replace(" ", "").removeprefix("mailto:").strip("<>;,")
+        self.standard["email"] = address
+        reason = values.email_problem(address)
+        if not reason:
+            return True
+        if self.plan.bad_cells != "leave_out" or self.plan.identify == "email":
+            raise _Refused("email", reason)
+        del self.standard["email"]
+        self.left_out.append((columns[self.plan.targets.index("email")], reason))
+        return False

@@ -60,6 +60,31 @@ def _place(row: Any) -> in_app_messages.Place:
     return in_app_messages.Place(row.times, row.last_at, row.not_before, row.ended_at is not None)
 
 
+#: What lies ready for one person, locked.
+_PLACES = """
+SELECT p.*, s.edition_id, s.facts
+FROM in_app_places p JOIN dispatches s ON s.id = p.dispatch_id
+WHERE p.contact_id = :id AND p.ended_at IS NULL AND s.state IN ('running', 'done')
+ORDER BY p.delivery
+FOR UPDATE OF p
+"""
+_SHOWN = """
+UPDATE in_app_places SET times = times + 1, last_at = :now, not_before = NULL
+WHERE contact_id = :contact AND delivery = :delivery
+"""
+#: What is written down about one that does not come, by why.
+_NOTED = {
+    "outside": """
+UPDATE in_app_places SET outside = outside + 1
+WHERE contact_id = :contact AND delivery = :delivery
+""",
+    "overtaken": """
+UPDATE in_app_places SET ended_at = :now, overtaken = TRUE
+WHERE contact_id = :contact AND delivery = :delivery
+""",
+}
+
+
 def in_app_for(
     session: orm.Session,
     contact: Contact,
@@ -74,15 +99,7 @@ def in_app_for(
     The places are locked, so that two windows of one visitor cannot show the same in-app message at
     once.
     """
-    rows = session.execute(
-        sa.text(
-            "SELECT p.*, s.edition_id, s.facts FROM in_app_places p JOIN dispatches s ON s.id = "
-            "p.dispatch_id WHERE p.contact_id = :id "
-            "AND p.ended_at IS NULL AND s.state IN ('running', 'done') ORDER BY p.delivery FOR "
-            "UPDATE OF p"
-        ),
-        {"id": contact.id},
-    ).all()
+    rows = session.execute(sa.text(_PLACES), {"id": contact.id}).all()
     # An edition names kinds of event as they were called when it was made.
     merged = merged_kinds(session) if rows else {}
     event = merged.get(event, event)
@@ -105,42 +122,24 @@ def in_app_for(
             now.astimezone(here).date(),
             _did_since(session, contact.id, in_app["unless"], row.laid_at),
         )
-        at = {"contact": contact.id, "delivery": row.delivery, "now": now}
         if why == "show":
             waiting.append((row, compiled, edition))
-        elif why == "outside":
-            session.execute(
-                sa.text(
-                    "UPDATE in_app_places SET outside = outside + 1 WHERE contact_id = :contact "
-                    "AND delivery = :delivery"
-                ),
-                at,
-            )
-        elif why == "overtaken":
-            session.execute(
-                sa.text(
-                    "UPDATE in_app_places SET ended_at = :now, overtaken = TRUE "
-                    "WHERE contact_id = :contact AND delivery = :delivery"
-                ),
-                at,
-            )
+        elif why in _NOTED:
+            _note(session, _NOTED[why], contact, row, now)
     while waiting:
-        chosen = waiting.pop(
-            in_app_messages.first_of(
-                [(compiled.in_app or {}, row.delivery) for row, compiled, _ in waiting]
-            )
+        chosen = in_app_messages.first_of(
+            [(compiled.in_app or {}, row.delivery) for row, compiled, _ in waiting]
         )
-        shown = _filled_in(session, contact, chosen[0], chosen[1], now, settings)
+        row, compiled, edition = waiting.pop(chosen)
+        shown = _filled_in(session, contact, row, compiled, now, settings)
         if shown is not None:
-            session.execute(
-                sa.text(
-                    "UPDATE in_app_places SET times = times + 1, last_at = :now, not_before = "
-                    "NULL WHERE contact_id = :contact AND delivery = :delivery"
-                ),
-                {"contact": contact.id, "delivery": chosen[0].delivery, "now": now},
-            )
-            return shown.to_json(chosen[2].document["settings"])
+            _note(session, _SHOWN, contact, row, now)
+            return shown.to_json(edition.document["settings"])
     return None
+
+
+def _note(session: orm.Session, sql: str, contact: Contact, row: Any, now: dt.datetime) -> None:
+    session.execute(sa.text(sql), {"contact": contact.id, "delivery": row.delivery, "now": now})
 
 
 def _did_since(session: orm.Session, contact_id: int, event: str, since: dt.datetime) -> bool:

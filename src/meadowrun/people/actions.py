@@ -60,21 +60,7 @@ def save_contact(
     Raises Invalid naming the field. Correcting an address lifts what a bounce of the old one had
     set.
     """
-    clean: dict[str, Any] = {}
-    for name, value in given.items():
-        if name in TEXT_COLUMNS or name == "email":
-            clean[name] = values.text_or_none(value)
-    if clean.get("email") and (problem := values.email_problem(clean["email"])):
-        raise Invalid(f"{problem}.", "email")
-    for name, check in (
-        ("timezone", values.timezone),
-        ("phone", functools.partial(values.phone, region=home)),
-    ):
-        if clean.get(name):
-            try:
-                clean[name] = check(clean[name])
-            except values.ValueProblem as problem:
-                raise Invalid(f"{problem}.", name) from None
+    clean = _clean(given, home)
     own = _own_values(session, "contact", given)
     if contact is None and not any(
         clean.get(n) for n in ("email", "first_name", "last_name", "reference")
@@ -82,13 +68,7 @@ def save_contact(
         raise Invalid("Give at least a name or an address.", "email")
     lock_people(session)
     if clean.get("email"):
-        key = values.email_key(clean["email"])
-        other = session.scalar(sa.select(Contact).where(Contact.email_key == key).limit(1))
-        if other is not None and other is not contact:
-            raise Conflict(
-                f"{clean['email']} already belongs to {full_name(other)}. Open that contact "
-                "instead."
-            )
+        _refuse_taken(session, clean["email"], contact)
     is_new = contact is None
     if contact is None:
         contact = Contact(
@@ -129,6 +109,34 @@ def save_contact(
         **audit.from_to(before, {**clean, **own}),
     )
     return contact
+
+
+def _clean(given: Mapping[str, Any], home: str) -> dict[str, Any]:
+    """What of `given` has a column of its own, checked. Raises Invalid naming the field."""
+    clean: dict[str, Any] = {}
+    for name, value in given.items():
+        if name in TEXT_COLUMNS or name == "email":
+            clean[name] = values.text_or_none(value)
+    if clean.get("email") and (problem := values.email_problem(clean["email"])):
+        raise Invalid(f"{problem}.", "email")
+    for name, check in (
+        ("timezone", values.timezone),
+        ("phone", functools.partial(values.phone, region=home)),
+    ):
+        if clean.get(name):
+            try:
+                clean[name] = check(clean[name])
+            except values.ValueProblem as problem:
+                raise Invalid(f"{problem}.", name) from None
+    return clean
+
+
+def _refuse_taken(session: orm.Session, email: str, contact: Contact | None) -> None:
+    """Raises Conflict where an address is another contact's."""
+    key = values.email_key(email)
+    other = session.scalar(sa.select(Contact).where(Contact.email_key == key).limit(1))
+    if other is not None and other is not contact:
+        raise Conflict(f"{email} already belongs to {full_name(other)}. Open that contact instead.")
 
 
 def _own_values(session: orm.Session, owner: str, given: Mapping[str, Any]) -> dict[str, Any]:

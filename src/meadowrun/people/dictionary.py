@@ -161,6 +161,56 @@ def retire(session: orm.Session, actor: Actor, field: Field, retired: bool) -> N
     )
 
 
+#: How a record of a table is called in a message.
+_CALLED = {
+    "contacts": "coalesce(nullif(concat_ws(' ', first_name, last_name), ''), email, id::text)",
+    "companies": "name",
+}
+_DIFFER = """
+SELECT {name}, attributes->>:kept, attributes->>:gone, count(*) OVER ()
+FROM {table}
+WHERE jsonb_exists(attributes, :gone) AND jsonb_exists(attributes, :kept)
+  AND attributes->:gone <> attributes->:kept
+ORDER BY id
+LIMIT 3
+"""
+_LET_GO = """
+UPDATE {table} SET attributes = attributes - CAST(:gone AS text)
+WHERE jsonb_exists(attributes, :gone) AND jsonb_exists(attributes, :kept)
+  AND (:stays OR attributes->:gone = attributes->:kept)
+"""
+_TAKE_OVER = """
+UPDATE {table}
+SET attributes = (attributes - CAST(:gone AS text))
+  || jsonb_build_object(CAST(:kept AS text), attributes->:gone)
+WHERE jsonb_exists(attributes, :gone)
+"""
+_CHOICES_HELD = """
+SELECT DISTINCT v
+FROM {table}, jsonb_array_elements_text(
+  CASE jsonb_typeof(attributes->:kept) WHEN 'array' THEN attributes->:kept
+  ELSE jsonb_build_array(attributes->:kept) END
+) AS v
+WHERE jsonb_exists(attributes, :kept)
+ORDER BY v
+"""
+
+
+def _refuse_where_they_differ(session: orm.Session, table: str, keys: dict[str, str]) -> None:
+    """Raises Conflict, naming some records whose values under the two keys differ."""
+    differ = session.execute(sa.text(_DIFFER.format(table=table, name=_CALLED[table])), keys).all()
+    if not differ:
+        return
+    many = differ[0][3]
+    who = (
+        f"1 {'contact holds' if table == 'contacts' else 'company holds'}"
+        if many == 1
+        else f"{many:,} {table} hold"
+    )
+    some = "; ".join(f"{one} ({here}, {there})" for one, here, there, _ in differ)
+    raise Conflict(f"{who} different values in both, like {some}. Say which counts.")
+
+
 def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: str = "") -> int:
     """Moves what `gone` holds to `kept`, where that is blank, and lines of segments with it; `gone`
     is deleted.
@@ -179,54 +229,12 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
         raise Conflict(f"{messages[0]} uses it. Change that first.")
     table = "contacts" if gone.owner == "contact" else "companies"
     values = {"gone": gone.key, "kept": kept.key}
-    name = (
-        "coalesce(nullif(concat_ws(' ', first_name, last_name), ''), email, id::text)"
-        if table == "contacts"
-        else "name"
-    )
-    differ = session.execute(
-        sa.text(
-            f"SELECT {name}, attributes->>:kept, attributes->>:gone, count(*) OVER () FROM "
-            f"{table} WHERE jsonb_exists(attributes, :gone) "
-            "AND jsonb_exists(attributes, :kept) AND attributes->:gone <> attributes->:kept "
-            "ORDER BY id LIMIT 3"
-        ),
-        values,
-    ).all()
-    if differ and not wins:
-        who = (
-            f"1 {'contact holds' if table == 'contacts' else 'company holds'}"
-            if differ[0][3] == 1
-            else f"{differ[0][3]:,} {table} hold"
-        )
-        some = "; ".join(f"{one} ({here}, {there})" for one, here, there, _ in differ)
-        raise Conflict(f"{who} different values in both, like {some}. Say which counts.")
-    session.execute(
-        sa.text(
-            f"UPDATE {table} SET attributes = attributes - CAST(:gone AS text) WHERE "
-            "jsonb_exists(attributes, :gone) AND "
-            "jsonb_exists(attributes, :kept) AND (:stays OR attributes->:gone = attributes->:kept)"
-        ),
-        {**values, "stays": wins != "gone"},
-    )
-    moved = session.execute(
-        sa.text(
-            f"UPDATE {table} SET attributes = (attributes - CAST(:gone AS text)) || "
-            "jsonb_build_object(CAST(:kept AS text), attributes->:gone) "
-            "WHERE jsonb_exists(attributes, :gone)"
-        ),
-        values,
-    ).rowcount  # type: ignore[attr-defined]
+    if not wins:
+        _refuse_where_they_differ(session, table, values)
+    session.execute(sa.text(_LET_GO.format(table=table)), {**values, "stays": wins != "gone"})
+    moved = session.execute(sa.text(_TAKE_OVER.format(table=table)), values).rowcount  # type: ignore[attr-defined]
     if kept.type in ("choice", "choices"):
-        held = session.scalars(
-            sa.text(
-                f"SELECT DISTINCT v FROM {table}, jsonb_array_elements_text(CASE "
-                "jsonb_typeof(attributes->:kept) WHEN 'array' THEN attributes->:kept "
-                "ELSE jsonb_build_array(attributes->:kept) END) AS v WHERE "
-                "jsonb_exists(attributes, :kept) ORDER BY v"
-            ),
-            values,
-        ).all()
+        held = session.scalars(sa.text(_CHOICES_HELD.format(table=table)), values).all()
         # What somebody holds can be chosen, also where a field was filled before it had choices.
         kept.options = list(dict.fromkeys([*kept.options, *gone.options, *held]))
     old, new = ref(gone), ref(kept)

@@ -125,17 +125,17 @@ def preview(first: Contact, second: Contact) -> list[tuple[str, Any, Any]]:
 #: contact. A delivery that
 #: both have stays under the number that went, so that what a send says of itself stays true.
 _MOVED = {
-    "events": None,
-    "reactions": None,
+    "events": (),
+    "reactions": (),
     "deliveries": ("dispatch_id", "occurrence"),
     "list_members": ("list_id",),
     "contact_tags": ("tag_id",),
-    "consent_changes": None,
-    "push_devices": None,
-    "score_points": None,
-    "short_codes": None,
-    "file_views": None,
-    "details_aside": None,
+    "consent_changes": (),
+    "push_devices": (),
+    "score_points": (),
+    "short_codes": (),
+    "file_views": (),
+    "details_aside": (),
     "in_app_places": ("dispatch_id",),
 }
 
@@ -145,6 +145,14 @@ _LEFT = {
     "left_in_app_messages": "in_app_places",
     "left_tags": "contact_tags",
 }
+
+
+_MOVE = """
+WITH moved AS (
+  UPDATE {table} t SET contact_id = :kept WHERE contact_id = :gone {but} RETURNING t.*
+)
+SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved
+"""
 
 
 def merge(
@@ -166,49 +174,15 @@ def merge(
     undo: dict[str, Any] = {
         "kept": _row(session, kept_id),
         "gone": _row(session, gone_id),
-        "moved": {},
         "consents": {
             n: _rows(session, "consents", i) for n, i in (("kept", kept_id), ("gone", gone_id))
         },
+        "moved": _move_history(session, kept_id, gone_id),
     }
-    for table, single in _MOVED.items():
-        twice = (
-            (
-                f" AND NOT EXISTS (SELECT 1 FROM {table} k WHERE k.contact_id = :kept AND "
-                f"{' AND '.join(f'k.{c} = t.{c}' for c in single)})"
-            )
-            if single
-            else ""
-        )
-        undo["moved"][table] = session.execute(
-            sa.text(
-                f"WITH moved AS (UPDATE {table} t SET contact_id = :kept WHERE contact_id = "
-                f":gone{twice} RETURNING t.*) "
-                "SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved"
-            ),
-            {"kept": kept_id, "gone": gone_id},
-        ).scalar_one()
     for name, table in _LEFT.items():
         undo[name] = _rows(session, table, gone_id)
     _merge_consents(session, kept_id, gone_id)
-    if gone.reference and ("reference" in from_gone or not kept.reference):
-        # A reference is one person's: it is let go before it is taken.
-        reference, gone.reference = gone.reference, None
-        session.flush()
-        kept.reference = reference
-    for name in (n for n in CHOSEN if n != "reference"):
-        if name in from_gone or getattr(kept, name) in (None, ""):
-            setattr(kept, name, getattr(gone, name))
-            if name == "email":
-                for following in _FOLLOWING:
-                    setattr(kept, following, getattr(gone, following))
-    kept.attributes = {
-        **gone.attributes,
-        **kept.attributes,
-        **{k: v for k, v in gone.attributes.items() if k in from_gone},
-    }
-    kept.created_at = min(kept.created_at, gone.created_at)
-    kept.name_key, kept.search_key = search_keys(kept.first_name, kept.last_name, kept.email)
+    _take_fields(session, kept, gone, from_gone)
     kept.updated_at = now
     session.execute(
         sa.text("UPDATE merges SET kept_id = :kept WHERE kept_id = :gone"),
@@ -230,6 +204,40 @@ def merge(
         gone=gone_id,
     )
     return done
+
+
+def _move_history(session: orm.Session, kept_id: int, gone_id: int) -> dict[str, Any]:
+    """The rows that moved over, by table; what the kept one has already stays where it is."""
+    moved: dict[str, Any] = {}
+    for table, single in _MOVED.items():
+        same = " AND ".join(f"k.{column} = t.{column}" for column in single)
+        has = f"SELECT 1 FROM {table} k WHERE k.contact_id = :kept AND {same}"
+        moved[table] = session.execute(
+            sa.text(_MOVE.format(table=table, but=f"AND NOT EXISTS ({has})" if single else "")),
+            {"kept": kept_id, "gone": gone_id},
+        ).scalar_one()
+    return moved
+
+
+def _take_fields(session: orm.Session, kept: Contact, gone: Contact, from_gone: set[str]) -> None:
+    if gone.reference and ("reference" in from_gone or not kept.reference):
+        # A reference is one person's: it is let go before it is taken.
+        reference, gone.reference = gone.reference, None
+        session.flush()
+        kept.reference = reference
+    for name in (n for n in CHOSEN if n != "reference"):
+        if name in from_gone or getattr(kept, name) in (None, ""):
+            setattr(kept, name, getattr(gone, name))
+            if name == "email":
+                for following in _FOLLOWING:
+                    setattr(kept, following, getattr(gone, following))
+    kept.attributes = {
+        **gone.attributes,
+        **kept.attributes,
+        **{k: v for k, v in gone.attributes.items() if k in from_gone},
+    }
+    kept.created_at = min(kept.created_at, gone.created_at)
+    kept.name_key, kept.search_key = search_keys(kept.first_name, kept.last_name, kept.email)
 
 
 def _row(session: orm.Session, contact_id: int) -> Any:
