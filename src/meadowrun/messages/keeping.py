@@ -1,9 +1,6 @@
-"""What is kept once and used in many messages: rows and adaptive blocks, the house style, feeds,
-tables, comments."""
+"""What is kept once and used in many messages: the house style, feeds, tables; and comments."""
 
-import csv
 import datetime as dt
-import io
 import re
 from collections.abc import Collection, Mapping
 from typing import Any
@@ -17,7 +14,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import fillins
-from meadowrun.core.people_file import plain
+from meadowrun.core.content.tables import KEY, TableProblem, read_table
 from meadowrun.core.values import read_json
 from meadowrun.messages import feeds, queries
 from meadowrun.messages.models import (
@@ -28,9 +25,6 @@ from meadowrun.messages.models import (
     Message,
 )
 from meadowrun.messages.values import known_refs
-
-KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
-MOST_ROWS = 20_000
 
 
 def keep_house(
@@ -160,57 +154,20 @@ def keep_table(
     if looked_up_by != "today" and looked_up_by not in known_refs(words):
         raise Invalid("Choose what it is looked up by.", "looked_up_by")
     try:
-        rows = [
-            [plain(cell) for cell in row]
-            for row in csv.reader(io.StringIO(content.decode("utf-8-sig")))
-        ]
-    except (UnicodeDecodeError, csv.Error) as problem:
-        raise Invalid(f"This is no CSV in UTF-8: {problem}.", "file") from None
-    rows = [row for row in rows if any(cell.strip() for cell in row)]
-    if len(rows) < 2 or len(rows) > MOST_ROWS:
-        raise Invalid(
-            f"The file must have a row of names and 1 to {MOST_ROWS:,} rows below it.", "file"
-        )
-    columns = [re.sub(r"\W+", "_", name.strip().lower()).strip("_") for name in rows[0]]
-    bad = next(
-        (rows[0][i] for i, c in enumerate(columns) if not KEY.match(c) or columns.index(c) != i),
-        None,
-    )
-    if bad is not None:
-        raise Invalid(f"The column “{bad}” has no usable name, or one that is there twice.", "file")
-    column = re.sub(r"\W+", "_", key_column.strip().lower()).strip("_") or columns[0]
-    if column not in columns:
-        raise Invalid(
-            f"There is no column “{key_column}”; there are {', '.join(columns)}.", "key_column"
-        )
-    place, found = columns.index(column), dict[str, Any]()
-    for number, row in enumerate(rows[1:], 2):
-        if len(row) != len(columns):
-            raise Invalid(
-                f"Row {number} has {len(row)} cells, the first row {len(columns)}.", "file"
-            )
-        if row[place].strip().casefold() in found:
-            raise Invalid(
-                f"Row {number}: “{row[place]}” is there twice in the column “{column}”.", "file"
-            )
-        found[row[place].strip().casefold()] = dict(
-            zip(columns, (cell.strip() for cell in row), strict=True)
-        )
+        read = read_table(content, key_column)
+    except TableProblem as problem:
+        raise Invalid(str(problem), problem.place) from None
     table = (
         table
         or session.scalar(sa.select(DataTable).where(DataTable.key == key))
         or DataTable(key=key)
     )
-    table.key_column, table.looked_up_by, table.columns, table.rows = (
-        column,
-        looked_up_by,
-        columns,
-        found,
-    )
+    table.key_column, table.columns, table.rows = read.by, read.columns, read.rows
+    table.looked_up_by = looked_up_by
     table.changed_at, table.changed_by = now, actor.name
     session.add(table)
     session.flush()
-    audit.record(session, actor, now, "kept", "table", table.id, table.key, rows=len(found))
+    audit.record(session, actor, now, "kept", "table", table.id, table.key, rows=len(read.rows))
     return table
 
 

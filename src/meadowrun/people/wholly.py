@@ -1,6 +1,7 @@
 """One person's whole record: taken along, or erased for good."""
 
 import datetime as dt
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -14,90 +15,100 @@ from meadowrun.people.queries import consent_of, contact, lists_of
 Json = dict[str, Any]
 
 
+_COMPANY = "SELECT name FROM companies WHERE id = :id"
+#: What is kept of a contact in other tables, by the name it has in the file; :id is the contact.
+_KEPT = {
+    "consent_history": """
+SELECT channel, topic_id, agreed, at, how
+FROM consent_changes WHERE contact_id = :id ORDER BY at, id
+""",
+    "tags": """
+SELECT t.path
+FROM contact_tags k JOIN tags t ON t.id = k.tag_id
+WHERE k.contact_id = :id ORDER BY t.path
+""",
+    "scores": """
+SELECT s.name, p.points
+FROM contact_scores p JOIN scores s ON s.id = p.score_id
+WHERE p.contact_id = :id ORDER BY 1
+""",
+    "points_given": """
+SELECT s.name, p.points, p.at, p.by, p.why
+FROM score_points p JOIN scores s ON s.id = p.score_id
+WHERE p.contact_id = :id ORDER BY p.id
+""",
+    "events": """
+SELECT k.key AS event, e.at, e.details
+FROM events e JOIN event_kinds k ON k.id = e.kind_id
+WHERE e.contact_id = :id ORDER BY e.at
+""",
+    "details_kept_aside": """
+SELECT k.key AS event, a.at, a.detail, a.value
+FROM details_aside a JOIN event_kinds k ON k.id = a.kind_id
+WHERE a.contact_id = :id ORDER BY a.at, a.id
+""",
+    "mails": """
+SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled
+FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+WHERE d.contact_id = :id ORDER BY d.taken_at
+""",
+    "reactions": """
+SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note
+FROM reactions r JOIN dispatches s ON s.id = r.dispatch_id
+WHERE r.contact_id = :id ORDER BY r.at
+""",
+    "devices": """
+SELECT kind, endpoint, since, gone_at
+FROM push_devices WHERE contact_id = :id ORDER BY id
+""",
+    "in_app_messages": """
+SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at
+FROM in_app_places p JOIN dispatches s ON s.id = p.dispatch_id
+WHERE p.contact_id = :id ORDER BY p.laid_at
+""",
+    "documents_viewed": """
+SELECT f.name, v.at
+FROM file_views v JOIN files f ON f.id = v.file_id
+WHERE v.contact_id = :id ORDER BY v.at
+""",
+}
+
+
 def everything(session: orm.Session, contact_id: int) -> Json:
     """All that is kept of one contact, ready for JSON. Raises NotFound."""
     found = contact(session, contact_id)
-    company = session.execute(
-        sa.text("SELECT name FROM companies WHERE id = :id"), {"id": found.company_id}
-    ).scalar()
-
-    def rows(query: str) -> list[Json]:
-        return [
-            {k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in row.items()}
-            for row in session.execute(sa.text(query), {"id": contact_id}).mappings()
-        ]
-
     columns = {
         c.name: getattr(found, c.name)
         for c in found.__table__.columns
         if c.name not in ("attributes", "search_key", "name_key")
     }
+    company = session.execute(sa.text(_COMPANY), {"id": found.company_id}).scalar()
     return {
-        "contact": {
-            k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in columns.items()
-        }
-        | {"company": company},
+        "contact": _for_json(columns) | {"company": company},
         "fields": found.attributes,
         "consent": [
-            {
-                "channel": c.channel,
-                "topic": c.topic,
-                "agreed": c.agreed,
-                "how": c.how,
-                "at": c.at.isoformat() if c.at else None,
-            }
+            _for_json(
+                {
+                    "channel": c.channel,
+                    "topic": c.topic,
+                    "agreed": c.agreed,
+                    "how": c.how,
+                    "at": c.at,
+                }
+            )
             for c in consent_of(session, contact_id)
         ],
-        "consent_history": rows(
-            "SELECT channel, topic_id, agreed, at, how FROM consent_changes WHERE contact_id = "
-            ":id ORDER BY at, id"
-        ),
         "lists": [item.name for item in lists_of(session, contact_id)],
-        "tags": rows(
-            "SELECT t.path FROM contact_tags k JOIN tags t ON t.id = k.tag_id WHERE k.contact_id "
-            "= :id ORDER BY t.path"
-        ),
-        "scores": rows(
-            "SELECT s.name, p.points FROM contact_scores p JOIN scores s ON s.id = p.score_id "
-            "WHERE p.contact_id = :id ORDER BY 1"
-        ),
-        "points_given": rows(
-            "SELECT s.name, p.points, p.at, p.by, p.why FROM score_points p JOIN scores s ON s.id "
-            "= p.score_id WHERE p.contact_id = :id ORDER BY p.id"
-        ),
-        "events": rows(
-            "SELECT k.key AS event, e.at, e.details FROM events e JOIN event_kinds k ON k.id = "
-            "e.kind_id WHERE e.contact_id = :id ORDER BY e.at"
-        ),
-        "details_kept_aside": rows(
-            "SELECT k.key AS event, a.at, a.detail, a.value FROM details_aside a JOIN "
-            "event_kinds k ON k.id = a.kind_id "
-            "WHERE a.contact_id = :id ORDER BY a.at, a.id"
-        ),
-        "mails": rows(
-            "SELECT s.name AS send, d.outcome, d.address, d.at, d.note, d.filled FROM deliveries d "
-            "JOIN dispatches s ON s.id = d.dispatch_id "
-            "WHERE d.contact_id = :id ORDER BY d.taken_at"
-        ),
-        "reactions": rows(
-            "SELECT s.name AS send, r.kind, r.at, r.link, r.machine, r.note FROM reactions r "
-            "JOIN dispatches s ON s.id = r.dispatch_id "
-            "WHERE r.contact_id = :id ORDER BY r.at"
-        ),
-        "devices": rows(
-            "SELECT kind, endpoint, since, gone_at FROM push_devices WHERE contact_id = :id "
-            "ORDER BY id"
-        ),
-        "in_app_messages": rows(
-            "SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at FROM "
-            "in_app_places p JOIN dispatches s ON s.id = p.dispatch_id WHERE p.contact_id = :id "
-            "ORDER BY p.laid_at"
-        ),
-        "documents_viewed": rows(
-            "SELECT f.name, v.at FROM file_views v JOIN files f ON f.id = v.file_id WHERE "
-            "v.contact_id = :id ORDER BY v.at"
-        ),
+    } | {
+        name: [
+            _for_json(row) for row in session.execute(sa.text(query), {"id": contact_id}).mappings()
+        ]
+        for name, query in _KEPT.items()
     }
+
+
+def _for_json(row: Mapping[Any, Any]) -> Json:
+    return {k: v.isoformat() if isinstance(v, dt.datetime) else v for k, v in row.items()}
 
 
 def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int) -> None:

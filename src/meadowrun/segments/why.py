@@ -4,6 +4,7 @@ database."""
 import dataclasses
 import datetime as dt
 import zoneinfo
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
@@ -19,6 +20,32 @@ from meadowrun.core.audience.persons import Happening, Mail, Person, Reacted
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.guardrails.verdict import Facts
 from meadowrun.segments.facts import facts_sql
+
+_CONTACT = """
+SELECT c.*, k.name AS company_name, k.attributes AS company_attributes
+FROM contacts c LEFT JOIN companies k ON k.id = c.company_id
+WHERE c.id = :id
+"""
+_EVENTS = "SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"
+_CONSENTS = "SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"
+_LISTS = "SELECT list_id FROM list_members WHERE contact_id = :id"
+_TAGS = "SELECT tag_id FROM contact_tags WHERE contact_id = :id"
+_SCORES = "SELECT score_id, points FROM contact_scores WHERE contact_id = :id"
+_REACTIONS = """
+SELECT dispatch_id, kind, at, link, machine FROM reactions WHERE contact_id = :id ORDER BY at
+"""
+_MAILS = """
+SELECT d.dispatch_id, w.id AS send_id, s.message_id, s.campaign_id,
+  coalesce(g.tags, '{}') || m.tags AS tags, d.outcome, d.at, w.success_event, w.success_days,
+  s.channel
+FROM deliveries d
+JOIN dispatches s ON s.id = d.dispatch_id
+JOIN messages m ON m.id = s.message_id
+LEFT JOIN campaigns g ON g.id = s.campaign_id
+LEFT JOIN sends w ON w.dispatch_id = s.id
+WHERE d.contact_id = :id
+"""
+_COLLEAGUES = "SELECT id FROM contacts WHERE company_id = :id"
 
 
 @dataclasses.dataclass(frozen=True)
@@ -36,10 +63,7 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     """A contact with all that lines can ask about. Raises NotFound."""
     row = (
         session.execute(
-            sa.text(
-                "SELECT c.*, k.name AS company_name, k.attributes AS company_attributes FROM "
-                "contacts c LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = :id"
-            ),
+            sa.text(_CONTACT),
             {"id": contact_id},
         )
         .mappings()
@@ -47,21 +71,11 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     )
     if row is None:
         raise NotFound("This contact does not exist any more.")
-    values: dict[str, Any] = {}
-    for ref, spec in words.fields.items():
-        if spec.owner == "company":
-            values[ref] = (
-                row["company_name"]
-                if spec.column
-                else (row["company_attributes"] or {}).get(spec.key)
-            )
-        else:
-            values[ref] = row[spec.column] if spec.column else row["attributes"].get(spec.key)
     kinds = {spec.id: key for key, spec in words.events.items()}
     events = tuple(
         Happening(kinds.get(e.kind_id, ""), e.at, e.details or {})
         for e in session.execute(
-            sa.text("SELECT kind_id, at, details FROM events WHERE contact_id = :id ORDER BY at"),
+            sa.text(_EVENTS),
             {"id": contact_id},
         )
     )
@@ -74,20 +88,20 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
         for channel in CHANNEL_WORDS
     }
     return Person(
-        values,
+        _values(row, words),
         events,
         contact_id,
         row["company_id"],
         {
             (c.channel, c.topic_id): c.agreed
             for c in session.execute(
-                sa.text("SELECT channel, topic_id, agreed FROM consents WHERE contact_id = :id"),
+                sa.text(_CONSENTS),
                 {"id": contact_id},
             )
         },
         frozenset(
             session.scalars(
-                sa.text("SELECT list_id FROM list_members WHERE contact_id = :id"),
+                sa.text(_LISTS),
                 {"id": contact_id},
             )
         ),
@@ -95,13 +109,13 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
         reach,
         frozenset(
             session.scalars(
-                sa.text("SELECT tag_id FROM contact_tags WHERE contact_id = :id"),
+                sa.text(_TAGS),
                 {"id": contact_id},
             )
         ),
         dict(
             session.execute(
-                sa.text("SELECT score_id, points FROM contact_scores WHERE contact_id = :id"),
+                sa.text(_SCORES),
                 {"id": contact_id},
             )
             .tuples()
@@ -110,13 +124,22 @@ def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     )
 
 
+def _values(row: Mapping[Any, Any], words: Dictionary) -> dict[str, Any]:
+    """What the fields of a contact and of its company hold, by ref."""
+    values: dict[str, Any] = {}
+    for ref, spec in words.fields.items():
+        if spec.owner == "company":
+            own = row["company_attributes"] or {}
+            values[ref] = row["company_name"] if spec.column else own.get(spec.key)
+        else:
+            values[ref] = row[spec.column] if spec.column else row["attributes"].get(spec.key)
+    return values
+
+
 def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
     reacted: dict[int, list[Reacted]] = {}
     for r in session.execute(
-        sa.text(
-            "SELECT dispatch_id, kind, at, link, machine FROM reactions WHERE contact_id = :id "
-            "ORDER BY at"
-        ),
+        sa.text(_REACTIONS),
         {"id": contact_id},
     ):
         reacted.setdefault(r.dispatch_id, []).append(Reacted(r.kind, r.at, r.link, r.machine))
@@ -134,14 +157,7 @@ def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
             m.channel,
         )
         for m in session.execute(
-            sa.text(
-                "SELECT d.dispatch_id, w.id AS send_id, s.message_id, s.campaign_id, "
-                "coalesce(g.tags, '{}') || m.tags AS tags, d.outcome, d.at, w.success_event, "
-                "w.success_days, s.channel FROM deliveries d JOIN dispatches s ON s.id = "
-                "d.dispatch_id JOIN messages m ON m.id = s.message_id LEFT JOIN campaigns g ON "
-                "g.id = s.campaign_id LEFT JOIN sends w ON w.dispatch_id = s.id WHERE "
-                "d.contact_id = :id"
-            ),
+            sa.text(_MAILS),
             {"id": contact_id},
         )
     )
@@ -153,9 +169,7 @@ def judge(
     """A judge that can look up who works with whom."""
 
     def colleagues(one: Person) -> list[Person]:
-        ids = session.scalars(
-            sa.text("SELECT id FROM contacts WHERE company_id = :id"), {"id": one.company}
-        ).all()
+        ids = session.scalars(sa.text(_COLLEAGUES), {"id": one.company}).all()
         return [person(session, i, words) for i in ids]
 
     return Judge(words, Clock(now, zone), colleagues)

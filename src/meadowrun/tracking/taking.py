@@ -3,10 +3,11 @@
 import dataclasses
 import datetime as dt
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any, NamedTuple
 
 import orjson
+import psycopg
 import psycopg.errors
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -35,6 +36,7 @@ bigint[]))))),
 #: Keeps a detail that does not fit.
 _ASIDE = """INSERT INTO details_aside (contact_id, at, kind_id, detail, value, source, taken_at)
 VALUES (%s, %s, %s, %s, CAST(%s AS jsonb), %s, %s)"""
+_COPY = "COPY events (contact_id, kind_id, at, details) FROM STDIN"
 #: What COPY would take for the end of a cell or a row.
 _SPECIAL = re.compile(r"[\\\t\n\r]")
 #: Rows that are handed to COPY at once: it reads the first while the next are made.
@@ -263,52 +265,62 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         connection.execute("ROLLBACK TO SAVEPOINT batch")
         raise
     kind = _kinds(session, batch, known or {})
-    events = batch.events
-    odd = [(place, events[place]) for place in batch.odd]
-    if len(new) < len(events):
-        # Of one id twice within the batch only the first counts.
-        first = {key: place for place, key in reversed(list(enumerate(keys)))}
-
-        def counts(place: int) -> bool:
-            key = keys[place]
-            return key is None or key in new and first[key] == place
-
-        odd = [one for one in odd if counts(one[0])]
-        events = [event for place, event in enumerate(events) if counts(place)]
-    if events:
-        with (
-            connection.cursor() as cursor,
-            cursor.copy("COPY events (contact_id, kind_id, at, details) FROM STDIN") as copy,
-        ):
-            for start in range(0, len(events), _PIECE):
-                copy.write(
-                    "".join(
-                        [
-                            f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n"
-                            for e in events[start : start + _PIECE]
-                        ]
-                    )
-                )
+    events, odd = _counted(batch, keys, new)
+    _store(connection, events, who, kind)
     aside = [(event, Aside(place, *one)) for place, event in odd for one in batch.odd[place]]
     if aside:
-        with connection.cursor() as cursor:
-            cursor.executemany(
-                _ASIDE,
-                [
-                    (
-                        who[e.who],
-                        e.cells.partition("\t")[0],
-                        kind[e.kind],
-                        one.detail,
-                        orjson.dumps(one.value).decode(),
-                        source,
-                        now,
-                    )
-                    for e, one in aside
-                ],
+        rows = [
+            (
+                who[e.who],
+                e.cells.partition("\t")[0],
+                kind[e.kind],
+                one.detail,
+                orjson.dumps(one.value).decode(),
+                source,
+                now,
             )
+            for e, one in aside
+        ]
+        with connection.cursor() as cursor:
+            cursor.executemany(_ASIDE, rows)
     connection.execute("RELEASE SAVEPOINT batch")
     return Taken(len(events), len(data) - len(events), newcomers, tuple(one for _, one in aside))
+
+
+def _counted(
+    batch: Batch, keys: Sequence[str | None], new: Collection[str]
+) -> tuple[list[Incoming], list[tuple[int, Incoming]]]:
+    """The events that are stored, and (place, event) of those among them with a detail that does
+    not fit: all but those whose id was given before. Of one id twice within the batch only the
+    first counts."""
+    events = batch.events
+    odd = [(place, events[place]) for place in batch.odd]
+    if len(new) == len(events):
+        return events, odd
+    first = {key: place for place, key in reversed(list(enumerate(keys)))}
+
+    def counts(place: int) -> bool:
+        key = keys[place]
+        return key is None or key in new and first[key] == place
+
+    return (
+        [event for place, event in enumerate(events) if counts(place)],
+        [one for one in odd if counts(one[0])],
+    )
+
+
+def _store(
+    connection: psycopg.Connection[Any],
+    events: Sequence[Incoming],
+    who: Mapping[int | str, int],
+    kind: Mapping[str, int],
+) -> None:
+    if not events:
+        return
+    with connection.cursor() as cursor, cursor.copy(_COPY) as copy:
+        for start in range(0, len(events), _PIECE):
+            piece = events[start : start + _PIECE]
+            copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\n" for e in piece]))
 
 
 def _column(keys: Sequence[str]) -> str:

@@ -1,0 +1,78 @@
+"""Tables to look things up in: a CSV read, its columns named, each row under what it is looked up
+by."""
+
+import csv
+import dataclasses
+import io
+import re
+
+from meadowrun.core.people_file import plain
+
+#: What a table, and a column of one, is called.
+KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
+MOST_ROWS = 20_000
+
+
+class TableProblem(Exception):
+    """What is wrong with a table; `place` is "file" or "key_column"."""
+
+    def __init__(self, words: str, place: str = "file") -> None:
+        super().__init__(words)
+        self.place = place
+
+
+@dataclasses.dataclass(frozen=True)
+class Table:
+    """`rows` are {column: value} by the case-folded value in the column `by`."""
+
+    columns: list[str]
+    by: str
+    rows: dict[str, dict[str, str]]
+
+
+def read_table(content: bytes, key_column: str) -> Table:
+    """A table from a CSV in UTF-8; it is looked up by `key_column`, the first column where that is
+    blank. Raises TableProblem naming the place and, for a row, its number."""
+    names, *rows = _cells(content)
+    columns = [_column(name) for name in names]
+    for place, column in enumerate(columns):
+        if not KEY.match(column) or columns.index(column) != place:
+            raise TableProblem(
+                f"The column “{names[place]}” has no usable name, or one that is there twice."
+            )
+    by = _column(key_column) or columns[0]
+    if by not in columns:
+        raise TableProblem(
+            f"There is no column “{key_column}”; there are {', '.join(columns)}.", "key_column"
+        )
+    found: dict[str, dict[str, str]] = {}
+    for number, row in enumerate(rows, 2):
+        if len(row) != len(columns):
+            raise TableProblem(f"Row {number} has {len(row)} cells, the first row {len(columns)}.")
+        values = dict(zip(columns, (cell.strip() for cell in row), strict=True))
+        key = values[by].casefold()
+        if key in found:
+            raise TableProblem(f"Row {number}: “{values[by]}” is there twice in the column “{by}”.")
+        found[key] = values
+    return Table(columns, by, found)
+
+
+def _cells(content: bytes) -> list[list[str]]:
+    """The row of names and those below it; blank ones are left out."""
+    try:
+        rows = [
+            [plain(cell) for cell in row]
+            for row in csv.reader(io.StringIO(content.decode("utf-8-sig")))
+        ]
+    except (UnicodeDecodeError, csv.Error) as problem:
+        raise TableProblem(f"This is no CSV in UTF-8: {problem}.") from None
+    rows = [row for row in rows if any(cell.strip() for cell in row)]
+    if not 2 <= len(rows) <= MOST_ROWS:
+        raise TableProblem(
+            f"The file must have a row of names and 1 to {MOST_ROWS:,} rows below it."
+        )
+    return rows
+
+
+def _column(name: str) -> str:
+    return re.sub(r"\W+", "_", name.strip().lower()).strip("_")
