@@ -3,7 +3,7 @@ changes the old."""
 
 import copy
 import secrets
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from meadowrun.core.audience.fields import Dictionary
@@ -71,92 +71,139 @@ def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | N
 
 
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
-    """Applies one change; returns the new definition and the id of the line it made or touched.
-
-    Verbs: add (about or line, into, out), group (match, into), become (id, about or line), set (id,
-    patch), remove, up, down, into (the group before), out (of its group), switch, copy (id).
-    """
-    data = copy.deepcopy(data)
+    """Applies one change, {"do": verb, …}; returns the new definition and the id of the line it
+    made or touched, None where that is gone. Raises DefinitionError."""
     verb = change.get("do")
-    if verb in ("add", "group"):
-        into = change.get("into")
-        if into:
-            holder, index = find(data, str(into))
-            if holder[index].get("kind") != "group":
-                raise DefinitionError("Lines can only be put into a group.", str(into))
-            lines = holder[index]["lines"]
-        else:
-            lines = data["lines"]
-        if verb == "group":
-            node = new_line(f"group:{change.get('match', 'any')}", words)
-        else:
-            given = change.get("line")
-            node = (
-                fresh(given)
-                if isinstance(given, dict)
-                else new_line(str(change.get("about")), words)
-            )
-            if change.get("out"):
-                lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
-                return data, str(node["id"])
-        # Several lines that must all hold stand better below each other than in a group of their
-        # own, where all must hold as well.
-        together = not into or holder[index].get("match") in ("all", "colleagues")
-        added = (
-            node["lines"]
-            if verb == "add"
-            and node.get("kind") == "group"
-            and node.get("match") == "all"
-            and node.get("lines")
-            and together
-            else [node]
-        )
-        lines += added
-        return data, str(added[0]["id"])
-    lines, index = find(data, str(change.get("id")))
-    node = lines[index]
-    if verb == "become":
-        given = change.get("line")
-        begun = (
-            fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
-        )
-        lines[index] = node = {
-            **begun,
-            "id": node["id"],
-            **({"off": True} if node.get("off") else {}),
-        }
-    elif verb == "set":
-        patch = dict(change.get("patch") or {})
-        if node["kind"] == "field" and "op" in patch and "value" not in patch:
-            patch |= _fitting_value(node, patch["op"], words)
-        if node["kind"] == "group" and set(patch) - {"match"}:
-            raise DefinitionError("Only what a group asks for can be set on it.", node["id"])
-        node.update(patch)
-    elif verb == "remove":
-        del lines[index]
-        _drop_empty_exclusions(data["lines"])
-        return data, None
-    elif verb in ("up", "down"):
-        other = index + (-1 if verb == "up" else 1)
-        if 0 <= other < len(lines):
-            lines[index], lines[other] = lines[other], lines[index]
-    elif verb == "into":
-        if index == 0 or lines[index - 1].get("kind") != "group":
-            raise DefinitionError("There is no group before this line to move it into.", node["id"])
-        lines[index - 1]["lines"].append(lines.pop(index))
-    elif verb == "out":
-        _move_out(data["lines"], node)
-        _drop_empty_exclusions(data["lines"])
-    elif verb == "switch":
-        node["off"] = not node.get("off", False)
-    elif verb == "copy":
-        twin = copy.deepcopy(node)
-        _renew(twin)
-        lines.insert(index + 1, twin)
-        return data, str(twin["id"])
-    else:
+    if not isinstance(verb, str) or verb not in VERBS:
         raise DefinitionError(f"“{verb}” is no change that can be made to a line.")
-    return data, str(node["id"])
+    data = copy.deepcopy(data)
+    return data, VERBS[verb](data, change, words)
+
+
+def _add(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, holder = _lines_to_add_to(data, change.get("into"))
+    node = _given_line(change, words)
+    if change.get("out"):
+        lines.append({"id": new_id(), "kind": "group", "match": "none", "lines": [node]})
+        return str(node["id"])
+    # Several lines that must all hold stand better below each other than in a group of their own,
+    # where all must hold as well.
+    together = holder is None or holder.get("match") in ("all", "colleagues")
+    several = node.get("kind") == "group" and node.get("match") == "all" and node.get("lines")
+    added = node["lines"] if together and several else [node]
+    lines += added
+    return str(added[0]["id"])
+
+
+def _group(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, _ = _lines_to_add_to(data, change.get("into"))
+    node = new_line(f"group:{change.get('match', 'any')}", words)
+    lines.append(node)
+    return str(node["id"])
+
+
+def _become(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, index = _place(data, change)
+    before = lines[index]
+    off = {"off": True} if before.get("off") else {}
+    lines[index] = {**_given_line(change, words), "id": before["id"], **off}
+    return str(before["id"])
+
+
+def _set(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, index = _place(data, change)
+    node, patch = lines[index], dict(change.get("patch") or {})
+    if node["kind"] == "field" and "op" in patch and "value" not in patch:
+        patch |= _fitting_value(node, patch["op"], words)
+    if node["kind"] == "group" and set(patch) - {"match"}:
+        raise DefinitionError("Only what a group asks for can be set on it.", node["id"])
+    node.update(patch)
+    return str(node["id"])
+
+
+def _remove(data: Json, change: Mapping[str, Any], words: Dictionary) -> None:
+    lines, index = _place(data, change)
+    del lines[index]
+    _drop_empty_exclusions(data["lines"])
+
+
+def _move(by: int) -> "Verb":
+    def move(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+        lines, index = _place(data, change)
+        node = lines[index]
+        if 0 <= index + by < len(lines):
+            lines[index], lines[index + by] = lines[index + by], node
+        return str(node["id"])
+
+    return move
+
+
+def _into(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, index = _place(data, change)
+    node = lines[index]
+    if index == 0 or lines[index - 1].get("kind") != "group":
+        raise DefinitionError("There is no group before this line to move it into.", node["id"])
+    lines[index - 1]["lines"].append(lines.pop(index))
+    return str(node["id"])
+
+
+def _out(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, index = _place(data, change)
+    node = lines[index]
+    _move_out(data["lines"], node)
+    _drop_empty_exclusions(data["lines"])
+    return str(node["id"])
+
+
+def _switch(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, index = _place(data, change)
+    lines[index]["off"] = not lines[index].get("off", False)
+    return str(lines[index]["id"])
+
+
+def _copy(data: Json, change: Mapping[str, Any], words: Dictionary) -> str:
+    lines, index = _place(data, change)
+    twin = copy.deepcopy(lines[index])
+    _renew(twin)
+    lines.insert(index + 1, twin)
+    return str(twin["id"])
+
+
+#: Changes the definition in place; returns the id of the line it made or touched.
+Verb = Callable[[Json, Mapping[str, Any], Dictionary], str | None]
+#: What can be done to a definition, each with what it takes of {"do": verb, …}.
+VERBS: dict[str, Verb] = {
+    "add": _add,  # about or line, into, out
+    "group": _group,  # match, into
+    "become": _become,  # id, about or line
+    "set": _set,  # id, patch
+    "remove": _remove,  # id
+    "up": _move(-1),  # id
+    "down": _move(1),  # id
+    "into": _into,  # id: into the group before it
+    "out": _out,  # id: out of its group
+    "switch": _switch,  # id: off, or on again
+    "copy": _copy,  # id
+}
+
+
+def _place(data: Json, change: Mapping[str, Any]) -> tuple[list[Json], int]:
+    return find(data, str(change.get("id")))
+
+
+def _lines_to_add_to(data: Json, into: Any) -> tuple[list[Json], Json | None]:
+    """The lines that something is added to, and the group they are in, None for the outermost."""
+    if not into:
+        return data["lines"], None
+    lines, index = find(data, str(into))
+    if lines[index].get("kind") != "group":
+        raise DefinitionError("Lines can only be put into a group.", str(into))
+    return lines[index]["lines"], lines[index]
+
+
+def _given_line(change: Mapping[str, Any], words: Dictionary) -> Json:
+    given = change.get("line")
+    return fresh(given) if isinstance(given, dict) else new_line(str(change.get("about")), words)
 
 
 def _fitting_value(node: Json, op: str, words: Dictionary) -> Json:
