@@ -226,7 +226,7 @@ def test_in_app_messages_are_seen_by_who_comes_by(hill, monkeypatch):
         "gap_days": 0,
         "buttons": [
             {"label": "Join", "act": "open", "href": f"{hill.site}/observatory/join"},
-            {"label": "Cancel", "act": "later", "days": 1},
+            {"label": "Not now", "act": "later", "days": 1},
         ],
     }
     ident = hill.send(document, "in_app")

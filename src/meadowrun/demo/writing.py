@@ -281,7 +281,7 @@ def short_ones(session: orm.Session, actor: Actor, now: dt.datetime, settings: S
         "unless": "membership_started",
         "buttons": [
             {"label": "See what members get", "act": "open", "href": f"{site}/join"},
-            {"label": "Cancel", "act": "later", "days": 7},
+            {"label": "Not now", "act": "later", "days": 7},
         ],
     }
     actions.create(

@@ -27,7 +27,7 @@ SHAPES = {"box": "a box in the middle", "full": "the full screen"}
 ACTS = {
     "open": "opens an address",
     "allow": "asks for permission to send push notifications",
-    "later": "puts the in-app message off",
+    "later": "postpones the message",
     "event": "records an event",
     "close": "closes the message",
 }
