@@ -6,7 +6,7 @@ from meadowrun.core.content.tables import MOST_ROWS, TableProblem, read_table
 
 
 def test_rows_by_what_they_are_looked_up_by():
-    read = read_table("Town ;x,Opening Hours\r\nFarrow,9 to 5\r\n\r\n".encode(), "")
+    read = read_table(b"Town ;x,Opening Hours\r\nFarrow,9 to 5\r\n\r\n", "")
     assert read.columns == ["town_x", "opening_hours"]
     assert read.by == "town_x"
     assert read.rows == {"farrow": {"town_x": "Farrow", "opening_hours": "9 to 5"}}
