@@ -29,6 +29,12 @@ from meadowrun.sends.models import Send
 SRC = pathlib.Path(__file__).resolve().parents[2]
 
 
+_FIRST_OF_ALL = """
+SELECT id, 'waiting' AS outcome, FALSE AS repeated, FALSE AS control
+FROM contacts ORDER BY id LIMIT :n
+"""
+
+
 def _ready(session: orm.Session, size: int) -> int:
     """A running send to the first `size` contacts: the number of its dispatch."""
     now = clock.now(session)
@@ -66,10 +72,7 @@ def _ready(session: orm.Session, size: int) -> int:
     put(
         session,
         made,
-        (
-            "SELECT id, 'waiting' AS outcome, FALSE AS repeated, FALSE AS held FROM contacts ORDER "
-            "BY id LIMIT :n"
-        ),
+        _FIRST_OF_ALL,
         {"n": size},
     )
     send.dispatch_id, send.taken_at = made.id, made.taken_at
