@@ -282,7 +282,7 @@ class TestPages:
             season, seasonal = number(session, "season"), number(session, "seasonal")
         shown = words(web.get(f"/tags/{season}").text)
         assert (
-            "2 people bear it, or a tag inside it" in shown
+            "2 people have it, or a tag inside it" in shown
             and "the segment “Season people”" in shown
             and "Leonid nights" in shown
         )

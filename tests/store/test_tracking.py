@@ -160,7 +160,7 @@ def test_following_the_way_out_takes_nobody_off_pressing_the_button_does(databas
         )
     assert said == {
         sent[1]["ann"]: "on the page, from “A send”",
-        sent[1]["ben"]: "with one click in the mail reader, from “A send”",
+        sent[1]["ben"]: "with one click in the mail app, from “A send”",
     }
 
 

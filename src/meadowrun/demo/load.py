@@ -706,7 +706,7 @@ def _react(
     )
     write(wait, "opened")
     if roll[1] > 0.99:
-        write(wait + 40, "unsubscribed", note="with one click in the mail reader")
+        write(wait + 40, "unsubscribed", note="with one click in the mail app")
     elif roll[2] < made.clicks[i] and links:
         write(wait + 60, "clicked", int(0 if roll[5] < 0.62 else roll[5] * 997 % links))
         if roll[3] < made.buys[i] * 1.6:

@@ -171,7 +171,7 @@ def filters(found: Sequence[spam.Finding], judged: Judgement | None) -> list[Ite
             f"{points} points, the line is at {spam.LIMIT:g}"
             + (f": {', '.join(f.rule for f in found[:3])}." if found else "."),
         )
-        for whose, points in (("firms", score[0]), ("private mailboxes", score[1]))
+        for whose, points in (("businesses", score[0]), ("private mailboxes", score[1]))
     ]
     said = f"{judged.points} of {judged.limit} points." if judged else "Not installed here."
     return [

@@ -65,6 +65,7 @@ def edit(ident: int) -> object:
     return flask.render_template(
         "messages/edit.html",
         message=None,
+        name_of=page.name_of,
         part=part,
         base=f"/messages/shared/{ident}",
         reviews=[],

@@ -122,9 +122,7 @@ def create() -> object:
     except MeadowrunError as problem:
         db().rollback()
         return _new(problem), problem.status
-    return done(
-        "messages.edit", f"Not taken along: {'; '.join(lost)}." if lost else None, ident=made.id
-    )
+    return done("messages.edit", f"Not copied: {'; '.join(lost)}." if lost else None, ident=made.id)
 
 
 @pages.get("/messages/<int:ident>")
@@ -144,6 +142,7 @@ def edit(ident: int) -> object:
     return flask.render_template(
         "messages/edit.html",
         message=message,
+        name_of=page.name_of,
         part=None,
         person=person,
         senders=senders(db()),

@@ -330,7 +330,7 @@ def save_sender(
     naming the field."""
     name, address, reply_to = " ".join(name.split()), address.strip(), reply_to.strip()
     if not name:
-        raise Invalid("Give the name that readers see beside the mail.", "name")
+        raise Invalid("Give the name that readers see beside the email.", "name")
     for text, where in ((address, "address"), (reply_to, "reply_to")):
         problem = values.email_problem(text) if text or where == "address" else None
         if problem:

@@ -186,7 +186,7 @@ def unsubscribe_now(token: str) -> object:
         return _public_page("lost"), 404
     one_click = flask.request.form.get("List-Unsubscribe") == "One-Click"
     actions.unsubscribe(
-        db(), now(), *found, "with one click in the mail reader" if one_click else "on the page"
+        db(), now(), *found, "with one click in the mail app" if one_click else "on the page"
     )
     return _unsubscribe_page(found, None, True)
 
