@@ -138,6 +138,7 @@ def main(arguments: list[str]) -> None:
             shutil.rmtree(folder)
         return
     from meadowrun.bench.measurements import MEASUREMENTS
+    from meadowrun.bench.sending import forget_leftovers
 
     if given.only and given.only not in MEASUREMENTS:
         raise SystemExit(
@@ -146,6 +147,7 @@ def main(arguments: list[str]) -> None:
         )
     world = build(given.scale)
     try:
+        forget_leftovers(world)
         found = []
         print(
             f"{'measurement':44} {'ours':>10} {'baseline':>10} {'unit':8} {'ratio':>7}  goal",

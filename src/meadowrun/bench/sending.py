@@ -69,12 +69,7 @@ def _ready(session: orm.Session, size: int) -> int:
             consent_rule="agreed",
         ),
     )
-    put(
-        session,
-        made,
-        _FIRST_OF_ALL,
-        {"n": size},
-    )
+    put(session, made, _FIRST_OF_ALL, {"n": size})
     send.dispatch_id, send.taken_at = made.id, made.taken_at
     return made.id
 
@@ -93,6 +88,19 @@ def forget(session: orm.Session, ident: int) -> None:
     session.execute(sa.text("DELETE FROM sends WHERE dispatch_id = :d"), {"d": ident})
     session.execute(sa.text("DELETE FROM dispatches WHERE id = :d"), {"d": ident})
     session.execute(sa.text("DELETE FROM procrastinate_jobs WHERE task_name = 'outgoing.deliver'"))
+
+
+def forget_leftovers(world: World) -> None:
+    """Takes away what a bench that was stopped in the middle has left: its deliveries would be
+    handed over in place of those that are measured."""
+    with world.database.session() as session:
+        left = session.scalars(sa.text("SELECT id FROM dispatches WHERE name = 'bench'")).all()
+        for ident in left:
+            forget(session, ident)
+    if left:
+        with world.database.engine.connect() as connection:
+            connection = connection.execution_options(isolation_level="AUTOCOMMIT")
+            connection.execute(sa.text("VACUUM ANALYZE deliveries"))
 
 
 #: The delivery rows that left after some contact, as they stand, deleted, and copied in again.
