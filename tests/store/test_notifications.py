@@ -129,6 +129,12 @@ def test_end_to_end(database, settings, job_context, village, client):
         ).scalars().all() == [bo_id]
 
 
+def page_of_ours(session, text):
+    """A message that a tap opens as a page."""
+    document = {"subject": "The night", "lines": [{"id": "a", "type": "text", "html": text}]}
+    return messages.create(session, IDA, NOW, "The page", messages.take(document, {}))
+
+
 def test_phones_and_a_page_of_ours(database, settings, job_context, village, client):
     """By the gateway to phones of both systems, not to browsers; a tap opens a page filled in for
     its reader; an app that is gone is forgotten."""
@@ -152,27 +158,10 @@ def test_phones_and_a_page_of_ours(database, settings, job_context, village, cli
                 settings.inner,
             )
         store.write("UPDATE apps SET gone = 1 WHERE contact = ?", str(bo.id))
-        page = messages.create(
+        page = page_of_ours(
             session,
-            IDA,
-            NOW,
-            "The page",
-            messages.take(
-                {
-                    "subject": "The night",
-                    "lines": [
-                        {
-                            "id": "a",
-                            "type": "text",
-                            "html": (
-                                "<p>Dear {{ contact.first_name }}, <a "
-                                "href='https://farrowhill.example/map'>the map</a></p>"
-                            ),
-                        }
-                    ],
-                },
-                {},
-            ),
+            "<p>Dear {{ contact.first_name }}, <a href='https://farrowhill.example/map'>the map"
+            "</a></p>",
         )
         ident, message = noticing(
             session,
@@ -368,25 +357,7 @@ def test_a_proof_goes_where_the_notification_goes_and_its_page_opens(
         tracking.subscribe_device(
             session, NOW, bo, browsers.new_browser(store, str(bo), site), settings.inner
         )
-        page = messages.create(
-            session,
-            IDA,
-            NOW,
-            "The page",
-            messages.take(
-                {
-                    "subject": "The night",
-                    "lines": [
-                        {
-                            "id": "a",
-                            "type": "text",
-                            "html": "<p>Dear {{ contact.first_name }}, up you come</p>",
-                        }
-                    ],
-                },
-                {},
-            ),
-        ).id
+        page = page_of_ours(session, "<p>Dear {{ contact.first_name }}, up you come</p>").id
         ident = notification(session, {"tap": "page", "page": page, "systems": ["web"]})
         phones = notification(session, {"tap": "app", "systems": ["android", "ios"]}, "For phones")
     web.post(f"/messages/{ident}/proof", data={"to": "bo@post.example", "as": str(ann)})
