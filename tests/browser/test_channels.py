@@ -279,8 +279,10 @@ def test_push_notification(page, house, two):
     page.all('.line [data-insert="?"]')[1].click()
     only_for(page, "Farrow", "Walk up.", "Drive up.")
     page.type('[data-slot="href"]', f"{house.site}/observatory/tickets")
-    page.find('[data-slot="label0"]').send_keys("What is up")
-    page.type('[data-slot="button0"]', f"{house.site}/observatory/programme")
+    page.press("Add a button")
+    page.wait(lambda: page.all('[data-slot="buttons.0.label"]'))
+    page.find('[data-slot="buttons.0.label"]').send_keys("What is up")
+    page.type('[data-slot="buttons.0.href"]', f"{house.site}/observatory/programme")
     saved(page)
     for name, words in (("ada", "Walk up."), ("ben", "Drive up.")):
         read_as(page, name)
@@ -288,6 +290,7 @@ def test_push_notification(page, house, two):
         page.says(words, "#n-body")
     # A tap can open a page of ours instead: one of the messages.
     Select(page.find('[data-slot="tap"]')).select_by_value("page")
+    page.wait(lambda: page.all('[data-slot="page"]'))
     page.says("Choose the page that a tap opens", "#margin")
     Select(page.find('[data-slot="page"]')).select_by_visible_text("Welcome to the hill")
     page.says("a tap opens this page", "#n-leads")

@@ -50,7 +50,7 @@ def test_words_for_some_columns_and_steps_back(page, house):
     write(page, '[data-slot="subject"].ink', "Come up")
     add(page, "Only if")
     # Who reads the first version: a sentence, as in a segment, typed by keyboard.
-    page.click('.version [data-do="who"]')
+    page.click('.version [data-ask="who"]')
     page.wait(lambda: page.find("#who").is_displayed())
     page.type("#who-name", "Patrons")
     page.click("#who #narrow")
@@ -68,9 +68,9 @@ def test_words_for_some_columns_and_steps_back(page, house):
     page.wait(
         lambda: "Patrons" in page.text("#lines") and "membership is Patron" in page.text("#lines")
     )
-    add(page, "Text", '.version [data-into$=":case"][data-do="add"]')
+    add(page, "Text", '.version [data-into$=":case"][data-ask="add"]')
     write(page, ".version .ink[data-rich]", "The lounge is warm")
-    add(page, "Text", '[data-into$=":else"][data-do="add"]')
+    add(page, "Text", '[data-into$=":else"][data-ask="add"]')
     write(page, '[data-into$=":else"] .ink[data-rich]', "The hill is free")
     # The margin counts both, and a click reads as one of them.
     page.wait(lambda: "Patrons" in page.text("#margin"))
@@ -104,7 +104,7 @@ def test_words_for_some_columns_and_steps_back(page, house):
     page.wait(chosen, why="a click in the mail does not select its line")
     # Columns, and steps back and forth.
     add(page, "Columns")
-    add(page, "Heading", '[data-into$=":c1"][data-do="add"]')
+    add(page, "Heading", '[data-into$=":c1"][data-ask="add"]')
     write(page, '[data-into$=":c1"] .ink', "On the right")
     reads(page, "On the right")
     page.click("#undo")
@@ -114,7 +114,7 @@ def test_words_for_some_columns_and_steps_back(page, house):
     # Moved by keyboard, switched off.
     moved = page.find('.line[data-type="columns"]').get_attribute("data-id")
     page.driver.execute_script(
-        "arguments[0].focus()", page.find(f'.line[data-id="{moved}"] [data-do="add"]')
+        "arguments[0].focus()", page.find(f'.line[data-id="{moved}"] [data-ask="add"]')
     )
     page.driver.switch_to.active_element.send_keys(Keys.ALT, Keys.ARROW_UP)
     page.wait(
@@ -125,7 +125,7 @@ def test_words_for_some_columns_and_steps_back(page, house):
     )
     page.driver.execute_script(
         "arguments[0].click()",
-        page.find(f'.line[data-id="{moved}"] > .row-tools [data-move="off"]'),
+        page.find(f'.line[data-id="{moved}"] > .row-tools [data-do="off"]'),
     )
     page.wait(lambda: "On the right" not in inside(page))
     with house.database.session() as session:
@@ -138,7 +138,7 @@ def test_a_line_is_kept_and_another_message_follows(page, house):
     begin(page, "Keeps", "note")
     write(page, '[data-slot="subject"].ink', "A note")
     page.driver.execute_script(
-        "arguments[0].click()", page.find('.line[data-type="text"] [data-do="keep"]')
+        "arguments[0].click()", page.find('.line[data-type="text"] [data-ask="keep"]')
     )
     page.type(".pop input", "Our greeting")
     page.press("Save", ".pop .doing")
@@ -202,7 +202,7 @@ def test_looks_code_and_review(page):
 def test_a_suggestion_is_chosen_and_edited(page, house):
     begin(page, "Helped", "note")
     page.click('[data-slot="subject"].ink')
-    page.click('.line.here [data-do="help"]')
+    page.click('.line.here [data-ask="suggest"]')
     page.type(".pop [name=purpose]", "invite to the Leonid nights")
     page.press("Suggest", ".pop")
     page.wait(lambda: len(page.all(".pop .choice")) >= 3)

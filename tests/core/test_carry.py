@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from meadowrun.core.channels import CHANNELS, beginning, take_for
-from meadowrun.core.content import carry
+from meadowrun.core.content import carry, gist
 from meadowrun.core.content.document import DocumentError, empty, take, texts
 from meadowrun.core.content.lines import new_line, places
 from meadowrun.core.content.push import texts_of
@@ -277,7 +277,7 @@ def test_whatever_is_written_can_be_taken_and_names_only_fields_that_were_there(
 ):
     lines = [
         new_line("heading", text=heading),
-        *(new_line("text", html=f"<p>{carry._rich(p)}</p>") for p in paragraphs),
+        *(new_line("text", html=f"<p>{gist._rich(p)}</p>") for p in paragraphs),
     ]
     document = take(empty() | {"subject": subject, "lines": lines})
     made, _ = along("email", document, target)

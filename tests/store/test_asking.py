@@ -140,17 +140,22 @@ class TestByThePage:
         key = web.post("/messages/conditions", json={"lines": [town("Tarnside")]}).json["key"]
         bare = says(key).replace("<p>", "").replace("</p>", "")
         for channel, page, data in (
-            ("sms", "text", {"text": bare}),
-            ("push", "notification", {"subject": "Up", "plain": bare, "push": {}}),
+            ("sms", "text", {"plain": bare}),
+            ("push", "notification", {"subject": "Up", "plain": bare}),
         ):
             place = web.post(
                 "/messages/new", data={"name": f"By {channel}", "channel": channel}
             ).headers["Location"]
-            answer = web.post(f"{place}/{page}", json={**data, "version": 1, "redraw": True}).json
-            assert (
-                "2 “Walk”" in words(answer["margin"])
-                and "those whose town is Tarnside" in answer["slots"]["plain"]
-            )
+            changes = [
+                {"do": "set", "line": "", "slot": slot, "value": value}
+                for slot, value in data.items()
+            ]
+            answer = web.post(
+                f"{place}/{page}", json={"changes": changes, "version": 1, "redraw": True}
+            ).json
+            assert "2 “Walk”" in words(
+                answer["margin"]
+            ) and "those whose town is Tarnside" in words(answer["lines"])
             read = [
                 web.get(f"{place}/{page}/read?as={crowd[name]}").json for name in ("cleo", "ann")
             ]

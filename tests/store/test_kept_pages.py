@@ -226,15 +226,41 @@ class TestReview:
 
 
 class TestRows:
-    def kept(self, web, name="How to find us", text="Up the quarry path"):
+    @pytest.fixture(autouse=True)
+    def source(self, database):
+        """A message whose one line is saved as a shared part, again and again."""
+        with database.session() as session:
+            self.ident = actions.create(session, IDA, NOW, "Source", empty()).id
+
+    def kept(self, web, name="How to find us", line=None, **more):
+        """The answer to saving a line as a shared part."""
+        line = line or {
+            "id": "r",
+            "type": "text",
+            "html": f"<p>{more.get('text', 'Up the quarry path')}</p>",
+        }
+        version = web.post(f"/messages/{self.ident}/save", json={"version": 0}).json["newest"]
         return web.post(
-            "/messages/shared",
-            json={"name": name, "lines": [{"id": "r", "type": "text", "html": f"<p>{text}</p>"}]},
+            f"/messages/{self.ident}/save",
+            json={
+                "version": version,
+                "document": empty() | {"lines": [line]},
+                "changes": [{"do": "keep", "line": line["id"], "name": name}],
+            },
             headers=JSON,
         )
 
+    def part(self, web, **more):
+        """The number of a new shared part, which its source does not use."""
+        kept = self.kept(web, **more).json
+        web.post(
+            f"/messages/{self.ident}/save",
+            json={"version": kept["version"], "document": empty()},
+        )
+        return kept["document"]["lines"][0]["part"]
+
     def test_a_row_is_followed_by_whom_the_author_chooses(self, web, database, letter):
-        part = self.kept(web).json["part"]
+        part = self.part(web)
         lines = [
             *LETTER["lines"][:3],
             {"id": "k", "type": "shared", "part": part, "version": 1},
@@ -262,10 +288,7 @@ class TestRows:
         )
         assert "By the river" in web.get(f"/messages/{letter}/read.html").text
         web.post(f"/messages/shared/{part}/restore/1")
-        assert (
-            web.get(f"/messages/shared/{part}/3", headers=JSON).json["lines"][0]["html"]
-            == "<p>Up the quarry path</p>"
-        )
+        assert "Up the quarry path" in web.get(f"/messages/shared/{part}/read.html").text
         assert "This shared part is used in “A letter”" in words(
             web.post(f"/messages/shared/{part}/delete", follow_redirects=True).text
         )
@@ -273,16 +296,13 @@ class TestRows:
         assert "1 message 1 not up to date" in words(web.get("/messages/shared").text)
 
     def test_what_a_row_cannot_be(self, web):
-        part = self.kept(web).json["part"]
+        part = self.part(web)
         assert self.kept(web).status_code == 409
         assert self.kept(web, name=" ").status_code == 422
-        inside = web.post(
-            "/messages/shared",
-            json={
-                "name": "Nested",
-                "lines": [{"id": "k", "type": "shared", "part": part, "version": 1}],
-            },
-            headers=JSON,
+        inside = self.kept(
+            web,
+            name="Nested",
+            line={"id": "k", "type": "shared", "part": part, "version": 1},
         )
         assert inside.status_code == 422 and "another one" in inside.json["error"]
         assert (
@@ -296,20 +316,33 @@ class TestRows:
             ).status_code
             == 409
         )
-        assert web.get(f"/messages/shared/{part}/99").status_code == 404
+        gone = web.post(
+            f"/messages/{self.ident}/save",
+            json={
+                "version": web.post(f"/messages/{self.ident}/save", json={"version": 0}).json[
+                    "newest"
+                ],
+                "document": empty()
+                | {"lines": [{"id": "k", "type": "shared", "part": part, "version": 99}]},
+                "changes": [{"do": "unpack", "line": "k"}],
+            },
+        )
+        assert gone.status_code == 422 and "no such version" in gone.json["error"]
         assert (
             web.post("/messages/shared", data={"name": "Adaptive", "kind": "adaptive"}).status_code
             == 303
         )
 
     def test_a_row_is_read_and_written_like_a_message(self, web, letter):
-        part = self.kept(web, text="For {{ contact.first_name | default('you', true) }}").json[
-            "part"
-        ]
+        part = self.part(web, text="For {{ contact.first_name | default('you', true) }}")
         assert "Where it is used" in words(web.get(f"/messages/shared/{part}").text)
         assert "For Ann" in web.get(f"/messages/shared/{part}/read?as=1").json["text"]
         assert "For Ann" in web.get(f"/messages/shared/{part}/read.html?as=1").text
-        assert web.get(f"/messages/shared/{part}/line/button").json["type"] == "button"
+        added = web.post(
+            f"/messages/shared/{part}/save",
+            json={"version": 1, "changes": [{"do": "add", "type": "button", "into": ""}]},
+        ).json
+        assert 'data-type="button"' in added["lines"] and added["version"] == 2
         assert (
             web.post(f"/messages/shared/{part}/people", json={"q": "ann"}).json["people"][0]["name"]
             == "Ann"

@@ -230,9 +230,56 @@ class TestReading:
         assert "1 person of 2 has no town" in shown
 
     def test_a_new_line_of_each_kind(self, web, letter):
-        for kind in doc.LINE_TYPES:
-            assert web.get(f"/messages/{letter}/line/{kind}").json["type"] == kind
-        assert web.get(f"/messages/{letter}/line/spell").status_code == 422
+        for number, kind in enumerate(doc.LINE_TYPES, 1):
+            answer = web.post(
+                f"/messages/{letter}/save",
+                json={"version": number, "changes": [{"do": "add", "type": kind, "into": ""}]},
+            ).json
+            assert f'data-id="{answer["touched"]}" data-type="{kind}"' in answer["lines"]
+        wrong = web.post(
+            f"/messages/{letter}/save",
+            json={"version": number + 1, "changes": [{"do": "add", "type": "spell"}]},
+        )
+        assert wrong.status_code == 422 and "no line of the type" in wrong.json["error"]
+
+    def test_what_is_typed_draws_nothing_anew(self, web, letter):
+        typed = {"do": "set", "line": "h", "slot": "text", "value": "Come early"}
+        answer = web.post(f"/messages/{letter}/save", json={"version": 1, "changes": [typed]}).json
+        assert "lines" not in answer and answer["document"]["lines"][0]["text"] == "Come early"
+        assert "Come early" in web.get(f"/messages/{letter}/read.html").text
+
+    @pytest.mark.parametrize(
+        ("posted", "says"),
+        [
+            ({"changes": ["x"]}, "each an object"),
+            ({"changes": [{"do": "fly"}]}, "no change that can be made"),
+            ({"changes": [{"do": "remove", "line": "gone"}]}, "no longer there"),
+            ({"version": "one"}, "must be a number"),
+            ({"document": []}, "not an object"),
+        ],
+    )
+    def test_changes_that_cannot_be_made_are_refused(self, web, letter, posted, says):
+        answer = web.post(f"/messages/{letter}/save", json={"version": 1, **posted})
+        assert answer.status_code == 422 and says in answer.json["error"]
+        assert "Good evening" in web.get(f"/messages/{letter}/read.html").text
+
+    def test_changes_of_two_windows_both_stay(self, web, letter):
+        """The later window's changes apply to what it saw, as a draft of its own."""
+
+        def typed(slot, value):
+            return {"do": "set", "line": "", "slot": slot, "value": value}
+
+        seen = web.post(f"/messages/{letter}/save", json={"version": 1}).json["document"]
+        first = {"version": 1, "changes": [typed("subject", "First window")]}
+        assert web.post(f"/messages/{letter}/save", json=first).status_code == 200
+        second = {"version": 1, "changes": [typed("preheader", "Second window")]}
+        told = web.post(f"/messages/{letter}/save", json=second)
+        assert told.status_code == 409
+        mine = second | {"version": told.json["newest"], "document": seen, "apart": True}
+        document = web.post(f"/messages/{letter}/save", json=mine).json["document"]
+        assert document["preheader"] == "Second window"
+        assert document["subject"] != "First window"
+        assert "First window" in words(web.get(f"/messages/{letter}/drafts").text)
 
 
 class TestProofs:

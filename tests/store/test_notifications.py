@@ -13,6 +13,7 @@ from meadowrun.base import clock, jobs, signing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.channels import beginning
 from meadowrun.messages import actions as messages
+from meadowrun.messages.models import Message
 from meadowrun.people import actions as people
 from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Send
@@ -329,8 +330,10 @@ def test_the_page(web, database, village):
         "subject": "",
         "plain": "x" * 300,
         "push": {"href": "nowhere", "buttons": [{"label": "", "href": "https://a.example"}]},
-        "version": 1,
     }
+    with database.session() as session:
+        document = session.get_one(Message, ident).document
+    bad = {"document": document | bad, "version": 1}
     margin = web.post(f"/messages/{ident}/notification", json=bad).json["margin"]
     for words in (
         "There is no title",
@@ -341,7 +344,10 @@ def test_the_page(web, database, village):
         assert words in margin
     three = web.post(
         f"/messages/{ident}/notification",
-        json=bad | {"version": 2, "push": {"buttons": [{"label": "a"}] * 3}},
+        json={
+            "version": 2,
+            "changes": [{"do": "add_button", "of": "push"}, {"do": "add_button", "of": "push"}],
+        },
         headers={"Accept": "application/json"},
     )
     assert three.status_code == 422 and "at most 2 buttons" in three.json["error"]

@@ -17,6 +17,7 @@ from meadowrun.core.channels.kind import Kind
 from meadowrun.core.channels.sms import taken_as_text
 from meadowrun.core.content.document import DocumentError, empty
 from meadowrun.core.content.findings import MUST, Check
+from meadowrun.core.content.gist import Gist
 from meadowrun.gateways.channels import CHANNELS, Channel, add
 from meadowrun.gateways.handing import Handed, all_may_go
 from meadowrun.messages import actions as messages
@@ -130,6 +131,18 @@ def tower():
                     | {"channel": "lantern", "text_only": True, "plain": "", "colour": "white"}
                 ),
                 checks=checks,
+                says=lambda document, lines, organisation, asked: Gist(
+                    heading=document["plain"], paragraphs=["Seen from the tower."]
+                ),
+                takes_in=lambda taken: (
+                    empty()
+                    | {
+                        "channel": "lantern",
+                        "text_only": True,
+                        "plain": taken.said.heading or taken.said.subject,
+                        "colour": "white",
+                    }
+                ),
             ),
             facts=FACTS,
             can="c.attributes->>'lamp' LIKE 'lamp-%' AND {agreed}",
@@ -232,6 +245,17 @@ def test_a_proof_of_it_goes_the_one_way_and_is_never_counted(database, world, to
     assert "The proof was not sent: lamp-9 (fog)." in words(web.get(f"/messages/{message}").text)
     with database.session() as session:
         assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
+
+
+def test_its_words_go_along_to_an_email_and_back(database, world, tower, web):
+    with database.session() as session:
+        ident = session.get_one(Send, world).message_id
+    assert "Also as a lantern signal" not in words(web.get(f"/messages/{ident}").text)
+    mail = web.post(f"/messages/{ident}/also", data={"channel": "email"}).location
+    assert "Seen from the tower." in web.get(f"{mail}/read?as=1").json["text"]
+    assert "Also as a lantern signal" in words(web.get(mail).text)
+    back = web.post(f"{mail}/also", data={"channel": "lantern"}).location
+    assert web.get(f"{back}/read?as=1").json["text"].strip() == "Storm, Ann"
 
 
 def test_conditions_speak_of_it(database, world, tower, settings):

@@ -223,7 +223,11 @@ class TestMessages:
         assert f'name="from" value="{letter}"' not in web.get("/messages/new").text
 
     def test_plain_text_to_begin_ones_own_with(self, web, letter):
-        assert "Good evening" in web.get(f"/messages/{letter}/plain").json["text"]
+        answer = web.post(
+            f"/messages/{letter}/save", json={"version": 1, "changes": [{"do": "own_plain"}]}
+        ).json
+        assert "Good evening" in answer["document"]["plain"] and answer["document"]["plain_of"]
+        assert "Good evening" in answer["lines"], "it stands where it can be edited"
 
     def test_links_are_really_followed_on_request(self, web, database, settings):
         server = HTTPServer(("127.0.0.1", 0), Site)

@@ -177,6 +177,10 @@ def test_what_is_written_stands_in_its_place_without_a_blank_more(web, database)
     assert re.search(r"data-multi[^>]*>([^<]*)</div>", page)[1] == "Two lines,\nthe second. STOP"
 
 
+def typed(text):
+    return {"do": "set", "line": "", "slot": "plain", "value": text}
+
+
 def test_the_page_counts_parts_for_the_longest_name(web, database):
     with clock.at(NOW), database.session() as session:
         ident = texting(session, "{{ contact.first_name }}" + "a" * 145 + " STOP")
@@ -190,14 +194,15 @@ def test_the_page_counts_parts_for_the_longest_name(web, database):
     assert "2 parts" in web.get(f"/messages/{message_id}/text").text
     answer = web.post(
         f"/messages/{message_id}/text",
-        json={"text": "It’s on tonight. STOP", "version": 1, "plainer": True},
+        json={"changes": [typed("It’s on tonight. STOP"), {"do": "plainer"}], "version": 1},
     )
-    assert answer.json["text"] == "It's on tonight. STOP"
+    assert answer.json["document"]["plain"] == "It's on tonight. STOP"
+    assert "It&#39;s on tonight" in answer.json["lines"]
     read = web.get(f"/messages/{message_id}/text/read").json
     assert read["parts"] == 1 and read["alphabet"] == "GSM-7" and read["left"] == 160 - 21
     wrong = web.post(
         f"/messages/{message_id}/text",
-        json={"text": "{{ nonsense", "version": 2},
+        json={"changes": [typed("{{ nonsense")], "version": 2},
         headers={"Accept": "application/json"},
     )
     assert wrong.status_code == 422 and "{{" in wrong.json["error"]

@@ -7,6 +7,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import sqlalchemy as sa
+from sqlalchemy import orm
 
 from meadowrun.base import signing
 from meadowrun.base.db import Database
@@ -18,6 +19,7 @@ from meadowrun.core.channels.in_app import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
+from meadowrun.people.models import Contact
 from meadowrun.shell.keys import on_website
 
 #: They wait on the website for anyone who did not say no to them.
@@ -28,6 +30,8 @@ SELECT c.id, TRUE AS has_address, TRUE AS address_usable, FALSE AS suppressed, F
 FROM contacts c
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'in_app' AND ch.topic_id = 0
 {join}"""
+#: Whether some lie ready for somebody.
+ANY_LAID = "SELECT EXISTS (SELECT 1 FROM in_app_places WHERE contact_id = :id)"
 LAID = """
 INSERT INTO in_app_places (contact_id, dispatch_id, delivery, laid_at) SELECT contact, :dispatch,
 delivery, :now
@@ -149,6 +153,10 @@ class Proofs(Prover):
         return self._address
 
 
+def _concerns(session: orm.Session, contact: Contact) -> bool:
+    return bool(session.scalar(sa.text(ANY_LAID), {"id": contact.id}))
+
+
 CHANNEL = Channel(
     kind=KIND,
     facts=FACTS,
@@ -168,5 +176,6 @@ CHANNEL = Channel(
     may="all of them who did not say no",
     shown="when they come to the website, as the in-app message says",
     waits_there=True,
+    concerns=_concerns,
     editor="messages.edit",
 )

@@ -112,5 +112,6 @@ CHANNEL = Channel(
     a="a text message",
     can_be_left=True,
     shown_address="phone",
+    concerns=lambda session, contact: bool(contact.phone),
     editor="texting.edit",
 )

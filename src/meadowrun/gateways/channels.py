@@ -76,6 +76,9 @@ class Channel:
     checked: str = "Text, links and fill-ins are in order."
     #: an attribute of a contact that says where it goes
     shown_address: str = "email"
+    #: whether somebody of whom it is not known yet what they want is asked about it: of a session
+    #: and a contact
+    concerns: Callable[[Any, Any], bool] = lambda session, contact: False
     #: the page on which it is written, with `ident`
     editor: str
 

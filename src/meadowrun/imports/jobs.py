@@ -16,17 +16,16 @@ from meadowrun.base.logs import log
 from meadowrun.core import people_file as pf
 from meadowrun.core.values import email_key
 from meadowrun.core.wording import fold
+from meadowrun.imports import consents
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Field, StoredFile
-from meadowrun.people.queries import NUMBER, dictionary
+from meadowrun.people.queries import dictionary
 from meadowrun.tags import actions as tagging
 
 COLUMNS = ("first_name", "last_name", "phone", "town", "language", "timezone")
 #: What a column may say yes or no to.
-CHANNELS = tuple(pf.SAID.values())
-_CONSENT = "contact_id, channel, topic_id, agreed, at, how"
 _REPORT_EVERY = 5000
 #: More different values than this are no choice to pick from.
 MOST_CHOICES = 100
@@ -144,10 +143,11 @@ class _Run:
             "stay_out": stay_out,
             "tagged": tagged,
         }
-        for channel in CHANNELS:
+        staged = consents.Staged(self.plan, self.now, self.found.file_name)
+        for channel in consents.BROUGHT:
             counts[f"agreed_{channel}"], counts[f"declined_{channel}"] = (
-                self._consent(channel),
-                self._declined(channel),
+                consents.agreed(self.session, staged, channel),
+                consents.declined(self.session, staged, channel),
             )
         if not self.dry:
             self._finish(counts)
@@ -416,69 +416,6 @@ class _Run:
                 "count(DISTINCT contact_id) FROM given"
             )
         ).scalar_one()
-
-    def _consent(self, channel: str) -> int:
-        """Who agrees, with the evidence: every newcomer, or those of whom a column says so and who
-        never said anything else. Suppressed ones stay out. Says how many agreed to the channel as a
-        whole."""
-        newcomers = "s.is_new" if channel == "email" else "s.is_new AND s.phone IS NOT NULL"
-        who = {"newcomers": newcomers, "column": f"s.said_{channel}"}.get(
-            self.plan.agreeing(channel)
-        )
-        if who is None:
-            return 0
-        # One question each for address and domain: asked together they could not be hashed.
-        free = (
-            "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = s.email_key) AND NOT "
-            "EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = '@' || "
-            "split_part(s.email_key, '@', 2))"
-            if channel == "email"
-            else "NOT EXISTS (SELECT 1 FROM suppressions x WHERE x.address_key = "
-            f"{NUMBER.replace('c.', 's.')})"
-        )
-        if who != newcomers:
-            free += (
-                " AND NOT EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND "
-                "k.channel = :channel AND k.topic_id IN (0, :topic))"
-            )
-        # All of email last: whether somebody had said anything is asked of it.
-        topics = sorted(self.plan.topics, reverse=True) if channel == "email" else [0]
-        agreed = 0
-        for topic in topics:
-            agreed = self._write(
-                f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, true, "
-                f":now, :how FROM staged s WHERE {who} AND {free}",
-                channel,
-                topic,
-                f"{self.plan.consent} (import of {self.found.file_name})",
-            )
-        return agreed
-
-    def _declined(self, channel: str) -> int:
-        """Of whom a column says that they said no: it counts, also against an earlier yes. A no is
-        never lost."""
-        if self.plan.agreeing(channel) != "column":
-            return 0
-        return self._write(
-            f"INSERT INTO consents ({_CONSENT}) SELECT s.contact_id, :channel, :topic, false, "
-            ":now, :how FROM staged s "
-            f"WHERE NOT s.said_{channel} ON CONFLICT (contact_id, channel, topic_id) DO UPDATE "
-            "SET agreed = false, at = excluded.at, "
-            "how = excluded.how WHERE consents.agreed",
-            channel,
-            0,
-            f"a no in the file {self.found.file_name}",
-        )
-
-    def _write(self, statement: str, channel: str, topic: int, how: str) -> int:
-        """Writes consents, and into their history what really changed; says how many did."""
-        return self.session.execute(
-            sa.text(
-                f"WITH said AS ({statement} RETURNING {_CONSENT}) INSERT INTO consent_changes "
-                f"({_CONSENT}) SELECT {_CONSENT} FROM said"
-            ),
-            {"channel": channel, "topic": topic, "now": self.now, "how": how},
-        ).rowcount
 
     def _keep_refusals(self) -> None:
         """Refused rows are kept beside the transaction that a dry run rolls back."""

@@ -11,8 +11,10 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.core.values import ValueProblem, is_whole, phone
 from meadowrun.imports import actions, queries
+from meadowrun.imports.consents import BROUGHT
 from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
@@ -66,6 +68,11 @@ def upload() -> object:
     return done("imports.show", ident=made.id)
 
 
+def _brought() -> dict[str, str]:
+    """The channels that a file can bring consent to, each with what comes by it."""
+    return {channel: CHANNEL_WORDS[channel] for channel in BROUGHT}
+
+
 @pages.get("/imports/<int:ident>")
 def show(ident: int) -> object:
     return _show(actions.get(db(), ident), None, None)
@@ -80,6 +87,7 @@ def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) 
         new = {f"own:{key}": (label, kind) for label, kind, key in plan.new}
         return flask.render_template(
             "imports/match.html",
+            brought=_brought(),
             found=found,
             plan=plan,
             reading=pf.Reading(**found.reading).words(),
@@ -103,6 +111,8 @@ def _show(found: Import, problem: MeadowrunError | None, tried: pf.Plan | None) 
     made = db().get(PeopleList, found.list_id) if found.list_id else None
     return flask.render_template(
         "imports/show.html",
+        brought=_brought(),
+        usual=USUAL,
         found=found,
         refusals=refusals,
         left_out=left_out,

@@ -14,7 +14,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.channels import take_for
+from meadowrun.core.channels import KINDS, take_for
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
@@ -106,6 +106,15 @@ def check_conditions(lines: list[Json], words: Dictionary) -> None:
                 ) from None
 
 
+def meanwhile(who: str, what: str, newest: int) -> Conflict:
+    """What is said to whoever saves over something newer, a message or a shared part."""
+    return Conflict(
+        f"{who} changed this {what} while you were writing, or you did in another window. What "
+        "you typed is still here.",
+        newest,
+    )
+
+
 def save(
     session: orm.Session,
     actor: Actor,
@@ -126,11 +135,7 @@ def save(
     asking.check(session, document)
     session.refresh(message, with_for_update=True)
     if message.version != based_on:
-        raise Conflict(
-            f"{message.changed_by} changed this message while you were writing, or you did in "
-            "another window. What you typed is still here.",
-            message.version,
-        )
+        raise meanwhile(message.changed_by, "message", message.version)
     if document == message.document:
         return message
     newest = session.get_one(Draft, (message.id, message.draft))
@@ -325,7 +330,7 @@ def ask_review(
     """Asks a person to look at the newest draft. Raises Invalid when it has no subject, or one
     would ask oneself."""
     if (
-        message.channel == "email"
+        KINDS[message.channel].mail
         and not message.document["subject"]
         and not message.document.get("one_of")
     ):

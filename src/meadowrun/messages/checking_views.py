@@ -14,6 +14,7 @@ import flask
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
 from meadowrun.base.manifest import learnt
+from meadowrun.core.channels import KINDS
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.code import Page
@@ -82,10 +83,11 @@ def show(ident: int) -> object:
             for word in spelling.misspelt(Page.of(text).body if slot == "code" else text, agreed):
                 misspelt.setdefault(word, (line, slot))
     parts = views.shown(message.document, message)
-    judged = filters.judge(whole) if message.channel == "email" else None
+    is_mail = KINDS[message.channel].mail
+    judged = filters.judge(whole) if is_mail else None
     losses, avoided = readers.losses(mail.html), _avoided(message.document)
     items = [*preflight.checked(parts["checks"]), *_read_by_all(message, parts["readers"])]
-    if message.channel == "email":
+    if is_mail:
         items += [
             preflight.devices(mail.html, bool(message.document.get("code"))),
             preflight.readers_of_mail(losses, len(readers.readers())),
@@ -99,6 +101,7 @@ def show(ident: int) -> object:
     return flask.render_template(
         "messages/checks.html",
         message=message,
+        is_mail=is_mail,
         items=items,
         counted=preflight.counted(items),
         spam=found,
@@ -205,26 +208,13 @@ def _expected(subject: str) -> past.Expected | None:
     return past.expected(subject, learnt(db(), now())) if subject else None
 
 
-#: a slot of a document or line → the place of writing help
-_PLACES = {
-    "subject": "subject",
-    "preheader": "preheader",
-    "html": "html",
-    "label": "label",
-    "text": "text",
-    "plain": "sms",
-    "title": "title",
-    "body": "body",
-}
-
-
 @pages.post("/messages/<int:ident>/suggest")
 @needs("author")
 def suggestions(ident: int) -> object:
     """Several suggestions for a place; none is used before somebody chose it."""
     message = queries.message(db(), ident)
     house, data = queries.house(db()), body()
-    place = str(data.get("place") or _PLACES.get(str(data.get("slot")), ""))
+    place = KINDS[message.channel].suggests.get(str(data.get("slot")), "")
     brief = suggest.Brief(
         str(data.get("purpose", ""))[:300],
         str(data.get("tone")),

@@ -4,6 +4,7 @@ else."""
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.channels import KINDS
 from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, queries
 from meadowrun.messages.models import Message
@@ -41,7 +42,7 @@ def _page(message: Message, problem: MeadowrunError | None) -> object:
     others = [
         m
         for m in queries.messages(db())
-        if m.channel == "email" and m.id != message.id and not m.document.get("one_of")
+        if KINDS[m.channel].mail and m.id != message.id and not m.document.get("one_of")
     ]
     readers = queries.readers_by_value(db(), field, words()) if values else {}
     return flask.render_template(

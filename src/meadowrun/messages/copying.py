@@ -12,7 +12,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.base.manifest import left_by
 from meadowrun.base.settings import Settings
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.channels import CHANNELS, beginning
+from meadowrun.core.channels import CHANNELS, KINDS, beginning
 from meadowrun.core.content import begin
 from meadowrun.core.content.carry import carried
 from meadowrun.core.content.compiled import placed
@@ -48,7 +48,7 @@ def document_from(
 def begun(session: orm.Session, channel: str, settings: Settings, layout: str = "") -> Json:
     """What a new message of a channel begins with; `layout` is for an email."""
     looks = queries.house(session).looks
-    if channel == "email":
+    if KINDS[channel].mail:
         return begin.document(layout, settings.organisation, settings.postal_address, looks)
     return beginning(channel, settings.organisation, STOP_WORD, looks)
 

@@ -123,9 +123,14 @@ def plain(text: str, labels: Mapping[str, str]) -> Markup:
     return Markup("").join(_drawn(p, labels) or escape(p) for p in fillins.tree(text))
 
 
+#: a colour of words, in clean rich text
+_COLOURED = re.compile(r'<span style="color:([^"<>]*)">')
+
+
 def rich(html: str, labels: Mapping[str, str]) -> Markup:
     """A rich text, clean already, for the editor. Fill-ins inside a link's address stay as they
-    are."""
+    are; colours come as data, because a page of ours takes no styles from its markup."""
+    html = _COLOURED.sub(r'<span data-colour="\1">', html)
     found, inside_tag = [], False
     for part in fillins.tree(html):
         if isinstance(part, str):

@@ -6,17 +6,19 @@ from typing import Any
 import flask
 
 from meadowrun.base.errors import Invalid
+from meadowrun.core.channels import KINDS
 from meadowrun.core.content import fillins
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks, texts_of
-from meadowrun.messages import actions, editable, page, queries, reading, views
+from meadowrun.gateways.channels import CHANNELS
+from meadowrun.messages import editable, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
 from meadowrun.people.devices import devices_by_kind
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, needs, now, zone
+from meadowrun.shell.request import db, needs, now, zone
 
 pages = flask.Blueprint("notifications", __name__)
 
@@ -39,13 +41,7 @@ def edit(ident: int) -> object:
         reviews=queries.reviews(db(), ident),
         segments=segments(db()),
         name_of=page.name_of,
-        emails=[
-            m
-            for m in queries.messages(db())
-            if m.channel == "email" and not m.document.get("one_of")
-        ],
-        document=message.document,
-        push=EMPTY | message.document["push"],
+        also_as=CHANNELS.values(),
         **_follows(message),
     )
 
@@ -81,7 +77,13 @@ def _follows(message: Message) -> dict[str, Any]:
     )
     _, reachable = queries.reach(db(), "push", None)
     wanted = document["push"].get("systems", SYSTEMS)
+    emails = [
+        m for m in queries.messages(db()) if KINDS[m.channel].mail and not m.document.get("one_of")
+    ]
     return {
+        "document": document,
+        "push": EMPTY | document["push"],
+        "emails": emails,
         "checks": found,
         "devices": {SYSTEMS[k]: n for k, n in sorted(devices_by_kind(db()).items()) if k in wanted},
         "reachable": reachable,
@@ -101,30 +103,10 @@ def _follows(message: Message) -> dict[str, Any]:
 @pages.post("/messages/<int:ident>/notification")
 @needs("author")
 def save(ident: int) -> object:
-    message, data = _message(ident), body()
-    given = {
-        "subject": str(data.get("subject", "")),
-        "plain": str(data.get("plain", "")),
-        "push": data.get("push"),
-    }
-    actions.save(
-        db(),
-        actor(),
-        now(),
-        message,
-        message.document | given,
-        views.version_of(data),
-        words(),
-        data.get("apart") is True,
+    message = _message(ident)
+    return views.saved(
+        message, lambda: _follows(message), "notification_lines", "notification_margin"
     )
-    parts = _follows(message)
-    answer = views.saved_answer(message.draft, message, "messages/notification_margin.html", parts)
-    if data.get("redraw"):
-        answer["slots"] = {
-            slot: editable.plain(message.document[slot] or "", parts["labels"])
-            for slot in ("subject", "plain")
-        }
-    return flask.jsonify(answer)
 
 
 @pages.get("/messages/<int:ident>/notification/read")

@@ -60,13 +60,7 @@ def keep_part(
     else:
         session.refresh(part, with_for_update=True)
         if based_on is not None and based_on != part.version:
-            raise Conflict(
-                (
-                    f"{part.changed_by} changed this shared part meanwhile, or you did in another "
-                    "window. What you typed is still here."
-                ),
-                part.version,
-            )
+            raise actions.meanwhile(part.changed_by, "shared part", part.version)
         if taken["lines"] == part.lines and name == part.name:
             return part
         said = differences(

@@ -5,9 +5,8 @@ import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.lines import listed
 from meadowrun.core.values import is_whole
-from meadowrun.messages import page, queries, reading, shared, views
+from meadowrun.messages import actions, editing, page, queries, reading, shared, views
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
 from meadowrun.people.asked import words
 from meadowrun.shell.framed import in_frame
@@ -33,24 +32,17 @@ def _behind(part: SharedPart, users: list[tuple[Message, set[int]]]) -> int:
 
 @pages.post("/messages/shared")
 @needs("author")
-def keep() -> object:
-    """Keeps posted lines under a name, for the editor; or begins an empty part from the list's
-    form."""
-    if not flask.request.is_json:
-        form = flask.request.form
-        line = (
-            doc.new_line(
-                "only", cases=[{"id": "v1", "name": "", "lines": [], "group": "", "content": []}]
-            )
-            if form.get("kind") == "adaptive"
-            else doc.new_line("text")
-        )
-        made = shared.keep_part(db(), actor(), now(), form.get("name", ""), [line], words())
-        return done("shared.edit", ident=made.id)
-    made = shared.keep_part(
-        db(), actor(), now(), str(body().get("name", "")), listed(body().get("lines")), words()
+def begin() -> object:
+    """Begins a part with one empty line."""
+    form = flask.request.form
+    case = {"id": "v1", "name": "", "lines": [], "group": "", "content": []}
+    line = (
+        doc.new_line("only", cases=[case])
+        if form.get("kind") == "adaptive"
+        else doc.new_line("text")
     )
-    return flask.jsonify(part=made.id, version=made.version)
+    made = shared.keep_part(db(), actor(), now(), form.get("name", ""), [line], words())
+    return done("shared.edit", ident=made.id)
 
 
 def _document(lines: list[doc.Json]) -> doc.Json:
@@ -80,15 +72,26 @@ def edit(ident: int) -> object:
 @pages.post("/messages/shared/<int:ident>/save")
 @needs("author")
 def save(ident: int) -> object:
-    part = queries.shared_part(db(), ident)
-    document = body().get("document")
-    lines = document.get("lines") if isinstance(document, dict) else None
-    if not isinstance(lines, list):
-        raise Invalid("Post a document with lines.")
-    shared.keep_part(
-        db(), actor(), now(), part.name, lines, words(), part, views.version_of(body())
+    part, data = queries.shared_part(db(), ident), body()
+    posted = editing.apply(
+        data,
+        editing.Newest(_document(part.lines), part.version, part.changed_by, "shared part"),
+        lambda given: actions.take(given, words()),
+        views.around(),
     )
-    return flask.jsonify(views.saved_document(part.version, _document(part.lines), None))
+    shared.keep_part(
+        db(),
+        actor(),
+        now(),
+        part.name,
+        posted.document["lines"],
+        words(),
+        part,
+        editing.based_on(data),
+    )
+    document = _document(part.lines)
+    done_with = editing.Posted(document, posted.touched)
+    return views.answered(part.version, part.version, done_with, None, views.shown(document))
 
 
 @pages.get("/messages/shared/<int:ident>/read")
@@ -114,12 +117,6 @@ def read_html(ident: int) -> object:
     return in_frame(views.looked(mail, flask.request.args.get("look", "desktop")), heard=True)
 
 
-@pages.get("/messages/shared/<int:ident>/line/<kind>")
-@needs("author")
-def new_line(ident: int, kind: str) -> object:
-    return views.new_line(kind)
-
-
 @pages.post("/messages/shared/<int:ident>/people")
 def found_people(ident: int) -> object:
     return views.found_people()
@@ -133,15 +130,6 @@ def people(ident: int) -> object:
 @pages.get("/messages/shared/<int:ident>/fills")
 def fills(ident: int) -> object:
     return views.fills()
-
-
-@pages.get("/messages/shared/<int:ident>/<int:version>")
-def version(ident: int, version: int) -> object:
-    """The lines of one version, for turning a shared part into lines of its own."""
-    found = db().get(SharedPartVersion, (ident, version))
-    if found is None:
-        flask.abort(404)
-    return flask.jsonify(lines=found.lines)
 
 
 @pages.get("/messages/shared/<int:ident>/uses")

@@ -8,12 +8,13 @@ import flask
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content import fillins, sms
 from meadowrun.core.content.findings import About
-from meadowrun.messages import actions, editable, page, queries, reading, views
+from meadowrun.gateways.channels import CHANNELS
+from meadowrun.messages import editable, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import actor, body, db, needs, now, settings, zone
+from meadowrun.shell.request import db, needs, now, settings, zone
 
 pages = flask.Blueprint("texting", __name__)
 
@@ -33,7 +34,7 @@ def edit(ident: int) -> object:
         reviews=queries.reviews(db(), ident),
         segments=segments(db()),
         name_of=page.name_of,
-        document=message.document,
+        also_as=CHANNELS.values(),
         **_follows(message),
     )
 
@@ -74,6 +75,7 @@ def _follows(message: Message) -> dict[str, Any]:
     )
     reach = queries.reach(db(), "sms", ids)
     return {
+        "document": message.document,
         "size": made,
         "checks": found,
         "whose": whose,
@@ -94,26 +96,7 @@ def _follows(message: Message) -> dict[str, Any]:
 @needs("author")
 def save(ident: int) -> object:
     message = _message(ident)
-    text = str(body().get("text", ""))
-    if body().get("plainer"):
-        text = sms.plainer(text)
-    actions.save(
-        db(),
-        actor(),
-        now(),
-        message,
-        message.document | {"plain": text},
-        views.version_of(body()),
-        words(),
-        body().get("apart") is True,
-    )
-    parts = _follows(message)
-    answer = views.saved_answer(message.draft, message, "messages/text_margin.html", parts) | {
-        "text": message.document["plain"] or ""
-    }
-    if body().get("plainer") or body().get("redraw"):
-        answer["slots"] = {"plain": editable.plain(answer["text"], parts["labels"])}
-    return flask.jsonify(answer)
+    return views.saved(message, lambda: _follows(message), "text_lines", "text_margin")
 
 
 @pages.get("/messages/<int:ident>/text/read")

@@ -2,6 +2,7 @@
 
 import json
 import re
+from collections.abc import Callable
 from typing import Any
 
 import flask
@@ -10,7 +11,7 @@ from markupsafe import escape
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
-from meadowrun.core.channels import CHANNELS, checks_of
+from meadowrun.core.channels import CHANNELS, KINDS, checks_of
 from meadowrun.core.content import begin, in_app, readers
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.checks import PHONES, shown_length
@@ -19,10 +20,9 @@ from meadowrun.core.content.findings import About
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.content.plain import made_from
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
-from meadowrun.messages import actions, bringing, copying, editable, page, queries, reading
+from meadowrun.messages import actions, bringing, copying, editable, editing, page, queries, reading
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Draft, Message
 from meadowrun.messages.senders import senders
@@ -42,7 +42,6 @@ from meadowrun.shell.request import (
     counts_of,
     db,
     done,
-    integer,
     needs,
     now,
     settings,
@@ -106,13 +105,13 @@ def create() -> object:
             raise Invalid("There is no such channel.", "channel")
         source = (
             bringing.given(flask.request.files.get("file"), form.get("code", ""))
-            if channel == "email"
+            if KINDS[channel].mail
             else ""
         )
         chosen = form.get("words_of") or form.get("from", "")
         if source.strip():
             document, lost = bringing.read_in(db(), source, words(), settings().public_url)
-        elif is_whole(chosen) and (form.get("words_of") or channel == "email"):
+        elif is_whole(chosen) and (form.get("words_of") or KINDS[channel].mail):
             document, lost = copying.document_from(
                 db(), queries.message(db(), int(chosen)), channel, settings(), words()
             )
@@ -143,6 +142,7 @@ def edit(ident: int) -> object:
         "messages/edit.html",
         message=message,
         name_of=page.name_of,
+        also_as=ALL.values(),
         part=None,
         person=person,
         senders=senders(db()),
@@ -158,12 +158,11 @@ def edit(ident: int) -> object:
 
 def editor(channel: str = "email") -> dict[str, Any]:
     """What the two halves need besides the document."""
-    kinds = doc.LINE_TYPES if channel == "email" else in_app.offered(doc.LINE_TYPES)
     return {
         "segments": segments(db()),
         "looks": readers.LOOKS,
         "mail_readers": readers.readers(),
-        "types": [(key, doc.LINE_TYPES[key][0]) for key in kinds],
+        "types": [(key, doc.LINE_TYPES[key][0]) for key in KINDS[channel].line_types],
     }
 
 
@@ -248,7 +247,6 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
         "shared": {part.id: part for part in queries.shared_parts(db())},
         "condition": condition_english,
         "groupings": words().named.get("grouping", {}),
-        "groups_of": words().grouping,
         "line_types": doc.LINE_TYPES,
         "feeds": queries.feeds(db()),
         "fonts": doc.FONTS,
@@ -276,48 +274,64 @@ def condition_english(case: doc.Json, grouping: int) -> str:
 @pages.post("/messages/<int:ident>/save")
 @needs("author")
 def save(ident: int) -> object:
-    """Saves the lines as typed and answers with what follows from them."""
+    """Applies what an author changed and answers with what follows from it."""
     message = queries.message(db(), ident)
+    return saved(message, lambda: shown(message.document, message), "lines", "margin")
+
+
+def saved(
+    message: Message, follows: Callable[[], dict[str, Any]], lines: str, margin: str
+) -> object:
+    """Saves the changes that an editor posts. The templates `lines` and `margin` draw what comes
+    back, of what `follows` then."""
     data = body()
+    posted = editing.apply(
+        data,
+        editing.Newest(message.document, message.version, message.changed_by, "message"),
+        lambda given: actions.take(given, words(), message.channel),
+        around(),
+    )
     actions.save(
         db(),
         actor(),
         now(),
         message,
-        data.get("document"),
-        version_of(data),
+        posted.document,
+        editing.based_on(data),
         words(),
         data.get("apart") is True,
     )
-    return flask.jsonify(saved_document(message.draft, message.document, message))
+    done_with = editing.Posted(message.document, posted.touched)
+    return answered(message.draft, message.version, done_with, message, follows(), lines, margin)
 
 
-def version_of(data: dict[str, Any]) -> int:
-    """The version of a message that something posted is based on."""
-    return integer(str(data.get("version", "")), "version")
+def around() -> editing.Around:
+    """What an edit asks of the database, for this request."""
+    return editing.Around(db(), actor(), now(), words())
 
 
-def saved_answer(
-    number: int, message: Message | None, margin: str, parts: dict[str, Any]
-) -> dict[str, Any]:
-    """What every editor gets back after a save: which draft or version it is, when, and the
-    margin."""
-    return {
+def answered(
+    number: int,
+    version: int,
+    posted: editing.Posted,
+    message: Message | None,
+    parts: dict[str, Any],
+    lines: str = "lines",
+    margin: str = "margin",
+) -> object:
+    """What an editor gets back: the draft's number and version, when it was saved, the document,
+    the right column, and the lines where more changed than what was typed."""
+    answer: dict[str, Any] = {
         "draft": number,
-        "version": message.version if message else number,
+        "version": version,
         "saved": f"{now().astimezone(zone()):%H:%M}",
-        "margin": flask.render_template(margin, message=message, **parts),
+        "document": posted.document,
+        "touched": posted.touched,
+        "margin": flask.render_template(f"messages/{margin}.html", message=message, **parts),
     }
-
-
-def saved_document(number: int, document: doc.Json, message: Message | None) -> dict[str, Any]:
-    """What the editor of lines gets back after a save: the document as it was taken, and what
-    follows from it."""
-    parts = shown(document, message)
-    answer = saved_answer(number, message, "messages/margin.html", parts) | {"document": document}
-    if body().get("redraw"):
-        answer["lines"] = flask.render_template("messages/lines.html", message=message, **parts)
-    return answer
+    if editing.redraws(body()):
+        answer["lines"] = flask.render_template(f"messages/{lines}.html", message=message, **parts)
+    return flask.jsonify(answer)
 
 
 @pages.post("/messages/<int:ident>/rename")
@@ -327,14 +341,6 @@ def rename(ident: int) -> object:
         db(), actor(), now(), queries.message(db(), ident), flask.request.form.get("name", "")
     )
     return done("messages.edit", ident=ident)
-
-
-@pages.get("/messages/<int:ident>/line/<kind>")
-@needs("author")
-def new_line(kind: str, ident: int = 0) -> object:
-    if kind not in doc.LINE_TYPES:
-        raise Invalid(f"There is no line of the type “{kind}”.")
-    return flask.jsonify(doc.new_line(kind))
 
 
 @pages.get("/messages/<int:ident>/read")
@@ -407,17 +413,6 @@ def people(ident: int = 0) -> object:
     near = int(arguments["from"]) if is_whole(arguments.get("from", "")) else 0
     found = queries.neighbour(db(), near, ids, arguments.get("go") != "back")
     return flask.jsonify(id=found)
-
-
-@pages.get("/messages/<int:ident>/plain")
-def plain(ident: int) -> object:
-    """The plain text that is generated from the lines now, to begin one's own with."""
-    message = queries.message(db(), ident)
-    return flask.jsonify(
-        text=made_from(
-            message.document, placed(message.document, queries.shared_of(db(), message.document))
-        )
-    )
 
 
 @pages.get("/messages/<int:ident>/fills")

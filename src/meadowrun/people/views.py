@@ -8,7 +8,9 @@ import flask
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.core.channels import USUAL
 from meadowrun.core.wording import count_of
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.people import actions, company_queries, queries, wholly
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
@@ -147,6 +149,8 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
         company=company,
         own=queries.fields(db(), "contact"),
         consent=queries.consent_of(db(), ident, every=True),
+        usual=USUAL,
+        concerned={key for key, one in CHANNELS.items() if one.concerns(db(), contact)},
         history=queries.consent_history(db(), ident, 8),
         moments=moments,
         suppression=queries.suppression_of(db(), contact.email_key),

@@ -11,6 +11,7 @@ from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base.kept import Kept
+from meadowrun.core.channels import KINDS
 from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.content.past import Past
 from meadowrun.core.guardrails.outcomes import OUTCOMES
@@ -361,7 +362,9 @@ def subjects(session: orm.Session, now: dt.datetime) -> list[Past]:
         .join(Edition, Edition.id == Send.edition_id)
         .join(Message, Message.id == Send.message_id)
         .where(
-            Send.state == "done", Message.channel == "email", Send.taken_at < now - SETTLED_AFTER
+            Send.state == "done",
+            Message.channel.in_([kind.key for kind in KINDS.values() if kind.mail]),
+            Send.taken_at < now - SETTLED_AFTER,
         )
         .order_by(Send.taken_at.desc())
         .limit(SUBJECTS)

@@ -65,7 +65,7 @@ def show(ident: int) -> object:
     result = queries.result(db(), send, now())
     kind = result.success
     channel = channel_of(db(), send)
-    said = CHANNELS[channel].steps
+    said, waits = CHANNELS[channel].steps, CHANNELS[channel].waits_there
     steps = [
         (key, said[key], getattr(result, key))
         for key in ("delivered", "opened", "clicked")
@@ -87,7 +87,7 @@ def show(ident: int) -> object:
         steps=steps,
         points=points,
         channel=channel,
-        in_app_messages=in_app_tally(db(), send.dispatch_id) if channel == "in_app" else None,
+        in_app_messages=in_app_tally(db(), send.dispatch_id) if waits else None,
         words_of=words_for(channel),
         control_group=control_named(db(), send),
         said={

@@ -15,7 +15,7 @@ from sqlalchemy import orm
 
 from meadowrun.core.audience.dates import Clock
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.core.guardrails.guards import OF_A_SEND, verdict_sql
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.segments.compile import SEPARATE, Compiler
@@ -136,9 +136,9 @@ def compiler_for(
 
 
 def channels_used(session: orm.Session) -> list[str]:
-    """Email, and each other channel that there is a message for."""
+    """The usual channel, and each other channel that there is a message for."""
     there = set(session.scalars(sa.text("SELECT DISTINCT channel FROM messages")))
-    return [channel for channel in CHANNEL_WORDS if channel == "email" or channel in there]
+    return [channel for channel in CHANNEL_WORDS if channel == USUAL or channel in there]
 
 
 _REFUSED = (

@@ -12,7 +12,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core import values
-from meadowrun.core.channels import checks_of
+from meadowrun.core.channels import KINDS, checks_of
 from meadowrun.core.content.checks import greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import MUST, SHOULD, About, Check
@@ -145,7 +145,7 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
             broken=message_queries.broken(session, read, words),
             events=words.events.keys(),
             longest=message_queries.longest(session, compiled.refs, words, None)
-            if message.channel == "push"
+            if KINDS[message.channel].limited
             else {},
         )
         said = checks_of(message.channel, read, about)

@@ -7,8 +7,10 @@ from urllib.parse import urlsplit, urlunsplit
 import flask
 
 from meadowrun.base import signing
+from meadowrun.core.channels import KINDS, USUAL
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
 from meadowrun.core.wording import masked
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
@@ -20,7 +22,7 @@ from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.shell.keys import websites
 from meadowrun.shell.request import db, now, public, settings, zone
-from meadowrun.tracking import actions, queries
+from meadowrun.tracking import actions
 
 pages = flask.Blueprint("tracking", __name__)
 _PIXEL = (
@@ -238,6 +240,7 @@ def _preferences(contact: Contact, saved: bool) -> str:
         saved=saved,
         address=masked(contact.email or ""),
         phone=masked(contact.phone or ""),
+        by_phone={key for key, one in CHANNELS.items() if one.shown_address == "phone"},
         topics=[state for state, on in topics if on],
         channels=[state for state, on in channels if on],
         others=[state.topic for state, on in (*topics, *channels) if not on],
@@ -247,9 +250,7 @@ def _preferences(contact: Contact, saved: bool) -> str:
 def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
     """The topics of email, and whether a person gets them now; an organisation without topics has
     all of its mail for one."""
-    whole, *topics = (
-        c for c in people_queries.consent_of(db(), contact.id) if c.channel == "email"
-    )
+    whole, *topics = (c for c in people_queries.consent_of(db(), contact.id) if c.channel == USUAL)
     if not topics:
         return [(whole, bool(whole.agreed))]
     return [
@@ -267,15 +268,14 @@ def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
 def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
     """The channels besides email that concern somebody, and topics there of which they said
     something, each with whether they get it now."""
-    concerned = {
-        "sms": bool(contact.phone),
-        "in_app": queries.has_in_app_messages(db(), contact.id),
+    concerned = {key for key, channel in CHANNELS.items() if channel.concerns(db(), contact)} - {
+        USUAL
     }
     return [
-        (c, bool(c.agreed or c.agreed is None and c.channel == "in_app"))
+        (c, bool(c.agreed or c.agreed is None and KINDS[c.channel].agreed_unless_refused))
         for c in people_queries.consent_of(db(), contact.id)
-        if c.channel != "email"
-        and (c.agreed is not None or concerned.get(c.channel) and not c.topic_id)
+        if c.channel != USUAL
+        and (c.agreed is not None or c.channel in concerned and not c.topic_id)
     ]
 
 

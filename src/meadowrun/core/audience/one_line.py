@@ -14,7 +14,7 @@ from meadowrun.core.audience.one_field import LANGUAGES, OTHERWISE, Json, Scored
 from meadowrun.core.audience.operands import OPERATORS, TOTALS
 from meadowrun.core.audience.said import Said, take_apart
 from meadowrun.core.audience.when import When
-from meadowrun.core.channels import KINDS
+from meadowrun.core.channels import KINDS, USUAL
 from meadowrun.core.wording import fold
 
 _MAIL = {
@@ -583,7 +583,7 @@ def _consent(said: Said, words: Dictionary) -> list[Scored]:
             (
                 0.75,
                 {"kind": "consent", "topic": best, "state": state}
-                | ({"channel": channel} if channel != "email" else {}),
+                | ({"channel": channel} if channel != USUAL else {}),
             )
         ]
     return [(0.75, {"kind": "consent", "topic": 0, "channel": channel, "state": state})]

@@ -33,6 +33,9 @@ class _Of(Mapping[str, str]):
         return len(KINDS)
 
 
+#: The channel that is meant where none is named.
+USUAL = email.KIND.key
+
 #: channel → what a message of it is called
 CHANNELS: Mapping[str, str] = _Of(lambda kind: kind.name)
 #: channel → what people get by it, in words that follow “can get” and “agreed to”

@@ -1,10 +1,11 @@
 """Push notifications, as the rules of the job know them."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from meadowrun.core.channels.kind import Kind
 from meadowrun.core.channels.sms import taken_as_text
-from meadowrun.core.content import push
+from meadowrun.core.content import gist, push
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import Json
 
@@ -15,6 +16,46 @@ def _take(data: dict[str, Any]) -> Json:
 
 def _begins(_organisation: str, _stop_word: str, _looks: Json | None) -> Json:
     return empty() | {"channel": "push", "text_only": True, "push": dict(push.EMPTY)}
+
+
+def _says(
+    document: Json, _lines: Sequence[Json], _organisation: str, _asked: gist.Asked
+) -> gist.Gist:
+    own = document["push"]
+    first = [("", own["href"])] if own["href"] else []
+    return gist.Gist(
+        subject=document["subject"],
+        preheader=document["preheader"],
+        heading=document["subject"],
+        picture=own["picture"],
+        buttons=[*first, *((b["label"], b["href"]) for b in own["buttons"])],
+        paragraphs=gist.paragraphs(str(document.get("plain") or "")),
+    )
+
+
+def _takes_in(taken: gist.Taken) -> Json:
+    said = taken.said
+    body = gist.body_of(said)
+    title = said.subject or said.heading
+    text = " ".join(body[0].split()) if body else said.preheader
+    if len(body) > 1:
+        said.leave("every paragraph but the first")
+    if len(said.buttons) > 1 + push.MOST_BUTTONS:
+        said.leave("some of the buttons")
+    made = _begins("", "", None)
+    made["push"] |= {
+        "href": said.buttons[0][1] if said.buttons else "",
+        "picture": said.picture,
+        "buttons": [
+            {"label": words, "href": address}
+            for words, address in said.buttons[1 : 1 + push.MOST_BUTTONS]
+            if words
+        ],
+    }
+    return made | {
+        "subject": title,
+        "plain": text or (said.heading if said.heading != title else "") or None,
+    }
 
 
 KIND = Kind(
@@ -32,7 +73,11 @@ KIND = Kind(
         "no_consent": "did not agree to them",
         "no_address": "without a device that allows them",
     },
+    suggests={"subject": "title", "plain": "body"},
     take=_take,
     begins=_begins,
     checks=push.push_checks,
+    says=_says,
+    takes_in=_takes_in,
+    limited=True,
 )

@@ -1,12 +1,17 @@
 """Text messages, as the rules of the job know them."""
 
+import re
+from collections.abc import Sequence
 from typing import Any
 
 from meadowrun.core.channels.kind import Kind
+from meadowrun.core.content import gist
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.findings import About, Check
 from meadowrun.core.content.lines import Json
-from meadowrun.core.content.sms import sms_checks
+from meadowrun.core.content.sms import STOP_WORD, plainer, sms_checks
+
+_ADDRESS = re.compile(r"https?://[^\s{}]+")
 
 
 def taken_as_text(data: dict[str, Any], channel: str) -> Json:
@@ -24,6 +29,41 @@ def _begins(organisation: str, stop_word: str, _looks: Json | None) -> Json:
         "text_only": True,
         "plain": f"{organisation}: \n{stop_word} ends these",
     }
+
+
+def _says(
+    document: Json, _lines: Sequence[Json], organisation: str, _asked: gist.Asked
+) -> gist.Gist:
+    """Its words without the sender and how to stop it; its first address is a button."""
+    said = gist.Gist(subject=document["subject"], preheader=document["preheader"])
+    text = re.sub(
+        rf"(?i)\s*{STOP_WORD} ends (these|this)\.?\s*\Z", "", str(document.get("plain") or "")
+    )
+    text = text.removeprefix(f"{organisation}:").strip()
+    if found := _ADDRESS.search(text):
+        address = found.group().rstrip(".,!?)")
+        said.buttons.append(("", address))
+        text = text.replace(address, "").rstrip()
+    said.paragraphs = gist.paragraphs(text)
+    return said
+
+
+def _takes_in(taken: gist.Taken) -> Json:
+    said = taken.said
+    body = gist.body_of(said)
+    words = [
+        gist.sentence(said.heading or said.subject),
+        *(" ".join(p.split()) for p in body[:1]),
+        *(address for _, address in said.buttons[:1]),
+    ]
+    if len(body) > 1:
+        said.leave("every paragraph but the first")
+    if len(said.buttons) > 1:
+        said.leave("every button but the first")
+    if said.picture:
+        said.leave("the pictures")
+    text = f"{taken.organisation}: {' '.join(filter(None, words))}\n{STOP_WORD} ends these"
+    return _begins(taken.organisation, STOP_WORD, taken.looks) | {"plain": plainer(text)}
 
 
 def _checks(document: Json, about: About) -> list[Check]:
@@ -47,7 +87,11 @@ KIND = Kind(
         "no_address": "without a phone number",
         "bad_address": "with an unusable number",
     },
+    suggests={"plain": "sms"},
     take=_take,
     begins=_begins,
     checks=_checks,
+    says=_says,
+    takes_in=_takes_in,
+    short_links=True,
 )

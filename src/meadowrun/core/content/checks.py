@@ -391,7 +391,7 @@ def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
                 MUST,
                 f"{name}: {icon['icon']} {address_problem(icon['href'])}.",
                 line["id"],
-                f"icon{place}",
+                f"icons.{place}.href",
             )
 
 

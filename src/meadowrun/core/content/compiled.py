@@ -15,6 +15,7 @@ from urllib.parse import quote
 import css_inline
 import mrml
 
+from meadowrun.core.channels import KINDS, USUAL
 from meadowrun.core.content import asking, fillins
 from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.content.addresses import addresses, encoded, encoded_in, normal
@@ -195,7 +196,7 @@ def compile_document(
     text = plain_text(
         document, lines, f"{public_url}/u/{fillins.TOKENS['leave'] if tracked else 'preview'}"
     )
-    if document.get("channel") == "sms":
+    if KINDS[document.get("channel") or USUAL].short_links:
         text = _shortened(text, links, public_url, first_link)
     elif tracked:
         text = _track_text(text, links, public_url, first_link)
@@ -245,7 +246,7 @@ def compile_document(
         tuple(links),
         tuple(sorted(refs - {"unsubscribe", "preferences"})),
         document["preheader"],
-        document.get("channel") == "sms",
+        KINDS[document.get("channel") or USUAL].short_links,
         push,
         conditions,
         in_app=in_app,
@@ -419,12 +420,12 @@ def _notification(
         if slot == "href" and push["tap"] == "page":
             links.append(Link(first + len(links), "the push notification", ""))
             return f"{public_url}/n/{fillins.TOKENS['page'] if tracked else 'preview'}"
-        if not tracked or not text or not (slot == "href" or slot.startswith("button")):
+        if not tracked or not text or slot.rpartition(".")[2] != "href":
             return text
         label = (
             "the push notification"
             if slot == "href"
-            else push["buttons"][int(slot.removeprefix("button"))]["label"] or "a button"
+            else push["buttons"][int(slot.split(".")[1])]["label"] or "a button"
         )
         links.append(Link(first + len(links), label[:80], text))
         return f"{public_url}/c/{_CLICK}/{first + len(links) - 1}"

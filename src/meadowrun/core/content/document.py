@@ -150,7 +150,7 @@ def texts(document: Json) -> Iterator[tuple[str, str, str]]:
             if isinstance(line.get(slot), str):
                 yield line["id"], slot, line[slot]
         for place, icon in enumerate(line.get("icons", ())):
-            yield line["id"], f"icon{place}", icon["href"]
+            yield line["id"], f"icons.{place}.href", icon["href"]
 
 
 def take(data: Any) -> Json:

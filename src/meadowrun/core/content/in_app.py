@@ -102,6 +102,12 @@ def _whole(value: Any, slot: str, least: int, most: int) -> int:
         raise DocumentError(f"“{value}” is not a whole number.", "in_app", slot) from None
 
 
+def next_button(buttons: Sequence[Json]) -> Json:
+    """Another button: the second one is a way to postpone the message."""
+    first: Json = EMPTY["buttons"][0]
+    return first | ({"act": "later"} if buttons else {})
+
+
 def texts_of(in_app: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
     """Every text of an in-app message's particulars that fill-ins may stand in: (slot, text)."""
     for number, button in enumerate(in_app["buttons"]):
@@ -176,7 +182,7 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     # An in-app message has no preheader, no plain part of its own and no need of a way to
     # unsubscribe.
     body = checks(
-        dict(document) | {"preheader": "x", "plain": None, "subject": document["subject"] or "x"},
+        dict(document) | {"preheader": "x", "plain": None, "subject": document["subject"] or "y"},
         about,
     )
     found += [c for c in body if c.slot != "add" and "characters of a subject" not in c.text]

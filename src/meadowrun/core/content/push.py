@@ -61,36 +61,35 @@ def take_push(data: Any) -> Json:
         try:
             made[slot] = max(0, min(most, int(given.get(slot, EMPTY[slot]))))
         except (TypeError, ValueError, OverflowError):
-            raise DocumentError(f"“{given.get(slot)}” is not a whole number.", None, slot) from None
-    buttons = [
-        b
-        for b in listed(given.get("buttons"))
-        if isinstance(b, Mapping) and (b.get("label") or b.get("href"))
-    ]
+            raise DocumentError(
+                f"“{given.get(slot)}” is not a whole number.", "push", slot
+            ) from None
+    buttons = [b for b in listed(given.get("buttons")) if isinstance(b, Mapping)]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(
-            f"A push notification has at most {MOST_BUTTONS} buttons.", None, "buttons"
+            f"A push notification has at most {MOST_BUTTONS} buttons.", "push", "buttons"
         )
     made["buttons"] = [
         {"label": one_line(b.get("label") or ""), "href": str(b.get("href") or "").strip()}
         for b in buttons
     ]
-    pairs = [
-        p
-        for p in listed(given.get("data"))
-        if isinstance(p, list | tuple) and len(p) == 2 and str(p[0]).strip()
-    ]
+    pairs = [p for p in listed(given.get("data")) if isinstance(p, list | tuple) and len(p) == 2]
     if len(pairs) > MOST_DATA:
         raise DocumentError(
-            f"A push notification carries at most {MOST_DATA} keys of your own.", None, "data"
+            f"A push notification carries at most {MOST_DATA} keys of your own.", "push", "data"
         )
     made["data"] = [[one_line(k, 60), str(v)[:500]] for k, v in pairs]
     for slot, text in texts_of(made):
         try:
             fillins.tree(text)
         except fillins.FillInError as problem:
-            raise DocumentError(str(problem), None, slot) from None
+            raise DocumentError(str(problem), "push", slot) from None
     return made
+
+
+def next_button(buttons: Sequence[Json]) -> Json:
+    """Another button."""
+    return {"label": "", "href": ""}
 
 
 def texts_of(push: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
@@ -98,20 +97,20 @@ def texts_of(push: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
     for slot in ("picture", "icon", "href"):
         yield slot, push[slot]
     for number, button in enumerate(push["buttons"]):
-        yield f"label{number}", button["label"]
-        yield f"button{number}", button["href"]
+        yield f"buttons.{number}.label", button["label"]
+        yield f"buttons.{number}.href", button["href"]
     for number, (_, value) in enumerate(push["data"]):
-        yield f"data{number}", value
+        yield f"data.{number}.1", value
 
 
 def mapped(push: Mapping[str, Any], change: Callable[[str, str], str]) -> Json:
     """A copy with every text changed: `change` gets its slot and the text."""
     made = dict(push) | {slot: change(slot, push[slot]) for slot in ("picture", "icon", "href")}
     made["buttons"] = [
-        {"label": change(f"label{n}", b["label"]), "href": change(f"button{n}", b["href"])}
+        b | {slot: change(f"buttons.{n}.{slot}", b[slot]) for slot in ("label", "href")}
         for n, b in enumerate(push["buttons"])
     ]
-    made["data"] = [[k, change(f"data{n}", v)] for n, (k, v) in enumerate(push["data"])]
+    made["data"] = [[k, change(f"data.{n}.1", v)] for n, (k, v) in enumerate(push["data"])]
     return made
 
 
@@ -126,7 +125,7 @@ def payload(title: str, body: str, push: Mapping[str, Any]) -> bytes:
         "icon": push["icon"],
         "buttons": push["buttons"],
         "close_after": push["close_after"],
-        "data": dict(push["data"]),
+        "data": {key: value for key, value in push["data"] if key},
         "inbox": push["inbox"],
     }
     return json.dumps(
@@ -167,7 +166,7 @@ def push_checks(document: Mapping[str, Any], about: About) -> list[Check]:
 
 
 def _found(level: str, slot: str, text: str) -> Check:
-    return Check(level, text, slot=slot)
+    return Check(level, text, "" if slot in ("subject", "plain") else "push", slot)
 
 
 def _words(title: str, body: str) -> Iterator[Check]:
@@ -207,11 +206,11 @@ def _tap(push: Mapping[str, Any]) -> Iterator[Check]:
 def _systems(push: Mapping[str, Any]) -> Iterator[Check]:
     phones = set(push["systems"]) - {"web"}
     if not push["systems"]:
-        yield _found(MUST, "system-web", "Choose at least one system that it goes to.")
+        yield _found(MUST, "systems.web", "Choose at least one system that it goes to.")
     if push["inbox"] and not phones:
         yield _found(COULD, "inbox", "Browsers have no inbox of ours; this goes to browsers only.")
     if push["buttons"] and "ios" in push["systems"]:
-        yield _found(COULD, "label0", "iPhones show buttons only after a long press.")
+        yield _found(COULD, "buttons.0.label", "iPhones show buttons only after a long press.")
     if push["close_after"] and phones:
         yield _found(
             COULD,
@@ -223,15 +222,15 @@ def _systems(push: Mapping[str, Any]) -> Iterator[Check]:
 def _buttons(buttons: Sequence[Mapping[str, Any]]) -> Iterator[Check]:
     for number, button in enumerate(buttons):
         if not button["label"]:
-            yield _found(MUST, f"label{number}", f"Button {number + 1} has no text.")
+            yield _found(MUST, f"buttons.{number}.label", f"Button {number + 1} has no text.")
         elif len(button["label"]) > SHOWN["label"]:
             yield _found(
                 COULD,
-                f"label{number}",
+                f"buttons.{number}.label",
                 f"Some systems cut button texts at {SHOWN['label']} characters.",
             )
         if problem := address_problem(button["href"]):
-            yield _found(MUST, f"button{number}", f"Button {number + 1} {problem}.")
+            yield _found(MUST, f"buttons.{number}.href", f"Button {number + 1} {problem}.")
 
 
 def _pictures(push: Mapping[str, Any], about: About) -> Iterator[Check]:

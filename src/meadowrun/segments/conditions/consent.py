@@ -5,7 +5,7 @@ from sqlalchemy import orm
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.kinds.consent import STATE_WORDS, consent_about
 from meadowrun.core.audience.nodes import ConsentLine, ReachLine
-from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.condition import Condition, Form, Json
@@ -42,8 +42,8 @@ def reach_sql(compiler: Compiler, node: ReachLine) -> str:
 
 def consent_form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json:
     """What was said, and to what."""
-    channel, topic = node.get("channel", "email"), node["topic"]
-    about = topic if channel == "email" else f"{channel}:{topic}" if topic else channel
+    channel, topic = node.get("channel", USUAL), node["topic"]
+    about = topic if channel == USUAL else f"{channel}:{topic}" if topic else channel
     return {
         "form": slot,
         "topics": consents(words, every=True),

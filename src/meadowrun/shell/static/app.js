@@ -88,12 +88,36 @@ const Meadowrun = {
     note.textContent = message;
   },
 
-  // A small sheet that opens under a word and closes with Escape or a click elsewhere.
-  pop(under, html, onSubmit) {
+  // A copy of a template of the page, to be filled in.
+  sheet: (id) => document.getElementById(id).content.cloneNode(true),
+
+  // One thing to choose in a small sheet, with a quieter note behind its words.
+  choice(name, value, words, note) {
+    const made = Object.assign(document.createElement('button'), {
+      className: 'choice',
+      name,
+      value,
+      textContent: words,
+    });
+    if (note)
+      made.append(Object.assign(document.createElement('small'), {textContent: ` ${note}`}));
+    return made;
+  },
+
+  // Fills a select with [value, words] and chooses one.
+  fillSelect(select, options, chosen) {
+    select.append(...options.map(([value, words]) => new Option(words, value)));
+    if (chosen !== undefined) select.value = chosen;
+  },
+
+  // A small sheet that opens under a word and closes with Escape or a click elsewhere. It holds a
+  // copy of a template, or what the server has drawn.
+  pop(under, content, onSubmit) {
     Meadowrun.closePop();
     const sheet = document.createElement('form');
     sheet.className = 'pop';
-    sheet.innerHTML = html;
+    if (typeof content === 'string') sheet.innerHTML = content;
+    else sheet.append(content);
     sheet.noValidate = true;
     document.body.append(sheet);
     // One that is longer than the window scrolls inside.
@@ -179,35 +203,22 @@ const Meadowrun = {
 
   // A sheet to find a person in by a part of their name or address; `take` gets their number.
   findPerson(under, base, take) {
-    const sheet = Meadowrun.pop(
-      under,
-      '<input class="form-control form-control-sm" type="search" aria-label="Part of a name or address" placeholder="Part of a name or address" autocomplete="off"><div class="choices"></div>',
-      (form) => {
-        if (!form.get('person')) return;
-        Meadowrun.closePop();
-        take(form.get('person'));
-      },
-    );
+    const sheet = Meadowrun.pop(under, Meadowrun.sheet('sheet-person'), (form) => {
+      if (!form.get('person')) return;
+      Meadowrun.closePop();
+      take(form.get('person'));
+    });
     const input = sheet.querySelector('input');
     const find = async () => {
       const typed = input.value;
       const answer = await Meadowrun.post(`${base}/people`, {q: typed});
       // Answers may overtake each other; only that to the newest words counts.
       if (typed !== input.value) return;
-      sheet.querySelector('.choices').replaceChildren(
-        ...answer.people.map((p) => {
-          const choice = Object.assign(document.createElement('button'), {
-            className: 'choice',
-            name: 'person',
-            value: p.id,
-            textContent: p.name,
-          });
-          const note = document.createElement('small');
-          note.textContent = ' ' + p.note;
-          choice.append(note);
-          return choice;
-        }),
-      );
+      sheet
+        .querySelector('.choices')
+        .replaceChildren(
+          ...answer.people.map((p) => Meadowrun.choice('person', p.id, p.name, p.note)),
+        );
     };
     input.addEventListener('input', find);
     find();
@@ -311,8 +322,10 @@ function holdBack(root) {
     for (const control of form.elements) hold(control, form.dataset.needs);
     const button = [...form.elements].find((control) => control.type === 'submit');
     if (button && document.body.dataset.role !== 'viewer' && !form.querySelector('.needs')) {
-      button.insertAdjacentHTML('afterend', '<small class="needs quiet"></small>');
-      button.nextElementSibling.textContent = ` needs the role “${form.dataset.needs}”`;
+      const why = document.createElement('small');
+      why.className = 'needs quiet';
+      why.textContent = ` needs the role “${form.dataset.needs}”`;
+      button.after(why);
     }
   }
   if (RANKS.indexOf(document.body.dataset.role) !== 0) return;
@@ -340,13 +353,7 @@ if (document.body.dataset.role && document.body.dataset.role !== 'admin') {
 // Before what cannot be undone: the question, and the button's own words once more. The button is
 // pressed when they are.
 function askFirst(button) {
-  const box = document.createElement('dialog');
-  box.setAttribute('role', 'alertdialog');
-  box.setAttribute('aria-labelledby', 'sure-question');
-  box.className = 'sure pad';
-  box.innerHTML =
-    '<p id="sure-question"></p><p class="doing"><button type="button" class="btn btn-lost"></button>' +
-    '<button type="button" class="btn btn-line" autofocus>Keep it as it is</button></p>';
+  const box = Meadowrun.sheet('sheet-sure').firstElementChild;
   const [yes, no] = box.querySelectorAll('button');
   box.querySelector('p').textContent = button.dataset.sure;
   yes.textContent = button.dataset.word || button.textContent.trim();

@@ -48,7 +48,7 @@
   }
 
   document.getElementById('save').addEventListener('click', (event) => {
-    Meadowrun.pop(event.target, document.getElementById('save-form').innerHTML, async (form) => {
+    Meadowrun.pop(event.target, Meadowrun.sheet('save-form'), async (form) => {
       name = form.get('name');
       await save();
       Meadowrun.closePop();

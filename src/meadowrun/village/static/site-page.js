@@ -30,7 +30,13 @@ document.getElementById('allow').addEventListener('click', async () => {
 });
 document.getElementById('app').addEventListener('click', async () => {
   const answer = localStorage.getItem('mr-visitor') ? await villagers('/app/install') : {};
-  said.innerHTML = answer.app
-    ? `The app is on your phone. <a href="${answer.app}">Look at it</a>`
-    : 'Only those who came by a mail are known here.';
+  if (!answer.app) {
+    said.textContent = 'Only those who came by a mail are known here.';
+    return;
+  }
+  const link = Object.assign(document.createElement('a'), {
+    href: answer.app,
+    textContent: 'Look at it',
+  });
+  said.replaceChildren('The app is on your phone. ', link);
 });

@@ -9,7 +9,7 @@ from meadowrun.core.audience.kinds.kind import Json, Kind, Reading
 from meadowrun.core.audience.nodes import ConsentLine, ReachLine
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
-from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.core.guardrails.outcomes import words_for
 from meadowrun.core.guardrails.verdict import verdict
 from meadowrun.core.values import is_whole
@@ -52,7 +52,7 @@ class ConsentKind(Kind[ConsentLine]):
 
     def write(self, node: ConsentLine) -> Json:
         data: Json = {"topic": node.topic, "state": node.state}
-        return data | ({"channel": node.channel} if node.channel != "email" else {})
+        return data | ({"channel": node.channel} if node.channel != USUAL else {})
 
     def begin(self, key: str, words: Dictionary, options: Mapping[str, list[str]]) -> Json:
         return {**consent_about(key), "state": "agreed"}
@@ -72,7 +72,7 @@ class ConsentKind(Kind[ConsentLine]):
     def sentence(
         self, node: ConsentLine, words: Dictionary, today: dt.date, out: bool
     ) -> list[Part]:
-        email = node.channel == "email"
+        email = node.channel == USUAL
         if node.topic:
             topic = words.name("topic", node.topic) or "?"
             about = topic if email else f"{topic} in {CHANNEL_WORDS[node.channel]}"
