@@ -8,10 +8,11 @@ from pyroaring import BitMap
 
 from meadowrun.api.door import MOST, PAGED, TEXT, Json, endpoint, paged, thing, whole
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
+from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.values import is_whole
 from meadowrun.people import list_queries
 from meadowrun.people.asked import words
@@ -21,12 +22,12 @@ from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Grouping, Segment, SegmentVersion
 from meadowrun.segments.profile import profile
-from meadowrun.shell.request import body, db, now, today, zone
+from meadowrun.shell.request import Answer, body, db, now, today, zone
 
 _DEFINITION: Json = {"$ref": "/api/segment.schema.json"}
 
 
-def _parsed(data: Any) -> d.Definition:
+def _parsed(data: Any) -> Definition:
     try:
         return d.parse(data, words())
     except d.DefinitionError as problem:
@@ -49,7 +50,7 @@ def _segment(segment: Segment) -> Json:
 @endpoint(
     "get", "/v1/segments", "Every segment with its definition, and its size as last worked out"
 )
-def list_segments(actor: Actor) -> object:
+def list_segments(actor: Actor) -> Answer:
     return flask.jsonify(items=[_segment(s) for s in queries.segments(db())])
 
 
@@ -60,7 +61,7 @@ def list_segments(actor: Actor) -> object:
     takes=thing(["name", "definition"], name=TEXT, definition=_DEFINITION),
     codes=(201,),
 )
-def add_segment(actor: Actor) -> object:
+def add_segment(actor: Actor) -> Answer:
     data = body()
     return flask.jsonify(
         _segment(
@@ -72,7 +73,7 @@ def add_segment(actor: Actor) -> object:
 
 
 @endpoint("get", "/v1/segments/<int:ident>", "One segment, with its English")
-def get_segment(actor: Actor, ident: int) -> object:
+def get_segment(actor: Actor, ident: int) -> Answer:
     segment = queries.segment(db(), ident)
     return flask.jsonify(
         _segment(segment)
@@ -86,7 +87,7 @@ def get_segment(actor: Actor, ident: int) -> object:
     "Save the next version of a segment; refused when somebody saved after “version”",
     takes=thing(["definition"], name=TEXT, definition=_DEFINITION, version={"type": "integer"}),
 )
-def change_segment(actor: Actor, ident: int) -> object:
+def change_segment(actor: Actor, ident: int) -> Answer:
     data, segment = body(), queries.segment(db(), ident)
     saved = actions.save(
         db(),
@@ -102,7 +103,7 @@ def change_segment(actor: Actor, ident: int) -> object:
 
 
 @endpoint("delete", "/v1/segments/<int:ident>", "Delete a segment that nothing uses")
-def delete_segment(actor: Actor, ident: int) -> object:
+def delete_segment(actor: Actor, ident: int) -> Answer:
     actions.delete(db(), actor, now(), queries.segment(db(), ident), page.users(ident))
     return flask.jsonify(deleted=ident)
 
@@ -113,7 +114,7 @@ def delete_segment(actor: Actor, ident: int) -> object:
     "How many a definition matches now, line by line, and how many of them each channel can reach",
     takes=thing(["definition"], definition=_DEFINITION),
 )
-def count_segment(actor: Actor) -> object:
+def count_segment(actor: Actor) -> Answer:
     definition = _parsed(body().get("definition"))
     looked = look(db(), definition, words(), now(), zone())
     return flask.jsonify(
@@ -139,7 +140,7 @@ def count_segment(actor: Actor) -> object:
 @endpoint(
     "get", "/v1/segments/<int:ident>/members", "Who is in a segment now, page by page", query=PAGED
 )
-def segment_members(actor: Actor, ident: int) -> object:
+def segment_members(actor: Actor, ident: int) -> Answer:
     limit = whole("limit", 100, MOST)
     looked = look(
         db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone()
@@ -164,7 +165,7 @@ def segment_members(actor: Actor, ident: int) -> object:
     "/v1/segments/<int:ident>/why/<int:contact>",
     "Whether a contact is in a segment, and each line’s yes or no",
 )
-def explain(actor: Actor, ident: int, contact: int) -> object:
+def explain(actor: Actor, ident: int, contact: int) -> Answer:
     inside, answers = explaining.why(
         db(), actions.usable(queries.segment(db(), ident), words()), contact, words(), now(), zone()
     )
@@ -187,7 +188,7 @@ def explain(actor: Actor, ident: int, contact: int) -> object:
     "Make a list of the people who are in a segment now",
     codes=(201,),
 )
-def freeze_segment(actor: Actor, ident: int) -> object:
+def freeze_segment(actor: Actor, ident: int) -> Answer:
     made = actions.freeze(db(), actor, now(), words(), zone(), queries.segment(db(), ident))
     size = list_queries.size(db(), made.id)
     return flask.jsonify(id=made.id, name=made.name, people=size), 201
@@ -198,7 +199,7 @@ def freeze_segment(actor: Actor, ident: int) -> object:
     "/v1/segments/<int:ident>/versions",
     "Every version of a segment, the newest first, with its English",
 )
-def segment_versions(actor: Actor, ident: int) -> object:
+def segment_versions(actor: Actor, ident: int) -> Answer:
     def said(version: SegmentVersion) -> str:
         try:
             return english.read_aloud(d.parse(version.definition, words()), words(), today())
@@ -226,7 +227,7 @@ def segment_versions(actor: Actor, ident: int) -> object:
     "Make an earlier version the newest again; those in between stay",
     takes=thing(["version"], version={"type": "integer"}),
 )
-def restore_segment(actor: Actor, ident: int) -> object:
+def restore_segment(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(
         _segment(
             actions.restore(
@@ -247,7 +248,7 @@ def _members(ident: int) -> BitMap:
     "/v1/segments/<int:ident>/profile",
     "What is more or less common in a segment than among everyone, the surest first",
 )
-def segment_profile(actor: Actor, ident: int) -> object:
+def segment_profile(actor: Actor, ident: int) -> Answer:
     found, as_of = profile(db(), _members(ident), words(), now(), zone())
     return flask.jsonify(
         as_of=as_of.isoformat(),
@@ -273,7 +274,7 @@ def segment_profile(actor: Actor, ident: int) -> object:
     "What two or three segments share, and what each has alone",
     query={"of": {**TEXT, "description": "the segments’ numbers, separated by commas"}},
 )
-def compare_segments(actor: Actor) -> object:
+def compare_segments(actor: Actor) -> Answer:
     chosen = [part.strip() for part in flask.request.args.get("of", "").split(",")]
     if not 2 <= len(chosen) <= 3 or not all(is_whole(part) for part in chosen):
         raise Invalid(
@@ -297,15 +298,15 @@ def compare_segments(actor: Actor) -> object:
 @endpoint(
     "post", "/v1/lists/<int:ident>/again", "Work a list out again that was frozen from a segment"
 )
-def list_again(actor: Actor, ident: int) -> object:
+def list_again(actor: Actor, ident: int) -> Answer:
     segment, size = actions.freeze_again(
-        db(), actor, now(), words(), zone(), found(db(), PeopleList, ident, "list")
+        db(), actor, now(), words(), zone(), existing(db(), PeopleList, ident, "list")
     )
     return flask.jsonify(segment=segment.id, people=size)
 
 
 @endpoint("get", "/v1/groupings", "Every grouping with its groups in order")
-def list_groupings(actor: Actor) -> object:
+def list_groupings(actor: Actor) -> Answer:
     return flask.jsonify(items=[_grouping(p) for p in groupings.every(db())])
 
 
@@ -320,7 +321,7 @@ def _grouping(one: Grouping) -> Json:
     takes=thing(["name"], name=TEXT),
     codes=(201,),
 )
-def add_grouping(actor: Actor) -> object:
+def add_grouping(actor: Actor) -> Answer:
     return flask.jsonify(
         _grouping(groupings.create(db(), actor, now(), str(body().get("name", ""))))
     ), 201
@@ -344,14 +345,14 @@ def add_grouping(actor: Actor) -> object:
         version={"type": "integer"},
     ),
 )
-def change_grouping(actor: Actor, ident: int) -> object:
+def change_grouping(actor: Actor, ident: int) -> Answer:
     changed = groupings.get(db(), ident)
     groupings.change(db(), actor, now(), words(), changed, body())
     return flask.jsonify(_grouping(changed))
 
 
 @endpoint("delete", "/v1/groupings/<int:ident>", "Delete a grouping that nothing uses")
-def delete_grouping(actor: Actor, ident: int) -> object:
+def delete_grouping(actor: Actor, ident: int) -> Answer:
     groupings.delete(db(), actor, now(), groupings.get(db(), ident))
     return flask.jsonify(deleted=ident)
 
@@ -359,7 +360,7 @@ def delete_grouping(actor: Actor, ident: int) -> object:
 @endpoint(
     "get", "/v1/groupings/<int:ident>/sizes", "How many are in each group now, everyone else last"
 )
-def grouping_sizes(actor: Actor, ident: int) -> object:
+def grouping_sizes(actor: Actor, ident: int) -> Answer:
     try:
         sizes = groupings.divided(
             db(), groupings.get(db(), ident).groups, words(), now(), zone()

@@ -13,7 +13,7 @@ from meadowrun.core.audience.fields import TYPES
 from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people.queries import topics
-from meadowrun.shell.request import body, db, now, settings, uploaded
+from meadowrun.shell.request import Answer, body, db, now, settings, uploaded
 
 _TARGET = {
     **TEXT,
@@ -44,7 +44,7 @@ def _import(found: Import) -> Json:
 
 
 @endpoint("get", "/v1/imports", "The imports begun last, the latest first")
-def imports(actor: Actor) -> object:
+def imports(actor: Actor) -> Answer:
     return flask.jsonify(items=[_import(found) for found in queries.recent(db())])
 
 
@@ -60,7 +60,7 @@ def imports(actor: Actor) -> object:
     codes=(201,),
     gives="How it was read: its columns, first rows, and a guess at what they are",
 )
-def hand_in(actor: Actor) -> object:
+def hand_in(actor: Actor) -> Answer:
     file = flask.request.files.get("file")
     if file is None or not file.filename:
         raise Invalid("Send the file as “file” of a form: curl -F file=@people.csv …", "file")
@@ -76,7 +76,7 @@ def hand_in(actor: Actor) -> object:
     "/v1/imports/<int:ident>",
     "An import: its state (matching, checking, checked, importing, done, failed) and counts",
 )
-def one_import(actor: Actor, ident: int) -> object:
+def one_import(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(_import(actions.get(db(), ident)))
 
 
@@ -123,7 +123,7 @@ def one_import(actor: Actor, ident: int) -> object:
         tags={"type": "array", "items": TEXT, "description": "tags for everybody of the file"},
     ),
 )
-def match(actor: Actor, ident: int) -> object:
+def match(actor: Actor, ident: int) -> Answer:
     found, data = actions.get(db(), ident), body()
     plan, new = _plan(found, data), {}
     for heading, field in data.get("new", {}).items():
@@ -171,7 +171,7 @@ def _plan(found: Import, data: Json) -> pf.Plan:
 @endpoint(
     "post", "/v1/imports/<int:ident>/go", "Carry an import out whose dry run is done", codes=(202,)
 )
-def carry_out(actor: Actor, ident: int) -> object:
+def carry_out(actor: Actor, ident: int) -> Answer:
     found = actions.get(db(), ident)
     actions.carry_out(db(), actor, now(), found)
     return flask.jsonify(_import(found)), 202
@@ -183,7 +183,7 @@ def carry_out(actor: Actor, ident: int) -> object:
     "The rows that were refused, each with its column and reason, page by page",
     query=PAGED,
 )
-def refused(actor: Actor, ident: int) -> object:
+def refused(actor: Actor, ident: int) -> Answer:
     after, limit = whole("after", 0), whole("limit", 100, MOST)
     rows = queries.refusals(db(), actions.get(db(), ident).id, limit + 1, after)
     return paged(

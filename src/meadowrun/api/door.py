@@ -15,7 +15,7 @@ from meadowrun.base.errors import Invalid, NotAllowed
 from meadowrun.core.values import is_whole
 from meadowrun.shell import keys
 from meadowrun.shell.models import SCOPES, ApiKey
-from meadowrun.shell.request import body, db, now, public, settings
+from meadowrun.shell.request import Answer, body, db, now, public, settings
 
 pages = flask.Blueprint("api", __name__, url_prefix="/api")
 Json = dict[str, Any]
@@ -99,7 +99,7 @@ _TOKEN_DOCUMENTED: Json = {
 
 @pages.post("/v1/token")
 @public
-def token() -> object:
+def token() -> Answer:
     key = keys.key_of(db(), _bearer(), "secret", machine_now()) if _bearer() else None
     if key is None:
         raise NotAllowed("Send a live key: Authorization: Bearer key_…")

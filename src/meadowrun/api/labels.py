@@ -4,11 +4,11 @@ import flask
 
 from meadowrun.api.door import NUMBERS, TEXT, Json, endpoint, thing
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import found as found_row
+from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Invalid
 from meadowrun.people.actions import full_name
 from meadowrun.people.models import Contact
-from meadowrun.shell.request import body, db, now
+from meadowrun.shell.request import Answer, body, db, now
 from meadowrun.tags import actions, queries
 from meadowrun.tags.models import Tag
 
@@ -46,7 +46,7 @@ def _path(data: Json) -> str:
     "/v1/tags",
     "All tags in their order, with how many people and things have each or one under it",
 )
-def all_tags(actor: Actor) -> object:
+def all_tags(actor: Actor) -> Answer:
     return flask.jsonify(
         items=[
             {
@@ -68,7 +68,7 @@ def all_tags(actor: Actor) -> object:
     takes=thing(["tag"], tag=_PATH, meaning=TEXT),
     codes=(201,),
 )
-def make_tag(actor: Actor) -> object:
+def make_tag(actor: Actor) -> Answer:
     data = body()
     path = _path(data)
     (ident,) = actions.numbers(db(), now(), [path])
@@ -82,7 +82,7 @@ def make_tag(actor: Actor) -> object:
     "/v1/tags/<int:ident>/bearers",
     "The campaigns, segments, messages and lists that have a tag or one under it",
 )
-def tag_bearers(actor: Actor, ident: int) -> object:
+def tag_bearers(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(
         items=[
             {"kind": kind, "id": number, "name": name}
@@ -97,7 +97,7 @@ def tag_bearers(actor: Actor, ident: int) -> object:
     "Make these, and no others, the tags of a campaign, segment, message or list",
     takes=thing(["tags"], tags={"type": "array", "items": _PATH}),
 )
-def tag_thing(actor: Actor, kind: str, ident: int) -> object:
+def tag_thing(actor: Actor, kind: str, ident: int) -> Answer:
     wanted = paths(body()["tags"])
     actions.put_on(db(), actor, now(), kind, ident, wanted)
     return flask.jsonify(kind=kind, id=ident, tags=wanted)
@@ -109,7 +109,7 @@ def tag_thing(actor: Actor, kind: str, ident: int) -> object:
     "Give contacts a tag; one that is not there yet is made",
     takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
 )
-def give_tag(actor: Actor) -> object:
+def give_tag(actor: Actor) -> Answer:
     data = body()
     return flask.jsonify(given=actions.give(db(), actor, now(), _path(data), data["contacts"]))
 
@@ -120,7 +120,7 @@ def give_tag(actor: Actor) -> object:
     "Take a tag from contacts; those under it stay",
     takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
 )
-def take_tag(actor: Actor) -> object:
+def take_tag(actor: Actor) -> Answer:
     data = body()
     return flask.jsonify(taken=actions.take(db(), actor, now(), _path(data), data["contacts"]))
 
@@ -131,7 +131,7 @@ def take_tag(actor: Actor) -> object:
     "Move a tag, or say what it means; tags under it move along",
     takes=thing([], tag=_PATH, meaning=TEXT),
 )
-def change_tag(actor: Actor, ident: int) -> object:
+def change_tag(actor: Actor, ident: int) -> Answer:
     data, tag = body(), found_row(db(), Tag, ident, "tag")
     if "meaning" in data:
         actions.describe(db(), actor, now(), tag, str(data["meaning"]))
@@ -149,6 +149,6 @@ def change_tag(actor: Actor, ident: int) -> object:
     "/v1/tags/<int:ident>",
     ("Delete a tag that nothing names; nothing that has it is deleted"),
 )
-def delete_tag(actor: Actor, ident: int) -> object:
+def delete_tag(actor: Actor, ident: int) -> Answer:
     actions.delete(db(), actor, now(), found_row(db(), Tag, ident, "tag"))
     return flask.jsonify(deleted=ident)

@@ -9,7 +9,7 @@ from meadowrun.base.errors import NotFound
 from meadowrun.people import dictionary, duplicates, queries
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Field
-from meadowrun.shell.request import body, db, now
+from meadowrun.shell.request import Answer, body, db, now
 
 _TEXTS = {"type": "array", "items": TEXT}
 
@@ -37,7 +37,7 @@ def _field(field: Field) -> dict[str, object]:
     "/v1/fields/own",
     "The own fields: how full, commonest values, near duplicates, where used",
 )
-def own_fields(actor: Actor) -> object:
+def own_fields(actor: Actor) -> Answer:
     return flask.jsonify(
         items=[_field(f) for owner in ("contact", "company") for f in queries.fields(db(), owner)]
     )
@@ -49,7 +49,7 @@ def own_fields(actor: Actor) -> object:
     "Rename an own field, change its meaning or choices, retire it or take it back; its key stays",
     takes=thing([], label=TEXT, meaning=TEXT, options=_TEXTS, retired={"type": "boolean"}),
 )
-def change_field(actor: Actor, ident: int) -> object:
+def change_field(actor: Actor, ident: int) -> Answer:
     data, field = body(), dictionary.get(db(), ident)
     options = data.get("options", field.options)
     dictionary.change(
@@ -81,7 +81,7 @@ def change_field(actor: Actor, ident: int) -> object:
         },
     ),
 )
-def merge_fields(actor: Actor, ident: int) -> object:
+def merge_fields(actor: Actor, ident: int) -> Answer:
     data, kept = body(), dictionary.get(db(), ident)
     return flask.jsonify(
         moved=dictionary.merge(
@@ -107,7 +107,7 @@ def merge_fields(actor: Actor, ident: int) -> object:
         by_website={"type": "boolean"},
     ),
 )
-def change_kind(actor: Actor, key: str) -> object:
+def change_kind(actor: Actor, key: str) -> Answer:
     data, kind = body(), event_kind(db(), key)
     if kind is None:
         raise NotFound(f"No event is called “{key}”.")
@@ -137,7 +137,7 @@ def change_kind(actor: Actor, key: str) -> object:
     "Make the events of “gone” ones of this kind, with whatever names it; its key stays an alias",
     takes=thing(["gone"], gone=TEXT),
 )
-def merge_kinds(actor: Actor, key: str) -> object:
+def merge_kinds(actor: Actor, key: str) -> Answer:
     kept, gone = event_kind(db(), key), event_kind(db(), body()["gone"])
     if kept is None or gone is None:
         raise NotFound(f"No event is called “{key if kept is None else body()['gone']}”.")
@@ -154,7 +154,7 @@ def merge_kinds(actor: Actor, key: str) -> object:
         "be undone"
     ),
 )
-def likely_duplicates(actor: Actor) -> object:
+def likely_duplicates(actor: Actor) -> Answer:
     pairs, as_of = duplicates.candidates(db(), now())
     return flask.jsonify(
         as_of=as_of.isoformat(),
@@ -171,6 +171,6 @@ def likely_duplicates(actor: Actor) -> object:
     "/v1/merges/<int:ident>/undo",
     "Part two contacts again that were made one in the last 30 days",
 )
-def undo_merge(actor: Actor, ident: int) -> object:
+def undo_merge(actor: Actor, ident: int) -> Answer:
     parted = duplicates.undo(db(), actor, now(), ident)
     return flask.jsonify(kept=parted.kept_id, gone=parted.gone_id)

@@ -12,7 +12,7 @@ from meadowrun.people.asked import words
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, queries, working
 from meadowrun.scores.models import Score
-from meadowrun.shell.request import body, db, now, zone
+from meadowrun.shell.request import Answer, body, db, now, zone
 
 _RULE: Json = thing(
     ["points", "lines"],
@@ -59,7 +59,7 @@ def _given() -> dict[str, Any]:
 
 
 @endpoint("get", "/v1/scores", "All scores with their rules, and how many people have points")
-def all_scores(actor: Actor) -> object:
+def all_scores(actor: Actor) -> Answer:
     return flask.jsonify(items=[_score(score, people) for score, people in queries.scores(db())])
 
 
@@ -70,19 +70,19 @@ def all_scores(actor: Actor) -> object:
     codes=(201,),
     takes={**_SCORE, "required": ["name"]},
 )
-def add_score(actor: Actor) -> object:
+def add_score(actor: Actor) -> Answer:
     return flask.jsonify(_score(actions.save(db(), actor, now(), words(), _given()))), 201
 
 
 @endpoint("put", "/v1/scores/<int:ident>", "Change what is named of a score", takes=_SCORE)
-def change_score(actor: Actor, ident: int) -> object:
+def change_score(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(
         _score(actions.save(db(), actor, now(), words(), _given(), queries.score(db(), ident)))
     )
 
 
 @endpoint("delete", "/v1/scores/<int:ident>", "Delete a score that no condition asks for")
-def delete_score(actor: Actor, ident: int) -> object:
+def delete_score(actor: Actor, ident: int) -> Answer:
     actions.delete(db(), actor, now(), queries.score(db(), ident))
     return flask.jsonify(deleted=ident)
 
@@ -95,7 +95,7 @@ def delete_score(actor: Actor, ident: int) -> object:
         ["score", "points", "why"], score={"type": "integer"}, points={"type": "number"}, why=TEXT
     ),
 )
-def give_points(actor: Actor, ident: int) -> object:
+def give_points(actor: Actor, ident: int) -> Answer:
     data, contact = body(), contact_of(db(), ident)
     score = queries.score(db(), data["score"])
     actions.give(db(), actor, now(), score, contact, data["points"], data["why"])

@@ -22,6 +22,7 @@ from meadowrun.api.door import (
     whole,
 )
 from meadowrun.base.audit import Actor
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
@@ -34,7 +35,7 @@ from meadowrun.people.models import Company, Contact, PeopleList
 from meadowrun.people.wholly import erase, everything
 from meadowrun.scores.queries import kept_points
 from meadowrun.shell import hidden
-from meadowrun.shell.request import body, db, now, public, settings
+from meadowrun.shell.request import Answer, body, db, now, public, settings
 from meadowrun.tracking import taking
 
 #: Importing these modules has registered their endpoints on the same pages.
@@ -106,7 +107,7 @@ _CONTACT: Json = {
     ),
     held_to=False,
 )
-def record_events(actor: Actor) -> object:
+def record_events(actor: Actor) -> Answer:
     taken = taking.take_events(db(), now(), f"key:{flask.g.api_key.id}", body().get("events"))
     return flask.jsonify(
         stored=taken.stored,
@@ -125,7 +126,7 @@ def record_events(actor: Actor) -> object:
 
 
 @endpoint("get", "/v1/contacts", "Contacts by number, page by page", query=PAGED)
-def list_contacts(actor: Actor) -> object:
+def list_contacts(actor: Actor) -> Answer:
     limit = whole("limit", 100, MOST)
     return paged(
         queries.contacts_after(db(), whole("after", 0), limit + 1), limit, _contact, lambda c: c.id
@@ -135,7 +136,7 @@ def list_contacts(actor: Actor) -> object:
 @endpoint(
     "post", "/v1/contacts/find", "Contacts with an address", takes=thing(["email"], email=TEXT)
 )
-def find_contacts(actor: Actor) -> object:
+def find_contacts(actor: Actor) -> Answer:
     return paged(
         queries.contacts_after(db(), 0, MOST, body()["email"]), MOST, _contact, lambda c: c.id
     )
@@ -148,7 +149,7 @@ def find_contacts(actor: Actor) -> object:
     takes=_CONTACT,
     codes=(200, 201),
 )
-def put_contact(actor: Actor) -> object:
+def put_contact(actor: Actor) -> Answer:
     data = body()
     email = values.text_or_none(data.get("email"))
     if not email:
@@ -195,7 +196,7 @@ def _take_consent(contact: Contact, data: Json) -> None:
     "Change the fields that are named of one contact, also their address",
     takes={**_CONTACT, "required": []},
 )
-def change_contact(actor: Actor, ident: int) -> object:
+def change_contact(actor: Actor, ident: int) -> Answer:
     data, contact = body(), queries.contact(db(), ident)
     people.save_contact(db(), actor, now(), _fields(data), contact, home=settings().country)
     _take_consent(contact, data)
@@ -213,19 +214,19 @@ def change_contact(actor: Actor, ident: int) -> object:
         take={"type": "array", "items": TEXT, "description": "fields that come from “gone”"},
     ),
 )
-def merge_contacts(actor: Actor, ident: int) -> object:
+def merge_contacts(actor: Actor, ident: int) -> Answer:
     data = body()
     merge(db(), actor, now(), ident, data["gone"], set(data.get("take", [])))
     return flask.jsonify(_contact(queries.contact(db(), ident)))
 
 
 @endpoint("get", "/v1/contacts/<int:ident>", "One contact, with fields and consent")
-def get_contact(actor: Actor, ident: int) -> object:
+def get_contact(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(_contact(queries.contact(db(), ident)))
 
 
 @endpoint("get", "/v1/contacts/<int:ident>/everything", "Everything that is kept of one contact")
-def export_contact(actor: Actor, ident: int) -> object:
+def export_contact(actor: Actor, ident: int) -> Answer:
     return flask.jsonify(everything(db(), ident))
 
 
@@ -234,7 +235,7 @@ def export_contact(actor: Actor, ident: int) -> object:
     "/v1/contacts/<int:ident>",
     "Erase a contact for good, leaving the sums of past sends intact",
 )
-def erase_contact(actor: Actor, ident: int) -> object:
+def erase_contact(actor: Actor, ident: int) -> Answer:
     erase(db(), actor, now(), ident)
     return flask.jsonify(erased=ident)
 
@@ -256,7 +257,7 @@ def _contact(contact: Contact) -> Json:
 
 
 @endpoint("get", "/v1/companies", "Companies by number, page by page", query=PAGED)
-def list_companies(actor: Actor) -> object:
+def list_companies(actor: Actor) -> Answer:
     limit = whole("limit", 100, MOST)
     rows = company_queries.after(db(), whole("after", 0), limit + 1)
     return paged(rows, limit, _company, lambda c: c.id)
@@ -271,7 +272,7 @@ def list_companies(actor: Actor) -> object:
         "additionalProperties": {"description": "Own fields, by key"},
     },
 )
-def put_company(actor: Actor) -> object:
+def put_company(actor: Actor) -> Answer:
     data = body()
     name = values.text_or_none(data.get("name"))
     if not name:
@@ -290,7 +291,7 @@ def _company(company: Company) -> Json:
 
 
 @endpoint("get", "/v1/fields", "Fields and kinds of event: what segments and fill-ins can be about")
-def dictionary(actor: Actor) -> object:
+def dictionary(actor: Actor) -> Answer:
     words = queries.dictionary(db())
     return flask.jsonify(
         fields=[
@@ -324,7 +325,7 @@ def dictionary(actor: Actor) -> object:
         meaning=TEXT,
     ),
 )
-def add_field(actor: Actor) -> object:
+def add_field(actor: Actor) -> Answer:
     data = body()
     made = people.add_field(
         db(),
@@ -340,14 +341,14 @@ def add_field(actor: Actor) -> object:
 
 
 @endpoint("get", "/v1/topics", "Topics, and what one can agree to")
-def all_topics(actor: Actor) -> object:
+def all_topics(actor: Actor) -> Answer:
     return flask.jsonify(
         items=[{"key": t.key, "name": t.name, "about": t.about} for t in queries.topics(db())]
     )
 
 
 @endpoint("get", "/v1/lists", "Fixed lists, newest first")
-def all_lists(actor: Actor) -> object:
+def all_lists(actor: Actor) -> Answer:
     return flask.jsonify(items=[_list(found, size) for found, size in queries.lists(db())])
 
 
@@ -368,7 +369,7 @@ def _list(found: PeopleList, size: int) -> Json:
     takes=thing(["name"], name=TEXT, contacts=NUMBERS),
     codes=(201,),
 )
-def make_list(actor: Actor) -> object:
+def make_list(actor: Actor) -> Answer:
     data = body()
     if not str(data.get("name", "")).strip():
         raise Invalid("A list needs a name.", "name")
@@ -379,8 +380,8 @@ def make_list(actor: Actor) -> object:
 @endpoint(
     "get", "/v1/lists/<int:ident>/members", "The contacts of a list, page by page", query=PAGED
 )
-def list_members(actor: Actor, ident: int) -> object:
-    queries.found(db(), PeopleList, ident, "list")
+def list_members(actor: Actor, ident: int) -> Answer:
+    existing(db(), PeopleList, ident, "list")
     limit = whole("limit", 100, MOST)
     rows = list_queries.page(db(), ident, whole("after", 0), limit + 1)
     return paged(rows, limit, _contact, lambda c: c.id)
@@ -392,8 +393,8 @@ def list_members(actor: Actor, ident: int) -> object:
     "Put contacts into a list",
     takes=thing(["contacts"], contacts=NUMBERS),
 )
-def put_members(actor: Actor, ident: int) -> object:
-    queries.found(db(), PeopleList, ident, "list")
+def put_members(actor: Actor, ident: int) -> Answer:
+    existing(db(), PeopleList, ident, "list")
     return flask.jsonify(added=keeping.put_in(db(), ident, body()["contacts"]))
 
 
@@ -403,18 +404,18 @@ def put_members(actor: Actor, ident: int) -> object:
     "Take contacts out of a list",
     takes=thing(["contacts"], contacts=NUMBERS),
 )
-def remove_members(actor: Actor, ident: int) -> object:
-    found = queries.found(db(), PeopleList, ident, "list")
+def remove_members(actor: Actor, ident: int) -> Answer:
+    found = existing(db(), PeopleList, ident, "list")
     return flask.jsonify(removed=keeping.take_out(db(), actor, now(), found, body()["contacts"]))
 
 
 @endpoint("delete", "/v1/lists/<int:ident>", "Delete a list that nothing uses; its people stay")
-def delete_list(actor: Actor, ident: int) -> object:
+def delete_list(actor: Actor, ident: int) -> Answer:
     keeping.delete_list(
         db(),
         actor,
         now(),
-        queries.found(db(), PeopleList, ident, "list"),
+        existing(db(), PeopleList, ident, "list"),
         queries.uses_of_list(db(), ident),
     )
     return flask.jsonify(deleted=ident)
@@ -429,7 +430,7 @@ def delete_list(actor: Actor, ident: int) -> object:
         "limit": PAGED["limit"],
     },
 )
-def list_suppressions(actor: Actor) -> object:
+def list_suppressions(actor: Actor) -> Answer:
     limit = whole("limit", 100, MOST)
     rows = list_queries.suppressions_after(
         db(), hidden.shown(flask.request.args.get("after", "")), limit + 1
@@ -462,7 +463,7 @@ def list_suppressions(actor: Actor) -> object:
         until={**TEXT, "format": "date-time", "description": "for ever if left out"},
     ),
 )
-def put_suppression(actor: Actor) -> object:
+def put_suppression(actor: Actor) -> Answer:
     data = body()
     until = None
     if data.get("until"):
@@ -487,7 +488,7 @@ def put_suppression(actor: Actor) -> object:
 @endpoint(
     "post", "/v1/suppressions/lift", "Lift a suppression", takes=thing(["address"], address=TEXT)
 )
-def lift_suppression(actor: Actor) -> object:
+def lift_suppression(actor: Actor) -> Answer:
     address = body()["address"]
     keeping.lift_suppression(db(), actor, now(), keeping.address_or_domain(address))
     return flask.jsonify(lifted=address)
@@ -495,13 +496,13 @@ def lift_suppression(actor: Actor) -> object:
 
 @pages.get("/segment.schema.json")
 @public
-def segment_schema() -> object:
+def segment_schema() -> Answer:
     return flask.jsonify(schema(f"{settings().public_url}/api/segment.schema.json"))
 
 
 @pages.get("/openapi.json")
 @public
-def openapi() -> object:
+def openapi() -> Answer:
     """OpenAPI 3.1, gathered from the endpoints themselves."""
     return flask.jsonify(
         {

@@ -2,7 +2,7 @@
 
 import contextlib
 import datetime as dt
-from collections.abc import Collection, Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any, TypeVar
 
 import orjson
@@ -18,7 +18,7 @@ from meadowrun.base.errors import NotFound
 psycopg.types.json.set_json_loads(orjson.loads)
 
 
-def number_array(numbers: Collection[int]) -> str:
+def number_array(numbers: Iterable[int]) -> str:
     """Numbers as PostgreSQL reads them in one text, to be cast to bigint[]."""
     return f"{{{','.join(map(str, numbers))}}}"
 
@@ -98,12 +98,17 @@ class Database:
 Row = TypeVar("Row", bound=Base)
 
 
-def found(session: orm.Session, model: type[Row], ident: object, what: str) -> Row:
+def existing(session: orm.Session, model: type[Row], ident: object, what: str) -> Row:
     """The row with this key. Raises NotFound: “This <what> does not exist any more.”"""
     row = session.get(model, ident)
     if row is None:
         raise NotFound(f"This {what} does not exist any more.")
     return row
+
+
+def rows_changed(result: sa.Result[Any]) -> int:
+    """How many rows a statement added, changed or deleted."""
+    return int(result.rowcount)  # type: ignore[attr-defined]
 
 
 def driver(session: orm.Session) -> Any:

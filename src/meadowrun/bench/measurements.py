@@ -3,6 +3,7 @@ figures."""
 
 import csv
 import datetime as dt
+import functools
 import io
 import statistics
 import time
@@ -152,7 +153,7 @@ def sieve(world: World) -> Iterator[Measurement]:
                 part = d.parse({"lines": LINES[:n]}, words)
                 prefixes.append(
                     world.median(
-                        lambda part=part: segments.count(session, part, words, now, ZONE), 3
+                        functools.partial(segments.count, session, part, words, now, ZONE), 3
                     )
                 )
             whole = world.median(nothing_kept, 3)

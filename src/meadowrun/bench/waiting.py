@@ -17,8 +17,8 @@ from meadowrun.base.db import ensure_months
 from meadowrun.bench.run import Measurement, World, compare
 from meadowrun.bench.sending import bare_copy, forget, resident, worker_environment
 from meadowrun.messages.models import Edition
-from meadowrun.outgoing.actions import ask_for
 from meadowrun.outgoing.claims import BATCH, Claim
+from meadowrun.outgoing.jobs import ask_for
 from meadowrun.outgoing.models import Dispatch
 
 #: So many deliveries wait, and so many are due at once.

@@ -9,7 +9,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.wording import fold
@@ -21,7 +21,7 @@ BEGINNINGS = ("Announcement", "Appeal", "Invitation", "Newsletter", "Offer", "Re
 
 
 def get(session: orm.Session, campaign_id: int) -> Campaign:
-    return found(session, Campaign, campaign_id, "campaign")
+    return existing(session, Campaign, campaign_id, "campaign")
 
 
 def campaigns(session: orm.Session) -> list[Campaign]:

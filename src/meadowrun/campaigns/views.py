@@ -10,6 +10,7 @@ from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
 from meadowrun.people.tagged import narrowed
 from meadowrun.shell.request import (
+    Answer,
     actor,
     counts_of,
     db,
@@ -27,7 +28,7 @@ pages = flask.Blueprint("campaigns", __name__)
 
 
 @pages.get("/campaigns")
-def table() -> object:
+def table() -> Answer:
     rows, tagged = narrowed(actions.campaigns(db()))
     return flask.render_template(
         "campaigns/table.html", rows=rows, tagged=tagged, counts=counts_of("campaign")
@@ -36,7 +37,7 @@ def table() -> object:
 
 @pages.get("/campaigns/new")
 @needs("author")
-def new() -> object:
+def new() -> Answer:
     return _form(None, {}, None)
 
 
@@ -89,7 +90,7 @@ def _read() -> dict[str, Any]:
 
 @pages.post("/campaigns/new")
 @needs("author")
-def create() -> object:
+def create() -> Answer:
     try:
         made = actions.save(db(), actor(), now(), _read())
     except MeadowrunError as problem:
@@ -99,7 +100,7 @@ def create() -> object:
 
 
 @pages.get("/campaigns/<int:ident>")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     campaign = actions.get(db(), ident)
     return flask.render_template(
         "campaigns/show.html",
@@ -110,13 +111,13 @@ def show(ident: int) -> object:
 
 @pages.get("/campaigns/<int:ident>/edit")
 @needs("author")
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     return _form(actions.get(db(), ident), {}, None)
 
 
 @pages.post("/campaigns/<int:ident>/edit")
 @needs("author")
-def change(ident: int) -> object:
+def change(ident: int) -> Answer:
     campaign = actions.get(db(), ident)
     try:
         typed = flask.request.form.get("version")
@@ -137,7 +138,7 @@ def change(ident: int) -> object:
 
 @pages.post("/campaigns/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     campaign = actions.get(db(), ident)
     name = campaign.name
     try:

@@ -92,7 +92,11 @@ class Proofs(Prover):
     def _devices(self, address: str) -> tuple[push.Device, ...]:
         systems = self.asked.message.document["push"]["systems"]
         there = devices_of(self.asked.session, address)
-        return tuple(push.Device(*row) for row in there if row.kind in systems)
+        return tuple(
+            push.Device(row.id, row.endpoint, row.p256dh, row.auth, row.kind)
+            for row in there
+            if row.kind in systems
+        )
 
     def make(self, place: int, key: str, to: str, copy: Copy) -> Any:
         given, settings = dict(copy.mail.push or {}), self.asked.settings

@@ -324,10 +324,10 @@ def _events(database: Database, made: world.World) -> None:
 
 def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
     words = dictionary(session)
-    for name, lines in stories.SEGMENTS.items():
+    for name, conditions in stories.SEGMENTS.items():
         size = count(
             session,
-            d.parse({"lines": lines}, words),
+            d.parse({"lines": conditions}, words),
             words,
             now,
             zoneinfo.ZoneInfo(settings.timezone),
@@ -338,7 +338,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
             now - dt.timedelta(days=len(name)),
             words,
             name,
-            {"format": 1, "lines": lines},
+            {"format": 1, "lines": conditions},
             size=size,
         )
     regions = groupings.create(session, IDA, now - dt.timedelta(days=200), "Regions")

@@ -37,7 +37,8 @@ def follow(database: Database, memory: pathlib.Path, here: Mapping[str, str]) ->
             for table, column, kind in _PLACES:
                 # By way of a sign that stands nowhere: the new address of the one can be the old
                 # one of the other.
-                text, values = f"{column}::text", {}
+                text = f"{column}::text"
+                values: dict[str, str] = {}
                 for number, (old, new) in enumerate(moved.items()):
                     text = f"replace({text}, :old{number}, :mark{number})"
                     values |= {

@@ -9,17 +9,17 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.values import is_whole
 from meadowrun.files import actions, queries
 from meadowrun.people.models import StoredFile
-from meadowrun.shell.request import actor, db, done, needs, now, public, settings, uploaded
+from meadowrun.shell.request import Answer, actor, db, done, needs, now, public, settings, uploaded
 
 pages = flask.Blueprint("files", __name__)
 
 
 @pages.get("/files")
-def table() -> object:
+def table() -> Answer:
     return _table(None)
 
 
-def _table(problem: MeadowrunError | None) -> object:
+def _table(problem: MeadowrunError | None) -> str:
     rows = [(file, queries.users(db(), file.handle)) for file in queries.files(db())]
     return flask.render_template(
         "files/table.html", rows=rows, problem=problem, public_url=settings().public_url
@@ -27,7 +27,7 @@ def _table(problem: MeadowrunError | None) -> object:
 
 
 @pages.get("/files/pictures")
-def pictures() -> object:
+def pictures() -> Answer:
     """What the editor offers to choose from."""
     return flask.jsonify(
         pictures=[
@@ -39,7 +39,7 @@ def pictures() -> object:
 
 @pages.post("/files")
 @needs("author")
-def upload() -> object:
+def upload() -> Answer:
     """A picture or document; the editor gets JSON, the store's own form a page."""
     given = flask.request.files.get("file")
     try:
@@ -64,7 +64,7 @@ def upload() -> object:
 
 @pages.post("/files/<int:ident>/replace")
 @needs("author")
-def replace(ident: int) -> object:
+def replace(ident: int) -> Answer:
     file, given = db().get(StoredFile, ident), flask.request.files.get("file")
     if file is None:
         flask.abort(404)
@@ -86,7 +86,7 @@ def replace(ident: int) -> object:
 
 @pages.post("/files/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     file = db().get(StoredFile, ident)
     if file is None:
         flask.abort(404)
@@ -102,7 +102,7 @@ def delete(ident: int) -> object:
 
 @pages.get("/f/<handle>")
 @public
-def picture(handle: str) -> object:
+def picture(handle: str) -> Answer:
     """A picture; with ?w= the smallest kept size that is at least so wide."""
     found = queries.by_handle(db(), handle)
     if not found.media_type.startswith("image/"):
@@ -118,7 +118,7 @@ def picture(handle: str) -> object:
 
 @pages.get("/d/<handle>")
 @public
-def document(handle: str) -> object:
+def document(handle: str) -> Answer:
     """A document at its tracked address: every look is counted, by a known person where the address
     says who."""
     found = queries.by_handle(db(), handle)

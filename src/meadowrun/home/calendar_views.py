@@ -7,13 +7,13 @@ import flask
 from meadowrun.campaigns.models import Campaign
 from meadowrun.sends import queries as sends
 from meadowrun.sends.models import Send
-from meadowrun.shell.request import db, now, zone
+from meadowrun.shell.request import Answer, db, now, zone
 
 pages = flask.Blueprint("calendar", __name__)
 
 
 @pages.get("/calendar")
-def show() -> object:
+def show() -> Answer:
     """The sends of six weeks, day by day."""
     first = flask.request.args.get("from", "")
     try:

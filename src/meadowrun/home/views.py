@@ -8,13 +8,13 @@ from meadowrun.outgoing import troubles
 from meadowrun.outgoing.queries import tally
 from meadowrun.results.queries import kept_numbers
 from meadowrun.sends.queries import channels_of, recent
-from meadowrun.shell.request import db
+from meadowrun.shell.request import Answer, db
 
 pages = flask.Blueprint("home", __name__)
 
 
 @pages.get("/")
-def today() -> object:
+def today() -> Answer:
     session = db()
     running = [
         (s, c, tally(session, s.dispatch_id))

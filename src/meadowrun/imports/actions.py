@@ -6,7 +6,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
@@ -18,7 +18,7 @@ MOST_BYTES = 200_000_000
 
 
 def get(session: orm.Session, import_id: int) -> Import:
-    return found(session, Import, import_id, "import")
+    return existing(session, Import, import_id, "import")
 
 
 #: Rows from which the sorts of columns and the country of numbers are guessed, and how many of them

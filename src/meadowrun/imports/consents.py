@@ -6,6 +6,7 @@ import datetime as dt
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.db import rows_changed
 from meadowrun.core.people_file import SAID, Plan
 from meadowrun.people.queries import NUMBER
 
@@ -94,4 +95,4 @@ def _write(
         sa.text(WRITTEN.format(statement=statement)),
         {"channel": channel, "topic": topic, "now": staged.now, "how": how},
     )
-    return int(done.rowcount)
+    return rows_changed(done)

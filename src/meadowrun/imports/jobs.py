@@ -10,7 +10,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs, own_writes
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import Database, driver
+from meadowrun.base.db import Database, driver, rows_changed
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.core import people_file as pf
@@ -343,14 +343,15 @@ class _Run:
             "name_key, search_key, "
             "email_usable"
         )
-        return self.session.execute(
+        made = self.session.execute(
             sa.text(
                 f"INSERT INTO contacts (id, {columns}, source, created_at, updated_at) "
                 "OVERRIDING SYSTEM VALUE "
                 f"SELECT contact_id, {columns}, :source, :now, :now FROM staged WHERE is_new"
             ),
             {"source": f"import of {self.found.file_name}", "now": self.now},
-        ).rowcount
+        )
+        return rows_changed(made)
 
     def _update(self) -> int:
         """Known people, by the plan; a blank cell never empties a field, an address is only changed
@@ -408,7 +409,7 @@ class _Run:
             sa.text(f"SELECT DISTINCT unnest(s.tags) AS path FROM {who} ORDER BY path")
         ).all()
         tagging.numbers(self.session, self.now, paths)
-        return self.session.execute(
+        given: int = self.session.execute(
             sa.text(
                 "WITH given AS (INSERT INTO contact_tags (contact_id, tag_id) SELECT DISTINCT "
                 f"s.contact_id, t.id FROM {who}, unnest(s.tags) p "
@@ -416,6 +417,7 @@ class _Run:
                 "count(DISTINCT contact_id) FROM given"
             )
         ).scalar_one()
+        return given
 
     def _keep_refusals(self) -> None:
         """Refused rows are kept beside the transaction that a dry run rolls back."""

@@ -18,7 +18,17 @@ from meadowrun.imports.consents import BROUGHT
 from meadowrun.imports.models import Import
 from meadowrun.people import queries as people
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, db, done, needs, now, rows_as_csv, settings, uploaded
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    needs,
+    now,
+    rows_as_csv,
+    settings,
+    uploaded,
+)
 from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
@@ -42,19 +52,19 @@ SAID_LABELS = {
 
 
 @pages.get("/imports")
-def table() -> object:
+def table() -> Answer:
     return flask.render_template("imports/table.html", rows=queries.recent(db()))
 
 
 @pages.get("/imports/new")
 @needs("author")
-def start() -> object:
+def start() -> Answer:
     return flask.render_template("imports/start.html", problem=None)
 
 
 @pages.post("/imports/new")
 @needs("author")
-def upload() -> object:
+def upload() -> Answer:
     file = flask.request.files.get("file")
     try:
         if file is None or not file.filename:
@@ -74,7 +84,7 @@ def _brought() -> dict[str, str]:
 
 
 @pages.get("/imports/<int:ident>")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     return _show(actions.get(db(), ident), None, None)
 
 
@@ -140,7 +150,7 @@ def _numbers(found: Import, plan: pf.Plan) -> list[tuple[str, str]]:
 
 @pages.get("/imports/<int:ident>/numbers")
 @needs("author")
-def numbers(ident: int) -> object:
+def numbers(ident: int) -> Answer:
     """The first telephone numbers, read as those of a country: what follows from choosing one."""
     found = actions.get(db(), ident)
     chosen = dataclasses.replace(
@@ -150,14 +160,14 @@ def numbers(ident: int) -> object:
 
 
 @pages.get("/imports/<int:ident>/progress")
-def progress(ident: int) -> object:
+def progress(ident: int) -> Answer:
     found = actions.get(db(), ident)
     return flask.render_template("imports/progress.html", found=found)
 
 
 @pages.post("/imports/<int:ident>/plan")
 @needs("author")
-def plan(ident: int) -> object:
+def plan(ident: int) -> Answer:
     """Takes the matching and starts the dry run."""
     found = actions.get(db(), ident)
     form = flask.request.form
@@ -205,7 +215,7 @@ def plan(ident: int) -> object:
 
 @pages.post("/imports/<int:ident>/go")
 @needs("author")
-def go(ident: int) -> object:
+def go(ident: int) -> Answer:
     found = actions.get(db(), ident)
     actions.carry_out(db(), actor(), now(), found)
     return done("imports.show", ident=ident)
@@ -213,7 +223,7 @@ def go(ident: int) -> object:
 
 @pages.get("/imports/<int:ident>/refused.csv")
 @needs("author")
-def refused(ident: int) -> object:
+def refused(ident: int) -> Answer:
     """The refused rows with their reasons, to mend and import again: the file's own columns, two
     more behind."""
     found = actions.get(db(), ident)

@@ -27,7 +27,7 @@ from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
 from meadowrun.people.asked import words
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, needs, now, settings, zone
+from meadowrun.shell.request import Answer, actor, body, db, needs, now, settings, zone
 
 pages = flask.Blueprint("checking", __name__)
 MOST_LINKS = 40
@@ -71,7 +71,7 @@ def _mail(message: Message) -> tuple[spam.Mail, bytes]:
 
 @pages.get("/messages/<int:ident>/checks")
 @comes_later("Checking the message for everyone who reads it")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     message = queries.message(db(), ident)
     mail, whole = _mail(message)
     found = spam.findings(mail)
@@ -167,7 +167,7 @@ def _avoided(document: doc.Json) -> list[str]:
 
 @pages.post("/messages/<int:ident>/links")
 @needs("author")
-def follow_links(ident: int) -> object:
+def follow_links(ident: int) -> Answer:
     """Really follows every link, once, because somebody asked to; says which lead nowhere."""
     mail, _ = _mail(queries.message(db(), ident))
     addresses = _links(mail)[:MOST_LINKS]
@@ -210,7 +210,7 @@ def _expected(subject: str) -> past.Expected | None:
 
 @pages.post("/messages/<int:ident>/suggest")
 @needs("author")
-def suggestions(ident: int) -> object:
+def suggestions(ident: int) -> Answer:
     """Several suggestions for a place; none is used before somebody chose it."""
     message = queries.message(db(), ident)
     house, data = queries.house(db()), body()
@@ -252,7 +252,7 @@ def suggestions(ident: int) -> object:
 
 @pages.post("/messages/<int:ident>/chosen")
 @needs("author")
-def chosen(ident: int) -> object:
+def chosen(ident: int) -> Answer:
     """Keeps which suggestion was taken, by whom and for what."""
     message, data = queries.message(db(), ident), body()
     audit.record(

@@ -11,18 +11,18 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.values import known_refs
 from meadowrun.people.asked import words
 from meadowrun.people.queries import common_values
-from meadowrun.shell.request import actor, db, done, needs, now
+from meadowrun.shell.request import Answer, actor, db, done, needs, now
 
 pages = flask.Blueprint("choosing", __name__)
 MOST_VALUES = 20
 
 
 @pages.get("/messages/<int:ident>/chosen-by")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     return _page(queries.message(db(), ident), None)
 
 
-def _page(message: Message, problem: MeadowrunError | None) -> object:
+def _page(message: Message, problem: MeadowrunError | None) -> str:
     """The form: which field, and, once it is known, which message for each of its values."""
     now_chosen = message.document.get("one_of") or {"field": "", "values": {}, "otherwise": 0}
     field = flask.request.values.get("field") or now_chosen["field"]
@@ -61,7 +61,7 @@ def _page(message: Message, problem: MeadowrunError | None) -> object:
 
 @pages.post("/messages/<int:ident>/chosen-by")
 @needs("author")
-def keep(ident: int) -> object:
+def keep(ident: int) -> Answer:
     message, form = queries.message(db(), ident), flask.request.form
     try:
         if form.get("stop"):

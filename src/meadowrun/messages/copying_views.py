@@ -6,14 +6,14 @@ from meadowrun.base.errors import MeadowrunError
 from meadowrun.core import wording
 from meadowrun.messages import copying, queries
 from meadowrun.people.asked import words
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings
+from meadowrun.shell.request import Answer, actor, db, done, needs, not_done, now, settings
 
 pages = flask.Blueprint("copying", __name__)
 
 
 @pages.post("/messages/<int:ident>/also")
 @needs("author")
-def also(ident: int) -> object:
+def also(ident: int) -> Answer:
     """A new message that says the same: for another channel, or a copy."""
     source = queries.message(db(), ident)
     try:
@@ -34,7 +34,7 @@ def said(left: list[str]) -> str:
 
 @pages.post("/messages/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     message = queries.message(db(), ident)
     name = message.name
     try:

@@ -10,7 +10,7 @@ from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import actions, bringing, page, queries
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
-from meadowrun.shell.request import actor, db, done, needs, now, settings
+from meadowrun.shell.request import Answer, actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("exchange", __name__)
 
@@ -27,7 +27,7 @@ def _attached(content: bytes | str, kind: str, name: str) -> flask.Response:
 
 
 @pages.get("/messages/<int:ident>/message.mjml")
-def mjml(ident: int) -> object:
+def mjml(ident: int) -> Answer:
     message = queries.message(db(), ident)
     if message.document.get("code") or message.document.get("text_only"):
         raise Invalid("A message in code, or of text only, has no lines to be written as MJML.")
@@ -42,7 +42,7 @@ def mjml(ident: int) -> object:
 
 
 @pages.get("/messages/<int:ident>/message.eml")
-def eml(ident: int) -> object:
+def eml(ident: int) -> Answer:
     """The mail as one person would get it, as a file any mail reader opens."""
     message = queries.message(db(), ident)
     person = page.chosen_person(flask.request.args.get("as"))
@@ -67,7 +67,7 @@ def eml(ident: int) -> object:
 
 @pages.post("/messages/<int:ident>/code")
 @needs("author")
-def turn(ident: int) -> object:
+def turn(ident: int) -> Answer:
     """Turns a message into code: what was pasted or uploaded, or what its lines make. One way; the
     drafts before stay."""
     message = queries.message(db(), ident)

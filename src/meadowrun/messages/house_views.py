@@ -1,6 +1,7 @@
 """The house style, and what messages look up: feeds and tables."""
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 import flask
@@ -11,8 +12,10 @@ from meadowrun.core.content.colour import contrast
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
+from meadowrun.messages.values import known_refs
 from meadowrun.people.asked import words
 from meadowrun.shell.request import (
+    Answer,
     actor,
     db,
     done,
@@ -28,7 +31,7 @@ pages = flask.Blueprint("house", __name__)
 
 
 @pages.get("/messages/house")
-def style() -> object:
+def style() -> Answer:
     house = queries.house(db())
     return _style(
         {
@@ -43,7 +46,7 @@ def style() -> object:
     )
 
 
-def _style(shown: dict[str, object], problem: MeadowrunError | None) -> object:
+def _style(shown: dict[str, object], problem: MeadowrunError | None) -> str:
     looks = {k: str(shown.get(k, v)) for k, v in doc.SETTINGS.items()}
     pairs = [
         ("text on the sheet", "sheet", "ink"),
@@ -62,7 +65,7 @@ def _style(shown: dict[str, object], problem: MeadowrunError | None) -> object:
 
 @pages.post("/messages/house")
 @needs("approver")
-def keep_style() -> object:
+def keep_style() -> Answer:
     form = flask.request.form.to_dict()
     try:
         keeping.keep_house(db(), actor(), now(), form)
@@ -86,12 +89,15 @@ def keep_style() -> object:
 
 
 @pages.get("/messages/lookups")
-def lookups() -> object:
+def lookups() -> Answer:
     return _lookups(None)
 
 
-def _lookups(problem: MeadowrunError | None, typed: dict[str, str] | None = None) -> object:
-    held = {"feed": queries.feeds(db()), "table": queries.tables(db())}
+def _lookups(problem: MeadowrunError | None, typed: dict[str, str] | None = None) -> str:
+    held: dict[str, Sequence[Feed | DataTable]] = {
+        "feed": queries.feeds(db()),
+        "table": queries.tables(db()),
+    }
     return flask.render_template(
         "messages/lookups.html",
         feeds=held["feed"],
@@ -105,7 +111,7 @@ def _lookups(problem: MeadowrunError | None, typed: dict[str, str] | None = None
         typed=typed or {},
         shown=_shown,
         hosts=sorted(settings().feed_hosts),
-        fields=sorted(queries.known_refs(words()).items(), key=lambda i: i[1]),
+        fields=sorted(known_refs(words()).items(), key=lambda i: i[1]),
         personal=feeds.personal,
     )
 
@@ -128,7 +134,7 @@ def _shown(feed: Feed) -> dict[str, Any]:
 
 @pages.post("/messages/feeds")
 @needs("author")
-def keep_feed() -> object:
+def keep_feed() -> Answer:
     form = flask.request.form.to_dict()
     feed = db().get(Feed, int(form["id"])) if is_whole(form.get("id", "")) else None
     try:
@@ -142,7 +148,7 @@ def keep_feed() -> object:
 
 @pages.post("/messages/feeds/<int:ident>/ask")
 @needs("author")
-def ask_feed(ident: int) -> object:
+def ask_feed(ident: int) -> Answer:
     """Asks a feed once and keeps the answer as the sample to read messages with."""
     feed = db().get(Feed, ident)
     if feed is None:
@@ -158,7 +164,7 @@ def ask_feed(ident: int) -> object:
 
 @pages.post("/messages/tables")
 @needs("author")
-def keep_table() -> object:
+def keep_table() -> Answer:
     form, file = flask.request.form.to_dict(), flask.request.files.get("file")
     try:
         made = keeping.keep_table(
@@ -179,8 +185,8 @@ def keep_table() -> object:
 
 @pages.post("/messages/<any(feeds, tables):what>/<int:ident>/delete")
 @needs("author")
-def delete(what: str, ident: int) -> object:
-    found = db().get(Feed if what == "feeds" else DataTable, ident)
+def delete(what: str, ident: int) -> Answer:
+    found = db().get(Feed, ident) if what == "feeds" else db().get(DataTable, ident)
     if found is None:
         flask.abort(404)
     try:
@@ -191,7 +197,7 @@ def delete(what: str, ident: int) -> object:
 
 
 @pages.get("/messages/tables/<int:ident>.csv")
-def table_csv(ident: int) -> object:
+def table_csv(ident: int) -> Answer:
     """A table as the CSV it came from, for a spreadsheet."""
     table = db().get(DataTable, ident)
     if table is None:

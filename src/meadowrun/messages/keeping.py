@@ -35,7 +35,7 @@ def keep_house(
         looks = doc.take_settings({k: form[k] for k in doc.SETTINGS if k in form})
     except doc.DocumentError as problem:
         raise Invalid(str(problem), problem.slot or "") from None
-    greetings = []
+    greetings: list[tuple[int, str]] = []
     for line in str(form.get("greetings", "")).splitlines():
         hour, _, words = line.strip().partition(" ")
         if not line.strip():
@@ -52,13 +52,13 @@ def keep_house(
                 ),
                 "greetings",
             )
-        greetings.append([int(hour.split(":")[0]), words.strip()])
+        greetings.append((int(hour.split(":")[0]), words.strip()))
     if not greetings or min(g[0] for g in greetings) > 0:
         raise Invalid(
             "The first greeting must begin at 0:00, so that every hour has one.", "greetings"
         )
     house = queries.house(session)
-    house.looks, house.greetings = looks, sorted(greetings)
+    house.looks, house.greetings = looks, [list(one) for one in sorted(greetings)]
     house.agreed_words, house.avoided_words = (
         _words(form.get("agreed_words")),
         _words(form.get("avoided_words")),

@@ -18,7 +18,7 @@ from meadowrun.people.asked import words
 from meadowrun.people.devices import devices_by_kind
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import db, needs, now, zone
+from meadowrun.shell.request import Answer, db, needs, now, zone
 
 pages = flask.Blueprint("notifications", __name__)
 
@@ -31,7 +31,7 @@ def _message(ident: int) -> Message:
 
 
 @pages.get("/messages/<int:ident>/notification")
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     message = _message(ident)
     person = page.chosen_person(flask.request.args.get("as"))
     return flask.render_template(
@@ -102,7 +102,7 @@ def _follows(message: Message) -> dict[str, Any]:
 
 @pages.post("/messages/<int:ident>/notification")
 @needs("author")
-def save(ident: int) -> object:
+def save(ident: int) -> Answer:
     message = _message(ident)
     return views.saved(
         message, lambda: _follows(message), "notification_lines", "notification_margin"
@@ -110,7 +110,7 @@ def save(ident: int) -> object:
 
 
 @pages.get("/messages/<int:ident>/notification/read")
-def read(ident: int) -> object:
+def read(ident: int) -> Answer:
     """The push notification as somebody would get it."""
     message = _message(ident)
     person = page.chosen_person(flask.request.args.get("as"))

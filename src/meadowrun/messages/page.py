@@ -1,8 +1,9 @@
 """A message read as somebody, for the pages that show it."""
 
 from meadowrun.base.errors import Invalid
-from meadowrun.core.content.compiled import CannotRender, CompileError, Rendered
+from meadowrun.core.content.compiled import CompileError, Rendered
 from meadowrun.core.content.document import Json
+from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.values import is_whole
 from meadowrun.messages import reading
 from meadowrun.messages.models import Message

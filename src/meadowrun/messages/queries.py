@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONPATH
 
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -40,7 +40,7 @@ _WIDE = "[^" + "".join(f"\\u{ord(c):04x}" for c in sorted(sms.GSM_7 | sms.GSM_7_
 
 
 def message(session: orm.Session, message_id: int) -> Message:
-    return found(session, Message, message_id, "message")
+    return existing(session, Message, message_id, "message")
 
 
 def messages(session: orm.Session) -> list[Message]:
@@ -58,7 +58,7 @@ def drafts(session: orm.Session, message_id: int) -> list[Draft]:
 
 
 def edition(session: orm.Session, edition_id: int) -> Edition:
-    return found(session, Edition, edition_id, "edition")
+    return existing(session, Edition, edition_id, "edition")
 
 
 def editions(session: orm.Session, message_id: int) -> list[Edition]:
@@ -93,7 +93,7 @@ def shared_parts(session: orm.Session) -> list[SharedPart]:
 
 
 def shared_part(session: orm.Session, part_id: int) -> SharedPart:
-    return found(session, SharedPart, part_id, "shared part")
+    return existing(session, SharedPart, part_id, "shared part")
 
 
 def users_of_part(session: orm.Session, part_id: int) -> list[tuple[Message, set[int]]]:

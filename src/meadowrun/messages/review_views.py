@@ -10,17 +10,17 @@ from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, keeping, page, queries
 from meadowrun.messages.models import Comment, Draft, Review
 from meadowrun.shell.accounts import people_who
-from meadowrun.shell.request import actor, body, db, done, integer, needs, now, settings
+from meadowrun.shell.request import Answer, actor, body, db, done, integer, needs, now, settings
 
 pages = flask.Blueprint("review", __name__)
 
 
 @pages.get("/messages/<int:ident>/review")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     return _page(ident)
 
 
-def _page(ident: int, problem: MeadowrunError | None = None) -> object:
+def _page(ident: int, problem: MeadowrunError | None = None) -> str:
     message = queries.message(db(), ident)
     approved = queries.approved(db(), ident)
     asked = next((r for r in queries.reviews(db(), ident) if r.state == "asked"), None)
@@ -45,7 +45,7 @@ def _page(ident: int, problem: MeadowrunError | None = None) -> object:
 
 @pages.post("/messages/<int:ident>/review")
 @needs("author")
-def ask(ident: int) -> object:
+def ask(ident: int) -> Answer:
     message = queries.message(db(), ident)
     try:
         actions.ask_review(
@@ -66,7 +66,7 @@ def ask(ident: int) -> object:
 
 @pages.post("/messages/<int:ident>/review/<int:number>")
 @needs("approver")
-def answer(ident: int, number: int) -> object:
+def answer(ident: int, number: int) -> Answer:
     message = queries.message(db(), ident)
     review = db().get(Review, number)
     if review is None or review.message_id != ident:
@@ -100,7 +100,7 @@ def answer(ident: int, number: int) -> object:
 
 @pages.post("/messages/<int:ident>/comments")
 @needs("viewer")
-def comment(ident: int) -> object:
+def comment(ident: int) -> Answer:
     data = body() if flask.request.is_json else flask.request.form
     made = keeping.comment(
         db(),
@@ -117,7 +117,7 @@ def comment(ident: int) -> object:
 
 @pages.post("/messages/<int:ident>/comments/<int:number>/done")
 @needs("author")
-def comment_done(ident: int, number: int) -> object:
+def comment_done(ident: int, number: int) -> Answer:
     found = db().get(Comment, number)
     if found is None or found.message_id != ident:
         flask.abort(404)
@@ -126,7 +126,7 @@ def comment_done(ident: int, number: int) -> object:
 
 
 @pages.get("/messages/<int:ident>/compare")
-def compare(ident: int) -> object:
+def compare(ident: int) -> Answer:
     """Two drafts side by side, with what differs in words."""
     message = queries.message(db(), ident)
     drafts = {d.number: d for d in queries.drafts(db(), ident)}

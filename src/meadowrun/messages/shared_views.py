@@ -10,13 +10,13 @@ from meadowrun.messages import actions, editing, page, queries, reading, shared,
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
 from meadowrun.people.asked import words
 from meadowrun.shell.framed import in_frame
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, zone
+from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, zone
 
 pages = flask.Blueprint("shared", __name__)
 
 
 @pages.get("/messages/shared")
-def table() -> object:
+def table() -> Answer:
     parts = [
         (part, users, _behind(part, users))
         for part in queries.shared_parts(db())
@@ -32,7 +32,7 @@ def _behind(part: SharedPart, users: list[tuple[Message, set[int]]]) -> int:
 
 @pages.post("/messages/shared")
 @needs("author")
-def begin() -> object:
+def begin() -> Answer:
     """Begins a part with one empty line."""
     form = flask.request.form
     case = {"id": "v1", "name": "", "lines": [], "group": "", "content": []}
@@ -51,7 +51,7 @@ def _document(lines: list[doc.Json]) -> doc.Json:
 
 
 @pages.get("/messages/shared/<int:ident>")
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     part = queries.shared_part(db(), ident)
     document = _document(part.lines)
     return flask.render_template(
@@ -71,7 +71,7 @@ def edit(ident: int) -> object:
 
 @pages.post("/messages/shared/<int:ident>/save")
 @needs("author")
-def save(ident: int) -> object:
+def save(ident: int) -> Answer:
     part, data = queries.shared_part(db(), ident), body()
     posted = editing.apply(
         data,
@@ -95,7 +95,7 @@ def save(ident: int) -> object:
 
 
 @pages.get("/messages/shared/<int:ident>/read")
-def read(ident: int) -> object:
+def read(ident: int) -> Answer:
     person = page.chosen_person(flask.request.args.get("as"))
     mail = page.rendered(Message(id=0), person, _document(queries.shared_part(db(), ident).lines))
     return flask.jsonify(
@@ -108,7 +108,7 @@ def read(ident: int) -> object:
 
 
 @pages.get("/messages/shared/<int:ident>/read.html")
-def read_html(ident: int) -> object:
+def read_html(ident: int) -> Answer:
     mail = page.rendered(
         Message(id=0),
         page.chosen_person(flask.request.args.get("as")),
@@ -118,22 +118,22 @@ def read_html(ident: int) -> object:
 
 
 @pages.post("/messages/shared/<int:ident>/people")
-def found_people(ident: int) -> object:
+def found_people(ident: int) -> Answer:
     return views.found_people()
 
 
 @pages.get("/messages/shared/<int:ident>/people")
-def people(ident: int) -> object:
+def people(ident: int) -> Answer:
     return views.people()
 
 
 @pages.get("/messages/shared/<int:ident>/fills")
-def fills(ident: int) -> object:
+def fills(ident: int) -> Answer:
     return views.fills()
 
 
 @pages.get("/messages/shared/<int:ident>/uses")
-def uses(ident: int) -> object:
+def uses(ident: int) -> Answer:
     """Where a part stands, which version, and what following the newest would change; the author
     chooses who follows."""
     part = queries.shared_part(db(), ident)
@@ -158,7 +158,7 @@ def uses(ident: int) -> object:
 
 @pages.post("/messages/shared/<int:ident>/follow")
 @needs("author")
-def follow(ident: int) -> object:
+def follow(ident: int) -> Answer:
     part = queries.shared_part(db(), ident)
     chosen = {int(n) for n in flask.request.form.getlist("message") if is_whole(n)}
     if not chosen:
@@ -175,7 +175,7 @@ def follow(ident: int) -> object:
 
 @pages.post("/messages/shared/<int:ident>/restore/<int:number>")
 @needs("author")
-def restore(ident: int, number: int) -> object:
+def restore(ident: int, number: int) -> Answer:
     part = queries.shared_part(db(), ident)
     found = db().get(SharedPartVersion, (ident, number))
     if found is None:
@@ -190,7 +190,7 @@ def restore(ident: int, number: int) -> object:
 
 @pages.post("/messages/shared/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     part = queries.shared_part(db(), ident)
     try:
         shared.delete_part(db(), actor(), now(), part)

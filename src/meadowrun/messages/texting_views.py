@@ -14,13 +14,13 @@ from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import db, needs, now, settings, zone
+from meadowrun.shell.request import Answer, db, needs, now, settings, zone
 
 pages = flask.Blueprint("texting", __name__)
 
 
 @pages.get("/messages/<int:ident>/text")
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     message = _message(ident)
     person = (
         page.chosen_person(flask.request.args.get("as"))
@@ -94,13 +94,13 @@ def _follows(message: Message) -> dict[str, Any]:
 
 @pages.post("/messages/<int:ident>/text")
 @needs("author")
-def save(ident: int) -> object:
+def save(ident: int) -> Answer:
     message = _message(ident)
     return views.saved(message, lambda: _follows(message), "text_lines", "text_margin")
 
 
 @pages.get("/messages/<int:ident>/text/read")
-def read(ident: int) -> object:
+def read(ident: int) -> Answer:
     """The text as somebody would get it, with its own parts."""
     message = _message(ident)
     person = page.chosen_person(flask.request.args.get("as"))

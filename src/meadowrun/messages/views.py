@@ -37,6 +37,7 @@ from meadowrun.shell.framed import in_frame
 from meadowrun.shell.keys import on_website, websites
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import (
+    Answer,
     actor,
     body,
     counts_of,
@@ -55,7 +56,7 @@ pages = flask.Blueprint("messages", __name__)
 
 
 @pages.get("/messages")
-def table() -> object:
+def table() -> Answer:
     rows, tagged = narrowed(queries.messages(db()))
     return flask.render_template(
         "messages/table.html",
@@ -68,11 +69,11 @@ def table() -> object:
 
 @pages.get("/messages/new")
 @needs("author")
-def new() -> object:
+def new() -> Answer:
     return _new(None)
 
 
-def _new(problem: MeadowrunError | None) -> object:
+def _new(problem: MeadowrunError | None) -> str:
     form = flask.request.form
     return flask.render_template(
         "messages/new.html",
@@ -97,7 +98,7 @@ def _lines_of(layout: str) -> list[doc.Json]:
 
 @pages.post("/messages/new")
 @needs("author")
-def create() -> object:
+def create() -> Answer:
     form, lost = flask.request.form, list[str]()
     try:
         channel = form.get("channel", "email")
@@ -126,11 +127,12 @@ def create() -> object:
 
 @pages.get("/messages/<int:ident>")
 @comes_later("Counting who reads this message")
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     message = queries.message(db(), ident)
     editor_of = ALL[message.channel].editor
     if editor_of != "messages.edit":
-        return flask.redirect(flask.url_for(editor_of, ident=ident, **flask.request.args))
+        asked: dict[str, Any] = flask.request.args.to_dict()
+        return flask.redirect(flask.url_for(editor_of, ident=ident, **asked))
     if message.document.get("one_of"):
         return flask.redirect(flask.url_for("choosing.show", ident=ident))
     person = (
@@ -273,7 +275,7 @@ def condition_english(case: doc.Json, grouping: int) -> str:
 
 @pages.post("/messages/<int:ident>/save")
 @needs("author")
-def save(ident: int) -> object:
+def save(ident: int) -> Answer:
     """Applies what an author changed and answers with what follows from it."""
     message = queries.message(db(), ident)
     return saved(message, lambda: shown(message.document, message), "lines", "margin")
@@ -281,7 +283,7 @@ def save(ident: int) -> object:
 
 def saved(
     message: Message, follows: Callable[[], dict[str, Any]], lines: str, margin: str
-) -> object:
+) -> Answer:
     """Saves the changes that an editor posts. The templates `lines` and `margin` draw what comes
     back, of what `follows` then."""
     data = body()
@@ -318,7 +320,7 @@ def answered(
     parts: dict[str, Any],
     lines: str = "lines",
     margin: str = "margin",
-) -> object:
+) -> Answer:
     """What an editor gets back: the draft's number and version, when it was saved, the document,
     the right column, and the lines where more changed than what was typed."""
     answer: dict[str, Any] = {
@@ -336,7 +338,7 @@ def answered(
 
 @pages.post("/messages/<int:ident>/rename")
 @needs("author")
-def rename(ident: int) -> object:
+def rename(ident: int) -> Answer:
     actions.rename(
         db(), actor(), now(), queries.message(db(), ident), flask.request.form.get("name", "")
     )
@@ -344,7 +346,7 @@ def rename(ident: int) -> object:
 
 
 @pages.get("/messages/<int:ident>/read")
-def read(ident: int) -> object:
+def read(ident: int) -> Answer:
     """What a person will see: subject, preheader and plain text as JSON, for the head of the
     reading side."""
     message = queries.message(db(), ident)
@@ -360,7 +362,7 @@ def read(ident: int) -> object:
 
 
 @pages.get("/messages/<int:ident>/read.html")
-def read_html(ident: int) -> object:
+def read_html(ident: int) -> Answer:
     """The mail itself, shut into a sandbox: no script, no form, nothing from elsewhere but
     pictures."""
     message = queries.message(db(), ident)
@@ -387,7 +389,7 @@ def looked(mail: Rendered, look: str) -> str:
 
 
 @pages.post("/messages/<int:ident>/people")
-def found_people(ident: int = 0) -> object:
+def found_people(ident: int = 0) -> Answer:
     """People to read as that a search finds."""
     rows = contacts_page(db(), str(body().get("q", ""))).rows[:10]
     return flask.jsonify(
@@ -396,7 +398,7 @@ def found_people(ident: int = 0) -> object:
 
 
 @pages.get("/messages/<int:ident>/people")
-def people(ident: int = 0) -> object:
+def people(ident: int = 0) -> Answer:
     """The next or previous person to read as, of a segment or of everyone."""
     arguments, ids = flask.request.args, None
     if is_whole(arguments.get("segment", "")):
@@ -416,7 +418,7 @@ def people(ident: int = 0) -> object:
 
 
 @pages.get("/messages/<int:ident>/fills")
-def fills(ident: int = 0) -> object:
+def fills(ident: int = 0) -> Answer:
     """What `@` and `#` offer."""
     known = [
         {
@@ -445,7 +447,7 @@ def fills(ident: int = 0) -> object:
 
 
 @pages.get("/messages/<int:ident>/drafts")
-def drafts(ident: int) -> object:
+def drafts(ident: int) -> Answer:
     message = queries.message(db(), ident)
     return flask.render_template(
         "messages/drafts.html",
@@ -459,7 +461,7 @@ def drafts(ident: int) -> object:
 
 @pages.post("/messages/<int:ident>/drafts/<int:number>/name")
 @needs("author")
-def name_draft(ident: int, number: int) -> object:
+def name_draft(ident: int, number: int) -> Answer:
     """Gives a draft a name; so it is kept as it is."""
     actions.name_draft(
         db(),
@@ -473,7 +475,7 @@ def name_draft(ident: int, number: int) -> object:
 
 
 @pages.get("/messages/<int:ident>/drafts/<int:number>.html")
-def draft_html(ident: int, number: int) -> object:
+def draft_html(ident: int, number: int) -> Answer:
     message = queries.message(db(), ident)
     draft = db().get(Draft, (ident, number))
     if draft is None:
@@ -490,7 +492,7 @@ def draft_html(ident: int, number: int) -> object:
 
 @pages.post("/messages/<int:ident>/restore/<int:number>")
 @needs("author")
-def restore(ident: int, number: int) -> object:
+def restore(ident: int, number: int) -> Answer:
     actions.restore(db(), actor(), now(), queries.message(db(), ident), number)
     return done(
         "messages.edit",
@@ -501,7 +503,7 @@ def restore(ident: int, number: int) -> object:
 
 @pages.post("/messages/<int:ident>/starting-point")
 @needs("author")
-def starting_point(ident: int) -> object:
+def starting_point(ident: int) -> Answer:
     """Offers a message where new ones are begun, or no longer."""
     message = queries.message(db(), ident)
     message.starting_point = not message.starting_point

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import jobs
-from meadowrun.base.db import ensure_months
+from meadowrun.base.db import ensure_months, rows_changed
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.jobs import ask_for
 from meadowrun.outgoing.models import Dispatch
@@ -46,7 +46,7 @@ def put(session: orm.Session, dispatch: Dispatch, people: str, values: Mapping[s
         sa.text(PUT.format(people=people)),
         {**values, "dispatch": dispatch.id, "taken": dispatch.taken_at},
     )
-    found: int = done.rowcount  # type: ignore[attr-defined]
+    found: int = rows_changed(done)
     if found > _MANY:
         session.execute(sa.text("ANALYZE deliveries"))
     dispatch.moved_at = sa.func.clock_timestamp()
@@ -118,4 +118,4 @@ def settle_doubts(
         },
     )
     jobs.enqueue(session, "outgoing.sweep")
-    return done.rowcount  # type: ignore[attr-defined, no-any-return]
+    return rows_changed(done)

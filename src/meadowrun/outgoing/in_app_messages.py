@@ -233,7 +233,7 @@ def answered(
             "not_before": left.not_before,
             "ended": left.ended,
             "now": now,
-            "later": int(bool(button) and button["act"] == "later"),
+            "later": int(button is not None and button["act"] == "later"),
         },
     )
     return button or {"act": "close"}

@@ -11,14 +11,14 @@ from meadowrun.outgoing import proofs
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contact_of
-from meadowrun.shell.request import actor, db, done, needs, not_done, now, settings, zone
+from meadowrun.shell.request import Answer, actor, db, done, needs, not_done, now, settings, zone
 
 pages = flask.Blueprint("proofs", __name__)
 
 
 @pages.post("/messages/<int:ident>/proof")
 @needs("author")
-def send(ident: int) -> object:
+def send(ident: int) -> Answer:
     """Really sends the newest draft to colleagues, as one or several chosen people; marked, and
     never counted."""
     message, form = queries.message(db(), ident), flask.request.form

@@ -13,6 +13,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base import audit, clock
 from meadowrun.base.audit import Actor
+from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
@@ -91,8 +92,8 @@ def save_contact(
             k: v for k, v in {**contact.attributes, **own}.items() if v is not None
         }
     if "company" in given:
-        name = values.text_or_none(given["company"])
-        contact.company_id = company_by_name(session, name, now).id if name else None
+        company = values.text_or_none(given["company"])
+        contact.company_id = company_by_name(session, company, now).id if company else None
     contact.name_key, contact.search_key = search_keys(
         contact.first_name, contact.last_name, contact.email
     )
@@ -222,9 +223,11 @@ def merge_companies(session: orm.Session, actor: Actor, gone: Company, kept: Com
             f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these equal, "
             "or blank in one, first."
         )
-    moved = session.execute(
-        sa.update(Contact).where(Contact.company_id == gone.id).values(company_id=kept.id)
-    ).rowcount  # type: ignore[attr-defined]
+    moved = rows_changed(
+        session.execute(
+            sa.update(Contact).where(Contact.company_id == gone.id).values(company_id=kept.id)
+        )
+    )
     kept.attributes = {**gone.attributes, **kept.attributes}
     audit.record(
         session,

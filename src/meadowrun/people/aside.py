@@ -11,6 +11,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import now as clock_now
+from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Invalid
 from meadowrun.core import details, values
 from meadowrun.core.values import read_json
@@ -116,9 +117,11 @@ def put_back(
 def leave_out(session: orm.Session, actor: Actor, kind: EventKind, detail: str, value: str) -> str:
     """Forgets a value that did not fit; the events stay without it. Returns how many there were, in
     words."""
-    gone = session.execute(
-        sa.text(_LEFT_OUT), {"kind": kind.id, "detail": detail, "value": _json(value)}
-    ).rowcount  # type: ignore[attr-defined]
+    gone = rows_changed(
+        session.execute(
+            sa.text(_LEFT_OUT), {"kind": kind.id, "detail": detail, "value": _json(value)}
+        )
+    )
     audit.record(
         session,
         actor,

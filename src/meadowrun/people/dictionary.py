@@ -13,6 +13,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import now as clock_now
+from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.wording import fold
 from meadowrun.people.models import EventKind, Field
@@ -232,7 +233,7 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
     if not wins:
         _refuse_where_they_differ(session, table, values)
     session.execute(sa.text(_LET_GO.format(table=table)), {**values, "stays": wins != "gone"})
-    moved = session.execute(sa.text(_TAKE_OVER.format(table=table)), values).rowcount  # type: ignore[attr-defined]
+    moved = rows_changed(session.execute(sa.text(_TAKE_OVER.format(table=table)), values))
     if kept.type in ("choice", "choices"):
         held = session.scalars(sa.text(_CHOICES_HELD.format(table=table)), values).all()
         # What somebody holds can be chosen, also where a field was filled before it had choices.
@@ -373,10 +374,12 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
         sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"),
         {"old": old, "new": new},
     )
-    moved = session.execute(
-        sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
-        {"kept": kept.id, "gone": gone.id},
-    ).rowcount  # type: ignore[attr-defined]
+    moved = rows_changed(
+        session.execute(
+            sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
+            {"kept": kept.id, "gone": gone.id},
+        )
+    )
     session.execute(
         sa.text("UPDATE details_aside SET kind_id = :kept WHERE kind_id = :gone"),
         {"kept": kept.id, "gone": gone.id},

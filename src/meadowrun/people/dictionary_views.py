@@ -2,20 +2,21 @@
 
 import flask
 
+from meadowrun.base.db import existing
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.wording import count_of
 from meadowrun.people import aside, dictionary, queries
 from meadowrun.people.models import EventKind
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done
+from meadowrun.shell.request import Answer, actor, db, done, integer, needs, not_done
 
 pages = flask.Blueprint("dictionary", __name__)
 
 
 @pages.get("/people/fields/<int:ident>")
 @comes_later("Counting what this field holds")
-def field(ident: int) -> object:
+def field(ident: int) -> Answer:
     return _field(ident, None)
 
 
@@ -35,7 +36,7 @@ def _field(ident: int, problem: MeadowrunError | None) -> str:
 
 @pages.post("/people/fields/<int:ident>/<any(change, retire, take_back, merge):verb>")
 @needs("author")
-def change_field(ident: int, verb: str) -> object:
+def change_field(ident: int, verb: str) -> Answer:
     form, found = flask.request.form, dictionary.get(db(), ident)
     try:
         if verb == "change":
@@ -67,12 +68,12 @@ def change_field(ident: int, verb: str) -> object:
 
 
 @pages.get("/people/events/<int:ident>")
-def event_kind(ident: int) -> object:
+def event_kind(ident: int) -> Answer:
     return _kind(ident, None)
 
 
 def _kind(ident: int, problem: MeadowrunError | None) -> str:
-    found = queries.found(db(), EventKind, ident, "kind of event")
+    found = existing(db(), EventKind, ident, "kind of event")
     return flask.render_template(
         "people/event_kind.html",
         kind=found,
@@ -84,9 +85,9 @@ def _kind(ident: int, problem: MeadowrunError | None) -> str:
 
 @pages.post("/people/events/<int:ident>/details")
 @needs("author")
-def fix_detail(ident: int) -> object:
+def fix_detail(ident: int) -> Answer:
     """Puts a detail that did not fit back in its events, as somebody typed it; or leaves it out."""
-    form, kind = flask.request.form, queries.found(db(), EventKind, ident, "kind of event")
+    form, kind = flask.request.form, existing(db(), EventKind, ident, "kind of event")
     detail, value = form.get("detail", ""), form.get("value", "")
     try:
         if form.get("out"):
@@ -105,11 +106,11 @@ def fix_detail(ident: int) -> object:
 
 @pages.post("/people/events/<int:ident>/merge")
 @needs("author")
-def merge_kind(ident: int) -> object:
+def merge_kind(ident: int) -> Answer:
     """Makes one kind of event of this one and another, which stays."""
-    gone = queries.found(db(), EventKind, ident, "kind of event")
+    gone = existing(db(), EventKind, ident, "kind of event")
     try:
-        kept = queries.found(
+        kept = existing(
             db(), EventKind, integer(flask.request.form.get("into"), "into"), "kind of event"
         )
         moved = dictionary.merge_kinds(db(), actor(), gone, kept)
@@ -124,13 +125,13 @@ def merge_kind(ident: int) -> object:
 
 @pages.post("/people/events/<int:ident>")
 @needs("author")
-def change_kind(ident: int) -> object:
+def change_kind(ident: int) -> Answer:
     form = flask.request.form
     try:
         dictionary.change_kind(
             db(),
             actor(),
-            queries.found(db(), EventKind, ident, "kind of event"),
+            existing(db(), EventKind, ident, "kind of event"),
             form.get("did", ""),
             form.get("do", ""),
             form.get("meaning", ""),

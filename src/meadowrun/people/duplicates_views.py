@@ -7,14 +7,14 @@ from meadowrun.core import wording
 from meadowrun.people import company_queries, duplicates, queries
 from meadowrun.people.asked import words
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now
+from meadowrun.shell.request import Answer, actor, db, done, integer, needs, not_done, now
 
 pages = flask.Blueprint("duplicates", __name__)
 
 
 @pages.get("/people/duplicates")
 @comes_later("Looking for people who are there twice")
-def table() -> object:
+def table() -> Answer:
     pairs, as_of = duplicates.candidates(db(), now())
     return flask.render_template(
         "people/duplicates.html", pairs=pairs, as_of=as_of, merges=duplicates.recent(db(), now())
@@ -22,7 +22,7 @@ def table() -> object:
 
 
 @pages.get("/people/duplicates/<int:first>/<int:second>")
-def pair(first: int, second: int) -> object:
+def pair(first: int, second: int) -> Answer:
     """Both records side by side; what differs is chosen before they become one."""
     if first == second:
         raise Invalid("Choose two different contacts.")
@@ -51,7 +51,7 @@ def pair(first: int, second: int) -> object:
 
 @pages.post("/people/duplicates/<int:first>/<int:second>")
 @needs("author")
-def merge(first: int, second: int) -> object:
+def merge(first: int, second: int) -> Answer:
     form = flask.request.form
     kept = integer(form.get("keep"), "keep")
     if kept not in (first, second):
@@ -68,7 +68,7 @@ def merge(first: int, second: int) -> object:
 
 @pages.post("/people/duplicates/undo/<int:ident>")
 @needs("author")
-def undo(ident: int) -> object:
+def undo(ident: int) -> Answer:
     try:
         parted = duplicates.undo(db(), actor(), now(), ident)
     except MeadowrunError as problem:

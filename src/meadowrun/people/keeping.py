@@ -11,7 +11,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import number_array
+from meadowrun.base.db import number_array, rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
 from meadowrun.core.values import is_whole
@@ -144,7 +144,7 @@ def domains_in(text: str) -> list[str]:
 def expire(session: orm.Session, now: dt.datetime) -> int:
     """Forgets suppressions whose time is over; returns how many."""
     done = session.execute(sa.delete(Suppression).where(Suppression.until <= now))
-    return int(done.rowcount)  # type: ignore[attr-defined]
+    return rows_changed(done)
 
 
 def lift_suppression(session: orm.Session, actor: Actor, now: dt.datetime, key: str) -> None:
@@ -210,7 +210,7 @@ def put_in(session: orm.Session, list_id: int, contact_ids: list[int]) -> int:
         ),
         {"list": list_id, "ids": number_array(contact_ids)},
     )
-    return int(done.rowcount)  # type: ignore[attr-defined]
+    return rows_changed(done)
 
 
 def work_out_again(
@@ -280,7 +280,7 @@ def take_out(
             ListMember.list_id == found.id, ListMember.contact_id.in_(contact_ids)
         )
     )
-    count = int(done.rowcount)  # type: ignore[attr-defined]
+    count = rows_changed(done)
     audit.record(
         session, actor, now, "removed from the list", "list", found.id, found.name, people=count
     )

@@ -6,6 +6,7 @@ import zoneinfo
 import flask
 
 from meadowrun.base import audit
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
 from meadowrun.core.values import is_whole
@@ -15,6 +16,7 @@ from meadowrun.people.models import PeopleList
 from meadowrun.people.tagged import narrowed
 from meadowrun.shell import hidden
 from meadowrun.shell.request import (
+    Answer,
     actor,
     csv_file,
     database,
@@ -39,7 +41,7 @@ _PARTS = {
 
 
 @pages.get("/lists")
-def lists() -> object:
+def lists() -> Answer:
     return _lists(None)
 
 
@@ -50,7 +52,7 @@ def _lists(problem: MeadowrunError | None) -> str:
 
 @pages.post("/lists")
 @needs("author")
-def make() -> object:
+def make() -> Answer:
     """A list by hand, from pasted addresses or numbers."""
     form = flask.request.form
     name = form.get("name", "").strip()
@@ -64,7 +66,7 @@ def _of_them(count: int) -> str:
     return f"{count:,} {'was' if count == 1 else 'were'}"
 
 
-def _added(found: PeopleList, pasted: keeping.Pasted) -> object:
+def _added(found: PeopleList, pasted: keeping.Pasted) -> Answer:
     said = (
         f"{pasted.taken:,} added"
         + (f", {_of_them(pasted.known)} in it already" if pasted.known else "")
@@ -80,11 +82,11 @@ def _added(found: PeopleList, pasted: keeping.Pasted) -> object:
 
 
 def _list(ident: int) -> PeopleList:
-    return queries.found(db(), PeopleList, ident, "list")
+    return existing(db(), PeopleList, ident, "list")
 
 
 @pages.get("/lists/<int:ident>")
-def list_members(ident: int) -> object:
+def list_members(ident: int) -> Answer:
     found = _list(ident)
     arguments = flask.request.args
     after = integer(arguments.get("after", "0"), "after")
@@ -117,7 +119,7 @@ def list_members(ident: int) -> object:
 
 @pages.get("/lists/<int:ident>.csv")
 @needs("author")
-def list_csv(ident: int) -> object:
+def list_csv(ident: int) -> Answer:
     """The people of a list as a file that can be imported again."""
     found = _list(ident)
     ids = list_queries.ids(db(), ident)
@@ -127,7 +129,7 @@ def list_csv(ident: int) -> object:
 
 @pages.post("/lists/<int:ident>/rename")
 @needs("author")
-def rename(ident: int) -> object:
+def rename(ident: int) -> Answer:
     try:
         keeping.rename_list(db(), actor(), now(), _list(ident), flask.request.form.get("name", ""))
     except MeadowrunError as problem:
@@ -137,7 +139,7 @@ def rename(ident: int) -> object:
 
 @pages.post("/lists/<int:ident>/part")
 @needs("author")
-def part(ident: int) -> object:
+def part(ident: int) -> Answer:
     """The people in both lists, or only in one of them, as a list of their own."""
     form = flask.request.form
     here, there, show = _list(ident), _list(integer(form.get("with"), "with")), form.get("show", "")
@@ -151,7 +153,7 @@ def part(ident: int) -> object:
 
 @pages.post("/lists/<int:ident>/add")
 @needs("author")
-def add(ident: int) -> object:
+def add(ident: int) -> Answer:
     found = _list(ident)
     return _added(
         found,
@@ -161,7 +163,7 @@ def add(ident: int) -> object:
 
 @pages.post("/lists/<int:ident>/remove/<int:contact>")
 @needs("author")
-def remove(ident: int, contact: int) -> object:
+def remove(ident: int, contact: int) -> Answer:
     keeping.take_out(db(), actor(), now(), _list(ident), [contact])
     return done(
         "keeping.list_members", "Removed from the list. The contact was not deleted.", ident=ident
@@ -170,7 +172,7 @@ def remove(ident: int, contact: int) -> object:
 
 @pages.post("/lists/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     found = _list(ident)
     try:
         keeping.delete_list(db(), actor(), now(), found, queries.uses_of_list(db(), ident))
@@ -180,7 +182,7 @@ def delete(ident: int) -> object:
 
 
 @pages.get("/people/suppressions")
-def suppressions() -> object:
+def suppressions() -> Answer:
     return _suppressions(None, {})
 
 
@@ -221,14 +223,14 @@ def _until(text: str) -> dt.datetime | None:
 
 
 @pages.post("/people/suppressions/search")
-def search_suppressions() -> object:
+def search_suppressions() -> Answer:
     """Leads to the suppressed addresses that a search finds."""
     return hidden.search_leads_to("keeping.suppressions")
 
 
 @pages.post("/people/suppressions")
 @needs("author")
-def suppress() -> object:
+def suppress() -> Answer:
     """One address or domain, or many: pasted, or from a file."""
     form, file = flask.request.form, flask.request.files.get("file")
     reason = form.get("reason", "").strip() or "asked not to be contacted"
@@ -269,7 +271,7 @@ def suppress() -> object:
 
 @pages.post("/people/suppressions/lift")
 @needs("approver")
-def lift() -> object:
+def lift() -> Answer:
     key = flask.request.form.get("address", "")
     if key.startswith("@") and not flask.request.form.get("sure"):
         return flask.render_template(

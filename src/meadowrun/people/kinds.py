@@ -15,7 +15,9 @@ def event_kind(session: orm.Session, key: str | None) -> EventKind | None:
     """The kind of a key, also of one that was merged into it."""
     return (
         session.scalar(
-            sa.select(EventKind).where(sa.or_(EventKind.key == key, EventKind.aka.any(key)))
+            sa.select(EventKind).where(
+                sa.or_(EventKind.key == key, sa.literal(key) == sa.any_(EventKind.aka))
+            )
         )
         if key
         else None

@@ -10,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.db import as_like, found
+from meadowrun.base.db import as_like, existing
 from meadowrun.core import values
 from meadowrun.core.audience.fields import DetailSpec, Dictionary, EventSpec, FieldSpec
 from meadowrun.core.channels import CHANNEL_WORDS
@@ -245,7 +245,7 @@ def count_contacts(
 
 
 def contact(session: orm.Session, contact_id: int) -> Contact:
-    return found(session, Contact, contact_id, "contact")
+    return existing(session, Contact, contact_id, "contact")
 
 
 #: The phone number of a contact `c` without what people write between its digits, as suppressions

@@ -6,6 +6,7 @@ import json
 import flask
 
 from meadowrun.base import audit
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.channels import USUAL
@@ -18,14 +19,14 @@ from meadowrun.people.models import Company, Contact
 from meadowrun.people.tagged import asked as asked_tag
 from meadowrun.people.timeline import timeline
 from meadowrun.shell import hidden
-from meadowrun.shell.request import actor, db, done, needs, now, settings
+from meadowrun.shell.request import Answer, actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("people", __name__)
 PAGE = 50
 
 
 @pages.get("/people")
-def table() -> object:
+def table() -> Answer:
     arguments = flask.request.args
     search, sort = hidden.shown(arguments.get("search", "")), arguments.get("sort", "name")
     sort = sort if sort in queries.SORTS else "name"
@@ -54,7 +55,7 @@ def table() -> object:
 
 
 @pages.post("/people")
-def search() -> object:
+def search() -> Answer:
     """Leads to the table of those whom a search finds."""
     form = flask.request.form
     return hidden.search_leads_to(
@@ -64,13 +65,13 @@ def search() -> object:
 
 @pages.get("/people/new")
 @needs("author")
-def new() -> object:
+def new() -> Answer:
     return _form(None, {}, None)
 
 
 @pages.post("/people/new")
 @needs("author")
-def create() -> object:
+def create() -> Answer:
     try:
         contact = actions.save_contact(
             db(), actor(), now(), flask.request.form.to_dict(), home=settings().country
@@ -107,13 +108,13 @@ def _form(contact: Contact | None, given: dict[str, str], problem: MeadowrunErro
 
 @pages.get("/people/<int:ident>/edit")
 @needs("author")
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     return _form(queries.contact(db(), ident), {}, None)
 
 
 @pages.post("/people/<int:ident>/edit")
 @needs("author")
-def change(ident: int) -> object:
+def change(ident: int) -> Answer:
     contact = queries.contact(db(), ident)
     try:
         actions.save_contact(
@@ -128,7 +129,7 @@ def change(ident: int) -> object:
 
 
 @pages.get("/people/<int:ident>")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     return _show(ident, None)
 
 
@@ -163,7 +164,7 @@ def _show(ident: int, problem: MeadowrunError | None) -> str:
 
 @pages.get("/people/<int:ident>/everything.json")
 @needs("author")
-def take_along(ident: int) -> object:
+def take_along(ident: int) -> Answer:
     """Everything kept of one contact, as a file."""
     text = json.dumps(wholly.everything(db(), ident), ensure_ascii=False, indent=2, default=str)
     audit.record(
@@ -184,14 +185,14 @@ def take_along(ident: int) -> object:
 
 @pages.post("/people/<int:ident>/erase")
 @needs("approver")
-def erase_contact(ident: int) -> object:
+def erase_contact(ident: int) -> Answer:
     wholly.erase(db(), actor(), now(), ident)
     return done("people.table", "Erased for good. Past totals stay as they are.")
 
 
 @pages.post("/people/<int:ident>/consent")
 @needs("author")
-def consent(ident: int) -> object:
+def consent(ident: int) -> Answer:
     queries.contact(db(), ident)
     form = flask.request.form
     how = " ".join(form.get("how", "").split())
@@ -230,7 +231,7 @@ def consent(ident: int) -> object:
 
 
 @pages.get("/companies")
-def companies() -> object:
+def companies() -> Answer:
     search = hidden.shown(flask.request.args.get("search", ""))
     rows = company_queries.page(
         db(), search, hidden.shown(flask.request.args.get("after", "")), PAGE + 1
@@ -245,18 +246,18 @@ def companies() -> object:
 
 
 @pages.post("/companies")
-def search_companies() -> object:
+def search_companies() -> Answer:
     """Leads to the table of the companies that a search finds."""
     return hidden.search_leads_to("people.companies")
 
 
 @pages.get("/companies/<int:ident>")
-def company(ident: int) -> object:
+def company(ident: int) -> Answer:
     return _company(ident, {}, None)
 
 
 def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) -> str:
-    found = queries.found(db(), Company, ident, "company")
+    found = existing(db(), Company, ident, "company")
     return flask.render_template(
         "people/company.html",
         company=found,
@@ -270,8 +271,8 @@ def _company(ident: int, given: dict[str, str], problem: MeadowrunError | None) 
 
 @pages.post("/companies/<int:ident>")
 @needs("author")
-def change_company(ident: int) -> object:
-    found = queries.found(db(), Company, ident, "company")
+def change_company(ident: int) -> Answer:
+    found = existing(db(), Company, ident, "company")
     try:
         actions.save_company(
             db(), actor(), now(), found.name, {k: v or None for k, v in flask.request.form.items()}
@@ -284,9 +285,9 @@ def change_company(ident: int) -> object:
 
 @pages.post("/companies/<int:ident>/<any(rename, merge):verb>")
 @needs("author")
-def settle_company(ident: int, verb: str) -> object:
+def settle_company(ident: int, verb: str) -> Answer:
     """Another name, or merged into the company of a name; its page follows."""
-    found, name = queries.found(db(), Company, ident, "company"), flask.request.form.get("name", "")
+    found, name = existing(db(), Company, ident, "company"), flask.request.form.get("name", "")
     try:
         if verb == "rename":
             actions.rename_company(db(), actor(), found, name)
@@ -308,7 +309,7 @@ def settle_company(ident: int, verb: str) -> object:
 
 
 @pages.get("/people/fields")
-def fields() -> object:
+def fields() -> Answer:
     return _fields({}, None)
 
 
@@ -326,7 +327,7 @@ def _fields(given: dict[str, str], problem: MeadowrunError | None) -> str:
 
 @pages.post("/people/fields")
 @needs("author")
-def add_field() -> object:
+def add_field() -> Answer:
     form = flask.request.form
     try:
         field = actions.add_field(

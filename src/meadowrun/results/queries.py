@@ -169,10 +169,11 @@ def count_behind(session: orm.Session, send: Send, what: str) -> int:
     query = people_sql(what)
     if query is None or send.taken_at is None:
         return 0
-    return session.execute(
+    total: int = session.execute(
         sa.text(f"SELECT count(DISTINCT q.contact_id) FROM ({query}) q"),
         _values(send, success_kind(session, send)),
     ).scalar_one()
+    return total
 
 
 #: One pass over a send's reactions: x is each of them, p each person, with their first times.
@@ -314,10 +315,9 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
         timeline=[
             (
                 send.taken_at + step * i,
-                *(
-                    counted.steps[name].get(str(i), 0)
-                    for name in ("opened", "clicked", "converted")
-                ),
+                counted.steps["opened"].get(str(i), 0),
+                counted.steps["clicked"].get(str(i), 0),
+                counted.steps["converted"].get(str(i), 0),
             )
             for i in range(steps)
         ],

@@ -22,7 +22,7 @@ from meadowrun.sends.queries import channel_of, channels_of, control_named, rece
 from meadowrun.sends.queries import send as get_send
 from meadowrun.shell.accounts import may
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, db, done, now, rows_as_csv, settings, zone
+from meadowrun.shell.request import Answer, actor, db, done, now, rows_as_csv, settings, zone
 
 pages = flask.Blueprint("results", __name__)
 NAMES = {
@@ -40,7 +40,7 @@ PAGE = 100
 
 
 @pages.get("/results")
-def table() -> object:
+def table() -> Answer:
     rows = []
     for send, campaign in recent(db(), ("running", "paused", "done", "stopped"), most=60):
         rows.append((send, campaign, queries.kept_numbers(db(), send)))
@@ -56,7 +56,7 @@ def _taken(ident: int) -> Send | None:
 
 @pages.get("/results/<int:ident>")
 @comes_later("Counting what this send did")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     send = _taken(ident)
     if send is None:
         return done(
@@ -98,7 +98,7 @@ def show(ident: int) -> object:
 
 
 @pages.get("/results/<int:ident>/people/<what>")
-def behind(ident: int, what: str) -> object:
+def behind(ident: int, what: str) -> Answer:
     """The people behind a number."""
     send = _taken(ident)
     if send is None or queries.people_sql(what) is None:
@@ -205,7 +205,7 @@ def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
 
 
 @pages.get("/results/<int:ident>.csv")
-def as_csv(ident: int) -> object:
+def as_csv(ident: int) -> Answer:
     send = _taken(ident)
     if send is None:
         flask.abort(404)
@@ -246,12 +246,12 @@ def _people(book: openpyxl.Workbook, send: Send) -> None:
 
 
 @pages.get("/results/<int:ident>.xlsx")
-def as_xlsx(ident: int) -> object:
+def as_xlsx(ident: int) -> Answer:
     send = _taken(ident)
     if send is None:
         flask.abort(404)
     book = openpyxl.Workbook()
-    book.remove(book.active)
+    book.remove(book.worksheets[0])
     for name, rows in _sheets(send):
         sheet = book.create_sheet(name)
         for row in rows:

@@ -4,14 +4,14 @@ import flask
 
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.retention import rules
-from meadowrun.shell.request import actor, db, done, integer, needs, now
+from meadowrun.shell.request import Answer, actor, db, done, integer, needs, now
 
 pages = flask.Blueprint("retention", __name__)
 
 
 @pages.get("/retention")
 @needs("admin")
-def show() -> object:
+def show() -> Answer:
     return _page(None)
 
 
@@ -24,7 +24,7 @@ def _page(problem: MeadowrunError | None) -> str:
 
 @pages.get("/retention/<kind>/older")
 @needs("admin")
-def older(kind: str) -> object:
+def older(kind: str) -> Answer:
     """How many rows of a kind are older than so many months: what choosing that would delete."""
     months = integer(flask.request.args.get("months", ""), "months")
     if kind not in rules.RULES or months not in rules.MONTHS:
@@ -34,7 +34,7 @@ def older(kind: str) -> object:
 
 @pages.post("/retention")
 @needs("admin")
-def change() -> object:
+def change() -> Answer:
     form = flask.request.form
     try:
         for kind in rules.RULES:

@@ -6,14 +6,14 @@ import dataclasses
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import definitions_using
 from meadowrun.scores.models import ContactScore, Score, ScorePoints
 
 
 def score(session: orm.Session, ident: int) -> Score:
-    return found(session, Score, ident, "score")
+    return existing(session, Score, ident, "score")
 
 
 def scores(session: orm.Session) -> list[tuple[Score, int]]:
@@ -51,7 +51,7 @@ def spread(session: orm.Session, ident: int, bands: int = 12) -> Spread | None:
         return None
     least, most = float(row[3]), float(row[4])
     step = (most - least) / bands or 1.0
-    counted = dict(
+    counted: dict[int, int] = dict(
         session.execute(
             sa.text(
                 "SELECT least(CAST(floor((points - :least) / :step) AS integer), :last), "

@@ -13,13 +13,24 @@ from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, page, queries, working
 from meadowrun.scores.models import Score
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, integer, needs, not_done, now, zone
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    body,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+    zone,
+)
 
 pages = flask.Blueprint("scores", __name__)
 
 
 @pages.get("/scores")
-def table() -> object:
+def table() -> Answer:
     return _table(None)
 
 
@@ -35,7 +46,7 @@ def _half_life(text: str) -> int | None:
 
 @pages.post("/scores")
 @needs("author")
-def make() -> object:
+def make() -> Answer:
     form = flask.request.form
     try:
         made = actions.save(
@@ -57,9 +68,11 @@ def make() -> object:
 
 @pages.get("/scores/<int:ident>")
 @comes_later("Adding up this score")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     score = queries.score(db(), ident)
-    problem, rules, said = None, (), []
+    problem: str | None = None
+    rules: tuple[rules_of.Rule, ...] = ()
+    said: list[Any] = []
     try:
         rules = working.rules(score, words())
         said = page.sentences(rules)
@@ -81,7 +94,7 @@ def show(ident: int) -> object:
 
 @pages.post("/scores/<int:ident>")
 @needs("author")
-def change(ident: int) -> object:
+def change(ident: int) -> Answer:
     form = flask.request.form
     return _changed(
         ident,
@@ -94,7 +107,7 @@ def change(ident: int) -> object:
     )
 
 
-def _changed(ident: int, version: Any, given: Callable[[Score], dict[str, Any]]) -> object:
+def _changed(ident: int, version: Any, given: Callable[[Score], dict[str, Any]]) -> Answer:
     """Saves what `given` makes of a score, based on a version; a refusal stands on its page."""
     try:
         score = queries.score(db(), ident)
@@ -115,7 +128,7 @@ def _points(text: str | None) -> float:
 
 @pages.post("/scores/<int:ident>/rules/<int:place>")
 @needs("author")
-def change_rule(ident: int, place: int) -> object:
+def change_rule(ident: int, place: int) -> Answer:
     """How much a rule gives and when it counts; or, with `remove`, that it goes."""
     form = flask.request.form
 
@@ -139,7 +152,7 @@ def change_rule(ident: int, place: int) -> object:
 
 @pages.post("/scores/<int:ident>/lines")
 @needs("author")
-def put_lines(ident: int) -> object:
+def put_lines(ident: int) -> Answer:
     """For what a rule gives its points, as lines of a definition; without `place`, a new rule."""
     data, score = body(), queries.score(db(), ident)
     rules, lines = list(score.rules), data.get("lines")
@@ -162,7 +175,7 @@ def put_lines(ident: int) -> object:
 
 @pages.post("/scores/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     score = queries.score(db(), ident)
     name = score.name
     try:
@@ -174,7 +187,7 @@ def delete(ident: int) -> object:
 
 @pages.post("/people/<int:ident>/points")
 @needs("author")
-def give(ident: int) -> object:
+def give(ident: int) -> Answer:
     """Points for one contact by hand; theirs are worked out at once."""
     form, contact = flask.request.form, contact_of(db(), ident)
     try:

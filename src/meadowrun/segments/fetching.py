@@ -147,7 +147,9 @@ _REFUSED = (
 )
 
 
-def outcome_sets(session: orm.Session, channel: str, everyone: BitMap) -> dict[str, BitMap]:
+def outcome_sets(
+    session: orm.Session | sa.Connection, channel: str, everyone: BitMap
+) -> dict[str, BitMap]:
     """Everyone, by what the verdict says of a message of no topic to them on a channel: "go" or an
     outcome."""
     of = CHANNELS[channel]

@@ -15,14 +15,14 @@ from meadowrun.segments.looking import look
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, zone
+from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today, zone
 
 pages = flask.Blueprint("groupings", __name__)
 PAGE = 100
 
 
 @pages.get("/groupings")
-def table() -> object:
+def table() -> Answer:
     return flask.render_template(
         "segments/groupings.html", rows=groupings.every(db()), problem=None, name=""
     )
@@ -30,7 +30,7 @@ def table() -> object:
 
 @pages.post("/groupings")
 @needs("author")
-def create() -> object:
+def create() -> Answer:
     try:
         made = groupings.create(db(), actor(), now(), flask.request.form.get("name", ""))
     except MeadowrunError as problem:
@@ -47,7 +47,7 @@ def create() -> object:
 
 @pages.get("/groupings/<int:ident>")
 @comes_later("Counting the groups")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     grouping = groupings.get(db(), ident)
     sizes, several, said, problem = [], 0, {}, None
     try:
@@ -72,7 +72,7 @@ def show(ident: int) -> object:
 
 
 @pages.get("/groupings/<int:ident>/several")
-def several(ident: int) -> object:
+def several(ident: int) -> Answer:
     """The people who match more than one group, a page at a time, each with the groups they match;
     the first is theirs."""
     grouping = groupings.get(db(), ident)
@@ -100,7 +100,7 @@ def several(ident: int) -> object:
 
 @pages.get("/groupings/<int:ident>/groups/<key>")
 @needs("author")
-def group(ident: int, key: str) -> object:
+def group(ident: int, key: str) -> Answer:
     """A group on the segment's page; the key “new” adds one."""
     grouping = groupings.get(db(), ident)
     found = next(
@@ -119,7 +119,7 @@ def group(ident: int, key: str) -> object:
 
 @pages.post("/groupings/<int:ident>/save")
 @needs("author")
-def save(ident: int) -> object:
+def save(ident: int) -> Answer:
     data = body()
     grouping = groupings.get(db(), ident)
     definition = data.get("definition") or {}
@@ -145,7 +145,7 @@ def save(ident: int) -> object:
 
 @pages.post("/groupings/<int:ident>/<any(up, down, remove, rename):verb>")
 @needs("author")
-def change(ident: int, verb: str) -> object:
+def change(ident: int, verb: str) -> Answer:
     grouping = groupings.get(db(), ident)
     form = flask.request.form
     try:
@@ -164,7 +164,7 @@ def change(ident: int, verb: str) -> object:
 
 @pages.post("/groupings/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     grouping = groupings.get(db(), ident)
     try:
         groupings.delete(db(), actor(), now(), grouping)

@@ -14,7 +14,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
@@ -46,7 +46,7 @@ class Divided:
 
 
 def get(session: orm.Session, ident: int) -> Grouping:
-    return found(session, Grouping, ident, "grouping")
+    return existing(session, Grouping, ident, "grouping")
 
 
 def every(session: orm.Session) -> list[Grouping]:

@@ -25,7 +25,7 @@ from meadowrun.segments.profile import Profile
 from meadowrun.segments.profile import profile as profile_of
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, body, db, done, needs, not_done, now, today, zone
+from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today, zone
 
 pages = flask.Blueprint("insight", __name__)
 SHOWN = 12
@@ -38,7 +38,7 @@ def usable(segment: Segment) -> Definition:
 
 
 @pages.post("/segments/lost")
-def lost() -> object:
+def lost() -> Answer:
     """Who was lost at one line of a posted definition, with what each had there."""
     data = body()
     try:
@@ -77,7 +77,7 @@ def lost() -> object:
 
 
 @pages.get("/segments/<int:ident>/why/<int:contact>")
-def why(ident: int, contact: int) -> object:
+def why(ident: int, contact: int) -> Answer:
     """Each line of a segment with what it sees of one contact, and its yes or no."""
     segment = queries.segment(db(), ident)
     inside, answers = explaining.why(db(), usable(segment), contact, words(), now(), zone())
@@ -94,14 +94,14 @@ def why(ident: int, contact: int) -> object:
 
 
 @pages.get("/people/<int:ident>/segments")
-def of_contact(ident: int) -> object:
+def of_contact(ident: int) -> Answer:
     """Every segment, with whether one contact is in it now."""
     contact = get_contact(db(), ident)
     person, judge = (
         explaining.person(db(), ident, words()),
         explaining.judge(db(), words(), now(), zone()),
     )
-    rows = []
+    rows: list[tuple[Segment, bool | None]] = []
     for segment in queries.segments(db()):
         try:
             rows.append((segment, judge.matches(d.parse(segment.definition, words()), person)))
@@ -112,7 +112,7 @@ def of_contact(ident: int) -> object:
 
 @pages.get("/segments/<int:ident>/profile")
 @comes_later("Comparing these people with everyone")
-def profile(ident: int) -> object:
+def profile(ident: int) -> Answer:
     """What is commoner and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
     members = look(db(), usable(segment), words(), now(), zone(), STALE).sieve.members
@@ -139,7 +139,7 @@ def _chosen() -> list[Segment]:
 
 @pages.get("/segments/compare")
 @comes_later("Comparing the segments")
-def compare() -> object:
+def compare() -> Answer:
     """Two or three segments: what they share and what each has alone, in proportion."""
     return _compare(None)
 
@@ -175,7 +175,7 @@ def _region_said(chosen: list[Segment], inside: tuple[bool, ...]) -> str:
 
 @pages.post("/segments/compare")
 @needs("author")
-def keep_region() -> object:
+def keep_region() -> Answer:
     """One region as a new segment, made of the segments it is a part of."""
     chosen, mask = _chosen(), flask.request.form.get("region", "")
     inside = [c == "1" for c in mask]
@@ -203,7 +203,7 @@ def keep_region() -> object:
 
 
 @pages.get("/segments/<int:ident>.json")
-def export(ident: int) -> object:
+def export(ident: int) -> Answer:
     """The definition as a file, with its name and the names of whatever its lines name by
     number."""
     segment = queries.segment(db(), ident)
@@ -225,7 +225,7 @@ def export(ident: int) -> object:
 
 @pages.post("/segments/import")
 @needs("author")
-def take_in() -> object:
+def take_in() -> Answer:
     """A definition from a file, as a new segment."""
     given = flask.request.files.get("file")
     try:

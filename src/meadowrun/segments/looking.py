@@ -31,7 +31,8 @@ from meadowrun.segments import sets
 from meadowrun.segments.compile import COLLEAGUES, Compiler
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import channels_used, compiler_for, id_sets, one_pass, outcome_sets
-from meadowrun.segments.sets import KEEP, Kept, Wanted
+from meadowrun.segments.sets import KEEP as KEEP
+from meadowrun.segments.sets import Kept, Wanted
 
 #: A page that shows older numbers than this makes itself exact.
 EXACT_AGAIN = dt.timedelta(minutes=2)

@@ -8,7 +8,7 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONPATH
 
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.models import Contact
@@ -27,9 +27,10 @@ def count(
     """How many match, straight from the database."""
     compiler = compiler_for(session, words, now, zone)
     predicate = compiler.definition(definition)
-    return session.execute(
+    total: int = session.execute(
         sa.text(f"SELECT count(*) FROM contacts c WHERE {predicate}"), compiler.values
     ).scalar_one()
+    return total
 
 
 def member_set(
@@ -56,7 +57,7 @@ def members(session: orm.Session, ids: BitMap, most: int, after: int = 0) -> lis
 
 
 def segment(session: orm.Session, segment_id: int) -> Segment:
-    return found(session, Segment, segment_id, "segment")
+    return existing(session, Segment, segment_id, "segment")
 
 
 def segments(session: orm.Session) -> list[Segment]:

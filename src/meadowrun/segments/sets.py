@@ -158,7 +158,8 @@ def touched(session: orm.Session, wanted: Iterable[Wanted], now: dt.datetime) ->
         row.key: row for row in session.execute(sa.text(_MARKS), {"keys": [w.key for w in wanted]})
     }
     counted = {tables: changes_of(session, tables) for tables in {w.tables for w in wanted}}
-    changed, same = [], []
+    changed: list[Wanted] = []
+    same: list[Wanted] = []
     for one in wanted:
         row = rows.get(one.key)
         still = row is not None and (row.stamp, row.changes) == (one.stamp, counted[one.tables])

@@ -6,7 +6,7 @@ import flask
 from werkzeug.datastructures import MultiDict
 
 from meadowrun.base import audit
-from meadowrun.base.db import found as found_row
+from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
@@ -25,6 +25,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later, is_behind, named
 from meadowrun.shell.request import (
+    Answer,
     actor,
     body,
     csv_file,
@@ -45,7 +46,7 @@ EMPTY: dict[str, Any] = {"format": 1, "lines": []}
 
 
 @pages.get("/segments")
-def table() -> object:
+def table() -> Answer:
     rows = []
     segments, tagged = narrowed(queries.segments(db()))
     for segment in segments:
@@ -59,7 +60,7 @@ def table() -> object:
 
 @pages.get("/segments/new")
 @comes_later("Counting who is in this segment", when=NoEstimate)
-def new() -> object:
+def new() -> Answer:
     """An empty segment; or one with a line about what the address asks for, as in `about=tag:3`."""
     about = flask.request.args.get("about")
     if about:
@@ -83,7 +84,7 @@ def new() -> object:
 
 @pages.get("/segments/<int:ident>")
 @comes_later("Counting who is in this segment", when=NoEstimate)
-def edit(ident: int) -> object:
+def edit(ident: int) -> Answer:
     segment = queries.segment(db(), ident)
     shown = page.looked_at(segment.definition, segment, exact=is_behind())
     looked = shown["looked"]
@@ -103,7 +104,7 @@ def _posted(data: dict[str, Any]) -> tuple[dict[str, Any], Segment | None]:
 
 
 @pages.post("/segments/look")
-def look() -> object:
+def look() -> Answer:
     """Applies a change to a posted definition and answers with the page's parts, worked out anew;
     `exact` is the name by which exact work is stopped."""
     data = body()
@@ -151,7 +152,7 @@ def look() -> object:
 
 
 @pages.post("/segments/word")
-def word() -> object:
+def word() -> Answer:
     """The small form of one word of a posted definition; without a line, the picker for a new
     one."""
     data = body()
@@ -173,7 +174,7 @@ def word() -> object:
 
 
 @pages.post("/segments/typed")
-def typed_line() -> object:
+def typed_line() -> Answer:
     """The lines a typed sentence may mean, each with its English, the likeliest first."""
     found = []
     for reading in typed.read(str(body().get("text", ""))[:300], words(), today()):
@@ -191,7 +192,7 @@ def typed_line() -> object:
 
 @pages.post("/segments/save")
 @needs("author")
-def save() -> object:
+def save() -> Answer:
     data = body()
     definition, segment = _posted(data)
     try:
@@ -215,7 +216,7 @@ def save() -> object:
 
 
 @pages.get("/segments/<int:ident>/people")
-def people(ident: int) -> object:
+def people(ident: int) -> Answer:
     """Everyone in a saved segment, page by page."""
     segment = queries.segment(db(), ident)
     definition = actions.usable(segment, words())
@@ -235,7 +236,7 @@ def people(ident: int) -> object:
 
 @pages.get("/segments/<int:ident>/people.csv")
 @needs("author")
-def people_file(ident: int) -> object:
+def people_file(ident: int) -> Answer:
     """Everyone in a saved segment as a file that can be imported again."""
     segment = queries.segment(db(), ident)
     ids = list(queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone()))
@@ -247,7 +248,7 @@ def people_file(ident: int) -> object:
 
 @pages.post("/segments/<int:ident>/freeze")
 @needs("author")
-def freeze(ident: int) -> object:
+def freeze(ident: int) -> Answer:
     """The people of this moment as a fixed list."""
     made = actions.freeze(db(), actor(), now(), words(), zone(), queries.segment(db(), ident))
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
@@ -255,19 +256,19 @@ def freeze(ident: int) -> object:
 
 @pages.post("/segments/<int:ident>/tag")
 @needs("author")
-def tag_people(ident: int) -> object:
+def tag_people(ident: int) -> Answer:
     """Gives the people of this moment a tag, or takes it from them."""
     segment, form = queries.segment(db(), ident), flask.request.form
     ids = queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone())
     try:
-        return done("segments.edit", give_or_take(form, ids), ident=ident)
+        return done("segments.edit", give_or_take(form, list(ids)), ident=ident)
     except MeadowrunError as problem:
         return not_done(problem, "segments.edit", ident=ident)
 
 
 @pages.post("/lists/<int:ident>/again")
 @needs("author")
-def list_again(ident: int) -> object:
+def list_again(ident: int) -> Answer:
     """A list that was frozen from a segment, with the people who are in the segment now."""
     segment, size = actions.freeze_again(
         db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list")
@@ -276,7 +277,7 @@ def list_again(ident: int) -> object:
 
 
 @pages.get("/segments/<int:ident>/history")
-def history(ident: int) -> object:
+def history(ident: int) -> Answer:
     segment = queries.segment(db(), ident)
     rows = []
     for version in queries.versions(db(), ident):
@@ -290,7 +291,7 @@ def history(ident: int) -> object:
 
 @pages.post("/segments/<int:ident>/restore/<int:version>")
 @needs("author")
-def restore(ident: int, version: int) -> object:
+def restore(ident: int, version: int) -> Answer:
     actions.restore(db(), actor(), now(), words(), queries.segment(db(), ident), version)
     return done(
         "segments.edit",
@@ -301,7 +302,7 @@ def restore(ident: int, version: int) -> object:
 
 @pages.post("/segments/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     segment = queries.segment(db(), ident)
     try:
         actions.delete(db(), actor(), now(), segment, page.users(ident))

@@ -22,6 +22,7 @@ from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
+from meadowrun.messages.values import known_refs
 from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import locked
@@ -337,7 +338,7 @@ def save_sender(
             raise Invalid(f"{problem}.", where)
     if bool(name_ref) != bool(address_ref):
         raise Invalid("Choose both fields of the desk contact, or none.", "name_ref")
-    if {name_ref, address_ref} - {""} - message_queries.known_refs(dictionary(session)).keys():
+    if {name_ref, address_ref} - {""} - known_refs(dictionary(session)).keys():
         raise Invalid("There is no such field.", "name_ref")
     did = "changed the sender" if sender else "added the sender"
     sender = sender or Sender()

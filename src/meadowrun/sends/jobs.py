@@ -42,8 +42,8 @@ def take(send_id: int) -> None:
             going = session.execute(
                 sa.text(f"SELECT count(place) FROM ({people}) p"), values
             ).scalar_one()
-            if problem := stopped_by(going, send.audience_limit, send.limit_rule):
-                send.state, send.problem = "draft", f"Nothing went. {problem}"
+            if reason := stopped_by(going, send.audience_limit, send.limit_rule):
+                send.state, send.problem = "draft", f"Nothing went. {reason}"
                 return
         dispatch = open_dispatch(session, now, _dispatch(session, send))
         size = put(

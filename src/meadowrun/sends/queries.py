@@ -10,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid
 from meadowrun.base.kept import Kept
 from meadowrun.base.manifest import Going
@@ -35,7 +35,7 @@ RUNNING = ("taking", "running", "paused")
 
 
 def send(session: orm.Session, send_id: int) -> Send:
-    return found(session, Send, send_id, "send")
+    return existing(session, Send, send_id, "send")
 
 
 def recent(
@@ -388,7 +388,7 @@ def count_by_campaign(session: orm.Session) -> dict[int, int]:
 def count_by_message(session: orm.Session) -> dict[int, int]:
     """How many sends name each message."""
     return {
-        row[0]: row[1]
+        row[0] or 0: row[1]
         for row in session.execute(
             sa.select(Send.message_id, sa.func.count())
             .where(Send.message_id.is_not(None))

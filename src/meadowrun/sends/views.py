@@ -4,6 +4,7 @@ let go."""
 import contextlib
 import textwrap
 import zoneinfo
+from collections.abc import Sequence
 from typing import Any
 
 import flask
@@ -11,7 +12,7 @@ from markupsafe import escape
 
 from meadowrun.base import signing
 from meadowrun.base.audit import record
-from meadowrun.base.db import found as found_row
+from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.manifest import numbers_of
 from meadowrun.campaigns.models import Campaign
@@ -43,7 +44,18 @@ from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
 from meadowrun.shell.framed import in_frame
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import actor, db, done, integer, needs, not_done, now, settings, zone
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+    settings,
+    zone,
+)
 
 #: In an email that is only looked at, instead of the picture that would count an opening.
 NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="
@@ -54,7 +66,7 @@ LEAST_USUAL = 50
 
 @pages.post("/campaigns/<int:ident>/send")
 @needs("author")
-def add(ident: int) -> object:
+def add(ident: int) -> Answer:
     """A send more of a campaign."""
     made = actions.create(
         db(),
@@ -69,7 +81,7 @@ def add(ident: int) -> object:
 
 @pages.get("/sends/<int:ident>")
 @comes_later("Counting who would get this")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     send = queries.send(db(), ident)
     if send.taken_at is not None or send.state == "taking":
         return flask.render_template("sends/running.html", **_running(send))
@@ -209,7 +221,7 @@ def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
     return found
 
 
-def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rendered]:
+def _would_read(send: Send, message: Message, ids: Sequence[int]) -> dict[int, Rendered]:
     """What some people would get now. Whoever has no version of the message is left out. Raises
     CompileError."""
     renderer = Renderer(
@@ -227,7 +239,7 @@ def _would_read(send: Send, message: Message, ids: list[int]) -> dict[int, Rende
 @pages.get("/sends/<int:ident>/look")
 @needs("author")
 @comes_later("Counting who gets this")
-def last_look(ident: int) -> object:
+def last_look(ident: int) -> Answer:
     """Everything once more, with the true numbers, before it goes."""
     send = queries.send(db(), ident)
     if send.state != "draft":
@@ -258,7 +270,7 @@ def last_look(ident: int) -> object:
 
 
 @pages.get("/sends/<int:ident>/as/<int:contact>.html")
-def as_person(ident: int, contact: int) -> object:
+def as_person(ident: int, contact: int) -> Answer:
     """The mail as one person of the audience would get it now, for a frame."""
     send = queries.send(db(), ident)
     message = db().get(Message, send.message_id) if send.message_id else None
@@ -282,7 +294,7 @@ def _page(mail: Rendered, document: Json) -> str:
 
 @pages.post("/sends/<int:ident>/start")
 @needs("approver")
-def start(ident: int) -> object:
+def start(ident: int) -> Answer:
     send = queries.send(db(), ident)
     form = flask.request.form
     try:
@@ -319,7 +331,7 @@ def start(ident: int) -> object:
 
 @pages.post("/sends/<int:ident>/<any(pause, resume, stop, unplan):verb>")
 @needs("approver")
-def steer(ident: int, verb: str) -> object:
+def steer(ident: int, verb: str) -> Answer:
     try:
         getattr(actions, verb)(db(), actor(), now(), queries.send(db(), ident))
     except MeadowrunError as problem:
@@ -329,7 +341,7 @@ def steer(ident: int, verb: str) -> object:
 
 @pages.post("/sends/<int:ident>/delete")
 @needs("author")
-def delete(ident: int) -> object:
+def delete(ident: int) -> Answer:
     send = queries.send(db(), ident)
     name, campaign = send.name, send.campaign_id
     try:
@@ -341,7 +353,7 @@ def delete(ident: int) -> object:
 
 @pages.post("/sends/<int:ident>/settle")
 @needs("approver")
-def settle(ident: int) -> object:
+def settle(ident: int) -> Answer:
     """Settles doubts: of the chosen people (`contact`), or of all."""
     form = flask.request.form
     everybody = form.get("all")
@@ -361,7 +373,7 @@ def settle(ident: int) -> object:
 
 @pages.post("/sends/<int:ident>/again")
 @needs("approver")
-def again(ident: int) -> object:
+def again(ident: int) -> Answer:
     """Tries batches once more that failed too often."""
     send = queries.send(db(), ident)
     if send.dispatch_id:
@@ -408,7 +420,7 @@ def _running(send: Send) -> dict[str, Any]:
 
 
 @pages.get("/sends/<int:ident>/progress")
-def progress(ident: int) -> object:
+def progress(ident: int) -> Answer:
     """The part of a send's page that renews itself. When the send is no longer what the page shows
     it as (`shown`), the whole page is asked for again, since what can be done with it has changed,
     too."""
@@ -435,7 +447,7 @@ def _exact(ident: int, contact: int) -> Any:
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>")
-def mail(ident: int, contact: int) -> object:
+def mail(ident: int, contact: int) -> Answer:
     send = queries.send(db(), ident)
     found = to_contact(db(), send.dispatch_id, contact)
     if found is None:
@@ -452,7 +464,7 @@ def mail(ident: int, contact: int) -> object:
 
 
 @pages.get("/sends/<int:ident>/mail/<int:contact>.html")
-def mail_html(ident: int, contact: int) -> object:
+def mail_html(ident: int, contact: int) -> Answer:
     exact = _exact(ident, contact)
     if exact is None:
         flask.abort(404)
@@ -469,7 +481,7 @@ def mail_html(ident: int, contact: int) -> object:
 
 @pages.get("/senders")
 @needs("author")
-def senders_page() -> object:
+def senders_page() -> Answer:
     """Senders, and what it can be about; `sender` or `topic` is the one that is being
     changed."""
     arguments, given = flask.request.args, {}
@@ -501,7 +513,7 @@ def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
 
 @pages.post("/senders")
 @needs("admin")
-def save_sender_or_topic() -> object:
+def save_sender_or_topic() -> Answer:
     form = flask.request.form
     try:
         if "topic" in form:

@@ -6,7 +6,7 @@ from typing import Any
 
 import flask
 
-from meadowrun.base.db import found as found_row
+from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
@@ -32,14 +32,25 @@ from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
 from meadowrun.sends.views import sheet
 from meadowrun.shell.accounts import require
-from meadowrun.shell.request import actor, db, done, integer, needs, now, settings, today, zone
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    integer,
+    needs,
+    now,
+    settings,
+    today,
+    zone,
+)
 
 pages = flask.Blueprint("instructions", __name__)
 
 
 @pages.get("/sends/<int:ident>/word/<slot>")
 @needs("author")
-def word(ident: int, slot: str) -> object:
+def word(ident: int, slot: str) -> Answer:
     """The small form behind a changeable word of the sheet."""
     send = queries.send(db(), ident)
     here = (
@@ -70,7 +81,7 @@ def word(ident: int, slot: str) -> object:
 
 @pages.post("/sends/<int:ident>/word/<slot>")
 @needs("author")
-def answer(ident: int, slot: str) -> object:
+def answer(ident: int, slot: str) -> Answer:
     """Takes the answer to one word and shows the sheet anew."""
     send = queries.send(db(), ident)
     try:

@@ -51,9 +51,10 @@ def create_app(settings: Settings, database: Database | None = None) -> flask.Fl
     )
     if settings.behind_proxy:
         # Never otherwise: anybody could claim to be anywhere.
-        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=1, x_proto=1, x_host=1)  # type: ignore[method-assign]
+        proxied = ProxyFix(app.wsgi_app, x_for=1, x_proto=1, x_host=1)
+        app.wsgi_app = proxied  # type: ignore[method-assign]
     root = pathlib.Path(__file__).parent.parent
-    app.jinja_loader = jinja2.FileSystemLoader([str(p) for p in sorted(root.glob("*/templates"))])  # type: ignore
+    app.jinja_loader = jinja2.FileSystemLoader([str(p) for p in sorted(root.glob("*/templates"))])
     app.jinja_env.undefined = jinja2.StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     csrf = flask_wtf.CSRFProtect(app)
@@ -220,7 +221,7 @@ def _settled(response: flask.Response) -> flask.Response:
             flask.g.db.commit()
     except (sqlalchemy.exc.SQLAlchemyError, psycopg.Error) as problem:
         flask.g.db.rollback()
-        response = flask.make_response(flask.current_app.handle_user_exception(problem))  # type: ignore[arg-type]
+        response = flask.make_response(flask.current_app.handle_user_exception(problem))
     else:
         if response.status_code < 400 and _changed_people():
             # The change itself is made: without this note its maker may see an old number for some

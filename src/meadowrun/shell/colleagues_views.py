@@ -3,11 +3,11 @@
 import flask
 
 from meadowrun.base import clock
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.shell import accounts, telling
 from meadowrun.shell.models import ROLES, User
-from meadowrun.shell.request import actor, db, done, needs, now, settings
+from meadowrun.shell.request import Answer, actor, db, done, needs, now, settings
 
 pages = flask.Blueprint("colleagues", __name__)
 #: What each role may do, for who chooses one.
@@ -21,7 +21,7 @@ MAY = {
 
 @pages.get("/colleagues")
 @needs("admin")
-def table() -> object:
+def table() -> Answer:
     return _table(None)
 
 
@@ -57,7 +57,7 @@ def _invited(user: User) -> str:
 
 @pages.post("/colleagues")
 @needs("admin")
-def add() -> object:
+def add() -> Answer:
     form = flask.request.form
     try:
         made = accounts.add_user(
@@ -77,8 +77,8 @@ def add() -> object:
 
 @pages.post("/colleagues/<int:ident>")
 @needs("admin")
-def change(ident: int) -> object:
-    form, user = flask.request.form, found(db(), User, ident, "colleague")
+def change(ident: int) -> Answer:
+    form, user = flask.request.form, existing(db(), User, ident, "colleague")
     try:
         if form.get("step") == "off":
             accounts.reset_second_step(db(), now(), actor(), user)

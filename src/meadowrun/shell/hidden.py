@@ -8,11 +8,12 @@ with a token in its place, which can be gone back to, kept and sent to a colleag
 import base64
 import functools
 import hashlib
+from typing import Any
 
 import flask
 from cryptography.fernet import Fernet, InvalidToken
 
-from meadowrun.shell.request import settings
+from meadowrun.shell.request import Answer, settings
 
 #: Characters that are kept of a text: addresses longer than this makes them are refused by many a
 #: proxy.
@@ -46,7 +47,7 @@ def shown(token: str) -> str:
         return ""
 
 
-def search_leads_to(endpoint: str, **more: str | None) -> object:
+def search_leads_to(endpoint: str, **more: Any) -> Answer:
     """The way from a posted search, the field “q”, to the page that shows what it finds."""
     return flask.redirect(
         flask.url_for(

@@ -3,19 +3,19 @@
 import flask
 
 from meadowrun.base.clock import machine_now
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.values import is_whole
 from meadowrun.shell import keys
 from meadowrun.shell.models import SCOPES, ApiKey
-from meadowrun.shell.request import actor, db, done, needs, now
+from meadowrun.shell.request import Answer, actor, db, done, needs, now
 
 pages = flask.Blueprint("keys", __name__)
 
 
 @pages.get("/connections")
 @needs("author")
-def table() -> object:
+def table() -> Answer:
     return _table(None, None)
 
 
@@ -35,7 +35,7 @@ def _table(fresh: str | None, problem: MeadowrunError | None) -> str:
 
 @pages.post("/connections")
 @needs("admin")
-def add() -> object:
+def add() -> Answer:
     form = flask.request.form
     try:
         days = form.get("days", "365")
@@ -61,6 +61,6 @@ def add() -> object:
 
 @pages.post("/connections/<int:ident>/retire")
 @needs("admin")
-def retire(ident: int) -> object:
-    key = keys.retire_key(db(), actor(), now(), found(db(), ApiKey, ident, "key"))
+def retire(ident: int) -> Answer:
+    key = keys.retire_key(db(), actor(), now(), existing(db(), ApiKey, ident, "key"))
     return done("keys.table", f"The key “{key.name}” no longer works.")

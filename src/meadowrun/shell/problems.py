@@ -8,7 +8,7 @@ import werkzeug.exceptions
 
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError, NotAllowed, TooMany
 from meadowrun.base.logs import log
-from meadowrun.shell.request import db, path_for_logs
+from meadowrun.shell.request import Answer, db, path_for_logs
 
 _TITLES = {
     401: "Please sign in",
@@ -51,7 +51,7 @@ def answer(
 
 def register(app: flask.Flask) -> None:
     @app.errorhandler(MeadowrunError)
-    def ours(problem: MeadowrunError) -> object:
+    def ours(problem: MeadowrunError) -> Answer:
         if isinstance(problem, NotAllowed | TooMany):
             # Who tries doors is to be seen by whoever reads the logs.
             user = flask.g.get("user")
@@ -71,7 +71,7 @@ def register(app: flask.Flask) -> None:
         )
 
     @app.errorhandler(flask_wtf.csrf.CSRFError)
-    def forged(problem: flask_wtf.csrf.CSRFError) -> object:
+    def forged(problem: flask_wtf.csrf.CSRFError) -> Answer:
         return answer(
             (
                 "This page was open too long, or the form came from elsewhere. Reload it and try "
@@ -81,7 +81,7 @@ def register(app: flask.Flask) -> None:
         )
 
     @app.errorhandler(sqlalchemy.exc.OperationalError)
-    def away(problem: sqlalchemy.exc.OperationalError) -> object:
+    def away(problem: sqlalchemy.exc.OperationalError) -> Answer:
         log.error("database away", problem=str(problem.__cause__ or problem)[:300])
         message = (
             "The database does not answer just now. What you typed is still in your "
@@ -93,7 +93,7 @@ def register(app: flask.Flask) -> None:
 
     @app.errorhandler(psycopg.DataError)
     @app.errorhandler(sqlalchemy.exc.DataError)
-    def not_kept(problem: psycopg.DataError | sqlalchemy.exc.DataError) -> object:
+    def not_kept(problem: psycopg.DataError | sqlalchemy.exc.DataError) -> Answer:
         """What no column can hold, wherever it was typed."""
         cause = problem.orig if isinstance(problem, sqlalchemy.exc.DataError) else problem
         said = str(cause)
@@ -112,7 +112,7 @@ def register(app: flask.Flask) -> None:
         return answer(message, 422)
 
     @app.errorhandler(sqlalchemy.exc.IntegrityError)
-    def clashes(problem: sqlalchemy.exc.IntegrityError) -> object:
+    def clashes(problem: sqlalchemy.exc.IntegrityError) -> Answer:
         """What was chosen went meanwhile, or somebody did the same at the same moment."""
         db().rollback()
         if isinstance(problem.orig, psycopg.errors.ForeignKeyViolation):
@@ -130,7 +130,7 @@ def register(app: flask.Flask) -> None:
         return fault(problem)
 
     @app.errorhandler(werkzeug.exceptions.HTTPException)
-    def plain(problem: werkzeug.exceptions.HTTPException) -> object:
+    def plain(problem: werkzeug.exceptions.HTTPException) -> Answer:
         words = {
             404: (
                 "There is nothing at this address. It may have been deleted, or the link is "
@@ -146,7 +146,7 @@ def register(app: flask.Flask) -> None:
         return answer(words.get(code, problem.description or ""), code)
 
     @app.errorhandler(Exception)
-    def fault(problem: Exception) -> object:
+    def fault(problem: Exception) -> Answer:
         log.exception("fault", path=path_for_logs())
         if "db" in flask.g:
             # The page that says so asks the database, too.

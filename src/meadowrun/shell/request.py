@@ -13,6 +13,7 @@ from typing import Any
 
 import flask
 import orjson
+from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 from sqlalchemy import orm
 from werkzeug.datastructures import FileStorage
@@ -27,6 +28,9 @@ from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.gateways import scanner
 from meadowrun.shell.accounts import require
+
+#: What a view gives: a page, a redirection, JSON; with a status where it is not 200.
+Answer = ResponseReturnValue
 
 
 def settings() -> Settings:
@@ -85,9 +89,10 @@ def path_for_logs() -> str:
     if asked.url_rule is None:
         return "/" + asked.path.lstrip("/").partition("/")[0]
     path = asked.path
+    parts = asked.view_args or {}
     for name in _SECRET_PARTS:
-        if name in (asked.view_args or {}):
-            path = path.replace(str(asked.view_args[name]), "…")
+        if name in parts:
+            path = path.replace(str(parts[name]), "…")
     return path
 
 

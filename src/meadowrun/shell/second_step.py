@@ -15,6 +15,7 @@ from cryptography.fernet import Fernet, InvalidToken
 from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor, record
+from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.shell.models import ROLES, RecoveryCode, SignIn, User
@@ -124,14 +125,14 @@ def is_right(
             .where(User.id == user.id, sa.func.coalesce(User.second_step_used, 0) < step)
             .values(second_step_used=step)
         )
-        return bool(used.rowcount)  # type: ignore[attr-defined]
+        return bool(rows_changed(used))
     used = session.execute(
         sa.delete(RecoveryCode).where(
             RecoveryCode.user_id == user.id,
             RecoveryCode.code_hash == _hash(settings, user.id, code),
         )
     )
-    return bool(used.rowcount)  # type: ignore[attr-defined]
+    return bool(rows_changed(used))
 
 
 def was_used(now: dt.datetime, user: User, settings: Settings, code: str) -> bool:

@@ -59,10 +59,11 @@ def most_bytes(path: str, known: bool) -> int:
     return next((size for pattern, size in _LARGE if pattern.match(path)), _USUAL)
 
 
-class _Request(HTTPRequestParser):
+class _Request(HTTPRequestParser):  # type: ignore[misc]
     """A request on its way in, held to the size that its address takes."""
 
     began = 0.0
+    error: Any
 
     def received(self, data: bytes) -> int:
         self.began = self.began or machine_now().timestamp()

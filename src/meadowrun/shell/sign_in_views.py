@@ -12,7 +12,7 @@ from meadowrun.base.audit import SYSTEM, Actor, record
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.shell import accounts, passwords, second_step, telling
 from meadowrun.shell.models import User
-from meadowrun.shell.request import actor, db, done, now, public, settings
+from meadowrun.shell.request import Answer, actor, db, done, now, public, settings
 
 pages = flask.Blueprint("sign_in", __name__)
 #: An address within this application.
@@ -36,7 +36,7 @@ def _place() -> str:
 
 @pages.get("/sign-in")
 @public
-def form() -> object:
+def form() -> Answer:
     return flask.render_template(
         "sign_in.html", to=flask.request.args.get("to", "/"), email="", problem=""
     )
@@ -44,7 +44,7 @@ def form() -> object:
 
 @pages.post("/sign-in")
 @public
-def enter() -> object:
+def enter() -> Answer:
     given = flask.request.form
     to, email = _onwards(given.get("to", "/")), given.get("email", "")
     entry = accounts.sign_in(
@@ -74,7 +74,7 @@ def enter() -> object:
 
 @pages.get("/sign-in/code")
 @public
-def code() -> object:
+def code() -> Answer:
     user = accounts.halfway(db(), clock.machine_now(), _token())
     if user is None:
         return flask.redirect(flask.url_for("sign_in.form"))
@@ -85,7 +85,7 @@ def code() -> object:
 
 @pages.post("/sign-in/code")
 @public
-def enter_code() -> object:
+def enter_code() -> Answer:
     to, moment = _onwards(flask.request.form.get("to", "/")), clock.machine_now()
     user = accounts.halfway(db(), moment, _token())
     if user is None:
@@ -132,7 +132,7 @@ def _give(response: Response, name: str, value: str, seconds: int) -> None:
 
 
 @pages.post("/sign-out")
-def leave() -> object:
+def leave() -> Answer:
     accounts.sign_out(db(), _token())
     flask.session.clear()
     response = flask.redirect(flask.url_for("sign_in.form"), 303)
@@ -143,7 +143,7 @@ def leave() -> object:
 
 
 @pages.get("/password")
-def own() -> object:
+def own() -> Answer:
     return _own(None)
 
 
@@ -159,7 +159,7 @@ def _own(problem: MeadowrunError | None) -> str:
 
 
 @pages.post("/password/browsers")
-def sign_out_browsers() -> object:
+def sign_out_browsers() -> Answer:
     """Signs out one browser of one's own, or all but this one."""
     chosen = flask.request.form.get("browser", "")
     if chosen:
@@ -174,7 +174,7 @@ def sign_out_browsers() -> object:
 
 @pages.post("/password/strength")
 @public
-def strength() -> object:
+def strength() -> Answer:
     """How a password that somebody is thinking of would be judged; it is kept nowhere."""
     given, token = flask.request.form, _token()
     signed_in = (
@@ -200,7 +200,7 @@ def strength() -> object:
 
 @pages.get("/invited/<token>")
 @public
-def invited(token: str) -> object:
+def invited(token: str) -> Answer:
     user = accounts.invited(db(), settings().secret, token, clock.machine_now())
     page = flask.render_template("invited.html", invited=user, token=token, problem=None)
     return page if user else (page, 404)
@@ -208,7 +208,7 @@ def invited(token: str) -> object:
 
 @pages.post("/invited/<token>")
 @public
-def accept(token: str) -> object:
+def accept(token: str) -> Answer:
     user = accounts.invited(db(), settings().secret, token, clock.machine_now())
     if user is None:
         return flask.render_template("invited.html", invited=None, token=token, problem=None), 404
@@ -226,7 +226,7 @@ def accept(token: str) -> object:
 
 
 @pages.post("/password")
-def change_password() -> object:
+def change_password() -> Answer:
     given = flask.request.form
     try:
         accounts.change_password(
@@ -247,7 +247,7 @@ def change_password() -> object:
 
 
 @pages.post("/password/told")
-def told() -> object:
+def told() -> Answer:
     """Whether one wishes to be told by email what waits for one."""
     user = flask.g.user
     user.told = flask.request.form.get("told") == "yes"
@@ -260,7 +260,7 @@ def told() -> object:
 
 
 @pages.get("/second-step")
-def begin_second_step() -> object:
+def begin_second_step() -> Answer:
     if flask.g.user.second_step:
         return flask.redirect(flask.url_for("sign_in.own"))
     return _set_up(second_step.new_secret(), None)
@@ -279,7 +279,7 @@ def _set_up(secret: str, problem: MeadowrunError | None) -> str:
 
 
 @pages.post("/second-step")
-def set_up_second_step() -> object:
+def set_up_second_step() -> Answer:
     given, moment, user = flask.request.form, clock.machine_now(), flask.g.user
     secret = given.get("secret", "")
     try:
@@ -320,7 +320,7 @@ def _codes(codes: list[str]) -> str:
 
 
 @pages.post("/second-step/codes")
-def new_codes() -> object:
+def new_codes() -> Answer:
     problem = _prove()
     return (
         (_own(problem), problem.status)
@@ -330,7 +330,7 @@ def new_codes() -> object:
 
 
 @pages.post("/second-step/off")
-def turn_off() -> object:
+def turn_off() -> Answer:
     problem = _prove()
     if problem is None and second_step.required(settings(), flask.g.user):
         problem = Invalid(

@@ -7,6 +7,7 @@ from meadowrun.base.audit import record
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.shell import later
 from meadowrun.shell.request import (
+    Answer,
     actor,
     body,
     database,
@@ -24,7 +25,7 @@ pages = flask.Blueprint("shell", __name__)
 
 @pages.get("/healthz")
 @public
-def health() -> object:
+def health() -> Answer:
     problem = database().problem()
     own = {"instance": settings().instance} if settings().instance else {}
     return flask.jsonify(
@@ -33,7 +34,7 @@ def health() -> object:
 
 
 @pages.post("/find")
-def find() -> object:
+def find() -> Answer:
     """What the one box finds for some words: what can be done, and things by name."""
     query = " ".join(str(body().get("q", "")).split())
     lower = query.lower()
@@ -59,7 +60,7 @@ def find() -> object:
 
 @pages.post("/clock/forward")
 @needs("author")
-def forward() -> object:
+def forward() -> Answer:
     """Moves the demo clock: by some hours, or to the next thing that happens."""
     if not settings().demo:
         raise NotFound("The clock can only be moved in the demo.")
@@ -80,7 +81,7 @@ def forward() -> object:
 
 
 @pages.get("/clock")
-def clock_now() -> object:
+def clock_now() -> Answer:
     """The clock's state, for the small control in the shell."""
     row = db().get(clock.ClockOffset, 1)
     here = now().astimezone(zone())
@@ -90,14 +91,14 @@ def clock_now() -> object:
 
 
 @pages.post("/later/stop")
-def stop_later() -> object:
+def stop_later() -> Answer:
     """Stops what is being updated for a page that nobody waits for any more."""
     return flask.jsonify(stopped=later.stop(db(), flask.request.form.get("token", "")))
 
 
 @pages.get("/changes")
 @needs("admin")
-def changes() -> object:
+def changes() -> Answer:
     looks = "looks" in flask.request.args
     return flask.render_template(
         "changes.html", rows=audit.recent(db(), 200, looks=looks), looks=looks

@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
-from meadowrun.base.db import number_array
+from meadowrun.base.db import number_array, rows_changed
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import tags as rules
 from meadowrun.people.dictionary import rewrite_everywhere
@@ -108,7 +108,7 @@ def _give(session: orm.Session, tag: int, contact_ids: Collection[int]) -> int:
         ),
         {"tag": tag, "ids": number_array(contact_ids)},
     )
-    return int(done.rowcount)  # type: ignore[attr-defined]
+    return rows_changed(done)
 
 
 def take(
@@ -126,8 +126,8 @@ def take(
         ),
         {"tag": tag, "ids": number_array(contact_ids)},
     )
-    audit.record(session, actor, now, "took the tag", "tag", tag, path, people=int(done.rowcount))  # type: ignore[attr-defined]
-    return int(done.rowcount)  # type: ignore[attr-defined]
+    audit.record(session, actor, now, "took the tag", "tag", tag, path, people=rows_changed(done))
+    return rows_changed(done)
 
 
 def describe(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag, meaning: str) -> None:

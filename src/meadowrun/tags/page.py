@@ -1,6 +1,6 @@
 """Tags of people on their pages: shown, given and taken."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping, Sequence
 
 import flask
 
@@ -10,7 +10,7 @@ from meadowrun.shell.request import actor, db, now
 from meadowrun.tags import actions, queries
 
 
-def give_or_take(form: Mapping[str, str], contact_ids: Collection[int]) -> str:
+def give_or_take(form: Mapping[str, str], contact_ids: Sequence[int]) -> str:
     """Gives contacts the one tag of an answered form, or takes it from them; says what was done.
     Raises Invalid."""
     paths = actions.read(form.get("tags", ""))

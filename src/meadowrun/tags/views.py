@@ -2,13 +2,13 @@
 
 import flask
 
-from meadowrun.base.db import found
+from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.people import list_queries
 from meadowrun.people import queries as people
 from meadowrun.people.actions import full_name
 from meadowrun.people.models import PeopleList
-from meadowrun.shell.request import actor, db, done, needs, not_done, now
+from meadowrun.shell.request import Answer, actor, db, done, needs, not_done, now
 from meadowrun.tags import actions, page, queries
 from meadowrun.tags.models import Tag
 
@@ -30,7 +30,7 @@ KINDS = {
 
 
 @pages.get("/tags")
-def table() -> object:
+def table() -> Answer:
     return flask.render_template(
         "tags/table.html", rows=queries.tree(db()), kinds=KINDS, tables=TABLES, problem=None
     )
@@ -38,7 +38,7 @@ def table() -> object:
 
 @pages.post("/tags")
 @needs("author")
-def make() -> object:
+def make() -> Answer:
     form = flask.request.form
     try:
         paths = actions.read(form.get("tags", ""))
@@ -56,11 +56,11 @@ def make() -> object:
 
 
 def _tag(ident: int) -> Tag:
-    return found(db(), Tag, ident, "tag")
+    return existing(db(), Tag, ident, "tag")
 
 
 @pages.get("/tags/<int:ident>")
-def show(ident: int) -> object:
+def show(ident: int) -> Answer:
     tag = _tag(ident)
     rows = queries.tree(db())
     here = next(row for row in rows if row.tag.id == ident)
@@ -77,7 +77,7 @@ def show(ident: int) -> object:
 
 @pages.post("/people/<int:ident>/tags")
 @needs("author")
-def put_on_contact(ident: int) -> object:
+def put_on_contact(ident: int) -> Answer:
     contact = people.contact(db(), ident)
     try:
         actions.put_on_contact(
@@ -95,9 +95,9 @@ def put_on_contact(ident: int) -> object:
 
 @pages.post("/lists/<int:ident>/tag")
 @needs("author")
-def put_on_list(ident: int) -> object:
+def put_on_list(ident: int) -> Answer:
     """Gives the people of a list a tag, or takes it from them."""
-    people_of = list_queries.ids(db(), found(db(), PeopleList, ident, "list").id)
+    people_of = list_queries.ids(db(), existing(db(), PeopleList, ident, "list").id)
     try:
         return done(
             "keeping.list_members", page.give_or_take(flask.request.form, people_of), ident=ident
@@ -108,7 +108,7 @@ def put_on_list(ident: int) -> object:
 
 @pages.post("/tags/<int:ident>/<any(move, describe, delete):verb>")
 @needs("author")
-def change(ident: int, verb: str) -> object:
+def change(ident: int, verb: str) -> Answer:
     tag, form = _tag(ident), flask.request.form
     path = tag.path
     try:
@@ -132,7 +132,7 @@ def change(ident: int, verb: str) -> object:
 
 @pages.post("/tags/on/<kind>/<int:ident>")
 @needs("author")
-def put(kind: str, ident: int) -> object:
+def put(kind: str, ident: int) -> Answer:
     """The tags of a campaign, segment, message or list, as they were typed."""
     if kind not in KINDS:
         raise Invalid("Only campaigns, segments, messages and lists can have tags.", "kind")

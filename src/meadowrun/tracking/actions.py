@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values, webpush
 from meadowrun.core.guardrails.replies import meaning
@@ -273,7 +274,7 @@ def subscribe_device(
             "now": now,
         },
     )
-    if not done.rowcount:  # type: ignore[attr-defined]
+    if not rows_changed(done):
         raise Invalid("This device is known as somebody else's.", "subscription")
     session.execute(sa.text(_TOO_MANY), {"contact": contact_id, "now": now, "most": MOST_DEVICES})
     said = session.get(Consent, (contact_id, "push", 0))

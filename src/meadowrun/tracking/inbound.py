@@ -74,7 +74,7 @@ class Handler:
 
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         try:
-            report = read_report(bytes(envelope.content or b""))
+            report = read_report(bytes(envelope.original_content or b""))
         except Exception:
             log.exception("unreadable report")
             return "250 taken, not understood"

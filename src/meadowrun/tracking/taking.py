@@ -484,7 +484,7 @@ def _addresses(
 def _by_address(session: orm.Session, keys: set[str]) -> dict[str, int]:
     """The oldest contact of each address."""
     return {
-        row[0]: row[1]
+        row[0] or "": row[1]
         for row in session.execute(
             sa.select(Contact.email_key, sa.func.min(Contact.id))
             .where(Contact.email_key == sa.any_(sa.literal(list(keys), sa.ARRAY(sa.Text))))

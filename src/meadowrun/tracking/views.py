@@ -21,7 +21,7 @@ from meadowrun.people import queries as people_queries
 from meadowrun.people.asked import words
 from meadowrun.people.models import Contact
 from meadowrun.shell.keys import websites
-from meadowrun.shell.request import db, now, public, settings, zone
+from meadowrun.shell.request import Answer, db, now, public, settings, zone
 from meadowrun.tracking import actions
 
 pages = flask.Blueprint("tracking", __name__)
@@ -37,7 +37,7 @@ def _who(purpose: str, token: str) -> tuple[int, int] | None:
 
 @pages.get("/o/<token>")
 @public
-def opened(token: str) -> object:
+def opened(token: str) -> Answer:
     found = _who("open", token)
     if found and flask.request.method != "HEAD":
         agent = flask.request.headers.get("User-Agent", "")
@@ -50,7 +50,7 @@ def opened(token: str) -> object:
 
 @pages.get("/c/<token>/<int:number>")
 @public
-def clicked(token: str, number: int) -> object:
+def clicked(token: str, number: int) -> Answer:
     """On to where a link of an edition leads; the address comes from the edition, never from the
     request."""
     return _clicked(_who("click", token), number)
@@ -58,14 +58,14 @@ def clicked(token: str, number: int) -> object:
 
 @pages.get("/s/<code>")
 @public
-def short_link(code: str) -> object:
+def short_link(code: str) -> Answer:
     """A short link of a text message: the delivery's code, and as its last sign the number of the
     link."""
     number = SIGNS.find(code[-1:])
     return _clicked(actions.delivery_of_code(db(), code[:-1]) if number >= 0 else None, number)
 
 
-def _clicked(found: tuple[int, int] | None, number: int) -> object:
+def _clicked(found: tuple[int, int] | None, number: int) -> Answer:
     target = _target(found, number) if found else None
     if found is None or target is None:
         page = flask.render_template("tracking/lost.html", organisation=settings().organisation)
@@ -97,7 +97,7 @@ def _target(found: tuple[int, int], number: int) -> str | None:
 
 @pages.get("/n/<token>")
 @public
-def full_page(token: str) -> object:
+def full_page(token: str) -> Answer:
     """The page of ours that a tap on a push notification opens, as its reader gets it."""
     found = _who("page", token)
     delivery = numbered(db(), *found) if found else None
@@ -126,7 +126,7 @@ def full_page(token: str) -> object:
 
 @pages.get("/n/proof/<sealed>")
 @public
-def proof_page(sealed: str) -> object:
+def proof_page(sealed: str) -> Answer:
     """The page that a tap on a proof of a push notification opens: its newest draft, as the
     proof was read."""
     found = reading.proof(db(), sealed, words(), now(), zone(), settings())
@@ -166,7 +166,7 @@ def _public_page(name: str, **shown: Any) -> str:
 
 @pages.get("/u/<token>")
 @public
-def unsubscribe(token: str) -> object:
+def unsubscribe(token: str) -> Answer:
     """Asks once more: mail scanners follow links, and following one must not take anybody off."""
     found = _who("leave", token)
     if found is None:
@@ -181,7 +181,7 @@ def unsubscribe(token: str) -> object:
 
 @pages.post("/u/<token>")
 @public
-def unsubscribe_now(token: str) -> object:
+def unsubscribe_now(token: str) -> Answer:
     """From the page, or one click in a mail reader (RFC 8058)."""
     found = _who("leave", token)
     if found is None:
@@ -205,7 +205,7 @@ def _unsubscribe_page(found: tuple[int, int], topic: str | None, gone: bool) -> 
 
 @pages.get("/p/<token>")
 @public
-def preferences(token: str) -> object:
+def preferences(token: str) -> Answer:
     found = _who("choose", token)
     contact = people_queries.living(db(), found[1]) if found else None
     if contact is None:
@@ -215,7 +215,7 @@ def preferences(token: str) -> object:
 
 @pages.post("/p/<token>")
 @public
-def prefer(token: str) -> object:
+def prefer(token: str) -> Answer:
     """Takes away what was unticked. Nothing is ever agreed to here: whoever an email was passed on
     to could do it as well."""
     found = _who("choose", token)
@@ -306,7 +306,7 @@ def _keep_topics(contact: Contact, wanted: set[str]) -> None:
 @pages.post("/gateway/sms/<any(inbound, receipt):what>")
 @pages.post("/gateway/sms/<mark>/<any(inbound, receipt):what>")
 @public
-def sms_gateway(what: str, mark: str = "") -> object:
+def sms_gateway(what: str, mark: str = "") -> Answer:
     """What the gateway for text messages tells: an answer of somebody, or what became of a message.
     The mark shows who asks: in the header, as in “Authorization: Bearer …”, or in the address, for
     gateways that send no header."""

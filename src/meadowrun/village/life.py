@@ -51,7 +51,8 @@ class Life:
 
     def next_due(self) -> float | None:
         found = self.store.rows("SELECT min(due) AS due FROM plans WHERE done = 0")
-        return found[0]["due"]
+        due: float | None = found[0]["due"]
+        return due
 
     def live(self, since: float, until: float, most: int) -> int:
         """Lives from `since` on: does up to `most` of what is due by `until`, the earliest first;

@@ -52,7 +52,7 @@ class Handler:
         return "250 OK"
 
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
-        raw = bytes(envelope.content or b"")
+        raw = bytes(envelope.original_content or b"")
         for address in envelope.rcpt_tos:
             take(self.store, address, raw, envelope.mail_from or "")
         return "250 taken"

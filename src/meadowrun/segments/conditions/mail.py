@@ -149,7 +149,7 @@ def form(session: orm.Session, node: Json, slot: str, words: Dictionary) -> Json
         return {"form": slot, "mail_words": MAIL_WORDS}
     chosen = next(iter((node.get("of") or {}).items()), ("any", None))
     links = None
-    if chosen[0] == "message" and node["what"] == "clicked":
+    if chosen[0] == "message" and chosen[1] and node["what"] == "clicked":
         links = words.links(int(chosen[1]))
     return {
         "form": "mail_of",

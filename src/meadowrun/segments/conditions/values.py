@@ -7,7 +7,7 @@ from typing import Any
 from meadowrun.core import values
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.operands import IN_DAYS, DefinitionError
-from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.segments.condition import Form, Json
 
 
@@ -101,9 +101,10 @@ def consents(words: Dictionary, every: bool = False) -> Mapping[int | str, str]:
     """What one can agree to: all email or a topic of it, by number; another channel by its name;
     with `every`, topics there, too."""
     topics = words.named.get("topic", {})
-    found: dict[int | str, str] = {0: "all email", **topics}
-    others = {channel: name for channel, name in CHANNEL_WORDS.items() if channel != "email"}
-    found |= others
+    found: dict[int | str, str] = {0: "all email"}
+    found.update(topics.items())
+    others = {channel: name for channel, name in CHANNEL_WORDS.items() if channel != USUAL}
+    found.update(others.items())
     if every:
         found |= {
             f"{channel}:{number}": f"{topic} in {name}"

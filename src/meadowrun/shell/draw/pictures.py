@@ -210,28 +210,29 @@ def timeline(
     """Columns over time: (label or "", first, second, third) one behind the other, the first
     tallest. What has no name is not drawn."""
     drawn = [series for series in range(3) if names[series]]
-    most = max((point[1 + series] for point in points for series in drawn), default=0)
+    most = max((counts[series] for _, *counts in points for series in drawn), default=0)
     if not most:
         return Markup("")
     # A send that has only begun to be read does not look like one that everybody read at once.
     gap = width / max(12, len(points))
     colours = ("#b9cdbf", "#2e5e45", "#c98a1b")
     parts = []
-    for index, point in enumerate(points):
+    for index, (label, opened, clicked, succeeded) in enumerate(points):
+        counts = (opened, clicked, succeeded)
         for series in drawn:
-            tall = (height - 32) * point[1 + series] / most
+            tall = (height - 32) * counts[series] / most
             if tall:
                 inset = series * gap * 0.14
                 parts.append(
                     f'<rect x="{index * gap + 1 + inset:.1f}" y="{height - 18 - tall:.1f}" '
                     f'width="{max(1, gap - 2 - 2 * inset):.1f}" height="{tall:.1f}" '
                     f'fill="{colours[series]}">'
-                    f"<title>{escape(names[series])}: {number(point[1 + series])}</title></rect>"
+                    f"<title>{escape(names[series])}: {number(counts[series])}</title></rect>"
                 )
-        if point[0] and index * gap < width - 60:
+        if label and index * gap < width - 60:
             parts.append(
                 f'<text x="{index * gap + 1:.1f}" y="{height - 4}" font-size="11" fill="#5c6761">'
-                f"{escape(point[0])}</text>"
+                f"{escape(label)}</text>"
             )
     parts.append(
         f'<text x="0" y="10" font-size="11" fill="#5c6761">up to {number(most)} in one step</text>'
