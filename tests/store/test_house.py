@@ -170,6 +170,32 @@ def test_templates_are_read_from_top_to_bottom():
     assert len(wide) <= 40, sorted(wide)
 
 
+def statements_in_place(path):
+    """SQL that is written where it is used: (first line, lines)."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if (
+            isinstance(node, ast.Call)
+            and isinstance(node.func, ast.Attribute)
+            and isinstance(node.func.value, ast.Name)
+            and (node.func.value.id, node.func.attr) == ("sa", "text")
+            and isinstance(node.args[0], ast.Constant | ast.JoinedStr | ast.BinOp)
+        ):
+            sql = node.args[0]
+            yield sql.lineno, sql.end_lineno - sql.lineno + 1
+
+
+def test_sql_of_more_than_three_lines_has_a_name():
+    """Only the bench writes one out, beside what it is measured against."""
+    long = [
+        f"{path.relative_to(SRC)}:{line}"
+        for path in SRC.rglob("*.py")
+        if "bench" not in path.parts
+        for line, lines in statements_in_place(path)
+        if lines > 3
+    ]
+    assert long == []
+
+
 def test_no_inline_scripts_styles_or_hosts_in_templates():
     for path in SRC.glob("**/*.html"):
         text = path.read_text()

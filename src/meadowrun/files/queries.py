@@ -8,6 +8,14 @@ from sqlalchemy import orm
 from meadowrun.base.errors import NotFound
 from meadowrun.people.models import StoredFile
 
+#: Files of some types with who viewed them, in the order of the fields of Kept.
+KEPT_FILES = """
+SELECT f.id, f.name, f.handle, f.media_type, f.size, f.width, f.height, f.created_at,
+    count(v.contact_id) AS known, count(DISTINCT v.contact_id) AS people,
+    count(v.id) - count(v.contact_id) AS unknown
+FROM files f LEFT JOIN file_views v ON v.file_id = f.id
+WHERE f.media_type = ANY(:kinds) GROUP BY f.id ORDER BY f.id DESC LIMIT :most"""
+
 
 @dataclasses.dataclass(frozen=True)
 class Kept:
@@ -44,13 +52,7 @@ def files(session: orm.Session, pictures_only: bool = False, most: int = 500) ->
         *([] if pictures_only else ["application/pdf"]),
     ]
     rows = session.execute(
-        sa.text(
-            "SELECT f.id, f.name, f.handle, f.media_type, f.size, f.width, f.height, "
-            "f.created_at, count(v.contact_id) AS known, count(DISTINCT v.contact_id) AS people, "
-            "count(v.id) - count(v.contact_id) AS unknown FROM files f LEFT JOIN file_views v ON "
-            "v.file_id = f.id WHERE f.media_type = ANY(:kinds) GROUP BY f.id ORDER BY f.id DESC "
-            "LIMIT :most"
-        ),
+        sa.text(KEPT_FILES),
         {"kinds": kinds, "most": most},
     )
     return [Kept(*row) for row in rows]

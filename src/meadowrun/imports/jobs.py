@@ -42,6 +42,35 @@ CREATE TEMPORARY TABLE staged (
 """
 
 
+#: Adds the companies of the file that are not there yet.
+NEW_COMPANIES = """INSERT INTO companies (name, name_key, attributes, created_at)
+SELECT min(company), company_key, '{}', :now FROM staged WHERE company_key <> ''
+GROUP BY company_key ON CONFLICT (name_key) DO NOTHING"""
+
+
+#: Writes what contacts are searched and sorted by.
+PUT_KEYS = """UPDATE contacts c SET name_key = v.n, search_key = v.s
+FROM unnest(CAST(:ids AS bigint[]), CAST(:names AS text[]), CAST(:searches AS text[]))
+    AS v(id, n, s)
+WHERE c.id = v.id"""
+
+
+#: How many rows are of people who are suppressed, or said no to email.
+STAY_OUT = """SELECT count(*) FROM staged s
+WHERE EXISTS (SELECT 1 FROM suppressions x
+    WHERE x.address_key IN (s.email_key, '@' || split_part(s.email_key, '@', 2)))
+OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id
+    AND k.channel = 'email' AND k.topic_id = 0 AND NOT k.agreed)"""
+
+
+#: Gives the tags of staged rows; how many contacts got one that they had not.
+GIVE_TAGS = """WITH given AS (
+    INSERT INTO contact_tags (contact_id, tag_id)
+    SELECT DISTINCT s.contact_id, t.id FROM {who}, unnest(s.tags) p JOIN tags t ON t.path = p
+    ON CONFLICT DO NOTHING RETURNING contact_id)
+SELECT count(DISTINCT contact_id) FROM given"""
+
+
 class _Dry(Exception):
     """Rolls a dry run back."""
 
@@ -125,14 +154,7 @@ class _Run:
         changed = self._update()
         tagged = self._tag()
         known = execute(sa.text("SELECT count(*) FROM staged WHERE NOT is_new")).scalar_one()
-        stay_out = execute(
-            sa.text(
-                "SELECT count(*) FROM staged s WHERE EXISTS (SELECT 1 FROM suppressions x WHERE "
-                "x.address_key IN (s.email_key, '@' || split_part(s.email_key, '@', 2))) OR "
-                "EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id AND k.channel "
-                "= 'email' AND k.topic_id = 0 AND NOT k.agreed)"
-            )
-        ).scalar_one()
+        stay_out = execute(sa.text(STAY_OUT)).scalar_one()
         counts = {
             "rows": self.rows,
             "new": new,
@@ -244,12 +266,7 @@ class _Run:
 
     def _companies(self) -> None:
         self.session.execute(
-            sa.text(
-                "INSERT INTO companies (name, name_key, attributes, created_at) SELECT "
-                "min(company), company_key, '{}', :now "
-                "FROM staged WHERE company_key <> '' GROUP BY company_key ON CONFLICT (name_key) "
-                "DO NOTHING"
-            ),
+            sa.text(NEW_COMPANIES),
             {"now": self.now},
         )
         self.session.execute(
@@ -387,12 +404,7 @@ class _Run:
         keys = [(r.id, *people.search_keys(r.first_name, r.last_name, r.email)) for r in rows]
         if keys:
             self.session.execute(
-                sa.text(
-                    "UPDATE contacts c SET name_key = v.n, search_key = v.s FROM "
-                    "unnest(CAST(:ids AS bigint[]), "
-                    "CAST(:names AS text[]), CAST(:searches AS text[])) AS v(id, n, s) WHERE "
-                    "c.id = v.id"
-                ),
+                sa.text(PUT_KEYS),
                 {
                     "ids": [k[0] for k in keys],
                     "names": [k[1] for k in keys],
@@ -409,14 +421,7 @@ class _Run:
             sa.text(f"SELECT DISTINCT unnest(s.tags) AS path FROM {who} ORDER BY path")
         ).all()
         tagging.numbers(self.session, self.now, paths)
-        given: int = self.session.execute(
-            sa.text(
-                "WITH given AS (INSERT INTO contact_tags (contact_id, tag_id) SELECT DISTINCT "
-                f"s.contact_id, t.id FROM {who}, unnest(s.tags) p "
-                "JOIN tags t ON t.path = p ON CONFLICT DO NOTHING RETURNING contact_id) SELECT "
-                "count(DISTINCT contact_id) FROM given"
-            )
-        ).scalar_one()
+        given: int = self.session.execute(sa.text(GIVE_TAGS.format(who=who))).scalar_one()
         return given
 
     def _keep_refusals(self) -> None:

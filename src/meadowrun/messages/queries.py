@@ -39,6 +39,13 @@ from meadowrun.segments.facts import facts_sql
 _WIDE = "[^" + "".join(f"\\u{ord(c):04x}" for c in sorted(sms.GSM_7 | sms.GSM_7_EXTENDED)) + "]"
 
 
+#: Of some people, how many have an address of a channel, and how many may be written to there.
+REACH = """SELECT count(*) FILTER (WHERE has_address),
+    count(*) FILTER (
+        WHERE has_address AND address_usable AND NOT suppressed AND channel_consent)
+FROM ({facts}) f {among}"""
+
+
 def message(session: orm.Session, message_id: int) -> Message:
     return existing(session, Message, message_id, "message")
 
@@ -538,10 +545,10 @@ def reach(session: orm.Session, channel: str, ids: Sequence[int] | None) -> tupl
     may be written to."""
     row = session.execute(
         sa.text(
-            "SELECT count(*) FILTER (WHERE has_address), count(*) FILTER (WHERE has_address AND "
-            "address_usable AND NOT suppressed AND "
-            f"channel_consent) FROM ({facts_sql(None, channel=channel)}) f "
-            f"{'' if ids is None else 'WHERE f.id = ANY(:ids)'}"
+            REACH.format(
+                facts=facts_sql(None, channel=channel),
+                among="" if ids is None else "WHERE f.id = ANY(:ids)",
+            )
         ),
         {} if ids is None else {"ids": list(ids)},
     ).one()

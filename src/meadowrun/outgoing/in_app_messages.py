@@ -24,6 +24,19 @@ from meadowrun.people.kinds import merged_kinds
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import dictionary
 
+#: Writes what has come of an in-app message for one person.
+SHOWN_AGAIN = """UPDATE in_app_places SET times = :times, last_at = :last, not_before = :not_before,
+    ended_at = CASE WHEN :ended THEN coalesce(ended_at, :now) END, put_off = put_off + :later
+WHERE contact_id = :contact AND delivery = :delivery"""
+
+
+#: What has come of the in-app messages of a dispatch, counted.
+TALLY = """SELECT coalesce(sum(times + put_off), 0) AS showings,
+    count(*) FILTER (WHERE put_off > 0) AS put_off,
+    count(*) FILTER (WHERE overtaken) AS overtaken, coalesce(sum(outside), 0) AS outside,
+    count(*) FILTER (WHERE times + put_off = 0 AND ended_at IS NULL) AS not_yet
+FROM in_app_places WHERE dispatch_id = :dispatch"""
+
 
 @dataclasses.dataclass(frozen=True)
 class Shown:
@@ -219,12 +232,7 @@ def answered(
     button = in_app["buttons"][number] if number is not None else None
     left = in_app_messages.after(_place(row), button, now)
     session.execute(
-        sa.text(
-            "UPDATE in_app_places SET times = :times, last_at = :last, not_before = :not_before, "
-            "ended_at = CASE WHEN :ended THEN "
-            "coalesce(ended_at, :now) END, put_off = put_off + :later WHERE contact_id = "
-            ":contact AND delivery = :delivery"
-        ),
+        sa.text(SHOWN_AGAIN),
         {
             "contact": contact_id,
             "delivery": delivery,
@@ -243,14 +251,7 @@ def tally(session: orm.Session, dispatch_id: int | None) -> dict[str, int]:
     """What became of the in-app messages of a dispatch besides openings and clicks: people and
     times."""
     row = session.execute(
-        sa.text(
-            "SELECT coalesce(sum(times + put_off), 0) AS showings, count(*) FILTER (WHERE "
-            "put_off > 0) AS put_off, "
-            "count(*) FILTER (WHERE overtaken) AS overtaken, "
-            "coalesce(sum(outside), 0) AS outside, count(*) FILTER (WHERE times + put_off = 0 "
-            "AND ended_at IS NULL) AS not_yet "
-            "FROM in_app_places WHERE dispatch_id = :dispatch"
-        ),
+        sa.text(TALLY),
         {"dispatch": dispatch_id},
     ).one()
     return {k: int(v) for k, v in row._mapping.items()}

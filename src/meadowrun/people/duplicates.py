@@ -52,6 +52,41 @@ RULES = {
 }
 
 
+#: Groups of two to four contacts that have the same key, the smallest groups first.
+ALIKE = """SELECT ids FROM (
+    SELECT array_agg(id ORDER BY id) AS ids, count(*) AS n
+    FROM (SELECT c.id, {key} AS k FROM contacts c) x
+    WHERE k IS NOT NULL AND k <> '' GROUP BY k HAVING count(*) BETWEEN 2 AND 4) y
+ORDER BY n, ids LIMIT :most"""
+
+
+#: Gives remembered rows of a table back to the record that was merged into another.
+MOVE_BACK = """WITH asked AS (
+    SELECT *, row_number() OVER (PARTITION BY {equal}) AS place
+    FROM jsonb_populate_recordset(NULL::{table}, :rows)),
+here AS (
+    SELECT ctid AS row, tableoid AS part, {equal},
+        row_number() OVER (PARTITION BY {equal}) AS place
+    FROM {table} WHERE contact_id = :kept)
+UPDATE {table} t SET contact_id = :gone
+FROM here h JOIN asked a ON a.place = h.place AND {same}
+WHERE t.ctid = h.row AND t.tableoid = h.part AND t.contact_id = :kept"""
+
+
+#: What a merge changes of the record that is kept.
+_REMEMBERED = (
+    *CHOSEN,
+    *_FOLLOWING,
+    "attributes",
+    "name_key",
+    "search_key",
+    "created_at",
+)
+#: Writes the record that was kept as it was before the merge.
+PUT_KEPT_BACK = """UPDATE contacts c SET {columns}, updated_at = :now
+FROM jsonb_populate_record(NULL::contacts, :row) r WHERE c.id = :id"""
+
+
 @dataclasses.dataclass(frozen=True)
 class Pair:
     """Two contacts and why they may be one; the older record first."""
@@ -96,12 +131,7 @@ def _search(session: orm.Session, most: int) -> list[tuple[tuple[int, int], list
     reasons: dict[tuple[int, int], list[str]] = {}
     for why, key in RULES.items():
         rows = session.execute(
-            sa.text(
-                "SELECT ids FROM (SELECT array_agg(id ORDER BY id) AS ids, count(*) AS n FROM "
-                f"(SELECT c.id, {key} AS k FROM contacts c) x "
-                "WHERE k IS NOT NULL AND k <> '' GROUP BY k HAVING count(*) BETWEEN 2 AND 4) y "
-                "ORDER BY n, ids LIMIT :most"
-            ),
+            sa.text(ALIKE.format(key=key)),
             {"most": most * 5},
         ).scalars()
         for ids in rows:
@@ -304,21 +334,8 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     _put_back(session, "contacts", [memory["gone"]])
     session.execute(
         sa.text(
-            "UPDATE contacts c SET "
-            + ", ".join(
-                f"{column} = r.{column}"
-                for column in (
-                    *CHOSEN,
-                    *_FOLLOWING,
-                    "attributes",
-                    "name_key",
-                    "search_key",
-                    "created_at",
-                )
-            )
-            + (
-                ", updated_at = :now FROM jsonb_populate_record(NULL::contacts, :row) r WHERE c.id "
-                "= :id"
+            PUT_KEPT_BACK.format(
+                columns=", ".join(f"{column} = r.{column}" for column in _REMEMBERED)
             )
         ).bindparams(sa.bindparam("row", type_=JSONB)),
         {"row": memory["kept"], "id": done.kept_id, "now": now},
@@ -366,15 +383,11 @@ def _move_back(session: orm.Session, table: str, rows: list[Any], done: Merge) -
     equal = ", ".join(columns)
     session.execute(
         sa.text(
-            f"WITH asked AS (SELECT *, row_number() OVER (PARTITION BY {equal}) AS place FROM "
-            f"jsonb_populate_recordset(NULL::{table}, :rows)), "
-            f"here AS (SELECT ctid AS row, tableoid AS part, {equal}, row_number() OVER "
-            f"(PARTITION BY {equal}) AS place FROM {table} "
-            "WHERE contact_id = :kept) "
-            f"UPDATE {table} t SET contact_id = :gone FROM here h JOIN asked a ON a.place = "
-            "h.place AND "
-            + " AND ".join(f"a.{c} IS NOT DISTINCT FROM h.{c}" for c in columns)
-            + " WHERE t.ctid = h.row AND t.tableoid = h.part AND t.contact_id = :kept"
+            MOVE_BACK.format(
+                equal=equal,
+                table=table,
+                same=" AND ".join(f"a.{c} IS NOT DISTINCT FROM h.{c}" for c in columns),
+            )
         ).bindparams(sa.bindparam("rows", type_=JSONB)),
         {"rows": rows, "kept": done.kept_id, "gone": done.gone_id},
     )

@@ -22,6 +22,13 @@ _DOMAIN = re.compile(r"@?((?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2
 MOST_PASTED = 100_000
 
 
+#: Counts bounces; an address that bounced hard, or soft too often, is not written to again.
+COUNT_BOUNCES = """UPDATE contacts SET soft_bounces = soft_bounces + (id = ANY(:soft))::int,
+    bounced_at = CASE WHEN id = ANY(:hard) OR soft_bounces + 1 >= :most
+        THEN coalesce(bounced_at, :now) ELSE bounced_at END
+WHERE id = ANY(:hard) OR id = ANY(:soft)"""
+
+
 @dataclasses.dataclass(frozen=True)
 class Pasted:
     """What became of pasted lines: how many were taken, were there already, and those refused with
@@ -306,11 +313,6 @@ def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft:
     """A hard bounce stops mail to an address until it is corrected, and so does the last of several
     soft ones. Numbers of contacts."""
     session.execute(
-        sa.text(
-            "UPDATE contacts SET soft_bounces = soft_bounces + (id = ANY(:soft))::int, "
-            "bounced_at = CASE WHEN id = ANY(:hard) OR "
-            "soft_bounces + 1 >= :most THEN coalesce(bounced_at, :now) ELSE bounced_at END WHERE "
-            "id = ANY(:hard) OR id = ANY(:soft)"
-        ),
+        sa.text(COUNT_BOUNCES),
         {"hard": hard, "soft": soft, "now": now, "most": MOST_SOFT_BOUNCES},
     )

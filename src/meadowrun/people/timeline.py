@@ -10,6 +10,18 @@ from sqlalchemy import orm
 from meadowrun.core.guardrails.outcomes import WORDS
 from meadowrun.core.wording import held
 
+#: What was sent to somebody before a moment, the newest first.
+SENT_BEFORE = """SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.owner_id
+FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send'
+WHERE d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before ORDER BY 1 DESC LIMIT :most"""
+
+
+#: What somebody did with what was sent before a moment, the newest first.
+REACTIONS_BEFORE = """SELECT r.at, r.kind, r.machine, s.name, r.note, s.owner_id
+FROM reactions r JOIN dispatches s ON s.id = r.dispatch_id AND s.owner_kind = 'send'
+WHERE r.contact_id = :id AND r.at < :before AND r.kind <> 'bounced'
+ORDER BY r.at DESC LIMIT :most"""
+
 
 @dataclasses.dataclass(frozen=True)
 class Moment:
@@ -59,12 +71,7 @@ def timeline(
         )
         found.append(Moment(at, "event", did, said))
     for at, name, outcome, note, send_id in session.execute(
-        sa.text(
-            "SELECT coalesce(d.at, d.taken_at), s.name, d.outcome, d.note, s.owner_id FROM "
-            "deliveries d JOIN dispatches s ON s.id = d.dispatch_id AND s.owner_kind = 'send' "
-            "WHERE d.contact_id = :id AND coalesce(d.at, d.taken_at) < :before ORDER BY 1 DESC "
-            "LIMIT :most"
-        ),
+        sa.text(SENT_BEFORE),
         values,
     ):
         if outcome in ("delivered", "bounced"):
@@ -75,12 +82,7 @@ def timeline(
             Moment(at, "mail", text, note if outcome == "bounced" and note else "", send_id)
         )
     for at, kind, machine, name, note, send_id in session.execute(
-        sa.text(
-            "SELECT r.at, r.kind, r.machine, s.name, r.note, s.owner_id FROM reactions r "
-            "JOIN dispatches s ON s.id = r.dispatch_id AND s.owner_kind = 'send' "
-            "WHERE r.contact_id = :id AND r.at < :before AND r.kind <> 'bounced' ORDER BY r.at "
-            "DESC LIMIT :most"
-        ),
+        sa.text(REACTIONS_BEFORE),
         values,
     ):
         verb = {

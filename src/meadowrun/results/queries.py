@@ -23,6 +23,17 @@ from meadowrun.people.models import EventKind
 from meadowrun.results.models import SendNumbers
 from meadowrun.sends.models import Send
 
+#: A page of the people behind a number of a result, with what became of their message.
+BEHIND = """
+SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, x.outcome, x.note,
+    x.stood_on, x.at, CASE WHEN x.outcome = 'in_doubt' THEN x.due END AS asked_at
+FROM (SELECT DISTINCT q.contact_id FROM ({query}) q WHERE q.contact_id > :after
+    ORDER BY q.contact_id LIMIT :most) p
+JOIN contacts c ON c.id = p.contact_id
+JOIN deliveries x ON x.contact_id = p.contact_id AND x.dispatch_id = :dispatch
+    AND x.taken_at = :taken
+ORDER BY c.id"""
+
 
 @dataclasses.dataclass(frozen=True)
 class LinkResult:
@@ -150,16 +161,7 @@ def people_behind(
         return []
     return list(
         session.execute(
-            sa.text(
-                "SELECT c.id, c.first_name, c.last_name, coalesce(x.address, c.email) AS email, "
-                "x.outcome, x.note, x.stood_on, x.at, "
-                "CASE WHEN x.outcome = 'in_doubt' THEN x.due END AS asked_at "
-                f"FROM (SELECT DISTINCT q.contact_id FROM ({query}) q WHERE q.contact_id > :after "
-                "ORDER BY q.contact_id LIMIT :most) p JOIN contacts c ON c.id = p.contact_id "
-                "JOIN deliveries x ON x.contact_id = p.contact_id AND x.dispatch_id = :dispatch "
-                "AND x.taken_at = :taken "
-                "ORDER BY c.id"
-            ),
+            sa.text(BEHIND.format(query=query)),
             {**_values(send, success_kind(session, send)), "after": after, "most": most},
         ).all()
     )

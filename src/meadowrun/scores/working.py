@@ -16,6 +16,22 @@ from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.why import judge, person
 
+#: Keeps the points of a score, of everyone or of :one; the number of contacts whose points changed.
+PUT_POINTS = """WITH worth AS MATERIALIZED (
+    SELECT x.contact_id,
+        CAST(round(CAST(sum(x.points) AS numeric), 1) AS double precision) AS points
+    FROM ({query}) x JOIN contacts c ON c.id = x.contact_id {of_one} GROUP BY x.contact_id),
+pointed AS (SELECT * FROM worth WHERE points <> 0),
+gone AS (
+    DELETE FROM contact_scores s WHERE score_id = :score {one}
+    AND NOT EXISTS (SELECT 1 FROM pointed w WHERE w.contact_id = s.contact_id) RETURNING 1),
+put AS (
+    INSERT INTO contact_scores AS s (contact_id, score_id, points)
+    SELECT contact_id, :score, points FROM pointed
+    ON CONFLICT (contact_id, score_id) DO UPDATE SET points = excluded.points
+    WHERE s.points <> excluded.points RETURNING 1)
+SELECT (SELECT count(*) FROM gone) + (SELECT count(*) FROM put)"""
+
 
 def rules(score: Score, words: Dictionary) -> tuple[Rule, ...]:
     """The rules of a score. Raises ScoreProblem when one of them names what is gone."""
@@ -37,21 +53,7 @@ def work_out(
     compiler.values |= {"score": score.id, "one": contact_id}
     one = " AND contact_id = :one" if contact_id is not None else ""
     changed = session.execute(
-        sa.text(
-            "WITH worth AS MATERIALIZED (SELECT x.contact_id, CAST(round(CAST(sum(x.points) AS "
-            "numeric), 1) AS double precision) AS points "
-            f"FROM ({query}) x JOIN contacts c ON c.id = "
-            f"x.contact_id{' WHERE c.id = :one' if one else ''} GROUP BY x.contact_id), "
-            "pointed AS (SELECT * FROM worth WHERE points <> 0), "
-            f"gone AS (DELETE FROM contact_scores s WHERE score_id = :score{one} AND NOT EXISTS "
-            "(SELECT 1 FROM pointed w WHERE "
-            "w.contact_id = s.contact_id) RETURNING 1), "
-            "put AS (INSERT INTO contact_scores AS s (contact_id, score_id, points) SELECT "
-            "contact_id, :score, points FROM pointed "
-            "ON CONFLICT (contact_id, score_id) DO UPDATE SET points = excluded.points WHERE "
-            "s.points <> excluded.points RETURNING 1) "
-            "SELECT (SELECT count(*) FROM gone) + (SELECT count(*) FROM put)"
-        ),
+        sa.text(PUT_POINTS.format(query=query, one=one, of_one="WHERE c.id = :one" if one else "")),
         compiler.values,
     ).scalar_one()
     if contact_id is None:

@@ -21,6 +21,15 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.facts import facts_sql
 
+#: The time zones that contacts name, each found by one step in the index.
+ZONES = """WITH RECURSIVE z AS (
+    (SELECT timezone FROM contacts WHERE timezone IS NOT NULL ORDER BY timezone LIMIT 1)
+    UNION ALL
+    SELECT (SELECT c.timezone FROM contacts c WHERE c.timezone > z.timezone
+        ORDER BY c.timezone LIMIT 1)
+    FROM z WHERE z.timezone IS NOT NULL)
+SELECT timezone FROM z WHERE timezone IS NOT NULL"""
+
 
 def id_sets(
     session: orm.Session, predicates: Sequence[str], values: dict[str, object]
@@ -115,17 +124,7 @@ def a_set(ids: NDArray[np.uint32]) -> BitMap:
 def zones(session: orm.Session) -> list[str]:
     """Every time zone that a contact names, by stepping through the index from one name to the
     next."""
-    return list(
-        session.scalars(
-            sa.text(
-                "WITH RECURSIVE z AS ((SELECT timezone FROM contacts WHERE timezone IS NOT NULL "
-                "ORDER BY timezone LIMIT 1) UNION ALL "
-                "SELECT (SELECT c.timezone FROM contacts c WHERE c.timezone > z.timezone ORDER "
-                "BY c.timezone LIMIT 1) FROM z "
-                "WHERE z.timezone IS NOT NULL) SELECT timezone FROM z WHERE timezone IS NOT NULL"
-            )
-        )
-    )
+    return list(session.scalars(sa.text(ZONES)))
 
 
 def compiler_for(

@@ -49,6 +49,12 @@ _BOUNDS = (
 Json = dict[str, Any]
 
 
+#: The values of a field among some people, with how many have each, the most frequent first.
+COMMON_VALUES = """SELECT v, count(*) FROM (
+    SELECT {value} AS v FROM {source} LEFT JOIN companies k ON k.id = c.company_id) x
+WHERE v IS NOT NULL AND v <> '' GROUP BY v ORDER BY 2 DESC, 1 {limit}"""
+
+
 @dataclasses.dataclass(frozen=True)
 class Trait:
     """One thing that is commoner, or rarer, in a set than among everyone. Shares are of people,
@@ -254,10 +260,11 @@ def _in_values(session: orm.Session, spec: FieldSpec, source: str) -> dict[str, 
     return dict(
         session.execute(
             sa.text(
-                f"SELECT v, count(*) FROM (SELECT {value} AS v FROM {source} LEFT JOIN companies "
-                "k ON k.id = c.company_id) x "
-                "WHERE v IS NOT NULL AND v <> '' GROUP BY v ORDER BY 2 DESC, 1 "
-                f"{'' if source == _CHOSEN else f'LIMIT {_VALUES}'}"
+                COMMON_VALUES.format(
+                    value=value,
+                    source=source,
+                    limit="" if source == _CHOSEN else f"LIMIT {_VALUES}",
+                )
             ),
             {"key": spec.key},
         ).all()

@@ -29,6 +29,10 @@ class Row:
         return self.tag.path.rpartition("/")[2]
 
 
+#: What has one of some tags, of the things in one table.
+TAGGED = "SELECT '{kind}', id, name FROM {table} WHERE tags && CAST(:ids AS bigint[])"
+
+
 def paths(session: orm.Session) -> dict[int, str]:
     """The path of every tag, by number, in the order of paths."""
     return dict(session.execute(sa.select(Tag.id, Tag.path).order_by(Tag.path)).tuples().all())
@@ -104,19 +108,9 @@ def bearers(session: orm.Session, tag: Tag) -> list[tuple[str, int, str]]:
     """The campaigns, segments, messages and lists that have a tag or one under it, as (kind,
     number, name)."""
     ids = list(rules.under(tag.id, paths(session)))
-    return [
-        (kind, ident, name)
-        for kind, ident, name in session.execute(
-            sa.text(
-                " UNION ALL ".join(
-                    f"SELECT '{kind}', id, name FROM {table} WHERE tags && CAST(:ids AS bigint[])"
-                    for kind, table in THINGS.items()
-                )
-                + " ORDER BY 1, 3"
-            ),
-            {"ids": ids},
-        )
-    ]
+    of_each = (TAGGED.format(kind=kind, table=table) for kind, table in THINGS.items())
+    found = session.execute(sa.text(" UNION ALL ".join(of_each) + " ORDER BY 1, 3"), {"ids": ids})
+    return [(kind, ident, name) for kind, ident, name in found]
 
 
 def names_it(session: orm.Session, tag: Tag) -> list[str]:

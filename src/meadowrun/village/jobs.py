@@ -22,6 +22,15 @@ PATIENCE = 240.0
 _AT_ONCE = 100
 
 
+#: One row while a send has something to do by now.
+BUSY = """SELECT 1 FROM sends s
+WHERE s.state = 'taking' OR s.state = 'planned' AND s.leaves_at <= :now
+OR s.state = 'running' AND EXISTS (
+    SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.dispatch_id AND d.taken_at = s.taken_at
+    AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand'))
+LIMIT 1"""
+
+
 def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
     request = urllib.request.Request(
         context().settings.village_url + path,
@@ -111,13 +120,7 @@ def _wait_for_sends() -> None:
         with context().database.session() as session:
             now = clock.now(session)
             busy = session.execute(
-                sa.text(
-                    "SELECT 1 FROM sends s WHERE s.state = 'taking' OR s.state = 'planned' AND "
-                    "s.leaves_at <= :now OR s.state = 'running' AND EXISTS (SELECT 1 FROM "
-                    "deliveries d WHERE d.dispatch_id = s.dispatch_id AND d.taken_at = s.taken_at "
-                    "AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand')) "
-                    "LIMIT 1"
-                ),
+                sa.text(BUSY),
                 {"now": now},
             ).scalar()
         if not busy:

@@ -26,6 +26,12 @@ LIMIT 60
 """
 
 
+#: The values of a detail in the newest events of a kind, with how often each came.
+SEEN_DETAILS = """SELECT v, count(*) FROM (
+    SELECT details->>:key AS v FROM events WHERE kind_id = :kind ORDER BY at DESC LIMIT 20000) x
+WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC LIMIT 60"""
+
+
 def sql(compiler: Compiler, line: EventLine) -> str:
     """Those for whom it happened so often, or did not."""
     return _predicate(compiler, line) + SEPARATE
@@ -132,12 +138,7 @@ def _detail_form(session: orm.Session, node: Json, slot: str, event: EventSpec) 
             occurred[detail.key] = [
                 (row[0], row[1])
                 for row in session.execute(
-                    sa.text(
-                        "SELECT v, count(*) FROM (SELECT details->>:key AS v FROM events WHERE "
-                        "kind_id = :kind ORDER BY at DESC "
-                        "LIMIT 20000) x WHERE v IS NOT NULL GROUP BY v ORDER BY count(*) DESC "
-                        "LIMIT 60"
-                    ),
+                    sa.text(SEEN_DETAILS),
                     {"key": detail.key, "kind": event.id},
                 )
             ]
