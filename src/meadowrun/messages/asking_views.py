@@ -3,7 +3,7 @@ changed."""
 
 import flask
 
-from meadowrun.messages import asking, views
+from meadowrun.messages import asking, follows
 from meadowrun.messages.models import Condition
 from meadowrun.people.asked import words
 from meadowrun.shell.request import Answer, body, db, needs
@@ -31,5 +31,5 @@ def _answer(condition: Condition) -> Answer:
     return flask.jsonify(
         key=condition.key,
         lines=condition.lines,
-        said=views.condition_english({"lines": condition.lines}, 0),
+        said=follows.condition_english({"lines": condition.lines}, 0),
     )

@@ -21,7 +21,7 @@ from meadowrun.core.content.code import Page
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
 from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
-from meadowrun.messages import page, preflight, queries, reading, views
+from meadowrun.messages import follows, page, preflight, queries, reading
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
@@ -82,7 +82,7 @@ def show(ident: int) -> Answer:
             # Style sheets are no words.
             for word in spelling.misspelt(Page.of(text).body if slot == "code" else text, agreed):
                 misspelt.setdefault(word, (line, slot))
-    parts = views.shown(message.document, message)
+    parts = follows.shown(message.document, message)
     is_mail = KINDS[message.channel].mail
     judged = filters.judge(whole) if is_mail else None
     losses, avoided = readers.losses(mail.html), _avoided(message.document)

@@ -11,7 +11,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.findings import About
 from meadowrun.core.content.push import EMPTY, SHOWN, SYSTEMS, TAPS, payload, push_checks, texts_of
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.messages import editable, page, queries, reading, views
+from meadowrun.messages import editable, follows, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
@@ -90,7 +90,7 @@ def _follows(message: Message) -> dict[str, Any]:
         "facts": facts or {},
         "shown": SHOWN,
         "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
-        "labels": views.labels_of(document),
+        "labels": follows.labels_of(document),
         "editable": editable,
         "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
         "among": len(among) if among is not None else everyone,

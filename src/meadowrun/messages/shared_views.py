@@ -6,7 +6,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.values import is_whole
-from meadowrun.messages import actions, editing, page, queries, reading, shared, views
+from meadowrun.messages import actions, editing, follows, page, queries, reading, shared, views
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
 from meadowrun.people.asked import words
 from meadowrun.shell.framed import in_frame
@@ -65,7 +65,7 @@ def edit(ident: int) -> Answer:
         house=None,
         person=queries.telling_person(db(), document, words()),
         **views.editor(),
-        **views.shown(document),
+        **follows.shown(document),
     )
 
 
@@ -91,7 +91,7 @@ def save(ident: int) -> Answer:
     )
     document = _document(part.lines)
     done_with = editing.Posted(document, posted.touched)
-    return views.answered(part.version, part.version, done_with, None, views.shown(document))
+    return views.answered(part.version, part.version, done_with, None, follows.shown(document))
 
 
 @pages.get("/messages/shared/<int:ident>/read")

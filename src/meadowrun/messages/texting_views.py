@@ -9,7 +9,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.content import fillins, sms
 from meadowrun.core.content.findings import About
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.messages import editable, page, queries, reading, views
+from meadowrun.messages import editable, follows, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
 from meadowrun.people.asked import words
@@ -85,7 +85,7 @@ def _follows(message: Message) -> dict[str, Any]:
         "price": settings().sms_price,
         "facts": facts or {},
         "plainer": sms.plainer(text) != text,
-        "labels": views.labels_of(message.document),
+        "labels": follows.labels_of(message.document),
         "editable": editable,
         "readers": reading.who_reads_words(db(), message.document, words(), now(), zone(), among),
         "among": len(among) if among is not None else queries.everyone(db()),

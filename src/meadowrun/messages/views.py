@@ -1,7 +1,5 @@
 """Write and read: a message's lines on the left, what a chosen person will see on the right."""
 
-import json
-import re
 from collections.abc import Callable
 from typing import Any
 
@@ -11,23 +9,19 @@ from markupsafe import escape
 from meadowrun.base import audit
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
-from meadowrun.core.channels import CHANNELS, KINDS, checks_of
-from meadowrun.core.content import begin, in_app, readers
+from meadowrun.core.channels import CHANNELS, KINDS
+from meadowrun.core.content import begin, readers
 from meadowrun.core.content import document as doc
-from meadowrun.core.content.checks import PHONES, shown_length
-from meadowrun.core.content.compiled import CompileError, Rendered, placed
-from meadowrun.core.content.findings import About
+from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.formats import FORMATS
-from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
-from meadowrun.messages import actions, bringing, copying, editable, editing, page, queries, reading
-from meadowrun.messages.gaps import counted, gaps_of
+from meadowrun.messages import actions, bringing, copying, editing, follows, page, queries, reading
 from meadowrun.messages.models import Draft, Message
 from meadowrun.messages.senders import senders
 from meadowrun.people.asked import words
-from meadowrun.people.queries import contacts_page, file_weights
+from meadowrun.people.queries import contacts_page
 from meadowrun.people.tagged import narrowed
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
@@ -46,12 +40,9 @@ from meadowrun.shell.request import (
     needs,
     now,
     settings,
-    today,
     zone,
 )
 
-#: Files of the store, wherever a message names them.
-_STORED = re.compile(r"/f/[A-Za-z0-9_-]+")
 pages = flask.Blueprint("messages", __name__)
 
 
@@ -154,7 +145,7 @@ def edit(ident: int) -> Answer:
         websites=websites(db()),
         proof=on_website(db(), flask.request.args.get("proof", "")),
         **editor(message.channel),
-        **shown(message.document, message),
+        **follows.shown(message.document, message),
     )
 
 
@@ -168,124 +159,17 @@ def editor(channel: str = "email") -> dict[str, Any]:
     }
 
 
-def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
-    """The parts of the page that follow from a document: checks, weight, who reads which version or
-    a fallback."""
-    known = queries.known(db(), words())
-    facts = reading.facts(db(), message.id) if message else None
-    shared = queries.shared_of(db(), document)
-    try:
-        compiled = queries.compiled(db(), document, settings().public_url)
-        weight, trouble = len(compiled.html), ""
-    except CompileError as problem:
-        compiled, weight, trouble = None, 0, str(problem)
-    total = queries.everyone(db())
-    among, whose = (
-        reading.audience_of(db(), message.id, words(), now(), zone())
-        if message
-        else (None, "everyone")
-    )
-    gaps = (
-        gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among)
-        if compiled
-        else []
-    )
-    weights = file_weights(
-        db(), sorted({m.group() for m in _STORED.finditer(json.dumps(document))})
-    )
-    found = checks_of(
-        message.channel if message else "email",
-        document,
-        About(
-            known=known,
-            facts=None if facts is None else list(facts),
-            blanks=counted(gaps),
-            html_bytes=weight,
-            feeds=[f.key for f in queries.feeds(db())],
-            dated=queries.dated(db(), compiled.refs if compiled else ()),
-            broken=queries.broken(db(), document, words()),
-            shared=shared.keys(),
-            hours=reading.hours(db(), message.id) if message else None,
-            events=words().events.keys(),
-            weights=weights,
-            stored=weights.keys(),
-            today=today(),
-            postal_address=settings().postal_address if message else "",
-        ),
-    )
-    if message is None:
-        # A shared part has no head of its own, and its message's footer counts.
-        found = [c for c in found if c.slot not in ("subject", "preheader", "add", "looks", "")]
-    who_reads, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
-    order = {line["id"]: n for n, line in enumerate(walk(placed(document, shared)))}
-    who_reads = sorted(
-        who_reads + reading.who_reads_words(db(), document, words(), now(), zone(), among),
-        key=lambda r: order.get(r.line, -1),
-    )
-    fallbacks = [
-        (known.get(gap.ref, gap.ref), gap.blank, gap.readers, gap.fallback)
-        for gap in gaps
-        if gap.fallback is not None
-    ]
-    return {
-        "document": document,
-        "labels": labels_of(document),
-        "checks": found,
-        "weight": weight,
-        "trouble": trouble,
-        "fallbacks": list(dict.fromkeys(fallbacks)),
-        "total": total,
-        "editable": editable,
-        "facts": facts or {},
-        "plain_made": not document.get("plain"),
-        "in_app": document.get("in_app"),
-        "acts": in_app.ACTS,
-        "shapes": in_app.SHAPES,
-        "events": words().events,
-        "lengths": [(name, shown_length(document[name]), most) for name, most in PHONES.items()],
-        "readers": who_reads,
-        "among": len(among) if among is not None else total,
-        "whose": whose,
-        "shared": {part.id: part for part in queries.shared_parts(db())},
-        "condition": condition_english,
-        "groupings": words().named.get("grouping", {}),
-        "line_types": doc.LINE_TYPES,
-        "feeds": queries.feeds(db()),
-        "fonts": doc.FONTS,
-        "icons": ICONS,
-        "comments": queries.comments(db(), message.id) if message else [],
-    }
-
-
-def labels_of(document: doc.Json) -> dict[str, str]:
-    """What the names in a document's texts are called: fields, and the conditions of words as
-    sentences."""
-    lines = placed(document, queries.shared_of(db(), document))
-    said = {
-        f"when.{key}": condition_english({"lines": asked}, 0)
-        for key, asked in queries.asked(db(), document, lines).items()
-    }
-    return queries.known(db(), words()) | said
-
-
-def condition_english(case: doc.Json, grouping: int) -> str:
-    """Who reads a version, in words."""
-    return reading.whose(case, grouping, words(), today())
-
-
 @pages.post("/messages/<int:ident>/save")
 @needs("author")
 def save(ident: int) -> Answer:
     """Applies what an author changed and answers with what follows from it."""
     message = queries.message(db(), ident)
-    return saved(message, lambda: shown(message.document, message), "lines", "margin")
+    return saved(message, lambda: follows.shown(message.document, message), "lines", "margin")
 
 
-def saved(
-    message: Message, follows: Callable[[], dict[str, Any]], lines: str, margin: str
-) -> Answer:
+def saved(message: Message, parts: Callable[[], dict[str, Any]], lines: str, margin: str) -> Answer:
     """Saves the changes that an editor posts. The templates `lines` and `margin` draw what comes
-    back, of what `follows` then."""
+    back, of these `parts`."""
     data = body()
     posted = editing.apply(
         data,
@@ -304,7 +188,7 @@ def saved(
         data.get("apart") is True,
     )
     done_with = editing.Posted(message.document, posted.touched)
-    return answered(message.draft, message.version, done_with, message, follows(), lines, margin)
+    return answered(message.draft, message.version, done_with, message, parts(), lines, margin)
 
 
 def around() -> editing.Around:

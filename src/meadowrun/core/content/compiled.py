@@ -8,7 +8,7 @@ it went in.
 import dataclasses
 import html
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence, Set
 from typing import Any
 from urllib.parse import quote
 
@@ -173,84 +173,121 @@ def compile_document(
     inside texts name, by key. Raises CompileError.
     """
     parts, lines = Parts(), placed(document, shared)
+    links: list[Link] = []
+    leads = _Leads(public_url, tracked, first_link)
+    page = _linked_page(document, lines, parts, links, leads)
+    short = KINDS[document.get("channel") or USUAL].short_links
+    text = _linked_text(document, lines, links, leads, short)
+    push, in_app = document.get("push"), document.get("in_app")
+    if push:
+        push = _notification(push, links, public_url, tracked, first_link)
+    if in_app:
+        in_app = _linked_in_app(in_app, links, public_url, tracked, first_link)
+    refs = asking.refs(document, lines)
+    conditions = _conditions(lines, asking.keys(refs, lines), asked or {})
+    return Compiled(
+        document["subject"],
+        leads.ways(_restore(parts, page)),
+        leads.ways(text),
+        tuple(links),
+        tuple(sorted((refs | _asked_by_lines(lines)) - {"unsubscribe", "preferences"})),
+        document["preheader"],
+        short,
+        push,
+        conditions,
+        in_app=in_app,
+    )
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class _Leads:
+    """Where the links of a message lead: through addresses of ours, numbered from the first, or,
+    for a preview, where they are typed."""
+
+    public_url: str
+    tracked: bool
+    first: int
+
+    def own(self, place: str, purpose: str) -> str:
+        """One of our own addresses, signed for whoever gets it."""
+        token = fillins.TOKENS[purpose] if self.tracked else "preview"
+        return f"{self.public_url}/{place}/{token}"
+
+    def ways(self, source: str) -> str:
+        """The links to unsubscribe and to choose, wherever they are asked for."""
+        leads = {
+            "unsubscribe": self.own("u", "leave"),
+            "preferences": self.own("p", "choose"),
+        }
+        asked = r"\{\{\s*(unsubscribe|preferences)\s*\}\}"
+        return re.sub(asked, lambda m: leads[m.group(1)], source)
+
+
+def _linked_page(
+    document: Json, lines: Sequence[Json], parts: Parts, links: list[Link], leads: _Leads
+) -> str:
+    """The page with its links, and with a picture that tells of openings where they are tracked;
+    empty for a message of text only."""
+    tracked, url = leads.tracked, leads.public_url
     tokens = {
         purpose: parts.hide(written) if tracked else "preview"
         for purpose, written in fillins.TOKENS.items()
     }
-    links: list[Link] = []
-    page = ""
-    if not document.get("text_only"):
-        page = _page(document, lines, parts, public_url, tokens, not tracked)
-    if page:
-        page = (
-            _Hrefs(page, links, parts, public_url, tokens["click"], first_link).tracked()
-            if tracked
-            else _HREF.sub(lambda m: _encoded_href(m, parts), page)
-        )
-    if page and tracked:
-        pixel = (
-            f'<img src="{public_url}/o/{tokens["open"]}" width="1" height="1" alt="" '
-            'style="display:block;border:0" />'
-        )
-        page = page.replace("</body>", pixel + "</body>", 1)
-    text = plain_text(
-        document, lines, f"{public_url}/u/{fillins.TOKENS['leave'] if tracked else 'preview'}"
+    if document.get("text_only"):
+        return ""
+    page = _page(document, lines, parts, url, tokens, not tracked)
+    if not tracked:
+        return _HREF.sub(lambda m: _encoded_href(m, parts), page)
+    if not page:
+        return page
+    page = _Hrefs(page, links, parts, url, tokens["click"], leads.first).tracked()
+    pixel = (
+        f'<img src="{url}/o/{tokens["open"]}" width="1" height="1" alt="" '
+        'style="display:block;border:0" />'
     )
-    if KINDS[document.get("channel") or USUAL].short_links:
-        text = _shortened(text, links, public_url, first_link)
-    elif tracked:
-        text = _track_text(text, links, public_url, first_link)
-    else:
-        text = encoded_in(text)
-    push = document.get("push")
-    if push:
-        push = _notification(push, links, public_url, tracked, first_link)
-    in_app = document.get("in_app")
-    if in_app:
-        in_app = _linked_in_app(in_app, links, public_url, tracked, first_link)
-    way_out = {
-        "unsubscribe": f"{public_url}/u/" + (fillins.TOKENS["leave"] if tracked else "preview"),
-        "preferences": f"{public_url}/p/" + (fillins.TOKENS["choose"] if tracked else "preview"),
-    }
+    return page.replace("</body>", pixel + "</body>", 1)
 
-    def ways(source: str) -> str:
-        return re.sub(
-            r"\{\{\s*(unsubscribe|preferences)\s*\}\}", lambda m: way_out[m.group(1)], source
+
+def _linked_text(
+    document: Json, lines: Sequence[Json], links: list[Link], leads: _Leads, short: bool
+) -> str:
+    text = plain_text(document, lines, leads.own("u", "leave"))
+    if short:
+        return _shortened(text, links, leads.public_url, leads.first)
+    if leads.tracked:
+        return _track_text(text, links, leads.public_url, leads.first)
+    return encoded_in(text)
+
+
+def _conditions(
+    lines: Sequence[Json], kept: Set[str], asked: Mapping[str, list[Json]]
+) -> dict[str, list[Json]]:
+    """Who reads what, by key: of “only if” lines, and of words (`kept`), which are looked up in
+    `asked`. Raises CompileError for words that ask what nobody has said."""
+    if gone := kept - asked.keys():
+        raise CompileError(
+            f"Some words ask “when.{min(gone)}”, which nobody has said. Write them again with "
+            "“only for some”."
         )
-
-    refs = asking.refs(document, lines)
-    conditions = {
+    found = {
         answer_key(case): case["lines"]
         for line in walk(lines)
         if line["type"] == "only" and not line["grouping"]
         for case in line["cases"]
     }
-    kept = asking.keys(refs, lines)
-    if gone := kept - (asked or {}).keys():
-        raise CompileError(
-            f"Some words ask “when.{min(gone)}”, which nobody has said. Write them again with "
-            "“only for some”."
-        )
-    conditions |= {key: (asked or {})[key] for key in kept}
-    refs |= {
-        ref
-        for line in walk(lines)
-        if line["type"] == "only"
-        for test, _ in branches(line)
-        for ref in fillins.refs(f"{{% if {test} %}}")
-    } | {f"feed.{line['feed']}" for line in walk(lines) if line["type"] == "feed" and line["feed"]}
-    return Compiled(
-        document["subject"],
-        ways(_restore(parts, page)),
-        ways(text),
-        tuple(links),
-        tuple(sorted(refs - {"unsubscribe", "preferences"})),
-        document["preheader"],
-        KINDS[document.get("channel") or USUAL].short_links,
-        push,
-        conditions,
-        in_app=in_app,
-    )
+    return found | {key: asked[key] for key in kept}
+
+
+def _asked_by_lines(lines: Sequence[Json]) -> set[str]:
+    """The names that “only if” lines and lists from feeds need, besides those in texts."""
+    found = set()
+    for line in walk(lines):
+        if line["type"] == "only":
+            for test, _ in branches(line):
+                found |= fillins.refs(f"{{% if {test} %}}")
+        elif line["type"] == "feed" and line["feed"]:
+            found.add(f"feed.{line['feed']}")
+    return found
 
 
 def _page(
