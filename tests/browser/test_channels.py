@@ -230,6 +230,11 @@ def test_text_message(page, house, two):
     ):
         read_as(page, name)
         page.wait(lambda words=words: words in page.text("#bubble"), why=words)
+    # One step back and forth again, as in every editor.
+    page.click("#undo")
+    page.wait(lambda: "STOP ends these" not in page.text("#bubble"))
+    page.click("#redo")
+    page.wait(lambda: "STOP ends these" in page.text("#bubble"))
     # Some first names need Unicode, which counts for everyone.
     page.says("2 parts", "#margin")
     # What was typed comes back as coloured words.

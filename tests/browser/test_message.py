@@ -248,3 +248,100 @@ def test_a_line_is_dragged_by_mouse(page, house):
     page.driver.refresh()
     page.find("#lines .line")
     assert kinds().index("heading") > kinds().index("text")
+
+
+CHOOSE = """
+const place = document.querySelector(arguments[0]);
+place.focus();
+const walker = document.createTreeWalker(place, NodeFilter.SHOW_TEXT);
+while (walker.nextNode()) {
+  const at = walker.currentNode.data.indexOf(arguments[1]);
+  if (at < 0) continue;
+  const range = document.createRange();
+  range.setStart(walker.currentNode, at);
+  range.setEnd(walker.currentNode, at + arguments[1].length);
+  getSelection().removeAllRanges();
+  getSelection().addRange(range);
+  return true;
+}
+return false;
+"""
+PASTE = """
+const held = new DataTransfer();
+held.setData('text/plain', arguments[1]);
+held.setData('text/html', '<h1 style="color:red">not this</h1>');
+const paste = {clipboardData: held, bubbles: true, cancelable: true};
+document.querySelector(arguments[0]).dispatchEvent(new ClipboardEvent('paste', paste));
+"""
+
+
+def test_words_are_formatted_and_steps_taken_back(page, house):
+    begin(page, "Formatted")
+    text = ".line[data-type=text] .ink"
+    write(page, text, "Come up and see the rings tonight")
+
+    def formatted(words, how):
+        assert page.driver.execute_script(CHOOSE, text, words), words
+        page.click(f".line.here [data-format={how}]")
+
+    def kept():
+        saved(page)
+        with house.database.session() as session:
+            found = session.scalars(sa.select(Message).where(Message.name == "Formatted")).one()
+            return next(x["html"] for x in found.document["lines"] if x["type"] == "text")
+
+    formatted("see the rings", "bold")
+    assert "Come up and <b>see the rings</b> tonight" in kept()
+    formatted("the", "italic")
+    assert "<b>see <i>the</i> rings</b>" in kept()
+    # Of what is bold a part is made plain again.
+    formatted("see ", "bold")
+    assert "and see <b><i>the</i> rings</b>" in kept()
+    formatted("tonight", "link")
+    page.type(".pop [name=link]", "https://farrow.example/rings")
+    page.press("Add link", ".pop")
+    page.wait(lambda: not page.all(".pop"))
+    assert '<a href="https://farrow.example/rings">tonight</a>' in kept()
+    formatted("rings", "colour")
+    page.press("Apply", ".pop")
+    page.wait(lambda: not page.all(".pop"))
+    assert '<span style="color:' in kept()
+    formatted("Come", "list")
+    assert "<ul><li>Come up and" in kept()
+    for _ in range(3):
+        page.click("#undo")
+        saved(page)
+    page.wait(lambda: "<ul>" not in kept() and "<a " not in kept())
+    assert "<b><i>the</i> rings</b>" in kept()
+    page.click("#redo")
+    page.wait(lambda: '<a href="https://farrow.example/rings">' in kept())
+    # Pasting brings words, not looks, and what a rule refuses is said and not done.
+    page.click(text)
+    page.driver.switch_to.active_element.send_keys(Keys.CONTROL, Keys.END)
+    page.driver.execute_script(PASTE, text, " before\nsnow")
+    page.wait(lambda: "before<br>snow" in kept().replace("<br />", "<br>"))
+    assert "not this" not in kept() and "red" not in kept()
+
+
+def test_what_a_rule_refuses_is_said_and_the_lines_stay(page, house):
+    begin(page, "Refused")
+    add(page, "Columns")
+    add(page, "Columns")
+    first, second = (x.get_attribute("data-id") for x in page.all(".line[data-type=columns]"))
+    page.driver.execute_script(
+        """
+        const lines = window.Alpine.$data(document.querySelector('[x-data=lines]'));
+        lines.change({do: 'put', line: arguments[1], into: arguments[0] + ':c0', index: 0});
+        """,
+        first,
+        second,
+    )
+    page.says("phones could not stack them", "#said")
+    write(page, '[data-slot="subject"].ink', "Still here")
+    saved(page)
+    with house.database.session() as session:
+        document = (
+            session.scalars(sa.select(Message).where(Message.name == "Refused")).one().document
+        )
+    assert document["subject"] == "Still here"
+    assert [x["type"] for x in document["lines"]].count("columns") == 2

@@ -320,6 +320,47 @@ class TestProofs:
         with database.session() as session:
             assert session.execute(sa.text("SELECT count(*) FROM deliveries")).scalar() == 0
 
+    def proofs(self, database):
+        with database.session() as session:
+            return session.execute(
+                sa.text("SELECT sent_to, read_as, outcome, note FROM proofs ORDER BY id")
+            ).all()
+
+    def test_each_is_kept_with_what_became_of_it(self, web, letter, database):
+        web.post(
+            f"/messages/{letter}/proof",
+            data={"to": "ida@farrowhill.example", "as": "1", "also": "bo@post.example"},
+        )
+        assert [tuple(row)[:3] for row in self.proofs(database)] == [
+            ("ida@farrowhill.example", 1, "delivered"),
+            ("ida@farrowhill.example", 2, "delivered"),
+        ]
+        shown = words(web.get(f"/messages/{letter}/checks").text)
+        assert "sent this draft to ida@farrowhill.example." in shown
+        web.post(
+            f"/messages/{letter}/save",
+            json={
+                "version": 1,
+                "changes": [{"do": "set", "line": "", "slot": "subject", "value": "Newer"}],
+            },
+        )
+        shown = words(web.get(f"/messages/{letter}/checks").text)
+        assert "This draft was not sent to anybody yet" in shown
+
+    def test_one_of_which_nothing_was_heard_is_seen(self, web, letter, database, monkeypatch):
+        """The web server is killed after it handed the proof over."""
+        from meadowrun.gateways.smtp import NullGateway
+
+        def killed(self, given):
+            raise SystemExit
+
+        monkeypatch.setattr(NullGateway, "hand_over", killed)
+        with pytest.raises(SystemExit):
+            web.post(f"/messages/{letter}/proof", data={"to": "ida@farrowhill.example"})
+        assert [row.outcome for row in self.proofs(database)] == ["in_hand"]
+        shown = words(web.get(f"/messages/{letter}/checks").text)
+        assert "It is not known whether a proof reached ida@farrowhill.example." in shown
+
     def test_a_mail_server_that_is_away_is_told(self, web, letter, monkeypatch):
         from meadowrun.base.errors import GatewayUnavailable
         from meadowrun.gateways.smtp import NullGateway

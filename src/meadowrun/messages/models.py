@@ -184,6 +184,33 @@ class Comment(Base):
     done_by: orm.Mapped[str | None]
 
 
+class Proof(Base):
+    """A message really handed over to a colleague, as somebody would read it. A colleague is no
+    contact, so it is no delivery, and nothing that is counted knows of it."""
+
+    __tablename__ = "proofs"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    message_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("messages.id", ondelete="CASCADE"), index=True
+    )
+    #: the message's version that it shows
+    version: orm.Mapped[int]
+    #: what its gateway knows it by
+    key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: the number of the contact as whom it is read; 0 for nobody in particular
+    read_as: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    sent_to: orm.Mapped[str]
+    #: in_hand before it leaves, and for ever where what became of it was never heard
+    outcome: orm.Mapped[str] = orm.mapped_column(
+        sa.Text,
+        sa.CheckConstraint("outcome IN ('in_hand', 'delivered', 'refused')", name="outcome"),
+    )
+    #: what the gateway said
+    note: orm.Mapped[str] = orm.mapped_column(server_default="")
+    at: orm.Mapped[dt.datetime]
+    by: orm.Mapped[str]
+
+
 class Review(Base):
     """Somebody was asked to look at a draft."""
 

@@ -4,7 +4,6 @@ or still open."""
 import dataclasses
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
-import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.core import wording
@@ -198,20 +197,22 @@ def spelling(misspelt: Collection[str], avoided: Collection[str]) -> Item:
 
 
 def proofed(session: orm.Session, message: Message) -> Item:
-    """Whether a proof of this very draft went to somebody."""
-    row = session.execute(
-        sa.text(
-            "SELECT who, detail->'to' FROM audit WHERE object_kind = 'message' AND object_id = "
-            ":id AND did = 'sent a proof of' AND at >= :since "
-            "ORDER BY at DESC LIMIT 1"
-        ),
-        {"id": message.id, "since": message.changed_at},
-    ).first()
-    return (
-        Item(PASSED, "A proof", f"{row[0]} sent this draft to {', '.join(row[1] or [])}.")
-        if row
-        else Item(OPEN, "A proof", "This draft was not sent to anybody yet.")
-    )
+    """Whether proofs of this very draft went to somebody, and what became of them."""
+    rows = queries.proofs(session, message)
+    arrived = [proof for proof in rows if proof.outcome == "delivered"]
+    if arrived:
+        to = ", ".join(dict.fromkeys(proof.sent_to for proof in arrived))
+        by = ", ".join(dict.fromkeys(proof.by for proof in arrived))
+        return Item(PASSED, "A proof", f"{by} sent this draft to {to}.")
+    unheard = [proof.sent_to for proof in rows if proof.outcome == "in_hand"]
+    if unheard:
+        return Item(
+            OPEN, "A proof", f"It is not known whether a proof reached {', '.join(unheard)}."
+        )
+    if rows:
+        said = ", ".join(f"{proof.sent_to} ({proof.note})" for proof in rows)
+        return Item(OPEN, "A proof", f"No proof of this draft was accepted: {said}.")
+    return Item(OPEN, "A proof", "This draft was not sent to anybody yet.")
 
 
 def reviewed(session: orm.Session, message: Message, wanted: bool) -> list[Item]:

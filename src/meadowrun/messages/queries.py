@@ -27,6 +27,7 @@ from meadowrun.messages.models import (
     Feed,
     HouseStyle,
     Message,
+    Proof,
     Review,
     SharedPart,
     SharedPartVersion,
@@ -375,6 +376,17 @@ def known(session: orm.Session, words: Dictionary) -> dict[str, str]:
         for t in tables(session)
         for column in t.columns
     }
+
+
+def proofs(session: orm.Session, message: Message) -> list[Proof]:
+    """The proofs of a message as it is now, the newest first."""
+    return list(
+        session.scalars(
+            sa.select(Proof)
+            .where(Proof.message_id == message.id, Proof.version == message.version)
+            .order_by(Proof.id.desc())
+        )
+    )
 
 
 def comments(session: orm.Session, message_id: int) -> list[Comment]:

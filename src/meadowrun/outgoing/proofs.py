@@ -1,13 +1,20 @@
 """The one way of a proof: as whom it is read, where it goes, and what became of it."""
 
+import contextlib
 import dataclasses
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+import sqlalchemy as sa
+from sqlalchemy import orm
 
 from meadowrun.base import audit, signing
 from meadowrun.base.audit import Actor
+from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.channels.proof import MARK, Asked, Copy
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways.channels import CHANNELS
+from meadowrun.messages.models import Proof
+from meadowrun.outgoing.claims import clean
 from meadowrun.people.models import Contact
 
 #: As so many people a proof is read at most.
@@ -31,6 +38,23 @@ class Sent:
     shown_at: str
 
 
+@contextlib.contextmanager
+def _apart(asked: Asked) -> Iterator[orm.Session]:
+    """A transaction of its own: what is noted of a proof stays, whatever becomes of the request."""
+    engine = asked.session.get_bind().engine
+    with orm.Session(engine) as session, session.begin():
+        yield session
+
+
+def _told(asked: Asked, said: Mapping[str, tuple[str, str]]) -> None:
+    """Notes what became of proofs, by key."""
+    with _apart(asked) as session:
+        for key, (outcome, note) in said.items():
+            session.execute(
+                sa.update(Proof).where(Proof.key == key).values(outcome=outcome, note=clean(note))
+            )
+
+
 def prove(
     asked: Asked,
     actor: Actor,
@@ -38,7 +62,8 @@ def prove(
     read: Callable[[Contact | None], Rendered],
     name_of: Callable[[Contact | None], str],
 ) -> Sent:
-    """Hands proofs over: for each person one to each target. Raises Invalid naming what was typed
+    """Hands proofs over: for each person one to each target. Each is noted before it leaves, so
+    that one of which nothing was heard is seen. Raises Invalid naming what was typed
     and cannot be, GatewayUnavailable where nothing takes them."""
     channel = CHANNELS[asked.message.channel]
     prover = channel.prover(asked)
@@ -54,11 +79,34 @@ def prove(
     ]
     stamp = signing.sign_text(asked.settings.secret, "proof", asked.now.isoformat())
     pairs = [(to, copy) for copy in copies for to in targets]
-    made = [
-        prover.make(place, f"proof-{asked.message.id}-{place}-{stamp}", to, copy)
-        for place, (to, copy) in enumerate(pairs)
-    ]
-    handed = list(prover.gateway().hand_over(made))
+    keys = [f"proof-{asked.message.id}-{place}-{stamp}" for place in range(len(pairs))]
+    made = [prover.make(n, keys[n], to, copy) for n, (to, copy) in enumerate(pairs)]
+    with _apart(asked) as session:
+        session.add_all(
+            Proof(
+                message_id=asked.message.id,
+                version=asked.message.version,
+                key=keys[n],
+                read_as=copy.person,
+                sent_to=to,
+                outcome="in_hand",
+                at=asked.now,
+                by=actor.name,
+            )
+            for n, (to, copy) in enumerate(pairs)
+        )
+    try:
+        handed = list(prover.gateway().hand_over(made))
+    except GatewayUnavailable as problem:
+        _told(asked, dict.fromkeys(keys, ("refused", str(problem))))
+        raise
+    _told(
+        asked,
+        {
+            keys[h.contact_id]: ("delivered" if h.outcome == "delivered" else "refused", h.note)
+            for h in handed
+        },
+    )
     audit.record(
         asked.session,
         actor,

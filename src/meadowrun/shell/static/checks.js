@@ -1,21 +1,28 @@
 // Really follows the links of a message, when asked to.
-document.getElementById('follow')?.addEventListener('click', async (event) => {
-  const box = document.getElementById('links');
-  event.target.disabled = true;
-  try {
-    const answer = await Meadowrun.post(box.dataset.to, {});
-    for (const link of answer.links) {
-      const row = [...box.querySelectorAll('li')].find(
-        (li) => li.dataset.href.replace(/&amp;/g, '&') === link.href.replace(/&amp;/g, '&'),
-      );
-      const said = row && row.querySelector('span');
-      if (said) {
-        said.textContent = link.said;
-        said.className = link.good ? 'good' : 'lost';
+document.addEventListener('alpine:init', () => {
+  Alpine.data('links', () => ({
+    busy: false,
+
+    async follow() {
+      this.busy = true;
+      try {
+        const answer = await Meadowrun.post(this.$root.dataset.to, {});
+        answer.links.forEach((link) => this.tell(link));
+      } catch (problem) {
+        Meadowrun.say(problem.message);
       }
-    }
-  } catch (problem) {
-    Meadowrun.say(problem.message);
-  }
-  event.target.disabled = false;
+      this.busy = false;
+    },
+
+    tell(link) {
+      const plain = (address) => address.replace(/&amp;/g, '&');
+      const row = [...this.$root.querySelectorAll('li')].find(
+        (one) => plain(one.dataset.href) === plain(link.href),
+      );
+      const said = row?.querySelector('span');
+      if (!said) return;
+      said.textContent = link.said;
+      said.className = link.good ? 'good' : 'lost';
+    },
+  }));
 });

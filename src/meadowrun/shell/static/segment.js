@@ -1,63 +1,77 @@
 // The segment's page: its lines, and saving them under a name.
-(() => {
-  const page = document.getElementById('segment');
-  const segment = page.dataset.segment ? Number(page.dataset.segment) : null;
-  let name = page.dataset.name;
-  const unsaved = document.getElementById('unsaved'),
-    undo = document.getElementById('undo');
-  const sieve = Meadowrun.sieve(page, JSON.parse(page.dataset.definition), segment, (steps) => {
-    unsaved.hidden = false;
-    undo.disabled = !steps;
+document.addEventListener('alpine:init', () => {
+  Alpine.data('segment', () => {
+    let page = null;
+    let sieve = null;
+    let version = null;
+    let name = '';
+
+    return {
+      saved: true,
+      noUndo: true,
+
+      init() {
+        page = this.$root.dataset;
+        name = page.name;
+        version = page.version ? Number(page.version) : null;
+        const segment = page.segment ? Number(page.segment) : null;
+        sieve = Meadowrun.sieve(this.$root, JSON.parse(page.definition), segment, (steps) => {
+          this.saved = false;
+          this.noUndo = !steps;
+        });
+        window.addEventListener('beforeunload', (event) => {
+          if (!this.saved) event.preventDefault();
+        });
+      },
+
+      undo() {
+        sieve.undo();
+      },
+
+      askName(event) {
+        const sheet = Meadowrun.pop(event.target, Meadowrun.sheet('save-form'), async (form) => {
+          name = form.get('name');
+          await this.save();
+          Meadowrun.closePop();
+        });
+        sheet.elements.name.value = name;
+        sheet.elements.name.select();
+      },
+
+      async save() {
+        try {
+          const answer = await Meadowrun.post(page.save, {
+            definition: sieve.definition,
+            segment: page.segment ? Number(page.segment) : null,
+            name,
+            group: page.groupKey,
+            version,
+          });
+          sieve.forget();
+          this.saved = true;
+          location.href = answer.to;
+        } catch (problem) {
+          if (problem.newest === undefined) Meadowrun.say(problem.message);
+          else this.choose(problem);
+        }
+      },
+
+      // Of two who saved, the later is asked: mine becomes the newest version, or theirs is shown
+      // and mine goes.
+      choose(problem) {
+        const mine = () => {
+          version = problem.newest;
+          this.save();
+        };
+        const theirs = () => {
+          this.saved = true;
+          location.reload();
+        };
+        Meadowrun.conflict(problem, mine, theirs, [
+          'Save mine (theirs stays among the earlier versions)',
+          'Open theirs (mine is gone)',
+        ]);
+      },
+    };
   });
-
-  undo.addEventListener('click', sieve.undo);
-  let version = page.dataset.version ? Number(page.dataset.version) : null;
-
-  // Of two who saved, the later is asked: mine becomes the newest version, or theirs is shown and
-  // mine goes.
-  async function save() {
-    try {
-      const answer = await Meadowrun.post(page.dataset.save, {
-        definition: sieve.definition,
-        segment,
-        name,
-        group: page.dataset.groupKey,
-        version,
-      });
-      sieve.forget();
-      unsaved.hidden = true;
-      location.href = answer.to;
-    } catch (problem) {
-      if (problem.newest === undefined) {
-        Meadowrun.say(problem.message);
-        return;
-      }
-      const mine = () => {
-        version = problem.newest;
-        save();
-      };
-      const theirs = () => {
-        unsaved.hidden = true;
-        location.reload();
-      };
-      Meadowrun.conflict(problem, mine, theirs, [
-        'Save mine (theirs stays among the earlier versions)',
-        'Open theirs (mine is gone)',
-      ]);
-    }
-  }
-
-  document.getElementById('save').addEventListener('click', (event) => {
-    Meadowrun.pop(event.target, Meadowrun.sheet('save-form'), async (form) => {
-      name = form.get('name');
-      await save();
-      Meadowrun.closePop();
-    });
-    document.getElementById('sn').value = name;
-    document.getElementById('sn').select();
-  });
-
-  window.addEventListener('beforeunload', (event) => {
-    if (!unsaved.hidden) event.preventDefault();
-  });
-})();
+});

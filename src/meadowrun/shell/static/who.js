@@ -15,9 +15,9 @@ Meadowrun.who = () => {
     take = taking;
     name.value = called || '';
     name.closest('p').hidden = called === null;
-    document.getElementById('who-what').textContent =
-      called === null ? 'these words' : 'this version';
-    await sieve.start({format: 1, lines: JSON.parse(JSON.stringify(lines))});
+    const what = called === null ? 'these words' : 'this version';
+    document.getElementById('who-what').textContent = what;
+    await sieve.start({format: 1, lines: structuredClone(lines)});
     sheet.show();
     sheet.scrollIntoView({block: 'center'});
   };

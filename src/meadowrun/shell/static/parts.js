@@ -1,0 +1,91 @@
+// The parts of every page's head: menus, the clock of a demo, the one box; and how much would be
+// deleted.
+document.addEventListener('alpine:init', () => {
+  const drop = () => ({
+    open: false,
+    toggle() {
+      this.open = !this.open;
+    },
+    close() {
+      this.open = false;
+    },
+  });
+  Alpine.data('menu', drop);
+  Alpine.data('clock', () => ({
+    open: false,
+    moving: false,
+    shown: '',
+    timer: null,
+    init() {
+      this.shown = this.$el.querySelector('span').textContent;
+      this.timer = setInterval(() => this.look(), 20000);
+      this.look();
+    },
+    toggle() {
+      this.open = !this.open;
+    },
+    close() {
+      this.open = false;
+    },
+    async look() {
+      try {
+        const state = await (
+          await fetch('/clock', {headers: {Accept: 'application/json', 'X-By-Itself': '1'}})
+        ).json();
+        if (state.shown) this.shown = state.shown;
+        const was = this.moving;
+        this.moving = state.moving;
+        if (this.moving) setTimeout(() => this.look(), 700);
+        else if (was) location.reload();
+      } catch (problem) {
+        /* the next look will tell */
+      }
+    },
+    async move(by) {
+      this.moving = true;
+      const form = new FormData();
+      form.set('by', by);
+      form.set('csrf_token', Meadowrun.csrf());
+      await fetch('/clock/forward', {
+        method: 'POST',
+        body: form,
+        headers: {Accept: 'application/json'},
+      });
+      setTimeout(() => this.look(), 1500);
+    },
+  }));
+  // How much a length of time would delete, beside where it is chosen.
+  Alpine.data('retention', () => ({
+    async look(select, place) {
+      place.textContent = '…';
+      const answer = await (
+        await fetch(`/retention/${select.name}/older?months=${select.value}`, {
+          headers: {Accept: 'application/json'},
+        })
+      ).json();
+      place.textContent = answer.older.toLocaleString('en-GB');
+    },
+  }));
+  Alpine.data('find', () => ({
+    found: [],
+    at: 0,
+    nothing: false,
+    async look() {
+      const words = this.$refs.words.value;
+      const answer = await Meadowrun.post('/find', {q: words});
+      if (words !== this.$refs.words.value) return;
+      this.found = answer.found;
+      this.at = 0;
+      this.nothing = this.found.length === 0;
+    },
+    down() {
+      if (this.at < this.found.length - 1) this.at++;
+    },
+    up() {
+      if (this.at > 0) this.at--;
+    },
+    go() {
+      if (this.found[this.at]) location.href = this.found[this.at].to;
+    },
+  }));
+});
