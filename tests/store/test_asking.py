@@ -17,6 +17,7 @@ from meadowrun.messages.models import Condition, Message
 from meadowrun.people import actions as people
 from meadowrun.people import dictionary as fields
 from meadowrun.people.models import Contact, Field, PeopleList
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary, uses_of_list
 from meadowrun.segments import groupings
 from meadowrun.segments.queries import users
@@ -255,7 +256,11 @@ def test_what_cannot_be_worked_out_any_more_is_said_and_nobody_reads_it(database
         assert list(queries.broken(session, message.document, words)) == [key]
         person = session.get_one(Contact, crowd["ann"])
         mail, _ = reading.read_as(
-            session, message, message.document, person, words, NOW, LONDON, "https://app.example"
+            Moment(session, words, NOW, LONDON),
+            message,
+            message.document,
+            person,
+            "https://app.example",
         )
         assert "Drive up." in mail.text
 
@@ -274,7 +279,7 @@ def test_fields_and_sentences_in_one_question(database, crowd):
             f'"Farrow" or when.{key} %}}B{{% endif %}}</p>'
         )
         message = written(session, html)
-        (found,) = reading.who_reads_words(session, message.document, words, NOW, LONDON)
+        (found,) = reading.who_reads_words(Moment(session, words, NOW, LONDON), message.document)
         assert [(v.name, v.count, v.someone) for v in found.versions] == [
             ("“A”", 1, crowd["ann"]),
             ("“B”", 1, crowd["ben"]),
@@ -324,13 +329,10 @@ def test_turned_into_code_it_still_asks_what_its_lines_asked(web, database, crow
         )
         for name, wanted in (("ann", "WALK"), ("cleo", "DRIVE")):
             mail, _ = reading.read_as(
-                session,
+                Moment(session, dictionary(session), NOW, LONDON),
                 message,
                 message.document,
                 session.get_one(Contact, crowd[name]),
-                dictionary(session),
-                NOW,
-                LONDON,
                 "https://app.example",
             )
             assert (

@@ -21,6 +21,7 @@ from meadowrun.core.audience.persons import share_number
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.looking import look
@@ -800,9 +801,9 @@ def test_an_audience(world, said, now, lines, expected):
     names = {i: n for n, i in numbers.items()}
     forget()
     with clock.at(now):
-        by_sets = look(session, definition, words, now, ZONE).sieve.members
-        by_sql = queries.member_set(session, definition, words, now, ZONE)
-        judge = why.judge(session, words, now, ZONE)
+        by_sets = look(Moment(session, words, now, ZONE), definition).sieve.members
+        by_sql = queries.member_set(Moment(session, words, now, ZONE), definition)
+        judge = why.judge(Moment(session, words, now, ZONE))
         by_judge = {i for i in names if judge.matches(definition, why.person(session, i, words))}
     wanted = set(expected.split())
     assert {names[i] for i in by_judge} == wanted
@@ -822,7 +823,7 @@ def test_why_somebody_is_in_or_out(world):
         },
         words,
     )
-    inside, answers = why.why(session, definition, numbers["Bo"], words, NOW, ZONE)
+    inside, answers = why.why(Moment(session, words, NOW, ZONE), definition, numbers["Bo"])
     assert not inside
     assert [(a.holds, a.value) for a in answers] == [
         (True, "FARROW"),
@@ -843,9 +844,9 @@ def test_a_share_stays_the_same_and_has_about_its_size(world):
     drawn = [n for n in range(1, 20_001) if share_number(n, "abc") < 1000]
     # Binomial, n = 20,000, p = 0.1: mean 2,000, standard deviation 42; five of these either way.
     assert 1790 <= len(drawn) <= 2210
-    assert queries.member_set(session, Definition(line), words, NOW, ZONE) == queries.member_set(
-        session, Definition(line), words, NOW, ZONE
-    )
+    assert queries.member_set(
+        Moment(session, words, NOW, ZONE), Definition(line)
+    ) == queries.member_set(Moment(session, words, NOW, ZONE), Definition(line))
 
 
 def test_segments_never_go_in_circles(world):

@@ -11,6 +11,7 @@ from meadowrun.base import clock
 from meadowrun.core.audience import definition as d
 from meadowrun.people import duplicates, wholly
 from meadowrun.people.kinds import event_kind
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import queries
 from meadowrun.tracking.taking import take_events
@@ -70,7 +71,7 @@ def spent_more_than(session, number):
         },
         dictionary(session),
     )
-    return queries.count(session, lines, dictionary(session), NOW, ZONE)
+    return queries.count(Moment(session, dictionary(session), NOW, ZONE), lines)
 
 
 class TestAtTheDoor:

@@ -13,6 +13,7 @@ from meadowrun.base.cache import forget
 from meadowrun.base.errors import NotFound
 from meadowrun.core.audience import definition as d
 from meadowrun.people import sampling, wholly
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import looking, sets
 from meadowrun.segments.models import Segment
@@ -59,7 +60,7 @@ def numbered(*lines):
 def seen(database, lines, **how):
     with clock.at(NOW), database.session() as session:
         words = dictionary(session)
-        return looking.look(session, d.parse(lines, words), words, NOW, ZONE, **how)
+        return looking.look(Moment(session, words, NOW, ZONE), d.parse(lines, words), **how)
 
 
 def test_the_sample_is_of_the_wanted_size_and_of_the_same_people_each_time(world):
@@ -161,7 +162,7 @@ def test_without_a_sample_nothing_is_estimated(world):
 def renewed(database):
     with clock.at(NOW), database.session() as session:
         abouts = list(session.scalars(sa.text("SELECT about FROM kept_sets")))
-        return looking.renew(session, abouts, dictionary(session), NOW, ZONE)
+        return looking.renew(Moment(session, dictionary(session), NOW, ZONE), abouts)
 
 
 def flushed(database):

@@ -13,6 +13,7 @@ from meadowrun.core.content.document import empty, texts
 from meadowrun.core.content.lines import new_line
 from meadowrun.messages import actions, asking
 from meadowrun.messages.gaps import Gap, counted, gaps_of
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds
@@ -73,7 +74,9 @@ def found(session, lines, among=None, **head):
         dictionary(session),
     )
     with clock.at(NOW):
-        gaps = gaps_of(session, document, texts(document), dictionary(session), NOW, LONDON, among)
+        gaps = gaps_of(
+            Moment(session, dictionary(session), NOW, LONDON), document, texts(document), among
+        )
     return {(gap.line, gap.ref.split(".")[1]): (gap.blank, gap.readers) for gap in gaps}, gaps
 
 

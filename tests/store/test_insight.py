@@ -11,6 +11,7 @@ from pyroaring import BitMap
 
 from meadowrun.base import clock
 from meadowrun.people import actions as people
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import insight
 from meadowrun.segments.profile import profile
@@ -56,7 +57,7 @@ def eighty(session):
 
 
 def traits(session, members):
-    found = profile(session, BitMap(members), dictionary(session), NOW, ZONE)[0].traits
+    found = profile(Moment(session, dictionary(session), NOW, ZONE), BitMap(members))[0].traits
     return {
         (t.about, t.value): (t.here, round(t.here_share, 3), round(t.everyone_share, 3))
         for t in found

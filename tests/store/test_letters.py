@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.letters import FORMS
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import why
 from meadowrun.segments.fetching import compiler_for
@@ -147,7 +148,7 @@ def test_finding_leaving_out_and_why_agree(database, still, wanted, compare, fou
                 },
                 words,
             )
-            compiler = compiler_for(session, words, NOW, LONDON)
+            compiler = compiler_for(Moment(session, words, NOW, LONDON))
             sql = compiler.definition(line)
             assert (
                 set(
@@ -160,6 +161,6 @@ def test_finding_leaving_out_and_why_agree(database, still, wanted, compare, fou
             for ident, name in session.execute(
                 sa.text("SELECT id, first_name FROM contacts")
             ).all():
-                assert why.judge(session, words, NOW, LONDON).matches(
+                assert why.judge(Moment(session, words, NOW, LONDON)).matches(
                     line, why.person(session, ident, words)
                 ) is (name in expected)

@@ -15,6 +15,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core.audience.persons import share_number
 from meadowrun.people import actions as people
 from meadowrun.people.models import ListMember, PeopleList
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary, uses_of_list
 from meadowrun.segments.actions import save
 from meadowrun.sends import actions
@@ -73,7 +74,7 @@ class TestAudienceLimit:
         with clock.at(NOW), database.session() as session:
             mixed(session)
             send = made(session, audience_limit=4)
-            ident, guess = send.id, estimate(session, send, dictionary(session), NOW, ZONE)
+            ident, guess = send.id, estimate(Moment(session, dictionary(session), NOW, ZONE), send)
         # Of 13, six would get it (as without an audience limit, see test_sending); four do.
         assert (
             guess.going,
@@ -119,7 +120,7 @@ class TestAudienceLimit:
             send = made(
                 session, audience_limit=3, limit_rule="stop", leaves_at=NOW + dt.timedelta(hours=1)
             )
-            ident, guess = send.id, estimate(session, send, dictionary(session), NOW, ZONE)
+            ident, guess = send.id, estimate(Moment(session, dictionary(session), NOW, ZONE), send)
             assert (guess.going, guess.outcomes) == (3, {"go": 3})
         start(database, settings, ident, 3)
         with clock.at(NOW), database.session() as session:
@@ -163,7 +164,7 @@ class TestControlGroup:
             session.execute(sa.text("DELETE FROM consents WHERE contact_id <= 40"))
             first = made(session, control={"percent": 12.5})
             campaign, ident = first.campaign_id, first.id
-            guess = estimate(session, first, dictionary(session), NOW, ZONE)
+            guess = estimate(Moment(session, dictionary(session), NOW, ZONE), first)
         kept = {i for i in range(1, 401) if share_number(i, f"campaign:{campaign}") < 1250}
         assert 20 < len(kept) < 80, "a share by chance, not all and not none"
         qualify = {i for i in kept if i > 40}
@@ -182,9 +183,9 @@ class TestControlGroup:
             again = made(session, control={"percent": 12.5})
             again.campaign_id = campaign
             session.flush()
-            second = estimate(session, again, dictionary(session), NOW, ZONE)
+            second = estimate(Moment(session, dictionary(session), NOW, ZONE), again)
             again.campaign_id += 1 if again.campaign_id == 1 else -1
-            elsewhere = estimate(session, again, dictionary(session), NOW, ZONE)
+            elsewhere = estimate(Moment(session, dictionary(session), NOW, ZONE), again)
         assert second.outcomes == guess.outcomes and elsewhere.outcomes != guess.outcomes
 
     def test_whoever_is_in_a_segment_also_one_that_changes(
@@ -218,7 +219,7 @@ class TestControlGroup:
             )
             send = made(session, control={"segment": group.id})
             ident = send.id
-            assert estimate(session, send, dictionary(session), NOW, ZONE).outcomes == {
+            assert estimate(Moment(session, dictionary(session), NOW, ZONE), send).outcomes == {
                 "go": 2,
                 "control": 2,
             }
@@ -247,7 +248,7 @@ class TestControlGroup:
             ident = made(session, control={"percent": 40.0}).id
         with database.session() as session:
             going = estimate(
-                session, session.get_one(Send, ident), dictionary(session), NOW, ZONE
+                Moment(session, dictionary(session), NOW, ZONE), session.get_one(Send, ident)
             ).going
         start(database, settings, ident, going)
         keeper.break_after = 3

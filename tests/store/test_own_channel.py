@@ -22,6 +22,7 @@ from meadowrun.gateways.channels import CHANNELS, Channel, add
 from meadowrun.gateways.handing import Handed, all_may_go
 from meadowrun.messages import actions as messages
 from meadowrun.people import actions as people
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.queries import count
 from meadowrun.sends import actions as sends
@@ -285,7 +286,7 @@ def test_conditions_speak_of_it(database, world, tower, settings):
             definition = parse({"lines": lines}, known)
             assert said in read_aloud(definition, known, NOW.date())
             assert (
-                count(session, definition, known, NOW, zoneinfo.ZoneInfo("Europe/London"))
+                count(Moment(session, known, NOW, zoneinfo.ZoneInfo("Europe/London")), definition)
                 == people_of
             )
 

@@ -15,6 +15,7 @@ from meadowrun.gateways.filters import Judgement
 from meadowrun.messages import actions as messages
 from meadowrun.messages import preflight, reading
 from meadowrun.messages.reading import Readers, Version
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import subjects
 from meadowrun.sends import actions as sends
@@ -183,7 +184,7 @@ def test_who_reads_words_by_condition(database, town):
             "lines": [new_line("space"), line],
         }
         found = reading.who_reads_words(
-            session, document, words, NOW, zoneinfo.ZoneInfo("Europe/London")
+            Moment(session, words, NOW, zoneinfo.ZoneInfo("Europe/London")), document
         )
         said = [
             (r.place, [(v.name, v.count) for v in r.versions], r.others.count, r.nothing)

@@ -14,6 +14,7 @@ from meadowrun.messages import queries as messages
 from meadowrun.messages import reading
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.queries import tally
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import groupings, queries
 from meadowrun.sends.models import Send
@@ -119,9 +120,9 @@ def test_groupings_and_the_conditions_on_them(carried):
         definition = d.parse(queries.segment(session, 1).definition, words)
         assert [node.kind for node in definition.lines] == ["grouping", "reach"]
         # The first of the three is in Farrow, and said no to messages on the website.
-        assert queries.count(session, definition, words, AT, LONDON) == 0
+        assert queries.count(Moment(session, words, AT, LONDON), definition) == 0
         (only,) = d.parse({"lines": [d.dump_node(definition.lines[0])]}, words).lines
-        assert queries.count(session, d.Definition((only,)), words, AT, LONDON) == 1
+        assert queries.count(Moment(session, words, AT, LONDON), d.Definition((only,))) == 1
         assert groupings.uses(session, 1) == ["the segment “Near”", "the message “Letter”"]
 
 
@@ -131,7 +132,11 @@ def test_messages_read_as_before(carried, person, says):
         message = session.get_one(Message, 1)
         one = session.get_one(reading.Contact, person)
         mail, _ = reading.read_as(
-            session, message, message.document, one, dictionary(session), AT, LONDON, "http://m"
+            Moment(session, dictionary(session), AT, LONDON),
+            message,
+            message.document,
+            one,
+            "http://m",
         )
         assert " ".join(mail.text.split()).startswith(f"{says} Up the quarry path")
         assert mail.subject == SAID, "what somebody wrote is nobody's name"

@@ -13,6 +13,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import scores as rules_of
 from meadowrun.core.scores import Given
 from meadowrun.people import duplicates, wholly
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.scores import actions, queries, working
 from meadowrun.scores.models import ContactScore, Score, ScorePoints
@@ -94,11 +95,11 @@ def test_everyones_points_equal_the_plain_reading(people_and_words, chosen, half
             )
         )
     session.flush()
-    working.work_out(session, score, known, NOW, ZONE)
+    working.work_out(Moment(session, known, NOW, ZONE), score)
     kept = dict(
         session.execute(sa.select(ContactScore.contact_id, ContactScore.points)).tuples().all()
     )
-    by = why.judge(session, known, NOW, ZONE)
+    by = why.judge(Moment(session, known, NOW, ZONE))
     for contact, one in persons.items():
         hand = (
             [Given(7.0, NOW - dt.timedelta(days=60 * given_to.index(contact)))]
@@ -191,14 +192,14 @@ def test_what_takes_long_rests_longer(database, world):
 def test_only_what_changed_is_written(database, world):
     with clock.at(NOW), database.session() as session:
         score = session.get_one(Score, 1)
-        assert working.work_out(session, score, dictionary(session), NOW, ZONE) == 0
+        assert working.work_out(Moment(session, dictionary(session), NOW, ZONE), score) == 0
         actions.save(session, IDA, NOW, dictionary(session), {"rules": RULES[:1]}, score)
-        assert working.work_out(session, score, dictionary(session), NOW, ZONE) == 1 and points(
-            session
-        ) == {"Ann": 7.5, "Bo": 5.0}
+        assert working.work_out(
+            Moment(session, dictionary(session), NOW, ZONE), score
+        ) == 1 and points(session) == {"Ann": 7.5, "Bo": 5.0}
         actions.save(session, IDA, NOW, dictionary(session), {"rules": []}, score)
         assert (
-            working.work_out(session, score, dictionary(session), NOW, ZONE) == 2
+            working.work_out(Moment(session, dictionary(session), NOW, ZONE), score) == 2
             and points(session) == {}
         )
 
@@ -262,7 +263,7 @@ def test_records_made_one_and_taken_along(database, world):
             "rang",
         )
         duplicates.merge(session, IDA, NOW, world["Ann"], world["Cy"], set())
-        working.work_out(session, session.get_one(Score, 1), dictionary(session), NOW, ZONE)
+        working.work_out(Moment(session, dictionary(session), NOW, ZONE), session.get_one(Score, 1))
         assert points(session) == {"Ann": 25.5, "Bo": 5.0}
         assert [p["why"] for p in wholly.everything(session, world["Ann"])["points_given"]] == [
             "rang"

@@ -12,6 +12,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.kinds import KINDS, Kind
 from meadowrun.core.guardrails.verdict import verdict
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions, queries, why
 from meadowrun.segments.condition import condition_of
@@ -26,7 +27,7 @@ from tests.store.small_world import ZONE
 
 def expected_by_judge(session, persons, words, definition):
     """Who is in it by the plain evaluator."""
-    judge = why.judge(session, words, NOW, ZONE)
+    judge = why.judge(Moment(session, words, NOW, ZONE))
     judge.colleagues = lambda one: [p for p in persons.values() if p.company == one.company]
     return {ident for ident, person in persons.items() if judge.matches(definition, person)}
 
@@ -37,9 +38,9 @@ def test_three_evaluators_agree(people_and_words, lines):
     session, persons, words = people_and_words
     definition = d.parse(numbered(lines), words)
     expected = expected_by_judge(session, persons, words, definition)
-    looked = look(session, definition, words, NOW, ZONE)
+    looked = look(Moment(session, words, NOW, ZONE), definition)
     assert set(looked.sieve.members) == expected
-    assert queries.count(session, definition, words, NOW, ZONE) == len(expected)
+    assert queries.count(Moment(session, words, NOW, ZONE), definition) == len(expected)
     assert list(looked.reach) == ["email", "sms", "push", "in_app"]
     assert all(sum(outcomes.values()) == len(expected) for outcomes in looked.reach.values())
     assert {channel: outcomes.get("go", 0) for channel, outcomes in looked.reach.items()} == {
@@ -71,11 +72,11 @@ def test_moments_are_those_of_the_plain_evaluator(people_and_words, line):
     session, persons, words = people_and_words
     (node,) = d.parse(numbered([line]), words).lines
     assume(KINDS[node.kind].countable(node))
-    judge = why.judge(session, words, NOW, ZONE)
+    judge = why.judge(Moment(session, words, NOW, ZONE))
     expected = sorted(
         (ident, at) for ident, one in persons.items() for at in judge.moments(node, one)
     )
-    compiler = compiler_for(session, words, NOW, ZONE)
+    compiler = compiler_for(Moment(session, words, NOW, ZONE))
     query = compiler.moments(node)
     assert sorted(map(tuple, session.execute(sa.text(query), compiler.values))) == expected
 
@@ -126,7 +127,7 @@ def test_by_hand_on_three_people(database, line, expected):
                 {"c": found[1], "at": at, "k": ids["visited"]},
             )
         words = dictionary(session)
-        looked = look(session, d.parse(one(**line), words), words, NOW, ZONE)
+        looked = look(Moment(session, words, NOW, ZONE), d.parse(one(**line), words))
         assert {found.index(i) + 1 for i in looked.sieve.members} == expected
 
 

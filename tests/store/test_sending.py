@@ -16,6 +16,7 @@ from meadowrun.outgoing import claims, settling
 from meadowrun.outgoing.queries import tally
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
@@ -43,7 +44,9 @@ def test_who_may_get_it_is_asked_as_the_send_says(
         send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
         send.consent_rule = rule
         guess, ident = (
-            estimate(session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")),
+            estimate(
+                Moment(session, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")), send
+            ),
             send.id,
         )
     assert (guess.total, guess.going) == (13, 6 + len(reached))
@@ -83,7 +86,7 @@ def test_everyone_stands_under_exactly_one_outcome(database, settings, job_conte
             session, NOW, {"in": [{"segment": inside.id}], "out": [{"segment": out.id}]}
         )
         guess = estimate(
-            session, send, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")
+            Moment(session, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London")), send
         )
         ident = send.id
     assert guess.outcomes == {

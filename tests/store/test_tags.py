@@ -9,6 +9,7 @@ from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.campaigns import actions as campaigns
 from meadowrun.core.audience import definition as d
 from meadowrun.people import duplicates, wholly
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions as segments
 from meadowrun.segments import queries
@@ -53,7 +54,7 @@ def number(session, path):
 def in_segment(session):
     words = dictionary(session)
     return queries.count(
-        session, segments.usable(queries.segment(session, 1), words), words, NOW, ZONE
+        Moment(session, words, NOW, ZONE), segments.usable(queries.segment(session, 1), words)
     )
 
 

@@ -22,6 +22,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.values import Filler, Needs
 from meadowrun.outgoing.queries import waits
 from meadowrun.people import actions as people
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import groupings
 from meadowrun.sends import actions as sends
@@ -283,7 +284,7 @@ def test_each_of_a_thousand_people_reads_what_the_rules_say(
         messages.save(session, IDA, NOW, message, document, message.version, dictionary(session))
         ident = send.id
         readers, size = reading.who_reads(
-            session, message.document, dictionary(session), NOW, dt.UTC
+            Moment(session, dictionary(session), NOW, dt.UTC), message.document
         )
     start(database, settings, ident, 1000)
     run_all(database, ident)

@@ -15,14 +15,14 @@ from meadowrun.core.audience import english
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.values import is_whole
 from meadowrun.people import list_queries
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.models import PeopleList
 from meadowrun.segments import actions, groupings, insight, page, queries
 from meadowrun.segments import why as explaining
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Grouping, Segment, SegmentVersion
 from meadowrun.segments.profile import profile
-from meadowrun.shell.request import Answer, body, db, now, today, zone
+from meadowrun.shell.request import Answer, body, db, now, today
 
 _DEFINITION: Json = {"$ref": "/api/segment.schema.json"}
 
@@ -116,7 +116,7 @@ def delete_segment(actor: Actor, ident: int) -> Answer:
 )
 def count_segment(actor: Actor) -> Answer:
     definition = _parsed(body().get("definition"))
-    looked = look(db(), definition, words(), now(), zone())
+    looked = look(moment(), definition)
     return flask.jsonify(
         size=looked.sieve.size,
         everyone=looked.sieve.everyone,
@@ -142,9 +142,7 @@ def count_segment(actor: Actor) -> Answer:
 )
 def segment_members(actor: Actor, ident: int) -> Answer:
     limit = whole("limit", 100, MOST)
-    looked = look(
-        db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone()
-    )
+    looked = look(moment(), actions.usable(queries.segment(db(), ident), words()))
     rows = queries.members(db(), looked.sieve.members, limit + 1, whole("after", 0))
     return paged(
         rows,
@@ -167,7 +165,7 @@ def segment_members(actor: Actor, ident: int) -> Answer:
 )
 def explain(actor: Actor, ident: int, contact: int) -> Answer:
     inside, answers = explaining.why(
-        db(), actions.usable(queries.segment(db(), ident), words()), contact, words(), now(), zone()
+        moment(), actions.usable(queries.segment(db(), ident), words()), contact
     )
 
     def shape(answer: explaining.Answer) -> Json:
@@ -189,7 +187,7 @@ def explain(actor: Actor, ident: int, contact: int) -> Answer:
     codes=(201,),
 )
 def freeze_segment(actor: Actor, ident: int) -> Answer:
-    made = actions.freeze(db(), actor, now(), words(), zone(), queries.segment(db(), ident))
+    made = actions.freeze(moment(), actor, queries.segment(db(), ident))
     size = list_queries.size(db(), made.id)
     return flask.jsonify(id=made.id, name=made.name, people=size), 201
 
@@ -238,9 +236,7 @@ def restore_segment(actor: Actor, ident: int) -> Answer:
 
 
 def _members(ident: int) -> BitMap:
-    return queries.member_set(
-        db(), actions.usable(queries.segment(db(), ident), words()), words(), now(), zone()
-    )
+    return queries.member_set(moment(), actions.usable(queries.segment(db(), ident), words()))
 
 
 @endpoint(
@@ -249,7 +245,7 @@ def _members(ident: int) -> BitMap:
     "What is more or less common in a segment than among everyone, the surest first",
 )
 def segment_profile(actor: Actor, ident: int) -> Answer:
-    found, as_of = profile(db(), _members(ident), words(), now(), zone())
+    found, as_of = profile(moment(), _members(ident))
     return flask.jsonify(
         as_of=as_of.isoformat(),
         people=found.size,
@@ -299,9 +295,7 @@ def compare_segments(actor: Actor) -> Answer:
     "post", "/v1/lists/<int:ident>/again", "Work a list out again that was frozen from a segment"
 )
 def list_again(actor: Actor, ident: int) -> Answer:
-    segment, size = actions.freeze_again(
-        db(), actor, now(), words(), zone(), existing(db(), PeopleList, ident, "list")
-    )
+    segment, size = actions.freeze_again(moment(), actor, existing(db(), PeopleList, ident, "list"))
     return flask.jsonify(segment=segment.id, people=size)
 
 
@@ -362,9 +356,7 @@ def delete_grouping(actor: Actor, ident: int) -> Answer:
 )
 def grouping_sizes(actor: Actor, ident: int) -> Answer:
     try:
-        sizes = groupings.divided(
-            db(), groupings.get(db(), ident).groups, words(), now(), zone()
-        ).sizes
+        sizes = groupings.divided(moment(), groupings.get(db(), ident).groups).sizes
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
     return flask.jsonify(

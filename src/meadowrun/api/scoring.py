@@ -8,11 +8,11 @@ from meadowrun.api.door import TEXT, Json, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core.scores import ScoreProblem
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, queries, working
 from meadowrun.scores.models import Score
-from meadowrun.shell.request import Answer, body, db, now, zone
+from meadowrun.shell.request import Answer, body, db, now
 
 _RULE: Json = thing(
     ["points", "lines"],
@@ -100,7 +100,7 @@ def give_points(actor: Actor, ident: int) -> Answer:
     score = queries.score(db(), data["score"])
     actions.give(db(), actor, now(), score, contact, data["points"], data["why"])
     try:
-        working.work_out(db(), score, words(), now(), zone(), ident)
+        working.work_out(moment(), score, ident)
     except ScoreProblem as problem:
         raise Invalid(f"“{score.name}” cannot be worked out: {problem}", "score") from None
     return flask.jsonify(

@@ -30,6 +30,7 @@ from meadowrun.imports.models import Import
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.people import sampling
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import fetching, looking, sets
 from meadowrun.segments import queries as segments
@@ -97,10 +98,10 @@ def count(world: World) -> Iterator[Measurement]:
         )
         values = {"now": now}
         assert (
-            segments.count(session, definition, words, now, ZONE)
+            segments.count(Moment(session, words, now, ZONE), definition)
             == session.execute(by_hand, values).scalar_one()
         )
-        ours = world.median(lambda: segments.count(session, definition, words, now, ZONE))
+        ours = world.median(lambda: segments.count(Moment(session, words, now, ZONE), definition))
         baseline = world.median(lambda: session.execute(by_hand, values).scalar_one())
         yield compare(
             "segment count ÷ hand-written SQL", ours * 1000, baseline * 1000, "ms", at_most=0.5
@@ -119,12 +120,12 @@ def sieve(world: World) -> Iterator[Measurement]:
         keep, looking.KEEP = looking.KEEP, dt.timedelta(hours=1)
         try:
             cache.forget()
-            looking.look(session, definition, words, now, ZONE)
+            looking.look(Moment(session, words, now, ZONE), definition)
             step = iter(range(1, 10_000))
 
             def edit() -> None:
                 lines = [*LINES[:2], {**LINES[2], "value": 10 + next(step) / 1000}, *LINES[3:]]
-                looking.look(session, d.parse({"lines": lines}, words), words, now, ZONE)
+                looking.look(Moment(session, words, now, ZONE), d.parse({"lines": lines}, words))
 
             def fetch() -> None:
                 fetching.id_sets(
@@ -146,14 +147,15 @@ def sieve(world: World) -> Iterator[Measurement]:
                 sets.forget_lines()
                 with world.database.session() as other:
                     other.execute(sa.text("DELETE FROM kept_sets"))
-                looking.look(session, definition, words, now, ZONE)
+                looking.look(Moment(session, words, now, ZONE), definition)
 
             prefixes = []
             for n in range(1, len(LINES) + 1):
                 part = d.parse({"lines": LINES[:n]}, words)
                 prefixes.append(
                     world.median(
-                        functools.partial(segments.count, session, part, words, now, ZONE), 3
+                        functools.partial(segments.count, Moment(session, words, now, ZONE), part),
+                        3,
                     )
                 )
             whole = world.median(nothing_kept, 3)
@@ -201,12 +203,14 @@ def estimate(world: World) -> Iterator[Measurement]:
         begun = d.parse({"lines": LINES[:3]}, words)
         for edit in edits:
             definition = d.parse({"lines": [*LINES[:3], edit]}, words)
-            looking.look(session, begun, words, now, ZONE)
+            looking.look(Moment(session, words, now, ZONE), begun)
             started = time.perf_counter()
-            guessed = looking.look(session, definition, words, now, ZONE, sets.STALE, estimate=True)
+            guessed = looking.look(
+                Moment(session, words, now, ZONE), definition, sets.STALE, estimate=True
+            )
             taken[0].append(time.perf_counter() - started)
             started = time.perf_counter()
-            exact = looking.look(session, definition, words, now, ZONE)
+            exact = looking.look(Moment(session, words, now, ZONE), definition)
             taken[1].append(time.perf_counter() - started)
             inside += guessed.between[0] <= exact.sieve.size <= guessed.between[1]
     yield compare(

@@ -29,6 +29,7 @@ from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import EventKind, Topic
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.results.queries import refresh_numbers
 from meadowrun.scores import actions as scores
@@ -109,7 +110,7 @@ def _scores(database: Database, now: dt.datetime, settings: Settings) -> None:
                 words,
                 {"name": name, "meaning": meaning, "half_life": half_life, "rules": rules},
             )
-            work_out(session, score, words, now, zoneinfo.ZoneInfo(settings.timezone))
+            work_out(Moment(session, words, now, zoneinfo.ZoneInfo(settings.timezone)), score)
 
 
 def _dictionary(session: orm.Session, now: dt.datetime) -> None:
@@ -326,11 +327,8 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
     words = dictionary(session)
     for name, conditions in stories.SEGMENTS.items():
         size = count(
-            session,
+            Moment(session, words, now, zoneinfo.ZoneInfo(settings.timezone)),
             d.parse({"lines": conditions}, words),
-            words,
-            now,
-            zoneinfo.ZoneInfo(settings.timezone),
         )
         segments.save(
             session,

@@ -25,9 +25,9 @@ from meadowrun.messages import follows, page, preflight, queries, reading
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import senders
 from meadowrun.messages.values import Needs, of_people
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, actor, body, db, needs, now, settings, zone
+from meadowrun.shell.request import Answer, actor, body, db, needs, now, settings
 
 pages = flask.Blueprint("checking", __name__)
 MOST_LINKS = 40
@@ -138,7 +138,7 @@ def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[pre
         return [preflight.Item(preflight.FAILED, "Laid out", str(problem))]
     people = {v.someone for r in who_reads for v in (*r.versions, r.others) if v.someone}
     renderer, facts = Renderer(compiled), reading.facts(db(), message.id) or {}
-    flats = of_people(db(), sorted(people), Needs.of(compiled), words(), now(), zone())
+    flats = of_people(moment(), sorted(people), Needs.of(compiled))
     read = preflight.read_all(
         {0, *people},
         lambda person: renderer.render(

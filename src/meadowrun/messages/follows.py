@@ -18,9 +18,9 @@ from meadowrun.core.content.lines import ICONS, walk
 from meadowrun.messages import editable, queries, reading
 from meadowrun.messages.gaps import Gap, counted, gaps_of
 from meadowrun.messages.models import Message
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import file_weights
-from meadowrun.shell.request import db, now, settings, today, zone
+from meadowrun.shell.request import db, settings, today
 
 #: Files of the store, wherever a message names them.
 _STORED = re.compile(r"/f/[A-Za-z0-9_-]+")
@@ -34,11 +34,7 @@ def shown(document: doc.Json, message: Message | None = None) -> dict[str, Any]:
     compiled, trouble = _compiled(document)
     total = queries.everyone(db())
     among, whose = _among(message)
-    gaps = (
-        gaps_of(db(), document, doc.texts(document), words(), now(), zone(), among)
-        if compiled
-        else []
-    )
+    gaps = gaps_of(moment(), document, doc.texts(document), among) if compiled else []
     known = queries.known(db(), words())
     fallbacks = [
         (known.get(gap.ref, gap.ref), gap.blank, gap.readers, gap.fallback)
@@ -87,7 +83,7 @@ def _among(message: Message | None) -> tuple[BitMap | None, str]:
     """The people that a message is for so far, None for everyone, and who they are in words."""
     if message is None:
         return None, "everyone"
-    return reading.audience_of(db(), message.id, words(), now(), zone())
+    return reading.audience_of(moment(), message.id)
 
 
 def _found(
@@ -125,8 +121,8 @@ def _who_reads(
 ) -> list[reading.Readers]:
     """Who reads which variant, in the order in which they are written."""
     order = {line["id"]: n for n, line in enumerate(walk(lines))}
-    of_lines, _ = reading.who_reads(db(), document, words(), now(), zone(), among)
-    of_words = reading.who_reads_words(db(), document, words(), now(), zone(), among)
+    of_lines, _ = reading.who_reads(moment(), document, among)
+    of_words = reading.who_reads_words(moment(), document, among)
     return sorted(of_lines + of_words, key=lambda r: order.get(r.line, -1))
 
 

@@ -2,8 +2,6 @@
 only these few count."""
 
 import dataclasses
-import datetime as dt
-import zoneinfo
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
@@ -16,6 +14,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import Json
 from meadowrun.messages import queries, reading
 from meadowrun.messages.values import nested
+from meadowrun.people.moment import Moment
 from meadowrun.segments.fetching import id_sets
 
 _counts: Kept[dict[str, int]] = Kept()
@@ -49,21 +48,15 @@ class _Place:
 class _About:
     """What is needed to tell who reads a branch."""
 
-    session: orm.Session
-    words: Dictionary
-    now: dt.datetime
-    zone: zoneinfo.ZoneInfo
+    moment: Moment
     asked: dict[str, list[Json]]
     among: BitMap | None
 
 
 def gaps_of(
-    session: orm.Session,
+    moment: Moment,
     document: Json,
     texts: Iterable[tuple[str, str, str]],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None,
 ) -> list[Gap]:
     """Each fill-in of `texts` (line, slot, text) that is blank for some of its readers, among some
@@ -73,9 +66,11 @@ def gaps_of(
     Words by a field's value count all readers of their line, but for the very field that was asked:
     where it decides, it is not blank.
     """
-    inside = reading.readers_inside(session, document, words, now, zone, among)
+    inside = reading.readers_inside(moment, document, among)
     about = _About(
-        session, words, now, zone, queries.asked(session, document, document["lines"]), among
+        moment,
+        queries.asked(moment.session, document, document["lines"]),
+        among,
     )
     places = [
         place
@@ -86,13 +81,18 @@ def gaps_of(
     everywhere = sorted({p.fill.ref for p in places if p.people is None})
     ids = None if among is None else list(among)
     count, _ = _counts.get(
-        session,
+        moment.session,
         (tuple(everywhere), None if among is None else hash(among.serialize())),
-        now,
-        lambda: queries.blanks(session, everywhere, words, ids),
+        moment.now,
+        lambda: queries.blanks(moment.session, everywhere, moment.words, ids),
     )
-    sets, _ = _sets.get(session, tuple(sorted(apart)), now, lambda: _blank(session, apart, words))
-    total = len(among) if among is not None else queries.everyone(session)
+    sets, _ = _sets.get(
+        moment.session,
+        tuple(sorted(apart)),
+        moment.now,
+        lambda: _blank(moment.session, apart, moment.words),
+    )
+    total = len(among) if among is not None else queries.everyone(moment.session)
     found = []
     for place in places:
         ref = place.fill.ref
@@ -163,11 +163,8 @@ def _branches(
         return
     split = [BitMap() for _ in bodies]
     groups: list[tuple[dict[str, Any], BitMap]] = reading.answers(
-        about.session,
+        about.moment,
         {key: about.asked[key] for key in sorted(keys)},
-        about.words,
-        about.now,
-        about.zone,
         about.among if people is None else people,
     )
     for flat, who in groups:

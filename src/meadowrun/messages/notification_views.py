@@ -14,11 +14,11 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import editable, follows, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.devices import devices_by_kind
 from meadowrun.people.queries import file_weights
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import Answer, db, needs, now, zone
+from meadowrun.shell.request import Answer, db, needs
 
 pages = flask.Blueprint("notifications", __name__)
 
@@ -50,7 +50,7 @@ def _follows(message: Message) -> dict[str, Any]:
     document = message.document
     known = queries.known(db(), words())
     facts = reading.facts(db(), message.id)
-    among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
+    among, whose = reading.audience_of(moment(), message.id)
     everyone = queries.everyone(db())
     written = [
         document["subject"],
@@ -58,9 +58,7 @@ def _follows(message: Message) -> dict[str, Any]:
         *(text for _, text in texts_of(document["push"])),
     ]
     refs = set().union(*(fillins.refs(text) for text in written))
-    gaps = gaps_of(
-        db(), document, [("", "plain", text) for text in written], words(), now(), zone(), among
-    )
+    gaps = gaps_of(moment(), document, [("", "plain", text) for text in written], among)
     found = push_checks(
         document,
         About(
@@ -92,7 +90,7 @@ def _follows(message: Message) -> dict[str, Any]:
         "bytes": len(payload(document["subject"], document["plain"] or "", document["push"])),
         "labels": follows.labels_of(document),
         "editable": editable,
-        "readers": reading.who_reads_words(db(), document, words(), now(), zone(), among),
+        "readers": reading.who_reads_words(moment(), document, among),
         "among": len(among) if among is not None else everyone,
         "whose": whose,
         "systems": SYSTEMS,

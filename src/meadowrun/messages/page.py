@@ -7,10 +7,10 @@ from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.values import is_whole
 from meadowrun.messages import reading
 from meadowrun.messages.models import Message
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import anybody
-from meadowrun.shell.request import db, now, settings, zone
+from meadowrun.shell.request import db, settings
 
 
 def chosen_person(chosen: str | None) -> Contact | None:
@@ -45,14 +45,7 @@ def read_with_head(
     out."""
     try:
         return reading.read_as(
-            db(),
-            message,
-            document or message.document,
-            person,
-            words(),
-            now(),
-            zone(),
-            settings().public_url,
+            moment(), message, document or message.document, person, settings().public_url
         )
     except CompileError as problem:
         raise Invalid(str(problem)) from None

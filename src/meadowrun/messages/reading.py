@@ -4,7 +4,6 @@ import dataclasses
 import datetime as dt
 import json
 import re
-import zoneinfo
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -38,6 +37,7 @@ from meadowrun.messages.values import (
     of_people,
 )
 from meadowrun.people.models import Contact
+from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for, id_sets
 
@@ -76,53 +76,40 @@ def facts(session: orm.Session, message_id: int) -> dict[str, Any] | None:
 
 
 def read_as(
-    session: orm.Session,
+    moment: Moment,
     message: Message,
     document: Json,
     person: Contact | None,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     public_url: str,
 ) -> tuple[Rendered, str]:
     """What a person would get now, and the line beside its subject. Raises CompileError,
     CannotRender."""
-    compiled = queries.compiled(session, document, public_url, tracked=False)
-    flat = (
-        of_people(session, [person.id], Needs.of(compiled), words, now, zone).get(person.id)
-        if person
-        else None
-    )
+    compiled = queries.compiled(moment.session, document, public_url, tracked=False)
+    flat = of_people(moment, [person.id], Needs.of(compiled)).get(person.id) if person else None
     renderer, values = (
         Renderer(compiled),
-        as_nobody_in(compiled, flat, facts(session, message.id) or {}, words),
+        as_nobody_in(compiled, flat, facts(moment.session, message.id) or {}, moment.words),
     )
     return renderer.render(values), renderer.preheader(values)
 
 
 def proof(
-    session: orm.Session,
+    moment: Moment,
     sealed: str,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     settings: Settings,
 ) -> tuple[Message, Rendered] | None:
     """A message and what its newest draft is for somebody, by the sealed numbers of a proof's
     address; None where we made no such. Raises Invalid."""
     message_id, person = signing.unseal(settings.secret, "proof", sealed) or (0, 0)
-    message = session.get(Message, message_id)
+    message = moment.session.get(Message, message_id)
     if message is None:
         return None
     try:
         mail, _ = read_as(
-            session,
+            moment,
             message,
             message.document,
-            session.get(Contact, person),
-            words,
-            now,
-            zone,
+            moment.session.get(Contact, person),
             settings.public_url,
         )
     except (CompileError, CannotRender) as problem:
@@ -150,24 +137,23 @@ def hours(session: orm.Session, message_id: int) -> tuple[int, int] | None:
 
 
 def audience_of(
-    session: orm.Session,
+    moment: Moment,
     message_id: int,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> tuple[BitMap | None, str]:
     """The people a message goes to, and what they are called; None and “everyone” where that is not
     said."""
-    goes = going(session, message_id)
+    goes = going(moment.session, message_id)
     try:
-        who = goes.audience(words, now, zone) if goes else None
+        who = goes.audience(moment.words, moment.now, moment.zone) if goes else None
     except Invalid:
         who = None
     if goes is None or who is None:
         return None, "everyone"
     predicate, values = who
     key = json.dumps([predicate, {k: str(v) for k, v in values.items()}], sort_keys=True)
-    (people,), _ = _sets.get(session, key, now, lambda: id_sets(session, [predicate], values))
+    (people,), _ = _sets.get(
+        moment.session, key, moment.now, lambda: id_sets(moment.session, [predicate], values)
+    )
     return people, goes.whose
 
 
@@ -196,11 +182,8 @@ def whose(case: Json, grouping: int, words: Dictionary, today: dt.date) -> str:
 
 
 def who_reads(
-    session: orm.Session,
+    moment: Moment,
     document: Json,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None = None,
 ) -> tuple[list[Readers], int]:
     """For each “only if” line who reads which version, among some or everyone; and how many these
@@ -209,36 +192,30 @@ def who_reads(
     Versions are asked in order; somebody who matches two reads the first. Inside another version
     only its readers count.
     """
-    found, _, base = _read(session, document, words, now, zone, among)
+    found, _, base = _read(moment, document, among)
     return found, base
 
 
 def readers_inside(
-    session: orm.Session,
+    moment: Moment,
     document: Json,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None,
 ) -> dict[str, BitMap]:
     """Who reads each line that stands inside an “only if” line, by the line's id, among some or
     everyone."""
-    return _read(session, document, words, now, zone, among)[1]
+    return _read(moment, document, among)[1]
 
 
 def _read(
-    session: orm.Session,
+    moment: Moment,
     document: Json,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None,
 ) -> tuple[list[Readers], dict[str, BitMap], int]:
     """Readers of each “only if” line, of each line inside one, and how many people there are."""
-    lines = placed(document, queries.shared_of(session, document))
+    lines = placed(document, queries.shared_of(moment.session, document))
     asked: dict[str, str] = {"": "TRUE"}
     called: dict[str, str] = {}
-    compiler = compiler_for(session, words, now, zone)
+    compiler = compiler_for(moment)
     for line in walk(lines):
         if line["type"] == "only":
             for case in line["cases"]:
@@ -248,11 +225,11 @@ def _read(
                     else condition(case["lines"], compiler)
                 )
                 called[case["id"]] = case["name"] or whose(
-                    case, line["grouping"], words, now.astimezone(zone).date()
+                    case, line["grouping"], moment.words, moment.now.astimezone(moment.zone).date()
                 )
     if len(asked) == 1:
         return [], {}, 0
-    sets = _fetched(session, asked, compiler, now)
+    sets = _fetched(moment.session, asked, compiler, moment.now)
     found: list[Readers] = []
     inside: dict[str, BitMap] = {}
     base = sets[""] if among is None else among
@@ -272,18 +249,17 @@ def _fetched(
 
 
 def who_reads_words(
-    session: orm.Session,
+    moment: Moment,
     document: Json,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None = None,
 ) -> list[Readers]:
     """For words by condition inside texts who reads which, among some or everyone. What feeds and
     facts decide is not counted. People are asked by groups of equal answers, or of equal values,
     with the very tests that sending asks."""
-    lines = placed(document, queries.shared_of(session, document))
-    asked = {f"when.{key}": said for key, said in queries.asked(session, document, lines).items()}
+    lines = placed(document, queries.shared_of(moment.session, document))
+    asked = {
+        f"when.{key}": said for key, said in queries.asked(moment.session, document, lines).items()
+    }
     where = places(lines) | {"": ""}
     found: list[Readers] = []
     for ident, slot, text in texts(document | {"lines": lines}):
@@ -296,18 +272,16 @@ def who_reads_words(
             if (
                 not isinstance(node, fillins.When)
                 or not refs
-                or not refs <= known_refs(words).keys() | asked.keys()
+                or not refs <= known_refs(moment.words).keys() | asked.keys()
             ):
                 continue
             conditions = {
                 ref.removeprefix("when."): asked[ref] for ref in sorted(refs & asked.keys())
             }
             groups = (
-                _answers(session, conditions, words, now, zone, among)
+                _answers(moment, conditions, among)
                 if refs <= asked.keys()
-                else _values_of(
-                    session, Needs(frozenset(refs), conditions), words, now, zone, among
-                )
+                else _values_of(moment, Needs(frozenset(refs), conditions), among)
             )
             if len(groups) > MOST_GROUPS:
                 continue
@@ -338,37 +312,30 @@ def who_reads_words(
 
 
 def _answers(
-    session: orm.Session,
+    moment: Moment,
     conditions: Mapping[str, list[Json]],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None,
 ) -> list[tuple[dict[str, Any], int, int]]:
     """The different answers to some conditions, each with how many people give them and the first
     of these."""
     return [
-        (flat, len(people), people.min())
-        for flat, people in answers(session, conditions, words, now, zone, among)
+        (flat, len(people), people.min()) for flat, people in answers(moment, conditions, among)
     ]
 
 
 def answers(
-    session: orm.Session,
+    moment: Moment,
     conditions: Mapping[str, list[Json]],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None,
 ) -> list[tuple[dict[str, Any], BitMap]]:
     """The different answers to some conditions, as `when.<key>` → yes or no, each with the people
     who give them."""
-    compiler = compiler_for(session, words, now, zone)
+    compiler = compiler_for(moment)
     sets = _fetched(
-        session,
+        moment.session,
         {"": "TRUE"} | {key: condition(lines, compiler) for key, lines in conditions.items()},
         compiler,
-        now,
+        moment.now,
     )
     groups: list[tuple[dict[str, Any], BitMap]] = [({}, sets[""] if among is None else among)]
     for key in conditions:
@@ -382,16 +349,13 @@ def answers(
 
 
 def _values_of(
-    session: orm.Session,
+    moment: Moment,
     needs: Needs,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     among: BitMap | None,
 ) -> list[tuple[dict[str, Any], int, int]]:
     """The different values of some fields, each with how many people have them and the first of
     these."""
-    compiler = compiler_for(session, words, now, zone)
+    compiler = compiler_for(moment)
     expression = fill_sql(needs, compiler, {})
     where = "" if among is None else "WHERE c.id = ANY(:ids)"
     values = compiler.values | ({} if among is None else {"ids": list(among)})
@@ -403,12 +367,12 @@ def _values_of(
         ]
     )
     rows, _ = _groups.get(
-        session,
+        moment.session,
         key,
-        now,
+        moment.now,
         lambda: [
             tuple(row)
-            for row in session.execute(
+            for row in moment.session.execute(
                 sa.text(
                     f"SELECT {expression}, count(*), min(c.id) FROM contacts c LEFT JOIN "
                     f"companies k ON k.id = c.company_id {where} "

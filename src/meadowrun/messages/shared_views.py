@@ -8,9 +8,9 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, editing, follows, page, queries, reading, shared, views
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.shell.framed import in_frame
-from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, zone
+from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now
 
 pages = flask.Blueprint("shared", __name__)
 
@@ -137,7 +137,7 @@ def uses(ident: int) -> Answer:
     """Where a part stands, which version, and what following the newest would change; the author
     chooses who follows."""
     part = queries.shared_part(db(), ident)
-    readers, _ = reading.who_reads(db(), _document(part.lines), words(), now(), zone())
+    readers, _ = reading.who_reads(moment(), _document(part.lines))
     versions = (
         db()
         .query(SharedPartVersion)

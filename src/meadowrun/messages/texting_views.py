@@ -12,9 +12,9 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import editable, follows, page, queries, reading, views
 from meadowrun.messages.gaps import counted, gaps_of
 from meadowrun.messages.models import Message
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.segments.queries import segments
-from meadowrun.shell.request import Answer, db, needs, now, settings, zone
+from meadowrun.shell.request import Answer, db, needs, settings
 
 pages = flask.Blueprint("texting", __name__)
 
@@ -50,7 +50,7 @@ def _follows(message: Message) -> dict[str, Any]:
     """What follows from the text: its parts for the longest values really there, their cost, and
     what is wrong."""
     text = str(message.document["plain"] or "")
-    among, whose = reading.audience_of(db(), message.id, words(), now(), zone())
+    among, whose = reading.audience_of(moment(), message.id)
     ids = list(among) if among is not None else None
     facts, known = reading.facts(db(), message.id), queries.known(db(), words())
     values = queries.longest(db(), fillins.refs(text), words(), ids) | {
@@ -65,11 +65,7 @@ def _follows(message: Message) -> dict[str, Any]:
             facts=None if facts is None else list(facts),
             feeds=[f.key for f in queries.feeds(db())],
             dated=queries.dated(db(), fillins.refs(text)),
-            blanks=counted(
-                gaps_of(
-                    db(), message.document, [("", "plain", text)], words(), now(), zone(), among
-                )
-            ),
+            blanks=counted(gaps_of(moment(), message.document, [("", "plain", text)], among)),
         ),
         drawn,
     )
@@ -87,7 +83,7 @@ def _follows(message: Message) -> dict[str, Any]:
         "plainer": sms.plainer(text) != text,
         "labels": follows.labels_of(message.document),
         "editable": editable,
-        "readers": reading.who_reads_words(db(), message.document, words(), now(), zone(), among),
+        "readers": reading.who_reads_words(moment(), message.document, among),
         "among": len(among) if among is not None else queries.everyone(db()),
     }
 

@@ -24,6 +24,7 @@ from meadowrun.core.content.compiled import Compiled
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds
 from meadowrun.messages.models import DataTable, Feed, HouseStyle
+from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for
 
@@ -275,29 +276,26 @@ def nested(
 
 
 def of_people(
-    session: orm.Session,
+    moment: Moment,
     contact_ids: Sequence[int],
     needs: Needs,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     sample: bool = True,
     hosts: Collection[str] = (),
 ) -> dict[int, Flat]:
     """What some contacts would be filled in with now: {contact id: {"contact.town": …}}. Feeds give
     their samples; without `sample`, those at `hosts` are asked, and feeds.NoAnswer is raised as
     `Filler.complete` does."""
-    filler = Filler.of(session, needs, zone, hosts)
-    compiler = compiler_for(session, words, now, zone)
+    filler = Filler.of(moment.session, needs, moment.zone, hosts)
+    compiler = compiler_for(moment)
     expression = fill_sql(needs, compiler, filler.tables)
-    rows = session.execute(
+    rows = moment.session.execute(
         sa.text(
             f"SELECT c.id, {expression} FROM contacts c LEFT JOIN companies k ON k.id = "
             "c.company_id WHERE c.id = ANY(:ids)"
         ),
         compiler.values | {"ids": list(contact_ids)},
     )
-    return {row[0]: filler.complete(row[1], now, sample) for row in rows}
+    return {row[0]: filler.complete(row[1], moment.now, sample) for row in rows}
 
 
 def as_nobody(

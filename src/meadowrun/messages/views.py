@@ -20,7 +20,7 @@ from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages import actions, bringing, copying, editing, follows, page, queries, reading
 from meadowrun.messages.models import Draft, Message
 from meadowrun.messages.senders import senders
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contacts_page
 from meadowrun.people.tagged import narrowed
 from meadowrun.segments.looking import look
@@ -289,11 +289,7 @@ def people(ident: int = 0) -> Answer:
         segment = db().get(Segment, int(arguments["segment"]))
         if segment is not None:
             try:
-                ids = list(
-                    look(
-                        db(), d.parse(segment.definition, words()), words(), now(), zone()
-                    ).sieve.members
-                )
+                ids = list(look(moment(), d.parse(segment.definition, words())).sieve.members)
             except d.DefinitionError:
                 ids = []
     near = int(arguments["from"]) if is_whole(arguments.get("from", "")) else 0

@@ -35,6 +35,7 @@ from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clea
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
@@ -194,7 +195,7 @@ class BatchWork:
         """The people of some numbers with what is filled in. Where the database cannot work it out
         for some of them, those are found by halves: they could not be filled in, and the others go
         on."""
-        compiler = compiler_for(session, dictionary(session), now, self.zone)
+        compiler = compiler_for(Moment(session, dictionary(session), now, self.zone))
         asked = facts_sql(
             self.topic_id,
             (

@@ -22,6 +22,7 @@ from meadowrun.messages.values import Needs, nested, of_people
 from meadowrun.outgoing.models import Delivery, Dispatch
 from meadowrun.people.kinds import merged_kinds
 from meadowrun.people.models import Contact
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 
 #: Writes what has come of an in-app message for one person.
@@ -188,12 +189,9 @@ def _filled_in(
     zone = zoneinfo.ZoneInfo(settings.timezone)
     try:
         fresh = of_people(
-            session,
+            Moment(session, dictionary(session), now, zone),
             [contact.id],
             Needs.of(compiled),
-            dictionary(session),
-            now,
-            zone,
             sample=False,
             hosts=settings.feed_hosts,
         )

@@ -8,10 +8,10 @@ from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import page, queries, reading
 from meadowrun.outgoing import proofs
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import contact_of
-from meadowrun.shell.request import Answer, actor, db, done, needs, not_done, now, settings, zone
+from meadowrun.shell.request import Answer, actor, db, done, needs, not_done, now, settings
 
 pages = flask.Blueprint("proofs", __name__)
 
@@ -25,7 +25,7 @@ def send(ident: int) -> Answer:
     editor = CHANNELS[message.channel].editor
     people = [page.chosen_person(form.get("as")), *_named(form.get("also", ""))]
     if form.get("each"):
-        found, _ = reading.who_reads(db(), message.document, words(), now(), zone())
+        found, _ = reading.who_reads(moment(), message.document)
         readers = [one.someone for r in found for one in (*r.versions, r.others)]
         people += [db().get(Contact, number) for number in readers if number]
     try:

@@ -24,7 +24,7 @@ ORDER BY r.at DESC LIMIT :most"""
 
 
 @dataclasses.dataclass(frozen=True)
-class Moment:
+class Entry:
     """One line of a timeline. `send_id` leads to the exact mail."""
 
     at: dt.datetime
@@ -49,14 +49,14 @@ def _said(value: Any) -> str:
 
 def timeline(
     session: orm.Session, contact_id: int, before: dt.datetime | None, most: int = 60
-) -> list[Moment]:
+) -> list[Entry]:
     """Events, mails and reactions of a contact before a moment."""
     values = {
         "id": contact_id,
         "before": before or dt.datetime(9999, 1, 1, tzinfo=dt.UTC),
         "most": most,
     }
-    found: list[Moment] = []
+    found: list[Entry] = []
     for at, did, details in session.execute(
         sa.text(
             "SELECT e.at, k.did, e.details FROM events e JOIN event_kinds k ON k.id = e.kind_id "
@@ -69,7 +69,7 @@ def timeline(
             for key, value in (details or {}).items()
             if value is not None
         )
-        found.append(Moment(at, "event", did, said))
+        found.append(Entry(at, "event", did, said))
     for at, name, outcome, note, send_id in session.execute(
         sa.text(SENT_BEFORE),
         values,
@@ -79,7 +79,7 @@ def timeline(
         else:
             text = f"was not sent “{name}”: {WORDS[outcome].lower()}"
         found.append(
-            Moment(at, "mail", text, note if outcome == "bounced" and note else "", send_id)
+            Entry(at, "mail", text, note if outcome == "bounced" and note else "", send_id)
         )
     for at, kind, machine, name, note, send_id in session.execute(
         sa.text(REACTIONS_BEFORE),
@@ -93,6 +93,6 @@ def timeline(
         }[kind]
         who = "a program " if machine else ""
         found.append(
-            Moment(at, "reaction", f"{who}{verb} “{name}”", note if machine else "", send_id)
+            Entry(at, "reaction", f"{who}{verb} “{name}”", note if machine else "", send_id)
         )
     return sorted(found, key=lambda m: m.at, reverse=True)[:most]

@@ -1,7 +1,6 @@
 """Keeps scores worked out in the background."""
 
 import datetime as dt
-import zoneinfo
 
 import sqlalchemy as sa
 
@@ -9,7 +8,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.core.scores import ScoreProblem
-from meadowrun.people.queries import dictionary
+from meadowrun.people.moment import at_present
 from meadowrun.scores.models import Score
 from meadowrun.scores.working import work_out
 
@@ -39,11 +38,8 @@ def refresh_due() -> None:
             began = clock.machine_now()
             try:
                 work_out(
-                    session,
+                    at_present(session, context().settings.timezone),
                     score,
-                    dictionary(session),
-                    clock.now(session),
-                    zoneinfo.ZoneInfo(context().settings.timezone),
                 )
                 score.seconds = (clock.machine_now() - began).total_seconds()
             except ScoreProblem as problem:

@@ -7,11 +7,11 @@ import flask
 from meadowrun.core.audience import english
 from meadowrun.core.scores import Rule
 from meadowrun.people import queries as people
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.scores import working
 from meadowrun.scores.models import Score
 from meadowrun.scores.queries import given_to
-from meadowrun.shell.request import db, now, today, zone
+from meadowrun.shell.request import db, today
 
 
 def sentences(rules: Sequence[Rule]) -> list[str]:
@@ -37,7 +37,7 @@ def of_contact(contact_id: int) -> list[tuple[Score, float, list[tuple[float, in
     """A contact's points by each score now, and what they come from: (points, how often, for what);
     only what gave any."""
     found = []
-    for one in working.of_contact(db(), contact_id, words(), now(), zone()):
+    for one in working.of_contact(moment(), contact_id):
         told = zip(one.parts, [*sentences(one.rules), "given by hand"], strict=True)
         found.append(
             (

@@ -8,7 +8,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import scores as rules_of
 from meadowrun.core import values
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, page, queries, working
 from meadowrun.scores.models import Score
@@ -23,7 +23,6 @@ from meadowrun.shell.request import (
     needs,
     not_done,
     now,
-    zone,
 )
 
 pages = flask.Blueprint("scores", __name__)
@@ -195,7 +194,7 @@ def give(ident: int) -> Answer:
         actions.give(
             db(), actor(), now(), score, contact, _points(form.get("points")), form.get("why", "")
         )
-        working.work_out(db(), score, words(), now(), zone(), ident)
+        working.work_out(moment(), score, ident)
     except (MeadowrunError, rules_of.ScoreProblem) as problem:
         return not_done(problem, "people.show", ident=ident)
     return done("people.show", ident=ident)

@@ -2,15 +2,13 @@
 rule by rule."""
 
 import dataclasses
-import datetime as dt
-import zoneinfo
 
 import sqlalchemy as sa
-from sqlalchemy import orm
 
 from meadowrun.core import scores as rules_of
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.scores import Given, Rule
+from meadowrun.people.moment import Moment
 from meadowrun.scores.models import Score, ScorePoints
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for
@@ -39,25 +37,22 @@ def rules(score: Score, words: Dictionary) -> tuple[Rule, ...]:
 
 
 def work_out(
-    session: orm.Session,
+    moment: Moment,
     score: Score,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     contact_id: int | None = None,
 ) -> int:
     """Everyone's points as of now, or those of one contact; says whose changed. Raises
     ScoreProblem."""
-    compiler = compiler_for(session, words, now, zone)
-    query = _worth(score, rules(score, words), compiler)
+    compiler = compiler_for(moment)
+    query = _worth(score, rules(score, moment.words), compiler)
     compiler.values |= {"score": score.id, "one": contact_id}
     one = " AND contact_id = :one" if contact_id is not None else ""
-    changed = session.execute(
+    changed = moment.session.execute(
         sa.text(PUT_POINTS.format(query=query, one=one, of_one="WHERE c.id = :one" if one else "")),
         compiler.values,
     ).scalar_one()
     if contact_id is None:
-        score.worked_out_at = now
+        score.worked_out_at = moment.now
     return int(changed)
 
 
@@ -115,23 +110,22 @@ class OfContact:
 
 
 def of_contact(
-    session: orm.Session,
+    moment: Moment,
     contact_id: int,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> list[OfContact]:
     """A contact's points by every score that can be worked out, rule by rule."""
-    found = list(session.scalars(sa.select(Score).order_by(Score.name)))
+    found = list(moment.session.scalars(sa.select(Score).order_by(Score.name)))
     if not found:
         return []
-    one, by, made = person(session, contact_id, words), judge(session, words, now, zone), []
+    one, by, made = person(moment.session, contact_id, moment.words), judge(moment), []
     given: dict[int, list[Given]] = {}
-    for row in session.scalars(sa.select(ScorePoints).where(ScorePoints.contact_id == contact_id)):
+    for row in moment.session.scalars(
+        sa.select(ScorePoints).where(ScorePoints.contact_id == contact_id)
+    ):
         given.setdefault(row.score_id, []).append(Given(row.points, row.at))
     for score in found:
         try:
-            own = rules(score, words)
+            own = rules(score, moment.words)
         except rules_of.ScoreProblem:
             continue
         made.append(

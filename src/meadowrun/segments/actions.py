@@ -1,7 +1,6 @@
 """Saving segments: every version is kept, and nobody overwrites anybody."""
 
 import datetime as dt
-import zoneinfo
 from typing import Any
 
 import sqlalchemy as sa
@@ -16,6 +15,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.keeping import make_list, work_out_again
 from meadowrun.people.models import PeopleList
+from meadowrun.people.moment import Moment
 from meadowrun.segments import queries
 from meadowrun.segments.models import Segment, SegmentVersion
 
@@ -101,20 +101,17 @@ def usable(segment: Segment, words: Dictionary) -> Definition:
 
 
 def freeze(
-    session: orm.Session,
+    moment: Moment,
     actor: Actor,
-    now: dt.datetime,
-    words: Dictionary,
-    zone: zoneinfo.ZoneInfo,
     segment: Segment,
 ) -> PeopleList:
     """The people of this moment as a fixed list. Raises Conflict when the segment names what no
     longer exists."""
-    inside = queries.member_set(session, usable(segment, words), words, now, zone)
+    inside = queries.member_set(moment, usable(segment, moment.words))
     return make_list(
-        session,
+        moment.session,
         actor,
-        now,
+        moment.now,
         segment.name,
         f"the segment “{segment.name}” as it was then",
         list(inside),
@@ -123,20 +120,17 @@ def freeze(
 
 
 def freeze_again(
-    session: orm.Session,
+    moment: Moment,
     actor: Actor,
-    now: dt.datetime,
-    words: Dictionary,
-    zone: zoneinfo.ZoneInfo,
     kept: PeopleList,
 ) -> tuple[Segment, int]:
     """A list that was frozen from a segment takes the people who are in it now: the segment, and
     how many they are. Raises Invalid."""
     if kept.segment_id is None:
         raise Invalid("This list was not frozen from a segment, or the segment is gone.")
-    segment = queries.segment(session, kept.segment_id)
-    inside = queries.member_set(session, usable(segment, words), words, now, zone)
-    work_out_again(session, actor, now, kept, list(inside))
+    segment = queries.segment(moment.session, kept.segment_id)
+    inside = queries.member_set(moment, usable(segment, moment.words))
+    work_out_again(moment.session, actor, moment.now, kept, list(inside))
     return segment, len(inside)
 
 

@@ -2,8 +2,6 @@
 channel reaches."""
 
 import array
-import datetime as dt
-import zoneinfo
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
@@ -14,10 +12,10 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 
 from meadowrun.core.audience.dates import Clock
-from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.channels import CHANNEL_WORDS, USUAL
 from meadowrun.core.guardrails.guards import OF_A_SEND, verdict_sql
 from meadowrun.gateways.channels import CHANNELS
+from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import SEPARATE, Compiler
 from meadowrun.segments.facts import facts_sql
 
@@ -127,11 +125,9 @@ def zones(session: orm.Session) -> list[str]:
     return list(session.scalars(sa.text(ZONES)))
 
 
-def compiler_for(
-    session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
-) -> Compiler:
+def compiler_for(moment: Moment) -> Compiler:
     """A compiler that knows the clocks people live by; `zone` is for those without one."""
-    return Compiler(words, Clock(now, zone), zones(session))
+    return Compiler(moment.words, Clock(moment.now, moment.zone), zones(moment.session))
 
 
 def channels_used(session: orm.Session) -> list[str]:

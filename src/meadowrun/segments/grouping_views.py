@@ -8,14 +8,14 @@ from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.values import is_whole
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contacts_of
 from meadowrun.segments import groupings
 from meadowrun.segments.looking import look
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today, zone
+from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today
 
 pages = flask.Blueprint("groupings", __name__)
 PAGE = 100
@@ -51,7 +51,7 @@ def show(ident: int) -> Answer:
     grouping = groupings.get(db(), ident)
     sizes, several, said, problem = [], 0, {}, None
     try:
-        found = groupings.divided(db(), grouping.groups, words(), now(), zone())
+        found = groupings.divided(moment(), grouping.groups)
         sizes, several = found.sizes, len(found.several)
         said = {
             p["key"]: english.read_aloud(d.parse({"lines": p["lines"]}, words()), words(), today())
@@ -77,13 +77,11 @@ def several(ident: int) -> Answer:
     the first is theirs."""
     grouping = groupings.get(db(), ident)
     after = int(flask.request.args["after"]) if is_whole(flask.request.args.get("after", "")) else 0
-    found = groupings.divided(db(), grouping.groups, words(), now(), zone())
+    found = groupings.divided(moment(), grouping.groups)
     ids = list(itertools.islice((n for n in found.several if n > after), PAGE + 1))
     matched: dict[int, list[str]] = {ident: [] for ident in ids}
     for group in grouping.groups:
-        looked = look(
-            db(), d.parse({"lines": group["lines"]}, words()), words(), now(), zone(), STALE
-        )
+        looked = look(moment(), d.parse({"lines": group["lines"]}, words()), STALE)
         for one in ids:
             if one in looked.sieve.members:
                 matched[one].append(group["name"])

@@ -5,7 +5,6 @@ import copy
 import dataclasses
 import datetime as dt
 import secrets
-import zoneinfo
 from typing import Any
 
 import sqlalchemy as sa
@@ -18,6 +17,7 @@ from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import definitions_using
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Grouping, Segment
@@ -239,22 +239,19 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, grouping: Group
 
 
 def divided(
-    session: orm.Session,
+    moment: Moment,
     groups: list[dict[str, Any]],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> Divided:
     """Each group's people in order. Raises DefinitionError for lines that name what is gone."""
     taken, several, found_sizes, everyone = BitMap(), BitMap(), [], 0
     for group in groups:
-        looked = look(session, d.parse({"lines": group["lines"]}, words), words, now, zone, STALE)
+        looked = look(moment, d.parse({"lines": group["lines"]}, moment.words), STALE)
         own = looked.sieve.members
         found_sizes.append(GroupSize(group["key"], group["name"], len(own), len(own - taken)))
         several |= own & taken
         taken |= own
         everyone = looked.sieve.everyone
     if not groups:
-        everyone = session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
+        everyone = moment.session.execute(sa.text("SELECT count(*) FROM contacts")).scalar_one()
     rest = everyone - len(taken)
     return Divided([*found_sizes, GroupSize("else", "everyone else", rest, rest)], several)

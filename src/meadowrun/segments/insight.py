@@ -2,7 +2,6 @@
 
 import dataclasses
 import datetime as dt
-import zoneinfo
 from collections.abc import Sequence
 
 import sqlalchemy as sa
@@ -11,34 +10,33 @@ from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import insert
 
 from meadowrun.core.audience import definition as d
-from meadowrun.core.audience.fields import Dictionary
+from meadowrun.people.moment import Moment
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment, SegmentMembers, SegmentSize
 
 
 def refresh(
-    session: orm.Session,
+    moment: Moment,
     segment: Segment,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> BitMap | None:
     """Works a segment out and keeps who is in it and how many; None when its lines need mending."""
     try:
-        definition = d.parse(segment.definition, words, (segment.id,))
+        definition = d.parse(segment.definition, moment.words, (segment.id,))
     except d.DefinitionError:
         return None
-    found = look(session, definition, words, now, zone).sieve.members
-    segment.size, segment.sized_at = len(found), now
-    values = {"version": segment.version, "as_of": now, "numbers": found.serialize()}
-    session.execute(
+    found = look(moment, definition).sieve.members
+    segment.size, segment.sized_at = len(found), moment.now
+    values = {"version": segment.version, "as_of": moment.now, "numbers": found.serialize()}
+    moment.session.execute(
         insert(SegmentMembers)
         .values(segment_id=segment.id, **values)
         .on_conflict_do_update(index_elements=["segment_id"], set_=values)
     )
-    session.execute(
+    moment.session.execute(
         insert(SegmentSize)
-        .values(segment_id=segment.id, day=now.astimezone(zone).date(), size=len(found))
+        .values(
+            segment_id=segment.id, day=moment.now.astimezone(moment.zone).date(), size=len(found)
+        )
         .on_conflict_do_update(index_elements=["segment_id", "day"], set_={"size": len(found)})
     )
     return found

@@ -15,7 +15,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
 from meadowrun.core.values import is_whole, read_json
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.segments import actions, insight, queries
 from meadowrun.segments import why as explaining
@@ -25,7 +25,7 @@ from meadowrun.segments.profile import Profile
 from meadowrun.segments.profile import profile as profile_of
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today, zone
+from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today
 
 pages = flask.Blueprint("insight", __name__)
 SHOWN = 12
@@ -45,7 +45,7 @@ def lost() -> Answer:
         definition = d.parse(data.get("definition") or {"lines": []}, words())
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    looked = look(db(), definition, words(), now(), zone(), STALE)
+    looked = look(moment(), definition, STALE)
     ident = str(data.get("line"))
     node = next((n for n in definition.lines if n.id == ident), None)
     if node is None:
@@ -57,7 +57,7 @@ def lost() -> Answer:
         raise Invalid("“after” is the number of a contact.", "after")
     rows, some = [], queries.members(db(), gone, SHOWN, after)
     for contact in some:
-        _, answers = explaining.why(db(), Definition((node,)), contact.id, words(), now(), zone())
+        _, answers = explaining.why(moment(), Definition((node,)), contact.id)
         rows.append((contact, answers[0].value))
     # Numbers of contacts are small and rise; the rank of the last one shown says how many of the
     # lost stand above it.
@@ -80,7 +80,7 @@ def lost() -> Answer:
 def why(ident: int, contact: int) -> Answer:
     """Each line of a segment with what it sees of one contact, and its yes or no."""
     segment = queries.segment(db(), ident)
-    inside, answers = explaining.why(db(), usable(segment), contact, words(), now(), zone())
+    inside, answers = explaining.why(moment(), usable(segment), contact)
     return flask.render_template(
         "segments/why.html",
         segment=segment,
@@ -99,7 +99,7 @@ def of_contact(ident: int) -> Answer:
     contact = get_contact(db(), ident)
     person, judge = (
         explaining.person(db(), ident, words()),
-        explaining.judge(db(), words(), now(), zone()),
+        explaining.judge(moment()),
     )
     rows: list[tuple[Segment, bool | None]] = []
     for segment in queries.segments(db()):
@@ -115,12 +115,12 @@ def of_contact(ident: int) -> Answer:
 def profile(ident: int) -> Answer:
     """What is commoner and what is rarer in a segment than among everyone."""
     segment = queries.segment(db(), ident)
-    members = look(db(), usable(segment), words(), now(), zone(), STALE).sieve.members
+    members = look(moment(), usable(segment), STALE).sieve.members
     (found, as_of), _ = _profiles.get(
         db(),
         (ident, segment.version),
         now(),
-        lambda: profile_of(db(), members, words(), now(), zone()),
+        lambda: profile_of(moment(), members),
     )
     return flask.render_template(
         "segments/profile.html",
@@ -146,7 +146,7 @@ def compare() -> Answer:
 
 def _compare(problem: MeadowrunError | None) -> str:
     chosen = _chosen()
-    sets = [look(db(), usable(s), words(), now(), zone(), STALE).sieve.members for s in chosen]
+    sets = [look(moment(), usable(s), STALE).sieve.members for s in chosen]
     found = (
         sorted(
             insight.regions(sets).items(), key=lambda r: (-sum(r[0]), tuple(not i for i in r[0]))

@@ -9,6 +9,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.large import is_large
+from meadowrun.people.moment import Moment, at_present
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import looking, profile, sets
 from meadowrun.segments.insight import refresh
@@ -42,11 +43,8 @@ def refresh_due() -> None:
             segment = session.get(Segment, ident, with_for_update={"skip_locked": True})
             if segment is not None:
                 refresh(
-                    session,
+                    at_present(session, context().settings.timezone),
                     segment,
-                    dictionary(session),
-                    clock.now(session),
-                    zoneinfo.ZoneInfo(context().settings.timezone),
                 )
 
 
@@ -56,10 +54,7 @@ def count_everyone() -> None:
     with context().database.session() as session:
         if is_large(session):
             profile.totals(
-                session,
-                dictionary(session),
-                clock.now(session),
-                zoneinfo.ZoneInfo(context().settings.timezone),
+                at_present(session, context().settings.timezone),
                 fresh=True,
             )
 
@@ -73,4 +68,4 @@ def renew_sets() -> None:
             return
         zone, now = zoneinfo.ZoneInfo(context().settings.timezone), clock.now(session)
         due = sets.due(session, now.astimezone(zone).date(), clock.machine_now())
-        looking.renew(session, due, dictionary(session), now, zone)
+        looking.renew(Moment(session, dictionary(session), now, zone), due)

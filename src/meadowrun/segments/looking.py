@@ -9,7 +9,6 @@ import contextlib
 import dataclasses
 import datetime as dt
 import re
-import zoneinfo
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -23,10 +22,10 @@ from meadowrun.base.large import is_large
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.definition import dump_node
 from meadowrun.core.audience.estimate import Sample, scaled
-from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition, Group, Node
 from meadowrun.core.audience.sieve import Sieve, sieve
 from meadowrun.people import sampling
+from meadowrun.people.moment import Moment
 from meadowrun.segments import sets
 from meadowrun.segments.compile import COLLEAGUES, Compiler
 from meadowrun.segments.facts import facts_sql
@@ -81,11 +80,8 @@ class Looking:
 
 
 def look(
-    session: orm.Session,
+    moment: Moment,
     definition: Definition,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     most_old: dt.timedelta | None = None,
     estimate: bool = False,
 ) -> Looking:
@@ -96,15 +92,17 @@ def look(
     cannot be.
     """
     started = machine_now()
-    compiler = compiler_for(session, words, now, zone)
-    asked = _Asked(session, definition, compiler, now.astimezone(zone).date())
-    large = is_large(session)
-    oldest = max(started - (most_old if most_old and large else KEEP), own_writes.last(session))
-    kept = sets.known(session, asked.everything(), oldest, started)
+    compiler = compiler_for(moment)
+    asked = _Asked(moment.session, definition, compiler, moment.now.astimezone(moment.zone).date())
+    large = is_large(moment.session)
+    oldest = max(
+        started - (most_old if most_old and large else KEEP), own_writes.last(moment.session)
+    )
+    kept = sets.known(moment.session, asked.everything(), oldest, started)
     missing = [w for w in asked.everything() if w.key not in kept]
     if missing and estimate and large:
-        return _estimated(session, definition, asked, kept, started)
-    kept |= _fetched(session, asked, missing, kept, started)
+        return _estimated(moment.session, definition, asked, kept, started)
+    kept |= _fetched(moment.session, asked, missing, kept, started)
     lines = {ident: kept[w.key].sets[""] for ident, w in asked.lines.items()}
     everyone = kept[asked.everyone.key].sets[""]
     found = sieve(definition, lines, everyone)
@@ -190,36 +188,35 @@ def _fetched(
 
 
 def renew(
-    session: orm.Session,
+    moment: Moment,
     abouts: Sequence[Mapping[str, Any]],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> int:
     """Works kept sets out again, by what each is asked for; the number of those that were asked of
     the database anew.
 
     One that nothing has touched since is only said to be newer.
     """
-    started, day = machine_now(), now.astimezone(zone).date()
+    started, day = machine_now(), moment.now.astimezone(moment.zone).date()
     lines: list[Node] = []
     for about in abouts:
         # A line that names what is gone is not renewed, and goes in time.
         with contextlib.suppress(d.DefinitionError):
             lines += (
-                d.parse({"lines": [{**about["line"], "id": f"n{len(lines)}"}]}, words).lines
+                d.parse({"lines": [{**about["line"], "id": f"n{len(lines)}"}]}, moment.words).lines
                 if about["what"] == "line"
                 else ()
             )
-    asked = _Asked(session, Definition(tuple(lines)), compiler_for(session, words, now, zone), day)
+    asked = _Asked(moment.session, Definition(tuple(lines)), compiler_for(moment), day)
     wanted = {Wanted(about, day, "").key for about in abouts}
-    touched = sets.touched(session, [w for w in asked.everything() if w.key in wanted], started)
+    touched = sets.touched(
+        moment.session, [w for w in asked.everything() if w.key in wanted], started
+    )
     if not touched:
         return 0
-    everyone = sets.known(session, [asked.everyone], started - sets.STALE, started)
+    everyone = sets.known(moment.session, [asked.everyone], started - sets.STALE, started)
     if not everyone and asked.everyone not in touched:
         touched.append(asked.everyone)
-    _fetched(session, asked, touched, everyone, started)
+    _fetched(moment.session, asked, touched, everyone, started)
     return len(touched)
 
 

@@ -7,12 +7,12 @@ from meadowrun.core.audience import english
 from meadowrun.core.audience.dates import shaded
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.guardrails.outcomes import lack_words
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.segments import insight, queries
 from meadowrun.segments.looking import look
 from meadowrun.segments.models import Segment
 from meadowrun.segments.sets import STALE
-from meadowrun.shell.request import db, now, today, uses_of, zone
+from meadowrun.shell.request import db, today, uses_of
 
 
 def looked_at(
@@ -45,9 +45,7 @@ def looked_at(
         definition = d.parse(data, words(), (segment.id,) if segment else ())
     except d.DefinitionError as problem:
         return shown | {"problem": problem}
-    looked = look(
-        db(), definition, words(), now(), zone(), None if exact else STALE, estimate=not exact
-    )
+    looked = look(moment(), definition, None if exact else STALE, estimate=not exact)
     sample = queries.members(db(), looked.sieve.members, 4)
     members = looked.sieve.members
     return shown | {

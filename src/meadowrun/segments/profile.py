@@ -4,7 +4,6 @@ they did lately and in its hours."""
 import dataclasses
 import datetime as dt
 import math
-import zoneinfo
 from collections.abc import Mapping
 from typing import Any
 
@@ -19,6 +18,7 @@ from meadowrun.base.large import is_large
 from meadowrun.core import wording
 from meadowrun.core.audience.dates import Clock, rolling
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
+from meadowrun.people.moment import Moment
 
 #: What lately means.
 DAYS = 90
@@ -112,41 +112,39 @@ _totals: Kept[Json] = Kept(name="totals", large=6 * 3600, whatever=True)
 
 
 def totals(
-    session: orm.Session,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
+    moment: Moment,
     fresh: bool = False,
 ) -> tuple[Json, dt.datetime]:
     """Everyone's counts, as `_counts` gives them, and the moment they are of."""
-    key = [(ref, spec.type, spec.key) for ref, spec in sorted(words.fields.items())]
+    key = [(ref, spec.type, spec.key) for ref, spec in sorted(moment.words.fields.items())]
     return _totals.get(
-        session, str(key), now, lambda: _counts(session, _EVERYONE, {}, words, now, zone), fresh
+        moment.session, str(key), moment.now, lambda: _counts(moment, _EVERYONE, {}), fresh
     )
 
 
 def profile(
-    session: orm.Session,
+    moment: Moment,
     members: BitMap,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> tuple[Profile, dt.datetime]:
     """What is commoner or rarer in a set than among everyone, the surest first; and as of when
     everyone's numbers are."""
-    every, as_of = totals(session, words, now, zone)
-    asked = _some(members) if is_large(session) else members
-    session.execute(sa.text("CREATE TEMPORARY TABLE chosen (id bigint PRIMARY KEY) ON COMMIT DROP"))
+    every, as_of = totals(moment)
+    asked = _some(members) if is_large(moment.session) else members
+    moment.session.execute(
+        sa.text("CREATE TEMPORARY TABLE chosen (id bigint PRIMARY KEY) ON COMMIT DROP")
+    )
     try:
-        session.execute(
+        moment.session.execute(
             sa.text("INSERT INTO chosen SELECT unnest(CAST(:ids AS bigint[]))"),
             {"ids": number_array(asked)},
         )
-        session.execute(sa.text("ANALYZE chosen"))
-        here = _counts(session, _CHOSEN, every["edges"], words, now, zone)
+        moment.session.execute(sa.text("ANALYZE chosen"))
+        here = _counts(moment, _CHOSEN, every["edges"])
     finally:
-        session.execute(sa.text("DROP TABLE chosen"))
-    traits = _traits(here, every, _Beside(len(asked), len(members), every["everyone"]), words)
+        moment.session.execute(sa.text("DROP TABLE chosen"))
+    traits = _traits(
+        here, every, _Beside(len(asked), len(members), every["everyone"]), moment.words
+    )
     return Profile(sorted(traits, key=lambda t: -abs(t.strength)), len(members), len(asked)), as_of
 
 
@@ -208,43 +206,44 @@ def _traits(here: Json, every: Json, people: _Beside, words: Dictionary) -> list
 
 
 def _counts(
-    session: orm.Session,
+    moment: Moment,
     source: str,
     edges: Mapping[str, list[Any]],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> Json:
     """How many people of a source have each value of each field, or lie in each band of it; did
     each thing lately; and how much was done in each part of the day. Bands are by `edges`, or by
     the quarters of those who have one; ready for JSON.
     """
     found: Json = {
-        "everyone": session.execute(sa.text(f"SELECT count(*) FROM {source}")).scalar_one(),
+        "everyone": moment.session.execute(sa.text(f"SELECT count(*) FROM {source}")).scalar_one(),
         "values": {},
         "bands": {},
         "edges": dict(edges),
     }
-    for ref, spec in words.fields.items():
+    for ref, spec in moment.words.fields.items():
         if spec.is_day or spec.type == "number":
-            bounds = edges[ref] if edges else _edges(session, spec, source)
+            bounds = edges[ref] if edges else _edges(moment.session, spec, source)
             found["edges"][ref] = bounds
-            found["bands"][ref] = _in_bands(session, spec, source, bounds) if bounds else {}
+            found["bands"][ref] = _in_bands(moment.session, spec, source, bounds) if bounds else {}
         elif ref not in _OWN:
-            found["values"][ref] = _in_values(session, spec, source)
+            found["values"][ref] = _in_values(moment.session, spec, source)
     # The calendar days that a line of a segment means by the same words, on the organisation's
     # clock.
-    since = Clock(now, zone).midnight(rolling("in_last", DAYS, now.astimezone(zone).date())[0])
+    since = Clock(moment.now, moment.zone).midnight(
+        rolling("in_last", DAYS, moment.now.astimezone(moment.zone).date())[0]
+    )
     chosen, values = (
         ("JOIN chosen h ON h.id = e.contact_id" if source == _CHOSEN else ""),
-        {"since": since, "now": now},
+        {"since": since, "now": moment.now},
     )
     found["did"] = {
         str(kind): n
-        for kind, n in session.execute(sa.text(_DID.format(chosen=chosen)), values).all()
+        for kind, n in moment.session.execute(sa.text(_DID.format(chosen=chosen)), values).all()
     }
     found["hours"] = dict(
-        session.execute(sa.text(_HOURS.format(chosen=chosen)), values | {"zone": str(zone)}).all()
+        moment.session.execute(
+            sa.text(_HOURS.format(chosen=chosen)), values | {"zone": str(moment.zone)}
+        ).all()
     )
     return found
 

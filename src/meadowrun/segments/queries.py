@@ -1,48 +1,39 @@
 """Segments, and who is in them, straight from the database."""
 
-import datetime as dt
-import zoneinfo
-
 import sqlalchemy as sa
 from pyroaring import BitMap
 from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONPATH
 
 from meadowrun.base.db import existing
-from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.people.models import Contact
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import definitions_using
 from meadowrun.segments.fetching import compiler_for, id_sets
 from meadowrun.segments.models import Segment, SegmentVersion
 
 
 def count(
-    session: orm.Session,
+    moment: Moment,
     definition: Definition,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> int:
     """How many match, straight from the database."""
-    compiler = compiler_for(session, words, now, zone)
+    compiler = compiler_for(moment)
     predicate = compiler.definition(definition)
-    total: int = session.execute(
+    total: int = moment.session.execute(
         sa.text(f"SELECT count(*) FROM contacts c WHERE {predicate}"), compiler.values
     ).scalar_one()
     return total
 
 
 def member_set(
-    session: orm.Session,
+    moment: Moment,
     definition: Definition,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> BitMap:
     """Everyone who matches, straight from the database."""
-    compiler = compiler_for(session, words, now, zone)
-    (found,) = id_sets(session, [compiler.definition(definition)], compiler.values)
+    compiler = compiler_for(moment)
+    (found,) = id_sets(moment.session, [compiler.definition(definition)], compiler.values)
     return found
 
 

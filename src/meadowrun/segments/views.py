@@ -14,7 +14,7 @@ from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
 from meadowrun.core.values import is_whole
 from meadowrun.people import people_csv
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.models import PeopleList
 from meadowrun.people.tagged import narrowed
 from meadowrun.segments import actions, page, queries
@@ -36,7 +36,6 @@ from meadowrun.shell.request import (
     not_done,
     now,
     today,
-    zone,
 )
 from meadowrun.tags.page import give_or_take
 
@@ -199,7 +198,7 @@ def save() -> Answer:
         parsed = d.parse(definition, words())
     except d.DefinitionError as problem:
         raise Invalid(str(problem), problem.line) from None
-    size = queries.count(db(), parsed, words(), now(), zone())
+    size = queries.count(moment(), parsed)
     saved = actions.save(
         db(),
         actor(),
@@ -220,7 +219,7 @@ def people(ident: int) -> Answer:
     """Everyone in a saved segment, page by page."""
     segment = queries.segment(db(), ident)
     definition = actions.usable(segment, words())
-    looked = look_at(db(), definition, words(), now(), zone(), STALE)
+    looked = look_at(moment(), definition, STALE)
     after = flask.request.args.get("after", "0")
     rows = queries.members(
         db(), looked.sieve.members, PEOPLE_SHOWN + 1, int(after) if is_whole(after) else 0
@@ -239,7 +238,7 @@ def people(ident: int) -> Answer:
 def people_file(ident: int) -> Answer:
     """Everyone in a saved segment as a file that can be imported again."""
     segment = queries.segment(db(), ident)
-    ids = list(queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone()))
+    ids = list(queries.member_set(moment(), actions.usable(segment, words())))
     audit.record(
         db(), actor(), now(), "downloaded", "segment", segment.id, segment.name, people=len(ids)
     )
@@ -250,7 +249,7 @@ def people_file(ident: int) -> Answer:
 @needs("author")
 def freeze(ident: int) -> Answer:
     """The people of this moment as a fixed list."""
-    made = actions.freeze(db(), actor(), now(), words(), zone(), queries.segment(db(), ident))
+    made = actions.freeze(moment(), actor(), queries.segment(db(), ident))
     return done("keeping.list_members", "The list will stay as it is.", ident=made.id)
 
 
@@ -259,7 +258,7 @@ def freeze(ident: int) -> Answer:
 def tag_people(ident: int) -> Answer:
     """Gives the people of this moment a tag, or takes it from them."""
     segment, form = queries.segment(db(), ident), flask.request.form
-    ids = queries.member_set(db(), actions.usable(segment, words()), words(), now(), zone())
+    ids = queries.member_set(moment(), actions.usable(segment, words()))
     try:
         return done("segments.edit", give_or_take(form, list(ids)), ident=ident)
     except MeadowrunError as problem:
@@ -271,7 +270,7 @@ def tag_people(ident: int) -> Answer:
 def list_again(ident: int) -> Answer:
     """A list that was frozen from a segment, with the people who are in the segment now."""
     segment, size = actions.freeze_again(
-        db(), actor(), now(), words(), zone(), found_row(db(), PeopleList, ident, "list")
+        moment(), actor(), found_row(db(), PeopleList, ident, "list")
     )
     return done("keeping.list_members", f"It holds everybody in “{segment.name}” now.", ident=ident)
 

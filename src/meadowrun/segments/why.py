@@ -2,8 +2,6 @@
 database."""
 
 import dataclasses
-import datetime as dt
-import zoneinfo
 from collections.abc import Mapping
 from typing import Any
 
@@ -19,6 +17,7 @@ from meadowrun.core.audience.nodes import Definition, Group, Node
 from meadowrun.core.audience.persons import Happening, Mail, Person, Reacted
 from meadowrun.core.channels import CHANNEL_WORDS
 from meadowrun.core.guardrails.verdict import Facts
+from meadowrun.people.moment import Moment
 from meadowrun.segments.facts import facts_sql
 
 _CONTACT = """
@@ -163,29 +162,24 @@ def _mails(session: orm.Session, contact_id: int) -> tuple[Mail, ...]:
     )
 
 
-def judge(
-    session: orm.Session, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
-) -> Judge:
+def judge(moment: Moment) -> Judge:
     """A judge that can look up who works with whom."""
 
     def colleagues(one: Person) -> list[Person]:
-        ids = session.scalars(sa.text(_COLLEAGUES), {"id": one.company}).all()
-        return [person(session, i, words) for i in ids]
+        ids = moment.session.scalars(sa.text(_COLLEAGUES), {"id": one.company}).all()
+        return [person(moment.session, i, moment.words) for i in ids]
 
-    return Judge(words, Clock(now, zone), colleagues)
+    return Judge(moment.words, Clock(moment.now, moment.zone), colleagues)
 
 
 def why(
-    session: orm.Session,
+    moment: Moment,
     definition: Definition,
     contact_id: int,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> tuple[bool, tuple[Answer, ...]]:
     """Whether a contact is in the segment, and each line with the value it looked at and its yes or
     no."""
-    one, by = person(session, contact_id, words), judge(session, words, now, zone)
+    one, by = person(moment.session, contact_id, moment.words), judge(moment)
     return by.matches(definition, one), tuple(_answer(n, one, by) for n in definition.lines)
 
 

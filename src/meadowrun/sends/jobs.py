@@ -16,6 +16,7 @@ from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.outgoing.actions import open_dispatch, put, seal
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import finish_if_done
+from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience_of, channel_of, picked_sql
@@ -32,7 +33,8 @@ def take(send_id: int) -> None:
         settings = context().settings
         try:
             who = audience_of(
-                session, send, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone)
+                Moment(session, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone)),
+                send,
             )
         except Invalid as problem:
             send.state, send.problem = "draft", str(problem)

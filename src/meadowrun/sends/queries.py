@@ -23,6 +23,7 @@ from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
+from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
@@ -145,37 +146,38 @@ def _one(
 
 
 def audience(
-    session: orm.Session,
+    moment: Moment,
     definition: Mapping[str, Any],
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
 ) -> Audience:
     """Everyone in any of "in" and in none of "out"; out wins. Raises Invalid with place "to"."""
-    compiler = compiler_for(session, words, now, zone)
-    included = [f"({_one(session, item, compiler, words)})" for item in definition.get("in", [])]
-    excluded = [f"({_one(session, item, compiler, words)})" for item in definition.get("out", [])]
+    compiler = compiler_for(moment)
+    included = [
+        f"({_one(moment.session, item, compiler, moment.words)})"
+        for item in definition.get("in", [])
+    ]
+    excluded = [
+        f"({_one(moment.session, item, compiler, moment.words)})"
+        for item in definition.get("out", [])
+    ]
     predicate = " OR ".join(included) or "FALSE"
     if excluded:
         predicate = f"({predicate}) AND NOT coalesce({' OR '.join(excluded)}, FALSE)"
     return Audience(predicate, compiler.values)
 
 
-def audience_of(
-    session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
-) -> Audience:
+def audience_of(moment: Moment, send: Send) -> Audience:
     """`audience` of a send, with those in the control group: by chance the same people in every
     send of a campaign. Raises Invalid."""
-    who = audience(session, send.audience, words, now, zone)
+    who = audience(moment, send.audience)
     control = ControlGroup.of(send.control)
     if not control:
         return who
-    compiler = compiler_for(session, words, now, zone)
+    compiler = compiler_for(moment)
     compiler.values = who.values
     kept = (
         compiler.node(ShareLine("", control.percent, f"campaign:{send.campaign_id}"))
         if control.percent
-        else _one(session, send.control, compiler, words)
+        else _one(moment.session, send.control, compiler, moment.words)
     )
     return Audience(who.predicate, compiler.values, f"coalesce({kept}, FALSE)")
 
@@ -286,16 +288,14 @@ def hours(send: Send) -> tuple[int, int] | None:
 _estimates: Kept[Estimate] = Kept()
 
 
-def estimate(
-    session: orm.Session, send: Send, words: Dictionary, now: dt.datetime, zone: zoneinfo.ZoneInfo
-) -> Estimate:
+def estimate(moment: Moment, send: Send) -> Estimate:
     """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
-    who = audience_of(session, send, words, now, zone)
-    rows = session.execute(
+    who = audience_of(moment, send)
+    rows = moment.session.execute(
         sa.text(
             f"SELECT {verdict_sql(send.consent_rule)} AS said, count(*) AS people, (array_agg(id "
             f"ORDER BY pick))[1:{SOME}] AS few FROM ("
-            f"{facts_of_audience(send, who, channel_of(session, send))}) x GROUP BY 1"
+            f"{facts_of_audience(send, who, channel_of(moment.session, send))}) x GROUP BY 1"
         ),
         who.values,
     ).all()
@@ -307,28 +307,28 @@ def estimate(
     some = tuple(next((row.few for row in rows if row.said == "go"), ())[: min(SOME, going)])
     left_out, included = [], []
     for item in send.audience.get("out", []):
-        alone = audience(session, {"in": send.audience.get("in", [])}, words, now, zone)
-        compiler = compiler_for(session, words, now, zone)
+        alone = audience(moment, {"in": send.audience.get("in", [])})
+        compiler = compiler_for(moment)
         compiler.values = alone.values
-        taken = _one(session, item, compiler, words)
-        number = session.execute(
+        taken = _one(moment.session, item, compiler, moment.words)
+        number = moment.session.execute(
             sa.text(
                 f"SELECT count(*) FROM contacts c WHERE ({alone.predicate}) AND "
                 f"coalesce({taken}, FALSE)"
             ),
             compiler.values,
         ).scalar_one()
-        left_out.append((name_of(session, item), number))
+        left_out.append((name_of(moment.session, item), number))
     for item in send.audience.get("in", []):
         if len(send.audience["in"]) == 1 and not left_out:
             # Nothing to ask: it is the whole audience.
-            included.append((name_of(session, item), total))
+            included.append((name_of(moment.session, item), total))
             continue
-        alone = audience(session, {"in": [item]}, words, now, zone)
+        alone = audience(moment, {"in": [item]})
         included.append(
             (
-                name_of(session, item),
-                session.execute(
+                name_of(moment.session, item),
+                moment.session.execute(
                     sa.text(f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"),
                     alone.values,
                 ).scalar_one(),
@@ -338,16 +338,13 @@ def estimate(
 
 
 def kept_estimate(
-    session: orm.Session,
+    moment: Moment,
     send: Send,
-    words: Dictionary,
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
     fresh: bool,
 ) -> tuple[Estimate, dt.datetime]:
     """`estimate` for a sheet that is being written, and the moment it is of."""
     named = [*send.audience.get("in", []), *send.audience.get("out", []), send.control]
-    segments = [session.get(Segment, item["segment"]) for item in named if "segment" in item]
+    segments = [moment.session.get(Segment, item["segment"]) for item in named if "segment" in item]
     key = (
         send.id,
         json.dumps([send.audience, send.control]),
@@ -358,9 +355,7 @@ def kept_estimate(
         send.message_id,
         str([s and s.definition for s in segments]),
     )
-    return _estimates.get(
-        session, key, now, lambda: estimate(session, send, words, now, zone), fresh
-    )
+    return _estimates.get(moment.session, key, moment.now, lambda: estimate(moment, send), fresh)
 
 
 def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:
@@ -444,7 +439,7 @@ def goes(session: orm.Session, message_id: int) -> Going | None:
     ) -> tuple[str, dict[str, Any]] | None:
         if not last.audience.get("in"):
             return None
-        who = audience(session, last.audience, words, now, zone)
+        who = audience(Moment(session, words, now, zone), last.audience)
         return who.predicate, who.values
 
     return Going(

@@ -35,7 +35,7 @@ from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.queries import tally, to_contact, waits
 from meadowrun.people.actions import save_topic
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment, words
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contact as get_contact
@@ -54,7 +54,6 @@ from meadowrun.shell.request import (
     not_done,
     now,
     settings,
-    zone,
 )
 
 #: In an email that is only looked at, instead of the picture that would count an opening.
@@ -95,9 +94,7 @@ def sheet(
     else made one, to be made all the same."""
     estimate, as_of, trouble = None, now(), ""
     try:
-        estimate, as_of = queries.kept_estimate(
-            db(), send, words(), now(), zone(), fresh=problem is not None
-        )
+        estimate, as_of = queries.kept_estimate(moment(), send, fresh=problem is not None)
     except Invalid as wrong:
         trouble = str(wrong)
     going = estimate.going if estimate else 0
@@ -227,7 +224,7 @@ def _would_read(send: Send, message: Message, ids: Sequence[int]) -> dict[int, R
     renderer = Renderer(
         compiled(db(), to_send(db(), message, send.takes), settings().public_url, tracked=False)
     )
-    values = of_people(db(), ids, Needs.of(renderer.compiled), words(), now(), zone())
+    values = of_people(moment(), ids, Needs.of(renderer.compiled))
     facts = db().get_one(Campaign, send.campaign_id).facts
     found = {}
     for ident, flat in values.items():
@@ -245,7 +242,7 @@ def last_look(ident: int) -> Answer:
     if send.state != "draft":
         return done("sends.show", ident=ident)
     try:
-        estimate = queries.estimate(db(), send, words(), now(), zone())
+        estimate = queries.estimate(moment(), send)
     except Invalid as problem:
         return sheet(send, problem), 422
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
@@ -298,7 +295,7 @@ def start(ident: int) -> Answer:
     send = queries.send(db(), ident)
     form = flask.request.form
     try:
-        going = queries.estimate(db(), send, words(), now(), zone()).going
+        going = queries.estimate(moment(), send).going
         seen = integer(form.get("going"), "going")
         if going != seen and not form.get("anyway"):
             raise Invalid(

@@ -15,14 +15,14 @@ from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.values import read_json
 from meadowrun.messages import reading
 from meadowrun.outgoing import in_app_messages as laid
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Contact
 from meadowrun.people.queries import living
 from meadowrun.shell import keys
 from meadowrun.shell.keys import websites
 from meadowrun.shell.models import ApiKey
-from meadowrun.shell.request import db, now, public, settings, zone
+from meadowrun.shell.request import db, now, public, settings
 from meadowrun.tracking import actions, taking
 
 pages = flask.Blueprint("site", __name__)
@@ -194,7 +194,7 @@ def proof() -> Answer:
     only we can have made."""
     asked = flask.request.args
     _key(asked.get("key", ""))
-    found = reading.proof(db(), asked.get("proof", ""), words(), now(), zone(), settings())
+    found = reading.proof(moment(), asked.get("proof", ""), settings())
     if found is None or found[1].in_app is None:
         raise _Refused("This proof is not known.", 422)
     message, mail = found

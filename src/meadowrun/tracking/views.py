@@ -18,10 +18,10 @@ from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
 from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
-from meadowrun.people.asked import words
+from meadowrun.people.asked import moment
 from meadowrun.people.models import Contact
 from meadowrun.shell.keys import websites
-from meadowrun.shell.request import Answer, db, now, public, settings, zone
+from meadowrun.shell.request import Answer, db, now, public, settings
 from meadowrun.tracking import actions
 
 pages = flask.Blueprint("tracking", __name__)
@@ -129,7 +129,7 @@ def full_page(token: str) -> Answer:
 def proof_page(sealed: str) -> Answer:
     """The page that a tap on a proof of a push notification opens: its newest draft, as the
     proof was read."""
-    found = reading.proof(db(), sealed, words(), now(), zone(), settings())
+    found = reading.proof(moment(), sealed, settings())
     return _shut_in(found[1].html) if found else (_public_page("lost"), 404)
 
 
