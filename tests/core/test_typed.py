@@ -137,7 +137,7 @@ def said(text):
         ),
         (
             "did not open any mail in the last 90 days",
-            "who did not open any mail in the last 90 days among those it was sent to",
+            "who did not open any email in the last 90 days among those it was sent to",
         ),
         (
             "clicked in another year of stars",

@@ -164,13 +164,13 @@ def complain(session: orm.Session, now: dt.datetime, number: int, contact_id: in
     if contact is None or dispatch is None:
         return
     react(session, now, number, contact_id, "complained")
-    people.set_consent(session, now, contact.id, 0, False, "complained about a mail")
+    people.set_consent(session, now, contact.id, 0, False, "complained about an email")
     if contact.email_key:
         keeping.suppress(
             session,
             now,
             contact.email_key,
-            "complained about a mail",
+            "complained about an email",
             f"{dispatch.owner_kind} {dispatch.owner_id}",
         )
 

@@ -98,7 +98,7 @@ def _layouts() -> dict[str, tuple[str, list[Json]]]:
             ],
         ),
         "welcome": (
-            "Welcome: the first mail",
+            "Welcome: the first email",
             [
                 _picture("The place they now belong to"),
                 _heading("Welcome"),

@@ -221,7 +221,7 @@ RULES: Sequence[tuple[str, float, float, Rule, str]] = (
     ("exclamation marks", 0.8, 1.2, _marks, "One mark at most, better none."),
     ("shouting", 0.8, 1.0, _shouting, "Make words bold instead of large."),
     ("worn phrases", 1.4, 1.8, _phrases, "Say it in your own words."),
-    ("money in the subject", 0.6, 1.0, _money, "Name the amount in the mail instead."),
+    ("money in the subject", 0.6, 1.0, _money, "Name the amount in the email instead."),
     ("mostly pictures", 1.5, 1.0, _pictures, "Say in words what the pictures show."),
     ("no plain text", 1.3, 0.9, _no_text, "Let the plain text follow the lines."),
     ("parts that differ", 1.1, 0.7, _far, "Bring the plain text up to the lines."),
