@@ -478,7 +478,7 @@ def test_a_complaint_suppresses(database, settings, sent):
     reports(database, settings, sent, "ben", "complain")
     assert outcome(database, sent).complained == 1
     with database.session() as session:
-        assert session.get(Suppression, "ben@post.example").reason == "complained about a mail"
+        assert session.get(Suppression, "ben@post.example").reason == "complained about an email"
         assert session.get(Consent, (sent[1]["ben"], "email", 0)).agreed is False
 
 

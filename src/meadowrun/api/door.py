@@ -2,6 +2,7 @@
 endpoint."""
 
 import datetime as dt
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -176,58 +177,54 @@ def endpoint(
             return view(actor, **values)
 
         guarded.__name__, guarded.__doc__ = view.__name__, view.__doc__
-        shown = (
-            rule.replace("<int:", "{").replace("<path:", "{").replace("<", "{").replace(">", "}")
-        )
-        names = [part[1:-1] for part in shown.split("/") if part.startswith("{")]
-        operation: Json = {
-            "summary": summary,
-            "operationId": view.__name__,
-            "security": [{"key": [scope]}],
-            "parameters": [
-                *(
-                    {
-                        "name": n,
-                        "in": "path",
-                        "required": True,
-                        "schema": {"type": "integer" if f"<int:{n}>" in rule else "string"},
-                    }
-                    for n in names
-                ),
-                *(
-                    {"name": n, "in": "query", "required": False, "schema": s}
-                    for n, s in (query or {}).items()
-                ),
-            ],
-            "responses": {
-                **{str(c): {"description": gives} for c in codes},
-                **{
-                    str(code): {
-                        "description": text,
-                        "content": {"application/json": {"schema": PROBLEM}},
-                    }
-                    for code, text in (
-                        (403, f"No live key that may “{scope}”"),
-                        (404, "Nothing of that number"),
-                        (409, "It clashes with what is there"),
-                        (422, "Something cannot be taken; “where” names it"),
-                    )
-                },
-            },
-        }
+        operation = _operation(rule, scope, gives, query or {}, codes)
+        operation |= {"summary": summary, "operationId": view.__name__}
         if takes is not None:
-            operation["requestBody"] = {
-                "required": True,
-                "content": {
-                    "multipart/form-data" if as_form else "application/json": {"schema": takes}
-                },
-            }
-        PATHS.setdefault(f"/api{shown}", {})[method] = operation
+            kind = "multipart/form-data" if as_form else "application/json"
+            operation["requestBody"] = {"required": True, "content": {kind: {"schema": takes}}}
+        PATHS.setdefault(f"/api{_documented(rule)}", {})[method] = operation
         made = pages.route(rule, methods=[method.upper()])(public(guarded))
         VIEWS.append(made)
         return made
 
     return decorate
+
+
+def _documented(rule: str) -> str:
+    """An address as OpenAPI writes it: “/v1/contacts/{ident}”."""
+    return re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", rule)
+
+
+def _operation(rule: str, scope: str, gives: str, query: Json, codes: tuple[int, ...]) -> Json:
+    """What OpenAPI says of an endpoint besides its name and what it takes."""
+    in_path = [
+        {
+            "name": name,
+            "in": "path",
+            "required": True,
+            "schema": {"type": "integer" if f"<int:{name}>" in rule else "string"},
+        }
+        for name in re.findall(r"\{(\w+)\}", _documented(rule))
+    ]
+    in_query = [
+        {"name": name, "in": "query", "required": False, "schema": schema}
+        for name, schema in query.items()
+    ]
+    problems = (
+        (403, f"No live key that may “{scope}”"),
+        (404, "Nothing of that number"),
+        (409, "It clashes with what is there"),
+        (422, "Something cannot be taken; “where” names it"),
+    )
+    problem = {"content": {"application/json": {"schema": PROBLEM}}}
+    return {
+        "security": [{"key": [scope]}],
+        "parameters": in_path + in_query,
+        "responses": {
+            **{str(code): {"description": gives} for code in codes},
+            **{str(code): {"description": text, **problem} for code, text in problems},
+        },
+    }
 
 
 #: what JSON calls a kind of value → how it is said

@@ -30,6 +30,9 @@ def memory_folder() -> pathlib.Path:
     return folder
 
 
+#: How the tests are split among processes. Those in a browser come first, as they are found: they
+#: wait a lot, and leave the processors to the others.
+SPLIT = ["-n", "3", "--dist", "loadfile", "--no-loadscope-reorder"]
 #: The folders with Python of our own.
 OURS = ("src", "tests", "setup", "migrations")
 
@@ -72,11 +75,7 @@ def run(root: pathlib.Path, long: bool, arguments: list[str]) -> int:
             MEADOWRUN_LONG="1" if long else "0",
         )
         marks = [] if long else ["-m", "not long"]
-        split = (
-            []
-            if any(a.startswith("-n") or "::" in a for a in arguments)
-            else ["-n", "2", "--dist", "loadfile"]
-        )
+        split = [] if any(a.startswith("-n") or "::" in a for a in arguments) else SPLIT
         return subprocess.run(
             [python, "-m", "pytest", *split, *marks, *arguments], cwd=root, env=environment
         ).returncode

@@ -301,7 +301,7 @@ def _consent(session: orm.Session, made: world.World) -> None:
             session,
             made.moment - dt.timedelta(days=i % 300),
             made.email[i] or "",
-            "complained about a mail" if i % 2 else "asked by letter",
+            "complained about an email" if i % 2 else "asked by letter",
             "desk",
         )
 

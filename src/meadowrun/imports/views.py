@@ -224,7 +224,7 @@ def go(ident: int) -> Answer:
 @pages.get("/imports/<int:ident>/refused.csv")
 @needs("author")
 def refused(ident: int) -> Answer:
-    """The refused rows with their reasons, to mend and import again: the file's own columns, two
+    """The refused rows with their reasons, to fix and import again: the file's own columns, two
     more behind."""
     found = actions.get(db(), ident)
     rows: list[list[Any]] = [[*found.columns, "row in the file", "reason"]]

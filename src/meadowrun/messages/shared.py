@@ -39,41 +39,23 @@ def keep_part(
     Raises Invalid naming the place, Conflict when the name is taken or somebody else saved after
     `based_on`.
     """
-    name = " ".join(name.split())
-    if not name:
-        raise Invalid("Give the shared part a name.", "name")
-    other = session.scalar(sa.select(SharedPart).where(SharedPart.name == name))
-    if other is not None and other is not part:
-        raise Conflict(f"There is a shared part called “{name}” already. Choose another name.")
-    taken = actions.take(doc.empty() | {"lines": lines}, words)
-    asking.check(session, taken)
-    if any(line["type"] == "shared" for line in walk(taken["lines"])):
-        raise Invalid("A shared part cannot hold another one.", "lines")
-    if not taken["lines"]:
-        raise Invalid("The shared part is empty.", "lines")
+    name = _free_name(session, name, part)
+    taken = _taken(session, lines, words)
     if part is None:
-        part = SharedPart(
-            name=name, version=1, lines=taken["lines"], changed_at=now, changed_by=actor.name
-        )
+        part = SharedPart(name=name, version=0, lines=taken, changed_at=now, changed_by=actor.name)
         session.add(part)
         changes = "created"
     else:
         session.refresh(part, with_for_update=True)
         if based_on is not None and based_on != part.version:
             raise actions.meanwhile(part.changed_by, "shared part", part.version)
-        if taken["lines"] == part.lines and name == part.name:
+        if taken == part.lines and name == part.name:
             return part
-        said = differences(
-            doc.empty() | {"lines": part.lines}, doc.empty() | {"lines": taken["lines"]}
-        )
+        said = differences(doc.empty() | {"lines": part.lines}, doc.empty() | {"lines": taken})
         changes = ", ".join(said[:5]) or "renamed"
-        part.name, part.lines, part.changed_at, part.changed_by = (
-            name,
-            taken["lines"],
-            now,
-            actor.name,
-        )
-        part.version += 1
+    part.name, part.lines = name, taken
+    part.changed_at, part.changed_by = now, actor.name
+    part.version += 1
     session.flush()
     session.add(
         SharedPartVersion(
@@ -90,6 +72,29 @@ def keep_part(
         session, actor, now, "saved", "shared part", part.id, part.name, version=part.version
     )
     return part
+
+
+def _free_name(session: orm.Session, name: str, part: SharedPart | None) -> str:
+    """A name that no other part has. Raises Invalid for none, Conflict for a taken one."""
+    name = " ".join(name.split())
+    if not name:
+        raise Invalid("Give the shared part a name.", "name")
+    other = session.scalar(sa.select(SharedPart).where(SharedPart.name == name))
+    if other is not None and other is not part:
+        raise Conflict(f"There is a shared part called “{name}” already. Choose another name.")
+    return name
+
+
+def _taken(session: orm.Session, lines: list[Any], words: Dictionary) -> list[Json]:
+    """The lines of a part, checked. Raises Invalid naming the place."""
+    taken = actions.take(doc.empty() | {"lines": lines}, words)
+    asking.check(session, taken)
+    found: list[Json] = taken["lines"]
+    if any(line["type"] == "shared" for line in walk(found)):
+        raise Invalid("A shared part cannot hold another one.", "lines")
+    if not found:
+        raise Invalid("The shared part is empty.", "lines")
+    return found
 
 
 def follow(
