@@ -22,6 +22,10 @@ class Handed:
     #: bounced because of the address itself, which is not written to again until it is corrected
     hard: bool = False
 
+    @property
+    def arrived(self) -> bool:
+        return self.outcome == "delivered"
+
 
 #: Asked just before the last byte of some messages leaves: gives those that may still go. Whatever
 #: it gives may from

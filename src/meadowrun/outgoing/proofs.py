@@ -3,6 +3,7 @@
 import contextlib
 import dataclasses
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -13,6 +14,7 @@ from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.channels.proof import MARK, Asked, Copy
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.gateways.channels import CHANNELS
+from meadowrun.gateways.handing import Gateway, Handed
 from meadowrun.messages.models import Proof
 from meadowrun.outgoing.claims import clean
 from meadowrun.people.models import Contact
@@ -69,44 +71,18 @@ def prove(
     prover = channel.prover(asked)
     targets = prover.targets()
     chosen = list({one.id if one else 0: one for one in people}.values())[:MOST_PEOPLE]
+    one_only = len(chosen) == 1
     copies = [
         Copy(
-            read(one),
-            one.id if one else 0,
-            MARK if len(chosen) == 1 else f"[Proof as {name_of(one)}]",
+            read(person),
+            person.id if person else 0,
+            MARK if one_only else f"[Proof as {name_of(person)}]",
         )
-        for one in chosen
+        for person in chosen
     ]
-    stamp = signing.sign_text(asked.settings.secret, "proof", asked.now.isoformat())
-    pairs = [(to, copy) for copy in copies for to in targets]
-    keys = [f"proof-{asked.message.id}-{place}-{stamp}" for place in range(len(pairs))]
-    made = [prover.make(n, keys[n], to, copy) for n, (to, copy) in enumerate(pairs)]
-    with _apart(asked) as session:
-        session.add_all(
-            Proof(
-                message_id=asked.message.id,
-                version=asked.message.version,
-                key=keys[n],
-                read_as=copy.person,
-                sent_to=to,
-                outcome="in_hand",
-                at=asked.now,
-                by=actor.name,
-            )
-            for n, (to, copy) in enumerate(pairs)
-        )
-    try:
-        handed = list(prover.gateway().hand_over(made))
-    except GatewayUnavailable as problem:
-        _told(asked, dict.fromkeys(keys, ("refused", str(problem))))
-        raise
-    _told(
-        asked,
-        {
-            keys[h.contact_id]: ("delivered" if h.outcome == "delivered" else "refused", h.note)
-            for h in handed
-        },
-    )
+    parcels = _noted(asked, actor, [(to, copy) for copy in copies for to in targets])
+    made = [prover.make(place, one.key, one.to, one.copy) for place, one in enumerate(parcels)]
+    handed = _handed_over(asked, prover.gateway(), made, [one.key for one in parcels])
     audit.record(
         asked.session,
         actor,
@@ -117,13 +93,68 @@ def prove(
         asked.message.name,
         to=targets,
     )
-    refused = {f"{pairs[h.contact_id][0]} ({h.note})" for h in handed if h.outcome != "delivered"}
+    refused = {f"{parcels[h.contact_id].to} ({h.note})" for h in handed if not h.arrived}
     return Sent(
         len(made),
-        sum(h.outcome == "delivered" for h in handed),
+        sum(h.arrived for h in handed),
         tuple(sorted(refused)),
         prover.one,
         prover.several,
-        tuple(name_of(one) for one in chosen),
+        tuple(name_of(person) for person in chosen),
         prover.shown_at(),
     )
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class _Parcel:
+    """One proof on its way: what its gateway knows it by, where it goes, and what it shows."""
+
+    key: str
+    to: str
+    copy: Copy
+
+
+def _noted(asked: Asked, actor: Actor, pairs: Sequence[tuple[str, Copy]]) -> list[_Parcel]:
+    """Notes proofs before they leave."""
+    stamp = signing.sign_text(asked.settings.secret, "proof", asked.now.isoformat())
+    parcels = [
+        _Parcel(f"proof-{asked.message.id}-{place}-{stamp}", to, copy)
+        for place, (to, copy) in enumerate(pairs)
+    ]
+    with _apart(asked) as session:
+        session.add_all(
+            Proof(
+                message_id=asked.message.id,
+                version=asked.message.version,
+                key=one.key,
+                read_as=one.copy.person,
+                sent_to=one.to,
+                outcome="in_hand",
+                at=asked.now,
+                by=actor.name,
+            )
+            for one in parcels
+        )
+    return parcels
+
+
+def _handed_over(
+    asked: Asked, gateway: Gateway, made: Sequence[Any], keys: Sequence[str]
+) -> list[Handed]:
+    """Hands proofs over and notes what the gateway said of each. Raises GatewayUnavailable where it
+    takes nothing."""
+    try:
+        handed = list(gateway.hand_over(made))
+    except GatewayUnavailable as problem:
+        _told(asked, dict.fromkeys(keys, ("refused", str(problem))))
+        raise
+    _told(asked, {keys[h.contact_id]: (_outcome(h), h.note) for h in handed})
+    return handed
+
+
+def _outcome(handed: Handed) -> str:
+    """What is kept of a proof. One of which its gateway cannot say whether it left stays in
+    hand."""
+    if handed.outcome == "in_doubt":
+        return "in_hand"
+    return "delivered" if handed.arrived else "refused"

@@ -72,15 +72,7 @@ def save_contact(
         _refuse_taken(session, clean["email"], contact)
     is_new = contact is None
     if contact is None:
-        contact = Contact(
-            attributes={},
-            created_at=now,
-            updated_at=now,
-            source=source,
-            search_key="",
-            name_key="~",
-            email_usable=False,
-        )
+        contact = _new_contact(now, source)
         session.add(contact)
     before = {name: getattr(contact, name) for name in clean} | contact.attributes
     for name, value in clean.items():
@@ -110,6 +102,18 @@ def save_contact(
         **audit.from_to(before, {**clean, **own}),
     )
     return contact
+
+
+def _new_contact(now: dt.datetime, source: str) -> Contact:
+    return Contact(
+        attributes={},
+        created_at=now,
+        updated_at=now,
+        source=source,
+        search_key="",
+        name_key="~",
+        email_usable=False,
+    )
 
 
 def _clean(given: Mapping[str, Any], home: str) -> dict[str, Any]:
