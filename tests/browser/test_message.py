@@ -299,7 +299,7 @@ def test_words_are_formatted_and_steps_taken_back(page, house):
     assert "and see <b><i>the</i> rings</b>" in kept()
     formatted("tonight", "link")
     page.type(".pop [name=link]", "https://farrow.example/rings")
-    page.press("Add link", ".pop")
+    page.press("Apply", ".pop")
     page.wait(lambda: not page.all(".pop"))
     assert '<a href="https://farrow.example/rings">tonight</a>' in kept()
     formatted("rings", "colour")
@@ -337,6 +337,8 @@ def test_what_a_rule_refuses_is_said_and_the_lines_stay(page, house):
         second,
     )
     page.says("phones could not stack them", "#said")
+    # The browser notes the refusal, too.
+    assert ["422" in problem for problem in page.problems()] == [True]
     write(page, '[data-slot="subject"].ink', "Still here")
     saved(page)
     with house.database.session() as session:
@@ -345,3 +347,36 @@ def test_what_a_rule_refuses_is_said_and_the_lines_stay(page, house):
         )
     assert document["subject"] == "Still here"
     assert [x["type"] for x in document["lines"]].count("columns") == 2
+
+
+def test_two_windows_and_what_was_typed_in_both(page, house):
+    begin(page, "Twice")
+    here, first = page.driver.current_url, page.driver.current_window_handle
+    page.driver.switch_to.new_window("tab")
+    try:
+        page.driver.get(here)
+        page.find("#lines .line")
+        write(page, '[data-slot="subject"].ink', "From the second window")
+        saved(page)
+    finally:
+        page.driver.close()
+        page.driver.switch_to.window(first)
+    write(page, '[data-slot="preheader"].ink', "From the first")
+    page.says("changed this message while you were writing", "#said")
+    assert ["409" in problem for problem in page.problems()] == [True]
+    assert "Not saved yet" in page.text("#saved")
+    page.press("Keep mine", "#said")
+    saved(page)
+    with house.database.session() as session:
+        message = session.scalars(sa.select(Message).where(Message.name == "Twice")).one()
+        subjects = session.scalars(
+            sa.text("SELECT document->>'subject' FROM drafts WHERE message_id = :id"),
+            {"id": message.id},
+        ).all()
+        document = message.document
+    assert (document["subject"], document["preheader"]) == ("", "From the first")
+    assert "From the second window" in subjects, "theirs stays among the drafts"
+    # What was kept goes on being written as usual.
+    write(page, '[data-slot="subject"].ink', "Mine")
+    saved(page)
+    assert not page.all("#said")

@@ -85,7 +85,18 @@ def addresses(rule, value):
         )
 
 
-@pytest.mark.parametrize("value", VALUES, ids=[repr(value[:12]) for value in VALUES])
+#: One of each kind; the others go through the long suite.
+KINDS = ("²", "\x00", "-1", "9" * 25, "{{", "'", "9999-12-31", "%ed%a0%80", "[" * 1100)
+
+
+@pytest.mark.parametrize(
+    "value",
+    [
+        *KINDS,
+        *(pytest.param(one, marks=pytest.mark.long) for one in VALUES if one not in KINDS),
+    ],
+    ids=lambda value: ascii(value[:12]),
+)
 def test_no_address_is_a_fault(web, database, value):
     with clock.at(NOW), database.session() as session:
         add(session, NOW, "ann@post.example", first_name="Ann")
@@ -102,7 +113,7 @@ def test_no_address_is_a_fault(web, database, value):
 
 
 @pytest.mark.parametrize(
-    "value", ["²", "9" * 25, "\x00", "[" * 3000, "9999-12-31", "\ud800"], ids=lambda v: ascii(v[:8])
+    "value", ["²", "9" * 25, "\x00", "[" * 1100, "9999-12-31", "\ud800"], ids=lambda v: ascii(v[:8])
 )
 def test_nothing_posted_is_a_fault(web, database, value):
     with clock.at(NOW), database.session() as session:

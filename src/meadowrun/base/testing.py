@@ -30,9 +30,8 @@ def memory_folder() -> pathlib.Path:
     return folder
 
 
-#: How the tests are split among processes. Those in a browser come first, as they are found: they
-#: wait a lot, and leave the processors to the others.
-SPLIT = ["-n", "3", "--dist", "loadfile", "--no-loadscope-reorder"]
+#: How the tests are split among processes.
+SPLIT = ["-n", "2", "--dist", "loadfile"]
 #: The folders with Python of our own.
 OURS = ("src", "tests", "setup", "migrations")
 

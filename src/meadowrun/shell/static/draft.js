@@ -119,7 +119,8 @@ document.addEventListener('alpine:init', () => {
         const typed = pending;
         pending = [];
         [...kept, ...typed].forEach(queue);
-        this.state = 'Not saved yet';
+        if (pending.length) this.state = 'Not saved yet';
+        else this.tell('nothing changed');
         if (problem.newest === undefined) Meadowrun.say(problem.message);
         else
           Meadowrun.conflict(

@@ -109,6 +109,13 @@ Meadowrun.ink = (() => {
     wrap(place, range, tags, () => (off ? null : document.createElement(tag)));
   }
 
+  // Where the chosen words lead so far.
+  function linkAt(place, range) {
+    const [first] = texts(range);
+    const link = first?.parentElement.closest('a');
+    return link && place.contains(link) ? link.getAttribute('href') : '';
+  }
+
   function listed(place, range) {
     const chosenBlocks = blocks(place, range);
     if (chosenBlocks.every((block) => block.tagName === 'LI')) {
@@ -195,6 +202,7 @@ Meadowrun.ink = (() => {
 
   return {
     chosen,
+    linkAt,
     paint,
     write,
     bold: (place, range) => toggle(place, range, 'b', 'b, strong'),

@@ -211,12 +211,16 @@ document.addEventListener('alpine:init', () => {
           return;
         }
         const {format} = button.dataset;
-        if (format === 'link' || format === 'colour') {
-          Meadowrun.pop(button, Meadowrun.sheet(`sheet-${format}`), (form) => {
-            Meadowrun.closePop();
-            this.formatted(place, range, format, form.get(format));
-          });
-        } else this.formatted(place, range, format);
+        if (format !== 'link' && format !== 'colour') {
+          this.formatted(place, range, format);
+          return;
+        }
+        const sheet = Meadowrun.pop(button, Meadowrun.sheet(`sheet-${format}`), (form) => {
+          Meadowrun.closePop();
+          this.formatted(place, range, format, form.get(format));
+        });
+        const link = Meadowrun.ink.linkAt(place, range);
+        if (format === 'link' && link) sheet.elements.link.value = link;
       },
 
       formatted(place, range, format, value) {
