@@ -167,7 +167,8 @@ def _alphabet(made: Size) -> Iterator[tuple[str, str]]:
     elif made.wide:
         yield (
             COULD,
-            f"{' '.join(made.wide[:6])} need Unicode: 67 characters a part instead of 153.",
+            f"{' '.join(made.wide[:6])} {'needs' if len(made.wide) == 1 else 'need'} Unicode: 67 "
+            "characters a part instead of 153.",
         )
 
 
