@@ -11,6 +11,7 @@ from meadowrun.core.channels import beginning, take_for
 from meadowrun.core.content import edit
 from meadowrun.core.content.document import DocumentError, empty, take
 from meadowrun.core.content.lines import LINE_TYPES, Json, new_line, walk
+from meadowrun.core.content.tree import lists
 
 
 class Around(edit.Around):
@@ -369,7 +370,7 @@ def test_whatever_is_done_the_document_stays_whole(steps):
             *ids(walk(given["lines"])),
             *(c["id"] for x in walk(given["lines"]) for c in x.get("cases", ())),
         ]
-        places = [one.address for one in edit.lists(given)]
+        places = [one.address for one in lists(given)]
         change = {
             "do": verb,
             "line": names[nth % len(names)] if names else "",

@@ -2,20 +2,19 @@
 changes the old.
 
 A change is {"do": verb, …}. Lines are named by their ids, variants of an “only if” line by
-theirs. Lines stand in lists, and each list has an address: "" for the document's own, "ID:c1" for
-the second column of a line, "CASE:case" for what a variant shows, "ID:else" for what everyone
-else sees.
+theirs, lists of lines by their addresses (tree.py).
 """
 
 import copy
 import html
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from meadowrun.core.content import in_app, push, sms
 from meadowrun.core.content.document import DocumentError, renewed
-from meadowrun.core.content.lines import LINE_TYPES, Json, fresh_id, new_line, walk
+from meadowrun.core.content.lines import LINE_TYPES, Json, fresh_id, new_line
+from meadowrun.core.content.tree import case_at, find, place_for
 
 Change = Mapping[str, Any]
 #: What a document holds besides its lines that is set by a path: “buttons.0.label”.
@@ -58,69 +57,11 @@ def apply(document: Json, change: Change, around: Around) -> tuple[Json, str | N
     return document, VERBS[verb](document, change, around)
 
 
-class Held(NamedTuple):
-    """A list of lines, its address, and whether it stands in a column at any depth."""
-
-    address: str
-    lines: list[Json]
-    in_columns: bool
-
-
-def lists(document: Json) -> Iterator[Held]:
-    """Every list of lines, each before those inside its lines."""
-    yield from _lists("", document["lines"], False)
-
-
-def _lists(address: str, lines: list[Json], in_columns: bool) -> Iterator[Held]:
-    yield Held(address, lines, in_columns)
-    for line in lines:
-        for number, held in enumerate(line.get("columns", ())):
-            yield from _lists(f"{line['id']}:c{number}", held, True)
-        for case in line.get("cases", ()):
-            yield from _lists(f"{case['id']}:case", case["content"], in_columns)
-        if "otherwise" in line:
-            yield from _lists(f"{line['id']}:else", line["otherwise"], in_columns)
-
-
-def _find(document: Json, ident: Any) -> tuple[list[Json], int]:
-    """The list that holds a line, and its place there."""
-    for one in lists(document):
-        for index, line in enumerate(one.lines):
-            if line["id"] == ident:
-                return one.lines, index
-    raise DocumentError("That line is no longer there.", str(ident))
-
-
 def _line(document: Json, change: Change, kind: str = "") -> Json:
-    held, index = _find(document, change.get("line"))
+    held, index = find(document, change.get("line"))
     if kind and held[index]["type"] != kind:
         raise DocumentError(f"That line is no “{LINE_TYPES[kind][0]}”.", held[index]["id"])
     return held[index]
-
-
-def _case(document: Json, ident: Any) -> tuple[Json, int]:
-    """The “only if” line that holds a variant, and the variant's place in it."""
-    for one in lists(document):
-        for line in one.lines:
-            for index, case in enumerate(line.get("cases", ())):
-                if case["id"] == ident:
-                    return line, index
-    raise DocumentError("That variant is no longer there.", str(ident))
-
-
-def _place_for(document: Json, line: Json, address: str) -> list[Json]:
-    """The list that a line is put into. Raises DocumentError where it may not stand there."""
-    place = next((one for one in lists(document) if one.address == address), None)
-    if place is None:
-        raise DocumentError("The place for that line is no longer there.")
-    inside = list(_lists("", [line], False))[1:]
-    if any(one.lines is place.lines for one in inside):
-        raise DocumentError("A line cannot stand inside itself.", line["id"])
-    if place.in_columns and any(one["type"] == "columns" for one in walk([line])):
-        raise DocumentError(
-            "Columns cannot stand inside columns; phones could not stack them.", line["id"]
-        )
-    return place.lines
 
 
 def _number(value: Any) -> int:
@@ -152,10 +93,10 @@ def _set(document: Json, change: Change, around: Around) -> str | None:
 
 def _line_or_case(document: Json, ident: Any) -> Json:
     try:
-        held, index = _find(document, ident)
+        held, index = find(document, ident)
         return held[index]
     except DocumentError:
-        line, index = _case(document, ident)
+        line, index = case_at(document, ident)
         case: Json = line["cases"][index]
         return case
 
@@ -210,7 +151,7 @@ def _add(document: Json, change: Change, around: Around) -> str:
     line = new_line(kind)
     if kind == "only":
         line["cases"].append(_new_case())
-    held = _place_for(document, line, address)
+    held = place_for(document, line, address)
     footer = next((n for n, one in enumerate(held) if one["type"] == "footer"), len(held))
     held.insert(len(held) if kind == "footer" else footer, line)
     return str(line["id"])
@@ -224,7 +165,7 @@ def _add_picture(document: Json, change: Change, around: Around) -> str:
     """A picture behind a line, or before all others."""
     line = new_line("picture", src=str(change.get("src", "")))
     if change.get("after"):
-        held, index = _find(document, change["after"])
+        held, index = find(document, change["after"])
         held.insert(index + 1, line)
     else:
         document["lines"].insert(0, line)
@@ -232,12 +173,12 @@ def _add_picture(document: Json, change: Change, around: Around) -> str:
 
 
 def _remove(document: Json, change: Change, around: Around) -> None:
-    held, index = _find(document, change.get("line"))
+    held, index = find(document, change.get("line"))
     del held[index]
 
 
 def _copy(document: Json, change: Change, around: Around) -> str:
-    held, index = _find(document, change.get("line"))
+    held, index = find(document, change.get("line"))
     twin = renewed([held[index]])[0]
     held.insert(index + 1, copy.deepcopy(twin))
     return str(twin["id"])
@@ -251,7 +192,7 @@ def _switch(document: Json, change: Change, around: Around) -> str:
 
 def _move(by: int) -> "Verb":
     def move(document: Json, change: Change, around: Around) -> str:
-        held, index = _find(document, change.get("line"))
+        held, index = find(document, change.get("line"))
         line = held[index]
         if 0 <= index + by < len(held):
             held[index], held[index + by] = held[index + by], line
@@ -262,9 +203,9 @@ def _move(by: int) -> "Verb":
 
 def _put(document: Json, change: Change, around: Around) -> str:
     """Puts a line into a list, at a place counted without the line itself."""
-    held, index = _find(document, change.get("line"))
+    held, index = find(document, change.get("line"))
     line, address = held[index], str(change.get("into") or "")
-    target = _place_for(document, line, address)
+    target = place_for(document, line, address)
     del held[index]
     target.insert(max(0, _number(change.get("index"))), line)
     return str(line["id"])
@@ -302,7 +243,7 @@ def _part(document: Json, change: Change, around: Around) -> str:
 def _unpack(document: Json, change: Change, around: Around) -> str | None:
     """A shared part as lines of the message's own."""
     line = _line(document, change, "shared")
-    held, index = _find(document, line["id"])
+    held, index = find(document, line["id"])
     own = renewed(list(around.shared(line["part"], line["version"])))
     held[index : index + 1] = copy.deepcopy(own)
     return str(own[0]["id"]) if own else None
@@ -310,7 +251,7 @@ def _unpack(document: Json, change: Change, around: Around) -> str | None:
 
 def _keep(document: Json, change: Change, around: Around) -> str:
     """Saves a line as a shared part, which then stands in its place."""
-    held, index = _find(document, change.get("line"))
+    held, index = find(document, change.get("line"))
     part, version = around.keep(str(change.get("name", "")), held[index])
     held[index] = new_line("shared", part=part, version=version)
     return str(held[index]["id"])
@@ -345,14 +286,14 @@ def _add_variant(document: Json, change: Change, around: Around) -> str:
 
 
 def _remove_variant(document: Json, change: Change, around: Around) -> str:
-    line, index = _case(document, change.get("line"))
+    line, index = case_at(document, change.get("line"))
     del line["cases"][index]
     return str(line["id"])
 
 
 def _raise_variant(document: Json, change: Change, around: Around) -> str:
     """Moves a variant before the one above it: the first that fits is what somebody sees."""
-    line, index = _case(document, change.get("line"))
+    line, index = case_at(document, change.get("line"))
     if index:
         line["cases"].insert(index - 1, line["cases"].pop(index))
     return str(change["line"])
@@ -360,7 +301,7 @@ def _raise_variant(document: Json, change: Change, around: Around) -> str:
 
 def _ask(document: Json, change: Change, around: Around) -> str:
     """Who sees a variant: lines as in a segment, and what the variant is called."""
-    line, index = _case(document, change.get("line"))
+    line, index = case_at(document, change.get("line"))
     line["cases"][index] |= {"lines": change.get("lines"), "name": str(change.get("name") or "")}
     return str(change["line"])
 
