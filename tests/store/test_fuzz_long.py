@@ -24,13 +24,13 @@ from werkzeug.routing import AnyConverter, IntegerConverter
 
 from meadowrun.api.door import PATHS
 from meadowrun.base import clock, signing
-from meadowrun.base.cluster import free_port
 from meadowrun.core.content import spelling
 from meadowrun.shell import accounts
 from meadowrun.shell.keys import hash_key
 from meadowrun.shell.models import ApiKey
 from meadowrun.tracking import inbound
 from tests.conftest import NOW
+from tests.ports import own_port
 from tests.store.rubbish import JSON, RUBBISH, VALUES, anything, names_of
 from tests.store.web import browser, sign_in
 
@@ -393,7 +393,7 @@ def test_no_talk_by_smtp_is_a_fault(part, fuzzer, database, settings):
     """Rubbish at every step of a talk, and reports that are none; the listener still answers the
     next one at once."""
     found, _ = fuzzer
-    port = free_port()
+    port = own_port()
     office = inbound.listener(
         database, settings.__class__(**{**settings.__dict__, "inbound": ("127.0.0.1", port)})
     )

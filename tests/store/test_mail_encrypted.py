@@ -13,10 +13,10 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from meadowrun.base.cluster import free_port
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.gateways.email import Letter
 from meadowrun.gateways.smtp import SmtpGateway
+from tests.ports import own_port
 
 LETTER = Letter(
     "k",
@@ -95,7 +95,7 @@ def server():
         control = Controller(
             door,
             hostname="127.0.0.2",
-            port=free_port(26900),
+            port=own_port(),
             authenticator=door.check,
             auth_require_tls=False,
             **how,

@@ -12,13 +12,13 @@ import sqlalchemy as sa
 from aiosmtpd.controller import Controller
 
 from meadowrun.base import clock, jobs
-from meadowrun.base.cluster import free_port
 from meadowrun.gateways import sms
 from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.sends.models import Send
 from meadowrun.tracking import actions as tracking
 from tests.conftest import NOW
+from tests.ports import own_port
 from tests.store.people import add, ready_send
 from tests.store.sending import counts, run_all, segment, start, texting
 from tests.store.work import number_of
@@ -50,7 +50,7 @@ class Door:
 @contextlib.contextmanager
 def door(database, settings, **answers):
     made = Door(**answers)
-    port = free_port()
+    port = own_port()
     control = Controller(made, hostname="127.0.0.1", port=port)
     control.start()
     try:
@@ -112,7 +112,7 @@ def test_addresses_in_other_letters_go_as_the_server_takes_them_and_hold_nobody_
         for address in ("jürgen@bücher.example", "ann@post.example", "bo@bücher.example"):
             add(session, NOW, address)
         ident = ready_send(session, NOW, {"in": [{"segment": segment(session).id}], "out": []}).id
-    made, port = Listening(), free_port()
+    made, port = Listening(), own_port()
     control = Controller(made, hostname="127.0.0.1", port=port, enable_SMTPUTF8=offered)
     control.start()
     try:

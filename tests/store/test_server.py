@@ -13,10 +13,10 @@ import time
 
 import pytest
 
-from meadowrun.base.cluster import free_port
 from meadowrun.shell import accounts
 from meadowrun.shell.server import most_bytes
 from tests.conftest import NOW
+from tests.ports import own_port
 
 #: Made by chance, as a server asks for.
 SECRET = "q8Rz-4vKxN2mWc7Tj1LhYb5Ep9UsDg3F"
@@ -27,7 +27,7 @@ def served(database, tmp_path):
     """A running server with two processes; gives its port and its keeper's process."""
     with database.session() as session:
         accounts.add_user(session, NOW, "ida@farrowhill.example", "Ida", "admin", "a long password")
-    port = free_port(26800)
+    port = own_port()
     environment = {
         **os.environ,
         "PYTHONPATH": os.pathsep.join(sys.path),
@@ -46,17 +46,24 @@ def served(database, tmp_path):
             start_new_session=True,
         )
     try:
-        deadline = time.monotonic() + 30
-        while time.monotonic() < deadline:
-            try:
-                if ask(port) == 200:
-                    break
-            except OSError:
-                time.sleep(0.1)
+        wait_for_its_answer(port, keeper, tmp_path / "log")
         yield port, keeper
     finally:
         keeper.terminate()
-        keeper.wait(15)
+        keeper.wait(60)
+
+
+def wait_for_its_answer(port, keeper, log):
+    """Waits until the server answers; says what it wrote where it does not."""
+    deadline = time.monotonic() + 90
+    while time.monotonic() < deadline and keeper.poll() is None:
+        try:
+            if ask(port) == 200:
+                return
+        except OSError:
+            pass
+        time.sleep(0.1)
+    pytest.fail(f"The server did not come up (exit {keeper.poll()}):\n{log.read_text()}")
 
 
 def ask(port, path="/healthz", method="GET", body=None, headers=None):

@@ -10,8 +10,8 @@ import sqlalchemy as sa
 from aiosmtpd.controller import Controller
 
 from meadowrun.base import clock, jobs
-from meadowrun.base.cluster import free_port
 from tests.conftest import NOW
+from tests.ports import own_port
 from tests.store.people import add, ready_send
 from tests.store.test_kept_pages import TestReview
 from tests.store.web import sign_in, words
@@ -42,7 +42,7 @@ class Box:
 
 @pytest.fixture
 def port():
-    return free_port(26400)
+    return own_port()
 
 
 @pytest.fixture

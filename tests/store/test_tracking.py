@@ -16,7 +16,6 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, signing
-from meadowrun.base.cluster import free_port
 from meadowrun.base.errors import Invalid
 from meadowrun.gateways import smtp
 from meadowrun.people import actions as people
@@ -31,6 +30,7 @@ from meadowrun.shell.models import ApiKey
 from meadowrun.tracking import inbound, taking
 from meadowrun.village.post import complain, return_mail
 from tests import conftest
+from tests.ports import own_port
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.sending import Keeper, run_all, segment
 from tests.store.web import flat
@@ -453,7 +453,7 @@ def reports(database, settings, sent, name, what):
     original["Subject"] = "Hello"
     original.set_content("x")
     raw = original.as_bytes(policy=email.policy.SMTP)
-    port = free_port()
+    port = own_port()
     office = inbound.listener(database, dataclasses.replace(settings, inbound=("127.0.0.1", port)))
     office.start()
     try:
