@@ -26,7 +26,16 @@ from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import walk
 from meadowrun.features import STATIONS, features
-from meadowrun.shell import accounts, hidden, problems, request, roles, second_step, waiting
+from meadowrun.shell import (
+    accounts,
+    hidden,
+    language,
+    problems,
+    request,
+    roles,
+    second_step,
+    waiting,
+)
 from meadowrun.shell.draw import pictures
 
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
@@ -57,6 +66,7 @@ def create_app(settings: Settings, database: Database | None = None) -> flask.Fl
     app.jinja_loader = jinja2.FileSystemLoader([str(p) for p in sorted(root.glob("*/templates"))])
     app.jinja_env.undefined = jinja2.StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    language.install(app)
     csrf = flask_wtf.CSRFProtect(app)
     app.config["FEATURES"] = loaded = features(settings.demo)
     stations: dict[str, str] = {}

@@ -1,0 +1,115 @@
+"""Wordings that can be read in other languages than English.
+
+A `Wording` is an English text that remembers what it was made of. Everything that compares, stores
+or logs it sees plain English; what is printed on a page is looked up in the catalogue of whoever
+reads the page. So a text may be made anywhere, also in a rule or a background task, by code that
+knows nothing of readers.
+
+Modules import it under the usual name: `from meadowrun.core.language import Wording as _`.
+"""
+
+import contextvars
+from typing import Any, Protocol, Self
+
+import markupsafe
+
+
+class Catalogue(Protocol):
+    """What gives a text in another language, as `gettext.NullTranslations` and its kind do."""
+
+    def gettext(self, message: str) -> str:
+        """The text in that language; the English one where there is none."""
+
+    def ngettext(self, one: str, many: str, count: int) -> str:
+        """The form of the text that goes with a number."""
+
+
+_reads: contextvars.ContextVar[Catalogue | None] = contextvars.ContextVar("reads", default=None)
+
+
+def read_by(catalogue: Catalogue | None) -> None:
+    """From now on what is printed in this context is looked up in a catalogue; None: English."""
+    _reads.set(catalogue)
+
+
+class Wording(str):
+    """An English text, with the message and the values it was made of.
+
+    `message` holds its values as `%(name)s`. Where there are none, a percent sign is only that.
+    """
+
+    message: str
+    values: dict[str, Any]
+    #: the form for several, and how many there are, where the text goes by a number
+    many: str
+    count: float
+
+    def __new__(cls, message: str, /, **values: Any) -> Self:
+        """`Wording("%(name)s was saved.", name="A")` reads “A was saved.”"""
+        return cls._made(message, values, "", 0)
+
+    @classmethod
+    def counted(cls, one: str, many: str, count: float, /, **values: Any) -> Self:
+        """A text that goes by a number: `one` for exactly 1, else `many`."""
+        return cls._made(one, values, many, count)
+
+    @classmethod
+    def _made(cls, message: str, values: dict[str, Any], many: str, count: float) -> Self:
+        english = many if many and count != 1 else message
+        made = super().__new__(cls, english % values if values else english)
+        made.message, made.values, made.many, made.count = message, values, many, count
+        return made
+
+    def __str__(self) -> str:
+        """Itself, so that `str()` of an error keeps what its text was made of."""
+        return self
+
+    def __html__(self) -> str:
+        """As whoever reads the page reads it; called by templates."""
+        return str(markupsafe.escape(str.__str__(in_language(self))))
+
+
+def in_language(text: str) -> str:
+    """A text as whoever reads this page reads it; a plain string as it is."""
+    catalogue = _reads.get()
+    if catalogue is None or not isinstance(text, Wording):
+        return text
+    if text.many:
+        # Catalogues ask for a whole number; half a row is said as several are.
+        whole = int(text.count) if text.count == int(text.count) else 2
+        found = catalogue.ngettext(text.message, text.many, whole)
+    else:
+        found = catalogue.gettext(text.message)
+    if not text.values:
+        return found
+    return found % {
+        name: in_language(value) if isinstance(value, str) else value
+        for name, value in text.values.items()
+    }
+
+
+def in_markup(
+    message: str, /, *tags: tuple[str, markupsafe.Markup], **values: Any
+) -> markupsafe.Markup:
+    """A message of a template, which may hold markup, as whoever reads the page reads it.
+
+    Args:
+        message: the English message; values as `%(name)s`, elements without attributes.
+        tags: names of elements in the message, each with its opening tag as it is to be.
+        values: what is put in, made safe unless it is markup.
+    """
+    catalogue = _reads.get()
+    found = catalogue.gettext(message) if catalogue else message
+    for name, tag in tags:
+        opened = tag.replace("%", "%%") if values else tag
+        found = found.replace(f"<{name}>", opened)
+        found = found.replace(f"</{name}>", f"</{name.rstrip('0123456789')}>")
+    return markupsafe.Markup(found) % values if values else markupsafe.Markup(found)
+
+
+def in_attribute(message: str, /, **values: Any) -> markupsafe.Markup:
+    """A message of a template inside an attribute, as whoever reads the page reads it."""
+    catalogue = _reads.get()
+    found = catalogue.gettext(message) if catalogue else message
+    safe = markupsafe.Markup(found.replace('"', "&#34;"))
+    return safe % values if values else safe

@@ -1,0 +1,419 @@
+"""The texts of a template, found in its source, so that templates stay plain English.
+
+A *unit* is what a translator gets as one message: the words of an element with the small elements
+and the values among them, a read attribute, or a literal inside an expression. `marked` puts a
+call around each of them before Jinja reads the template; `units` lists them for a catalogue. Both
+come from the same reading, so that what is looked up is what was listed.
+
+In a message, values are `%(name)s`, and small elements stand without their attributes, numbered
+where they repeat: `It goes to <a>%(name)s</a> and <a2>others</a2>.` A sentence that is broken by a
+statement (`{% if … %}`) makes one unit before it, one inside and one behind.
+"""
+
+import dataclasses
+import html
+import keyword
+import re
+from collections.abc import Iterator, Sequence
+
+#: Elements that do not end a sentence.
+INLINE = frozenset(
+    ["a", "abbr", "b", "button", "code", "em", "i", "kbd", "label", "mark", "q", "small", "span"]
+    + ["strong", "sub", "sup", "time", "u", "var"]
+)
+#: Attributes that are read, by eye or by a screen reader.
+READ = ("aria-label", "title", "placeholder", "alt", "data-sure", "data-say", "data-label")
+#: Expressions that print whole parts of a page, and no value of a sentence.
+_PARTS = re.compile(r"^(csrf|draw|caller|super|held|row|field|picture)\b")
+#: Quoted braces are part of what is quoted.
+_CODE = r"(?:'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\"|[^'\"])*?"
+_JINJA = rf"\{{#.*?#\}}|\{{\{{{_CODE}\}}\}}|\{{%{_CODE}%\}}"
+_TOKEN = re.compile(
+    rf"(?P<jinja>{_JINJA})|(?P<remark><!.*?>)"
+    r"|(?P<tag></?[a-zA-Z][\w-]*"
+    rf"(?:{_JINJA}|\"(?:{_JINJA}|[^\"])*\"|'(?:{_JINJA}|[^'])*'|[^<>\"'{{]|\{{(?![{{%#]))*>)",
+    re.DOTALL,
+)
+#: What is inside these is no text of ours, or keeps its blanks.
+_WHOLE = re.compile(r"<(script|style|textarea|pre)\b.*?</\1\s*>", re.DOTALL)
+_LITERAL = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
+_ONE_JINJA = re.compile(_JINJA, re.DOTALL)
+#: What stands between the expressions of an attribute, and they.
+_SPLIT = re.compile(r"(\{\{.*?\}\})", re.DOTALL)
+_ATTRIBUTE = re.compile(
+    rf"(?P<bare>{_JINJA})|(?:\b(?P<read>{'|'.join(READ)})|[^\s\"'<>=]+)=\""
+    rf"(?P<value>(?:{_JINJA}|[^\"])*)\"",
+    re.DOTALL,
+)
+#: Statements whose literals name templates.
+_NAMES_FILES = re.compile(r"\{%[-+]?\s*(include|extends|from|import)\b")
+#: A literal that an expression may come to: the first thing in it, or behind “else”.
+_RESULT = re.compile(r"(?:(?<=\{\{ )|(?<=\{\{- )|(?<=\belse ))(?=['\"])")
+#: One word that stands for itself, as labels do.
+_LABEL = re.compile(r"[A-Z][a-z]+")
+_BLANK = " \t\n\r"
+#: A word: two letters that stand together.
+_WORD = re.compile(r"[^\W\d_]{2}")
+#: What is written for machines: addresses, queries, formats, markup.
+_MACHINE = re.compile(
+    r"^[\w.:/#%{}\[\]()=&?*|@<>,;+'\"^$~!-]*$|\b(SELECT|INSERT|UPDATE|DELETE|WHERE|JOIN|CREATE|"
+    r"ALTER|FROM|AND|ORDER BY|VALUES|CASE|UNION|WITH)\b|</|/>|<\w+|\\[bdsw]|::|^--|%[sd(]"
+)
+
+
+@dataclasses.dataclass(frozen=True)
+class Unit:
+    """One message of a template, and the line on which it begins."""
+
+    text: str
+    line: int
+
+
+@dataclasses.dataclass(frozen=True)
+class _Token:
+    """A piece of the source: its kind (text, expression, open, close, other), where it begins, and
+    the name of its element where it is a tag."""
+
+    kind: str
+    source: str
+    at: int
+    name: str = ""
+
+
+@dataclasses.dataclass(frozen=True)
+class _Change:
+    """Another source for a stretch of the template, and the messages in it with their places."""
+
+    at: int
+    end: int
+    instead: str
+    messages: tuple[tuple[str, int], ...]
+
+
+def is_for_people(text: str) -> bool:
+    """Whether a string holds words that somebody reads."""
+    return bool(_WORD.search(text.replace("…", ""))) and not _MACHINE.search(text)
+
+
+def literal_is_for_people(text: str) -> bool:
+    """Whether a literal of an expression is read, not a key, an address or a class."""
+    if _LABEL.fullmatch(text):
+        return True
+    return (" " in text.strip() or text[:1].isupper()) and is_for_people(text)
+
+
+def units(source: str) -> list[Unit]:
+    """The messages of a template in their order."""
+    found = [message for change in _changes(source) for message in change.messages]
+    return [Unit(text, source.count("\n", 0, at) + 1) for text, at in found]
+
+
+def marked(source: str) -> str:
+    """The template with a call around each message; every line keeps its number."""
+    made, at = [], 0
+    for change in _changes(source):
+        made += [source[at : change.at], change.instead]
+        at = change.end
+    return "".join([*made, source[at:]])
+
+
+def _changes(source: str) -> Iterator[_Change]:
+    """What is changed, from the top to the bottom."""
+    run: list[_Token] = []
+    for token in _tokens(source):
+        if token.kind == "other" or (token.name and token.name not in INLINE):
+            yield from _of_run(run)
+            run = []
+            yield from _of_token(token)
+        else:
+            run.append(token)
+    yield from _of_run(run)
+
+
+def _tokens(source: str) -> Iterator[_Token]:
+    """The source in pieces, one after another."""
+    whole = {match.start(): match.end() for match in _WHOLE.finditer(source)}
+    at = 0
+    while at < len(source):
+        found = _TOKEN.search(source, at)
+        end = found.start() if found else len(source)
+        if end > at:
+            yield _Token("text", source[at:end], at)
+        if not found:
+            return
+        if end in whole:
+            yield from _whole(source[end : whole[end]], end)
+            at = whole[end]
+        else:
+            yield _token(found)
+            at = found.end()
+
+
+def _whole(source: str, at: int) -> Iterator[_Token]:
+    """An element whose text is not ours: its own tag, which may be read, and the rest."""
+    tag = _TOKEN.match(source)
+    length = tag.end() if tag else 0
+    yield _Token("other", source[:length], at, "script")
+    yield _Token("kept", source[length:], at + length, "script")
+
+
+def _token(found: re.Match[str]) -> _Token:
+    piece, at = found.group(), found.start()
+    if found["tag"]:
+        name = re.match(r"</?([a-zA-Z][\w-]*)", piece)
+        kind = "close" if piece.startswith("</") else "open"
+        return _Token(kind, piece, at, name.group(1).lower() if name else "")
+    if piece.startswith("{{") and not _PARTS.match(_expression(piece)):
+        return _Token("expression", piece, at)
+    return _Token("other", piece, at)
+
+
+def _expression(piece: str) -> str:
+    """What stands between the braces."""
+    return piece[2:-2].strip("-+").strip()
+
+
+def _of_run(run: Sequence[_Token]) -> Iterator[_Change]:
+    """What becomes of a stretch without statements and without elements that end a sentence."""
+    pairs = _pairs(run)
+    broken = [
+        place
+        for place, token in enumerate(run)
+        if token.kind in ("open", "close") and place not in pairs
+    ]
+    if broken:
+        yield from _of_run(run[: broken[0]])
+        yield from _of_token(run[broken[0]])
+        yield from _of_run(run[broken[0] + 1 :])
+        return
+    if _speaks(run, pairs):
+        yield _unit(run)
+        return
+    place = 0
+    while place < len(run):
+        yield from _of_token(run[place])
+        if run[place].kind == "open":
+            yield from _of_run(run[place + 1 : pairs[place]])
+            place = pairs[place]
+        place += 1
+
+
+def _pairs(run: Sequence[_Token]) -> dict[int, int]:
+    """The places of tags that belong together, each to the other."""
+    pairs: dict[int, int] = {}
+    opened: list[int] = []
+    for place, token in enumerate(run):
+        if token.kind == "open":
+            opened.append(place)
+        elif token.kind == "close" and opened and run[opened[-1]].name == token.name:
+            start = opened.pop()
+            pairs[start], pairs[place] = place, start
+    return pairs
+
+
+def _speaks(run: Sequence[_Token], pairs: dict[int, int]) -> bool:
+    """Whether words stand in it outside of its elements."""
+    place = 0
+    while place < len(run):
+        token = run[place]
+        if token.kind == "text" and _WORD.search(html.unescape(token.source)):
+            return True
+        place = pairs[place] + 1 if token.kind == "open" else place + 1
+    return False
+
+
+def _unit(run: Sequence[_Token], function: str = "in_markup") -> _Change:
+    """The change that puts a call in the place of one unit; the blanks around it stay."""
+    said = _Said()
+    for token in run:
+        said.take(token)
+    source = "".join(token.source for token in run)
+    words = source.strip(_BLANK)
+    before, after = source.split(words, 1) if words else (source, "")
+    # A blank that the first or the last expression takes away stays away.
+    opened = "{{-" if words.startswith("{{-") else "{{"
+    closed = "-}}" if words.endswith("-}}") else "}}"
+    if opened == "{{-":
+        before = ""
+    if closed == "-}}":
+        after = ""
+    lost = source.count("\n") - before.count("\n") - after.count("\n")
+    kept, call = said.kept(), said.call(function)
+    lines = "\n" * max(lost - kept.count("\n") - call.count("\n"), 0)
+    at, end = run[0].at, run[-1].at + len(run[-1].source)
+    return _Change(
+        at,
+        end,
+        f"{before}{kept}{opened} {call}{lines} {closed}{after}",
+        ((said.message, at + len(before)), *said.inner),
+    )
+
+
+class _Said:
+    """A message as it grows piece by piece."""
+
+    def __init__(self) -> None:
+        self._text = ""
+        #: the expressions by the names they have in the message
+        self._values: dict[str, str] = {}
+        #: the tags that are put in, by the names they have in the message
+        self._tags: dict[str, str] = {}
+        #: messages inside its tags and expressions, with their places
+        self.inner: list[tuple[str, int]] = []
+        self._open: list[str] = []
+        self._cut = False
+
+    @property
+    def message(self) -> str:
+        """As a translator gets it. Only beside values is a percent sign doubled."""
+        text = self._text.strip(_BLANK)
+        return text if self._values else text.replace("%%", "%")
+
+    def take(self, token: _Token) -> None:
+        """Adds a piece."""
+        if token.kind == "text":
+            self._add(re.sub(f"[{_BLANK}]+", " ", token.source).replace("%", "%%"))
+        elif token.kind == "open":
+            self._add(f"<{self._named(token)}>")
+        elif token.kind == "close":
+            self._add(f"</{self._open.pop()}>")
+        else:
+            if token.source.startswith("{{-"):
+                self._text = self._text.rstrip(_BLANK)
+            made, inner = _literals(token.source, token.at, printed=True)
+            self.inner += inner
+            self._add(f"%({self._value(_expression(token.source), _expression(made))})s")
+            self._cut = token.source.endswith("-}}")
+
+    def _add(self, text: str) -> None:
+        text = text.lstrip(_BLANK) if self._cut else text
+        self._cut = self._cut and not text
+        self._text += text[1:] if self._text[-1:] == text[:1] == " " else text
+
+    def _named(self, token: _Token) -> str:
+        plain = token.source == f"<{token.name}>"
+        number, name = 1, token.name
+        while name in self._tags or (not plain and f"<{name}>" in self._text):
+            number += 1
+            name = f"{token.name}{number}"
+        if not plain or name != token.name:
+            self._tags[name], inner = _within(token.source, token.at)
+            self.inner += inner
+        self._open.append(name)
+        return name
+
+    def _value(self, expression: str, made: str) -> str:
+        for name, known in self._values.items():
+            if known == made:
+                return name
+        plain = _LITERAL.sub("", expression).split("|")[0]
+        words = re.findall(r"[A-Za-z][A-Za-z0-9_]*(?=\s*(?:\(|$))", plain)
+        base = words[0] if words and not keyword.iskeyword(words[0]) else "value"
+        number, name = 1, base
+        while name in self._values:
+            number += 1
+            name = f"{base}{number}"
+        self._values[name] = made
+        return name
+
+    def kept(self) -> str:
+        """Statements that keep each tag with its attributes, for the call to put in."""
+        return "".join(
+            f"{{% set kept_{name} %}}{tag}{{% endset %}}" for name, tag in self._tags.items()
+        )
+
+    def call(self, function: str) -> str:
+        """The call of a function of the templates that says the message."""
+        tags = "".join(f", ({name!r}, kept_{name})" for name in self._tags)
+        values = "".join(f", {name}=({value})" for name, value in self._values.items())
+        return f"{function}({_quoted(self.message)}{tags}{values})"
+
+
+def _quoted(text: str) -> str:
+    """A literal of Jinja."""
+    return "'" + text.replace("\\", "\\\\").replace("'", "\\'") + "'"
+
+
+def _of_token(token: _Token) -> Iterator[_Change]:
+    """What becomes of a tag, an expression or a statement by itself."""
+    if token.kind in ("text", "kept"):
+        return
+    if token.kind == "expression":
+        made, inner = _literals(token.source, token.at, printed=True)
+    else:
+        made, inner = _within(token.source, token.at)
+    if made != token.source:
+        yield _Change(token.at, token.at + len(token.source), made, tuple(inner))
+
+
+def _within(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
+    """A tag, an expression or a statement with calls around what it says; and that, with its
+    places."""
+    if source.startswith(("{#", "<!")):
+        return source, []
+    if source.startswith("{"):
+        return _literals(source, at)
+    said: list[tuple[str, int]] = []
+    made, done = [], 0
+    for found in _ATTRIBUTE.finditer(source):
+        place = "bare" if found["bare"] else "value"
+        of = _read if found["read"] else _expressions
+        kept, inner = of(found[place], at + found.start(place))
+        said += inner
+        made += [source[done : found.start(place)], kept]
+        done = found.end(place)
+    return "".join([*made, source[done:]]), said
+
+
+def _expressions(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
+    """The inside of an attribute that nobody reads: only literals in its expressions are said."""
+    made, said, done = [], [], 0
+    for found in _ONE_JINJA.finditer(source):
+        kept, inner = _within(found.group(), at + found.start())
+        said += inner
+        made += [source[done : found.start()], kept]
+        done = found.end()
+    return "".join([*made, source[done:]]), said
+
+
+def _read(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
+    """The inside of an attribute that is read: what stands between its statements is a message."""
+    made, said, done = [], [], 0
+    ends = [(m.start(), m.end()) for m in _ONE_JINJA.finditer(source) if m.group()[1] == "%"]
+    for start, end in [*ends, (len(source), len(source))]:
+        piece = source[done:start]
+        tokens = [
+            _Token("expression" if part.startswith("{{") else "text", part, at + done)
+            for part in _SPLIT.split(piece)
+            if part
+        ]
+        if any(token.kind == "text" and is_for_people(token.source) for token in tokens):
+            change = _unit(tokens, "in_attribute")
+            piece = change.instead
+            said += change.messages
+        else:
+            piece, inner = _expressions(piece, at + done)
+            said += inner
+        statement, inner = _literals(source[start:end], at + start)
+        said += inner
+        made += [piece, statement]
+        done = end
+    return "".join(made), said
+
+
+def _literals(source: str, at: int, printed: bool = False) -> tuple[str, list[tuple[str, int]]]:
+    """An expression or a statement with calls around the literals that are read; where it is
+    printed as text, those that it may come to are read whatever they look like."""
+    if _NAMES_FILES.match(source):
+        return source, []
+    results = {m.start() for m in _RESULT.finditer(source)} if printed else set()
+    said: list[tuple[str, int]] = []
+
+    def call(found: re.Match[str]) -> str:
+        text = found.group(1) or found.group(2) or ""
+        if not (literal_is_for_people(text) or found.start() in results and _WORD.search(text)):
+            return found.group()
+        said.append((text.replace("\\'", "'"), at + found.start()))
+        return f"wording({found.group()})"
+
+    return _LITERAL.sub(call, source), said
