@@ -3,6 +3,7 @@
 import importlib
 import pathlib
 import sys
+from typing import IO
 
 import click
 
@@ -130,10 +131,22 @@ def shots() -> None:
 
 
 @main.command()
-def words() -> None:
+@click.option(
+    "--catalogue",
+    type=click.File("wb"),
+    help="Instead, writes what can be translated to a file: a catalogue of gettext.",
+)
+def words(catalogue: IO[bytes] | None) -> None:
     """Lists every visible string once, to be read in one go."""
     from meadowrun import visible
 
+    if catalogue:
+        from babel.messages.pofile import write_po
+
+        from meadowrun.shell.language import catalogue as every
+
+        write_po(catalogue, every.catalogue(), width=100)
+        return
     for line in visible.listed(visible.every()):
         click.echo(line)
 

@@ -1,6 +1,7 @@
 """The features of the application, each after what it stands on; and the stations of its header."""
 
 from meadowrun.base.manifest import Loaded, load
+from meadowrun.core.language import Wording
 
 #: Folders with a `feature.py`.
 NAMES = (
@@ -26,12 +27,12 @@ NAMES = (
 OF_DEMO = ("village",)
 #: What the header leads to: its words and endpoint.
 STATIONS = (
-    ("Today", "home.today"),
-    ("People", "people.table"),
-    ("Messages", "messages.table"),
-    ("Campaigns", "campaigns.table"),
-    ("Calendar", "calendar.show"),
-    ("Results", "results.table"),
+    (Wording("Today"), "home.today"),
+    (Wording("People"), "people.table"),
+    (Wording("Messages"), "messages.table"),
+    (Wording("Campaigns"), "campaigns.table"),
+    (Wording("Calendar"), "calendar.show"),
+    (Wording("Results"), "results.table"),
 )
 
 

@@ -12,39 +12,13 @@ import pathlib
 import re
 from collections.abc import Iterator
 
+from meadowrun.shell.language import units
+
 SRC = pathlib.Path(__file__).parent
-#: Elements that do not end a sentence.
-_INLINE = frozenset(
-    [
-        "a",
-        "b",
-        "button",
-        "code",
-        "em",
-        "i",
-        "kbd",
-        "label",
-        "small",
-        "span",
-        "strong",
-        "sub",
-        "sup",
-        "time",
-    ]
-)
-#: Attributes that are read, by eye or by a screen reader.
-_READ = ("aria-label", "title", "placeholder", "alt", "data-sure", "data-say", "data-label")
-_JINJA = re.compile(r"\{#.*?#\}|\{\{-?(.*?)-?\}\}|\{%-?(.*?)-?%\}", re.DOTALL)
-_LITERAL = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
-_TAG = re.compile(r"<(/?)([a-zA-Z][\w-]*)((?:\s+[^<>]*)?)/?>", re.DOTALL)
 _SCRIPT = re.compile(r"//[^\n]*|'((?:[^'\\\n]|\\.)*)'|`((?:[^`\\]|\\.)*)`")
-#: A word: two letters that stand together.
-_WORD = re.compile(r"[^\W\d_]{2}")
-#: What is written for machines: addresses, queries, formats, markup.
-_MACHINE = re.compile(
-    r"^[\w.:/#%{}\[\]()=&?*|@<>,;+'\"^$~!-]*$|\b(SELECT|INSERT|UPDATE|DELETE|WHERE|JOIN|CREATE|"
-    r"ALTER|FROM|AND|ORDER BY|VALUES|CASE|UNION|WITH)\b|</|/>|<\w+|\\[bdsw]|::|^--|%[sd(]"
-)
+#: What stands for a value, or marks an element, in the message of a template.
+_VALUE = re.compile(r"%\(\w+\)s")
+_TAG = re.compile(r"</?\w+>")
 
 
 @dataclasses.dataclass(frozen=True)
@@ -57,39 +31,9 @@ class Said:
 
 
 def of_template(source: str) -> Iterator[tuple[str, int]]:
-    """The sentences of a template, and the literals of its expressions, with their lines."""
-
-    def line_of(place: int) -> int:
-        return source.count("\n", 0, place) + 1
-
-    for match in _JINJA.finditer(source):
-        for literal in _LITERAL.finditer(match.group(1) or match.group(2) or ""):
-            text = literal.group(1) or literal.group(2) or ""
-            if " " in text.strip() or text[:1].isupper():
-                yield text, line_of(match.start())
-    plain = _JINJA.sub(lambda m: _kept(m.group(), "…" if m.group(1) else " "), source)
-    plain = re.sub(
-        r"<(script|style|svg)\b.*?</\1>", lambda m: _kept(m.group(), ""), plain, flags=re.DOTALL
-    )
-    sentence, begun, place = "", 0, 0
-    for tag in _TAG.finditer(plain):
-        text = plain[place : tag.start()]
-        if not sentence.strip():
-            begun = place + len(text) - len(text.lstrip())
-        sentence += text
-        place = tag.end()
-        for name in _READ:
-            if found := re.search(rf'\b{name}="([^"]*)"', tag.group(3)):
-                yield found.group(1), line_of(tag.start())
-        if tag.group(2).lower() not in _INLINE:
-            yield sentence, line_of(begun)
-            sentence = ""
-    yield sentence + plain[place:], line_of(begun)
-
-
-def _kept(text: str, instead: str) -> str:
-    """Something else in the place of a text, with as many lines."""
-    return instead + "\n" * text.count("\n")
+    """The messages of a template, with their lines."""
+    for unit in units.units(source):
+        yield _TAG.sub("", _VALUE.sub("…", unit.text)), unit.line
 
 
 def of_script(source: str) -> Iterator[tuple[str, int]]:
@@ -127,10 +71,8 @@ def of_python(source: str) -> Iterator[tuple[str, int]]:
 
 def _words(text: str) -> str:
     """A string as somebody reads it; empty where it holds no words for people."""
-    text = " ".join(html.unescape(text).split())
-    if not _WORD.search(text.replace("…", "")) or _MACHINE.search(text):
-        return ""
-    return text
+    text = " ".join(_VALUE.sub("…", html.unescape(text)).split())
+    return text if units.is_for_people(text) else ""
 
 
 def every(root: pathlib.Path = SRC) -> list[Said]:

@@ -10,6 +10,7 @@ from meadowrun.base.errors import Invalid
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPES
+from meadowrun.core.language import Wording
 from meadowrun.imports import actions, queries
 from meadowrun.imports.models import Import
 from meadowrun.people.queries import topics
@@ -129,7 +130,11 @@ def match(actor: Actor, ident: int) -> Answer:
     for heading, field in data.get("new", {}).items():
         if heading not in found.columns:
             raise Invalid(
-                f"“new” names columns of the file; it has none called “{heading}”.", "new"
+                Wording(
+                    "“new” names columns of the file; it has none called “%(heading)s”.",
+                    heading=heading,
+                ),
+                "new",
             )
         new[found.columns.index(heading)] = (field.get("label") or heading, field["type"])
     actions.set_plan(db(), actor, now(), found, plan, new)
@@ -142,7 +147,11 @@ def _plan(found: Import, data: Json) -> pf.Plan:
     targets = data.get("targets", list(before.targets))
     if len(targets) != len(found.columns):
         raise Invalid(
-            f"“targets” has one text for each of the {len(found.columns)} columns.", "targets"
+            Wording(
+                "“targets” has one text for each of the %(columns)s columns.",
+                columns=len(found.columns),
+            ),
+            "targets",
         )
     channels, about = data.get("channels", []), data.get("topics", [0])
     if not set(about) <= {0, *(topic.id for topic in topics(db()))}:

@@ -13,6 +13,7 @@ from meadowrun.base import own_writes, signing
 from meadowrun.base.audit import Actor
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid, NotAllowed
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.shell import keys
 from meadowrun.shell.models import SCOPES, ApiKey
@@ -131,13 +132,21 @@ def key_actor(scope: str) -> Actor:
         )
     if not key.direct and not _bearer().startswith("token_"):
         raise NotAllowed(
-            f"The key “{key.name}” is only exchanged for tokens: post it to /api/v1/token, and "
-            "send the token it gives."
+            Wording(
+                "The key “%(name)s” is only exchanged for tokens: post it to /api/v1/token, "
+                "and send the token it gives.",
+                name=key.name,
+            )
         )
     if scope not in key.may:
         raise NotAllowed(
-            f"The key “{key.name}” may not do this: it needs “{scope}” ({SCOPES[scope]}). An "
-            "administrator makes another key."
+            Wording(
+                "The key “%(name)s” may not do this: it needs “%(scope)s” (%(scopes)s). An "
+                "administrator makes another key.",
+                name=key.name,
+                scope=scope,
+                scopes=SCOPES[scope],
+            )
         )
     moment = machine_now()
     if key.last_used_at is None or moment - key.last_used_at > _USED_AGAIN:
@@ -256,13 +265,27 @@ def _hold(validator: jsonschema.protocols.Validator, data: Json) -> None:
     if problem.validator == "required":
         missing = next(name for name in problem.validator_value if name not in problem.instance)
         place = f"{place}.{missing}".lstrip(".")
-        raise Invalid(f"“{place}” is missing.", place)
+        raise Invalid(Wording("“%(place)s” is missing.", place=place), place)
     wanted = problem.validator_value
     if problem.validator == "type":
         kinds = [wanted] if isinstance(wanted, str) else wanted
-        raise Invalid(f"“{place}” is {' or '.join(_KINDS[kind] for kind in kinds)}.", place)
+        raise Invalid(
+            Wording(
+                "“%(place)s” is %(kinds)s.",
+                place=place,
+                kinds=" or ".join(_KINDS[kind] for kind in kinds),
+            ),
+            place,
+        )
     if problem.validator == "enum":
-        raise Invalid(f"“{place}” is one of {', '.join(map(str, wanted))}.", place)
+        raise Invalid(
+            Wording(
+                "“%(place)s” is one of %(allowed)s.",
+                place=place,
+                allowed=", ".join(map(str, wanted)),
+            ),
+            place,
+        )
     raise Invalid(f"“{place}”: {problem.message}.", place)
 
 
@@ -271,7 +294,14 @@ def whole(name: str, default: int, most: int | None = None) -> int:
     least, and no more than that are given. Raises Invalid."""
     text = flask.request.args.get(name, str(default))
     if not is_whole(text) or most and not int(text):
-        raise Invalid(f"“{name}” must be a whole number{', 1 at least' if most else ''}.", name)
+        raise Invalid(
+            Wording(
+                "“%(name)s” must be a whole number%(value)s.",
+                name=name,
+                value=", 1 at least" if most else "",
+            ),
+            name,
+        )
     return min(int(text), most) if most else int(text)
 
 

@@ -6,6 +6,7 @@ import flask
 from meadowrun.api.door import TEXT, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import NotFound
+from meadowrun.core.language import Wording
 from meadowrun.people import dictionary, duplicates, queries
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import Field
@@ -110,7 +111,7 @@ def merge_fields(actor: Actor, ident: int) -> Answer:
 def change_kind(actor: Actor, key: str) -> Answer:
     data, kind = body(), event_kind(db(), key)
     if kind is None:
-        raise NotFound(f"No event is called “{key}”.")
+        raise NotFound(Wording("No event is called “%(key)s”.", key=key))
     dictionary.change_kind(
         db(),
         actor,
@@ -140,7 +141,11 @@ def change_kind(actor: Actor, key: str) -> Answer:
 def merge_kinds(actor: Actor, key: str) -> Answer:
     kept, gone = event_kind(db(), key), event_kind(db(), body()["gone"])
     if kept is None or gone is None:
-        raise NotFound(f"No event is called “{key if kept is None else body()['gone']}”.")
+        raise NotFound(
+            Wording(
+                "No event is called “%(value)s”.", value=key if kept is None else body()["gone"]
+            )
+        )
     return flask.jsonify(
         moved=dictionary.merge_kinds(db(), actor, gone, kept), event=kept.key, aka=kept.aka
     )

@@ -7,6 +7,7 @@ import flask
 from meadowrun.api.door import TEXT, Json, endpoint, thing
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
+from meadowrun.core.language import Wording
 from meadowrun.core.scores import ScoreProblem
 from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as contact_of
@@ -102,7 +103,12 @@ def give_points(actor: Actor, ident: int) -> Answer:
     try:
         working.work_out(moment(), score, ident)
     except ScoreProblem as problem:
-        raise Invalid(f"“{score.name}” cannot be worked out: {problem}", "score") from None
+        raise Invalid(
+            Wording(
+                "“%(name)s” cannot be worked out: %(problem)s", name=score.name, problem=problem
+            ),
+            "score",
+        ) from None
     return flask.jsonify(
         score=score.name, points=queries.kept_points(db(), ident).get(score.name, 0)
     )

@@ -28,6 +28,7 @@ from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
 from meadowrun.core.audience.schema import schema
 from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.language import Wording
 from meadowrun.people import actions as people
 from meadowrun.people import company_queries, keeping, list_queries, queries
 from meadowrun.people.duplicates import merge
@@ -178,7 +179,7 @@ def _take_consent(contact: Contact, data: Json) -> None:
     topics = {t.key: t.id for t in queries.topics(db())}
     channel, topic = consent.get("channel", "email"), consent.get("topic")
     if topic and topic not in topics:
-        raise Invalid(f"There is no topic “{topic}”.", "consent.topic")
+        raise Invalid(Wording("There is no topic “%(topic)s”.", topic=topic), "consent.topic")
     people.set_consent(
         db(),
         now(),

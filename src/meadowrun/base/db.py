@@ -12,6 +12,7 @@ from sqlalchemy import orm
 from sqlalchemy.dialects.postgresql import JSONB
 
 from meadowrun.base.errors import NotFound
+from meadowrun.core.language import Wording
 
 # A send reads one JSON value for each person: the standard library's reader was a tenth of its
 # time.
@@ -102,7 +103,7 @@ def existing(session: orm.Session, model: type[Row], ident: object, what: str) -
     """The row with this key. Raises NotFound: “This <what> does not exist any more.”"""
     row = session.get(model, ident)
     if row is None:
-        raise NotFound(f"This {what} does not exist any more.")
+        raise NotFound(Wording("This %(what)s does not exist any more.", what=what))
     return row
 
 

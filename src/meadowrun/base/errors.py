@@ -1,11 +1,16 @@
 """The one tree of domain errors. The shell turns them into pages or JSON in one place
 (shell/problems.py)."""
 
+from meadowrun.core.language import worded
+
 
 class MeadowrunError(Exception):
     """Something a person can act on. `str()` of it says what is wrong, where, and what to do."""
 
     status = 500
+
+    def __init__(self, message: str = ""):
+        super().__init__(worded(message))
 
 
 class NotFound(MeadowrunError):

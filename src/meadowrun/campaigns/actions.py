@@ -12,6 +12,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import fold
 from meadowrun.people.queries import definitions_using
 from meadowrun.tags import actions as tag_actions
@@ -72,7 +73,10 @@ def save(
     taken = session.scalar(sa.select(Campaign).where(Campaign.name == name))
     if taken is not None and taken is not campaign:
         raise Conflict(
-            f"There is a campaign called “{name}” already. Add its place or date to the name."
+            Wording(
+                "There is a campaign called “%(name)s” already. Add its place or date to the name.",
+                name=name,
+            )
         )
     kind = " ".join(str(values.get("kind") or "Other").split())
     if len(kind) > 40:
@@ -105,6 +109,8 @@ def delete(
         session, f'$.** ? (@.kind == "mail" && @.of.campaign == {int(campaign.id)})'
     )
     if used:
-        raise Conflict(f"“{campaign.name}” goes on in {', '.join(used[:5])}.")
+        raise Conflict(
+            Wording("“%(name)s” goes on in %(used)s.", name=campaign.name, used=", ".join(used[:5]))
+        )
     audit.record(session, actor, now, "deleted", "campaign", campaign.id, campaign.name)
     session.delete(campaign)

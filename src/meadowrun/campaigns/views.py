@@ -8,6 +8,7 @@ import flask
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.campaigns import actions
 from meadowrun.campaigns.models import Campaign
+from meadowrun.core.language import Wording
 from meadowrun.people.tagged import narrowed
 from meadowrun.shell.request import (
     Answer,
@@ -76,14 +77,19 @@ def _read() -> dict[str, Any]:
         try:
             values[name] = dt.date.fromisoformat(text) if text else None
         except ValueError:
-            raise Invalid(f"“{text}” is not a date.", name) from None
+            raise Invalid(Wording("“%(text)s” is not a date.", text=text), name) from None
     facts: dict[str, str] = {}
     for label, value in _typed_facts():
         key = actions.fact_key(label)
         if not key or not key[0].isalpha():
-            raise Invalid(f"The fact “{label}” needs a name that begins with a letter.", "fact")
+            raise Invalid(
+                Wording(
+                    "The fact “%(label)s” needs a name that begins with a letter.", label=label
+                ),
+                "fact",
+            )
         if key in facts:
-            raise Invalid(f"The fact “{label}” is listed twice.", "fact")
+            raise Invalid(Wording("The fact “%(label)s” is listed twice.", label=label), "fact")
         facts[key] = value
     return values | {"facts": facts}
 
@@ -96,7 +102,11 @@ def create() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _form(None, flask.request.form.to_dict(), problem), problem.status
-    return done("campaigns.show", f"“{made.name}” has begun. Give it a send.", ident=made.id)
+    return done(
+        "campaigns.show",
+        Wording("“%(name)s” has begun. Give it a send.", name=made.name),
+        ident=made.id,
+    )
 
 
 @pages.get("/campaigns/<int:ident>")
@@ -151,4 +161,4 @@ def delete(ident: int) -> Answer:
         )
     except MeadowrunError as problem:
         return not_done(problem, "campaigns.show", ident=ident)
-    return done("campaigns.table", f"“{name}” was deleted.")
+    return done("campaigns.table", Wording("“%(name)s” was deleted.", name=name))

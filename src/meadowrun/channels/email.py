@@ -10,6 +10,7 @@ from meadowrun.channels.proof import Copy, Prover, typed
 from meadowrun.core import values
 from meadowrun.core.channels.email import KIND
 from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.language import Wording
 from meadowrun.gateways import smtp
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.email import Letter
@@ -79,7 +80,11 @@ class Proofs(Prover):
             raise Invalid("Type at least one address to send the proof to.", "to")
         if len(addresses) > MOST_PROOFS:
             raise Invalid(
-                f"A proof goes to at most {MOST_PROOFS} addresses; for more people, make a send.",
+                Wording(
+                    "A proof goes to at most %(most_proofs)s addresses; for more people, make a "
+                    "send.",
+                    most_proofs=MOST_PROOFS,
+                ),
                 "to",
             )
         for address in addresses:
@@ -126,16 +131,20 @@ CHANNEL = Channel(
     can_be_asked=lambda settings: bool(settings.mail_receipts_url),
     asked_by=_message_id,
     problem=smtp.reachable,
-    there="the mail server answers",
+    there=Wording("the mail server answers"),
     hand=Letters,
     prover=Proofs,
     signed=True,
     strikes_off=True,
-    steps={"delivered": "Delivered", "opened": "Opened", "clicked": "Clicked"},
-    one="the email",
-    a="an email",
+    steps={
+        "delivered": Wording("Delivered"),
+        "opened": Wording("Opened"),
+        "clicked": Wording("Clicked"),
+    },
+    one=Wording("the email"),
+    a=Wording("an email"),
     can_be_left=True,
-    server="mail server",
-    checked="Subject, sender, links, fill-ins and the unsubscribe link are in order.",
+    server=Wording("mail server"),
+    checked=Wording("Subject, sender, links, fill-ins and the unsubscribe link are in order."),
     editor="messages.edit",
 )

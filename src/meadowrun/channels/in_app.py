@@ -17,6 +17,7 @@ from meadowrun.channels.hand import Hand, Reader, Signs
 from meadowrun.channels.proof import Copy, Prover
 from meadowrun.core.channels.in_app import KIND
 from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Handed, all_may_go
 from meadowrun.people.models import Contact
@@ -132,8 +133,11 @@ class Proofs(Prover):
         page = self.asked.form.get("to", "").strip()
         if not on_website(self.asked.session, page):
             raise Invalid(
-                f"“{page}” is not on a website that carries our script. Websites are named under "
-                "“Website script and API keys”.",
+                Wording(
+                    "“%(page)s” is not on a website that carries our script. Websites are named "
+                    "under “Website script and API keys”.",
+                    page=page,
+                ),
                 "to",
             )
         return [page]
@@ -166,15 +170,19 @@ CHANNEL = Channel(
     same_address="c.id::text",
     gateway=LaidReady,
     can_be_asked=lambda settings: True,
-    there="in-app messages wait with us for whoever comes to the website",
+    there=Wording("in-app messages wait with us for whoever comes to the website"),
     hand=InApps,
     prover=Proofs,
-    steps={"delivered": "Ready to show", "opened": "Saw it", "clicked": "Pressed a button"},
-    by="as an in-app message",
-    one="the in-app message",
-    a="an in-app message",
-    may="all of them who did not say no",
-    shown="when they come to the website, as the in-app message says",
+    steps={
+        "delivered": Wording("Ready to show"),
+        "opened": Wording("Saw it"),
+        "clicked": Wording("Pressed a button"),
+    },
+    by=Wording("as an in-app message"),
+    one=Wording("the in-app message"),
+    a=Wording("an in-app message"),
+    may=Wording("all of them who did not say no"),
+    shown=Wording("when they come to the website, as the in-app message says"),
     waits_there=True,
     concerns=_concerns,
     editor="messages.edit",

@@ -15,6 +15,7 @@ from meadowrun.channels.proof import Copy, Prover
 from meadowrun.core.channels.push import KIND
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.push import SYSTEMS, payload
+from meadowrun.core.language import Wording
 from meadowrun.gateways import push
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import Gateway
@@ -85,7 +86,12 @@ class Proofs(Prover):
             systems = " and ".join(SYSTEMS[row.kind] for row in there)
             but = f", save on {systems}, where this one does not go." if there else "."
             raise Invalid(
-                f"“{address}” has no browser or phone that allows push notifications{but}", "to"
+                Wording(
+                    "“%(address)s” has no browser or phone that allows push notifications%(but)s",
+                    address=address,
+                    but=but,
+                ),
+                "to",
             )
         return [address]
 
@@ -123,13 +129,13 @@ CHANNEL = Channel(
     same_address="c.id::text",
     gateway=_gateway,
     can_be_asked=lambda settings: False,
-    there="each device’s own service is asked as it goes",
+    there=Wording("each device’s own service is asked as it goes"),
     hand=Notifications,
     prover=Proofs,
-    steps={"delivered": "Delivered", "clicked": "Tapped it"},
-    by="as a push notification",
-    one="the notification",
-    a="a push notification",
-    may="all of them who allow push notifications",
+    steps={"delivered": Wording("Delivered"), "clicked": Wording("Tapped it")},
+    by=Wording("as a push notification"),
+    one=Wording("the notification"),
+    a=Wording("a push notification"),
+    may=Wording("all of them who allow push notifications"),
     editor="notifications.edit",
 )

@@ -13,6 +13,7 @@ from meadowrun.channels.hand import Hand, Reader, Signs
 from meadowrun.channels.proof import Copy, Prover, typed
 from meadowrun.core.channels.sms import KIND
 from meadowrun.core.content.compiled import Rendered
+from meadowrun.core.language import Wording
 from meadowrun.gateways import sms
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.handing import Gateway
@@ -102,14 +103,14 @@ CHANNEL = Channel(
     gateway=lambda database, settings, dispatch, now: sms.gateway(settings),
     can_be_asked=lambda settings: True,
     problem=sms.reachable,
-    there="the gateway for texts answers",
+    there=Wording("the gateway for texts answers"),
     hand=Texts,
     prover=Proofs,
     sent_from=lambda settings: settings.sms_sender,
-    steps={"delivered": "Delivered", "clicked": "Followed a link"},
-    by="by text",
-    one="the text",
-    a="a text message",
+    steps={"delivered": Wording("Delivered"), "clicked": Wording("Followed a link")},
+    by=Wording("by text"),
+    one=Wording("the text"),
+    a=Wording("a text message"),
     can_be_left=True,
     shown_address="phone",
     concerns=lambda session, contact: bool(contact.phone),

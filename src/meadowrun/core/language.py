@@ -42,7 +42,7 @@ class Wording(str):
     values: dict[str, Any]
     #: the form for several, and how many there are, where the text goes by a number
     many: str
-    count: float
+    how_many: float
 
     def __new__(cls, message: str, /, **values: Any) -> Self:
         """`Wording("%(name)s was saved.", name="A")` reads “A was saved.”"""
@@ -57,26 +57,54 @@ class Wording(str):
     def _made(cls, message: str, values: dict[str, Any], many: str, count: float) -> Self:
         english = many if many and count != 1 else message
         made = super().__new__(cls, english % values if values else english)
-        made.message, made.values, made.many, made.count = message, values, many, count
+        made.message, made.values, made.many, made.how_many = message, values, many, count
         return made
 
     def __str__(self) -> str:
         """Itself, so that `str()` of an error keeps what its text was made of."""
         return self
 
+    def __add__(self, other: str) -> "Wording":
+        """Two texts one behind the other, each still to be looked up."""
+        if isinstance(other, markupsafe.Markup):
+            return NotImplemented
+        return Wording("%(first)s%(then)s", first=self, then=other)
+
+    def __radd__(self, other: str) -> "Wording":
+        return Wording("%(first)s%(then)s", first=other, then=self)
+
     def __html__(self) -> str:
         """As whoever reads the page reads it; called by templates."""
-        return str(markupsafe.escape(str.__str__(in_language(self))))
+        return str(markupsafe.escape(in_language(self)))
+
+
+def worded(text: str) -> Wording:
+    """A text as one that can be looked up, whatever it was made of."""
+    return text if isinstance(text, Wording) else Wording(text)
+
+
+def forms(one: str, many: str) -> tuple[str, str]:
+    """The two forms of a text by its number, to be given to `Wording.counted` later; a catalogue
+    lists them here."""
+    return one, many
+
+
+class Problem(ValueError):
+    """What is wrong with something, in words for whoever can mend it. Rules of the core raise one
+    of its kinds."""
+
+    def __init__(self, message: str, *more: object):
+        super().__init__(worded(message), *more)
 
 
 def in_language(text: str) -> str:
-    """A text as whoever reads this page reads it; a plain string as it is."""
+    """A text as whoever reads this page reads it, as a plain string."""
     catalogue = _reads.get()
     if catalogue is None or not isinstance(text, Wording):
-        return text
+        return str.__str__(text)
     if text.many:
         # Catalogues ask for a whole number; half a row is said as several are.
-        whole = int(text.count) if text.count == int(text.count) else 2
+        whole = int(text.how_many) if text.how_many == int(text.how_many) else 2
         found = catalogue.ngettext(text.message, text.many, whole)
     else:
         found = catalogue.gettext(text.message)

@@ -16,6 +16,7 @@ import openpyxl
 from meadowrun.core import countries, tags, values
 from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.language import Problem, Wording
 from meadowrun.core.wording import fold
 
 MOST_COLUMNS = 300
@@ -121,7 +122,7 @@ _FORMULA = re.compile(r"'*[=+\-@\t\r]")
 _SIGNED = re.compile(r"[+-]\d[\d .,()/]*(-[\d .()/]+)*")
 
 
-class FileProblem(ValueError):
+class FileProblem(Problem):
     """The file as a whole cannot be used; the text says why and what to do."""
 
 
@@ -348,9 +349,13 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
             # What the first row names is counted by who reads it.
             if number > 1 and len(cells) > _WIDEST:
                 raise FileProblem(
-                    f"Row {number} has {len(cells):,} cells, {_WIDEST:,} are the most. Delete "
-                    "the columns that hold nothing "
-                    "and save it again."
+                    Wording(
+                        "Row %(number)s has %(cells)s cells, %(widest)s are the most. Delete the "
+                        "columns that hold nothing and save it again.",
+                        number=number,
+                        cells=f"{len(cells):,}",
+                        widest=f"{_WIDEST:,}",
+                    )
                 )
             if any(c is not None and str(c).strip() for c in cells):
                 yield number, [plain(cell) for cell in cells]
@@ -372,7 +377,12 @@ def rows(content: bytes, reading: Reading) -> Iterator[tuple[int, list[Any]]]:
             return
         except csv.Error as problem:
             raise FileProblem(
-                f"Line {begins} cannot be read ({problem}). Look for a quote that is never closed."
+                Wording(
+                    "Line %(begins)s cannot be read (%(problem)s). Look for a quote that is never "
+                    "closed.",
+                    begins=begins,
+                    problem=problem,
+                )
             ) from None
         if any(c.strip() for c in line):
             yield begins, [plain(cell) for cell in line]
@@ -387,7 +397,11 @@ def header(content: bytes, reading: Reading, sample: int = 8) -> tuple[list[str]
         if found is None:
             if len(cells) > MOST_COLUMNS:
                 raise FileProblem(
-                    f"The file has {len(cells):,} columns; at most {MOST_COLUMNS} can be taken."
+                    Wording(
+                        "The file has %(cells)s columns; at most %(most_columns)s can be taken.",
+                        cells=f"{len(cells):,}",
+                        most_columns=MOST_COLUMNS,
+                    )
                 )
             found = [shown(c) or f"Column {i}" for i, c in enumerate(cells, 1)]
         else:
@@ -531,14 +545,18 @@ def check(plan: Plan, columns: Sequence[str]) -> None:
     if plan.identify not in used:
         name = "address" if plan.identify == "email" else "reference number"
         raise FileProblem(
-            f"No column is matched to the {name}, so nobody could be recognised. Choose one."
+            Wording(
+                "No column is matched to the %(name)s, so nobody could be recognised. Choose one.",
+                name=name,
+            )
         )
     for target in used:
         if used.count(target) > 1:
             raise FileProblem(
-                "Two columns are matched to "
-                f"{target.removeprefix('own:').replace('_', ' ').replace(':', ' to ')}. Keep "
-                "one."
+                Wording(
+                    "Two columns are matched to %(target)s. Keep one.",
+                    target=target.removeprefix("own:").replace("_", " ").replace(":", " to "),
+                )
             )
         if target in SAID and not plan.consent:
             raise FileProblem(
@@ -547,8 +565,11 @@ def check(plan: Plan, columns: Sequence[str]) -> None:
             )
         if target in SAID and SAID[target] in plan.channels:
             raise FileProblem(
-                f"Either every newcomer agreed to {CHANNEL_WORDS[SAID[target]]}, or a column says "
-                "who did. Untick the one, or leave the other out."
+                Wording(
+                    "Either every newcomer agreed to %(channel_words)s, or a column says who did. "
+                    "Untick the one, or leave the other out.",
+                    channel_words=CHANNEL_WORDS[SAID[target]],
+                )
             )
     if len(plan.targets) != len(columns):
         raise FileProblem("The file's columns have changed. Choose the file again.")
@@ -573,7 +594,14 @@ def read(
             key = row.standard.get(plan.identify, "").lower()
             if key in seen:
                 what = "address" if plan.identify == "email" else "reference number"
-                raise _Refused(plan.identify, f"the same {what} stands in row {seen[key]} already")
+                raise _Refused(
+                    plan.identify,
+                    Wording(
+                        "the same %(what)s stands in row %(seen)s already",
+                        what=what,
+                        seen=seen[key],
+                    ),
+                )
             seen[key] = number
             yield row
         except _Refused as refused:
@@ -599,7 +627,11 @@ def _row(
     if len(cells) > len(columns) and any(shown(c) for c in cells[len(columns) :]):
         raise _Refused(
             "",
-            f"has {len(cells)} cells where the header has {len(columns)}; is a separator unquoted?",
+            Wording(
+                "has %(cells)s cells where the header has %(columns)s; is a separator unquoted?",
+                cells=len(cells),
+                columns=len(columns),
+            ),
         )
     held = _Held(plan, own, _region(cells, matched, plan), set(plan.tags))
     for index, target in matched:

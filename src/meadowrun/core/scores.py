@@ -16,11 +16,12 @@ from meadowrun.core.audience.judge import Judge
 from meadowrun.core.audience.kinds import KINDS
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.persons import Person
+from meadowrun.core.language import Problem, Wording
 
 MOST_RULES, MOST_POINTS, MOST_TIMES, MOST_DAYS = 40, 1000, 1000, 3650
 
 
-class ScoreProblem(ValueError):
+class ScoreProblem(Problem):
     """A score that cannot be taken; `rule` is the place of the rule at fault, counted from 0, where
     there is one."""
 
@@ -51,7 +52,9 @@ class Given:
 def take_rules(data: Any, words: Dictionary) -> tuple[Rule, ...]:
     """Rules that come from outside: [{"points", "each", "most", "lines"}]. Raises ScoreProblem."""
     if not isinstance(data, list) or len(data) > MOST_RULES:
-        raise ScoreProblem(f"A score has a list of at most {MOST_RULES} rules.")
+        raise ScoreProblem(
+            Wording("A score has a list of at most %(most_rules)s rules.", most_rules=MOST_RULES)
+        )
     return tuple(_rule(item, place, words) for place, item in enumerate(data))
 
 
@@ -65,15 +68,20 @@ def _rule(data: Any, place: int, words: Dictionary) -> Rule:
         or not 0 < abs(points) <= MOST_POINTS
     ):
         raise ScoreProblem(
-            f"A rule gives or takes up to {MOST_POINTS:,} points, and not none.", place
+            Wording(
+                "A rule gives or takes up to %(most_points)s points, and not none.",
+                most_points=f"{MOST_POINTS:,}",
+            ),
+            place,
         )
     if most is not None and (
         isinstance(most, bool) or not isinstance(most, int) or not 1 <= most <= MOST_TIMES
     ):
         raise ScoreProblem(
-            (
-                f"How often a rule counts at most is a whole number from 1 to {MOST_TIMES:,}, or "
-                "left out."
+            Wording(
+                "How often a rule counts at most is a whole number from 1 to %(most_times)s, "
+                "or left out.",
+                most_times=f"{MOST_TIMES:,}",
             ),
             place,
         )

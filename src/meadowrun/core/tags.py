@@ -4,13 +4,14 @@ under it."""
 import re
 from collections.abc import Iterable, Mapping
 
+from meadowrun.core.language import Problem, Wording
 from meadowrun.core.wording import fold
 
 MOST_CHARACTERS, MOST_DEEP = 80, 6
 _STEP = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*\Z")
 
 
-class TagProblem(ValueError):
+class TagProblem(Problem):
     """What was typed is no tag; the text says why."""
 
 
@@ -21,12 +22,20 @@ def tidy(text: str) -> str:
     path = "/".join(steps)
     if not all(_STEP.match(step) for step in steps):
         raise TagProblem(
-            f"“{text.strip()}” is no tag. Use letters and digits, with / for a tag inside another."
+            Wording(
+                "“%(text)s” is no tag. Use letters and digits, with / for a tag inside another.",
+                text=text.strip(),
+            )
         )
     if len(path) > MOST_CHARACTERS or len(steps) > MOST_DEEP:
         raise TagProblem(
-            f"“{text.strip()[:40]}…” is too long: a tag has at most {MOST_CHARACTERS} characters "
-            f"and {MOST_DEEP} steps."
+            Wording(
+                "“%(text)s…” is too long: a tag has at most %(most_characters)s characters and "
+                "%(most_deep)s steps.",
+                text=text.strip()[:40],
+                most_characters=MOST_CHARACTERS,
+                most_deep=MOST_DEEP,
+            )
         )
     return path
 
@@ -62,5 +71,5 @@ def moved(paths: Iterable[str], old: str, new: str) -> dict[str, str]:
     """What becomes of each path that is `old` or lies in it, when that becomes `new`. Raises
     TagProblem when it cannot."""
     if is_under(new, old) and new != old:
-        raise TagProblem(f"“{old}” cannot be moved into itself.")
+        raise TagProblem(Wording("“%(old)s” cannot be moved into itself.", old=old))
     return {path: tidy(new + path.removeprefix(old)) for path in paths if is_under(path, old)}

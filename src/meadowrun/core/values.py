@@ -11,9 +11,10 @@ import email_validator
 import phonenumbers
 
 from meadowrun.core import wording
+from meadowrun.core.language import Problem, Wording
 
 
-class ValueProblem(ValueError):
+class ValueProblem(Problem):
     """What is wrong with a value, in words that quote it."""
 
 
@@ -66,13 +67,13 @@ def number(text: str) -> float | int:
     """1234.5, "1,234.5", "1.234,5", "12,5", "£ 30" → a number. Raises ValueProblem."""
     bare = re.sub(r"[\s\u00a0\u202f'’£$€]", "", text).replace("−", "-")
     if not bare.isascii():
-        raise ValueProblem(f"“{_short(text)}” is not a number")
+        raise ValueProblem(Wording("“%(short)s” is not a number", short=_short(text)))
     if re.fullmatch(r"-?\d{1,3}(,\d{3})+(\.\d+)?", bare):
         bare = bare.replace(",", "")
     elif re.fullmatch(r"-?\d{1,3}(\.\d{3})+,\d+", bare) or re.fullmatch(r"-?\d+,\d+", bare):
         bare = bare.replace(".", "").replace(",", ".")
     if not re.fullmatch(r"-?\d+(\.\d+)?", bare) or len(bare) > 30:
-        raise ValueProblem(f"“{_short(text)}” is not a number")
+        raise ValueProblem(Wording("“%(short)s” is not a number", short=_short(text)))
     value = float(bare)
     return int(value) if value.is_integer() and abs(value) < 2**53 else value
 
@@ -85,7 +86,7 @@ def date(text: str, day_first: bool = True) -> dt.date:
     Raises ValueProblem.
     """
     bare = text.strip()
-    problem = ValueProblem(f"“{_short(text)}” is not a date")
+    problem = ValueProblem(Wording("“%(short)s” is not a date", short=_short(text)))
     try:
         if match := re.match(r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[T ].*)?$", bare):
             return dt.date(int(match[1]), int(match[2]), int(match[3]))
@@ -116,10 +117,15 @@ def moment(text: str, day_first: bool = True) -> dt.datetime:
         text.strip(),
         re.IGNORECASE,
     )
-    problem = ValueProblem(f"“{_short(text)}” is not a date and time like 2026-11-23 14:05")
+    problem = ValueProblem(
+        Wording("“%(short)s” is not a date and time like 2026-11-23 14:05", short=_short(text))
+    )
     if re.search(r"\d(Z|[+-]\d\d:?\d\d)$", text.strip()):
         raise ValueProblem(
-            f"“{_short(text)}” names a zone; write it on the organisation’s own clock, without one"
+            Wording(
+                "“%(short)s” names a zone; write it on the organisation’s own clock, without one",
+                short=_short(text),
+            )
         )
     if not found:
         raise problem
@@ -141,7 +147,7 @@ def yes_no(text: str) -> bool:
         return True
     if word in _NO:
         return False
-    raise ValueProblem(f"“{_short(text)}” is neither yes nor no")
+    raise ValueProblem(Wording("“%(short)s” is neither yes nor no", short=_short(text)))
 
 
 def typed(kind: str, value: Any, options: tuple[str, ...] = (), day_first: bool = True) -> Any:
@@ -170,7 +176,9 @@ def typed(kind: str, value: Any, options: tuple[str, ...] = (), day_first: bool 
     if text is None:
         return None
     if len(text) > 5000:
-        raise ValueProblem(f"“{_short(text)}” is longer than 5,000 characters")
+        raise ValueProblem(
+            Wording("“%(short)s” is longer than 5,000 characters", short=_short(text))
+        )
     if kind == "number":
         return number(text)
     if kind == "date":
@@ -192,7 +200,13 @@ def _choice(text: str, options: tuple[str, ...]) -> str:
     for option in options:
         if option.lower() == text.lower():
             return option
-    raise ValueProblem(f"“{_short(text)}” is none of {wording.joined(list(options[:8]))}")
+    raise ValueProblem(
+        Wording(
+            "“%(short)s” is none of %(list)s",
+            short=_short(text),
+            list=wording.joined(list(options[:8])),
+        )
+    )
 
 
 def _short(text: str) -> str:
@@ -211,8 +225,12 @@ def _domain_problem(domain: str) -> str | None:
             f"x@{domain}", check_deliverability=False, globally_deliverable=False
         )
     except email_validator.EmailNotValidError:
-        return f"“{_short(domain)}” is no domain"
-    return None if "." in domain else f"“{_short(domain)}” is no complete domain"
+        return Wording("“%(short)s” is no domain", short=_short(domain))
+    return (
+        None
+        if "." in domain
+        else Wording("“%(short)s” is no complete domain", short=_short(domain))
+    )
 
 
 _PLAIN_LOCAL = re.compile(r"[a-z0-9_+-]+(\.[a-z0-9_+-]+)*\Z")
@@ -223,14 +241,17 @@ def email_problem(text: str) -> str | None:
     address = email_key(text)
     local, at, domain = address.rpartition("@")
     if not at:
-        return f"“{_short(text)}” has no at-sign"
+        return Wording("“%(short)s” has no at-sign", short=_short(text))
     if not local or not domain:
-        return f"“{_short(text)}” is not a complete address"
+        return Wording("“%(short)s” is not a complete address", short=_short(text))
     problem = _domain_problem(domain)
     if problem:
         return problem
     if len(local.encode()) > 64:
-        return f"“{_short(text)}” is not an address: its first part is longer than 64 characters"
+        return Wording(
+            "“%(short)s” is not an address: its first part is longer than 64 characters",
+            short=_short(text),
+        )
     if _PLAIN_LOCAL.match(local):
         return None
     try:
@@ -238,7 +259,7 @@ def email_problem(text: str) -> str | None:
             address, check_deliverability=False, globally_deliverable=False
         )
     except email_validator.EmailNotValidError:
-        return f"“{_short(text)}” is not an address"
+        return Wording("“%(short)s” is not an address", short=_short(text))
     return None
 
 
@@ -267,16 +288,24 @@ def phone(text: str, region: str = "") -> str:
     refused, rather than guessed at. Raises ValueProblem."""
     bare = re.sub(r"^\s*00(?=[1-9])", "+", text)
     if not bare.lstrip(" (").startswith("+") and not region:
-        raise ValueProblem(f"“{_short(text)}” does not say its country; begin it like +44")
+        raise ValueProblem(
+            Wording("“%(short)s” does not say its country; begin it like +44", short=_short(text))
+        )
     try:
         parsed = phonenumbers.parse(bare, region or None)
     except phonenumbers.NumberParseException:
-        raise ValueProblem(f"“{_short(text)}” is not a phone number") from None
+        raise ValueProblem(
+            Wording("“%(short)s” is not a phone number", short=_short(text))
+        ) from None
     if not phonenumbers.is_possible_number(parsed):
-        raise ValueProblem(f"“{_short(text)}” is not a phone number")
+        raise ValueProblem(Wording("“%(short)s” is not a phone number", short=_short(text)))
     if not bare.lstrip(" (").startswith("+") and not is_number_of(parsed, region):
         raise ValueProblem(
-            f"“{_short(text)}” is no number of {region}; begin it with its country, like +44"
+            Wording(
+                "“%(short)s” is no number of %(region)s; begin it with its country, like +44",
+                short=_short(text),
+                region=region,
+            )
         )
     return str(phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.INTERNATIONAL))
 
@@ -286,7 +315,9 @@ def timezone(text: str) -> str:
     try:
         return zoneinfo.ZoneInfo(text.strip()).key
     except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueProblem(f"“{_short(text)}” is not a time zone like Europe/London") from None
+        raise ValueProblem(
+            Wording("“%(short)s” is not a time zone like Europe/London", short=_short(text))
+        ) from None
 
 
 def is_whole(text: str) -> bool:

@@ -14,12 +14,14 @@ from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
+from meadowrun.core.language import Problem, Wording
+
 #: Bytes of a payload that every push service takes (RFC 8291, 4: 4096 less what encryption adds).
 MOST_BYTES = 3993
 _RECORD = 4096
 
 
-class PushProblem(ValueError):
+class PushProblem(Problem):
     """Keys or a payload that cannot be used."""
 
 
@@ -70,7 +72,11 @@ def encrypt(
     """
     if len(payload) > MOST_BYTES:
         raise PushProblem(
-            f"the push notification takes {len(payload):,} bytes; {MOST_BYTES:,} are the most"
+            Wording(
+                "the push notification takes %(payload)s bytes; %(most_bytes)s are the most",
+                payload=f"{len(payload):,}",
+                most_bytes=f"{MOST_BYTES:,}",
+            )
         )
     theirs = decode(p256dh)
     try:

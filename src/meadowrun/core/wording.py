@@ -2,8 +2,10 @@
 
 import datetime as dt
 import unicodedata
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import Any
+
+from meadowrun.core.language import Wording, forms, worded
 
 MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
@@ -63,21 +65,22 @@ def share(part: int, whole: int, places: int = 1) -> str:
     return f"{value:.{places}f}%"
 
 
-def people(count: int) -> str:
+def people(count: int) -> Wording:
     """1 → "1 person", 2 → "2 people"."""
-    return "1 person" if count == 1 else f"{number(count)} people"
+    return count_of(count, "person", "people")
 
 
-def count_of(count: float, one: str, many: str | None = None) -> str:
+def count_of(count: float, one: str, many: str | None = None) -> Wording:
     """(1, "row") → "1 row"; (2, "row") → "2 rows"."""
-    return f"{number(count)} {one if count == 1 else (many or one + 's')}"
+    several = many or one + "s"
+    return Wording.counted(f"%(n)s {one}", f"%(n)s {several}", count, n=number(count))
 
 
-def joined(words: list[str], last: str = "or") -> str:
+def joined(words: Sequence[str], last: str = "or") -> Wording:
     """["a", "b", "c"] → "a, b or c"."""
     if len(words) < 2:
-        return "".join(words)
-    return f"{', '.join(words[:-1])} {last} {words[-1]}"
+        return worded("".join(words))
+    return Wording(f"%(others)s {last} %(last)s", others=", ".join(words[:-1]), last=words[-1])
 
 
 def free_name(wanted: str, taken: Collection[str]) -> str:
@@ -98,20 +101,23 @@ def fold(text: str) -> str:
     return " ".join("".join(c for c in plain if not unicodedata.combining(c)).split())
 
 
-def ago(seconds: float) -> str:
+#: Seconds of each unit, and how so many of them are said.
+_AGO = (
+    (86400 * 365, forms("%(n)s year ago", "%(n)s years ago")),
+    (86400 * 30, forms("%(n)s month ago", "%(n)s months ago")),
+    (86400, forms("%(n)s day ago", "%(n)s days ago")),
+    (3600, forms("%(n)s hour ago", "%(n)s hours ago")),
+    (60, forms("%(n)s minute ago", "%(n)s minutes ago")),
+)
+
+
+def ago(seconds: float) -> Wording:
     """How long ago, in the largest sensible unit."""
-    if seconds < 60:
-        return "just now"
-    for size, one in (
-        (86400 * 365, "year"),
-        (86400 * 30, "month"),
-        (86400, "day"),
-        (3600, "hour"),
-        (60, "minute"),
-    ):
+    for size, (one, several) in _AGO:
         if seconds >= size:
-            return f"{count_of(int(seconds // size), one)} ago"
-    return "just now"
+            count = int(seconds // size)
+            return Wording.counted(one, several, count, n=number(count))
+    return Wording("just now")
 
 
 def masked(address: str) -> str:

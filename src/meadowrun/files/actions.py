@@ -11,6 +11,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
+from meadowrun.core.language import Wording
 from meadowrun.people.actions import store_file
 from meadowrun.people.models import StoredFile
 
@@ -43,7 +44,12 @@ def _sizes(content: bytes, kind: str) -> tuple[int, int, dict[int, bytes]]:
             width, height = picture.size
             if width * height > MOST_POINTS:
                 raise Invalid(
-                    f"This picture is {width} × {height} points; make it smaller first.", "file"
+                    Wording(
+                        "This picture is %(width)s × %(height)s points; make it smaller first.",
+                        width=width,
+                        height=height,
+                    ),
+                    "file",
                 )
             picture.load()
             made: dict[int, bytes] = {}
@@ -83,9 +89,11 @@ def keep(
     picture = kind.startswith("image/")
     if len(content) > (MOST_BYTES if picture else MOST_DOCUMENT):
         raise Invalid(
-            f"This file is larger than {(MOST_BYTES if picture else MOST_DOCUMENT) // 1_000_000} "
-            "MB. Make it smaller first; readers "
-            "load it on phones.",
+            Wording(
+                "This file is larger than %(value)s MB. Make it smaller first; readers load it "
+                "on phones.",
+                value=(MOST_BYTES if picture else MOST_DOCUMENT) // 1_000_000,
+            ),
             "file",
         )
     width, height, sizes = _sizes(content, kind) if picture else (None, None, {})

@@ -1,5 +1,6 @@
 """Files."""
 
 from meadowrun.base.manifest import Feature
+from meadowrun.core.language import Wording
 
-FEATURE = Feature(pages={"views": "Messages"})
+FEATURE = Feature(pages={"views": Wording("Messages")})

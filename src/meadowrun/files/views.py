@@ -6,6 +6,7 @@ import flask
 
 from meadowrun.base import signing
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.files import actions, queries
 from meadowrun.people.models import StoredFile
@@ -59,7 +60,7 @@ def upload() -> Answer:
             width=file.width,
             height=file.height,
         )
-    return done("files.table", f"“{file.name}” was uploaded.")
+    return done("files.table", Wording("“%(name)s” was uploaded.", name=file.name))
 
 
 @pages.post("/files/<int:ident>/replace")
@@ -77,9 +78,10 @@ def replace(ident: int) -> Answer:
         return _table(problem), problem.status
     return done(
         "files.table",
-        (
-            f"“{file.name}” now replaces the previous file everywhere. Mail apps may show the "
-            f"old one for a while."
+        Wording(
+            "“%(name)s” now replaces the previous file everywhere. Mail apps may show the "
+            "old one for a while.",
+            name=file.name,
         ),
     )
 
@@ -93,11 +95,14 @@ def delete(ident: int) -> Answer:
     used = queries.users(db(), file.handle)
     if used:
         raise Invalid(
-            f"“{file.name}” is used in {', '.join(name for _, _, name in used[:3])}. Remove it "
-            f"there first."
+            Wording(
+                "“%(name)s” is used in %(places)s. Remove it there first.",
+                name=file.name,
+                places=", ".join(name for _, _, name in used[:3]),
+            )
         )
     db().delete(file)
-    return done("files.table", f"“{file.name}” was deleted.")
+    return done("files.table", Wording("“%(name)s” was deleted.", name=file.name))
 
 
 @pages.get("/f/<handle>")

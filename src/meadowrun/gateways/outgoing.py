@@ -17,6 +17,7 @@ from collections.abc import Collection, Mapping
 import urllib3
 
 from meadowrun.base.cache import Cache
+from meadowrun.core.language import Wording
 
 _PORTS = {"https": 443, "http": 80}
 #: Names of this machine, or of machines beside it.
@@ -158,7 +159,7 @@ def _read(address: str, inner: Collection[str]) -> tuple[urllib.parse.SplitResul
     if f"{host}:{port}" not in inner and (
         _number(host) is not None and not _is_outside(_number(host)) or _is_inner(host)
     ):
-        raise Refused(f"{host} is inside this network")
+        raise Refused(Wording("%(host)s is inside this network", host=host))
     return parts, port
 
 
@@ -207,7 +208,7 @@ def _judged(host: str, port: int) -> str:
         for entry in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
     ]
     if not found or not all(_is_outside(number) for number in found):
-        raise Refused(f"{host} leads to a machine inside this network")
+        raise Refused(Wording("%(host)s leads to a machine inside this network", host=host))
     return str(found[0])
 
 

@@ -5,6 +5,7 @@ import socket
 import struct
 
 from meadowrun.base.errors import GatewayUnavailable, Invalid
+from meadowrun.core.language import Wording
 
 #: Bytes of a file that are sent at once.
 _PIECE = 1 << 16
@@ -24,21 +25,31 @@ def check(where: tuple[str, int] | None, content: bytes, name: str) -> None:
         said = _asked(where, content)
     except OSError as problem:
         raise GatewayUnavailable(
-            f"The scanner for malicious files {where[0]}:{where[1]} does not answer, and without "
-            f"it no file is taken: {problem}. Try again later, or tell an administrator."
+            Wording(
+                "The scanner for malicious files %(where)s:%(where_2)s does not answer, and "
+                "without it no file is taken: %(problem)s. Try again later, or tell an "
+                "administrator.",
+                where=where[0],
+                where_2=where[1],
+                problem=problem,
+            )
         ) from problem
     if said.endswith("FOUND"):
         raise Invalid(
-            (
-                f"“{name}” is not taken: the scanner found "
-                f"{said.removeprefix('stream: ').removesuffix(' FOUND')} in it."
+            Wording(
+                "“%(name)s” is not taken: the scanner found %(removesuffix)s in it.",
+                name=name,
+                removesuffix=said.removeprefix("stream: ").removesuffix(" FOUND"),
             ),
             "file",
         )
     if not said.endswith("OK"):
         raise GatewayUnavailable(
-            f"The scanner for malicious files could not look through “{name}”: "
-            f"{said[:200] or 'it said nothing'}."
+            Wording(
+                "The scanner for malicious files could not look through “%(name)s”: %(value)s.",
+                name=name,
+                value=said[:200] or "it said nothing",
+            )
         )
 
 

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
+from meadowrun.core.language import Wording
 from meadowrun.core.values import read_json
 from meadowrun.gateways import answers, outgoing
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
@@ -54,7 +55,10 @@ class HttpGateway:
                 continue
             except (OSError, outgoing.Refused) as problem:
                 raise GatewayUnavailable(
-                    f"The gateway for text messages does not answer: {problem}"
+                    Wording(
+                        "The gateway for text messages does not answer: %(problem)s",
+                        problem=problem,
+                    )
                 ) from problem
             yield self._became(text, answer)
 
@@ -63,8 +67,11 @@ class HttpGateway:
         refuses our messages."""
         if answers.is_about_us(answer.status):
             raise GatewayUnavailable(
-                f"The gateway for text messages refuses our messages: {answer.status} "
-                f"{answer.reason}"
+                Wording(
+                    "The gateway for text messages refuses our messages: %(status)s %(reason)s",
+                    status=answer.status,
+                    reason=answer.reason,
+                )
             )
         if answer.status < 300:
             return Handed(text.contact_id, "delivered", f"{answer.status} taken")

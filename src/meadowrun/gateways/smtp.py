@@ -19,6 +19,7 @@ import idna
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
+from meadowrun.core.language import Wording
 from meadowrun.core.values import read_json
 from meadowrun.gateways import outgoing
 from meadowrun.gateways.email import Letter, mime
@@ -247,13 +248,21 @@ class SmtpGateway:
                 )
         except ssl.SSLCertVerificationError as problem:
             raise GatewayUnavailable(
-                f"The mail server {self.where} does not prove who it is: "
-                f"{problem.verify_message}. Name it as its "
-                "certificate does, or have its certificate signed by somebody this machine trusts."
+                Wording(
+                    "The mail server %(where)s does not prove who it is: %(verify_message)s. Name "
+                    "it as its certificate does, or have its certificate signed by somebody this "
+                    "machine trusts.",
+                    where=self.where,
+                    verify_message=problem.verify_message,
+                )
             ) from problem
         except (OSError, smtplib.SMTPException) as problem:
             raise GatewayUnavailable(
-                f"The mail server {self.where} does not answer: {problem}"
+                Wording(
+                    "The mail server %(where)s does not answer: %(problem)s",
+                    where=self.where,
+                    problem=problem,
+                )
             ) from problem
         return _Line(server)
 
@@ -268,9 +277,12 @@ class SmtpGateway:
         elif self.tls == "needed":
             server.close()
             raise GatewayUnavailable(
-                f"The mail server {self.where} offers no encryption (STARTTLS), and would be "
-                "told a password in clear. "
-                "Use smtps:, or say by MEADOWRUN_SMTP_TLS=none that this is as it should be."
+                Wording(
+                    "The mail server %(where)s offers no encryption (STARTTLS), and would be told "
+                    "a password in clear. Use smtps:, or say by MEADOWRUN_SMTP_TLS=none that this "
+                    "is as it should be.",
+                    where=self.where,
+                )
             )
 
     def hand_over(self, messages: Iterable[Letter], begin: Begin = all_may_go) -> Iterator[Handed]:
@@ -346,8 +358,12 @@ class SmtpGateway:
             except _LineBroken as problem:
                 if not ready and not done:
                     raise GatewayUnavailable(
-                        f"The mail server {self.where} hangs up in the middle of an email: "
-                        f"{problem}"
+                        Wording(
+                            "The mail server %(where)s hangs up in the middle of an email: "
+                            "%(problem)s",
+                            where=self.where,
+                            problem=problem,
+                        )
                     ) from problem
                 yield Handed(
                     letter.contact_id,
@@ -369,8 +385,12 @@ class SmtpGateway:
         if code in _UNWELCOME or about_sender and code >= 500:
             # Whoever it was for: we are refused, not they. Nothing more of this can be handed over.
             raise GatewayUnavailable(
-                f"The mail server {self.where} refuses our email: "
-                f"{code} {words.decode(errors='replace')[:200]}"
+                Wording(
+                    "The mail server %(where)s refuses our email: %(code)s %(decode)s",
+                    where=self.where,
+                    code=code,
+                    decode=words.decode(errors="replace")[:200],
+                )
             )
         return _refusal(letter, code, words, at_the_door=True)
 

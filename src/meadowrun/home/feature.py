@@ -1,5 +1,6 @@
 """Today and the calendar: what all features come together on."""
 
 from meadowrun.base.manifest import Feature
+from meadowrun.core.language import Wording
 
-FEATURE = Feature(pages={"views": "Today", "calendar_views": "Calendar"})
+FEATURE = Feature(pages={"views": Wording("Today"), "calendar_views": Wording("Calendar")})

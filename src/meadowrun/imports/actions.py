@@ -10,6 +10,7 @@ from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import countries
 from meadowrun.core import people_file as pf
+from meadowrun.core.language import Wording
 from meadowrun.imports.models import Import
 from meadowrun.people import actions as people
 from meadowrun.people.queries import dictionary
@@ -92,7 +93,9 @@ def set_plan(
             and target not in (*pf.STANDARD, *pf.SAID, pf.TAGS, pf.COUNTRY)
             and target.removeprefix("own:") not in known
         ):
-            raise Invalid(f"There is no field “{target}” any more.", "targets")
+            raise Invalid(
+                Wording("There is no field “%(target)s” any more.", target=target), "targets"
+            )
     if plan.country and plan.country not in countries.names():
         raise Invalid("There is no such country.", "country")
     try:

@@ -1,9 +1,10 @@
 """People from files."""
 
 from meadowrun.base.manifest import Feature
+from meadowrun.core.language import Wording
 
 FEATURE = Feature(
-    pages={"views": "People"},
+    pages={"views": Wording("People")},
     tasks=("jobs",),
-    does=(("Import people from a file", "imports.start"),),
+    does=((Wording("Import people from a file"), "imports.start"),),
 )

@@ -12,6 +12,7 @@ from meadowrun.core import countries
 from meadowrun.core import people_file as pf
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.channels import CHANNEL_WORDS, USUAL
+from meadowrun.core.language import Wording
 from meadowrun.core.values import ValueProblem, is_whole, phone
 from meadowrun.imports import actions, queries
 from meadowrun.imports.consents import BROUGHT
@@ -33,21 +34,21 @@ from meadowrun.tags.actions import read as read_tags
 
 pages = flask.Blueprint("imports", __name__)
 STANDARD_LABELS = {
-    "email": "email address",
-    "reference": "reference number",
-    "first_name": "first name",
-    "last_name": "last name",
+    "email": Wording("email address"),
+    "reference": Wording("reference number"),
+    "first_name": Wording("first name"),
+    "last_name": Wording("last name"),
     "phone": "phone",
     "town": "town",
     "language": "language",
-    "timezone": "time zone",
+    "timezone": Wording("time zone"),
     "company": "company",
     pf.TAGS: "tags",
-    pf.COUNTRY: "country of the phone number",
+    pf.COUNTRY: Wording("country of the phone number"),
 }
 SAID_LABELS = {
-    "agreed:email": "agreed to email: yes or no",
-    "agreed:sms": "agreed to text messages: yes or no",
+    "agreed:email": Wording("agreed to email: yes or no"),
+    "agreed:sms": Wording("agreed to text messages: yes or no"),
 }
 
 

@@ -19,6 +19,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
+from meadowrun.core.language import Wording
 from meadowrun.messages import asking, queries
 from meadowrun.messages.models import Draft, Edition, Message, Review
 from meadowrun.shell.telling import named, tell
@@ -70,7 +71,9 @@ def _free_name(session: orm.Session, name: str, own_id: int | None) -> str:
         raise Invalid("Give the message a name; readers never see it.", "name")
     other = session.scalar(sa.select(Message.id).where(Message.name == name))
     if other is not None and other != own_id:
-        raise Conflict(f"There is a message called “{name}” already. Choose another name.")
+        raise Conflict(
+            Wording("There is a message called “%(name)s” already. Choose another name.", name=name)
+        )
     return name
 
 
@@ -101,7 +104,11 @@ def check_conditions(lines: list[Json], words: Dictionary) -> None:
                 d.parse({"lines": case["lines"]}, words)
             except d.DefinitionError as problem:
                 raise Invalid(
-                    f"Who reads “{case['name'] or 'this version'}”: {problem}",
+                    Wording(
+                        "Who reads “%(value)s”: %(problem)s",
+                        value=case["name"] or "this version",
+                        problem=problem,
+                    ),
                     f"{case['id']}:lines",
                 ) from None
 
@@ -109,8 +116,12 @@ def check_conditions(lines: list[Json], words: Dictionary) -> None:
 def meanwhile(who: str, what: str, newest: int) -> Conflict:
     """What is said to whoever saves over something newer, a message or a shared part."""
     return Conflict(
-        f"{who} changed this {what} while you were writing, or you did in another window. What "
-        "you typed is still here.",
+        Wording(
+            "%(who)s changed this %(what)s while you were writing, or you did in another "
+            "window. What you typed is still here.",
+            who=who,
+            what=what,
+        ),
         newest,
     )
 
@@ -200,7 +211,7 @@ def name_draft(
     now becomes the next."""
     draft = session.get(Draft, (message.id, number))
     if draft is None:
-        raise Invalid(f"There is no draft {number}.")
+        raise Invalid(Wording("There is no draft %(number)s.", number=number))
     draft.name = " ".join(name.split())[:80]
     audit.record(
         session,
@@ -236,7 +247,7 @@ def restore(
     """Makes an earlier draft the newest again; the one in between stays."""
     draft = session.get(Draft, (message.id, number))
     if draft is None:
-        raise Invalid(f"There is no draft {number}.")
+        raise Invalid(Wording("There is no draft %(number)s.", number=number))
     session.refresh(message, with_for_update=True)
     next_draft(
         session, actor, now, message, copy.deepcopy(draft.document), f"draft {number} restored"

@@ -13,6 +13,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import asking, fillins
 from meadowrun.core.content.document import texts
 from meadowrun.core.content.lines import Json
+from meadowrun.core.language import Wording
 from meadowrun.messages.models import Condition
 
 
@@ -22,7 +23,9 @@ def keep(session: orm.Session, lines: list[Json], words: Dictionary) -> Conditio
         if not d.parse({"lines": lines}, words).lines:
             raise Invalid("Say first who reads these words.", "lines")
     except d.DefinitionError as problem:
-        raise Invalid(f"Who reads these words: {problem}", "lines") from None
+        raise Invalid(
+            Wording("Who reads these words: %(problem)s", problem=problem), "lines"
+        ) from None
     key = asking.key_of(lines)
     session.execute(insert(Condition).values(key=key, lines=lines).on_conflict_do_nothing())
     return session.get_one(Condition, key)
@@ -48,9 +51,14 @@ def check(session: orm.Session, document: Json) -> None:
     for ident, slot, text in texts(document) if unknown else ():
         if gone := unknown & {ref.removeprefix("when.") for ref in fillins.refs(text)}:
             raise Invalid(
-                f"“when.{min(gone)}” asks something that nobody has said. Take these words out "
-                "and write them again with “only for some”.",
+                Wording(
+                    "“when.%(min)s” asks something that nobody has said. Take these words out and "
+                    "write them again with “only for some”.",
+                    min=min(gone),
+                ),
                 f"{ident}:{slot}",
             )
     if unknown:
-        raise Invalid(f"“when.{min(unknown)}” asks something that nobody has said.", ":")
+        raise Invalid(
+            Wording("“when.%(min)s” asks something that nobody has said.", min=min(unknown)), ":"
+        )

@@ -19,6 +19,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content import past, readers, spam, spelling, suggest
 from meadowrun.core.content.code import Page
 from meadowrun.core.content.compiled import CompileError, Renderer, placed
+from meadowrun.core.language import Wording
 from meadowrun.gateways import assistant, filters, outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import follows, page, preflight, queries, reading
@@ -135,7 +136,7 @@ def _read_by_all(message: Message, who_reads: list[reading.Readers]) -> list[pre
     try:
         compiled = queries.compiled(db(), message.document, settings().public_url, tracked=False)
     except CompileError as problem:
-        return [preflight.Item(preflight.FAILED, "Laid out", str(problem))]
+        return [preflight.Item(preflight.FAILED, Wording("Laid out"), str(problem))]
     people = {v.someone for r in who_reads for v in (*r.versions, r.others) if v.someone}
     renderer, facts = Renderer(compiled), reading.facts(db(), message.id) or {}
     flats = of_people(moment(), sorted(people), Needs.of(compiled))

@@ -19,6 +19,7 @@ from meadowrun.core.content.compiled import placed
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.sms import STOP_WORD
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions, asking, queries
 from meadowrun.messages.models import Edition, Message
@@ -121,9 +122,21 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, message: Messag
     """Deletes a message, with its drafts, that nothing uses and of which nothing was sent. Raises
     Conflict naming what does."""
     if sent := left_by(session, message.id):
-        raise Conflict(f"“{message.name}” was sent, by “{sent}”. What was sent stays on record.")
+        raise Conflict(
+            Wording(
+                "“%(name)s” was sent, by “%(sent)s”. What was sent stays on record.",
+                name=message.name,
+                sent=sent,
+            )
+        )
     if used := uses(session, message):
-        raise Conflict(f"“{message.name}” is used by {', '.join(used[:5])}. Change those first.")
+        raise Conflict(
+            Wording(
+                "“%(name)s” is used by %(used)s. Change those first.",
+                name=message.name,
+                used=", ".join(used[:5]),
+            )
+        )
     audit.record(session, actor, now, "deleted", "message", message.id, message.name)
     session.execute(sa.delete(Edition).where(Edition.message_id == message.id))
     session.delete(message)

@@ -4,6 +4,7 @@ import flask
 
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core import wording
+from meadowrun.core.language import Wording
 from meadowrun.messages import copying, queries
 from meadowrun.people.asked import words
 from meadowrun.shell.request import Answer, actor, db, done, needs, not_done, now, settings
@@ -23,7 +24,9 @@ def also(ident: int) -> Answer:
     except MeadowrunError as problem:
         return not_done(problem, "messages.edit", ident=ident)
     return done(
-        "messages.edit", f"Begun with what “{source.name}” says. {said(left)}", ident=made.id
+        "messages.edit",
+        Wording("Begun with what “%(name)s” says. %(said)s", name=source.name, said=said(left)),
+        ident=made.id,
     )
 
 
@@ -41,4 +44,4 @@ def delete(ident: int) -> Answer:
         copying.delete(db(), actor(), now(), message)
     except MeadowrunError as problem:
         return not_done(problem, "messages.edit", ident=ident)
-    return done("messages.table", f"“{name}” was deleted.")
+    return done("messages.table", Wording("“%(name)s” was deleted.", name=name))

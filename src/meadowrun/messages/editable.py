@@ -7,21 +7,22 @@ from collections.abc import Iterable, Mapping
 from markupsafe import Markup, escape
 
 from meadowrun.core.content import fillins
+from meadowrun.core.language import Wording
 
 
 def words_of(fill: fillins.FillIn, labels: Mapping[str, str]) -> str:
     """How a fill-in reads: “first name, or “friend””."""
     label = label_of(fill.ref, labels)
     if fill.fallback:
-        label += f", or “{fill.fallback}”"
+        label += Wording(", or “%(fallback)s”", fallback=fill.fallback)
     return label
 
 
 def label_of(ref: str, labels: Mapping[str, str]) -> str:
     known = {
-        "greeting": "greeting that fits the hour",
-        "unsubscribe": "address to unsubscribe",
-        "preferences": "address to choose",
+        "greeting": Wording("greeting that fits the hour"),
+        "unsubscribe": Wording("address to unsubscribe"),
+        "preferences": Wording("address to choose"),
     }
     return (
         labels.get(ref)
@@ -32,7 +33,7 @@ def label_of(ref: str, labels: Mapping[str, str]) -> str:
 
 def chip(fill: fillins.FillIn, labels: Mapping[str, str]) -> Markup:
     """A fill-in as one word that the caret steps over."""
-    kind = "fill fact" if fill.ref.startswith(("fact.", "feed.", "table.")) else "fill"
+    kind = Wording("fill fact") if fill.ref.startswith(("fact.", "feed.", "table.")) else "fill"
     return Markup(
         '<span class="{}" contenteditable="false" data-fill="{}" data-ref="{}" '
         'data-fallback="{}" data-format="{}" '

@@ -15,6 +15,7 @@ from meadowrun.core.content.compiled import placed
 from meadowrun.core.content.document import DocumentError
 from meadowrun.core.content.lines import Json, listed
 from meadowrun.core.content.plain import made_from
+from meadowrun.core.language import Wording
 from meadowrun.messages import actions, queries, shared
 from meadowrun.messages.models import SharedPartVersion
 
@@ -87,7 +88,12 @@ def apply(
         raise actions.meanwhile(newest.changed_by, newest.what, newest.version)
     changes = listed(data.get("changes"))
     if len(changes) > MOST_CHANGES or not all(isinstance(one, dict) for one in changes):
-        raise Invalid(f"Post at most {MOST_CHANGES} changes, each an object.", "changes")
+        raise Invalid(
+            Wording(
+                "Post at most %(most_changes)s changes, each an object.", most_changes=MOST_CHANGES
+            ),
+            "changes",
+        )
     document = newest.document
     if data.get("document") is not None:
         document = take(data["document"])

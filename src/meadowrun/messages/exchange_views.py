@@ -6,6 +6,7 @@ from meadowrun.base import audit
 from meadowrun.base.errors import Invalid
 from meadowrun.core.content import exchange
 from meadowrun.core.content.compiled import placed
+from meadowrun.core.language import Wording
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.messages import actions, bringing, page, queries
 from meadowrun.messages.senders import senders
@@ -89,7 +90,11 @@ def turn(ident: int) -> Answer:
         "messages.edit",
         said
         + (
-            f" Left out: {'; '.join(lost[:12])}{' and more' if len(lost) > 12 else ''}."
+            Wording(
+                " Left out: %(lost)s%(value)s.",
+                lost="; ".join(lost[:12]),
+                value=" and more" if len(lost) > 12 else "",
+            )
             if lost
             else ""
         ),

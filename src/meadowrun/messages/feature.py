@@ -1,6 +1,7 @@
 """Messages of all channels: written, read as anybody, checked, reviewed."""
 
 from meadowrun.base.manifest import Feature, named
+from meadowrun.core.language import Wording
 from meadowrun.messages.models import Message
 from meadowrun.messages.waiting import reviews
 
@@ -20,7 +21,7 @@ _PAGES = (
 
 FEATURE = Feature(
     pages=dict.fromkeys(_PAGES, "Messages"),
-    does=(("New message", "messages.new"),),
+    does=((Wording("New message"), "messages.new"),),
     finds=(named("messages.edit", Message, "message"),),
     waits=reviews,
 )

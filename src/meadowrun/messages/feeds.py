@@ -13,6 +13,7 @@ from typing import Any
 from meadowrun.base.cache import Cache
 from meadowrun.core.content import fillins
 from meadowrun.core.content.compiled import render_address
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.gateways import outgoing
 from meadowrun.messages.models import Feed
@@ -21,7 +22,9 @@ from meadowrun.messages.models import Feed
 MOST_BYTES = 200_000
 #: How deep lists and objects of an answer may stand in each other.
 _DEEPEST = 50
-_TOO_DEEP = f"lists and objects stand more than {_DEEPEST} deep in each other"
+_TOO_DEEP = Wording(
+    "lists and objects stand more than %(deepest)s deep in each other", deepest=_DEEPEST
+)
 _PORT = re.compile(r":\d+$")
 _kept: Cache[tuple[dt.datetime, Any]] = Cache(2000)
 #: addresses that just gave nothing: until when (on the process's own clock) they are not asked
@@ -35,7 +38,7 @@ class NoAnswer(Exception):
     out."""
 
     def __init__(self, key: str, why: str, wait: bool):
-        super().__init__(f"the feed “{key}” gave nothing: {why}")
+        super().__init__(Wording("the feed “%(key)s” gave nothing: %(why)s", key=key, why=why))
         self.wait = wait
 
 
@@ -53,11 +56,14 @@ def host_problem(url: str, hosts: Collection[str]) -> str | None:
     """Why an address may not be asked, or None. `hosts` are the allowed host:port or host."""
     parts = urllib.parse.urlsplit(fillins.PART.sub("x", url))
     if parts.scheme not in ("http", "https") or not parts.hostname:
-        return "the address must begin with http:// or https://"
+        return Wording("the address must begin with http:// or https://")
     if not outgoing.machine_of(fillins.PART.sub("x", url)) & machines(hosts):
-        return f"{parts.netloc} is not among the hosts that MEADOWRUN_FEED_HOSTS allows"
+        return Wording(
+            "%(netloc)s is not among the hosts that MEADOWRUN_FEED_HOSTS allows",
+            netloc=parts.netloc,
+        )
     if "{" in url.split("://", 1)[-1].split("/", 1)[0]:
-        return "a fill-in may not stand in the host"
+        return Wording("a fill-in may not stand in the host")
     return None
 
 

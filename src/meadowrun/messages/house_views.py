@@ -9,6 +9,7 @@ import flask
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.colour import contrast
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds, keeping, queries
 from meadowrun.messages.models import DataTable, Feed
@@ -49,9 +50,9 @@ def style() -> Answer:
 def _style(shown: dict[str, object], problem: MeadowrunError | None) -> str:
     looks = {k: str(shown.get(k, v)) for k, v in doc.SETTINGS.items()}
     pairs = [
-        ("text on the sheet", "sheet", "ink"),
-        ("button texts", "accent", "on_accent"),
-        ("links on the sheet", "sheet", "accent"),
+        (Wording("text on the sheet"), "sheet", "ink"),
+        (Wording("button texts"), "accent", "on_accent"),
+        (Wording("links on the sheet"), "sheet", "accent"),
     ]
     ratios = [
         (name, contrast(looks[a], looks[b]))
@@ -158,8 +159,14 @@ def ask_feed(ident: int) -> Answer:
             feeds.fetch(feed.url, feed.timeout_ms, settings().feed_hosts), feed.part
         )
     except (OSError, ValueError) as problem:
-        return not_done(f"The feed “{feed.key}” gave nothing: {problem}.", "house.lookups")
-    return done("house.lookups", f"The feed “{feed.key}” answered; its answer is the sample now.")
+        return not_done(
+            Wording("The feed “%(key)s” gave nothing: %(problem)s.", key=feed.key, problem=problem),
+            "house.lookups",
+        )
+    return done(
+        "house.lookups",
+        Wording("The feed “%(key)s” answered; its answer is the sample now.", key=feed.key),
+    )
 
 
 @pages.post("/messages/tables")
@@ -180,7 +187,12 @@ def keep_table() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _lookups(problem, form), problem.status
-    return done("house.lookups", f"The table “{made.key}” holds {len(made.rows):,} rows.")
+    return done(
+        "house.lookups",
+        Wording(
+            "The table “%(key)s” holds %(rows)s rows.", key=made.key, rows=f"{len(made.rows):,}"
+        ),
+    )
 
 
 @pages.post("/messages/<any(feeds, tables):what>/<int:ident>/delete")

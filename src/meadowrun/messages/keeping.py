@@ -15,6 +15,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content import fillins
 from meadowrun.core.content.tables import KEY, TableProblem, read_table
+from meadowrun.core.language import Wording
 from meadowrun.core.values import read_json
 from meadowrun.messages import feeds, queries
 from meadowrun.messages.models import (
@@ -46,9 +47,10 @@ def keep_house(
             or not words.strip()
         ):
             raise Invalid(
-                (
-                    f"“{line}” is no greeting. Write the hour it begins and the words: 5:00 Good "
-                    "morning."
+                Wording(
+                    "“%(line)s” is no greeting. Write the hour it begins and the words: 5:00 "
+                    "Good morning.",
+                    line=line,
                 ),
                 "greetings",
             )
@@ -89,7 +91,9 @@ def _json(text: str, place: str, what: str) -> Any:
     except ValueError as problem:
         if text.strip()[0] not in '[{"':
             return text.strip()
-        raise Invalid(f"{what} is not JSON: {problem}.", place) from None
+        raise Invalid(
+            Wording("%(what)s is not JSON: %(problem)s.", what=what, problem=problem), place
+        ) from None
 
 
 def keep_feed(
@@ -109,7 +113,7 @@ def keep_feed(
                 "key",
             )
         if session.scalar(sa.select(Feed.id).where(Feed.key == key)):
-            raise Conflict(f"There is a feed “{key}” already.")
+            raise Conflict(Wording("There is a feed “%(key)s” already.", key=key))
         feed = Feed(key=key)
     try:
         fillins.tree(url)
@@ -117,7 +121,10 @@ def keep_feed(
         raise Invalid(str(problem), "url") from None
     problem_words = feeds.host_problem(url, hosts)
     if problem_words:
-        raise Invalid(f"This feed cannot be asked: {problem_words}.", "url")
+        raise Invalid(
+            Wording("This feed cannot be asked: %(problem_words)s.", problem_words=problem_words),
+            "url",
+        )
     if form.get("when_down") not in ("fallback", "wait", "leave_out"):
         raise Invalid("Choose what happens if it does not answer.", "when_down")
     try:
@@ -178,7 +185,12 @@ def delete_lookup(
     kind = "feed" if isinstance(found, Feed) else "table"
     if used := queries.uses_of_lookup(session, kind, found.key):
         raise Conflict(
-            f"The {kind} “{found.key}” is used by {', '.join(used[:5])}. Change those first."
+            Wording(
+                "The %(kind)s “%(key)s” is used by %(used)s. Change those first.",
+                kind=kind,
+                key=found.key,
+                used=", ".join(used[:5]),
+            )
         )
     audit.record(session, actor, now, "deleted", kind, found.id, found.key)
     session.delete(found)

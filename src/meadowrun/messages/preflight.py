@@ -12,6 +12,7 @@ from meadowrun.core.content.code import PHONE, width_on_phone
 from meadowrun.core.content.compiled import CompileError, NoVersion, Rendered
 from meadowrun.core.content.document import Json, texts
 from meadowrun.core.content.findings import MUST, SHOULD, Check
+from meadowrun.core.language import Wording
 from meadowrun.gateways.filters import Judgement
 from meadowrun.messages import queries
 from meadowrun.messages.models import Message, Review
@@ -51,8 +52,14 @@ def checked(found: Sequence[Check]) -> list[Item]:
     """The findings of writing, as two items."""
     must, should = ([c.text for c in found if c.level == level] for level in (MUST, SHOULD))
     return [
-        Item(FAILED if must else PASSED, "What must be fixed", " ".join(must) or "Nothing."),
-        Item(OPEN if should else PASSED, "What should be fixed", " ".join(should) or "Nothing."),
+        Item(
+            FAILED if must else PASSED, Wording("What must be fixed"), " ".join(must) or "Nothing."
+        ),
+        Item(
+            OPEN if should else PASSED,
+            Wording("What should be fixed"),
+            " ".join(should) or "Nothing.",
+        ),
     ]
 
 
@@ -65,13 +72,21 @@ def alternatives(
     for place in readers:
         for version in (*place.versions, place.others):
             numbered = place.place[:1].isdigit()
-            where = f"Line {place.place}" if numbered else place.place.capitalize()
+            where = (
+                Wording("Line %(place)s", place=place.place)
+                if numbered
+                else place.place.capitalize()
+            )
             name = f"{where}: {version.name}"
             if not version.count:
                 # Nobody left over is how it should be; a version that nobody reads was written for
                 # nobody.
                 made.append(
-                    Item(PASSED if version is place.others else OPEN, name, "Nobody reads it.")
+                    Item(
+                        PASSED if version is place.others else OPEN,
+                        name,
+                        Wording("Nobody reads it."),
+                    )
                 )
             else:
                 got = read.get(version.someone or 0)
@@ -81,7 +96,11 @@ def alternatives(
                         FAILED if failed else PASSED,
                         name,
                         f"{wording.people(version.count)}; "
-                        + (f"it cannot be filled in: {got}" if failed else "read as one of them."),
+                        + (
+                            Wording("it cannot be filled in: %(got)s", got=got)
+                            if failed
+                            else Wording("read as one of them.")
+                        ),
                         version.someone,
                     )
                 )
@@ -120,17 +139,17 @@ def gaps(document: Json) -> set[str]:
 def default(got: Rendered | Exception, gaps: Collection[str]) -> Item:
     """The message as somebody of whom nothing is known; `gaps` are the fields that would leave
     one."""
-    name = "Somebody of whom nothing is known"
+    name = Wording("Somebody of whom nothing is known")
     if isinstance(got, NoVersion):
-        return Item(OPEN, name, f"Gets nothing: {got}.")
+        return Item(OPEN, name, Wording("Gets nothing: %(got)s.", got=got))
     if isinstance(got, Exception):
-        return Item(FAILED, name, f"It cannot be filled in: {got}")
+        return Item(FAILED, name, Wording("It cannot be filled in: %(got)s", got=got))
     return Item(
         OPEN if gaps else PASSED,
         name,
-        f"Reads a gap for {', '.join(sorted(gaps))}; add a fallback."
+        Wording("Reads a gap for %(gaps)s; add a fallback.", gaps=", ".join(sorted(gaps)))
         if gaps
-        else "Reads it without a gap.",
+        else Wording("Reads it without a gap."),
     )
 
 
@@ -138,13 +157,17 @@ def devices(html: str, code: bool) -> Item:
     """Whether it fits a phone: our lines stack by themselves, foreign code may not."""
     wide = width_on_phone(html) if code else PHONE
     if wide <= PHONE + 25:
-        return Item(PASSED, "Desktop and phone", "It fits both; columns stack on phones.")
+        return Item(
+            PASSED, Wording("Desktop and phone"), Wording("It fits both; columns stack on phones.")
+        )
     return Item(
         FAILED if wide > WIDEST else OPEN,
-        "Desktop and phone",
-        (
-            f"Something in the code is {wide} pixels wide and does not shrink to a phone’s "
-            f"{PHONE}: phones cut it off, or show it small."
+        Wording("Desktop and phone"),
+        Wording(
+            "Something in the code is %(wide)s pixels wide and does not shrink to a "
+            "phone’s %(phone)s: phones cut it off, or show it small.",
+            wide=wide,
+            phone=PHONE,
         ),
     )
 
@@ -153,10 +176,14 @@ def readers_of_mail(losses: Mapping[str, Collection[str]], known: int) -> Item:
     names = {name for those in losses.values() for name in those}
     return Item(
         OPEN if names else PASSED,
-        f"{known} mail apps",
-        f"{len(names)} of them take something away: {', '.join(losses)}."
+        Wording("%(known)s mail apps", known=known),
+        Wording(
+            "%(names)s of them take something away: %(losses)s.",
+            names=len(names),
+            losses=", ".join(losses),
+        )
         if names
-        else "None takes anything away that would be missed.",
+        else Wording("None takes anything away that would be missed."),
     )
 
 
@@ -166,13 +193,21 @@ def filters(found: Sequence[spam.Finding], judged: Judgement | None) -> list[Ite
     made = [
         Item(
             FAILED if points >= spam.LIMIT else PASSED,
-            f"Filters of {whose}",
-            f"{points} points, the line is at {spam.LIMIT:g}"
+            Wording("Filters of %(whose)s", whose=whose),
+            Wording(
+                "%(points)s points, the line is at %(limit)s",
+                points=points,
+                limit=f"{spam.LIMIT:g}",
+            )
             + (f": {', '.join(f.rule for f in found[:3])}." if found else "."),
         )
-        for whose, points in (("businesses", score[0]), ("private mailboxes", score[1]))
+        for whose, points in (("businesses", score[0]), (Wording("private mailboxes"), score[1]))
     ]
-    said = f"{judged.points} of {judged.limit} points." if judged else "Not installed here."
+    said = (
+        Wording("%(points)s of %(limit)s points.", points=judged.points, limit=judged.limit)
+        if judged
+        else Wording("Not installed here.")
+    )
     return [
         *made,
         Item(
@@ -185,14 +220,22 @@ def filters(found: Sequence[spam.Finding], judged: Judgement | None) -> list[Ite
 
 def spelling(misspelt: Collection[str], avoided: Collection[str]) -> Item:
     if avoided:
-        return Item(FAILED, "Words", f"Agreed not to be used: {', '.join(avoided)}.")
+        return Item(
+            FAILED,
+            Wording("Words"),
+            Wording("Agreed not to be used: %(avoided)s.", avoided=", ".join(avoided)),
+        )
     some = ", ".join(list(misspelt)[:6])
     return Item(
         OPEN if misspelt else PASSED,
-        "Words",
-        f"Not in the dictionary: {some}{' …' if len(misspelt) > 6 else ''}."
+        Wording("Words"),
+        Wording(
+            "Not in the dictionary: %(some)s%(value)s.",
+            some=some,
+            value=" …" if len(misspelt) > 6 else "",
+        )
         if misspelt
-        else "Every word is known.",
+        else Wording("Every word is known."),
     )
 
 
@@ -203,16 +246,26 @@ def proofed(session: orm.Session, message: Message) -> Item:
     if arrived:
         to = ", ".join(dict.fromkeys(proof.sent_to for proof in arrived))
         by = ", ".join(dict.fromkeys(proof.by for proof in arrived))
-        return Item(PASSED, "A proof", f"{by} sent this draft to {to}.")
+        return Item(
+            PASSED, Wording("A proof"), Wording("%(by)s sent this draft to %(to)s.", by=by, to=to)
+        )
     unheard = [proof.sent_to for proof in rows if proof.outcome == "in_hand"]
     if unheard:
         return Item(
-            OPEN, "A proof", f"It is not known whether a proof reached {', '.join(unheard)}."
+            OPEN,
+            Wording("A proof"),
+            Wording(
+                "It is not known whether a proof reached %(unheard)s.", unheard=", ".join(unheard)
+            ),
         )
     if rows:
         said = ", ".join(f"{proof.sent_to} ({proof.note})" for proof in rows)
-        return Item(OPEN, "A proof", f"No proof of this draft was accepted: {said}.")
-    return Item(OPEN, "A proof", "This draft was not sent to anybody yet.")
+        return Item(
+            OPEN,
+            Wording("A proof"),
+            Wording("No proof of this draft was accepted: %(said)s.", said=said),
+        )
+    return Item(OPEN, Wording("A proof"), Wording("This draft was not sent to anybody yet."))
 
 
 def reviewed(session: orm.Session, message: Message, wanted: bool) -> list[Item]:
@@ -220,17 +273,23 @@ def reviewed(session: orm.Session, message: Message, wanted: bool) -> list[Item]
     asked: list[Review] = queries.reviews(session, message.id)
     approved = queries.approved(session, message.id)
     if approved is not None and approved.document == message.document:
-        return [Item(PASSED, "Review", f"{approved.approved_by} approved this draft.")]
+        return [
+            Item(
+                PASSED,
+                Wording("Review"),
+                Wording("%(approved_by)s approved this draft.", approved_by=approved.approved_by),
+            )
+        ]
     if not wanted and not asked:
         return []
     waiting = next((r for r in asked if r.state == "asked"), None)
     return [
         Item(
             OPEN if waiting or not wanted else FAILED,
-            "Review",
-            f"Asked for by {waiting.asked_by}, not answered yet."
+            Wording("Review"),
+            Wording("Asked for by %(asked_by)s, not answered yet.", asked_by=waiting.asked_by)
             if waiting
-            else "Nobody has approved this draft.",
+            else Wording("Nobody has approved this draft."),
         )
     ]
 

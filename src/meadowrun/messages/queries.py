@@ -18,6 +18,7 @@ from meadowrun.core.content.compiled import Compiled, CompileError, Link, compil
 from meadowrun.core.content.document import SETTINGS, Json, empty, texts
 from meadowrun.core.content.fillins import used
 from meadowrun.core.content.lines import parts_used, walk
+from meadowrun.core.language import Wording
 from meadowrun.messages.asking import of as kept_conditions
 from meadowrun.messages.models import (
     Comment,
@@ -140,8 +141,10 @@ def compiled(
         member = session.get(Message, number)
         if member is None or member.document.get("one_of"):
             raise CompileError(
-                f"The message for “{value or 'everyone else'}” is gone, or is itself chosen by a "
-                "field."
+                Wording(
+                    "The message for “%(value)s” is gone, or is itself chosen by a field.",
+                    value=value or "everyone else",
+                )
             )
         made = _compiled(session, member.document, public_url, tracked, len(links))
         members[value] = made
@@ -258,9 +261,13 @@ class State:
     def words(self) -> str:
         """The state in words."""
         if self.edition:
-            return f"edition {self.edition.number}, approved by {self.edition.approved_by}"
-        return f"draft {self.message.draft}" + (
-            ", which nobody has approved" if self.approved or self.required else ""
+            return Wording(
+                "edition %(number)s, approved by %(approved_by)s",
+                number=self.edition.number,
+                approved_by=self.edition.approved_by,
+            )
+        return Wording("draft %(draft)s", draft=self.message.draft) + (
+            Wording(", which nobody has approved") if self.approved or self.required else ""
         )
 
 
@@ -310,7 +317,7 @@ def broken(session: orm.Session, document: Json, words: Dictionary) -> dict[str,
             found[key] = str(problem)
     for line in walk(document["lines"]):
         if line["type"] == "only" and line["grouping"] and words.grouping(line["grouping"]) is None:
-            found |= {case["id"]: "the grouping is gone." for case in line["cases"]}
+            found |= {case["id"]: Wording("the grouping is gone.") for case in line["cases"]}
     return found
 
 
@@ -340,13 +347,13 @@ def uses_of_lookup(session: orm.Session, kind: str, key: str) -> list[str]:
             for ref in asking.refs(document, lines)
         )
 
-    found = [
-        f"the message “{m.name}”"
+    found: list[str] = [
+        Wording("the message “%(name)s”", name=m.name)
         for m in messages(session)
         if names(m.document, m.document["lines"])
     ]
     found += [
-        f"the shared part “{part.name}”"
+        Wording("the shared part “%(name)s”", name=part.name)
         for part in shared_parts(session)
         if names(empty(), part.lines)
     ]
@@ -357,7 +364,9 @@ def uses_of_lookup(session: orm.Session, kind: str, key: str) -> list[str]:
         )
     )
     return found + [
-        f"the send “{name}”" for name, document in under_way if names(document, document["lines"])
+        Wording("the send “%(name)s”", name=name)
+        for name, document in under_way
+        if names(document, document["lines"])
     ]
 
 
@@ -458,14 +467,18 @@ def blanks(
 def dated(session: orm.Session, refs: Collection[str]) -> dict[str, str]:
     """What is known by the day, as ref → "2 days, the last 25 Nov 2026": on any other day it is
     blank for everyone."""
-    found = {}
+    found: dict[str, str] = {}
     for table, column, ref in _of_tables(session, refs):
         if table.looked_up_by == "today":
             days = sorted(
                 key for key, row in table.rows.items() if row.get(column) not in (None, "")
             )
-            last = f", the last {_day(days[-1])}" if days else ""
-            found[ref] = wording.count_of(len(days), "day") + last
+            several = wording.count_of(len(days), "day")
+            found[ref] = (
+                Wording("%(days)s, the last %(day)s", days=several, day=_day(days[-1]))
+                if days
+                else several
+            )
     return found
 
 

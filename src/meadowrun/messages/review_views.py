@@ -6,6 +6,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import places, walk
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, keeping, page, queries
 from meadowrun.messages.models import Comment, Draft, Review
@@ -56,9 +57,10 @@ def ask(ident: int) -> Answer:
         return _page(ident, problem), problem.status
     return done(
         "review.show",
-        (
-            f"Draft {message.draft} waits for an answer; what you write now becomes draft "
-            f"{message.draft + 1}."
+        Wording(
+            "Draft %(draft)s waits for an answer; what you write now becomes draft %(value)s.",
+            draft=message.draft,
+            value=message.draft + 1,
         ),
         ident=ident,
     )
@@ -91,7 +93,7 @@ def answer(ident: int, number: int) -> Answer:
         return _page(ident, problem), problem.status
     return done(
         "review.show",
-        f"Draft {review.draft} is approved: sends give people this now."
+        Wording("Draft %(draft)s is approved: sends give people this now.", draft=review.draft)
         if review.state == "approved"
         else "Sent back, with your words.",
         ident=ident,

@@ -15,6 +15,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content import document as doc
 from meadowrun.core.content.differences import differences
 from meadowrun.core.content.lines import Json, walk
+from meadowrun.core.language import Wording
 from meadowrun.messages import actions, asking, queries
 from meadowrun.messages.models import (
     Message,
@@ -81,7 +82,11 @@ def _free_name(session: orm.Session, name: str, part: SharedPart | None) -> str:
         raise Invalid("Give the shared part a name.", "name")
     other = session.scalar(sa.select(SharedPart).where(SharedPart.name == name))
     if other is not None and other is not part:
-        raise Conflict(f"There is a shared part called “{name}” already. Choose another name.")
+        raise Conflict(
+            Wording(
+                "There is a shared part called “%(name)s” already. Choose another name.", name=name
+            )
+        )
     return name
 
 
@@ -159,8 +164,10 @@ def delete_part(session: orm.Session, actor: Actor, now: dt.datetime, part: Shar
     used = [m.name for m, _ in queries.users_of_part(session, part.id)]
     if used:
         raise Conflict(
-            f"This shared part is used in {', '.join(f'“{n}”' for n in used[:5])}. Remove it "
-            "there first."
+            Wording(
+                "This shared part is used in %(messages)s. Remove it there first.",
+                messages=", ".join(f"“{n}”" for n in used[:5]),
+            )
         )
     audit.record(session, actor, now, "deleted", "shared part", part.id, part.name)
     session.delete(part)

@@ -5,6 +5,7 @@ import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.content import document as doc
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.messages import actions, editing, follows, page, queries, reading, shared, views
 from meadowrun.messages.models import Message, SharedPart, SharedPartVersion
@@ -166,9 +167,17 @@ def follow(ident: int) -> Answer:
     followed = shared.follow(db(), actor(), now(), part, chosen)
     return done(
         "shared.uses",
-        f"{len(followed)} messages read version {part.version} now, each as a new draft."
+        Wording(
+            "%(followed)s messages read version %(version)s now, each as a new draft.",
+            followed=len(followed),
+            version=part.version,
+        )
         if len(followed) != 1
-        else f"“{followed[0].name}” reads version {part.version} now, as a new draft.",
+        else Wording(
+            "“%(name)s” reads version %(version)s now, as a new draft.",
+            name=followed[0].name,
+            version=part.version,
+        ),
         ident=ident,
     )
 
@@ -183,7 +192,11 @@ def restore(ident: int, number: int) -> Answer:
     shared.keep_part(db(), actor(), now(), part.name, found.lines, words(), part)
     return done(
         "shared.uses",
-        f"Version {number} is the newest again, as version {part.version}.",
+        Wording(
+            "Version %(number)s is the newest again, as version %(version)s.",
+            number=number,
+            version=part.version,
+        ),
         ident=ident,
     )
 
@@ -196,4 +209,4 @@ def delete(ident: int) -> Answer:
         shared.delete_part(db(), actor(), now(), part)
     except MeadowrunError as problem:
         return not_done(problem, "shared.uses", ident=ident)
-    return done("shared.table", f"“{part.name}” was deleted.")
+    return done("shared.table", Wording("“%(name)s” was deleted.", name=part.name))

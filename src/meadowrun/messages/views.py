@@ -15,6 +15,7 @@ from meadowrun.core.content import document as doc
 from meadowrun.core.content.compiled import Rendered
 from meadowrun.core.content.formats import FORMATS
 from meadowrun.core.content.onpage import on_page
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages import actions, bringing, copying, editing, follows, page, queries, reading
@@ -113,7 +114,11 @@ def create() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _new(problem), problem.status
-    return done("messages.edit", f"Not copied: {'; '.join(lost)}." if lost else None, ident=made.id)
+    return done(
+        "messages.edit",
+        Wording("Not copied: %(lost)s.", lost="; ".join(lost)) if lost else None,
+        ident=made.id,
+    )
 
 
 @pages.get("/messages/<int:ident>")
@@ -269,7 +274,7 @@ def looked(mail: Rendered, look: str) -> str:
     try:
         return readers.shown(mail.html, look)
     except KeyError:
-        raise Invalid(f"There is no mail app “{look}”.") from None
+        raise Invalid(Wording("There is no mail app “%(look)s”.", look=look)) from None
 
 
 @pages.post("/messages/<int:ident>/people")
@@ -305,14 +310,17 @@ def fills(ident: int = 0) -> Answer:
             "ref": ref,
             "label": label
             if not ref.startswith("company.") or label.startswith("company")
-            else f"company’s {label}",
+            else Wording("company’s %(label)s", label=label),
         }
         for ref, label in queries.known(db(), words()).items()
     ]
     known += [
-        {"ref": "greeting", "label": "greeting that fits the hour"},
-        {"ref": "sender.signature", "label": "sender’s signature"},
-        *({"ref": f"feed.{f.key}", "label": f"feed {f.key}"} for f in queries.feeds(db())),
+        {"ref": "greeting", "label": Wording("greeting that fits the hour")},
+        {"ref": "sender.signature", "label": Wording("sender’s signature")},
+        *(
+            {"ref": f"feed.{f.key}", "label": Wording("feed %(key)s", key=f.key)}
+            for f in queries.feeds(db())
+        ),
     ]
     facts = [
         {"ref": f"fact.{key}", "label": key.replace("_", " "), "value": str(value)}
@@ -376,7 +384,7 @@ def restore(ident: int, number: int) -> Answer:
     actions.restore(db(), actor(), now(), queries.message(db(), ident), number)
     return done(
         "messages.edit",
-        f"Draft {number} is the newest again; the one before it stays.",
+        Wording("Draft %(number)s is the newest again; the one before it stays.", number=number),
         ident=ident,
     )
 

@@ -8,6 +8,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.manifest import Thing
+from meadowrun.core.language import Wording
 
 #: Reviews asked of a colleague, and drafts of theirs that were sent back and not asked about since,
 #: the oldest first.
@@ -27,6 +28,23 @@ def reviews(session: orm.Session, who: Actor) -> Iterator[Thing]:
     for row in session.execute(sa.text(_REVIEWS), {"me": who.user_id, "name": who.name}):
         page = flask.url_for("review.show", ident=row.message)
         if row.state == "asked":
-            yield Thing(f"{row.asked_by} asks you to read draft {row.draft} of", row.name, page)
+            yield Thing(
+                Wording(
+                    "%(asked_by)s asks you to read draft %(draft)s of",
+                    asked_by=row.asked_by,
+                    draft=row.draft,
+                ),
+                row.name,
+                page,
+            )
         else:
-            yield Thing(f"{row.reviewer} sent back draft {row.draft} of", row.name, page, row.note)
+            yield Thing(
+                Wording(
+                    "%(reviewer)s sent back draft %(draft)s of",
+                    reviewer=row.reviewer,
+                    draft=row.draft,
+                ),
+                row.name,
+                page,
+                row.note,
+            )

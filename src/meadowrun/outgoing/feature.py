@@ -2,8 +2,12 @@
 
 from meadowrun.base.manifest import Feature
 from meadowrun.core.guardrails.outcomes import reason_words
+from meadowrun.core.language import Wording
 from meadowrun.outgoing.waiting import doubts
 
 FEATURE = Feature(
-    pages={"proof_views": "Messages"}, tasks=("jobs",), waits=doubts, says={"reason": reason_words}
+    pages={"proof_views": Wording("Messages")},
+    tasks=("jobs",),
+    waits=doubts,
+    says={"reason": reason_words},
 )

@@ -4,6 +4,7 @@ import flask
 
 from meadowrun.base.errors import GatewayUnavailable, Invalid
 from meadowrun.channels.proof import Asked, typed
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import page, queries, reading
@@ -37,7 +38,9 @@ def send(ident: int) -> Answer:
             page.name_of,
         )
     except GatewayUnavailable as problem:
-        return not_done(f"The proof was not sent: {problem}", editor, ident=ident)
+        return not_done(
+            Wording("The proof was not sent: %(problem)s", problem=problem), editor, ident=ident
+        )
     if sent.shown_at:
         return done(editor, ident=ident, proof=sent.shown_at, **{"as": form.get("as", "")})
     return done(editor, _said(sent), ident=ident)
@@ -59,7 +62,10 @@ def _named(text: str) -> list[Contact | None]:
         contact = contact_of(db(), address)
         if contact is None:
             raise Invalid(
-                f"Nobody has the address “{address}”, so the message cannot be read as them.",
+                Wording(
+                    "Nobody has the address “%(address)s”, so the message cannot be read as them.",
+                    address=address,
+                ),
                 "also",
             )
         found.append(contact)

@@ -10,6 +10,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.manifest import Thing, owner_of
+from meadowrun.core.language import Wording
 from meadowrun.shell.accounts import may
 
 #: Dispatches with people in doubt, and how many these are.
@@ -46,10 +47,10 @@ def doubts(session: orm.Session, who: Actor) -> Iterator[Thing]:
     for kind, ident, name, people in session.execute(sa.text(_DOUBTS)):
         whom = "1 person is" if people == 1 else f"{people:,} people are"
         yield Thing(
-            f"{whom} in doubt in",
+            Wording("%(whom)s in doubt in", whom=whom),
             name,
             owner_of(kind).doubts(ident),
-            "The answer of the gateway was lost. Look, and decide.",
+            Wording("The answer of the gateway was lost. Look, and decide."),
         )
 
 

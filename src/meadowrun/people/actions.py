@@ -17,6 +17,7 @@ from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import fold
 from meadowrun.people.models import (
     Company,
@@ -141,7 +142,13 @@ def _refuse_taken(session: orm.Session, email: str, contact: Contact | None) -> 
     key = values.email_key(email)
     other = session.scalar(sa.select(Contact).where(Contact.email_key == key).limit(1))
     if other is not None and other is not contact:
-        raise Conflict(f"{email} already belongs to {full_name(other)}. Open that contact instead.")
+        raise Conflict(
+            Wording(
+                "%(email)s already belongs to %(full_name)s. Open that contact instead.",
+                email=email,
+                full_name=full_name(other),
+            )
+        )
 
 
 def _own_values(session: orm.Session, owner: str, given: Mapping[str, Any]) -> dict[str, Any]:
@@ -201,7 +208,11 @@ def rename_company(session: orm.Session, actor: Actor, company: Company, name: s
         sa.select(Company).where(Company.name_key == fold(name), Company.id != company.id)
     )
     if other is not None:
-        raise Conflict(f"There is a company “{other.name}” already. Merge the two instead.")
+        raise Conflict(
+            Wording(
+                "There is a company “%(name)s” already. Merge the two instead.", name=other.name
+            )
+        )
     was = company.name
     company.name, company.name_key = name, fold(name)
     session.flush()
@@ -224,8 +235,10 @@ def merge_companies(session: orm.Session, actor: Actor, gone: Company, kept: Com
     )
     if differ:
         raise Conflict(
-            f"They differ in {', '.join(k.replace('_', ' ') for k in differ)}. Make these equal, "
-            "or blank in one, first."
+            Wording(
+                "They differ in %(fields)s. Make these equal, or blank in one, first.",
+                fields=", ".join(k.replace("_", " ") for k in differ),
+            )
         )
     moved = rows_changed(
         session.execute(
@@ -310,9 +323,9 @@ def add_field(
     if owner not in ("contact", "company"):
         raise Invalid("A field belongs to contacts or to companies.", "owner")
     if key in (*TEXT_COLUMNS, "email", "company", "name", "id", "tags", "consent"):
-        raise Invalid(f"“{label}” is a standard field already.", "label")
+        raise Invalid(Wording("“%(label)s” is a standard field already.", label=label), "label")
     if session.scalar(sa.select(Field).where(Field.owner == owner, Field.key == key)):
-        raise Conflict(f"There is a field called “{label}” already.")
+        raise Conflict(Wording("There is a field called “%(label)s” already.", label=label))
     choices = (
         [o for o in (" ".join(x.split()) for x in options or []) if o]
         if kind in ("choice", "choices")
@@ -353,7 +366,10 @@ def store_file(
     stored = session.scalar(sa.select(sa.func.coalesce(sa.func.sum(StoredFile.size), 0))) or 0
     if stored + len(content) > MOST_STORED:
         raise Invalid(
-            f"The store of files is full: it holds {MOST_STORED // 10**9} GB. Remove some first.",
+            Wording(
+                "The store of files is full: it holds %(value)s GB. Remove some first.",
+                value=MOST_STORED // 10**9,
+            ),
             "file",
         )
     made = StoredFile(
@@ -389,7 +405,7 @@ def save_topic(
         t is not topic and (t.key == key or fold(t.name) == fold(name))
         for t in session.scalars(sa.select(Topic))
     ):
-        raise Conflict(f"There is a topic called “{name}” already.")
+        raise Conflict(Wording("There is a topic called “%(name)s” already.", name=name))
     did = "changed the topic" if topic else "added the topic"
     topic = topic or Topic(key=key)
     topic.name, topic.about = name, " ".join(about.split())

@@ -14,6 +14,7 @@ from meadowrun.base.clock import now as clock_now
 from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Invalid
 from meadowrun.core import details, values
+from meadowrun.core.language import Wording
 from meadowrun.core.values import read_json
 from meadowrun.core.wording import count_of
 from meadowrun.people.models import EventKind
@@ -92,7 +93,10 @@ def put_back(
     except values.ValueProblem as problem:
         raise Invalid(f"{spec['label']}: {problem}.", "given") from None
     if held is None:
-        raise Invalid(f"{spec['label']}: type what it should say, or leave it out.", "given")
+        raise Invalid(
+            Wording("%(label)s: type what it should say, or leave it out.", label=spec["label"]),
+            "given",
+        )
     taken, changed = session.execute(
         sa.text(_PUT_BACK),
         {"kind": kind.id, "detail": detail, "value": _json(value), "held": json.dumps(held)},

@@ -15,6 +15,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.clock import now as clock_now
 from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import fold
 from meadowrun.people.models import EventKind, Field
 from meadowrun.people.queries import definitions_using
@@ -129,7 +130,10 @@ def change(
         held = gone & {value for value, _ in entry(session, field).common}
         if held:
             raise Invalid(
-                f"“{sorted(held)[0]}” is still somebody’s value. Change those contacts first.",
+                Wording(
+                    "“%(held)s” is still somebody’s value. Change those contacts first.",
+                    held=sorted(held)[0],
+                ),
                 "options",
             )
         field.options = options
@@ -209,7 +213,11 @@ def _refuse_where_they_differ(session: orm.Session, table: str, keys: dict[str, 
         else f"{many:,} {table} hold"
     )
     some = "; ".join(f"{one} ({here}, {there})" for one, here, there, _ in differ)
-    raise Conflict(f"{who} different values in both, like {some}. Say which counts.")
+    raise Conflict(
+        Wording(
+            "%(who)s different values in both, like %(some)s. Say which counts.", who=who, some=some
+        )
+    )
 
 
 def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: str = "") -> int:
@@ -227,7 +235,7 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
     # A segment's lines are rewritten; a text is its author's.
     messages = [u for u in uses(session, gone) if u.startswith(("the message", "the shared part"))]
     if messages:
-        raise Conflict(f"{messages[0]} uses it. Change that first.")
+        raise Conflict(Wording("%(messages)s uses it. Change that first.", messages=messages[0]))
     table = "contacts" if gone.owner == "contact" else "companies"
     values = {"gone": gone.key, "kept": kept.key}
     if not wins:
@@ -359,8 +367,11 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
     ]
     if differ:
         raise Conflict(
-            f"Both have the detail “{gone.details[differ[0]]['label']}”, one as a number and one "
-            "as a text. They stay apart."
+            Wording(
+                "Both have the detail “%(label)s”, one as a number and one as a text. They "
+                "stay apart.",
+                label=gone.details[differ[0]]["label"],
+            )
         )
     old, new = gone.key, kept.key
 

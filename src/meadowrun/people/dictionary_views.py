@@ -5,6 +5,7 @@ import flask
 from meadowrun.base.db import existing
 from meadowrun.base.errors import MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of
 from meadowrun.people import aside, dictionary, queries
 from meadowrun.people.models import EventKind
@@ -53,9 +54,9 @@ def change_field(ident: int, verb: str) -> Answer:
             moved = dictionary.merge(db(), actor(), found, kept, form.get("wins", ""))
             return done(
                 "dictionary.field",
-                (
-                    f"Merged: {count_of(moved, 'value')} moved here, and the lines that named the "
-                    "other."
+                Wording(
+                    "Merged: %(moved)s moved here, and the lines that named the other.",
+                    moved=count_of(moved, "value"),
                 ),
                 ident=kept.id,
             )
@@ -118,7 +119,10 @@ def merge_kind(ident: int) -> Answer:
         return not_done(problem, "dictionary.event_kind", ident=ident)
     return done(
         "dictionary.event_kind",
-        f"Merged: {count_of(moved, 'event')} moved here, and whatever named the other.",
+        Wording(
+            "Merged: %(moved)s moved here, and whatever named the other.",
+            moved=count_of(moved, "event"),
+        ),
         ident=kept.id,
     )
 

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from sqlalchemy import orm
 
 from meadowrun.base.manifest import Feature, Find, Found
+from meadowrun.core.language import Wording
 from meadowrun.people.queries import contacts_page
 
 
@@ -20,17 +21,17 @@ def _contacts(session: orm.Session, words: str) -> Iterator[Found]:
 
 FEATURE = Feature(
     pages={
-        "views": "People",
-        "keeping_views": "People",
-        "dictionary_views": "People",
-        "duplicates_views": "People",
+        "views": Wording("People"),
+        "keeping_views": Wording("People"),
+        "dictionary_views": Wording("People"),
+        "duplicates_views": Wording("People"),
     },
     tasks=("jobs",),
     does=(
-        ("Add a contact", "people.new"),
-        ("Suppressed addresses", "keeping.suppressions"),
-        ("Fields", "people.fields"),
-        ("Lists", "keeping.lists"),
+        (Wording("Add a contact"), "people.new"),
+        (Wording("Suppressed addresses"), "keeping.suppressions"),
+        (Wording("Fields"), "people.fields"),
+        (Wording("Lists"), "keeping.lists"),
     ),
     finds=(Find("people.show", _contacts),),
 )

@@ -14,6 +14,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.db import number_array, rows_changed
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
 from meadowrun.people.models import Contact, ListMember, PeopleList, Suppression
@@ -100,7 +101,12 @@ def suppress_many(
     lines = [line for line in text.replace("\ufeff", "").splitlines() if line.strip()]
     if len(lines) > MOST_PASTED:
         raise Invalid(
-            f"Add at most {MOST_PASTED:,} lines at once; these are {len(lines):,}.", "many"
+            Wording(
+                "Add at most %(most_pasted)s lines at once; these are %(lines)s.",
+                most_pasted=f"{MOST_PASTED:,}",
+                lines=f"{len(lines):,}",
+            ),
+            "many",
         )
     taken, known, refused = 0, 0, []
     for number, line in enumerate(lines):
@@ -202,7 +208,7 @@ def rename_list(
     if session.scalar(
         sa.select(PeopleList.id).where(PeopleList.name == name, PeopleList.id != found.id)
     ):
-        raise Conflict(f"Another list is called “{name}”.")
+        raise Conflict(Wording("Another list is called “%(name)s”.", name=name))
     audit.record(session, actor, now, "renamed", "list", found.id, name, before=found.name)
     found.name = name
 
@@ -247,7 +253,12 @@ def add_by_address(
     wanted = list(dict.fromkeys(part.strip() for part in re.split(r"[\n,;]", text) if part.strip()))
     if len(wanted) > MOST_PASTED:
         raise Invalid(
-            f"Add at most {MOST_PASTED:,} lines at once; these are {len(wanted):,}.", "who"
+            Wording(
+                "Add at most %(most_pasted)s lines at once; these are %(wanted)s.",
+                most_pasted=f"{MOST_PASTED:,}",
+                wanted=f"{len(wanted):,}",
+            ),
+            "who",
         )
     by_key = {
         row[0]: row[1]
@@ -299,7 +310,13 @@ def delete_list(
 ) -> None:
     """Deletes a list that nothing uses; the people stay. Raises Conflict naming what does."""
     if uses:
-        raise Conflict(f"“{found.name}” is used by {', '.join(uses[:5])}. Change those first.")
+        raise Conflict(
+            Wording(
+                "“%(name)s” is used by %(uses)s. Change those first.",
+                name=found.name,
+                uses=", ".join(uses[:5]),
+            )
+        )
     audit.record(session, actor, now, "deleted the list", "list", found.id, found.name)
     session.delete(found)
 

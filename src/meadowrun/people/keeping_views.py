@@ -9,6 +9,7 @@ from meadowrun.base import audit
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import values
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.people import keeping, list_queries, people_csv, queries
 from meadowrun.people.asked import words
@@ -178,7 +179,9 @@ def delete(ident: int) -> Answer:
         keeping.delete_list(db(), actor(), now(), found, queries.uses_of_list(db(), ident))
     except MeadowrunError as problem:
         return not_done(problem, "keeping.list_members", ident=ident)
-    return done("keeping.lists", f"“{found.name}” was deleted; its people stay.")
+    return done(
+        "keeping.lists", Wording("“%(name)s” was deleted; its people stay.", name=found.name)
+    )
 
 
 @pages.get("/people/suppressions")
@@ -214,7 +217,7 @@ def _until(text: str) -> dt.datetime | None:
     try:
         after = dt.date.fromisoformat(text) + dt.timedelta(days=1)
     except (ValueError, OverflowError):
-        raise Invalid(f"“{text}” is not a date.", "until") from None
+        raise Invalid(Wording("“%(text)s” is not a date.", text=text), "until") from None
     place: zoneinfo.ZoneInfo = zone()
     moment = dt.datetime.combine(after, dt.time(), place).astimezone(dt.UTC)
     if moment <= now():
@@ -265,7 +268,11 @@ def suppress() -> Answer:
     audit.record(db(), actor(), now(), "suppressed", "suppression", None, key)
     return done(
         "keeping.suppressions",
-        f"{'All of ' if key.startswith('@') else ''}{key} is now suppressed.",
+        Wording(
+            "%(value)s%(key)s is now suppressed.",
+            value="All of " if key.startswith("@") else "",
+            key=key,
+        ),
     )
 
 

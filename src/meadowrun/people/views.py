@@ -10,6 +10,7 @@ from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience.fields import TYPE_WORDS
 from meadowrun.core.channels import USUAL
+from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.people import actions, company_queries, queries, wholly
@@ -84,7 +85,11 @@ def create() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _form(None, flask.request.form.to_dict(), problem), problem.status
-    return done("people.show", f"{actions.full_name(contact)} was added.", ident=contact.id)
+    return done(
+        "people.show",
+        Wording("%(full_name)s was added.", full_name=actions.full_name(contact)),
+        ident=contact.id,
+    )
 
 
 def _form(contact: Contact | None, given: dict[str, str], problem: MeadowrunError | None) -> str:
@@ -295,12 +300,20 @@ def settle_company(ident: int, verb: str) -> Answer:
         kept = company_queries.named(db(), name)
         if kept is None:
             raise Invalid(
-                f"There is no company “{name}”. Type the name as it stands in the list.", "name"
+                Wording(
+                    "There is no company “%(name)s”. Type the name as it stands in the list.",
+                    name=name,
+                ),
+                "name",
             )
         moved = actions.merge_companies(db(), actor(), found, kept)
         return done(
             "people.company",
-            f"“{found.name}” is part of it now; {count_of(moved, 'person', 'people')} moved.",
+            Wording(
+                "“%(name)s” is part of it now; %(moved)s moved.",
+                name=found.name,
+                moved=count_of(moved, "person", "people"),
+            ),
             ident=kept.id,
         )
     except MeadowrunError as problem:
@@ -343,4 +356,6 @@ def add_field() -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _fields(form.to_dict(), problem), problem.status
-    return done("people.fields", f"The field “{field.label}” can be used now.")
+    return done(
+        "people.fields", Wording("The field “%(label)s” can be used now.", label=field.label)
+    )

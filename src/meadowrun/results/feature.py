@@ -1,11 +1,12 @@
 """Effect of sending."""
 
 from meadowrun.base.manifest import Feature
+from meadowrun.core.language import Wording
 from meadowrun.results.page import drawn_of_campaign
 from meadowrun.results.queries import numbers_of_send, subjects
 
 FEATURE = Feature(
-    pages={"views": "Results"},
+    pages={"views": Wording("Results")},
     tasks=("jobs",),
     parts={"campaign.sends": drawn_of_campaign},
     learnt=subjects,

@@ -10,6 +10,7 @@ from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 from meadowrun.base import audit
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.outcomes import WORDS, words_for
+from meadowrun.core.language import Wording
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
@@ -27,14 +28,14 @@ from meadowrun.shell.request import Answer, actor, db, done, now, rows_as_csv, s
 pages = flask.Blueprint("results", __name__)
 NAMES = {
     **WORDS,
-    "audience": "Audience",
-    "opened": "Opened",
-    "machine_only": "Opened by a machine only",
-    "clicked": "Clicked",
-    "converted": "Success",
-    "control_converted": "Control group, and success all the same",
-    "unsubscribed": "Unsubscribed",
-    "complained": "Complained",
+    "audience": Wording("Audience"),
+    "opened": Wording("Opened"),
+    "machine_only": Wording("Opened by a machine only"),
+    "clicked": Wording("Clicked"),
+    "converted": Wording("Success"),
+    "control_converted": Wording("Control group, and success all the same"),
+    "unsubscribed": Wording("Unsubscribed"),
+    "complained": Wording("Complained"),
 }
 PAGE = 100
 

@@ -1,7 +1,10 @@
 """How long data of people is kept, and its deletion every night."""
 
 from meadowrun.base.manifest import Feature
+from meadowrun.core.language import Wording
 
 FEATURE = Feature(
-    pages={"views": ""}, tasks=("jobs",), does=(("How long data is kept", "retention.show"),)
+    pages={"views": ""},
+    tasks=("jobs",),
+    does=((Wording("How long data is kept"), "retention.show"),),
 )

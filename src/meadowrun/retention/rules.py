@@ -16,6 +16,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
+from meadowrun.core.language import Wording
 from meadowrun.people.wholly import erase
 from meadowrun.retention.models import Retention
 
@@ -70,10 +71,10 @@ RULES: dict[str, Rule] = {
     for rule in (
         Rule(
             "imports",
-            "Imported files",
-            (
-                "the files that people were brought in from, and the rows that were refused; the "
-                "people stay"
+            Wording("Imported files"),
+            Wording(
+                "the files that people were brought in from, and the rows that were refused; "
+                "the people stay"
             ),
             3,
             f"SELECT count(*) FROM {_IMPORTS}",
@@ -85,10 +86,10 @@ FROM old""",
         ),
         Rule(
             "filled",
-            "Exact messages",
-            (
-                "what a message was filled in with and the address it went to: it can no longer be "
-                "shown as it was"
+            Wording("Exact messages"),
+            Wording(
+                "what a message was filled in with and the address it went to: it can no "
+                "longer be shown as it was"
             ),
             24,
             f"SELECT count(*) FROM {_FILLED}",
@@ -102,10 +103,10 @@ SELECT count(*) FROM gone""",
         ),
         Rule(
             "events",
-            "What people did",
-            (
-                "events, such as tickets bought and pages seen: segments and scores no longer know "
-                "of them"
+            Wording("What people did"),
+            Wording(
+                "events, such as tickets bought and pages seen: segments and scores no longer "
+                "know of them"
             ),
             0,
             "SELECT count(*) FROM events e WHERE e.at < :before",
@@ -117,8 +118,8 @@ SELECT count(*) FROM gone""",
         ),
         Rule(
             "people",
-            "People without consent",
-            (
+            Wording("People without consent"),
+            Wording(
                 "people who agreed to nothing that still stands and of whom nothing was heard "
                 "since: they are erased"
             ),
@@ -128,8 +129,8 @@ SELECT count(*) FROM gone""",
         ),
         Rule(
             "audit",
-            "Who changed what",
-            "who changed what, and who looked at whom",
+            Wording("Who changed what"),
+            Wording("who changed what, and who looked at whom"),
             36,
             "SELECT count(*) FROM audit a WHERE a.at < :before",
             """WITH gone AS (DELETE FROM audit WHERE id IN (SELECT a.id FROM audit a
@@ -139,8 +140,8 @@ SELECT count(*) FROM gone""",
         ),
         Rule(
             "sign_ins",
-            "Sign-ins",
-            "sign-ins that have ended, and failed tries",
+            Wording("Sign-ins"),
+            Wording("sign-ins that have ended, and failed tries"),
             6,
             """SELECT (SELECT count(*) FROM sign_ins s WHERE s.expires_at < :before)
  + (SELECT count(*) FROM sign_in_attempts t WHERE t.at < :before)""",

@@ -10,6 +10,7 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.language import Wording
 from meadowrun.core.scores import MOST_DAYS, MOST_POINTS, ScoreProblem, dump_rules, take_rules
 from meadowrun.people.actions import full_name
 from meadowrun.people.models import Contact
@@ -40,8 +41,12 @@ def save(
         session.refresh(score, with_for_update=True)
         if based_on is not None and based_on != score.version:
             raise Conflict(
-                f"{score.changed_by} changed “{score.name}” meanwhile. Look at it again, then "
-                "repeat your change."
+                Wording(
+                    "%(changed_by)s changed “%(name)s” meanwhile. Look at it again, then repeat "
+                    "your change.",
+                    changed_by=score.changed_by,
+                    name=score.name,
+                )
             )
     did = "changed the score" if score.version else "added the score"
     for name, value in clean.items():
@@ -67,7 +72,9 @@ def _clean(
                 Score.name == clean["name"], Score.id != (score.id if score else 0)
             )
         ):
-            raise Conflict(f"There is a score called “{clean['name']}” already.")
+            raise Conflict(
+                Wording("There is a score called “%(name)s” already.", name=clean["name"])
+            )
     if "meaning" in given:
         clean["meaning"] = " ".join(str(given["meaning"] or "").split())[:300]
     if "half_life" in given:
@@ -76,7 +83,11 @@ def _clean(
             isinstance(days, bool) or not isinstance(days, int) or not 1 <= days <= MOST_DAYS
         ):
             raise Invalid(
-                f"Points fade by half within 1 to {MOST_DAYS:,} days, or not at all.", "half_life"
+                Wording(
+                    "Points fade by half within 1 to %(most_days)s days, or not at all.",
+                    most_days=f"{MOST_DAYS:,}",
+                ),
+                "half_life",
             )
         clean["half_life"] = days
     if "rules" in given:
@@ -84,7 +95,11 @@ def _clean(
             clean["rules"] = dump_rules(take_rules(given["rules"], words))
         except ScoreProblem as problem:
             raise Invalid(
-                str(problem) if problem.rule is None else f"Rule {problem.rule + 1}: {problem}",
+                str(problem)
+                if problem.rule is None
+                else Wording(
+                    "Rule %(value)s: %(problem)s", value=problem.rule + 1, problem=problem
+                ),
                 "rules",
             ) from None
     return clean
@@ -105,7 +120,13 @@ def give(
         or not isinstance(points, int | float)
         or not 0 < abs(points) <= MOST_POINTS
     ):
-        raise Invalid(f"Give or take up to {MOST_POINTS:,} points, and not none.", "points")
+        raise Invalid(
+            Wording(
+                "Give or take up to %(most_points)s points, and not none.",
+                most_points=f"{MOST_POINTS:,}",
+            ),
+            "points",
+        )
     why = " ".join(why.split())[:200]
     if not why:
         raise Invalid("Say what the points are for; others will ask.", "why")
@@ -136,7 +157,13 @@ def give(
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, score: Score) -> None:
     """Deletes a score that nothing asks for. Raises Conflict naming what does."""
     if uses := names_it(session, score.id):
-        raise Conflict(f"“{score.name}” is used by {', '.join(uses[:4])}. Change those first.")
+        raise Conflict(
+            Wording(
+                "“%(name)s” is used by %(uses)s. Change those first.",
+                name=score.name,
+                uses=", ".join(uses[:4]),
+            )
+        )
     audit.record(session, actor, now, "deleted the score", "score", score.id, score.name)
     session.delete(score)
     session.flush()

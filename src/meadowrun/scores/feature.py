@@ -1,15 +1,16 @@
 """Scores: points for what people are and do."""
 
 from meadowrun.base.manifest import Feature, named
+from meadowrun.core.language import Wording
 from meadowrun.scores.condition import SCORE
 from meadowrun.scores.models import Score
 from meadowrun.scores.page import drawn_of_contact
 
 FEATURE = Feature(
-    pages={"views": "People"},
+    pages={"views": Wording("People")},
     tasks=("jobs",),
     conditions=(SCORE,),
-    does=(("Scores", "scores.table"),),
+    does=((Wording("Scores"), "scores.table"),),
     parts={"contact.margin": drawn_of_contact},
     finds=(named("scores.show", Score, "score"),),
 )

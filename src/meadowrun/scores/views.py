@@ -8,6 +8,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core import scores as rules_of
 from meadowrun.core import values
+from meadowrun.core.language import Wording
 from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as contact_of
 from meadowrun.scores import actions, page, queries, working
@@ -122,7 +123,7 @@ def _points(text: str | None) -> float:
     try:
         return values.number((text or "").strip().removeprefix("+"))
     except values.ValueProblem as problem:
-        raise Invalid(f"Points: {problem}.", "points") from None
+        raise Invalid(Wording("Points: %(problem)s.", problem=problem), "points") from None
 
 
 @pages.post("/scores/<int:ident>/rules/<int:place>")
@@ -181,7 +182,7 @@ def delete(ident: int) -> Answer:
         actions.delete(db(), actor(), now(), score)
     except MeadowrunError as problem:
         return not_done(problem, "scores.show", ident=ident)
-    return done("scores.table", f"“{name}” was deleted.")
+    return done("scores.table", Wording("“%(name)s” was deleted.", name=name))
 
 
 @pages.post("/people/<int:ident>/points")

@@ -13,6 +13,7 @@ from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import Definition
+from meadowrun.core.language import Wording
 from meadowrun.people.keeping import make_list, work_out_again
 from meadowrun.people.models import PeopleList
 from meadowrun.people.moment import Moment
@@ -46,7 +47,9 @@ def save(
     before = _aloud(segment, words, now) if segment else None
     taken = session.scalar(sa.select(Segment).where(Segment.name == name))
     if taken is not None and taken is not segment:
-        raise Conflict(f"There is a segment called “{name}” already. Choose another name.")
+        raise Conflict(
+            Wording("There is a segment called “%(name)s” already. Choose another name.", name=name)
+        )
     if segment is None:
         segment = Segment(name=name, version=1, definition=definition, created_at=now)
         session.add(segment)
@@ -54,9 +57,10 @@ def save(
         session.refresh(segment, with_for_update=True)
         if based_on is not None and segment.version != based_on:
             raise Conflict(
-                (
-                    f"{segment.changed_by} saved this segment while you were editing it. Your "
-                    "lines are still here."
+                Wording(
+                    "%(changed_by)s saved this segment while you were editing it. Your lines "
+                    "are still here.",
+                    changed_by=segment.changed_by,
                 ),
                 segment.version,
             )
@@ -97,7 +101,13 @@ def usable(segment: Segment, words: Dictionary) -> Definition:
     try:
         return d.parse(segment.definition, words, (segment.id,))
     except d.DefinitionError as problem:
-        raise Conflict(f"“{segment.name}” has an error to fix first: {problem}") from None
+        raise Conflict(
+            Wording(
+                "“%(name)s” has an error to fix first: %(problem)s",
+                name=segment.name,
+                problem=problem,
+            )
+        ) from None
 
 
 def freeze(
@@ -146,7 +156,7 @@ def restore(
     for what no longer exists."""
     found = next((v for v in queries.versions(session, segment.id) if v.version == version), None)
     if found is None:
-        raise NotFound(f"There is no version {version} of this segment.")
+        raise NotFound(Wording("There is no version %(version)s of this segment.", version=version))
     return save(session, actor, now, words, segment.name, found.definition, segment)
 
 
@@ -156,8 +166,11 @@ def delete(
     """Deletes a segment that nothing uses. Raises Conflict naming what does."""
     if uses:
         raise Conflict(
-            f"“{segment.name}” is used by {', '.join(uses[:5])}. Choose another audience there "
-            "first."
+            Wording(
+                "“%(name)s” is used by %(uses)s. Choose another audience there first.",
+                name=segment.name,
+                uses=", ".join(uses[:5]),
+            )
         )
     audit.record(
         session,

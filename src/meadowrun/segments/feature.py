@@ -1,13 +1,18 @@
 """Segments and groupings: who, by sentences."""
 
 from meadowrun.base.manifest import Feature, named
+from meadowrun.core.language import Wording
 from meadowrun.segments.conditions import CONDITIONS
 from meadowrun.segments.models import Segment
 
 FEATURE = Feature(
-    pages={"views": "People", "insight_views": "People", "grouping_views": "People"},
+    pages={
+        "views": Wording("People"),
+        "insight_views": Wording("People"),
+        "grouping_views": Wording("People"),
+    },
     tasks=("jobs",),
     conditions=CONDITIONS,
-    does=(("New segment", "segments.new"),),
+    does=((Wording("New segment"), "segments.new"),),
     finds=(named("segments.edit", Segment, "segment"),),
 )

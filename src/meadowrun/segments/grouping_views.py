@@ -7,6 +7,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import english
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contacts_of
@@ -15,7 +16,18 @@ from meadowrun.segments.looking import look
 from meadowrun.segments.page import looked_at
 from meadowrun.segments.sets import STALE
 from meadowrun.shell.later import comes_later
-from meadowrun.shell.request import Answer, actor, body, db, done, needs, not_done, now, today
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    body,
+    db,
+    done,
+    needs,
+    not_done,
+    notice,
+    now,
+    today,
+)
 
 pages = flask.Blueprint("groupings", __name__)
 PAGE = 100
@@ -137,7 +149,7 @@ def save(ident: int) -> Answer:
             "lines": definition.get("lines"),
         },
     )
-    flask.flash("Saved.")
+    notice("Saved.")
     return flask.jsonify(to=flask.url_for("groupings.show", ident=ident))
 
 
@@ -168,4 +180,4 @@ def delete(ident: int) -> Answer:
         groupings.delete(db(), actor(), now(), grouping)
     except MeadowrunError as problem:
         return not_done(problem, "groupings.show", ident=ident)
-    return done("groupings.table", f"“{grouping.name}” was deleted.")
+    return done("groupings.table", Wording("“%(name)s” was deleted.", name=grouping.name))

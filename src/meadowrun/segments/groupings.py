@@ -17,6 +17,7 @@ from meadowrun.base.db import existing
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.language import Wording
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import definitions_using
 from meadowrun.segments.looking import look
@@ -73,7 +74,7 @@ def _free_name(session: orm.Session, name: str, own: int | None) -> str:
         raise Invalid("Give the grouping a name, like “Regions”.", "name")
     taken = session.scalar(sa.select(Grouping.id).where(Grouping.name == name))
     if taken is not None and taken != own:
-        raise Conflict(f"There is a grouping called “{name}” already.")
+        raise Conflict(Wording("There is a grouping called “%(name)s” already.", name=name))
     return name
 
 
@@ -93,8 +94,11 @@ def change(
     session.refresh(grouping, with_for_update=True)
     if what.get("version") is not None and what["version"] != grouping.version:
         raise Conflict(
-            f"{grouping.changed_by} changed this grouping while you were editing it. What you "
-            "wrote is still here; open theirs in another window."
+            Wording(
+                "%(changed_by)s changed this grouping while you were editing it. What you "
+                "wrote is still here; open theirs in another window.",
+                changed_by=grouping.changed_by,
+            )
         )
     verb, key = what.get("do"), str(what.get("key") or "")
     groups: list[dict[str, Any]] = copy.deepcopy(grouping.groups)
@@ -113,7 +117,11 @@ def change(
         ]
         if users:
             raise Conflict(
-                f"“{groups[place]['name']}” is used by {', '.join(users[:5])}. Change those first."
+                Wording(
+                    "“%(name)s” is used by %(users)s. Change those first.",
+                    name=groups[place]["name"],
+                    users=", ".join(users[:5]),
+                )
             )
         del groups[place]
     elif verb in ("up", "down"):
@@ -121,7 +129,7 @@ def change(
         if 0 <= other < len(groups):
             groups[place], groups[other] = groups[other], groups[place]
     else:
-        raise Invalid(f"“{verb}” is no change of a grouping.")
+        raise Invalid(Wording("“%(verb)s” is no change of a grouping.", verb=verb))
     grouping.groups, grouping.version = groups, grouping.version + 1
     grouping.changed_at, grouping.changed_by = now, actor.name
     session.flush()
@@ -154,7 +162,7 @@ def _set(
         any(p["name"].lower() == name.lower() for n, p in enumerate(groups) if n != place)
         or name.lower() == "everyone else"
     ):
-        raise Invalid(f"There is a group called “{name}” already.", "name")
+        raise Invalid(Wording("There is a group called “%(name)s” already.", name=name), "name")
     try:
         lines = d.dump(d.parse({"lines": what.get("lines") or []}, words))["lines"]
     except d.DefinitionError as problem:
@@ -171,7 +179,10 @@ def _set(
         groups[place] |= {"name": name, "lines": lines}
         return str(groups[place]["key"])
     if len(groups) >= MOST_GROUPS:
-        raise Invalid(f"A grouping has at most {MOST_GROUPS} groups.", "name")
+        raise Invalid(
+            Wording("A grouping has at most %(most_groups)s groups.", most_groups=MOST_GROUPS),
+            "name",
+        )
     groups.append({"key": secrets.token_hex(3), "name": name, "lines": lines})
     return str(groups[-1]["key"])
 
@@ -224,7 +235,13 @@ def using(session: orm.Session, ident: int) -> list[Segment]:
 def delete(session: orm.Session, actor: Actor, now: dt.datetime, grouping: Grouping) -> None:
     """Deletes a grouping that nothing uses. Raises Conflict naming what does."""
     if users := uses(session, grouping.id):
-        raise Conflict(f"“{grouping.name}” is used by {', '.join(users[:5])}. Change those first.")
+        raise Conflict(
+            Wording(
+                "“%(name)s” is used by %(users)s. Change those first.",
+                name=grouping.name,
+                users=", ".join(users[:5]),
+            )
+        )
     audit.record(
         session,
         actor,

@@ -14,6 +14,7 @@ from meadowrun.core.audience import carried, english
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.nodes import Definition
 from meadowrun.core.audience.sieve import before
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole, read_json
 from meadowrun.people.asked import moment, words
 from meadowrun.people.queries import contact as get_contact
@@ -198,7 +199,9 @@ def keep_region() -> Answer:
         db().rollback()
         return _compare(problem), problem.status
     return done(
-        "segments.edit", f"“{made.name}” follows the segments it is made of.", ident=made.id
+        "segments.edit",
+        Wording("“%(name)s” follows the segments it is made of.", name=made.name),
+        ident=made.id,
     )
 
 
@@ -248,5 +251,7 @@ def take_in() -> Answer:
             db(), actor(), now(), words(), name, {"format": data.get("format", 1), "lines": lines}
         )
     except (MeadowrunError, d.DefinitionError) as problem:
-        return not_done(f"It was not imported: {problem}", "segments.table")
-    return done("segments.edit", f"“{made.name}” was imported.", ident=made.id)
+        return not_done(
+            Wording("It was not imported: %(problem)s", problem=problem), "segments.table"
+        )
+    return done("segments.edit", Wording("“%(name)s” was imported.", name=made.name), ident=made.id)

@@ -12,6 +12,7 @@ from meadowrun.core import wording
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience import edit as editing
 from meadowrun.core.audience import english, typed
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.people import people_csv
 from meadowrun.people.asked import moment, words
@@ -34,6 +35,7 @@ from meadowrun.shell.request import (
     done,
     needs,
     not_done,
+    notice,
     now,
     today,
 )
@@ -72,7 +74,7 @@ def new() -> Answer:
                 **page.looked_at(begun, exact=is_behind()),
             )
         except d.DefinitionError as problem:
-            flask.flash(str(problem), "bad")
+            notice(str(problem), "bad")
     return flask.render_template(
         "segments/edit.html",
         segment=None,
@@ -210,7 +212,7 @@ def save() -> Answer:
         data.get("version"),
         size,
     )
-    flask.flash(f"Saved: {saved.name}, {wording.people(size)} now.")
+    notice(Wording("Saved: %(name)s, %(size)s now.", name=saved.name, size=wording.people(size)))
     return flask.jsonify(to=flask.url_for("segments.edit", ident=saved.id))
 
 
@@ -272,7 +274,11 @@ def list_again(ident: int) -> Answer:
     segment, size = actions.freeze_again(
         moment(), actor(), found_row(db(), PeopleList, ident, "list")
     )
-    return done("keeping.list_members", f"It holds everybody in “{segment.name}” now.", ident=ident)
+    return done(
+        "keeping.list_members",
+        Wording("It holds everybody in “%(name)s” now.", name=segment.name),
+        ident=ident,
+    )
 
 
 @pages.get("/segments/<int:ident>/history")
@@ -294,7 +300,10 @@ def restore(ident: int, version: int) -> Answer:
     actions.restore(db(), actor(), now(), words(), queries.segment(db(), ident), version)
     return done(
         "segments.edit",
-        f"Version {version} is the newest again; the previous one stays in the history.",
+        Wording(
+            "Version %(version)s is the newest again; the previous one stays in the history.",
+            version=version,
+        ),
         ident=ident,
     )
 
@@ -307,4 +316,4 @@ def delete(ident: int) -> Answer:
         actions.delete(db(), actor(), now(), segment, page.users(ident))
     except MeadowrunError as problem:
         return not_done(problem, "segments.edit", ident=ident)
-    return done("segments.table", f"“{segment.name}” was deleted.")
+    return done("segments.table", Wording("“%(name)s” was deleted.", name=segment.name))

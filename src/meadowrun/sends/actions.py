@@ -17,6 +17,7 @@ from meadowrun.core.content.checks import greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import MUST, SHOULD, About, Check
 from meadowrun.core.guardrails.limits import stopped_by
+from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
@@ -103,31 +104,33 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     line of the sheet."""
     found: list[Check] = []
     if not send.audience.get("in"):
-        found.append(Check(MUST, "Nobody is chosen yet. Choose the audience.", slot="to"))
+        found.append(Check(MUST, Wording("Nobody is chosen yet. Choose the audience."), slot="to"))
     elif going == 0:
-        found.append(Check(MUST, "Nobody would get this.", slot="to"))
+        found.append(Check(MUST, Wording("Nobody would get this."), slot="to"))
     if problem := stopped_by(going, send.audience_limit, send.limit_rule):
         found.append(Check(MUST, problem, slot="limit"))
     if send.control and not send.success_event:
         found.append(
             Check(
                 SHOULD,
-                (
-                    "There is a control group, but nothing counts as success yet: there would be "
-                    "nothing to compare."
+                Wording(
+                    "There is a control group, but nothing counts as success yet: there would "
+                    "be nothing to compare."
                 ),
                 slot="success",
             )
         )
     if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
-        found.append(Check(MUST, "Choose the sender.", slot="from"))
+        found.append(Check(MUST, Wording("Choose the sender."), slot="from"))
     if send.success_event and not session.scalar(
         sa.select(EventKind).where(EventKind.key == send.success_event)
     ):
-        found.append(Check(MUST, "What counted as success no longer exists.", slot="success"))
+        found.append(
+            Check(MUST, Wording("What counted as success no longer exists."), slot="success")
+        )
     message = session.get(Message, send.message_id) if send.message_id else None
     if message is None:
-        found.append(Check(MUST, "Choose the message.", slot="message"))
+        found.append(Check(MUST, Wording("Choose the message."), slot="message"))
         return sorted_checks(found)
     campaign = session.get_one(Campaign, send.campaign_id)
     words = dictionary(session)
@@ -222,7 +225,9 @@ def _dispatch(session: orm.Session, send: Send, allowed: tuple[str, ...], did: s
     """The dispatch of a send, locked. Raises Conflict unless the send is in one of some states."""
     dispatch = _locked(session, send)
     if send.state not in allowed or dispatch is None:
-        raise Conflict(f"This send is {send.state}; it cannot be {did} now.")
+        raise Conflict(
+            Wording("This send is %(state)s; it cannot be %(did)s now.", state=send.state, did=did)
+        )
     return dispatch
 
 
@@ -250,7 +255,9 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
     will not go by itself, and what it goes with is settled anew."""
     session.refresh(send, with_for_update=True)
     if send.state not in ("planned", "taking"):
-        raise Conflict(f"This send is {send.state}; it cannot be taken back now.")
+        raise Conflict(
+            Wording("This send is %(state)s; it cannot be taken back now.", state=send.state)
+        )
     send.state, send.changed_at = "draft", now
     send.edition_id, send.facts = None, {}
     session.flush()
@@ -271,11 +278,19 @@ def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) ->
     """Deletes the instructions of a send that never began. Raises Conflict for one that did, or
     that a condition names."""
     if send.state != "draft" or send.taken_at is not None:
-        raise Conflict(f"“{send.name}” has begun; what was sent stays on record.")
+        raise Conflict(
+            Wording("“%(name)s” has begun; what was sent stays on record.", name=send.name)
+        )
     if used := definitions_using(
         session, f'$.** ? (@.kind == "mail" && @.of.send == {int(send.id)})'
     ):
-        raise Conflict(f"“{send.name}” is used by {', '.join(used[:5])}. Change those first.")
+        raise Conflict(
+            Wording(
+                "“%(name)s” is used by %(used)s. Change those first.",
+                name=send.name,
+                used=", ".join(used[:5]),
+            )
+        )
     audit.record(session, actor, now, "deleted", "send", send.id, send.name)
     session.delete(send)
 

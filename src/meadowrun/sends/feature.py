@@ -6,6 +6,7 @@ import flask
 from sqlalchemy import orm
 
 from meadowrun.base.manifest import Feature, Owner, Use, named
+from meadowrun.core.language import Wording
 from meadowrun.sends.actions import moved
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import (
@@ -44,11 +45,11 @@ def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
 
 
 FEATURE = Feature(
-    pages={"views": "Campaigns", "word_views": "Campaigns"},
+    pages={"views": Wording("Campaigns"), "word_views": Wording("Campaigns")},
     tasks=("jobs",),
     goes=goes,
     left=left_by,
-    does=(("Senders and topics", "sends.senders_page"),),
+    does=((Wording("Senders and topics"), "sends.senders_page"),),
     finds=(named("sends.show", Send, "send"),),
     owns={
         "send": Owner(

@@ -20,6 +20,7 @@ from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import verdict_sql
 from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
+from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
 from meadowrun.people.models import PeopleList
@@ -141,7 +142,12 @@ def _one(
         return compiler.definition(d.parse(segment.definition, words))
     except d.DefinitionError as problem:
         raise Invalid(
-            f"The segment “{segment.name}” has an error to fix first: {problem}", "to"
+            Wording(
+                "The segment “%(name)s” has an error to fix first: %(problem)s",
+                name=segment.name,
+                problem=problem,
+            ),
+            "to",
         ) from None
 
 

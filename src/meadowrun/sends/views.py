@@ -24,6 +24,7 @@ from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
 from meadowrun.core.guardrails.limits import limit_words
 from meadowrun.core.guardrails.outcomes import OUTCOMES, reason_words, rule_words, words_for
+from meadowrun.core.language import Wording
 from meadowrun.core.results.worth import least_gain
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS as ALL
@@ -136,7 +137,7 @@ def _spoken(send: Send) -> dict[str, Any]:
     return {
         "channel": channel,
         "channels": CHANNELS,
-        "would": {"go": "Will get it", **words_for(channel)},
+        "would": {"go": Wording("Will get it"), **words_for(channel)},
         "there": ALL[channel].there,
         "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
         "order": ("go", *OUTCOMES),
@@ -182,7 +183,7 @@ def _usual(send: Send) -> tuple[int, int] | None:
 def _leaves(send: Send) -> str:
     """The planned moment in plain words, with whose clock it is on."""
     if send.leaves_at is None:
-        return "as soon as it is started"
+        return Wording("as soon as it is started")
     there = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
     return f"{there:%a} {there.day} {there:%b} {there.year} at {there:%H:%M}"
 
@@ -299,9 +300,11 @@ def start(ident: int) -> Answer:
         seen = integer(form.get("going"), "going")
         if going != seen and not form.get("anyway"):
             raise Invalid(
-                (
-                    f"Meanwhile the number changed from {seen:,} to {going:,} people. Review it "
-                    f"once more."
+                Wording(
+                    "Meanwhile the number changed from %(seen)s to %(going)s people. Review it "
+                    "once more.",
+                    seen=f"{seen:,}",
+                    going=f"{going:,}",
                 ),
                 "to",
             )
@@ -319,7 +322,9 @@ def start(ident: int) -> Answer:
         return sheet(queries.send(db(), ident), problem), problem.status
     return done(
         "sends.show",
-        f"Scheduled: it goes out {_leaves(send)}, {send.zone}."
+        Wording(
+            "Scheduled: it goes out %(leaves)s, %(zone)s.", leaves=_leaves(send), zone=send.zone
+        )
         if send.state == "planned"
         else None,
         ident=ident,
@@ -345,7 +350,7 @@ def delete(ident: int) -> Answer:
         actions.discard(db(), actor(), now(), send)
     except MeadowrunError as problem:
         return not_done(problem, "sends.show", ident=ident)
-    return done("campaigns.show", f"“{name}” was deleted.", ident=campaign)
+    return done("campaigns.show", Wording("“%(name)s” was deleted.", name=name), ident=campaign)
 
 
 @pages.post("/sends/<int:ident>/settle")
@@ -362,7 +367,9 @@ def settle(ident: int) -> Answer:
     what = "counted as delivered" if arrived else "sent to again"
     return done(
         "results.behind",
-        f"{count_of(people, 'person', 'people')} settled: {what}.",
+        Wording(
+            "%(people)s settled: %(what)s.", people=count_of(people, "person", "people"), what=what
+        ),
         ident=ident,
         what="in_doubt",
     )
@@ -545,7 +552,7 @@ def save_sender_or_topic() -> Answer:
         return _senders(form.to_dict(), problem), problem.status
     return done(
         "sends.senders_page",
-        f"“{made}” was changed."
+        Wording("“%(made)s” was changed.", made=made)
         if form.get("known") or form.get("sender")
-        else f"“{made}” can be chosen now.",
+        else Wording("“%(made)s” can be chosen now.", made=made),
     )

@@ -14,6 +14,7 @@ from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.guardrails.limits import LIMIT_RULES, MOST_CONTROL
 from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
 from meadowrun.messages import actions as writing
@@ -192,7 +193,11 @@ def _control(how: str, percent: str, group: str) -> dict[str, Any]:
             share = 0.0
         if not 0 < share <= MOST_CONTROL:
             raise Invalid(
-                f"A control group is between 0.1 and {MOST_CONTROL:g} of 100 people.", "control"
+                Wording(
+                    "A control group is between 0.1 and %(most_control)s of 100 people.",
+                    most_control=f"{MOST_CONTROL:g}",
+                ),
+                "control",
             )
         return {"percent": share}
     kind, _, number = group.partition(":")
@@ -217,9 +222,10 @@ def _moment(day: str, time: str, name: str) -> dict[str, Any]:
     moment = local.astimezone(dt.UTC)
     if moment < now() - dt.timedelta(minutes=5):
         raise Invalid(
-            (
-                f"{local:%H:%M} on that day has passed. Choose a moment ahead, or send it as soon "
-                "as started."
+            Wording(
+                "%(local)s on that day has passed. Choose a moment ahead, or send it as soon "
+                "as started.",
+                local=f"{local:%H:%M}",
             ),
             "leaves",
         )
@@ -233,18 +239,22 @@ def _said(sentence: str) -> Segment:
     readings = typed.read(sentence, words(), today())
     if not readings:
         raise Invalid(
-            (
-                f"“{sentence}” was not understood. Write it like “town is Farrow” or “bought a "
-                "ticket since March”, or make a segment."
+            Wording(
+                "“%(sentence)s” was not understood. Write it like “town is Farrow” or “bought "
+                "a ticket since March”, or make a segment.",
+                sentence=sentence,
             ),
             "to",
         )
     if readings[0].unused:
         left = "”, “".join(readings[0].unused)
         raise Invalid(
-            (
-                f"“{sentence}” would become “{readings[0].said}”; it ignores “{left}”. Use other "
-                f"words, or make a segment."
+            Wording(
+                "“%(sentence)s” would become “%(said)s”; it ignores “%(left)s”. Use other "
+                "words, or make a segment.",
+                sentence=sentence,
+                said=readings[0].said,
+                left=left,
             ),
             "to",
         )

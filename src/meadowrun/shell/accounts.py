@@ -15,6 +15,7 @@ from meadowrun.base.audit import Actor, from_to, record
 from meadowrun.base.errors import Conflict, Invalid, NotAllowed
 from meadowrun.base.settings import Settings
 from meadowrun.core import values
+from meadowrun.core.language import Wording
 from meadowrun.shell import attempts, passwords, second_step, telling
 from meadowrun.shell.models import ROLES, SignIn, User
 
@@ -55,9 +56,9 @@ def add_user(
     # Given on this machine's command line; it gets its secret part when it is used first.
     hashed = _hashed(password, "", email, name) if password is not None else ""
     if role not in ROLES:
-        raise Invalid(f"A role is one of {', '.join(ROLES)}.", "role")
+        raise Invalid(Wording("A role is one of %(roles)s.", roles=", ".join(ROLES)), "role")
     if session.scalar(sa.select(User).where(User.email == values.email_key(email))):
-        raise Conflict(f"{email} can sign in already.")
+        raise Conflict(Wording("%(email)s can sign in already.", email=email))
     user = User(
         email=values.email_key(email),
         name=name.strip() or email,
@@ -161,7 +162,7 @@ def change_user(
     administrator.
     """
     if role is not None and role not in ROLES:
-        raise Invalid(f"A role is one of {', '.join(ROLES)}.", "role")
+        raise Invalid(Wording("A role is one of %(roles)s.", roles=", ".join(ROLES)), "role")
     others = session.scalar(
         sa.select(sa.func.count()).where(User.active, User.role == "admin", User.id != user.id)
     )
@@ -171,7 +172,11 @@ def change_user(
         and not others
         and (role not in (None, "admin") or active is False)
     ):
-        raise Conflict(f"{user.name} is the only administrator. Make somebody else one first.")
+        raise Conflict(
+            Wording(
+                "%(name)s is the only administrator. Make somebody else one first.", name=user.name
+            )
+        )
     before = {"role": user.role, "active": user.active}
     user.role, user.active = role or user.role, user.active if active is None else active
     if not user.active:
@@ -463,7 +468,11 @@ def require(actor: Actor, role: str) -> None:
     """Raises NotAllowed when the actor's role does not reach `role`."""
     if not may(actor, role):
         raise NotAllowed(
-            f"This needs the role “{role}”; yours is “{actor.role}”. Ask an administrator."
+            Wording(
+                "This needs the role “%(role)s”; yours is “%(role_2)s”. Ask an administrator.",
+                role=role,
+                role_2=actor.role,
+            )
         )
 
 

@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.errors import TooMany
+from meadowrun.core.language import Wording
 from meadowrun.shell.models import SignInAttempt
 
 WINDOW = dt.timedelta(minutes=10)
@@ -83,8 +84,11 @@ def begin(session: orm.Session, now: dt.datetime, limits: Sequence[Limit]) -> li
             minutes = max(1, -int((now - moments[-1] - WINDOW).total_seconds() // 60))
             session.commit()
             raise TooMany(
-                f"Too many attempts. Wait {minutes} minute{'s' if minutes > 1 else ''}, then try "
-                "again."
+                Wording(
+                    "Too many attempts. Wait %(minutes)s minute%(value)s, then try again.",
+                    minutes=minutes,
+                    value="s" if minutes > 1 else "",
+                )
             )
     made = [SignInAttempt(key=limit.key, at=now) for limit in limits]
     session.add_all(made)

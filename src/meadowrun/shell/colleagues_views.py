@@ -5,6 +5,7 @@ import flask
 from meadowrun.base import clock
 from meadowrun.base.db import existing
 from meadowrun.base.errors import MeadowrunError
+from meadowrun.core.language import Wording
 from meadowrun.shell import accounts, telling
 from meadowrun.shell.models import ROLES, User
 from meadowrun.shell.request import Answer, actor, db, done, needs, now, settings
@@ -12,10 +13,10 @@ from meadowrun.shell.request import Answer, actor, db, done, needs, now, setting
 pages = flask.Blueprint("colleagues", __name__)
 #: What each role may do, for who chooses one.
 MAY = {
-    "viewer": "sees everything",
-    "author": "writes, segments and imports",
-    "approver": "also approves messages and starts sends",
-    "admin": "also adds colleagues, and makes keys and senders",
+    "viewer": Wording("sees everything"),
+    "author": Wording("writes, segments and imports"),
+    "approver": Wording("also approves messages and starts sends"),
+    "admin": Wording("also adds colleagues, and makes keys and senders"),
 }
 
 
@@ -84,7 +85,10 @@ def change(ident: int) -> Answer:
             accounts.reset_second_step(db(), now(), actor(), user)
             return done(
                 "colleagues.table",
-                f"{user.name} signs in by the password alone, until a second step is set up again.",
+                Wording(
+                    "%(name)s signs in by the password alone, until a second step is set up again.",
+                    name=user.name,
+                ),
             )
         if form.get("password") == "new":
             accounts.invite_again(db(), now(), actor(), user)
@@ -100,4 +104,4 @@ def change(ident: int) -> Answer:
     except MeadowrunError as problem:
         db().rollback()
         return _table(problem), problem.status
-    return done("colleagues.table", f"Changed: {user.name}.")
+    return done("colleagues.table", Wording("Changed: %(name)s.", name=user.name))

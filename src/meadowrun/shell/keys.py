@@ -13,6 +13,7 @@ from meadowrun.base import signing
 from meadowrun.base.audit import Actor, record
 from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid
+from meadowrun.core.language import Wording
 from meadowrun.shell.models import SCOPES, ApiKey
 
 
@@ -74,7 +75,12 @@ def hash_key(key: str) -> str:
 
 
 #: How long a key of the API works, by days; 0: until it is deactivated.
-LASTS = {90: "90 days", 365: "a year", 730: "two years", 0: "until it is deactivated"}
+LASTS = {
+    90: Wording("90 days"),
+    365: Wording("a year"),
+    730: Wording("two years"),
+    0: Wording("until it is deactivated"),
+}
 
 
 def make_key(
@@ -139,7 +145,11 @@ def _origin(text: str) -> str:
     parts = urlsplit(text)
     if parts.scheme not in ("http", "https") or not parts.netloc:
         raise Invalid(
-            f"“{text}” is not the address of a website, like https://www.example.org.", "origins"
+            Wording(
+                "“%(text)s” is not the address of a website, like https://www.example.org.",
+                text=text,
+            ),
+            "origins",
         )
     return f"{parts.scheme}://{parts.netloc}"
 

@@ -5,10 +5,11 @@ import flask
 from meadowrun.base.clock import machine_now
 from meadowrun.base.db import existing
 from meadowrun.base.errors import MeadowrunError
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.shell import keys
 from meadowrun.shell.models import SCOPES, ApiKey
-from meadowrun.shell.request import Answer, actor, db, done, needs, now
+from meadowrun.shell.request import Answer, actor, db, done, needs, notice, now
 
 pages = flask.Blueprint("keys", __name__)
 
@@ -54,7 +55,7 @@ def add() -> Answer:
         db().rollback()
         return _table(None, problem), problem.status
     db().flush()
-    flask.flash(f"The key “{made.name}” can be used now.")
+    notice(Wording("The key “%(name)s” can be used now.", name=made.name))
     # Shown once, in this answer; only its hash is kept, and no cookie carries it.
     return _table(key if made.kind == "secret" else None, None)
 
@@ -63,4 +64,4 @@ def add() -> Answer:
 @needs("admin")
 def retire(ident: int) -> Answer:
     key = keys.retire_key(db(), actor(), now(), existing(db(), ApiKey, ident, "key"))
-    return done("keys.table", f"The key “{key.name}” no longer works.")
+    return done("keys.table", Wording("The key “%(name)s” no longer works.", name=key.name))

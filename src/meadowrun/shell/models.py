@@ -6,6 +6,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import Base
+from meadowrun.core.language import Wording
 
 ROLES = ("viewer", "author", "approver", "admin")
 
@@ -74,12 +75,12 @@ class SignInAttempt(Base):
 
 #: What a key of the API may be allowed → in words
 SCOPES = {
-    "read": "look at people, segments and lists",
-    "people": "add and change people, lists, tags, suppressions; import",
-    "events": "record events",
-    "segments": "write segments, groupings and scores",
-    "fields": "change fields and kinds of event",
-    "erase": "erase and merge people",
+    "read": Wording("look at people, segments and lists"),
+    "people": Wording("add and change people, lists, tags, suppressions; import"),
+    "events": Wording("record events"),
+    "segments": Wording("write segments, groupings and scores"),
+    "fields": Wording("change fields and kinds of event"),
+    "erase": Wording("erase and merge people"),
 }
 
 

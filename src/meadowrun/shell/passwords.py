@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from zxcvbn import zxcvbn
 
 from meadowrun.base.errors import Invalid
+from meadowrun.core.language import Wording
 
 #: Characters of a password: OWASP ASVS 4.0.3, 2.1.1 and 2.1.2.
 SHORTEST, LONGEST = 12, 128
@@ -37,14 +38,17 @@ def judge(password: str, about: Iterable[str]) -> None:
     names and addresses of its owner."""
     if len(password) < SHORTEST:
         raise Invalid(
-            (
-                f"A password needs at least {SHORTEST} characters. Three or four words in a row "
-                "are easy to remember."
+            Wording(
+                "A password needs at least %(shortest)s characters. Three or four words in a "
+                "row are easy to remember.",
+                shortest=SHORTEST,
             ),
             "password",
         )
     if len(password) > LONGEST:
-        raise Invalid(f"A password has at most {LONGEST} characters.", "password")
+        raise Invalid(
+            Wording("A password has at most %(longest)s characters.", longest=LONGEST), "password"
+        )
     parts = [re.findall(r"\w+", text.lower()) for text in about]
     # Each by itself, neighbours run together, and all: farrow, hill, farrowhill.
     known = sorted(
@@ -72,4 +76,4 @@ def judge(password: str, about: Iterable[str]) -> None:
     feedback = found["feedback"]
     hints = [str(hint) for hint in (feedback["warning"], *feedback["suggestions"][:1]) if hint]
     why = " ".join(hint if hint.endswith(".") else f"{hint}." for hint in hints)
-    raise Invalid(f"This password is easily guessed. {why}".strip(), "password")
+    raise Invalid(Wording("This password is easily guessed. %(why)s", why=why).strip(), "password")

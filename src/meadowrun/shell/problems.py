@@ -8,17 +8,18 @@ import werkzeug.exceptions
 
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError, NotAllowed, TooMany
 from meadowrun.base.logs import log
+from meadowrun.core.language import Wording, in_language, worded
 from meadowrun.shell.request import Answer, db, path_for_logs
 
 _TITLES = {
-    401: "Please sign in",
-    403: "Not for your role",
-    404: "Page not found",
-    409: "No longer possible",
-    413: "Too large",
-    422: "This cannot be saved",
-    429: "Too many attempts",
-    503: "Temporarily unavailable",
+    401: Wording("Please sign in"),
+    403: Wording("Not for your role"),
+    404: Wording("Page not found"),
+    409: Wording("No longer possible"),
+    413: Wording("Too large"),
+    422: Wording("This cannot be saved"),
+    429: Wording("Too many attempts"),
+    503: Wording("Temporarily unavailable"),
 }
 
 
@@ -35,10 +36,11 @@ def answer(
     message: str, status: int, where: str | None = None, newest: int | None = None
 ) -> tuple[flask.Response | str, int]:
     """An error as the asker can use it: JSON for scripts, a page for people."""
+    message = worded(message)
     if wants_json():
         more = {"newest": newest} if newest is not None else {}
         return flask.jsonify(
-            error=message, where=where, request=flask.g.get("request_id"), **more
+            error=in_language(message), where=where, request=flask.g.get("request_id"), **more
         ), status
     page = flask.render_template(
         "problem.html",
@@ -83,7 +85,7 @@ def register(app: flask.Flask) -> None:
     @app.errorhandler(sqlalchemy.exc.OperationalError)
     def away(problem: sqlalchemy.exc.OperationalError) -> Answer:
         log.error("database away", problem=str(problem.__cause__ or problem)[:300])
-        message = (
+        message = Wording(
             "The database does not answer just now. What you typed is still in your "
             "window: try again shortly."
         )
@@ -98,11 +100,11 @@ def register(app: flask.Flask) -> None:
         cause = problem.orig if isinstance(problem, sqlalchemy.exc.DataError) else problem
         said = str(cause)
         if isinstance(cause, psycopg.errors.NumericValueOutOfRange):
-            message = (
+            message = Wording(
                 "A number is larger than can be kept. Look at what was typed, or at the address."
             )
         elif "NUL" in said or "\\u0000" in said:
-            message = (
+            message = Wording(
                 "Something here holds a sign that cannot be kept (NUL, often copied along "
                 "from another program). Take it out and try again."
             )
@@ -132,14 +134,14 @@ def register(app: flask.Flask) -> None:
     @app.errorhandler(werkzeug.exceptions.HTTPException)
     def plain(problem: werkzeug.exceptions.HTTPException) -> Answer:
         words = {
-            404: (
+            404: Wording(
                 "There is nothing at this address. It may have been deleted, or the link is "
                 "incomplete."
             ),
-            405: "This address cannot be used in that way.",
-            413: (
-                "The file is larger than 200 MB. Cut it into parts, or leave out columns you do "
-                "not need."
+            405: Wording("This address cannot be used in that way."),
+            413: Wording(
+                "The file is larger than 200 MB. Cut it into parts, or leave out columns you "
+                "do not need."
             ),
         }
         code = problem.code or 500
@@ -152,7 +154,10 @@ def register(app: flask.Flask) -> None:
             # The page that says so asks the database, too.
             flask.g.db.rollback()
         return answer(
-            "Something went wrong on our side. It was written down under the number "
-            f"{flask.g.get('request_id', '?')}; nothing was changed.",
+            Wording(
+                "Something went wrong on our side. It was written down under the number "
+                "%(number)s; nothing was changed.",
+                number=flask.g.get("request_id", "?"),
+            ),
             500,
         )

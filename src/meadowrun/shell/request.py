@@ -24,6 +24,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
 from meadowrun.base.manifest import Feature, Use
 from meadowrun.base.settings import Settings
+from meadowrun.core.language import Wording, in_language, worded
 from meadowrun.core.people_file import harmless
 from meadowrun.core.values import is_whole
 from meadowrun.gateways import scanner
@@ -138,19 +139,24 @@ def public(view: Callable[..., Any]) -> Callable[..., Any]:
     return view
 
 
+def notice(message: str, kind: str = "message") -> None:
+    """Says something on the next page that is shown, in the language of whoever reads this one."""
+    flask.flash(in_language(worded(message)), kind)
+
+
 def done(
     endpoint: str, message: str | None = None, **values: Any
 ) -> flask.typing.ResponseReturnValue:
     """After a change: on to another page (303), with a line that says what happened."""
     if message:
-        flask.flash(message)
+        notice(message)
     return flask.redirect(flask.url_for(endpoint, **values), 303)
 
 
 def not_done(problem: object, endpoint: str, **values: Any) -> flask.typing.ResponseReturnValue:
     """After a change that was refused: nothing of it stays, and the page it belongs to says why."""
     db().rollback()
-    flask.flash(str(problem), "bad")
+    notice(str(problem), "bad")
     return flask.redirect(flask.url_for(endpoint, **values), 303)
 
 
@@ -228,5 +234,5 @@ def _half(data: Any, place: str) -> str | None:
 def integer(text: str | None, place: str) -> int:
     """A number from a form. Raises Invalid naming the place for anything else."""
     if not is_whole((text or "").strip().removeprefix("-")):
-        raise Invalid(f"“{text}” is not a whole number.", place)
+        raise Invalid(Wording("“%(text)s” is not a whole number.", text=text), place)
     return int(text or "")

@@ -10,9 +10,10 @@ from werkzeug.wrappers import Response
 from meadowrun.base import audit, clock
 from meadowrun.base.audit import SYSTEM, Actor, record
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.language import Wording
 from meadowrun.shell import accounts, passwords, second_step, telling
 from meadowrun.shell.models import User
-from meadowrun.shell.request import Answer, actor, db, done, now, public, settings
+from meadowrun.shell.request import Answer, actor, db, done, notice, now, public, settings
 
 pages = flask.Blueprint("sign_in", __name__)
 #: An address within this application.
@@ -221,7 +222,7 @@ def accept(token: str) -> Answer:
         return flask.render_template(
             "invited.html", invited=user, token=token, problem=problem
         ), 422
-    flask.flash("Your password is set. You can sign in now.")
+    notice("Your password is set. You can sign in now.")
     return flask.redirect(flask.url_for("sign_in.form"), 303)
 
 
@@ -253,7 +254,7 @@ def told() -> Answer:
     user.told = flask.request.form.get("told") == "yes"
     return done(
         "sign_in.own",
-        f"What is waiting for you is sent to {user.email}."
+        Wording("What is waiting for you is sent to %(email)s.", email=user.email)
         if user.told
         else "You get no notifications by email.",
     )

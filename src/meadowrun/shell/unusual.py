@@ -11,6 +11,7 @@ from sqlalchemy import orm
 from meadowrun.base import clock
 from meadowrun.base.audit import LOOKED, REFUSED, Actor
 from meadowrun.base.manifest import Thing
+from meadowrun.core.language import Wording
 from meadowrun.shell import telling
 from meadowrun.shell.accounts import may, people_who
 
@@ -44,9 +45,9 @@ def of(session: orm.Session, now: dt.datetime) -> list[str]:
         },
     )
     said = {
-        "looked at": "{who} looked at {times} people within an hour",
-        "downloaded": "{who} downloaded {times} files within an hour",
-        "refused": "{times} sign-ins were refused within an hour",
+        "looked at": Wording("{who} looked at {times} people within an hour"),
+        "downloaded": Wording("{who} downloaded {times} files within an hour"),
+        "refused": Wording("{times} sign-ins were refused within an hour"),
     }
     return [said[row.what].format(who=row.who, times=row.times) for row in rows]
 
@@ -56,7 +57,7 @@ def waits(session: orm.Session, who: Actor) -> Iterator[Thing]:
     if may(who, "admin"):
         for sentence in of(session, clock.now(session)):
             yield Thing(
-                "Is this expected?",
+                Wording("Is this expected?"),
                 sentence,
                 flask.url_for("shell.changes", looks=1 if "looked" in sentence else None),
             )

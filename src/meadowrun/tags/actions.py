@@ -13,6 +13,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.db import number_array, rows_changed
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import tags as rules
+from meadowrun.core.language import Wording
 from meadowrun.people.dictionary import rewrite_everywhere
 from meadowrun.tags.models import ContactTag, Tag
 from meadowrun.tags.queries import THINGS, names_it
@@ -28,7 +29,11 @@ def read(text: str) -> list[str]:
         raise Invalid(str(problem), "tags") from None
     if len(found) > MOST:
         raise Invalid(
-            f"At most {MOST} tags at once; with more, nobody finds anything by them.", "tags"
+            Wording(
+                "At most %(most)s tags at once; with more, nobody finds anything by them.",
+                most=MOST,
+            ),
+            "tags",
         )
     return found
 
@@ -65,7 +70,7 @@ def put_on(
         {"tags": numbers(session, now, paths), "id": ident},
     ).scalar()
     if name is None:
-        raise NotFound(f"This {kind} does not exist any more.")
+        raise NotFound(Wording("This %(kind)s does not exist any more.", kind=kind))
     audit.record(session, actor, now, "tagged", kind, ident, name, tags=list(paths))
 
 
@@ -118,7 +123,7 @@ def take(
     there is no such tag."""
     tag = session.scalar(sa.select(Tag.id).where(Tag.path == path))
     if tag is None:
-        raise Invalid(f"There is no tag “{path}”.", "tag")
+        raise Invalid(Wording("There is no tag “%(path)s”.", path=path), "tag")
     done = session.execute(
         sa.text(
             "DELETE FROM contact_tags WHERE tag_id = :tag AND contact_id = ANY(CAST(:ids AS "
@@ -202,10 +207,20 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag) -> No
     ).all()
     if inside:
         raise Conflict(
-            f"“{tag.path}” has tags under it: {', '.join(inside[:4])}. Move or delete those first."
+            Wording(
+                "“%(path)s” has tags under it: %(inside)s. Move or delete those first.",
+                path=tag.path,
+                inside=", ".join(inside[:4]),
+            )
         )
     if uses := names_it(session, tag):
-        raise Conflict(f"“{tag.path}” is named by {', '.join(uses[:4])}. Change those first.")
+        raise Conflict(
+            Wording(
+                "“%(path)s” is named by %(uses)s. Change those first.",
+                path=tag.path,
+                uses=", ".join(uses[:4]),
+            )
+        )
     for table in THINGS.values():
         session.execute(
             sa.text(

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from sqlalchemy import orm
 
 from meadowrun.base.manifest import Feature, Find, Found
+from meadowrun.core.language import Wording
 from meadowrun.people.asked import words
 from meadowrun.tags.page import of_contact
 from meadowrun.tags.queries import paths
@@ -15,8 +16,8 @@ def _tags(session: orm.Session, said: str) -> Iterator[Found]:
 
 
 FEATURE = Feature(
-    pages={"views": "People"},
-    does=(("Tags", "tags.table"),),
+    pages={"views": Wording("People")},
+    does=((Wording("Tags"), "tags.table"),),
     finds=(Find("tags.show", _tags),),
     parts={"contact.known": of_contact},
     says={"tag_paths": lambda: words().named.get("tag", {})},

@@ -4,6 +4,7 @@ import flask
 
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.language import Wording
 from meadowrun.people import list_queries
 from meadowrun.people import queries as people
 from meadowrun.people.actions import full_name
@@ -120,11 +121,18 @@ def change(ident: int, verb: str) -> Answer:
             if db().get(Tag, ident) is None:
                 return done(
                     "tags.table",
-                    f"“{path}” was merged into the other; everything that had it now has that one.",
+                    Wording(
+                        "“%(path)s” was merged into the other; everything that had it now has "
+                        "that one.",
+                        path=path,
+                    ),
                 )
         else:
             actions.delete(db(), actor(), now(), tag)
-            return done("tags.table", f"“{path}” was deleted; nothing that had it was deleted.")
+            return done(
+                "tags.table",
+                Wording("“%(path)s” was deleted; nothing that had it was deleted.", path=path),
+            )
     except MeadowrunError as problem:
         return not_done(problem, "tags.show", ident=ident)
     return done("tags.show", "Saved.", ident=ident)

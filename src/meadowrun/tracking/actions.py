@@ -13,6 +13,7 @@ from meadowrun.base.db import rows_changed
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values, webpush
 from meadowrun.core.guardrails.replies import meaning
+from meadowrun.core.language import Wording
 from meadowrun.gateways import outgoing
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
@@ -258,7 +259,10 @@ def subscribe_device(
             or not re.fullmatch(r"[\w:.-]{8,400}", endpoint)
         ):
             raise Invalid(
-                f"A phone names its system ({', '.join(SYSTEMS)}) and the token it got.",
+                Wording(
+                    "A phone names its system (%(systems)s) and the token it got.",
+                    systems=", ".join(SYSTEMS),
+                ),
                 "subscription",
             )
     else:
@@ -306,7 +310,10 @@ def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:
     if not endpoint.startswith("https://") and not inside or len(endpoint) > 1000:
         raise Invalid("A push service is named by an https address.", "subscription")
     if wrong := outgoing.problem(endpoint, inner):
-        raise Invalid(f"A push service is named by an https address: {wrong}.", "subscription")
+        raise Invalid(
+            Wording("A push service is named by an https address: %(wrong)s.", wrong=wrong),
+            "subscription",
+        )
     return endpoint, p256dh, auth
 
 

@@ -12,6 +12,7 @@ from meadowrun.base.clock import machine_now
 from meadowrun.base.errors import Invalid
 from meadowrun.core import webpush
 from meadowrun.core.content import in_app as in_app_messages
+from meadowrun.core.language import Wording
 from meadowrun.core.values import read_json
 from meadowrun.messages import reading
 from meadowrun.outgoing import in_app_messages as laid
@@ -123,14 +124,19 @@ def events() -> Answer:
     if event != in_app_messages.PAGE_VIEWED and known is None:
         # A public key must not fill the dictionary with whatever a visitor's browser sends.
         raise _Refused(
-            f"There is no kind of event called {event} yet. The API adds it with its first event.",
+            Wording(
+                "There is no kind of event called %(event)s yet. The API adds it with its "
+                "first event.",
+                event=event,
+            ),
             422,
         )
     if known is not None and not known.by_website:
         raise _Refused(
-            (
-                f"A website may not tell of {event} by itself: what a visitor’s browser sends can "
-                "be made up. Send it by the API."
+            Wording(
+                "A website may not tell of %(event)s by itself: what a visitor’s browser sends "
+                "can be made up. Send it by the API.",
+                event=event,
             ),
             403,
         )

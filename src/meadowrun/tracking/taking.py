@@ -16,6 +16,7 @@ from meadowrun.base.db import driver, number_array
 from meadowrun.base.errors import Invalid
 from meadowrun.core import values
 from meadowrun.core.details import held, inferred
+from meadowrun.core.language import Wording
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact, EventKind
 from meadowrun.people.queries import living
@@ -147,7 +148,7 @@ def _read_event(
         if not isinstance(who, str):
             raise Invalid(" needs “contact” (a number) or “email”.")
         if problem := values.email_problem(who):
-            raise Invalid(f".email: {problem}.", ".email")
+            raise Invalid(Wording(".email: %(problem)s.", problem=problem), ".email")
         batch.addresses.add(who)
     elif not 0 < who < _MOST_NUMBER:
         raise Invalid(".contact is no contact's number.", ".contact")
@@ -157,7 +158,7 @@ def _read_event(
         try:
             text = orjson.dumps(details).decode()
         except orjson.JSONEncodeError as wrong:
-            raise Invalid(f".details: {wrong}.", ".details") from None
+            raise Invalid(Wording(".details: %(wrong)s.", wrong=wrong), ".details") from None
         if not isinstance(details, dict) or len(text) > 8000 or "\\u0000" in text:
             raise Invalid(
                 ".details must be an object of at most 8,000 characters, none of them null.",
@@ -244,7 +245,12 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
         raise Invalid("Send an object with “events”, a list of at least one event.", "events")
     if len(data) > MOST_EVENTS:
         raise Invalid(
-            f"Send at most {MOST_EVENTS} events at once; this batch has {len(data)}.", "events"
+            Wording(
+                "Send at most %(most_events)s events at once; this batch has %(data)s.",
+                most_events=MOST_EVENTS,
+                data=len(data),
+            ),
+            "events",
         )
     session.flush()
     connection = driver(session)
@@ -404,7 +410,12 @@ def _contacts(
             if found is None:
                 place = next(place for place, e in enumerate(batch.events) if e.who == number)
                 raise Invalid(
-                    f"events[{place}]: there is no contact {number}.", f"events[{place}].contact"
+                    Wording(
+                        "events[%(place)s]: there is no contact %(number)s.",
+                        place=place,
+                        number=number,
+                    ),
+                    f"events[{place}].contact",
                 )
             numbers[number] = found.id
     if not batch.addresses:

@@ -9,6 +9,7 @@ from meadowrun.core.audience.definition import DefinitionError
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.kinds import KINDS
 from meadowrun.core.audience.kinds.mail import NAMED_BY
+from meadowrun.core.language import Wording
 
 
 def _references(lines: Sequence[Any]) -> Iterator[tuple[dict[str, Any], str, str, str]]:
@@ -59,7 +60,12 @@ def at_home(lines: Sequence[Any], known: Mapping[str, Any], words: Dictionary) -
         )
         if here is None:
             raise DefinitionError(
-                f"There is no {kind} called “{name}” here. Make it first, then import this again.",
+                Wording(
+                    "There is no %(kind)s called “%(name)s” here. Make it first, then import this "
+                    "again.",
+                    kind=kind,
+                    name=name,
+                ),
                 ident,
             )
         holder[member] = here

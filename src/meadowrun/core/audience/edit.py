@@ -9,6 +9,7 @@ from typing import Any
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.kinds import KINDS
 from meadowrun.core.audience.operands import IN_DAYS, DefinitionError
+from meadowrun.core.language import Wording
 
 Json = dict[str, Any]
 
@@ -67,7 +68,9 @@ def new_line(about: str, words: Dictionary, options: Mapping[str, list[str]] | N
     try:
         return {"id": new_id(), "kind": kind, **KINDS[kind].begin(key, words, options or {})}
     except KeyError:
-        raise DefinitionError(f"There is nothing called “{about}” to write a line about.") from None
+        raise DefinitionError(
+            Wording("There is nothing called “%(about)s” to write a line about.", about=about)
+        ) from None
 
 
 def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Json, str | None]:
@@ -75,7 +78,9 @@ def apply(data: Json, change: Mapping[str, Any], words: Dictionary) -> tuple[Jso
     made or touched, None where that is gone. Raises DefinitionError."""
     verb = change.get("do")
     if not isinstance(verb, str) or verb not in VERBS:
-        raise DefinitionError(f"“{verb}” is no change that can be made to a line.")
+        raise DefinitionError(
+            Wording("“%(verb)s” is no change that can be made to a line.", verb=verb)
+        )
     data = copy.deepcopy(data)
     return data, VERBS[verb](data, change, words)
 

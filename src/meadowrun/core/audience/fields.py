@@ -6,16 +6,17 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from meadowrun.core import tags
+from meadowrun.core.language import Wording
 
 TYPES = ("text", "number", "date", "datetime", "yes_no", "choice", "choices")
 TYPE_WORDS = {
     "text": "text",
     "number": "number",
     "date": "date",
-    "datetime": "date and time",
-    "yes_no": "yes or no",
-    "choice": "one choice",
-    "choices": "several choices",
+    "datetime": Wording("date and time"),
+    "yes_no": Wording("yes or no"),
+    "choice": Wording("one choice"),
+    "choices": Wording("several choices"),
 }
 
 
@@ -74,15 +75,15 @@ class EventSpec:
 
 
 STANDARD = (
-    FieldSpec("first_name", "first name", "text", column="first_name"),
-    FieldSpec("last_name", "last name", "text", column="last_name"),
-    FieldSpec("email", "email address", "text", column="email"),
-    FieldSpec("reference", "reference number", "text", column="reference"),
+    FieldSpec("first_name", Wording("first name"), "text", column="first_name"),
+    FieldSpec("last_name", Wording("last name"), "text", column="last_name"),
+    FieldSpec("email", Wording("email address"), "text", column="email"),
+    FieldSpec("reference", Wording("reference number"), "text", column="reference"),
     FieldSpec("phone", "phone", "text", column="phone"),
     FieldSpec("town", "town", "text", column="town"),
     FieldSpec("language", "language", "text", column="language"),
-    FieldSpec("timezone", "time zone", "text", column="timezone"),
-    FieldSpec("company.name", "company’s name", "text", column="name"),
+    FieldSpec("timezone", Wording("time zone"), "text", column="timezone"),
+    FieldSpec("company.name", Wording("company’s name"), "text", column="name"),
 )
 
 

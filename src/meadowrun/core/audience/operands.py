@@ -5,6 +5,8 @@ import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
+from meadowrun.core.language import Problem, Wording
+
 #: type of field → what can be said of it; "blank" and "not_blank" go with every type.
 OPERATORS: dict[str, tuple[str, ...]] = {
     "text": ("is", "is_not", "contains", "not_contains", "begins", "ends"),
@@ -50,7 +52,7 @@ COMPARE = ("letters", "loose", "exact")
 MOST_VALUES = 100_000
 
 
-class DefinitionError(ValueError):
+class DefinitionError(Problem):
     """A definition that cannot be taken; `line` is the id of the line at fault, where it has
     one."""
 
@@ -64,7 +66,12 @@ def member(data: Mapping[str, Any], name: str, kind: type[Any], ident: str) -> A
     value = data.get(name) or kind()
     if not isinstance(value, kind):
         raise DefinitionError(
-            f"“{name}” of a line is {'a list' if kind is list else 'an object'}.", ident
+            Wording(
+                "“%(name)s” of a line is %(value)s.",
+                name=name,
+                value="a list" if kind is list else "an object",
+            ),
+            ident,
         )
     return value
 
@@ -79,21 +86,25 @@ def day(value: Any, ident: str) -> dt.date:
     try:
         return dt.date.fromisoformat(str(value))
     except ValueError:
-        raise DefinitionError(f"“{value}” is not a date.", ident) from None
+        raise DefinitionError(Wording("“%(value)s” is not a date.", value=value), ident) from None
 
 
 def month_day(value: Any, ident: str) -> str:
     try:
         return f"{dt.date.fromisoformat(f'2024-{value}'):%m-%d}"
     except ValueError:
-        raise DefinitionError(f"“{value}” is not a day and month like 12-31.", ident) from None
+        raise DefinitionError(
+            Wording("“%(value)s” is not a day and month like 12-31.", value=value), ident
+        ) from None
 
 
 def hour(value: Any, ident: str) -> str:
     try:
         return f"{dt.time.fromisoformat(str(value)):%H:%M}"
     except ValueError:
-        raise DefinitionError(f"“{value}” is not a time of day like 18:30.", ident) from None
+        raise DefinitionError(
+            Wording("“%(value)s” is not a time of day like 18:30.", value=value), ident
+        ) from None
 
 
 def number(value: Any, ident: str) -> float:
@@ -103,7 +114,7 @@ def number(value: Any, ident: str) -> float:
         or value != value
         or abs(value) == float("inf")
     ):
-        raise DefinitionError(f"“{value}” is not a number.", ident)
+        raise DefinitionError(Wording("“%(value)s” is not a number.", value=value), ident)
     return value
 
 
@@ -115,26 +126,31 @@ def value_of(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
         values = value if isinstance(value, list) else [value]
         texts = tuple(v for v in values if isinstance(v, str) and v != "")
         if len(texts) != len(values) or not texts:
-            raise DefinitionError(f"Choose at least one value for {label}.", ident)
+            raise DefinitionError(
+                Wording("Choose at least one value for %(label)s.", label=label), ident
+            )
         if len(texts) > MOST_VALUES:
             raise DefinitionError(
-                (
-                    f"A line takes at most {MOST_VALUES:,} values; import longer lists as a list "
-                    "of people."
+                Wording(
+                    "A line takes at most %(most_values)s values; import longer lists as a "
+                    "list of people.",
+                    most_values=f"{MOST_VALUES:,}",
                 ),
                 ident,
             )
         return texts
     if kind == "text":
         if not isinstance(value, str) or not value:
-            raise DefinitionError(f"Type some text for {label}.", ident)
+            raise DefinitionError(Wording("Type some text for %(label)s.", label=label), ident)
         return value
     if op in IN_DAYS:
         return days(value, ident)
     if op in ("between", "day_month", "hours"):
         one = "number" if kind == "number" else "time" if op == "hours" else "date"
         if not isinstance(value, list) or len(value) != 2:
-            raise DefinitionError(f"Give two {one}s for {label}.", ident)
+            raise DefinitionError(
+                Wording("Give two %(one)ss for %(label)s.", one=one, label=label), ident
+            )
         if op == "hours":
             return (hour(value[0], ident), hour(value[1], ident))
         if op == "day_month":
@@ -142,6 +158,11 @@ def value_of(kind: str, op: str, value: Any, label: str, ident: str) -> Any:
         read = number if kind == "number" else day
         low, high = read(value[0], ident), read(value[1], ident)
         if low > high:  # type: ignore[operator]
-            raise DefinitionError(f"The first {one} for {label} comes after the second.", ident)
+            raise DefinitionError(
+                Wording(
+                    "The first %(one)s for %(label)s comes after the second.", one=one, label=label
+                ),
+                ident,
+            )
         return (low, high)
     return number(value, ident) if kind == "number" else day(value, ident)

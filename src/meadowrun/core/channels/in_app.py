@@ -7,6 +7,7 @@ from meadowrun.core.channels.kind import Kind
 from meadowrun.core.content import gist, in_app
 from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.lines import LINE_TYPES, Json, new_line
+from meadowrun.core.language import Wording
 
 #: Looks where no house style says otherwise: as wide as a phone can show beside its edges.
 _LOOKS = {"width": 460, "ground": "#ffffff", "sheet": "#ffffff", "round": 8}
@@ -36,7 +37,7 @@ def _says(
     said.own_buttons = [(b["label"], b["href"]) for b in buttons if b["act"] == "open"]
     said.buttons = said.own_buttons + said.buttons
     if any(b["act"] != "open" for b in buttons):
-        said.leave("buttons that do more than open an address")
+        said.leave(Wording("buttons that do more than open an address"))
     return said
 
 
@@ -59,17 +60,17 @@ def _takes_in(taken: gist.Taken) -> Json:
 
 KIND = Kind(
     key="in_app",
-    name="in-app message",
-    everything="in-app messages",
-    one="in-app message",
-    several="in-app messages",
+    name=Wording("in-app message"),
+    everything=Wording("in-app messages"),
+    one=Wording("in-app message"),
+    several=Wording("in-app messages"),
     cue=r"\b(in[- ]?app|cards?)\b",
     outcomes={
-        "no_consent": "Said no to in-app messages",
-        "delivered": "Ready to show",
-        "waiting": "Still being prepared",
+        "no_consent": Wording("Said no to in-app messages"),
+        "delivered": Wording("Ready to show"),
+        "waiting": Wording("Still being prepared"),
     },
-    lacks={"no_consent": "said no to them"},
+    lacks={"no_consent": Wording("said no to them")},
     take=_take,
     begins=_begins,
     checks=in_app.in_app_checks,

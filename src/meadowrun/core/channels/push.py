@@ -8,6 +8,7 @@ from meadowrun.core.channels.sms import taken_as_text
 from meadowrun.core.content import gist, push
 from meadowrun.core.content.document import empty
 from meadowrun.core.content.lines import Json
+from meadowrun.core.language import Wording
 
 
 def _take(data: dict[str, Any]) -> Json:
@@ -39,9 +40,9 @@ def _takes_in(taken: gist.Taken) -> Json:
     title = said.subject or said.heading
     text = " ".join(body[0].split()) if body else said.preheader
     if len(body) > 1:
-        said.leave("every paragraph but the first")
+        said.leave(Wording("every paragraph but the first"))
     if len(said.buttons) > 1 + push.MOST_BUTTONS:
-        said.leave("some of the buttons")
+        said.leave(Wording("some of the buttons"))
     made = _begins("", "", None)
     made["push"] |= {
         "href": said.buttons[0][1] if said.buttons else "",
@@ -60,18 +61,18 @@ def _takes_in(taken: gist.Taken) -> Json:
 
 KIND = Kind(
     key="push",
-    name="push notification",
-    everything="push notifications",
-    one="push notification",
-    several="push notifications",
+    name=Wording("push notification"),
+    everything=Wording("push notifications"),
+    one=Wording("push notification"),
+    several=Wording("push notifications"),
     cue=r"\b(notices?|notifications?|push)\b",
     outcomes={
-        "no_consent": "No consent for push notifications",
-        "no_address": "No device that allows push notifications",
+        "no_consent": Wording("No consent for push notifications"),
+        "no_address": Wording("No device that allows push notifications"),
     },
     lacks={
-        "no_consent": "did not agree to them",
-        "no_address": "without a device that allows them",
+        "no_consent": Wording("did not agree to them"),
+        "no_address": Wording("without a device that allows them"),
     },
     suggests={"subject": "title", "plain": "body"},
     take=_take,

@@ -10,6 +10,7 @@ from meadowrun.core.content.document import empty, take
 from meadowrun.core.content.findings import About, Check
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.sms import STOP_WORD, plainer, sms_checks
+from meadowrun.core.language import Wording
 
 _ADDRESS = re.compile(r"https?://[^\s{}]+")
 
@@ -27,7 +28,11 @@ def _begins(organisation: str, stop_word: str, _looks: Json | None) -> Json:
     return empty() | {
         "channel": "sms",
         "text_only": True,
-        "plain": f"{organisation}: \n{stop_word} ends these",
+        "plain": Wording(
+            "%(organisation)s: \n%(stop_word)s ends these",
+            organisation=organisation,
+            stop_word=stop_word,
+        ),
     }
 
 
@@ -57,12 +62,17 @@ def _takes_in(taken: gist.Taken) -> Json:
         *(address for _, address in said.buttons[:1]),
     ]
     if len(body) > 1:
-        said.leave("every paragraph but the first")
+        said.leave(Wording("every paragraph but the first"))
     if len(said.buttons) > 1:
-        said.leave("every button but the first")
+        said.leave(Wording("every button but the first"))
     if said.picture:
-        said.leave("the pictures")
-    text = f"{taken.organisation}: {' '.join(filter(None, words))}\n{STOP_WORD} ends these"
+        said.leave(Wording("the pictures"))
+    text = Wording(
+        "%(organisation)s: %(filter)s\n%(stop_word)s ends these",
+        organisation=taken.organisation,
+        filter=" ".join(filter(None, words)),
+        stop_word=STOP_WORD,
+    )
     return _begins(taken.organisation, STOP_WORD, taken.looks) | {"plain": plainer(text)}
 
 
@@ -72,20 +82,20 @@ def _checks(document: Json, about: About) -> list[Check]:
 
 KIND = Kind(
     key="sms",
-    name="text message",
-    everything="text messages",
-    one="text message",
-    several="text messages",
+    name=Wording("text message"),
+    everything=Wording("text messages"),
+    one=Wording("text message"),
+    several=Wording("text messages"),
     cue=r"\b(sms|texts?|texted)\b",
     outcomes={
-        "no_consent": "No consent for text messages",
-        "no_address": "No phone number",
-        "bad_address": "Unusable number",
+        "no_consent": Wording("No consent for text messages"),
+        "no_address": Wording("No phone number"),
+        "bad_address": Wording("Unusable number"),
     },
     lacks={
-        "no_consent": "did not agree to them",
-        "no_address": "without a phone number",
-        "bad_address": "with an unusable number",
+        "no_consent": Wording("did not agree to them"),
+        "no_address": Wording("without a phone number"),
+        "bad_address": Wording("with an unusable number"),
     },
     suggests={"plain": "sms"},
     take=_take,

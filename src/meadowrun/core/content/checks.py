@@ -13,6 +13,7 @@ from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import LINE_TYPES, Json, live, places, walk
 from meadowrun.core.content.markup import elements
 from meadowrun.core.content.plain import mark_of
+from meadowrun.core.language import Wording
 
 #: Characters that phones show.
 SUBJECT_ON_PHONES, PREHEADER_ON_PHONES = 45, 90
@@ -45,7 +46,11 @@ def checks(document: Json, about: About) -> list[Check]:
             found += _fill_in(ref, fallback, ident, slot, about, said)
         found += list(_hours(text, ident, slot, about.hours))
     for line in walk(lines):
-        name = f"{LINE_TYPES[line['type']][0]} in line {numbers.get(line['id'], '?')}"
+        name = Wording(
+            "%(line_types)s in line %(id)s",
+            line_types=LINE_TYPES[line["type"]][0],
+            id=numbers.get(line["id"], "?"),
+        )
         if line["type"] in _LINE:
             found += list(_LINE[line["type"]](line, name, about))
     found += close_look(document, lines, about)
@@ -53,8 +58,12 @@ def checks(document: Json, about: About) -> list[Check]:
         found.append(
             Check(
                 SHOULD,
-                f"The email weighs {about.html_bytes // 1000} kB; many mail apps cut it off at "
-                f"{CUT_OFF // 1000} kB, including the unsubscribe link.",
+                Wording(
+                    "The email weighs %(weight)s kB; many mail apps cut it off at %(most)s kB, "
+                    "including the unsubscribe link.",
+                    weight=about.html_bytes // 1000,
+                    most=CUT_OFF // 1000,
+                ),
             )
         )
     return sorted_checks(found)
@@ -88,25 +97,34 @@ def shown_length(text: str) -> int:
 
 def _head(document: Json) -> Iterator[Check]:
     if not document["subject"]:
-        yield Check(MUST, "There is no subject.", "", "subject")
+        yield Check(MUST, Wording("There is no subject."), "", "subject")
     elif shown_length(document["subject"]) > SUBJECT_ON_PHONES:
         yield Check(
             COULD,
-            f"Phones show about {SUBJECT_ON_PHONES} characters of a subject; this one is longer.",
+            Wording(
+                "Phones show about %(subject_on_phones)s characters of a subject; this one is "
+                "longer.",
+                subject_on_phones=SUBJECT_ON_PHONES,
+            ),
             "",
             "subject",
         )
     if not document["preheader"]:
         yield Check(
             SHOULD,
-            "There is no preheader, so the first words of the body stand beside the subject.",
+            Wording(
+                "There is no preheader, so the first words of the body stand beside the subject."
+            ),
             "",
             "preheader",
         )
     elif shown_length(document["preheader"]) > PREHEADER_ON_PHONES:
         yield Check(
             COULD,
-            f"Phones cut a preheader at about {PREHEADER_ON_PHONES} characters.",
+            Wording(
+                "Phones cut a preheader at about %(preheader_on_phones)s characters.",
+                preheader_on_phones=PREHEADER_ON_PHONES,
+            ),
             "",
             "preheader",
         )
@@ -123,18 +141,22 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
                 "code",
             )
         if re.search(r"<img(?![^>]*\balt=)", code):
-            yield Check(SHOULD, "A picture in the code has no alternative text.", "", "code")
+            yield Check(
+                SHOULD, Wording("A picture in the code has no alternative text."), "", "code"
+            )
         for href in _hrefs(code):
             problem = address_problem(href)
             if problem and not href.startswith("#"):
-                yield Check(MUST, f"A link in the code {problem}.", "", "code")
+                yield Check(
+                    MUST, Wording("A link in the code %(problem)s.", problem=problem), "", "code"
+                )
     elif document.get("text_only"):
         if not document.get("plain") and not lines:
-            yield Check(MUST, "The text is empty.", "", "plain")
+            yield Check(MUST, Wording("The text is empty."), "", "plain")
     elif not any(line["type"] == "shared" for line in walk(lines)) and not any(
         _unsubscribes(line) for line in _for_all(lines)
     ):
-        yield Check(MUST, "There is no unsubscribe link. Add a footer.", "", "add")
+        yield Check(MUST, Wording("There is no unsubscribe link. Add a footer."), "", "add")
     if (
         document.get("plain")
         and document.get("plain_of")
@@ -142,7 +164,10 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     ):
         yield Check(
             SHOULD,
-            "The lines have changed since you wrote the plain text; it may say something else now.",
+            Wording(
+                "The lines have changed since you wrote the plain text; it may say something else "
+                "now."
+            ),
             "",
             "plain",
         )
@@ -175,14 +200,20 @@ def _hrefs(source: str) -> list[str]:
 def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
     for name, ground, words in (
         ("text", "sheet", "ink"),
-        ("button texts", "accent", "on_accent"),
+        (Wording("button texts"), "accent", "on_accent"),
         ("links", "sheet", "accent"),
     ):
         ratio = contrast(looks[ground], looks[words])
         if ratio < _READABLE:
             yield Check(
                 SHOULD,
-                f"The {name} can hardly be read: contrast {ratio:.1f} to 1, wanted {_READABLE}.",
+                Wording(
+                    "The %(name)s can hardly be read: contrast %(ratio)s to 1, wanted "
+                    "%(readable)s.",
+                    name=name,
+                    ratio=f"{ratio:.1f}",
+                    readable=_READABLE,
+                ),
                 "",
                 "looks",
             )
@@ -196,9 +227,10 @@ def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
         if ratio < _READABLE:
             yield Check(
                 SHOULD,
-                (
-                    f"{LINE_TYPES[line['type']][0]}: the words can hardly be read, contrast "
-                    f"{ratio:.1f} to 1."
+                Wording(
+                    "%(line_types)s: the words can hardly be read, contrast %(ratio)s to 1.",
+                    line_types=LINE_TYPES[line["type"]][0],
+                    ratio=f"{ratio:.1f}",
                 ),
                 line["id"],
                 "colour",
@@ -221,7 +253,10 @@ def _fill_in(
         return [
             Check(
                 MUST,
-                f"Who reads these words cannot be worked out: {about.broken[name]}",
+                Wording(
+                    "Who reads these words cannot be worked out: %(broken)s",
+                    broken=about.broken[name],
+                ),
                 ident,
                 slot,
             )
@@ -230,25 +265,42 @@ def _fill_in(
         return []
     if root == "fact":
         if about.facts is not None and name not in about.facts and fallback is None:
-            return [Check(MUST, f"The campaign has no fact “{name}”.", ident, slot)]
+            return [
+                Check(MUST, Wording("The campaign has no fact “%(name)s”.", name=name), ident, slot)
+            ]
         return []
     if root == "feed":
         return (
             []
             if name.split(".")[0] in about.feeds
-            else [Check(MUST, f"There is no feed “{name.split('.')[0]}”.", ident, slot)]
+            else [
+                Check(
+                    MUST,
+                    Wording("There is no feed “%(split)s”.", split=name.split(".")[0]),
+                    ident,
+                    slot,
+                )
+            ]
         )
     if ref not in about.known:
-        what = "table or column" if root == "table" else "field"
-        return [Check(MUST, f"There is no {what} “{name}”.", ident, slot)]
+        what = Wording("table or column") if root == "table" else "field"
+        return [
+            Check(
+                MUST, Wording("There is no %(what)s “%(name)s”.", what=what, name=name), ident, slot
+            )
+        ]
     if fallback is None and ref in about.dated and ref not in said:
         said.add(ref)
         return [
             Check(
                 SHOULD,
-                f"“{name.split('.')[-1]}” from {name.split('.')[0]} is known for "
-                f"{about.dated[ref]}. On any other day people would "
-                "read a gap. Add a fallback.",
+                Wording(
+                    "“%(split)s” from %(split_2)s is known for %(dated)s. On any other day people "
+                    "would read a gap. Add a fallback.",
+                    split=name.split(".")[-1],
+                    split_2=name.split(".")[0],
+                    dated=about.dated[ref],
+                ),
                 ident,
                 slot,
             )
@@ -257,16 +309,23 @@ def _fill_in(
     if fallback is None and count and ref not in said:
         said.add(ref)
         what = (
-            f"{name.split('.')[-1]} from {name.split('.')[0]}"
+            Wording(
+                "%(split)s from %(split_2)s", split=name.split(".")[-1], split_2=name.split(".")[0]
+            )
             if root == "table"
             else name.replace("_", " ")
         )
         return [
             Check(
                 SHOULD,
-                f"{wording.people(count)} of {wording.number(readers)} "
-                f"{'has' if count == 1 else 'have'} no {what} and would read a gap. "
-                "Add a fallback.",
+                Wording(
+                    "%(count)s of %(readers)s %(value)s no %(what)s and would read a gap. Add a "
+                    "fallback.",
+                    count=wording.people(count),
+                    readers=wording.number(readers),
+                    value="has" if count == 1 else "have",
+                    what=what,
+                ),
                 ident,
                 slot,
             )
@@ -293,8 +352,13 @@ def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> I
         if re.search(rf"\b{words}\b", bare) and not (first <= hours[0] and hours[1] <= last):
             yield Check(
                 SHOULD,
-                f"“{words.capitalize()}” is used here, but it goes out between {hours[0]}:00 and "
-                f"{hours[1]}:00. The fill-in “greeting” always fits.",
+                Wording(
+                    "“%(capitalize)s” is used here, but it goes out between %(hours)s:00 and "
+                    "%(hours_2)s:00. The fill-in “greeting” always fits.",
+                    capitalize=words.capitalize(),
+                    hours=hours[0],
+                    hours_2=hours[1],
+                ),
                 ident,
                 slot,
             )
@@ -305,28 +369,35 @@ def _button(line: Json, name: str, about: About) -> Iterator[Check]:
     if problem:
         yield Check(MUST, f"{name} {problem}.", line["id"], "href")
     if not line["label"]:
-        yield Check(MUST, f"{name} has no text.", line["id"], "label")
+        yield Check(MUST, Wording("%(name)s has no text.", name=name), line["id"], "label")
 
 
 def _picture(line: Json, name: str, about: About) -> Iterator[Check]:
     ident = line["id"]
     if not line["src"]:
-        yield Check(MUST, f"{name} has no picture yet.", ident, "src")
+        yield Check(MUST, Wording("%(name)s has no picture yet.", name=name), ident, "src")
     elif not line["src"].startswith("/f/") and address_problem(line["src"]):
         yield Check(MUST, f"{name} {address_problem(line['src'])}.", ident, "src")
     else:
         if not line["alt"]:
             yield Check(
                 SHOULD,
-                f"{name} has no alternative text for people who do not see it.",
+                Wording(
+                    "%(name)s has no alternative text for people who do not see it.", name=name
+                ),
                 ident,
                 "alt",
             )
         if about.weights.get(line["src"], 0) > HEAVY:
             yield Check(
                 SHOULD,
-                f"{name} weighs {about.weights[line['src']] // 1000} kB and loads late on phones; "
-                f"{HEAVY // 1000} kB are plenty.",
+                Wording(
+                    "%(name)s weighs %(weight)s kB and loads late on phones; %(most)s kB are "
+                    "plenty.",
+                    name=name,
+                    weight=about.weights[line["src"]] // 1000,
+                    most=HEAVY // 1000,
+                ),
                 ident,
                 "src",
             )
@@ -336,41 +407,65 @@ def _picture(line: Json, name: str, about: About) -> Iterator[Check]:
 
 def _heading(line: Json, name: str, about: About) -> Iterator[Check]:
     if not line["text"]:
-        yield Check(MUST, f"{name} is empty.", line["id"], "text")
+        yield Check(MUST, Wording("%(name)s is empty.", name=name), line["id"], "text")
 
 
 def _rich(line: Json, name: str, about: About) -> Iterator[Check]:
     bare = re.sub(r"<[^>]*>", "", line["html"]).strip()
     if line["type"] != "footer" and not bare:
-        yield Check(MUST, f"{name} is empty.", line["id"], "html")
+        yield Check(MUST, Wording("%(name)s is empty.", name=name), line["id"], "html")
     for href in _hrefs(line["html"]):
         problem = address_problem(href)
         if problem:
-            yield Check(MUST, f"A link in {name.lower()} {problem}.", line["id"], "html")
+            yield Check(
+                MUST,
+                Wording("A link in %(name)s %(problem)s.", name=name.lower(), problem=problem),
+                line["id"],
+                "html",
+            )
     if "<a>" in line["html"]:
-        yield Check(MUST, f"A link in {name.lower()} has no usable address.", line["id"], "html")
+        yield Check(
+            MUST,
+            Wording("A link in %(name)s has no usable address.", name=name.lower()),
+            line["id"],
+            "html",
+        )
 
 
 def _only(line: Json, name: str, about: About) -> Iterator[Check]:
     if not line["cases"]:
-        yield Check(MUST, f"{name} has no version yet.", line["id"], "cases")
+        yield Check(MUST, Wording("%(name)s has no version yet.", name=name), line["id"], "cases")
     for case in line["cases"]:
-        title = f"“{case['name']}”" if case["name"] else "a version"
+        title = f"“{case['name']}”" if case["name"] else Wording("a version")
         if case["id"] in about.broken:
             yield Check(
                 MUST,
-                f"{name}: who reads {title} cannot be worked out: {about.broken[case['id']]}",
+                Wording(
+                    "%(name)s: who reads %(title)s cannot be worked out: %(broken)s",
+                    name=name,
+                    title=title,
+                    broken=about.broken[case["id"]],
+                ),
                 case["id"],
                 "lines",
             )
         elif not line["grouping"] and not case["lines"]:
             yield Check(
-                MUST, f"{name}: nobody was chosen yet to read {title}.", case["id"], "lines"
+                MUST,
+                Wording(
+                    "%(name)s: nobody was chosen yet to read %(title)s.", name=name, title=title
+                ),
+                case["id"],
+                "lines",
             )
         if not case["content"]:
             yield Check(
                 COULD,
-                f"{name}: {title} is empty, so those people read nothing there.",
+                Wording(
+                    "%(name)s: %(title)s is empty, so those people read nothing there.",
+                    name=name,
+                    title=title,
+                ),
                 case["id"],
                 "content",
             )
@@ -378,13 +473,15 @@ def _only(line: Json, name: str, about: About) -> Iterator[Check]:
 
 def _feed(line: Json, name: str, about: About) -> Iterator[Check]:
     if line["feed"].split(".")[0] not in about.feeds:
-        yield Check(MUST, f"{name} has no feed that exists.", line["id"], "feed")
+        yield Check(
+            MUST, Wording("%(name)s has no feed that exists.", name=name), line["id"], "feed"
+        )
     yield from _rich(line, name, about)
 
 
 def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
     if not any(icon["href"] for icon in line["icons"]):
-        yield Check(MUST, f"{name} has no address yet.", line["id"], "icons")
+        yield Check(MUST, Wording("%(name)s has no address yet.", name=name), line["id"], "icons")
     for place, icon in enumerate(line["icons"]):
         if icon["href"] and address_problem(icon["href"]):
             yield Check(
@@ -397,7 +494,12 @@ def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
 
 def _shared(line: Json, name: str, about: About) -> Iterator[Check]:
     if (line["part"], line["version"]) not in about.shared:
-        yield Check(MUST, f"{name}: no shared part was chosen, or it is gone.", line["id"], "part")
+        yield Check(
+            MUST,
+            Wording("%(name)s: no shared part was chosen, or it is gone.", name=name),
+            line["id"],
+            "part",
+        )
 
 
 _LINE: dict[str, Callable[[Json, str, About], Iterator[Check]]] = {

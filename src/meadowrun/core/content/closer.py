@@ -12,6 +12,7 @@ from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.content.markup import Element, elements
 from meadowrun.core.content.plain import html_text
+from meadowrun.core.language import Wording
 
 #: Pixels under which text is hard to read on phones.
 SMALL = 12
@@ -112,7 +113,7 @@ def _subject(document: Json) -> Iterator[Check]:
     if _PRETENDS.match(subject):
         yield Check(
             SHOULD,
-            (
+            Wording(
                 "The subject pretends to be an answer or something forwarded. Remove the “Re:” "
                 "or “Fwd:”."
             ),
@@ -122,14 +123,14 @@ def _subject(document: Json) -> Iterator[Check]:
     if len(letters) >= 8 and sum(c.isupper() for c in letters) / len(letters) > 0.7:
         yield Check(
             SHOULD,
-            "The subject is written in capitals, which reads as shouting and is filtered.",
+            Wording("The subject is written in capitals, which reads as shouting and is filtered."),
             "",
             "subject",
         )
     if re.search(r"[!?]{2,}|[$£€]{2,}", subject) or subject.count("!") > 1:
         yield Check(
             SHOULD,
-            "The subject has several exclamation or question marks; one is the most.",
+            Wording("The subject has several exclamation or question marks; one is the most."),
             "",
             "subject",
         )
@@ -138,7 +139,10 @@ def _subject(document: Json) -> Iterator[Check]:
         and document["subject"].strip().lower() == document["preheader"].strip().lower()
     ):
         yield Check(
-            SHOULD, "The preheader repeats the subject; say something more there.", "", "preheader"
+            SHOULD,
+            Wording("The preheader repeats the subject; say something more there."),
+            "",
+            "preheader",
         )
     yield from _left_over(subject, "", "subject")
     yield from _left_over(document["preheader"], "", "preheader")
@@ -146,7 +150,12 @@ def _subject(document: Json) -> Iterator[Check]:
 
 def _left_over(text: str, ident: str, slot: str) -> Iterator[Check]:
     if found := _LEFT_OVER.search(text):
-        yield Check(SHOULD, f"“{found.group()}” seems to be left over from writing.", ident, slot)
+        yield Check(
+            SHOULD,
+            Wording("“%(found)s” seems to be left over from writing.", found=found.group()),
+            ident,
+            slot,
+        )
 
 
 def _words(text: str, ident: str, slot: str, about: About) -> Iterator[Check]:
@@ -154,7 +163,10 @@ def _words(text: str, ident: str, slot: str, about: About) -> Iterator[Check]:
     yield from _left_over(bare, ident, slot)
     if found := _TWICE.search(bare):
         yield Check(
-            COULD, f"“{' '.join(found.group().split())}”: the same word twice.", ident, slot
+            COULD,
+            Wording("“%(words)s”: the same word twice.", words=" ".join(found.group().split())),
+            ident,
+            slot,
         )
     if about.today is not None:
         yield from _dates(bare, ident, slot, about.today)
@@ -173,18 +185,32 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
             try:
                 day = dt.date(int(match["year"]), number, int(match["day"]))
             except ValueError:
-                yield Check(SHOULD, f"“{match.group()}” is no date that exists.", ident, slot)
+                yield Check(
+                    SHOULD,
+                    Wording("“%(found)s” is no date that exists.", found=match.group()),
+                    ident,
+                    slot,
+                )
                 continue
             said = match.groupdict().get("weekday")
             if said and not _WEEKDAYS[day.weekday()].startswith(said[:3].lower()):
                 yield Check(
                     SHOULD,
-                    f"“{match.group()}” is a {_WEEKDAYS[day.weekday()].capitalize()}.",
+                    Wording(
+                        "“%(found)s” is a %(weekday)s.",
+                        found=match.group(),
+                        weekday=_WEEKDAYS[day.weekday()].capitalize(),
+                    ),
                     ident,
                     slot,
                 )
             elif day < today:
-                yield Check(SHOULD, f"“{match.group().strip()}” has passed.", ident, slot)
+                yield Check(
+                    SHOULD,
+                    Wording("“%(found)s” has passed.", found=match.group().strip()),
+                    ident,
+                    slot,
+                )
 
 
 def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
@@ -194,9 +220,9 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
         if lost.tag == "a" and not lost.attributes.keys() & {"href", "name", "id"} and lost.words:
             yield Check(
                 SHOULD,
-                (
-                    f"“{lost.words[:40]}” is written as a link but has no address that can be "
-                    "followed."
+                Wording(
+                    "“%(words)s” is written as a link but has no address that can be followed.",
+                    words=lost.words[:40],
                 ),
                 ident,
                 slot,
@@ -207,7 +233,9 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
         if href in ("#", ""):
             yield Check(
                 SHOULD,
-                f"The link “{link.words[:40] or 'without words'}” leads nowhere.",
+                Wording(
+                    "The link “%(words)s” leads nowhere.", words=link.words[:40] or "without words"
+                ),
                 ident,
                 slot,
             )
@@ -223,9 +251,11 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
         ):
             yield Check(
                 SHOULD,
-                (
-                    f"A link says {seen.group(1)} and leads to {host}. Filters and people take "
-                    "that for a trick."
+                Wording(
+                    "A link says %(says)s and leads to %(host)s. Filters and people take that for "
+                    "a trick.",
+                    says=seen.group(1),
+                    host=host,
                 ),
                 ident,
                 slot,
@@ -237,7 +267,12 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
         )
         if not link.words and not pictured and not fillins.PART.search(href):
             yield Check(
-                SHOULD, f"A link to {href[:60]} has no words, so nobody can follow it.", ident, slot
+                SHOULD,
+                Wording(
+                    "A link to %(href)s has no words, so nobody can follow it.", href=href[:60]
+                ),
+                ident,
+                slot,
             )
 
 
@@ -254,7 +289,9 @@ def _insecure(hrefs: Sequence[str], ident: str, slot: str) -> Iterator[Check]:
         if host == "localhost" or host.endswith((".localhost", ".local", ".internal", ".lan")):
             yield Check(
                 SHOULD,
-                f"{href[:60]} can be reached from inside your own network only.",
+                Wording(
+                    "%(href)s can be reached from inside your own network only.", href=href[:60]
+                ),
                 ident,
                 slot,
             )
@@ -262,7 +299,10 @@ def _insecure(hrefs: Sequence[str], ident: str, slot: str) -> Iterator[Check]:
         if href.strip().lower().startswith("http://") and host not in ("localhost", "127.0.0.1"):
             yield Check(
                 SHOULD,
-                f"{href[:60]} is not encrypted: begin it with https://, or browsers warn of it.",
+                Wording(
+                    "%(href)s is not encrypted: begin it with https://, or browsers warn of it.",
+                    href=href[:60],
+                ),
                 ident,
                 slot,
             )
@@ -275,22 +315,26 @@ def _pictures(found: Sequence[Element], ident: str, slot: str, about: About) -> 
     for picture in pictures:
         source, alt = picture.attributes.get("src", "").strip(), picture.attributes.get("alt")
         if not source:
-            yield Check(MUST, "A picture in the code has no source.", ident, slot)
+            yield Check(MUST, Wording("A picture in the code has no source."), ident, slot)
         elif not fillins.PART.search(source) and not re.match(
             r"https?://|/f/", source, re.IGNORECASE
         ):
             yield Check(
                 MUST,
-                (
-                    f"The picture “{source[:60]}” stands on your own computer, or inside an email: "
-                    "upload it and use its address."
+                Wording(
+                    "The picture “%(source)s” stands on your own computer, or inside an email: "
+                    "upload it and use its address.",
+                    source=source[:60],
                 ),
                 ident,
                 slot,
             )
         elif _gone(source, about):
             yield Check(
-                MUST, f"The picture {source[:60]} is not in the store any more.", ident, slot
+                MUST,
+                Wording("The picture %(source)s is not in the store any more.", source=source[:60]),
+                ident,
+                slot,
             )
         if alt and re.search(
             r"\.(?:png|jpe?g|gif|webp|svg)$|^(?:image|img|picture|photo)\d*$",
@@ -299,7 +343,9 @@ def _pictures(found: Sequence[Element], ident: str, slot: str, about: About) -> 
         ):
             yield Check(
                 COULD,
-                f"The alternative text “{alt}” does not say what the picture shows.",
+                Wording(
+                    "The alternative text “%(alt)s” does not say what the picture shows.", alt=alt
+                ),
                 ident,
                 slot,
             )
@@ -345,23 +391,32 @@ def _looks(found: Sequence[Element], ident: str, slot: str, ground: str) -> Iter
             if colour == behind:
                 hidden = hidden or element.words
             else:
-                pale = pale or (
-                    f"“{element.words[:40]}”: contrast {contrast(colour, behind):.1f} to 1, "
-                    f"wanted {_READABLE}"
+                pale = pale or Wording(
+                    "“%(words)s”: contrast %(contrast)s to 1, wanted %(readable)s",
+                    words=element.words[:40],
+                    contrast=f"{contrast(colour, behind):.1f}",
+                    readable=_READABLE,
                 )
     if pale:
-        yield Check(SHOULD, f"Words can hardly be read. {pale}.", ident, slot)
+        yield Check(SHOULD, Wording("Words can hardly be read. %(pale)s.", pale=pale), ident, slot)
     if small:
         yield Check(
             SHOULD,
-            f"“{small[:40]}” is smaller than {SMALL} pixels and hard to read on a phone.",
+            Wording(
+                "“%(words)s” is smaller than %(least)s pixels and hard to read on a phone.",
+                words=small[:40],
+                least=SMALL,
+            ),
             ident,
             slot,
         )
     if hidden:
         yield Check(
             SHOULD,
-            f"“{hidden[:40]}” cannot be seen. Filters take hidden words for spam.",
+            Wording(
+                "“%(words)s” cannot be seen. Filters take hidden words for spam.",
+                words=hidden[:40],
+            ),
             ident,
             slot,
         )
@@ -412,7 +467,9 @@ def _line(line: Json, about: About) -> Iterator[Check]:
     if line["type"] == "picture" and line["src"]:
         yield from _insecure([line["src"]], line["id"], "src")
         if _gone(line["src"], about):
-            yield Check(MUST, "This picture is not in the store any more.", line["id"], "src")
+            yield Check(
+                MUST, Wording("This picture is not in the store any more."), line["id"], "src"
+            )
     for slot in ("text", "label"):
         if isinstance(line.get(slot), str):
             yield from _words(line[slot], line["id"], slot, about)
@@ -422,7 +479,7 @@ def _line(line: Json, about: About) -> Iterator[Check]:
         else []
     )
     if len(heading) >= 20 and all(c.isupper() for c in heading):
-        yield Check(COULD, "A heading in capitals reads as shouting.", line["id"], "text")
+        yield Check(COULD, Wording("A heading in capitals reads as shouting."), line["id"], "text")
 
 
 def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Check]:
@@ -451,7 +508,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
     if pictures and len(re.findall(r"\w+", fillins.PART.sub("x", said))) - footer < _FEW_WORDS:
         yield Check(
             SHOULD,
-            (
+            Wording(
                 "It is nearly all pictures: who does not load them reads nothing, and filters mind "
                 "it. Say in words what they show."
             ),
@@ -459,7 +516,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
     if about.postal_address and not _holds(said, about.postal_address):
         yield Check(
             SHOULD,
-            "Your postal address is missing; many countries require it.",
+            Wording("Your postal address is missing; many countries require it."),
             "",
             "code" if source else "add",
         )
@@ -479,7 +536,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
         if any(
             e.style().get("display") == "none" for link in way_out for e in (*link.inside, link)
         ):
-            yield Check(MUST, "The link to unsubscribe cannot be seen.", "", "code")
+            yield Check(MUST, Wording("The link to unsubscribe cannot be seen."), "", "code")
 
 
 def _holds(text: str, address: str) -> bool:

@@ -26,6 +26,7 @@ from meadowrun.core.content.layout import Parts, answer_key, branches, mjml
 from meadowrun.core.content.lines import live, walk, with_parts
 from meadowrun.core.content.plain import plain_text
 from meadowrun.core.content.push import mapped, texts_of
+from meadowrun.core.language import Problem, Wording
 
 _WORD = re.compile(r"<!--MRPART(\d+)X-->|MRPART(\d+)X")
 _CODE = re.compile(r"MRCODE(\d+)X")
@@ -37,7 +38,7 @@ _GAPS = re.compile(r"\n{3,}")
 Shared = Mapping[tuple[int, int], Sequence[Json]]
 
 
-class CompileError(ValueError):
+class CompileError(Problem):
     """The document cannot be made into a mail; the text says why."""
 
 
@@ -143,7 +144,10 @@ def _check(parts: Parts, before: str, after: str) -> None:
         word = f"MRPART{number}X"
         if after.count(word) < before.count(word):
             raise CompileError(
-                f"“{source}” was lost while the email was laid out; move or retype it."
+                Wording(
+                    "“%(source)s” was lost while the email was laid out; move or retype it.",
+                    source=source,
+                )
             )
 
 
@@ -266,8 +270,11 @@ def _conditions(
     `asked`. Raises CompileError for words that ask what nobody has said."""
     if gone := kept - asked.keys():
         raise CompileError(
-            f"Some words ask “when.{min(gone)}”, which nobody has said. Write them again with "
-            "“only for some”."
+            Wording(
+                "Some words ask “when.%(min)s”, which nobody has said. Write them again with "
+                "“only for some”.",
+                min=min(gone),
+            )
         )
     found = {
         answer_key(case): case["lines"]
@@ -310,7 +317,9 @@ def _page(
         try:
             laid = mrml.to_html(before).content
         except Exception as problem:
-            raise CompileError(f"The email could not be laid out: {problem}") from problem
+            raise CompileError(
+                Wording("The email could not be laid out: %(problem)s", problem=problem)
+            ) from problem
         before = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], before)
         laid = _CODE.sub(lambda m: parts.blocks[int(m.group(1))], laid)
     try:
@@ -318,7 +327,9 @@ def _page(
             laid
         )
     except Exception as problem:
-        raise CompileError(f"The styles could not be worked in: {problem}") from problem
+        raise CompileError(
+            Wording("The styles could not be worked in: %(problem)s", problem=problem)
+        ) from problem
     _check(parts, before, page)
     return page
 
@@ -503,7 +514,9 @@ def _shortened(text: str, links: list[Link], public_url: str, first: int) -> str
     for found in addresses(text):
         bare, number = text[found.start : found.end], first + len(links)
         if number >= len(SIGNS):
-            raise CompileError(f"A text message can hold {len(SIGNS)} links at most.")
+            raise CompileError(
+                Wording("A text message can hold %(signs)s links at most.", signs=len(SIGNS))
+            )
         links.append(Link(number, bare.split("://", 1)[-1][:80], bare))
         made += [text[place : found.start], f"{public_url}/s/{fillins.SHORT}{SIGNS[number]}"]
         place = found.end

@@ -5,6 +5,7 @@ from typing import Any
 
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import LINE_TYPES, Json, places, walk
+from meadowrun.core.language import Wording
 
 #: slot → how a change of it is said
 _SLOTS = {
@@ -14,22 +15,22 @@ _SLOTS = {
     "href": "address",
     "link": "link",
     "src": "picture",
-    "alt": "alternative text",
+    "alt": Wording("alternative text"),
     "align": "place",
     "colour": "colour",
     "fill": "colour",
     "width": "width",
     "height": "height",
     "split": "widths",
-    "reverse": "order on phones",
-    "unsubscribe": "unsubscribe link",
+    "reverse": Wording("order on phones"),
+    "unsubscribe": Wording("unsubscribe link"),
     "icons": "icons",
-    "by": "name under it",
+    "by": Wording("name under it"),
     "code": "code",
     "feed": "feed",
-    "most": "number of items",
+    "most": Wording("number of items"),
     "version": "version",
-    "part": "shared part",
+    "part": Wording("shared part"),
     "grouping": "grouping",
     "off": "switch",
 }
@@ -38,59 +39,61 @@ _PARTICULARS = {
     "picture": "picture",
     "icon": "icon",
     "href": "address",
-    "tap": "what a tap does",
-    "page": "page it opens",
+    "tap": Wording("what a tap does"),
+    "page": Wording("page it opens"),
     "buttons": "buttons",
-    "ttl": "life span",
-    "close_after": "closing by itself",
-    "data": "custom data",
+    "ttl": Wording("life span"),
+    "close_after": Wording("closing by itself"),
+    "data": Wording("custom data"),
     "inbox": "inbox",
     "systems": "systems",
     "shape": "shape",
-    "event": "what it comes at",
-    "from": "first day",
-    "until": "last day",
-    "times": "how often it comes",
-    "gap_days": "days between",
-    "unless": "what makes it stay away",
+    "event": Wording("what it comes at"),
+    "from": Wording("first day"),
+    "until": Wording("last day"),
+    "times": Wording("how often it comes"),
+    "gap_days": Wording("days between"),
+    "unless": Wording("what makes it stay away"),
 }
 
 
 def differences(old: Json, new: Json) -> list[str]:
     """Each change in words, those of the whole first: “button of line 3 says “Book now””."""
-    said = [
-        f"{slot} says “{_short(new[slot])}”"
+    said: list[str] = [
+        Wording("%(slot)s says “%(short)s”", slot=slot, short=_short(new[slot]))
         for slot in ("subject", "preheader")
         if old[slot] != new[slot]
     ]
     if old.get("plain") != new.get("plain"):
         said.append(
-            "plain text edited" if new.get("plain") else "plain text follows the lines again"
+            Wording("plain text edited")
+            if new.get("plain")
+            else Wording("plain text follows the lines again")
         )
     if old.get("code") != new.get("code"):
         said.append(
-            "code changed"
+            Wording("code changed")
             if old.get("code") and new.get("code")
-            else "turned into code"
+            else Wording("turned into code")
             if new.get("code")
-            else "lines instead of code"
+            else Wording("lines instead of code")
         )
     if bool(old.get("text_only")) != bool(new.get("text_only")):
-        said.append("text only" if new.get("text_only") else "designed again")
+        said.append(Wording("text only") if new.get("text_only") else Wording("designed again"))
     for kind in ("push", "in_app"):
         before, after = old.get(kind) or {}, new.get(kind) or {}
         changed = [
             name for slot, name in _PARTICULARS.items() if before.get(slot) != after.get(slot)
         ]
         if before and after and changed:
-            said.append(f"{', '.join(changed)} changed")
+            said.append(Wording("%(changed)s changed", changed=", ".join(changed)))
     looks = [
         name.replace("_", " ")
         for name in new["settings"]
         if old["settings"].get(name) != new["settings"][name]
     ]
     if looks:
-        said.append(f"design changed: {', '.join(looks)}")
+        said.append(Wording("design changed: %(looks)s", looks=", ".join(looks)))
     before, after = (
         {line["id"]: line for line in walk(lines)} for lines in (old["lines"], new["lines"])
     )
@@ -98,38 +101,50 @@ def differences(old: Json, new: Json) -> list[str]:
     for ident, line in after.items():
         name = LINE_TYPES[line["type"]][0].lower()
         if ident not in before:
-            said.append(f"{name} added as line {where[ident]}")
+            said.append(Wording("%(name)s added as line %(where)s", name=name, where=where[ident]))
         else:
-            said += _of_line(before[ident], line, f"{name} of line {where[ident]}")
+            said += _of_line(
+                before[ident],
+                line,
+                Wording("%(name)s of line %(where)s", name=name, where=where[ident]),
+            )
     for ident, line in before.items():
         if ident not in after:
             said.append(
-                f"{LINE_TYPES[line['type']][0].lower()} of line {where_before[ident]} removed"
+                Wording(
+                    "%(line_types)s of line %(where_before)s removed",
+                    line_types=LINE_TYPES[line["type"]][0].lower(),
+                    where_before=where_before[ident],
+                )
             )
     if [i for i in before if i in after] != [i for i in after if i in before]:
-        said.append("lines moved")
+        said.append(Wording("lines moved"))
     return said
 
 
 def _of_line(old: Json, new: Json, name: str) -> list[str]:
-    said = []
+    said: list[str] = []
     for slot, value in new.items():
         if old.get(slot) == value or slot in ("id", "type", "columns", "otherwise"):
             continue
         if slot == "off":
-            said.append(f"{name} switched {'off' if value else 'on'}")
+            said.append(
+                Wording("%(name)s switched %(value)s", name=name, value="off" if value else "on")
+            )
         elif slot in ("text", "label", "html"):
             same = _short(old.get(slot, "")) == _short(value)
             asks = _asks(old.get(slot, "")) != _asks(value)
             said.append(
-                f"who reads some words of {name} changed"
+                Wording("who reads some words of %(name)s changed", name=name)
                 if same and asks
-                else f"{name} says “{_short(value)}”"
+                else Wording("%(name)s says “%(short)s”", name=name, short=_short(value))
             )
         elif slot == "cases":
             said += _of_cases(old.get("cases", []), value, name)
         else:
-            said.append(f"{_SLOTS.get(slot, slot)} of {name} changed")
+            said.append(
+                Wording("%(slot)s of %(name)s changed", slot=_SLOTS.get(slot, slot), name=name)
+            )
     return list(dict.fromkeys(said))
 
 
@@ -144,17 +159,23 @@ def _asks(text: str) -> list[str]:
 
 def _of_cases(old: list[Json], new: list[Json], name: str) -> list[str]:
     before, after = {c["id"]: c for c in old}, {c["id"]: c for c in new}
-    said = [f"version “{c['name']}” added to {name}" for i, c in after.items() if i not in before]
-    said += [
-        f"version “{c['name']}” taken from {name}" for i, c in before.items() if i not in after
+    said: list[str] = [
+        Wording("version “%(name)s” added to %(name_2)s", name=c["name"], name_2=name)
+        for i, c in after.items()
+        if i not in before
     ]
     said += [
-        f"who reads “{c['name']}” in {name} changed"
+        Wording("version “%(name)s” taken from %(name_2)s", name=c["name"], name_2=name)
+        for i, c in before.items()
+        if i not in after
+    ]
+    said += [
+        Wording("who reads “%(name)s” in %(name_2)s changed", name=c["name"], name_2=name)
         for i, c in after.items()
         if i in before and (before[i]["lines"], before[i]["group"]) != (c["lines"], c["group"])
     ]
     if [i for i in before if i in after] != [i for i in after if i in before]:
-        said.append(f"order of the versions in {name} changed")
+        said.append(Wording("order of the versions in %(name)s changed", name=name))
     return said
 
 

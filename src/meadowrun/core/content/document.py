@@ -34,6 +34,7 @@ from meadowrun.core.content.lines import (
     walk,
 )
 from meadowrun.core.content.plain import mark_of
+from meadowrun.core.language import Problem, Wording
 
 __all__ = ["LINE_TYPES", "Json", "new_line"]
 TAGS = {"p", "br", "b", "strong", "i", "em", "a", "ul", "ol", "li", "span"}
@@ -78,7 +79,7 @@ _DEEPEST = 5
 _FEED = re.compile(r"[A-Za-z]\w*(\.[A-Za-z]\w*){0,5}\Z")
 
 
-class DocumentError(ValueError):
+class DocumentError(Problem):
     """Content that cannot be taken; `line` is the id of the line at fault and `slot` the setting of
     it."""
 
@@ -178,7 +179,9 @@ def take(data: Any) -> Json:
         most = MOST_CODE if slot == "code" else MOST_TEXT
         if len(text) > most:
             raise DocumentError(
-                f"This text is longer than {most:,} characters.", ident or None, slot
+                Wording("This text is longer than %(most)s characters.", most=f"{most:,}"),
+                ident or None,
+                slot,
             )
         try:
             fillins.tree(text)
@@ -198,7 +201,11 @@ def take_settings(data: Any) -> Json:
             made[name] = max(least, min(most, _whole(value, None, name)))
         elif name in ("heading_font", "text_font"):
             if among(value, FONTS) is None:
-                raise DocumentError(f"“{value}” is not a font that mail apps have.", None, name)
+                raise DocumentError(
+                    Wording("“%(value)s” is not a font that mail apps have.", value=value),
+                    None,
+                    name,
+                )
             made[name] = value
         elif name in SETTINGS:
             made[name] = _colour(value, None, name)
@@ -210,7 +217,9 @@ def take_lines(data: list[Any]) -> list[Json]:
     seen: set[str] = set()
     made = [_line(line, seen, 1, False) for line in data]
     if len(seen) > MOST_LINES:
-        raise DocumentError(f"A message can have at most {MOST_LINES} lines.")
+        raise DocumentError(
+            Wording("A message can have at most %(most_lines)s lines.", most_lines=MOST_LINES)
+        )
     return made
 
 
@@ -224,7 +233,10 @@ def _one_of(data: Any) -> Json:
         raise DocumentError("What chooses the message is not complete.", None, "one_of") from None
     if not re.fullmatch(r"(contact|company)\.[a-z]\w*", field) or len(values) > MOST_CASES:
         raise DocumentError(
-            f"Choose one field, and a message for each of at most {MOST_CASES} values.",
+            Wording(
+                "Choose one field, and a message for each of at most %(most_cases)s values.",
+                most_cases=MOST_CASES,
+            ),
             None,
             "one_of",
         )
@@ -235,12 +247,16 @@ def _whole(value: Any, line: str | None, slot: str) -> int:
     try:
         return int(value)
     except (TypeError, ValueError, OverflowError):
-        raise DocumentError(f"“{value}” is not a whole number.", line, slot) from None
+        raise DocumentError(
+            Wording("“%(value)s” is not a whole number.", value=value), line, slot
+        ) from None
 
 
 def _colour(value: Any, line: str | None, slot: str) -> str:
     if not COLOUR.match(str(value)):
-        raise DocumentError(f"“{value}” is not a colour like #2e5e45.", line, slot)
+        raise DocumentError(
+            Wording("“%(value)s” is not a colour like #2e5e45.", value=value), line, slot
+        )
     return str(value)
 
 
@@ -260,7 +276,7 @@ def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
         raise DocumentError("A line has no type that exists.", str(data.get("id", ""))[:12] or None)
     if depth > _DEEPEST:
         raise DocumentError(
-            f"Lines stand more than {_DEEPEST} deep in each other.",
+            Wording("Lines stand more than %(deepest)s deep in each other.", deepest=_DEEPEST),
             str(data.get("id", ""))[:12] or None,
         )
     ident = _ident(data, seen)
@@ -285,7 +301,10 @@ def _line(data: Any, seen: set[str], depth: int, in_columns: bool) -> Json:
         line["columns"] = [held(c, True) for c in columns]
     elif kind == "only":
         if not isinstance(data.get("cases", []), list) or len(data.get("cases", [])) > MOST_CASES:
-            raise DocumentError(f"A line can have at most {MOST_CASES} versions.", ident)
+            raise DocumentError(
+                Wording("A line can have at most %(most_cases)s versions.", most_cases=MOST_CASES),
+                ident,
+            )
         line["cases"] = [
             _case(case, seen, lambda inner: held(inner, in_columns))
             for case in data.get("cases", [])
@@ -313,14 +332,20 @@ def _slot(value: Any, default: Any, ident: str, name: str) -> Any:
         return max(1, min(fillins.MOST_ITEMS, _whole(value, ident, name)))
     if name == "feed" and value != "" and not (isinstance(value, str) and _FEED.match(value)):
         raise DocumentError(
-            f"“{str(value)[:60]}” is not the name of a feed, or of a list in it.", ident, name
+            Wording(
+                "“%(text)s” is not the name of a feed, or of a list in it.", text=str(value)[:60]
+            ),
+            ident,
+            name,
         )
     if isinstance(default, bool):
         return bool(value)
     if isinstance(default, int):
         # The number of something: a grouping, a shared part, a version of one.
         if (number := _whole(value, ident, name)) < 0:
-            raise DocumentError(f"“{value}” is the number of nothing.", ident, name)
+            raise DocumentError(
+                Wording("“%(value)s” is the number of nothing.", value=value), ident, name
+            )
         return number
     return one_line(value) if isinstance(default, str) else value
 
@@ -380,31 +405,31 @@ def address_problem(href: str) -> str | None:
     """What is wrong with an address to link to, or None. A fill-in may stand anywhere in it."""
     bare = fillins.PART.sub("x", href).strip()
     if not bare:
-        return "has no address"
+        return Wording("has no address")
     if bare.startswith("mailto:") and not fillins.PART.search(href) and not _MAILTO.match(bare):
-        return f"writes to “{bare[7:]}”, which is no complete email address"
+        return Wording("writes to “%(bare)s”, which is no complete email address", bare=bare[7:])
     if bare.startswith(("mailto:", "tel:")) and len(bare) > 8:
         return None
     try:
         parts = urlsplit(bare)
     except ValueError:
-        return f"leads to “{href}”, which is no address"
+        return Wording("leads to “%(href)s”, which is no address", href=href)
     if fillins.PART.match(href.strip()):
         return None
     if parts.scheme not in ("http", "https"):
-        return f"leads to “{href}”, which does not begin with https://"
+        return Wording("leads to “%(href)s”, which does not begin with https://", href=href)
     if " " in bare:
-        return f"leads to “{href}”, which has a space in it: write %20 for it"
+        return Wording("leads to “%(href)s”, which has a space in it: write %%20 for it", href=href)
     if not parts.hostname or ("." not in parts.hostname and parts.hostname not in ("localhost",)):
-        return f"leads to “{href}”, which is no complete address"
+        return Wording("leads to “%(href)s”, which is no complete address", href=href)
     if (
         not _HOST.fullmatch(parts.hostname)
         or bare.lower().count("://") > 1
         and bare.lower().startswith(("http://http", "https://http"))
     ):
-        return f"leads to “{href}”, whose name is misspelt"
+        return Wording("leads to “%(href)s”, whose name is misspelt", href=href)
     try:
         _ = parts.port
     except ValueError:
-        return f"leads to “{href}”, whose port is no number"
+        return Wording("leads to “%(href)s”, whose port is no number", href=href)
     return None

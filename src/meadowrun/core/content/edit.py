@@ -15,6 +15,7 @@ from meadowrun.core.content import in_app, push, sms
 from meadowrun.core.content.document import DocumentError, renewed
 from meadowrun.core.content.lines import LINE_TYPES, Json, fresh_id, new_line
 from meadowrun.core.content.tree import case_at, find, place_for
+from meadowrun.core.language import Wording
 
 Change = Mapping[str, Any]
 #: What a document holds besides its lines that is set by a path: “buttons.0.label”.
@@ -52,7 +53,9 @@ def apply(document: Json, change: Change, around: Around) -> tuple[Json, str | N
     DocumentError naming the line."""
     verb = change.get("do")
     if not isinstance(verb, str) or verb not in VERBS:
-        raise DocumentError(f"“{verb}” is no change that can be made to a message.")
+        raise DocumentError(
+            Wording("“%(verb)s” is no change that can be made to a message.", verb=verb)
+        )
     document = copy.deepcopy(document)
     return document, VERBS[verb](document, change, around)
 
@@ -60,7 +63,10 @@ def apply(document: Json, change: Change, around: Around) -> tuple[Json, str | N
 def _line(document: Json, change: Change, kind: str = "") -> Json:
     held, index = find(document, change.get("line"))
     if kind and held[index]["type"] != kind:
-        raise DocumentError(f"That line is no “{LINE_TYPES[kind][0]}”.", held[index]["id"])
+        raise DocumentError(
+            Wording("That line is no “%(line_types)s”.", line_types=LINE_TYPES[kind][0]),
+            held[index]["id"],
+        )
     return held[index]
 
 
@@ -68,7 +74,7 @@ def _number(value: Any) -> int:
     try:
         return int(value)
     except (TypeError, ValueError, OverflowError):
-        raise DocumentError(f"“{value}” is not a whole number.") from None
+        raise DocumentError(Wording("“%(value)s” is not a whole number.", value=value)) from None
 
 
 # What is typed
@@ -81,7 +87,7 @@ def _set(document: Json, change: Change, around: Around) -> str | None:
         return None
     if not line:
         if slot not in _WHOLE:
-            raise DocumentError(f"A message has no “{slot}”.", None, slot)
+            raise DocumentError(Wording("A message has no “%(slot)s”.", slot=slot), None, slot)
         if slot in _BESIDE_PLAIN:
             document.pop("plain_of", None)
         document[slot] = value
@@ -119,7 +125,9 @@ def _set_path(holder: Any, path: str, value: Any) -> None:
         elif not value and last in holder:
             holder.remove(last)
     except (KeyError, IndexError, ValueError, TypeError):
-        raise DocumentError(f"There is no “{path}” here any more.", None, path) from None
+        raise DocumentError(
+            Wording("There is no “%(path)s” here any more.", path=path), None, path
+        ) from None
 
 
 def _suggested(document: Json, change: Change, around: Around) -> str | None:
@@ -147,7 +155,7 @@ def _add(document: Json, change: Change, around: Around) -> str:
     """A new line at the end of a list, before a footer there."""
     kind, address = change.get("type"), str(change.get("into") or "")
     if not isinstance(kind, str) or kind not in LINE_TYPES:
-        raise DocumentError(f"There is no line of the type “{kind}”.")
+        raise DocumentError(Wording("There is no line of the type “%(kind)s”.", kind=kind))
     line = new_line(kind)
     if kind == "only":
         line["cases"].append(_new_case())
@@ -363,7 +371,9 @@ def _add_button(document: Json, change: Change, around: Around) -> None:
     rules = _BUTTONS[name]
     most = rules.MOST_BUTTONS
     if len(holder["buttons"]) >= most:
-        raise DocumentError(f"There can be at most {most} buttons.", name, "buttons")
+        raise DocumentError(
+            Wording("There can be at most %(most)s buttons.", most=most), name, "buttons"
+        )
     holder["buttons"].append(rules.next_button(holder["buttons"]))
 
 
@@ -374,7 +384,11 @@ def _remove_button(document: Json, change: Change, around: Around) -> None:
 def _add_pair(document: Json, change: Change, around: Around) -> None:
     _, holder = _holder(document, {"of": "push"})
     if len(holder["data"]) >= push.MOST_DATA:
-        raise DocumentError(f"There can be at most {push.MOST_DATA} keys.", "push", "data")
+        raise DocumentError(
+            Wording("There can be at most %(most_data)s keys.", most_data=push.MOST_DATA),
+            "push",
+            "data",
+        )
     holder["data"].append(["", ""])
 
 

@@ -12,6 +12,7 @@ from meadowrun.core.content.compiled import Shared, placed
 from meadowrun.core.content.document import COLOUR, clean_html, empty, take
 from meadowrun.core.content.layout import RULE, SHEET, Parts, answer_key, mjml, own_style
 from meadowrun.core.content.lines import Json, fresh_id, new_line, walk
+from meadowrun.core.language import Problem, Wording
 from meadowrun.core.values import read_json
 
 MOST_BYTES = 1_000_000
@@ -28,7 +29,7 @@ COLOUR_IN = r"#[0-9a-fA-F]{3,8}"
 _SOCIAL = ("web", "mail", "phone", "map", "calendar", "camera", "film", "chat", "news", "ticket")
 
 
-class ExchangeError(ValueError):
+class ExchangeError(Problem):
     """What was given cannot be read; the text says where."""
 
 
@@ -92,7 +93,9 @@ def from_mjml(source: str, public_url: str = "") -> Brought:
             }
         except ValueError as problem:
             raise ExchangeError(
-                f"The comment with the conditions cannot be read: {problem}."
+                Wording(
+                    "The comment with the conditions cannot be read: %(problem)s.", problem=problem
+                )
             ) from None
 
     def hide(match: re.Match[str]) -> str:
@@ -116,7 +119,9 @@ def from_mjml(source: str, public_url: str = "") -> Brought:
     try:
         root = ElementTree.fromstring(text.strip())
     except ElementTree.ParseError as problem:
-        raise ExchangeError(f"This is not well-formed MJML: {problem}.") from None
+        raise ExchangeError(
+            Wording("This is not well-formed MJML: %(problem)s.", problem=problem)
+        ) from None
     if root.tag != "mjml":
         raise ExchangeError("MJML begins with <mjml>.")
     return _Reading(aside, said, public_url).brought(root)

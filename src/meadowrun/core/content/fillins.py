@@ -20,6 +20,7 @@ import jinja2
 from jinja2 import nodes, sandbox
 
 from meadowrun.core.content.formats import FILTERS, WITH_TEXT, in_words
+from meadowrun.core.language import Problem, Wording
 
 #: What has parts: `contact.town`. `when` and `part` are answers about a person, worked out by the
 #: conditions of a message.
@@ -49,7 +50,7 @@ _SIGNS = re.compile(r"\{\{|\}\}|\{%|%\}|\{#|#\}|[{}]")
 _COMMENT = re.compile(r"\{#[^{}\n]*#\}")
 
 
-class FillInError(ValueError):
+class FillInError(Problem):
     """A fill-in that cannot be taken; the text quotes it and says what to do."""
 
 
@@ -133,10 +134,14 @@ def parse(part: str) -> FillIn:
     try:
         body = _parsed(part).body
     except jinja2.TemplateSyntaxError:
-        raise FillInError(f"“{shown}” is not a complete fill-in. Type @ to choose one.") from None
+        raise FillInError(
+            Wording("“%(shown)s” is not a complete fill-in. Type @ to choose one.", shown=shown)
+        ) from None
     output = body[0] if len(body) == 1 else None
     if not isinstance(output, nodes.Output) or len(output.nodes) != 1:
-        raise FillInError(f"“{shown}” is not a fill-in. Type @ to choose one.")
+        raise FillInError(
+            Wording("“%(shown)s” is not a fill-in. Type @ to choose one.", shown=shown)
+        )
     node = output.nodes[0]
     filters: list[str] = []
     fallback: str | None = None
@@ -148,16 +153,30 @@ def parse(part: str) -> FillIn:
             or node.dyn_kwargs
             or node.node is None
         ):
-            raise FillInError(f"“{node.name}” in “{shown}” is not a format that exists.")
+            raise FillInError(
+                Wording(
+                    "“%(name)s” in “%(shown)s” is not a format that exists.",
+                    name=node.name,
+                    shown=shown,
+                )
+            )
         constants = [a.value for a in node.args if isinstance(a, nodes.Const)]
         if node.name == "default":
             if not node.args or len(constants) < len(node.args):
-                raise FillInError(f"The fallback in “{shown}” must be plain text in quotes.")
+                raise FillInError(
+                    Wording(
+                        "The fallback in “%(shown)s” must be plain text in quotes.", shown=shown
+                    )
+                )
             if filters or fallback is not None:
-                raise FillInError(f"The fallback in “{shown}” must come last.")
+                raise FillInError(
+                    Wording("The fallback in “%(shown)s” must come last.", shown=shown)
+                )
             fallback = str(constants[0])
         elif node.args and not (node.name in WITH_TEXT and len(constants) == len(node.args) == 1):
-            raise FillInError(f"“{node.name}” in “{shown}” takes no settings.")
+            raise FillInError(
+                Wording("“%(name)s” in “%(shown)s” takes no settings.", name=node.name, shown=shown)
+            )
         else:
             filters.insert(
                 0, f"{node.name}({quoted(str(constants[0]))})" if constants else node.name
@@ -166,7 +185,10 @@ def parse(part: str) -> FillIn:
     ref = _ref(node)
     if ref is None:
         raise FillInError(
-            f"“{shown}” names nothing that can be filled in. Type @ to choose a field."
+            Wording(
+                "“%(shown)s” names nothing that can be filled in. Type @ to choose a field.",
+                shown=shown,
+            )
         )
     return FillIn(ref, fallback, tuple(filters))
 
@@ -285,8 +307,11 @@ def _test(node: nodes.Node, shown: str) -> Test:
     ref = _ref(node)
     if ref is None:
         raise FillInError(
-            f"“{shown}” asks something that cannot be asked. Compare a field with a word in "
-            "quotes or a number."
+            Wording(
+                "“%(shown)s” asks something that cannot be asked. Compare a field with a word "
+                "in quotes or a number.",
+                shown=shown,
+            )
         )
     return Test("", (ref,), lambda values: bool(reach(values, ref)))
 
@@ -334,22 +359,29 @@ def tag(part: str) -> Tag:
         try:
             (made,) = _parsed("{% if " + words[len(kind) :] + " %}{% endif %}").body
         except (jinja2.TemplateSyntaxError, ValueError):
-            raise FillInError(f"“{shown}” is not a complete question.") from None
+            raise FillInError(
+                Wording("“%(shown)s” is not a complete question.", shown=shown)
+            ) from None
         if not isinstance(made, nodes.If):
-            raise FillInError(f"“{shown}” is not a question.")
+            raise FillInError(Wording("“%(shown)s” is not a question.", shown=shown))
         test = _test(made.test, shown)
         return Tag(kind, part, dataclasses.replace(test, source=words[len(kind) :].strip()))
     found = re.fullmatch(r"for item in (feed(?:\.[A-Za-z]\w*){1,6})(?:\[:(\d{1,2})\])?", words)
     if not found and kind == "for":
         raise FillInError(
-            f"“{shown}” cannot be gone through. Write “{{% for item in feed.… %}}” with the "
-            "feed’s name and the way to its list, "
-            "and item.… for what each one holds."
+            Wording(
+                "“%(shown)s” cannot be gone through. Write “{%% for item in feed.… %%}” with "
+                "the feed’s name and the way to its list, and item.… for what each one holds.",
+                shown=shown,
+            )
         )
     if not found:
         raise FillInError(
-            f"“{shown}” is not something a message can do: only if, elif, else, endif, and for "
-            "over a feed."
+            Wording(
+                "“%(shown)s” is not something a message can do: only if, elif, else, endif, "
+                "and for over a feed.",
+                shown=shown,
+            )
         )
     return Tag(
         "for", part, None, found.group(1), min(MOST_ITEMS, int(found.group(2) or MOST_ITEMS))
@@ -382,7 +414,9 @@ def tree(text: str) -> tuple[Node, ...]:
     parts = list(reversed(split(text)))
     found, closing = _until(parts, 0)
     if closing is not None:
-        raise FillInError(f"There is a “{closing.text}” without its beginning.")
+        raise FillInError(
+            Wording("There is a “%(text)s” without its beginning.", text=closing.text)
+        )
     return found
 
 
@@ -392,7 +426,9 @@ def _until(
     """Nodes up to the tag that ends their branch, which comes back, too; None at the end of the
     text."""
     if depth > _DEEPEST:
-        raise FillInError(f"Conditions stand more than {_DEEPEST} deep in each other.")
+        raise FillInError(
+            Wording("Conditions stand more than %(deepest)s deep in each other.", deepest=_DEEPEST)
+        )
     found: list[Node] = []
     while parts:
         part = parts.pop()
@@ -404,12 +440,17 @@ def _until(
             if looped:
                 # Fifty times fifty times fifty: a short text would become a very long one.
                 raise FillInError(
-                    f"“{_short(part.text)}” stands in another list. One list in another cannot "
-                    "be filled in."
+                    Wording(
+                        "“%(short)s” stands in another list. One list in another cannot be filled "
+                        "in.",
+                        short=_short(part.text),
+                    )
                 )
             body, closing = _until(parts, depth + 1, True)
             if closing is None or closing.kind != "endfor":
-                raise FillInError(f"“{_short(part.text)}” has no {{% endfor %}}.")
+                raise FillInError(
+                    Wording("“%(short)s” has no {%% endfor %%}.", short=_short(part.text))
+                )
             found.append(Each(part.ref, part.most, body))
         else:
             return tuple(found), part
@@ -427,7 +468,9 @@ def _branches(first: Tag, parts: list["str | FillIn | Tag"], depth: int, looped:
             or now.kind == "else"
             and closing.kind != "endif"
         ):
-            raise FillInError(f"“{_short(first.text)}” has no {{% endif %}}.")
+            raise FillInError(
+                Wording("“%(short)s” has no {%% endif %%}.", short=_short(first.text))
+            )
         if now.test is not None:
             branches.append((now.test, body))
         if closing.kind == "endif":
@@ -472,7 +515,12 @@ def _plain(text: str, depth: int) -> int:
         else:
             near = text[max(0, match.start() - 15) : match.start() + 15].strip()
             raise FillInError(
-                f"There is a stray “{sign}” near “{near}”. Remove it, or type @ to fill in a field."
+                Wording(
+                    "There is a stray “%(sign)s” near “%(near)s”. Remove it, or type @ to fill in "
+                    "a field.",
+                    sign=sign,
+                    near=near,
+                )
             )
     return depth
 

@@ -9,6 +9,7 @@ from typing import Any
 from urllib.parse import quote
 
 from meadowrun.core import wording
+from meadowrun.core.language import Wording
 
 
 def _date(value: Any) -> dt.date | None:
@@ -104,7 +105,7 @@ def _list(value: Any) -> Any:
     if not isinstance(value, list | tuple) or len(value) < 2:
         return value
     *most, last = map(str, value)
-    return f"{', '.join(most)} and {last}"
+    return Wording("%(most)s and %(last)s", most=", ".join(most), last=last)
 
 
 def _encoded(value: Any) -> Any:
@@ -131,16 +132,16 @@ FILTERS: dict[str, Callable[..., Any] | None] = {
 }
 #: How the formats are called where an author chooses one.
 FORMATS = {
-    "day": "as a date, 23 Nov 2026",
-    "weekday": "as Friday 27 November",
-    "time": "as a time, 18:30",
-    "number": "with thousands apart",
-    "money": "as money, two places",
-    "titled": "Capitals At The Start",
-    "sentence": "Capital at the start",
-    "upper": "ALL CAPITALS",
-    "lower": "all small letters",
-    "list": "a, b and c",
+    "day": Wording("as a date, 23 Nov 2026"),
+    "weekday": Wording("as Friday 27 November"),
+    "time": Wording("as a time, 18:30"),
+    "number": Wording("with thousands apart"),
+    "money": Wording("as money, two places"),
+    "titled": Wording("Capitals At The Start"),
+    "sentence": Wording("Capital at the start"),
+    "upper": Wording("ALL CAPITALS"),
+    "lower": Wording("all small letters"),
+    "list": Wording("a, b and c"),
 }
 #: Filters that may take one text, such as the sign of a currency.
 WITH_TEXT = ("money",)

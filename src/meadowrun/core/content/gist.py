@@ -13,6 +13,7 @@ from collections.abc import Callable, Sequence
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import Json, live, new_line
 from meadowrun.core.content.plain import html_text
+from meadowrun.core.language import Wording
 
 #: A greeting on a line of its own; a text message and a push notification have no room for one.
 _SALUTATION = re.compile(
@@ -58,7 +59,7 @@ def of_lines(document: Json, lines: Sequence[Json], asked: Asked) -> Gist:
     said = Gist(subject=document["subject"], preheader=document["preheader"])
     if document.get("code"):
         said.paragraphs = paragraphs(html_text(document["code"]))
-        said.leave("the looks of the code")
+        said.leave(Wording("the looks of the code"))
     elif document.get("text_only"):
         said.paragraphs = paragraphs(str(document.get("plain") or ""))
     else:
@@ -91,7 +92,9 @@ def _collect(lines: Sequence[Json], said: Gist, asked: Asked) -> None:
         elif kind == "only":
             _collect_versions(line, said, asked)
         elif kind in ("feed", "code"):
-            said.leave("the list from a feed" if kind == "feed" else "a line of code")
+            said.leave(
+                Wording("the list from a feed") if kind == "feed" else Wording("a line of code")
+            )
 
 
 def _collect_versions(line: Json, said: Gist, asked: Asked) -> None:
@@ -102,12 +105,12 @@ def _collect_versions(line: Json, said: Gist, asked: Asked) -> None:
         inner = Gist()
         _collect(held, inner, asked)
         if inner.buttons or inner.picture:
-            said.leave("buttons and pictures for some")
+            said.leave(Wording("buttons and pictures for some"))
         said.left += [w for w in inner.left if w not in said.left]
         return " ".join([*filter(None, [inner.heading]), *inner.paragraphs])
 
     if line["grouping"]:
-        said.leave("the versions by a grouping")
+        said.leave(Wording("the versions by a grouping"))
         _collect(line["otherwise"], said, asked)
         return
     made = [
@@ -138,7 +141,7 @@ def body_of(said: Gist) -> list[str]:
         p for p, shown in zip(said.paragraphs, bare, strict=True) if not _SALUTATION.match(shown)
     ]
     if len(kept) < len(said.paragraphs):
-        said.leave("the salutation")
+        said.leave(Wording("the salutation"))
     return kept
 
 

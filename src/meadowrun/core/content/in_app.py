@@ -21,15 +21,16 @@ from meadowrun.core.content.checks import checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, among, listed, one_line
+from meadowrun.core.language import Wording
 
-SHAPES = {"box": "a box in the middle", "full": "the full screen"}
+SHAPES = {"box": Wording("a box in the middle"), "full": Wording("the full screen")}
 #: what a button does → how that is said
 ACTS = {
-    "open": "opens an address",
-    "allow": "asks for permission to send push notifications",
-    "later": "postpones the message",
-    "event": "records an event",
-    "close": "closes the message",
+    "open": Wording("opens an address"),
+    "allow": Wording("asks for permission to send push notifications"),
+    "later": Wording("postpones the message"),
+    "event": Wording("records an event"),
+    "close": Wording("closes the message"),
 }
 PAGE_VIEWED = "page_viewed"
 EMPTY: Json = {
@@ -56,7 +57,11 @@ def take_in_app(data: Any) -> Json:
     buttons = [b for b in listed(given.get("buttons", EMPTY["buttons"])) if isinstance(b, Mapping)]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(
-            f"An in-app message has at most {MOST_BUTTONS} buttons.", "in_app", "buttons"
+            Wording(
+                "An in-app message has at most %(most_buttons)s buttons.", most_buttons=MOST_BUTTONS
+            ),
+            "in_app",
+            "buttons",
         )
     made: Json = {
         "shape": among(given.get("shape"), SHAPES, "box"),
@@ -71,11 +76,15 @@ def take_in_app(data: Any) -> Json:
             try:
                 dt.date.fromisoformat(made[slot])
             except ValueError:
-                raise DocumentError(f"“{made[slot]}” is not a day.", "in_app", slot) from None
+                raise DocumentError(
+                    Wording("“%(made)s” is not a day.", made=made[slot]), "in_app", slot
+                ) from None
     for slot, usual in (("event", PAGE_VIEWED), ("unless", "")):
         made[slot] = str(given.get(slot) or usual)
         if made[slot] and not _KEY.match(made[slot]):
-            raise DocumentError(f"“{made[slot]}” is not the name of an event.", "in_app", slot)
+            raise DocumentError(
+                Wording("“%(made)s” is not the name of an event.", made=made[slot]), "in_app", slot
+            )
     for slot, text in texts_of(made):
         try:
             fillins.tree(text)
@@ -99,7 +108,9 @@ def _whole(value: Any, slot: str, least: int, most: int) -> int:
     try:
         return max(least, min(most, int(value)))
     except (TypeError, ValueError, OverflowError):
-        raise DocumentError(f"“{value}” is not a whole number.", "in_app", slot) from None
+        raise DocumentError(
+            Wording("“%(value)s” is not a whole number.", value=value), "in_app", slot
+        ) from None
 
 
 def next_button(buttons: Sequence[Json]) -> Json:
@@ -136,22 +147,32 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     the line “in-app message”."""
     in_app, found = document["in_app"], list[Check]()
     if not document["subject"]:
-        found.append(Check(MUST, "There is no title; screen readers say it first.", "", "subject"))
+        found.append(
+            Check(MUST, Wording("There is no title; screen readers say it first."), "", "subject")
+        )
     if not document["lines"] and not document.get("code"):
-        found.append(Check(MUST, "The in-app message is empty.", "", "add"))
+        found.append(Check(MUST, Wording("The in-app message is empty."), "", "add"))
     if not in_app["buttons"]:
         found.append(
-            Check(COULD, "There is no button; people can only close it.", "in_app", "buttons")
+            Check(
+                COULD, Wording("There is no button; people can only close it."), "in_app", "buttons"
+            )
         )
     for number, button in enumerate(in_app["buttons"]):
-        name, slot = f"Button {number + 1}", f"buttons.{number}"
+        name, slot = Wording("Button %(value)s", value=number + 1), f"buttons.{number}"
         if not button["label"]:
-            found.append(Check(MUST, f"{name} has no text.", "in_app", f"{slot}.label"))
+            found.append(
+                Check(MUST, Wording("%(name)s has no text.", name=name), "in_app", f"{slot}.label")
+            )
         elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
             found.append(
                 Check(
                     COULD,
-                    f"{name}: phones break words of more than {LABEL_SHOWN} characters.",
+                    Wording(
+                        "%(name)s: phones break words of more than %(label_shown)s characters.",
+                        name=name,
+                        label_shown=LABEL_SHOWN,
+                    ),
                     "in_app",
                     f"{slot}.label",
                 )
@@ -159,25 +180,32 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
         if button["act"] == "open" and (problem := address_problem(button["href"])):
             found.append(Check(MUST, f"{name} {problem}.", "in_app", f"{slot}.href"))
         if button["act"] == "event":
-            found += _event(button["event"], f"{name} records", f"{slot}.event", about)
+            found += _event(
+                button["event"], Wording("%(name)s records", name=name), f"{slot}.event", about
+            )
     if in_app["from"] and in_app["until"] and in_app["from"] > in_app["until"]:
-        found.append(Check(MUST, "Its last day lies before its first.", "in_app", "until"))
+        found.append(Check(MUST, Wording("Its last day lies before its first."), "in_app", "until"))
     if not in_app["until"]:
         found.append(
             Check(
                 SHOULD,
-                "It has no last day: whoever comes in a year still sees it.",
+                Wording("It has no last day: whoever comes in a year still sees it."),
                 "in_app",
                 "until",
             )
         )
     if in_app["event"] != PAGE_VIEWED:
-        found += _event(in_app["event"], "It waits for", "event", about)
+        found += _event(in_app["event"], Wording("It waits for"), "event", about)
     if in_app["unless"]:
-        found += _event(in_app["unless"], "It stays away after", "unless", about)
+        found += _event(in_app["unless"], Wording("It stays away after"), "unless", about)
     if in_app["times"] > 1 and in_app["gap_days"] == 0:
         found.append(
-            Check(SHOULD, "It comes again at once, without a day between.", "in_app", "gap_days")
+            Check(
+                SHOULD,
+                Wording("It comes again at once, without a day between."),
+                "in_app",
+                "gap_days",
+            )
         )
     # An in-app message has no preheader, no plain part of its own and no need of a way to
     # unsubscribe.
@@ -191,9 +219,20 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
 
 def _event(key: str, says: str, slot: str, about: About) -> list[Check]:
     if not key:
-        return [Check(MUST, f"{says} an event, but none was chosen.", "in_app", slot)]
+        return [
+            Check(
+                MUST, Wording("%(says)s an event, but none was chosen.", says=says), "in_app", slot
+            )
+        ]
     if about.events is not None and key not in about.events:
-        return [Check(MUST, f"{says} “{key}”, an event that does not exist.", "in_app", slot)]
+        return [
+            Check(
+                MUST,
+                Wording("%(says)s “%(key)s”, an event that does not exist.", says=says, key=key),
+                "in_app",
+                slot,
+            )
+        ]
     return []
 
 

@@ -6,23 +6,31 @@ import secrets
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
+from meadowrun.core.language import Wording
+
 Json = dict[str, Any]
 #: type → what it is called, and its settings with their defaults
 LINE_TYPES: dict[str, tuple[str, Json]] = {
-    "heading": ("Heading", {"text": "", "align": "left", "colour": ""}),
-    "text": ("Text", {"html": "<p></p>", "align": "left", "colour": ""}),
-    "picture": ("Picture", {"src": "", "alt": "", "link": "", "width": 100, "align": "center"}),
-    "button": ("Button", {"label": "", "href": "", "align": "center", "fill": "", "colour": ""}),
-    "columns": ("Columns", {"split": [50, 50], "reverse": False, "columns": [[], []]}),
-    "only": ("Only if", {"grouping": 0, "cases": [], "otherwise": []}),
-    "shared": ("Shared part", {"part": 0, "version": 0}),
-    "feed": ("List from a feed", {"feed": "", "most": 5, "html": "<p></p>"}),
-    "icons": ("Icons", {"icons": [], "align": "center"}),
-    "quote": ("Quote", {"html": "<p></p>", "by": ""}),
-    "divider": ("Divider", {"colour": ""}),
-    "space": ("Space", {"height": 24}),
-    "code": ("Code", {"code": ""}),
-    "footer": ("Footer", {"html": "<p></p>", "unsubscribe": True}),
+    "heading": (Wording("Heading"), {"text": "", "align": "left", "colour": ""}),
+    "text": (Wording("Text"), {"html": "<p></p>", "align": "left", "colour": ""}),
+    "picture": (
+        Wording("Picture"),
+        {"src": "", "alt": "", "link": "", "width": 100, "align": "center"},
+    ),
+    "button": (
+        Wording("Button"),
+        {"label": "", "href": "", "align": "center", "fill": "", "colour": ""},
+    ),
+    "columns": (Wording("Columns"), {"split": [50, 50], "reverse": False, "columns": [[], []]}),
+    "only": (Wording("Only if"), {"grouping": 0, "cases": [], "otherwise": []}),
+    "shared": (Wording("Shared part"), {"part": 0, "version": 0}),
+    "feed": (Wording("List from a feed"), {"feed": "", "most": 5, "html": "<p></p>"}),
+    "icons": (Wording("Icons"), {"icons": [], "align": "center"}),
+    "quote": (Wording("Quote"), {"html": "<p></p>", "by": ""}),
+    "divider": (Wording("Divider"), {"colour": ""}),
+    "space": (Wording("Space"), {"height": 24}),
+    "code": (Wording("Code"), {"code": ""}),
+    "footer": (Wording("Footer"), {"html": "<p></p>", "unsubscribe": True}),
 }
 #: Every line has these besides.
 EVERY: Json = {"off": False}
@@ -75,11 +83,11 @@ def one_line(value: Any, most: int | None = None) -> str:
 def inside(line: Mapping[str, Any]) -> list[tuple[str, list[Json]]]:
     """The lists of lines a line holds, each with what it is called."""
     if line["type"] == "columns":
-        return [(f"column {n}", held) for n, held in enumerate(line["columns"], 1)]
+        return [(Wording("column %(n)s", n=n), held) for n, held in enumerate(line["columns"], 1)]
     if line["type"] == "only":
-        return [(case["name"] or "a version", case["content"]) for case in line["cases"]] + [
-            ("everyone else", line["otherwise"])
-        ]
+        return [
+            (case["name"] or Wording("a version"), case["content"]) for case in line["cases"]
+        ] + [(Wording("everyone else"), line["otherwise"])]
     return []
 
 
@@ -97,7 +105,12 @@ def places(lines: Sequence[Json], prefix: str = "") -> dict[str, str]:
     for number, line in enumerate(lines, 1):
         found[line["id"]] = f"{prefix}{number}"
         for name, held in inside(line):
-            found |= places(held, f"{prefix}{number}, {name}, line ")
+            found |= places(
+                held,
+                Wording(
+                    "%(prefix)s%(number)s, %(name)s, line ", prefix=prefix, number=number, name=name
+                ),
+            )
     return found
 
 

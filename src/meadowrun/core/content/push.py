@@ -12,15 +12,16 @@ from meadowrun.core.content.document import DocumentError, address_problem
 from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
 from meadowrun.core.content.lines import Json, among, listed, one_line
+from meadowrun.core.language import Wording
 
 #: what a tap on the push notification does → how that is said
 TAPS = {
-    "address": "opens this address",
-    "app": "opens the app",
-    "page": "opens a full page of ours",
+    "address": Wording("opens this address"),
+    "app": Wording("opens the app"),
+    "page": Wording("opens a full page of ours"),
 }
 #: the systems a push notification can go to → what they are called
-SYSTEMS = {"web": "web browsers", "android": "Android phones", "ios": "iPhones"}
+SYSTEMS = {"web": Wording("web browsers"), "android": Wording("Android phones"), "ios": "iPhones"}
 #: `page` is the number of the message that a tap opens as a page. `ttl` is how long a service keeps
 #: an undelivered one, in
 #: seconds; `close_after` closes a shown one by itself, 0 never.
@@ -62,12 +63,17 @@ def take_push(data: Any) -> Json:
             made[slot] = max(0, min(most, int(given.get(slot, EMPTY[slot]))))
         except (TypeError, ValueError, OverflowError):
             raise DocumentError(
-                f"“{given.get(slot)}” is not a whole number.", "push", slot
+                Wording("“%(slot)s” is not a whole number.", slot=given.get(slot)), "push", slot
             ) from None
     buttons = [b for b in listed(given.get("buttons")) if isinstance(b, Mapping)]
     if len(buttons) > MOST_BUTTONS:
         raise DocumentError(
-            f"A push notification has at most {MOST_BUTTONS} buttons.", "push", "buttons"
+            Wording(
+                "A push notification has at most %(most_buttons)s buttons.",
+                most_buttons=MOST_BUTTONS,
+            ),
+            "push",
+            "buttons",
         )
     made["buttons"] = [
         {"label": one_line(b.get("label") or ""), "href": str(b.get("href") or "").strip()}
@@ -76,7 +82,12 @@ def take_push(data: Any) -> Json:
     pairs = [p for p in listed(given.get("data")) if isinstance(p, list | tuple) and len(p) == 2]
     if len(pairs) > MOST_DATA:
         raise DocumentError(
-            f"A push notification carries at most {MOST_DATA} keys of your own.", "push", "data"
+            Wording(
+                "A push notification carries at most %(most_data)s keys of your own.",
+                most_data=MOST_DATA,
+            ),
+            "push",
+            "data",
         )
     made["data"] = [[one_line(k, 60), str(v)[:500]] for k, v in pairs]
     for slot, text in texts_of(made):
@@ -171,17 +182,23 @@ def _found(level: str, slot: str, text: str) -> Check:
 
 def _words(title: str, body: str) -> Iterator[Check]:
     if not title:
-        yield _found(MUST, "subject", "There is no title.")
+        yield _found(MUST, "subject", Wording("There is no title."))
     if not body:
-        yield _found(SHOULD, "plain", "There is no text; a title alone says little.")
+        yield _found(SHOULD, "plain", Wording("There is no text; a title alone says little."))
     for text, name, slot in ((title, "title", "subject"), (body, "body", "plain")):
         shown = len(fillins.PART.sub("xxxxxx", text))
         if shown > SHOWN[name]:
-            what = "a title" if name == "title" else "the text"
+            what = Wording("a title") if name == "title" else Wording("the text")
             yield _found(
                 COULD,
                 slot,
-                f"Some systems cut {what} at about {SHOWN[name]} characters; this one has {shown}.",
+                Wording(
+                    "Some systems cut %(what)s at about %(shown)s characters; this one has "
+                    "%(shown_2)s.",
+                    what=what,
+                    shown=SHOWN[name],
+                    shown_2=shown,
+                ),
             )
 
 
@@ -190,47 +207,67 @@ def _tap(push: Mapping[str, Any]) -> Iterator[Check]:
         yield _found(
             MUST,
             "href",
-            f"The push notification itself {problem}. Its buttons have addresses of their own.",
+            Wording(
+                "The push notification itself %(problem)s. Its buttons have addresses of their "
+                "own.",
+                problem=problem,
+            ),
         )
     if push["tap"] == "page" and not push["page"]:
-        yield _found(MUST, "page", "Choose the page that a tap opens.")
+        yield _found(MUST, "page", Wording("Choose the page that a tap opens."))
     if push["tap"] == "app":
         yield _found(
             COULD,
             "tap",
-            "Taps that open the app cannot be counted; those that open an address or a page of "
-            "ours are.",
+            Wording(
+                "Taps that open the app cannot be counted; those that open an address or a page of "
+                "ours are."
+            ),
         )
 
 
 def _systems(push: Mapping[str, Any]) -> Iterator[Check]:
     phones = set(push["systems"]) - {"web"}
     if not push["systems"]:
-        yield _found(MUST, "systems.web", "Choose at least one system that it goes to.")
+        yield _found(MUST, "systems.web", Wording("Choose at least one system that it goes to."))
     if push["inbox"] and not phones:
-        yield _found(COULD, "inbox", "Browsers have no inbox of ours; this goes to browsers only.")
+        yield _found(
+            COULD, "inbox", Wording("Browsers have no inbox of ours; this goes to browsers only.")
+        )
     if push["buttons"] and "ios" in push["systems"]:
-        yield _found(COULD, "buttons.0.label", "iPhones show buttons only after a long press.")
+        yield _found(
+            COULD, "buttons.0.label", Wording("iPhones show buttons only after a long press.")
+        )
     if push["close_after"] and phones:
         yield _found(
             COULD,
             "close_after",
-            "Phones do not close a push notification by themselves; browsers do.",
+            Wording("Phones do not close a push notification by themselves; browsers do."),
         )
 
 
 def _buttons(buttons: Sequence[Mapping[str, Any]]) -> Iterator[Check]:
     for number, button in enumerate(buttons):
         if not button["label"]:
-            yield _found(MUST, f"buttons.{number}.label", f"Button {number + 1} has no text.")
+            yield _found(
+                MUST,
+                f"buttons.{number}.label",
+                Wording("Button %(value)s has no text.", value=number + 1),
+            )
         elif len(button["label"]) > SHOWN["label"]:
             yield _found(
                 COULD,
                 f"buttons.{number}.label",
-                f"Some systems cut button texts at {SHOWN['label']} characters.",
+                Wording(
+                    "Some systems cut button texts at %(label)s characters.", label=SHOWN["label"]
+                ),
             )
         if problem := address_problem(button["href"]):
-            yield _found(MUST, f"buttons.{number}.href", f"Button {number + 1} {problem}.")
+            yield _found(
+                MUST,
+                f"buttons.{number}.href",
+                Wording("Button %(value)s %(problem)s.", value=number + 1, problem=problem),
+            )
 
 
 def _pictures(push: Mapping[str, Any], about: About) -> Iterator[Check]:
@@ -238,13 +275,19 @@ def _pictures(push: Mapping[str, Any], about: About) -> Iterator[Check]:
         address = push[slot]
         problem = address_problem(address) if address else ""
         if problem and not address.startswith("/f/"):
-            yield _found(MUST, slot, f"The {slot} {problem}.")
+            yield _found(
+                MUST, slot, Wording("The %(slot)s %(problem)s.", slot=slot, problem=problem)
+            )
         weight = about.weights.get(address, 0)
         if weight > HEAVY:
             yield _found(
                 SHOULD,
                 slot,
-                f"The {slot} weighs {weight // 1000} kB; phones drop pictures over 1 MB.",
+                Wording(
+                    "The %(slot)s weighs %(value)s kB; phones drop pictures over 1 MB.",
+                    slot=slot,
+                    value=weight // 1000,
+                ),
             )
 
 
@@ -253,12 +296,22 @@ def _weight(title: str, body: str, push: Mapping[str, Any], about: About) -> Ite
     size, largest_size = len(payload(title, body, push)), largest(title, body, push, about.longest)
     if size > most:
         yield _found(
-            MUST, "data", f"It takes {size:,} bytes; {most:,} are the most that is carried."
+            MUST,
+            "data",
+            Wording(
+                "It takes %(size)s bytes; %(most)s are the most that is carried.",
+                size=f"{size:,}",
+                most=f"{most:,}",
+            ),
         )
     elif largest_size > most:
         yield _found(
             MUST,
             "plain",
-            f"For the longest values it takes {largest_size:,} bytes; {most:,} are the most that "
-            "is carried. Leave out the long field, or say it in your own words.",
+            Wording(
+                "For the longest values it takes %(largest_size)s bytes; %(most)s are the most "
+                "that is carried. Leave out the long field, or say it in your own words.",
+                largest_size=f"{largest_size:,}",
+                most=f"{most:,}",
+            ),
         )

@@ -11,6 +11,8 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from meadowrun.core.language import Wording
+
 _DATA = pathlib.Path(__file__).parent / "data" / "readers.json"
 _STYLE = re.compile(r'style="([^"]*)"')
 _SHEET = re.compile(r"(<style[^<>]*+>)(.*?)(</style>|\Z)", re.DOTALL | re.IGNORECASE)
@@ -22,20 +24,21 @@ LOOKS = {
     "desktop": "desktop",
     "phone": "phone",
     "dark": "dark",
-    "no-pictures": "pictures off",
+    "no-pictures": Wording("pictures off"),
     "plain": "plain",
 }
+_SIDE_BY_SIDE = Wording("columns stay side by side on phones")
 #: What is worth telling an author when it is lost, in words; the rest is how a mail is built and
 #: has its own stand-ins.
 _TELLING = {
-    "border-radius": "rounded corners become square",
-    "background-image": "background pictures are missing",
-    "box-shadow": "shadows are missing",
-    "max-width": "widths are not limited",
-    "float": "floating parts stand in a row",
-    "text-transform": "changed capitals are as typed",
-    "letter-spacing": "spaced letters stand close",
-    "position": "placed parts stand where they are written",
+    "border-radius": Wording("rounded corners become square"),
+    "background-image": Wording("background pictures are missing"),
+    "box-shadow": Wording("shadows are missing"),
+    "max-width": Wording("widths are not limited"),
+    "float": Wording("floating parts stand in a row"),
+    "text-transform": Wording("changed capitals are as typed"),
+    "letter-spacing": Wording("spaced letters stand close"),
+    "position": Wording("placed parts stand where they are written"),
 }
 
 
@@ -157,5 +160,5 @@ def losses(page: str) -> dict[str, list[str]]:
         for name in used & set(reader["lost"].get("css", ())) & _TELLING.keys():
             found.setdefault(_TELLING[name], []).append(reader["name"])
         if "@media" in page and "media" in reader["lost"].get("at", ()):
-            found.setdefault("columns stay side by side on phones", []).append(reader["name"])
+            found.setdefault(_SIDE_BY_SIDE, []).append(reader["name"])
     return dict(sorted(found.items(), key=lambda item: -len(item[1])))

@@ -12,6 +12,7 @@ from meadowrun.core.content.addresses import addresses
 from meadowrun.core.content.checks import checks_of_words, sorted_checks
 from meadowrun.core.content.drawn import drawn
 from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
+from meadowrun.core.language import Wording
 
 #: The basic alphabet of GSM 03.38 (3GPP TS 23.038, 6.2.1); each takes seven bits.
 GSM_7 = frozenset(
@@ -144,46 +145,70 @@ def _says_something(text: str, stop_word: str) -> Iterator[tuple[str, str]]:
     """The level and the words of what is found; so do those below."""
     only_who_and_stop = rf"([^:\n{{}},.!?]{{1,40}}:)?\s*({re.escape(stop_word)} ends these\.?)?"
     if not text.strip():
-        yield MUST, "The text is empty."
+        yield MUST, Wording("The text is empty.")
     elif re.fullmatch(only_who_and_stop, text.strip(), re.IGNORECASE):
-        yield SHOULD, "It says nothing yet besides whom it is from and how to stop."
+        yield SHOULD, Wording("It says nothing yet besides whom it is from and how to stop.")
 
 
 def _length(made: Size) -> Iterator[tuple[str, str]]:
-    takes = f"For the longest values it takes {made.parts} parts"
+    takes = Wording("For the longest values it takes %(parts)s parts", parts=made.parts)
     if made.parts > MOST_PARTS:
-        yield MUST, f"{takes}; {MOST_PARTS} are the most that phones put together."
+        yield (
+            MUST,
+            Wording(
+                "%(takes)s; %(most_parts)s are the most that phones put together.",
+                takes=takes,
+                most_parts=MOST_PARTS,
+            ),
+        )
     elif made.parts > 2:
-        yield COULD, f"{takes}, each of which is paid for."
+        yield COULD, Wording("%(takes)s, each of which is paid for.", takes=takes)
 
 
 def _alphabet(made: Size) -> Iterator[tuple[str, str]]:
     if made.wide and all(c in PLAIN for c in made.wide):
         yield (
             SHOULD,
-            f"{' '.join(made.wide)} make each part hold 67 characters instead of 153. Plain "
-            "characters would do.",
+            Wording(
+                "%(wide)s make each part hold 67 characters instead of 153. Plain characters "
+                "would do.",
+                wide=" ".join(made.wide),
+            ),
         )
     elif made.wide:
         yield (
             COULD,
-            f"{' '.join(made.wide[:6])} {'needs' if len(made.wide) == 1 else 'need'} Unicode: 67 "
-            "characters a part instead of 153.",
+            Wording(
+                "%(wide)s %(value)s Unicode: 67 characters a part instead of 153.",
+                wide=" ".join(made.wide[:6]),
+                value="needs" if len(made.wide) == 1 else "need",
+            ),
         )
 
 
 def _stop_and_links(text: str, stop_word: str) -> Iterator[tuple[str, str]]:
     if stop_word.lower() not in text.lower():
-        yield SHOULD, f"It does not say how to stop: “{stop_word} ends this”."
+        yield (
+            SHOULD,
+            Wording("It does not say how to stop: “%(stop_word)s ends this”.", stop_word=stop_word),
+        )
     if re.search(r"https?://(?!127\.0\.0\.1|localhost)[^\s/]{1,7}/", text):
         yield (
             COULD,
-            "A link shortened elsewhere is neither tracked nor trusted; the full address is "
-            "shortened here.",
+            Wording(
+                "A link shortened elsewhere is neither tracked nor trusted; the full address is "
+                "shortened here."
+            ),
         )
 
 
 def cost_words(parts: int, people: int, price: float, sign: str) -> str:
     """What a send would cost at most, in words."""
     each = f"{parts} {'part' if parts == 1 else 'parts'} × {sign}{price:.3f}"
-    return f"{wording.number(people)} people × {each} = {sign}{people * parts * price:,.2f} at most"
+    return Wording(
+        "%(people)s people × %(each)s = %(sign)s%(value)s at most",
+        people=wording.number(people),
+        each=each,
+        sign=sign,
+        value=f"{people * parts * price:,.2f}",
+    )

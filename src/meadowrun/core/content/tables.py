@@ -6,6 +6,7 @@ import dataclasses
 import io
 import re
 
+from meadowrun.core.language import Problem, Wording
 from meadowrun.core.people_file import plain
 
 #: What a table, and a column of one, is called.
@@ -13,7 +14,7 @@ KEY = re.compile(r"[a-z][a-z0-9_]{0,39}\Z")
 MOST_ROWS = 20_000
 
 
-class TableProblem(Exception):
+class TableProblem(Problem):
     """What is wrong with a table; `place` is "file" or "key_column"."""
 
     def __init__(self, words: str, place: str = "file") -> None:
@@ -38,21 +39,43 @@ def read_table(content: bytes, key_column: str) -> Table:
     for place, column in enumerate(columns):
         if not KEY.match(column) or columns.index(column) != place:
             raise TableProblem(
-                f"The column “{names[place]}” has no usable name, or one that is there twice."
+                Wording(
+                    "The column “%(names)s” has no usable name, or one that is there twice.",
+                    names=names[place],
+                )
             )
     by = _column(key_column) or columns[0]
     if by not in columns:
         raise TableProblem(
-            f"There is no column “{key_column}”; there are {', '.join(columns)}.", "key_column"
+            Wording(
+                "There is no column “%(key_column)s”; there are %(columns)s.",
+                key_column=key_column,
+                columns=", ".join(columns),
+            ),
+            "key_column",
         )
     found: dict[str, dict[str, str]] = {}
     for number, row in enumerate(rows, 2):
         if len(row) != len(columns):
-            raise TableProblem(f"Row {number} has {len(row)} cells, the first row {len(columns)}.")
+            raise TableProblem(
+                Wording(
+                    "Row %(number)s has %(row)s cells, the first row %(columns)s.",
+                    number=number,
+                    row=len(row),
+                    columns=len(columns),
+                )
+            )
         values = dict(zip(columns, (cell.strip() for cell in row), strict=True))
         key = values[by].casefold()
         if key in found:
-            raise TableProblem(f"Row {number}: “{values[by]}” is there twice in the column “{by}”.")
+            raise TableProblem(
+                Wording(
+                    "Row %(number)s: “%(value)s” is there twice in the column “%(by)s”.",
+                    number=number,
+                    value=values[by],
+                    by=by,
+                )
+            )
         found[key] = values
     return Table(columns, by, found)
 
@@ -65,11 +88,16 @@ def _cells(content: bytes) -> list[list[str]]:
             for row in csv.reader(io.StringIO(content.decode("utf-8-sig")))
         ]
     except (UnicodeDecodeError, csv.Error) as problem:
-        raise TableProblem(f"This is no CSV in UTF-8: {problem}.") from None
+        raise TableProblem(
+            Wording("This is no CSV in UTF-8: %(problem)s.", problem=problem)
+        ) from None
     rows = [row for row in rows if any(cell.strip() for cell in row)]
     if not 2 <= len(rows) <= MOST_ROWS:
         raise TableProblem(
-            f"The file must have a row of names and 1 to {MOST_ROWS:,} rows below it."
+            Wording(
+                "The file must have a row of names and 1 to %(most_rows)s rows below it.",
+                most_rows=f"{MOST_ROWS:,}",
+            )
         )
     return rows
 

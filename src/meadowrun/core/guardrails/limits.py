@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from meadowrun.core import wording
+from meadowrun.core.language import Wording
 
 #: What happens when more people would get it than the audience limit says: so many are picked by
 #: chance,
@@ -38,19 +39,25 @@ class ControlGroup:
 def control_words(control: ControlGroup, name: str = "") -> str:
     """Who is in the control group, in words; `name` is that of the segment or list."""
     if control.percent:
-        return f"a control group of {control.percent:g}%, picked at random"
-    return f"everyone in {name} as the control group" if control else "no control group"
+        return Wording(
+            "a control group of %(percent)s%%, picked at random", percent=f"{control.percent:g}"
+        )
+    return (
+        Wording("everyone in %(name)s as the control group", name=name)
+        if control
+        else Wording("no control group")
+    )
 
 
 def limit_words(most: int | None, rule: str) -> str:
     """Whom a send goes to by its audience limit, in words."""
     if most is None:
-        return "everyone who may get it"
-    people = f"at most {wording.people(most)}"
+        return Wording("everyone who may get it")
+    people = Wording("at most %(most)s", most=wording.people(most))
     return (
-        f"{people}, picked at random"
+        Wording("%(people)s, picked at random", people=people)
         if rule == "some"
-        else f"{people}; if more may get it, nothing is sent"
+        else Wording("%(people)s; if more may get it, nothing is sent", people=people)
     )
 
 
@@ -66,9 +73,9 @@ def stopped_by(going: int, most: int | None, rule: str) -> str:
     """Why nothing goes, when an audience limit says so; else nothing."""
     if most is None or rule != "stop" or going <= most:
         return ""
-    return (
-        f"{wording.people(going)} would get it, and the audience limit is "
-        f"{wording.number(most)}. Raise "
-        "it, choose fewer people, or let so many be picked "
-        "at random."
+    return Wording(
+        "%(going)s would get it, and the audience limit is %(most)s. Raise it, choose "
+        "fewer people, or let so many be picked at random.",
+        going=wording.people(going),
+        most=wording.number(most),
     )

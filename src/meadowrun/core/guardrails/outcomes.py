@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from meadowrun.core.channels import CHANNEL_WORDS, KINDS
+from meadowrun.core.language import Wording
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -23,22 +24,24 @@ class Outcome:
 
 #: Each person stands under exactly one; the order is that of a tally.
 TABLE = (
-    Outcome("waiting", "Waiting", open=True),
-    Outcome("in_hand", "Sending", open=True),
-    Outcome("in_doubt", "In doubt", open=True),
-    Outcome("deferred", "Delayed, retrying", open=True),
-    Outcome("delivered", "Delivered"),
-    Outcome("bounced", "Bounced"),
-    Outcome("control", "Control group"),
-    Outcome("over_limit", "Over the audience limit"),
-    Outcome("duplicate", "Duplicate address"),
-    Outcome("no_consent", "No consent for email", lack="did not agree to it"),
-    Outcome("suppressed", "Suppressed", lack="suppressed"),
-    Outcome("no_address", "No email address", lack="without an address"),
-    Outcome("bad_address", "Unusable address", lack="with an unusable address"),
-    Outcome("bounced_before", "Address bounced before", lack="whose address bounced"),
-    Outcome("not_rendered", "Could not be filled in"),
-    Outcome("stopped", "Stopped before sending"),
+    Outcome("waiting", Wording("Waiting"), open=True),
+    Outcome("in_hand", Wording("Sending"), open=True),
+    Outcome("in_doubt", Wording("In doubt"), open=True),
+    Outcome("deferred", Wording("Delayed, retrying"), open=True),
+    Outcome("delivered", Wording("Delivered")),
+    Outcome("bounced", Wording("Bounced")),
+    Outcome("control", Wording("Control group")),
+    Outcome("over_limit", Wording("Over the audience limit")),
+    Outcome("duplicate", Wording("Duplicate address")),
+    Outcome("no_consent", Wording("No consent for email"), lack=Wording("did not agree to it")),
+    Outcome("suppressed", Wording("Suppressed"), lack="suppressed"),
+    Outcome("no_address", Wording("No email address"), lack=Wording("without an address")),
+    Outcome("bad_address", Wording("Unusable address"), lack=Wording("with an unusable address")),
+    Outcome(
+        "bounced_before", Wording("Address bounced before"), lack=Wording("whose address bounced")
+    ),
+    Outcome("not_rendered", Wording("Could not be filled in")),
+    Outcome("stopped", Wording("Stopped before sending")),
 )
 OUTCOMES = tuple(one.key for one in TABLE)
 #: Outcomes of people for whom something still happens, and those after which nothing more does by
@@ -51,17 +54,17 @@ WORDS = {one.key: one.name for one in TABLE}
 #: Why something is not sent, or waits, in words that follow a name; {all} is all of the channel.
 #: The outcome is said beside it.
 REASONS = {
-    "suppressed": "the address is suppressed",
-    "refused_channel": "said no to all {all}",
-    "refused_topic": "said no to this topic",
-    "never_asked": "was never asked",
-    "no_address": "none is on file",
-    "bad_address": "nothing can be sent to it as it is written",
-    "bounced": "it is tried again once it is corrected",
-    "repeated_address": "another record with it gets this",
-    "control_group": "qualifies, and is compared with those who get it",
-    "feed": "a feed has no answer",
-    "gateway": "the gateway asked to try again later",
+    "suppressed": Wording("the address is suppressed"),
+    "refused_channel": Wording("said no to all {all}"),
+    "refused_topic": Wording("said no to this topic"),
+    "never_asked": Wording("was never asked"),
+    "no_address": Wording("none is on file"),
+    "bad_address": Wording("nothing can be sent to it as it is written"),
+    "bounced": Wording("it is tried again once it is corrected"),
+    "repeated_address": Wording("another record with it gets this"),
+    "control_group": Wording("qualifies, and is compared with those who get it"),
+    "feed": Wording("a feed has no answer"),
+    "gateway": Wording("the gateway asked to try again later"),
 }
 
 
@@ -80,13 +83,13 @@ def rule_words(rule: str, channel: str, topic: bool = False) -> str:
     """Who may get a send by a rule, in words; `topic` is whether it is about one topic."""
     what = CHANNEL_WORDS[channel]
     return {
-        "agreed": f"everyone who agreed to it, or to all {what}"
+        "agreed": Wording("everyone who agreed to it, or to all %(what)s", what=what)
         if topic
-        else f"everyone who agreed to {what}",
-        "not_refused": f"everyone who did not say no to it, nor to all {what}"
+        else Wording("everyone who agreed to %(what)s", what=what),
+        "not_refused": Wording("everyone who did not say no to it, nor to all %(what)s", what=what)
         if topic
-        else f"everyone who did not say no to {what}",
-        "service": (
+        else Wording("everyone who did not say no to %(what)s", what=what),
+        "service": Wording(
             "all of them, whatever they agreed to: it is about something of theirs, like a booking"
         ),
     }[rule]

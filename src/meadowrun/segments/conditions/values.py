@@ -8,6 +8,7 @@ from meadowrun.core import values
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.operands import IN_DAYS, DefinitionError
 from meadowrun.core.channels import CHANNEL_WORDS, USUAL
+from meadowrun.core.language import Wording
 from meadowrun.segments.condition import Form, Json
 
 
@@ -80,14 +81,16 @@ def whole(text: str | None, ident: str) -> int:
     try:
         return int(text or "")
     except ValueError:
-        raise DefinitionError(f"“{text}” is not a whole number.", ident) from None
+        raise DefinitionError(
+            Wording("“%(text)s” is not a whole number.", text=text), ident
+        ) from None
 
 
 def day(text: str, ident: str) -> str:
     try:
         return dt.date.fromisoformat(text).isoformat()
     except ValueError:
-        raise DefinitionError(f"“{text}” is not a date.", ident) from None
+        raise DefinitionError(Wording("“%(text)s” is not a date.", text=text), ident) from None
 
 
 def a_number(text: str, ident: str) -> float | int:

@@ -5,6 +5,7 @@ catalogue; the reader's browser says which of them it wants. Templates are marke
 loaded (units.py), Python marks its texts with `core.language.Wording`.
 """
 
+import functools
 import pathlib
 
 import flask
@@ -47,9 +48,23 @@ def install(app: flask.Flask) -> None:
         in_markup=language.in_markup,
         in_attribute=language.in_attribute,
         language_of_page=wanted,
+        wordings_of_scripts=_of_scripts,
     )
 
     @app.before_request
     def read() -> None:
         other = wanted() != "en"
         language.read_by(flask_babel.get_translations() if other else None)
+
+
+@functools.cache
+def _asked_by_scripts() -> tuple[str, ...]:
+    """The messages of all scripts of pages."""
+    scripts = sorted((pathlib.Path(__file__).parents[1] / "static").glob("*.js"))
+    return tuple(unit.text for path in scripts for unit in units.of_script(path.read_text()))
+
+
+def _of_scripts() -> dict[str, str]:
+    """What scripts say, in the language of whoever reads the page."""
+    found = flask_babel.get_translations()
+    return {message: found.gettext(message) for message in _asked_by_scripts()}

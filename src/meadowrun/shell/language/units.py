@@ -22,7 +22,7 @@ INLINE = frozenset(
     + ["strong", "sub", "sup", "time", "u", "var"]
 )
 #: Attributes that are read, by eye or by a screen reader.
-READ = ("aria-label", "title", "placeholder", "alt", "data-sure", "data-say", "data-label")
+READ = ("aria-label", "title", "placeholder", "alt", "label", "data-sure", "data-say", "data-label")
 #: Expressions that print whole parts of a page, and no value of a sentence.
 _PARTS = re.compile(r"^(csrf|draw|caller|super|held|row|field|picture)\b")
 #: Quoted braces are part of what is quoted.
@@ -39,12 +39,14 @@ _WHOLE = re.compile(r"<(script|style|textarea|pre)\b.*?</\1\s*>", re.DOTALL)
 _LITERAL = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
 _ONE_JINJA = re.compile(_JINJA, re.DOTALL)
 #: What stands between the expressions of an attribute, and they.
-_SPLIT = re.compile(r"(\{\{.*?\}\})", re.DOTALL)
+_SPLIT = re.compile(rf"(\{{\{{{_CODE}\}}\}})", re.DOTALL)
 _ATTRIBUTE = re.compile(
     rf"(?P<bare>{_JINJA})|(?:\b(?P<read>{'|'.join(READ)})|[^\s\"'<>=]+)=\""
     rf"(?P<value>(?:{_JINJA}|[^\"])*)\"",
     re.DOTALL,
 )
+#: Attributes outside of a tag.
+_ATTRIBUTES = re.compile(r"(?:^|\s)[a-z][\w:.-]*=\"")
 #: Statements whose literals name templates.
 _NAMES_FILES = re.compile(r"\{%[-+]?\s*(include|extends|from|import)\b")
 #: A literal that an expression may come to: the first thing in it, or behind “else”.
@@ -52,6 +54,8 @@ _RESULT = re.compile(r"(?:(?<=\{\{ )|(?<=\{\{- )|(?<=\belse ))(?=['\"])")
 #: One word that stands for itself, as labels do.
 _LABEL = re.compile(r"[A-Z][a-z]+")
 _BLANK = " \t\n\r"
+#: A message that a script asks for.
+_ASKED = re.compile(r"Meadowrun\.wording\(\s*'((?:[^'\\\n]|\\.)*)'")
 #: A word: two letters that stand together.
 _WORD = re.compile(r"[^\W\d_]{2}")
 #: What is written for machines: addresses, queries, formats, markup.
@@ -99,6 +103,7 @@ def literal_is_for_people(text: str) -> bool:
     """Whether a literal of an expression is read, not a key, an address or a class."""
     if _LABEL.fullmatch(text):
         return True
+    text = _ONE_JINJA.sub("", text)
     return (" " in text.strip() or text[:1].isupper()) and is_for_people(text)
 
 
@@ -106,6 +111,14 @@ def units(source: str) -> list[Unit]:
     """The messages of a template in their order."""
     found = [message for change in _changes(source) for message in change.messages]
     return [Unit(text, source.count("\n", 0, at) + 1) for text, at in found]
+
+
+def of_script(source: str) -> list[Unit]:
+    """The messages that a script asks for."""
+    return [
+        Unit(found.group(1).replace("\\'", "'"), source.count("\n", 0, found.start()) + 1)
+        for found in _ASKED.finditer(source)
+    ]
 
 
 def marked(source: str) -> str:
@@ -175,6 +188,14 @@ def _expression(piece: str) -> str:
 
 def _of_run(run: Sequence[_Token]) -> Iterator[_Change]:
     """What becomes of a stretch without statements and without elements that end a sentence."""
+    if not run:
+        return
+    source = "".join(token.source for token in run)
+    if _ATTRIBUTES.search("".join(token.source for token in run if token.kind == "text")):
+        # A macro that gives attributes of an element.
+        made, inner = _within(source, run[0].at)
+        yield _Change(run[0].at, run[0].at + len(source), made, tuple(inner))
+        return
     pairs = _pairs(run)
     broken = [
         place
@@ -351,7 +372,7 @@ def _within(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
     places."""
     if source.startswith(("{#", "<!")):
         return source, []
-    if source.startswith("{"):
+    if _ONE_JINJA.fullmatch(source):
         return _literals(source, at)
     said: list[tuple[str, int]] = []
     made, done = [], 0
@@ -367,7 +388,9 @@ def _within(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
 
 def _expressions(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
     """The inside of an attribute that nobody reads: only literals in its expressions are said."""
-    made, said, done = [], [], 0
+    made: list[str] = []
+    said: list[tuple[str, int]] = []
+    done = 0
     for found in _ONE_JINJA.finditer(source):
         kept, inner = _within(found.group(), at + found.start())
         said += inner
@@ -378,7 +401,9 @@ def _expressions(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
 
 def _read(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
     """The inside of an attribute that is read: what stands between its statements is a message."""
-    made, said, done = [], [], 0
+    made: list[str] = []
+    said: list[tuple[str, int]] = []
+    done = 0
     ends = [(m.start(), m.end()) for m in _ONE_JINJA.finditer(source) if m.group()[1] == "%"]
     for start, end in [*ends, (len(source), len(source))]:
         piece = source[done:start]
@@ -387,7 +412,7 @@ def _read(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
             for part in _SPLIT.split(piece)
             if part
         ]
-        if any(token.kind == "text" and is_for_people(token.source) for token in tokens):
+        if any(token.kind == "text" and _WORD.search(token.source) for token in tokens):
             change = _unit(tokens, "in_attribute")
             piece = change.instead
             said += change.messages

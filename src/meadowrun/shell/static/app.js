@@ -9,6 +9,13 @@ const Meadowrun = {
       .map((byte) => byte.toString(16).padStart(2, '0'))
       .join(''),
 
+  // A text in the language of the page, with its values; English where there is none other.
+  wording(message, values = {}) {
+    const other = document.getElementById('wordings');
+    const known = other ? JSON.parse(other.textContent) : {};
+    return (known[message] || message).replace(/%\((\w+)\)s/g, (_, name) => values[name]);
+  },
+
   // Posts JSON; resolves to the answer, or rejects with {message, where, status}.
   async post(address, data) {
     let response;
@@ -24,15 +31,16 @@ const Meadowrun = {
       });
     } catch (problem) {
       throw {
-        message:
+        message: Meadowrun.wording(
           'Meadowrun does not answer. What you typed is still here; it is tried again with your next change.',
+        ),
         status: 0,
       };
     }
     const answer = await response.json().catch(() => ({}));
     if (!response.ok)
       throw {
-        message: answer.error || 'That did not work.',
+        message: answer.error || Meadowrun.wording('That did not work.'),
         where: answer.where,
         status: response.status,
         newest: answer.newest,
@@ -45,8 +53,8 @@ const Meadowrun = {
     Meadowrun.say(problem.message);
     const note = document.getElementById('said');
     const [first, second] = words || [
-      'Keep mine (theirs stays among the drafts)',
-      'Open theirs (mine stays among the drafts)',
+      Meadowrun.wording('Keep mine (theirs stays among the drafts)'),
+      Meadowrun.wording('Open theirs (mine stays among the drafts)'),
     ];
     for (const [words, deed] of [
       [first, mine],

@@ -62,7 +62,7 @@ document.addEventListener('alpine:init', () => {
       // Resolves to the answer once the change is saved; undefined where it could not be.
       change(change, redraw) {
         queue(change);
-        this.tell('writing …');
+        this.tell(Meadowrun.wording('writing …'));
         clearTimeout(timer);
         if (change.do !== 'set' || redraw) return this.save({redraw: redraw === true});
         timer = setTimeout(() => this.save(), 450);
@@ -71,7 +71,7 @@ document.addEventListener('alpine:init', () => {
 
       save(more) {
         clearTimeout(timer);
-        this.tell('writing …');
+        this.tell(Meadowrun.wording('writing …'));
         const saving = busy.then(() => this.post(more || {}));
         busy = saving.catch(() => {});
         return saving;
@@ -104,7 +104,7 @@ document.addEventListener('alpine:init', () => {
         if (!step) remember();
         this.steps();
         Meadowrun.say('');
-        if (!pending.length) this.tell(`saved ${answer.saved}`);
+        if (!pending.length) this.tell(Meadowrun.wording('saved %(time)s', {time: answer.saved}));
         // What was typed meanwhile would be drawn over: it is saved first.
         if (answer.lines && pending.length) {
           delete answer.lines;
@@ -119,8 +119,8 @@ document.addEventListener('alpine:init', () => {
         const typed = pending;
         pending = [];
         [...kept, ...typed].forEach(queue);
-        if (pending.length) this.state = 'Not saved yet';
-        else this.tell('nothing changed');
+        if (pending.length) this.state = Meadowrun.wording('Not saved yet');
+        else this.tell(Meadowrun.wording('nothing changed'));
         if (problem.newest === undefined) Meadowrun.say(problem.message);
         else
           Meadowrun.conflict(

@@ -7,7 +7,7 @@ document.addEventListener('alpine:init', () => {
     let clock = null;
 
     return {
-      said: 'It appears here when it is ready.',
+      said: Meadowrun.wording('It appears here when it is ready.'),
       seconds: '',
       working: true,
       idle: false,
@@ -20,7 +20,7 @@ document.addEventListener('alpine:init', () => {
         token = Meadowrun.token();
         control = new AbortController();
         this.busy(true);
-        this.said = 'It appears here when it is ready.';
+        this.said = Meadowrun.wording('It appears here when it is ready.');
         const began = Date.now();
         clock = setInterval(() => {
           this.seconds = `${Math.round((Date.now() - began) / 1000)} s`;
@@ -33,9 +33,10 @@ document.addEventListener('alpine:init', () => {
           // What was worked out waits for the next asking. Anything else, like a redirection,
           // shows itself there, too.
           if (response.ok) location.replace(response.url);
-          else this.failed('It could not be loaded.');
+          else this.failed(Meadowrun.wording('It could not be loaded.'));
         } catch (problem) {
-          if (problem.name !== 'AbortError') this.failed('Meadowrun does not answer.');
+          if (problem.name !== 'AbortError')
+            this.failed(Meadowrun.wording('Meadowrun does not answer.'));
         } finally {
           clearInterval(clock);
         }

@@ -207,7 +207,7 @@ document.addEventListener('alpine:init', () => {
         place.focus();
         const range = Meadowrun.ink.chosen(place);
         if (!range) {
-          Meadowrun.say('Choose the words first.', 'hint');
+          Meadowrun.say(Meadowrun.wording('Choose the words first.'), 'hint');
           return;
         }
         const {format} = button.dataset;

@@ -52,7 +52,10 @@ document.addEventListener('change', (event) => {
 // an author's.
 const RANKS = ['viewer', 'author', 'approver', 'admin'];
 function hold(control, role) {
-  const reason = `This needs the role “${role}”. An administrator can give it.`;
+  const reason = Meadowrun.wording(
+    'This needs the role “%(role)s”. An administrator can give it.',
+    {role},
+  );
   if (control.isContentEditable) {
     control.contentEditable = 'false';
     control.title = reason;
@@ -69,7 +72,7 @@ function holdBack(root) {
     if (button && document.body.dataset.role !== 'viewer' && !form.querySelector('.needs')) {
       const why = document.createElement('small');
       why.className = 'needs quiet';
-      why.textContent = ` needs the role “${form.dataset.needs}”`;
+      why.textContent = ` ${Meadowrun.wording('needs the role “%(role)s”', {role: form.dataset.needs})}`;
       button.after(why);
     }
   }

@@ -63,7 +63,7 @@
       rows.push(
         Object.assign(document.createElement('li'), {
           className: 'group',
-          textContent: 'No match.',
+          textContent: Meadowrun.wording('No match.'),
           role: 'presentation',
         }),
       );
@@ -93,12 +93,12 @@
     const list = Object.assign(document.createElement('div'), {className: 'pick'});
     const name =
       select.getAttribute('aria-label') ||
-      (select.labels[0] ? select.labels[0].textContent.trim() : 'the choices');
+      (select.labels[0] ? select.labels[0].textContent.trim() : Meadowrun.wording('the choices'));
     const input = Object.assign(document.createElement('input'), {
       type: 'text',
       className: 'form-control form-control-sm',
       autocomplete: 'off',
-      placeholder: 'Type to filter',
+      placeholder: Meadowrun.wording('Type to filter'),
     });
     const rows = Object.assign(document.createElement('ul'), {id: 'pick-rows'});
     rows.setAttribute('role', 'listbox');
@@ -107,7 +107,7 @@
       ['role', 'combobox'],
       ['aria-expanded', 'true'],
       ['aria-controls', 'pick-rows'],
-      ['aria-label', `Narrow: ${name}`],
+      ['aria-label', Meadowrun.wording('Narrow: %(name)s', {name})],
     ])
       input.setAttribute(key, value);
     list.append(input, rows);

@@ -143,9 +143,12 @@ document.addEventListener('alpine:init', () => {
     },
 
     draw(answer) {
-      const parts = answer.parts === 1 ? 'part' : 'parts';
       put('bubble', answer.text);
-      put('parts', `${answer.parts} ${parts}, ${answer.alphabet}, ${answer.left} free`);
+      const parts =
+        answer.parts === 1
+          ? Meadowrun.wording('%(parts)s part, %(alphabet)s, %(left)s free', answer)
+          : Meadowrun.wording('%(parts)s parts, %(alphabet)s, %(left)s free', answer);
+      put('parts', parts);
     },
   }));
 
@@ -157,7 +160,7 @@ document.addEventListener('alpine:init', () => {
     },
 
     draw({title, body, push}) {
-      put('n-title', title || '(no title yet)');
+      put('n-title', title || Meadowrun.wording('(no title yet)'));
       put('n-body', body);
       this.picture('n-icon', push.icon);
       this.picture('n-picture', push.picture);
@@ -180,13 +183,17 @@ document.addEventListener('alpine:init', () => {
 
     leads({tap, href}) {
       const {page} = this.newest().push;
-      const opens = {app: 'the app', address: href, page: page && 'this page'}[tap];
-      put('n-leads', opens ? `a tap opens ${tap === 'page' ? '' : opens}` : '');
+      const says = {
+        app: Meadowrun.wording('a tap opens the app'),
+        address: href && Meadowrun.wording('a tap opens %(address)s', {address: href}),
+        page: page && Meadowrun.wording('a tap opens'),
+      }[tap];
+      put('n-leads', says ? `${says} ` : '');
       if (tap === 'page' && page)
         document.getElementById('n-leads').append(
           Object.assign(document.createElement('a'), {
             href: `/messages/${page}?as=${this.person}`,
-            textContent: 'this page',
+            textContent: Meadowrun.wording('this page'),
           }),
         );
     },

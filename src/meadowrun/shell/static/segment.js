@@ -68,8 +68,8 @@ document.addEventListener('alpine:init', () => {
           location.reload();
         };
         Meadowrun.conflict(problem, mine, theirs, [
-          'Save mine (theirs stays among the earlier versions)',
-          'Open theirs (mine is gone)',
+          Meadowrun.wording('Save mine (theirs stays among the earlier versions)'),
+          Meadowrun.wording('Open theirs (mine is gone)'),
         ]);
       },
     };

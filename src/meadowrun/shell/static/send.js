@@ -27,7 +27,7 @@ document.addEventListener('alpine:init', () => {
     async open(word) {
       const response = await fetch(word.dataset.word, {headers: {Accept: 'text/html'}});
       if (!response.ok) {
-        Meadowrun.say('That word cannot be changed now. Reload the page.');
+        Meadowrun.say(Meadowrun.wording('That word cannot be changed now. Reload the page.'));
         return;
       }
       const form = Meadowrun.pop(word, await response.text(), () => {});
@@ -83,9 +83,11 @@ document.addEventListener('alpine:init', () => {
     },
 
     understood(reading) {
-      if (!reading) return 'Not understood yet.';
-      const unused = reading.unused.map((word) => ` Nothing is made of “${word}”.`);
-      return `Everyone ${reading.said}.${unused.join('')}`;
+      if (!reading) return Meadowrun.wording('Not understood yet.');
+      const unused = reading.unused.map(
+        (word) => ` ${Meadowrun.wording('Nothing is made of “%(word)s”.', {word})}`,
+      );
+      return Meadowrun.wording('Everyone %(said)s.', reading) + unused.join('');
     },
   }));
 });

@@ -143,7 +143,7 @@ Meadowrun.sieve = (page, definition, segment, changed) => {
           if (reading.unused.length) {
             const left = document.createElement('small');
             left.className = 'warn';
-            left.textContent = ` makes nothing of “${reading.unused.join('”, “')}”`;
+            left.textContent = ` ${Meadowrun.wording('makes nothing of “%(words)s”', {words: reading.unused.join('”, “')})}`;
             choice.append(left);
           }
           return choice;

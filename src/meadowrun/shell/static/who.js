@@ -15,7 +15,8 @@ Meadowrun.who = () => {
     take = taking;
     name.value = called || '';
     name.closest('p').hidden = called === null;
-    const what = called === null ? 'these words' : 'this version';
+    const what =
+      called === null ? Meadowrun.wording('these words') : Meadowrun.wording('this version');
     document.getElementById('who-what').textContent = what;
     await sieve.start({format: 1, lines: structuredClone(lines)});
     sheet.show();

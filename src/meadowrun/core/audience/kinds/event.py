@@ -15,6 +15,7 @@ from meadowrun.core.audience.operands import BLANK, OPERATORS, TOTALS, member, v
 from meadowrun.core.audience.persons import Happening, Person
 from meadowrun.core.audience.saying import OP_WORDS, Part, value_words
 from meadowrun.core.audience.spans import SPAN, read_span, span_words, within, write_span
+from meadowrun.core.language import Wording
 
 if TYPE_CHECKING:
     from meadowrun.core.audience.judge import Judge
@@ -200,7 +201,7 @@ class EventKind(Kind[EventLine]):
 def _event(key: Any, line: Reading) -> EventSpec:
     event = line.words.event(str(key))
     if event is None:
-        raise line.wrong(f"There is no kind of event called “{key}”.")
+        raise line.wrong(Wording("There is no kind of event called “%(key)s”.", key=key))
     return event
 
 
@@ -213,7 +214,12 @@ def _times(data: Mapping[str, Any], line: Reading) -> tuple[str, int]:
         or not isinstance(n, int)
         or not 0 <= n <= MOST_TIMES
     ):
-        raise line.wrong(f"How often must be a whole number from 0 to {MOST_TIMES:,}.")
+        raise line.wrong(
+            Wording(
+                "How often must be a whole number from 0 to %(most_times)s.",
+                most_times=f"{MOST_TIMES:,}",
+            )
+        )
     if op == "at_least" and n < 1:
         raise line.wrong("“At least” needs a number from 1 up; use “exactly 0 times” for never.")
     return op, n
@@ -224,10 +230,18 @@ def _detail(item: Any, event: EventSpec, line: Reading) -> tuple[str, str, Any]:
         raise line.wrong("A detail is an object with its name, what is said of it, and a value.")
     detail = event.detail(str(item.get("detail")))
     if detail is None:
-        raise line.wrong(f"“{event.did}” has no detail called “{item.get('detail')}”.")
+        raise line.wrong(
+            Wording(
+                "“%(did)s” has no detail called “%(detail)s”.",
+                did=event.did,
+                detail=item.get("detail"),
+            )
+        )
     op = item.get("op")
     if op not in OPERATORS.get(detail.type, ()):
-        raise line.wrong(f"“{op}” cannot be said of {detail.label}.")
+        raise line.wrong(
+            Wording("“%(op)s” cannot be said of %(label)s.", op=op, label=detail.label)
+        )
     value = value_of(detail.type, op, item.get("value"), detail.label, line.ident)
     return detail.key, op, value
 

@@ -13,6 +13,7 @@ from meadowrun.core.audience.nodes import FieldLine
 from meadowrun.core.audience.operands import BLANK, COMPARE, MOST_VALUES, OPERATORS, value_of
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import COMPARE_WORDS, Part, comparison
+from meadowrun.core.language import Wording
 
 if TYPE_CHECKING:
     from meadowrun.core.audience.judge import Judge
@@ -42,12 +43,17 @@ class FieldKind(Kind[FieldLine]):
         spec = line.words.fields.get(str(data.get("field")))
         if spec is None:
             raise line.wrong(
-                f"There is no field called “{data.get('field')}” any more. Choose another, "
-                "or remove the line."
+                Wording(
+                    "There is no field called “%(key)s” any more. Choose another, or remove the "
+                    "line.",
+                    key=data.get("field"),
+                )
             )
         op = data.get("op")
         if op not in (*OPERATORS[spec.type], *BLANK):
-            raise line.wrong(f"“{op}” cannot be said of {spec.label}.")
+            raise line.wrong(
+                Wording("“%(op)s” cannot be said of %(label)s.", op=op, label=spec.label)
+            )
         compare = data.get("compare", "letters")
         if compare not in COMPARE:
             raise line.wrong("Text is compared by letters, loosely or exactly.")

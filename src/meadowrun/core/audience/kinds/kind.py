@@ -17,6 +17,7 @@ from meadowrun.core.audience.operands import DefinitionError
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
 from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.language import Wording
 
 if TYPE_CHECKING:
     from meadowrun.core.audience.judge import Judge
@@ -128,8 +129,11 @@ class Reading:
             or self.words.name(kind, number) is None
         ):
             raise self.wrong(
-                f"The {kind} this line names does not exist any more. Choose another, or remove "
-                "the line."
+                Wording(
+                    "The %(kind)s this line names does not exist any more. Choose another, or "
+                    "remove the line.",
+                    kind=kind,
+                )
             )
         return number
 
@@ -137,7 +141,11 @@ class Reading:
         """The channel that a line names; email where it names none."""
         channel = data.get("channel", "email")
         if not isinstance(channel, str) or channel not in CHANNEL_WORDS:
-            raise self.wrong(f"The channels are {', '.join(CHANNEL_WORDS)}.")
+            raise self.wrong(
+                Wording(
+                    "The channels are %(channel_words)s.", channel_words=", ".join(CHANNEL_WORDS)
+                )
+            )
         return channel
 
 
@@ -156,22 +164,36 @@ class Reader:
         if not isinstance(ident, str) or not IDENT.match(ident):
             raise DefinitionError("A line has no usable id (letters and digits, at most 12).")
         if ident in self.seen:
-            raise DefinitionError(f"Two lines have the same id, {ident}.", ident)
+            raise DefinitionError(
+                Wording("Two lines have the same id, %(ident)s.", ident=ident), ident
+            )
         self.seen.add(ident)
         if len(self.seen) > MOST_LINES:
-            raise DefinitionError(f"A segment can have at most {MOST_LINES} lines.", ident)
+            raise DefinitionError(
+                Wording("A segment can have at most %(most_lines)s lines.", most_lines=MOST_LINES),
+                ident,
+            )
         if depth > MOST_DEPTH:
-            raise DefinitionError(f"Groups can be nested at most {MOST_DEPTH} deep.", ident)
+            raise DefinitionError(
+                Wording("Groups can be nested at most %(most_depth)s deep.", most_depth=MOST_DEPTH),
+                ident,
+            )
         kind = KINDS.get(str(data.get("kind")))
         if kind is None:
-            raise DefinitionError(f"“{data.get('kind')}” is no kind of line.", ident)
+            raise DefinitionError(
+                Wording("“%(kind)s” is no kind of line.", kind=data.get("kind")), ident
+            )
         members = kind.members().keys()
         unknown = data.keys() - {"id", "kind", "off"} - members
         if unknown:
             # To leave it out unsaid would find other people than were meant.
             raise DefinitionError(
-                f"A line of the kind “{kind.key}” has no “{min(unknown)}”; it may have "
-                f"{', '.join(sorted(members))}.",
+                Wording(
+                    "A line of the kind “%(key)s” has no “%(member)s”; it may have %(members)s.",
+                    key=kind.key,
+                    member=min(unknown),
+                    members=", ".join(sorted(members)),
+                ),
                 ident,
             )
         read: Node = kind.read(data, Reading(self, ident, bool(data.get("off", False)), depth))

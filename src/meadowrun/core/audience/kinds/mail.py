@@ -14,6 +14,7 @@ from meadowrun.core.audience.persons import SENT, Mail, Person
 from meadowrun.core.audience.saying import Part
 from meadowrun.core.audience.spans import SPAN, read_span, span_words, within, write_span
 from meadowrun.core.channels import CHANNEL_WORDS, KINDS
+from meadowrun.core.language import Wording
 
 if TYPE_CHECKING:
     from meadowrun.core.audience.judge import Judge
@@ -65,7 +66,9 @@ class MailKind(Kind[MailLine]):
     def read(self, data: Mapping[str, Any], line: Reading) -> MailLine:
         what, among, times = data.get("what"), data.get("among", "sent"), data.get("times", 1)
         if what not in tuple(MAIL_WORDS):
-            raise line.wrong(f"An email can be {', '.join(MAIL_WORDS)}.")
+            raise line.wrong(
+                Wording("An email can be %(mail_words)s.", mail_words=", ".join(MAIL_WORDS))
+            )
         if among not in ("sent", "everyone"):
             raise line.wrong("“Did not” is said among those it was sent to, or among everyone.")
         if what == "sent":
@@ -88,7 +91,13 @@ class MailKind(Kind[MailLine]):
                     "without a span of days."
                 )
             if times > latest:
-                raise line.wrong(f"Of the last {latest} there are never {times}.")
+                raise line.wrong(
+                    Wording(
+                        "Of the last %(latest)s there are never %(times)s.",
+                        latest=latest,
+                        times=times,
+                    )
+                )
             among = "sent"
         did = bool(data.get("did", True))
         return MailLine(line.ident, what, did, of, link, times, span, among, latest, line.off)

@@ -11,6 +11,7 @@ from meadowrun.core.audience.nodes import SetLine
 from meadowrun.core.audience.operands import DefinitionError
 from meadowrun.core.audience.persons import Person
 from meadowrun.core.audience.saying import Part
+from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 
 if TYPE_CHECKING:
@@ -73,11 +74,17 @@ class SegmentKind(SetKind):
         node = super().read(data, line)
         name, inside = line.words.name("segment", node.of), line.reader.inside
         if node.of in inside:
-            raise line.wrong(f"“{name}” is made of this segment itself: that would be a circle.")
+            raise line.wrong(
+                Wording(
+                    "“%(name)s” is made of this segment itself: that would be a circle.", name=name
+                )
+            )
         try:
             parse(line.words.segment(node.of) or {"lines": []}, line.words, (*inside, node.of))
         except DefinitionError as problem:
-            raise line.wrong(f"In the segment “{name}”: {problem}") from None
+            raise line.wrong(
+                Wording("In the segment “%(name)s”: %(problem)s", name=name, problem=problem)
+            ) from None
         return node
 
     def contains(self, node: SetLine, person: Person, judge: "Judge") -> bool:
