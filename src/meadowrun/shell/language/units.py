@@ -436,7 +436,8 @@ def _literals(source: str, at: int, printed: bool = False) -> tuple[str, list[tu
 
     def call(found: re.Match[str]) -> str:
         text = found.group(1) or found.group(2) or ""
-        if not (literal_is_for_people(text) or found.start() in results and _WORD.search(text)):
+        result = found.start() in results and _WORD.search(_ONE_JINJA.sub("", text))
+        if not (result or literal_is_for_people(text)):
             return found.group()
         said.append((text.replace("\\'", "'"), at + found.start()))
         return f"wording({found.group()})"
