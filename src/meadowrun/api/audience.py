@@ -161,7 +161,7 @@ def segment_members(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "get",
     "/v1/segments/<int:ident>/why/<int:contact>",
-    "Whether a contact is in a segment, and each line’s yes or no",
+    "Whether a contact is in a segment, and what each of its lines says",
 )
 def explain(actor: Actor, ident: int, contact: int) -> Answer:
     inside, answers = explaining.why(
@@ -242,7 +242,7 @@ def _members(ident: int) -> BitMap:
 @endpoint(
     "get",
     "/v1/segments/<int:ident>/profile",
-    "What is more or less common in a segment than among everyone, the surest first",
+    "What is more or less common in a segment than among everyone, most certain first",
 )
 def segment_profile(actor: Actor, ident: int) -> Answer:
     found, as_of = profile(moment(), _members(ident))
@@ -291,9 +291,7 @@ def compare_segments(actor: Actor) -> Answer:
     )
 
 
-@endpoint(
-    "post", "/v1/lists/<int:ident>/again", "Work a list out again that was frozen from a segment"
-)
+@endpoint("post", "/v1/lists/<int:ident>/again", "Update a list that was made from a segment")
 def list_again(actor: Actor, ident: int) -> Answer:
     segment, size = actions.freeze_again(moment(), actor, existing(db(), PeopleList, ident, "list"))
     return flask.jsonify(segment=segment.id, people=size)

@@ -44,7 +44,7 @@ def _import(found: Import) -> Json:
     }
 
 
-@endpoint("get", "/v1/imports", "The imports begun last, the latest first")
+@endpoint("get", "/v1/imports", "The latest imports, newest first")
 def imports(actor: Actor) -> Answer:
     return flask.jsonify(items=[_import(found) for found in queries.recent(db())])
 
@@ -53,7 +53,7 @@ def imports(actor: Actor) -> Answer:
     "post",
     "/v1/imports",
     (
-        "Hand in a file of people, CSV or XLSX; nothing changes before it is matched, tried and "
+        "Upload a file of people, CSV or XLSX; nothing changes until it is matched, checked and "
         "carried out"
     ),
     takes=thing(["file"], file={**TEXT, "format": "binary"}),
@@ -84,7 +84,7 @@ def one_import(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "put",
     "/v1/imports/<int:ident>/matching",
-    "Say what the columns are, and start the dry run over every row",
+    "Match the columns, and start the dry run over every row",
     codes=(202,),
     takes=thing(
         [],
@@ -97,7 +97,7 @@ def one_import(actor: Actor, ident: int) -> Answer:
         identify={"enum": ["email", "reference"]},
         known={
             "enum": ["update", "fill", "keep"],
-            "description": "what a known person’s record becomes",
+            "description": "what happens to the record of a person who is known already",
         },
         day_first={"type": "boolean"},
         country={
@@ -117,7 +117,7 @@ def one_import(actor: Actor, ident: int) -> Answer:
         channels={
             "type": "array",
             "items": {"enum": _CHANNELS},
-            "description": "what every newcomer agreed to",
+            "description": "what every new contact agreed to",
         },
         topics={**NUMBERS, "description": "of email; 0 for all of it"},
         list_name={**TEXT, "description": "a list to put everybody of the file on"},
@@ -159,7 +159,7 @@ def _plan(found: Import, data: Json) -> pf.Plan:
     consent = " ".join(data.get("consent", "").split())
     if channels and not consent:
         raise Invalid(
-            "Say how the newcomers agreed, so that it can be shown later; or leave “channels” out.",
+            "Say how the new contacts agreed, as evidence; or leave out “channels”.",
             "consent",
         )
     return pf.Plan(
@@ -178,7 +178,7 @@ def _plan(found: Import, data: Json) -> pf.Plan:
 
 
 @endpoint(
-    "post", "/v1/imports/<int:ident>/go", "Carry an import out whose dry run is done", codes=(202,)
+    "post", "/v1/imports/<int:ident>/go", "Carry out an import whose dry run is done", codes=(202,)
 )
 def carry_out(actor: Actor, ident: int) -> Answer:
     found = actions.get(db(), ident)

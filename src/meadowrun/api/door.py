@@ -221,9 +221,9 @@ def _operation(rule: str, scope: str, gives: str, query: Json, codes: tuple[int,
     ]
     problems = (
         (403, f"No live key that may “{scope}”"),
-        (404, "Nothing of that number"),
-        (409, "It clashes with what is there"),
-        (422, "Something cannot be taken; “where” names it"),
+        (404, "There is nothing with this number"),
+        (409, "It conflicts with what exists already"),
+        (422, "Something is invalid; “where” names it"),
     )
     problem = {"content": {"application/json": {"schema": PROBLEM}}}
     return {

@@ -94,7 +94,7 @@ def tag_bearers(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "put",
     "/v1/tags/of/<kind>/<int:ident>",
-    "Make these, and no others, the tags of a campaign, segment, message or list",
+    "Set the tags of a campaign, segment, message or list: these and no others",
     takes=thing(["tags"], tags={"type": "array", "items": _PATH}),
 )
 def tag_thing(actor: Actor, kind: str, ident: int) -> Answer:
@@ -106,7 +106,7 @@ def tag_thing(actor: Actor, kind: str, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/tags/contacts",
-    "Give contacts a tag; one that is not there yet is made",
+    "Give contacts a tag; a new one is created",
     takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
 )
 def give_tag(actor: Actor) -> Answer:
@@ -117,7 +117,7 @@ def give_tag(actor: Actor) -> Answer:
 @endpoint(
     "delete",
     "/v1/tags/contacts",
-    "Take a tag from contacts; those under it stay",
+    "Remove a tag from contacts; tags under it stay",
     takes=thing(["tag", "contacts"], tag=_PATH, contacts=NUMBERS),
 )
 def take_tag(actor: Actor) -> Answer:

@@ -69,7 +69,7 @@ def change_field(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/fields/<int:ident>/merge",
-    "Move the values of “gone” here, and the lines that name it; it is deleted",
+    "Merge the field “gone” into this one, with its values and whatever names it, and delete it",
     takes=thing(
         ["gone"],
         gone={"type": "integer"},
@@ -135,7 +135,7 @@ def change_kind(actor: Actor, key: str) -> Answer:
 @endpoint(
     "post",
     "/v1/events/kinds/<key>/merge",
-    "Make the events of “gone” ones of this kind, with whatever names it; its key stays an alias",
+    "Merge the kind of event “gone” into this one, with whatever names it; its key stays an alias",
     takes=thing(["gone"], gone=TEXT),
 )
 def merge_kinds(actor: Actor, key: str) -> Answer:
@@ -154,10 +154,7 @@ def merge_kinds(actor: Actor, key: str) -> Answer:
 @endpoint(
     "get",
     "/v1/duplicates",
-    (
-        "Contacts that are likely one person, the likeliest first, and the merges that can still "
-        "be undone"
-    ),
+    ("Likely duplicates, the likeliest first, and the merges that can still be undone"),
 )
 def likely_duplicates(actor: Actor) -> Answer:
     pairs, as_of = duplicates.candidates(db(), now())
@@ -174,7 +171,7 @@ def likely_duplicates(actor: Actor) -> Answer:
 @endpoint(
     "post",
     "/v1/merges/<int:ident>/undo",
-    "Part two contacts again that were made one in the last 30 days",
+    "Undo a merge of two contacts of the last 30 days",
 )
 def undo_merge(actor: Actor, ident: int) -> Answer:
     parted = duplicates.undo(db(), actor, now(), ident)

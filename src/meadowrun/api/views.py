@@ -103,8 +103,8 @@ _CONTACT: Json = {
         events={"type": "array", "minItems": 1, "maxItems": taking.MOST_EVENTS, "items": _EVENT},
     ),
     gives=(
-        "How many were stored, known before, and made a newcomer; and the details kept aside, "
-        "which do not fit"
+        "How many were stored, were known before, and made a new contact; and the details that do "
+        "not fit, kept aside"
     ),
     held_to=False,
 )
@@ -208,7 +208,7 @@ def change_contact(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/contacts/<int:ident>/merge",
-    "Make one contact of two: “gone” becomes part of this one; undone for 30 days on its page",
+    "Merge two contacts: “gone” becomes part of this one. It can be undone on its page for 30 days",
     takes=thing(
         ["gone"],
         gone={"type": "integer"},
@@ -391,7 +391,7 @@ def list_members(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "post",
     "/v1/lists/<int:ident>/members",
-    "Put contacts into a list",
+    "Add contacts to a list",
     takes=thing(["contacts"], contacts=NUMBERS),
 )
 def put_members(actor: Actor, ident: int) -> Answer:
@@ -402,7 +402,7 @@ def put_members(actor: Actor, ident: int) -> Answer:
 @endpoint(
     "delete",
     "/v1/lists/<int:ident>/members",
-    "Take contacts out of a list",
+    "Remove contacts from a list",
     takes=thing(["contacts"], contacts=NUMBERS),
 )
 def remove_members(actor: Actor, ident: int) -> Answer:

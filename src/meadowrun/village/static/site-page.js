@@ -8,7 +8,7 @@ document.querySelectorAll('[data-event]').forEach((button) =>
     const known = await meadowrun.event(button.dataset.event, details);
     said.textContent = known
       ? 'Thank you! It is booked.'
-      : 'Thank you! (You did not come by a mail, so nobody was told.)';
+      : 'Thank you! (You did not come from an email, so this was not reported.)';
   }),
 );
 
@@ -26,12 +26,12 @@ meadowrun.subscription = () => villagers('/browser/subscribe');
 document.getElementById('allow').addEventListener('click', async () => {
   said.textContent = (await meadowrun.allow())
     ? 'Thank you! You will hear of clear nights.'
-    : 'Only those who came by a mail are known here.';
+    : 'Only people who came from an email are known here.';
 });
 document.getElementById('app').addEventListener('click', async () => {
   const answer = localStorage.getItem('mr-visitor') ? await villagers('/app/install') : {};
   if (!answer.app) {
-    said.textContent = 'Only those who came by a mail are known here.';
+    said.textContent = 'Only people who came from an email are known here.';
     return;
   }
   const link = Object.assign(document.createElement('a'), {
