@@ -12,7 +12,7 @@ import pathlib
 import re
 from collections.abc import Iterator
 
-from meadowrun.shell.language import units
+from meadowrun.shell.language import pieces, units
 
 SRC = pathlib.Path(__file__).parent
 _SCRIPT = re.compile(r"//[^\n]*|'((?:[^'\\\n]|\\.)*)'|`((?:[^`\\]|\\.)*)`")
@@ -72,7 +72,7 @@ def of_python(source: str) -> Iterator[tuple[str, int]]:
 def _words(text: str) -> str:
     """A string as somebody reads it; empty where it holds no words for people."""
     text = " ".join(_VALUE.sub("…", html.unescape(text)).split())
-    return text if units.is_for_people(text) else ""
+    return text if pieces.is_for_people(text) else ""
 
 
 def every(root: pathlib.Path = SRC) -> list[Said]:

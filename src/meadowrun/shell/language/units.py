@@ -16,33 +16,26 @@ import keyword
 import re
 from collections.abc import Iterator, Sequence
 
-#: Elements that do not end a sentence.
-INLINE = frozenset(
-    ["a", "abbr", "b", "button", "code", "em", "i", "kbd", "label", "mark", "q", "small", "span"]
-    + ["strong", "sub", "sup", "time", "u", "var"]
+from meadowrun.shell.language.pieces import (
+    BLANK,
+    CODE,
+    INLINE,
+    JINJA,
+    LITERAL,
+    ONE_JINJA,
+    READ,
+    WORD,
+    Token,
+    expression,
+    literal_is_for_people,
+    tokens,
 )
-#: Attributes that are read, by eye or by a screen reader.
-READ = ("aria-label", "title", "placeholder", "alt", "label", "data-sure", "data-say", "data-label")
-#: Expressions that print whole parts of a page, and no value of a sentence.
-_PARTS = re.compile(r"^(csrf|draw|caller|super|held|row|field|picture)\b")
-#: Quoted braces are part of what is quoted.
-_CODE = r"(?:'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\"|[^'\"])*?"
-_JINJA = rf"\{{#.*?#\}}|\{{\{{{_CODE}\}}\}}|\{{%{_CODE}%\}}"
-_TOKEN = re.compile(
-    rf"(?P<jinja>{_JINJA})|(?P<remark><!.*?>)"
-    r"|(?P<tag></?[a-zA-Z][\w-]*"
-    rf"(?:{_JINJA}|\"(?:{_JINJA}|[^\"])*\"|'(?:{_JINJA}|[^'])*'|[^<>\"'{{]|\{{(?![{{%#]))*>)",
-    re.DOTALL,
-)
-#: What is inside these is no text of ours, or keeps its blanks.
-_WHOLE = re.compile(r"<(script|style|textarea|pre)\b.*?</\1\s*>", re.DOTALL)
-_LITERAL = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
-_ONE_JINJA = re.compile(_JINJA, re.DOTALL)
+
 #: What stands between the expressions of an attribute, and they.
-_SPLIT = re.compile(rf"(\{{\{{{_CODE}\}}\}})", re.DOTALL)
+_SPLIT = re.compile(rf"(\{{\{{{CODE}\}}\}})", re.DOTALL)
 _ATTRIBUTE = re.compile(
-    rf"(?P<bare>{_JINJA})|(?:\b(?P<read>{'|'.join(READ)})|[^\s\"'<>=]+)=\""
-    rf"(?P<value>(?:{_JINJA}|[^\"])*)\"",
+    rf"(?P<bare>{JINJA})|(?:\b(?P<read>{'|'.join(READ)})|[^\s\"'<>=]+)=\""
+    rf"(?P<value>(?:{JINJA}|[^\"])*)\"",
     re.DOTALL,
 )
 #: Attributes outside of a tag.
@@ -51,18 +44,8 @@ _ATTRIBUTES = re.compile(r"(?:^|\s)[a-z][\w:.-]*=\"")
 _NAMES_FILES = re.compile(r"\{%[-+]?\s*(include|extends|from|import)\b")
 #: A literal that an expression may come to: the first thing in it, or behind “else”.
 _RESULT = re.compile(r"(?:(?<=\{\{ )|(?<=\{\{- )|(?<=\belse ))(?=['\"])")
-#: One word that stands for itself, as labels do.
-_LABEL = re.compile(r"[A-Z][a-z]+")
-_BLANK = " \t\n\r"
 #: A message that a script asks for.
 _ASKED = re.compile(r"Meadowrun\.wording\(\s*'((?:[^'\\\n]|\\.)*)'")
-#: A word: two letters that stand together.
-_WORD = re.compile(r"[^\W\d_]{2}")
-#: What is written for machines: addresses, queries, formats, markup.
-_MACHINE = re.compile(
-    r"^[\w.:/#%{}\[\]()=&?*|@<>,;+'\"^$~!-]*$|\b(SELECT|INSERT|UPDATE|DELETE|WHERE|JOIN|CREATE|"
-    r"ALTER|FROM|AND|ORDER BY|VALUES|CASE|UNION|WITH)\b|</|/>|<\w+|\\[bdsw]|::|^--|%[sd(]"
-)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -74,17 +57,6 @@ class Unit:
 
 
 @dataclasses.dataclass(frozen=True)
-class _Token:
-    """A piece of the source: its kind (text, expression, open, close, other), where it begins, and
-    the name of its element where it is a tag."""
-
-    kind: str
-    source: str
-    at: int
-    name: str = ""
-
-
-@dataclasses.dataclass(frozen=True)
 class _Change:
     """Another source for a stretch of the template, and the messages in it with their places."""
 
@@ -92,19 +64,6 @@ class _Change:
     end: int
     instead: str
     messages: tuple[tuple[str, int], ...]
-
-
-def is_for_people(text: str) -> bool:
-    """Whether a string holds words that somebody reads."""
-    return bool(_WORD.search(text.replace("…", ""))) and not _MACHINE.search(text)
-
-
-def literal_is_for_people(text: str) -> bool:
-    """Whether a literal of an expression is read, not a key, an address or a class."""
-    if _LABEL.fullmatch(text):
-        return True
-    text = _ONE_JINJA.sub("", text)
-    return (" " in text.strip() or text[:1].isupper()) and is_for_people(text)
 
 
 def units(source: str) -> list[Unit]:
@@ -132,8 +91,8 @@ def marked(source: str) -> str:
 
 def _changes(source: str) -> Iterator[_Change]:
     """What is changed, from the top to the bottom."""
-    run: list[_Token] = []
-    for token in _tokens(source):
+    run: list[Token] = []
+    for token in tokens(source):
         if token.kind == "other" or (token.name and token.name not in INLINE):
             yield from _of_run(run)
             run = []
@@ -143,50 +102,7 @@ def _changes(source: str) -> Iterator[_Change]:
     yield from _of_run(run)
 
 
-def _tokens(source: str) -> Iterator[_Token]:
-    """The source in pieces, one after another."""
-    whole = {match.start(): match.end() for match in _WHOLE.finditer(source)}
-    at = 0
-    while at < len(source):
-        found = _TOKEN.search(source, at)
-        end = found.start() if found else len(source)
-        if end > at:
-            yield _Token("text", source[at:end], at)
-        if not found:
-            return
-        if end in whole:
-            yield from _whole(source[end : whole[end]], end)
-            at = whole[end]
-        else:
-            yield _token(found)
-            at = found.end()
-
-
-def _whole(source: str, at: int) -> Iterator[_Token]:
-    """An element whose text is not ours: its own tag, which may be read, and the rest."""
-    tag = _TOKEN.match(source)
-    length = tag.end() if tag else 0
-    yield _Token("other", source[:length], at, "script")
-    yield _Token("kept", source[length:], at + length, "script")
-
-
-def _token(found: re.Match[str]) -> _Token:
-    piece, at = found.group(), found.start()
-    if found["tag"]:
-        name = re.match(r"</?([a-zA-Z][\w-]*)", piece)
-        kind = "close" if piece.startswith("</") else "open"
-        return _Token(kind, piece, at, name.group(1).lower() if name else "")
-    if piece.startswith("{{") and not _PARTS.match(_expression(piece)):
-        return _Token("expression", piece, at)
-    return _Token("other", piece, at)
-
-
-def _expression(piece: str) -> str:
-    """What stands between the braces."""
-    return piece[2:-2].strip("-+").strip()
-
-
-def _of_run(run: Sequence[_Token]) -> Iterator[_Change]:
+def _of_run(run: Sequence[Token]) -> Iterator[_Change]:
     """What becomes of a stretch without statements and without elements that end a sentence."""
     if not run:
         return
@@ -219,7 +135,7 @@ def _of_run(run: Sequence[_Token]) -> Iterator[_Change]:
         place += 1
 
 
-def _pairs(run: Sequence[_Token]) -> dict[int, int]:
+def _pairs(run: Sequence[Token]) -> dict[int, int]:
     """The places of tags that belong together, each to the other."""
     pairs: dict[int, int] = {}
     opened: list[int] = []
@@ -232,24 +148,24 @@ def _pairs(run: Sequence[_Token]) -> dict[int, int]:
     return pairs
 
 
-def _speaks(run: Sequence[_Token], pairs: dict[int, int]) -> bool:
+def _speaks(run: Sequence[Token], pairs: dict[int, int]) -> bool:
     """Whether words stand in it outside of its elements."""
     place = 0
     while place < len(run):
         token = run[place]
-        if token.kind == "text" and _WORD.search(html.unescape(token.source)):
+        if token.kind == "text" and WORD.search(html.unescape(token.source)):
             return True
         place = pairs[place] + 1 if token.kind == "open" else place + 1
     return False
 
 
-def _unit(run: Sequence[_Token], function: str = "in_markup") -> _Change:
+def _unit(run: Sequence[Token], function: str = "in_markup") -> _Change:
     """The change that puts a call in the place of one unit; the blanks around it stay."""
     said = _Said()
     for token in run:
         said.take(token)
     source = "".join(token.source for token in run)
-    words = source.strip(_BLANK)
+    words = source.strip(BLANK)
     before, after = source.split(words, 1) if words else (source, "")
     # A blank that the first or the last expression takes away stays away.
     opened = "{{-" if words.startswith("{{-") else "{{"
@@ -287,31 +203,31 @@ class _Said:
     @property
     def message(self) -> str:
         """As a translator gets it. Only beside values is a percent sign doubled."""
-        text = self._text.strip(_BLANK)
+        text = self._text.strip(BLANK)
         return text if self._values else text.replace("%%", "%")
 
-    def take(self, token: _Token) -> None:
+    def take(self, token: Token) -> None:
         """Adds a piece."""
         if token.kind == "text":
-            self._add(re.sub(f"[{_BLANK}]+", " ", token.source).replace("%", "%%"))
+            self._add(re.sub(f"[{BLANK}]+", " ", token.source).replace("%", "%%"))
         elif token.kind == "open":
             self._add(f"<{self._named(token)}>")
         elif token.kind == "close":
             self._add(f"</{self._open.pop()}>")
         else:
             if token.source.startswith("{{-"):
-                self._text = self._text.rstrip(_BLANK)
+                self._text = self._text.rstrip(BLANK)
             made, inner = _literals(token.source, token.at, printed=True)
             self.inner += inner
-            self._add(f"%({self._value(_expression(token.source), _expression(made))})s")
+            self._add(f"%({self._value(expression(token.source), expression(made))})s")
             self._cut = token.source.endswith("-}}")
 
     def _add(self, text: str) -> None:
-        text = text.lstrip(_BLANK) if self._cut else text
+        text = text.lstrip(BLANK) if self._cut else text
         self._cut = self._cut and not text
         self._text += text[1:] if self._text[-1:] == text[:1] == " " else text
 
-    def _named(self, token: _Token) -> str:
+    def _named(self, token: Token) -> str:
         plain = token.source == f"<{token.name}>"
         number, name = 1, token.name
         while name in self._tags or (not plain and f"<{name}>" in self._text):
@@ -323,11 +239,11 @@ class _Said:
         self._open.append(name)
         return name
 
-    def _value(self, expression: str, made: str) -> str:
+    def _value(self, source: str, made: str) -> str:
         for name, known in self._values.items():
             if known == made:
                 return name
-        plain = _LITERAL.sub("", expression).split("|")[0]
+        plain = LITERAL.sub("", source).split("|")[0]
         words = re.findall(r"[A-Za-z][A-Za-z0-9_]*(?=\s*(?:\(|$))", plain)
         base = words[0] if words and not keyword.iskeyword(words[0]) else "value"
         number, name = 1, base
@@ -355,7 +271,7 @@ def _quoted(text: str) -> str:
     return "'" + text.replace("\\", "\\\\").replace("'", "\\'") + "'"
 
 
-def _of_token(token: _Token) -> Iterator[_Change]:
+def _of_token(token: Token) -> Iterator[_Change]:
     """What becomes of a tag, an expression or a statement by itself."""
     if token.kind in ("text", "kept"):
         return
@@ -372,7 +288,7 @@ def _within(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
     places."""
     if source.startswith(("{#", "<!")):
         return source, []
-    if _ONE_JINJA.fullmatch(source):
+    if ONE_JINJA.fullmatch(source):
         return _literals(source, at)
     said: list[tuple[str, int]] = []
     made, done = [], 0
@@ -391,7 +307,7 @@ def _expressions(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
     made: list[str] = []
     said: list[tuple[str, int]] = []
     done = 0
-    for found in _ONE_JINJA.finditer(source):
+    for found in ONE_JINJA.finditer(source):
         kept, inner = _within(found.group(), at + found.start())
         said += inner
         made += [source[done : found.start()], kept]
@@ -404,16 +320,16 @@ def _read(source: str, at: int) -> tuple[str, list[tuple[str, int]]]:
     made: list[str] = []
     said: list[tuple[str, int]] = []
     done = 0
-    ends = [(m.start(), m.end()) for m in _ONE_JINJA.finditer(source) if m.group()[1] == "%"]
+    ends = [(m.start(), m.end()) for m in ONE_JINJA.finditer(source) if m.group()[1] == "%"]
     for start, end in [*ends, (len(source), len(source))]:
         piece = source[done:start]
-        tokens = [
-            _Token("expression" if part.startswith("{{") else "text", part, at + done)
+        parts = [
+            Token("expression" if part.startswith("{{") else "text", part, at + done)
             for part in _SPLIT.split(piece)
             if part
         ]
-        if any(token.kind == "text" and _WORD.search(token.source) for token in tokens):
-            change = _unit(tokens, "in_attribute")
+        if any(token.kind == "text" and WORD.search(token.source) for token in parts):
+            change = _unit(parts, "in_attribute")
             piece = change.instead
             said += change.messages
         else:
@@ -436,10 +352,10 @@ def _literals(source: str, at: int, printed: bool = False) -> tuple[str, list[tu
 
     def call(found: re.Match[str]) -> str:
         text = found.group(1) or found.group(2) or ""
-        result = found.start() in results and _WORD.search(_ONE_JINJA.sub("", text))
+        result = found.start() in results and WORD.search(ONE_JINJA.sub("", text))
         if not (result or literal_is_for_people(text)):
             return found.group()
         said.append((text.replace("\\'", "'"), at + found.start()))
         return f"wording({found.group()})"
 
-    return _LITERAL.sub(call, source), said
+    return LITERAL.sub(call, source), said
