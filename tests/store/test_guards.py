@@ -22,10 +22,10 @@ from meadowrun.core.guardrails.verdict import verdict
 
 NAMES = [field.name for field in dataclasses.fields(Facts)]
 EITHER, ANY = (True, False), (True, False, None)
-#: Everybody that can be: 864 kinds of people.
+#: Everybody that can be: 1,728 kinds of people.
 EVERYBODY = [
     Facts(*known)
-    for known in itertools.product(EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER)
+    for known in itertools.product(EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER, EITHER)
 ]
 
 
@@ -45,6 +45,8 @@ def in_plain_words(f, rule):
         return "no_consent"
     if f.repeated_address:
         return "duplicate"
+    if f.too_late:
+        return "late"
     return "control" if f.control else "go"
 
 
@@ -83,9 +85,11 @@ def test_three_ways_say_the_same(database, rule):
 
 @pytest.mark.parametrize("rule", RULES)
 def test_what_only_a_send_knows_may_be_left_out(rule):
-    """Of a set of people nobody is a duplicate, and nobody is in a control group."""
+    """Of a set of people nobody is a duplicate or late, and nobody is in a control group."""
     plain = [
-        in_plain_words(dataclasses.replace(facts, repeated_address=False, control=False), rule)
+        in_plain_words(
+            dataclasses.replace(facts, repeated_address=False, too_late=False, control=False), rule
+        )
         for facts in EVERYBODY
     ]
     columns = {

@@ -81,6 +81,7 @@ class BatchWork:
             self.gateway = self.channel.gateway(self.database, settings, dispatch.id, now)
             self.taken = dispatch.taken_at
             self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
+            self.last_moment = dispatch.last_moment
             claim.key["taken"] = dispatch.taken_at
             self.sender = session.get_one(Sender, dispatch.sender_id)
             self.facts = dispatch.facts
@@ -235,6 +236,7 @@ class BatchWork:
                     Facts.of(
                         row,
                         repeated_address=claimed[row.id].repeated,
+                        too_late=self.last_moment is not None and now >= self.last_moment,
                         control=claimed[row.id].control,
                     ),
                     self.rule,

@@ -99,9 +99,9 @@ WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.contact_id = v.id 
 RETURNING d.contact_id
 """
 
-#: Writes what became of people of the batch: their contacts. Who would still have to go is not
-#: written to any more when the dispatch
-#: was stopped meanwhile.
+#: Writes what became of people of the batch: their contacts. Nobody waits beyond the last moment:
+#: they are judged then, and it is too late. Who would still have to go is not written to any more
+#: when the dispatch was stopped meanwhile.
 WRITE = """
 UPDATE deliveries d SET
     outcome = CASE WHEN v.outcome IN ('waiting', 'deferred') AND s.state = 'stopped'
@@ -110,9 +110,9 @@ UPDATE deliveries d SET
     note = nullif(v.note, ''), tries = d.tries + (v.outcome = 'deferred'
     OR v.until IS NOT NULL)::int,
     filled = coalesce(v.filled, d.filled), address = coalesce(v.address, d.address),
-    due = CASE v.outcome WHEN 'deferred' THEN CAST(:again AS timestamptz)
-                         WHEN 'in_doubt' THEN CAST(:ask AS timestamptz)
-                         ELSE coalesce(v.until, d.due) END,
+    due = CASE v.outcome WHEN 'in_doubt' THEN CAST(:ask AS timestamptz)
+                         WHEN 'deferred' THEN least(CAST(:again AS timestamptz), s.last_moment)
+                         ELSE least(coalesce(v.until, d.due), s.last_moment) END,
     stood_on = v.stood_on, claim = CASE WHEN v.outcome = 'in_doubt' THEN d.claim END
 FROM jsonb_to_recordset(CAST(:rows AS jsonb))
     AS v(id bigint, outcome text, note text, filled jsonb, address text, until timestamptz,

@@ -41,6 +41,8 @@ class Dispatch(Base):
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: higher ones go first
     priority: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    #: from then on nobody is handed over any more; empty: there is no such moment
+    last_moment: orm.Mapped[dt.datetime | None]
     #: when its audience was settled, or it was opened; every delivery carries it, so that their key
     #: is unique in all months
     taken_at: orm.Mapped[dt.datetime]

@@ -4,6 +4,7 @@ audience.
 What leaves is a dispatch (`outgoing`); a send makes one of its sheet and puts its audience in.
 """
 
+import datetime as dt
 import zoneinfo
 
 import sqlalchemy as sa
@@ -47,7 +48,7 @@ def take(send_id: int) -> None:
             if reason := stopped_by(going, send.audience_limit, send.limit_rule):
                 send.state, send.problem = "draft", f"Nothing went. {reason}"
                 return
-        dispatch = open_dispatch(session, now, _dispatch(session, send))
+        dispatch = open_dispatch(session, now, _dispatch(session, now, send))
         size = put(
             session,
             dispatch,
@@ -67,7 +68,7 @@ def take(send_id: int) -> None:
             finish_if_done(session, dispatch.id, dispatch.taken_at, now)
 
 
-def _dispatch(session: orm.Session, send: Send) -> Dispatch:
+def _dispatch(session: orm.Session, now: dt.datetime, send: Send) -> Dispatch:
     """What leaves by a send, as its sheet says."""
     return Dispatch(
         owner_kind="send",
@@ -80,6 +81,7 @@ def _dispatch(session: orm.Session, send: Send) -> Dispatch:
         topic_id=send.topic_id,
         campaign_id=send.campaign_id,
         consent_rule=send.consent_rule,
+        last_moment=now.replace(microsecond=0) + dt.timedelta(hours=send.within_hours),
         facts=send.facts,
     )
 

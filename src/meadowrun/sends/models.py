@@ -44,6 +44,8 @@ class Send(Base):
     control: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: the moment it goes, empty: as soon as it is started
     leaves_at: orm.Mapped[dt.datetime | None]
+    #: hours from its start after which nobody is handed over any more
+    within_hours: orm.Mapped[int] = orm.mapped_column(server_default="168")
     #: the zone in which that moment was named
     zone: orm.Mapped[str]
     #: what counts as success: an event kind's key, within so many days of getting it

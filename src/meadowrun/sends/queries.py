@@ -18,7 +18,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
-from meadowrun.core.guardrails.guards import verdict_sql
+from meadowrun.core.guardrails.guards import AS_IT_LEAVES, verdict_sql
 from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
 from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
@@ -231,7 +231,7 @@ def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, 
             f"SELECT c.id, {_repeated(channel)}, "
             f"{who.control} AS control, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"
         ), who.values
-    would = f"({verdict_sql(send.consent_rule)} = 'go')"
+    would = f"({verdict_sql(send.consent_rule, AS_IT_LEAVES)} = 'go')"
     return (
         f"SELECT id, repeated_address, control, CASE WHEN {would} THEN row_number() OVER "
         f"(PARTITION BY {would} ORDER BY pick) END AS place FROM "
@@ -299,8 +299,8 @@ def estimate(moment: Moment, send: Send) -> Estimate:
     who = audience_of(moment, send)
     rows = moment.session.execute(
         sa.text(
-            f"SELECT {verdict_sql(send.consent_rule)} AS said, count(*) AS people, (array_agg(id "
-            f"ORDER BY pick))[1:{SOME}] AS few FROM ("
+            f"SELECT {verdict_sql(send.consent_rule, AS_IT_LEAVES)} AS said, "
+            f"count(*) AS people, (array_agg(id ORDER BY pick))[1:{SOME}] AS few FROM ("
             f"{facts_of_audience(send, who, channel_of(moment.session, send))}) x GROUP BY 1"
         ),
         who.values,

@@ -11,7 +11,7 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
-from meadowrun.core.guardrails.limits import LIMIT_RULES, MOST_CONTROL
+from meadowrun.core.guardrails.limits import LIMIT_RULES, MOST_CONTROL, WITHIN, within_words
 from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.language import Wording
@@ -75,6 +75,7 @@ def word(ident: int, slot: str) -> Answer:
         topics=topics(db()),
         kinds=event_kinds(db()),
         here=here,
+        spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
     )
@@ -176,6 +177,11 @@ def _values(send: Send, slot: str) -> dict[str, Any]:
         if form.get("when") != "at":
             return {"leaves_at": None}
         return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
+    if slot == "within":
+        hours = integer(form.get("hours"), "within")
+        if hours not in WITHIN:
+            raise Invalid("Choose one of the times offered.", "within")
+        return {"within_hours": hours}
     if slot == "success":
         days = integer(form.get("days") or "7", "success")
         if not 1 <= days <= 90:

@@ -15,7 +15,9 @@ import numpy.typing as npt
 #: something of theirs.
 RULES = ("agreed", "not_refused", "service")
 #: Facts that only a send has: of a set of people they are not asked.
-OF_A_SEND = frozenset({"repeated_address", "control"})
+OF_A_SEND = frozenset({"repeated_address", "too_late", "control"})
+#: Facts that are not known before it leaves.
+AS_IT_LEAVES = frozenset({"too_late"})
 #: Facts in NumPy: yes, no, not known.
 YES, NO, UNKNOWN = 1, 0, -1
 Column = npt.NDArray[np.int8]
@@ -37,6 +39,8 @@ class Facts:
     channel_consent: bool | None
     #: this address already gets this send under another record
     repeated_address: bool = False
+    #: the last moment for this send has come
+    too_late: bool = False
     #: of the control group: qualifies, and gets nothing, so that those who got it can be compared
     #: with somebody
     control: bool = False
@@ -115,9 +119,8 @@ class Guard:
 
 
 #: The order states which reason is given when several hold: first what the person asked for (a wish
-#: outranks a technical reason), then
-#: what makes the address unusable, then the guard against duplicates. Last comes the control group:
-#: only who would have got it can be
+#: outranks a technical reason), then what makes the address unusable, then the guard against
+#: duplicates and the last moment. Last comes the control group: only who would have got it can be
 #: compared with those who did.
 GUARDS = (
     Guard("suppressed", "suppressed", ((Is("suppressed", True),),)),
@@ -142,6 +145,7 @@ GUARDS = (
         ("agreed",),
     ),
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
+    Guard("late", "last_moment", ((Is("too_late", True),),)),
     Guard("control", "control_group", ((Is("control", True),),)),
 )
 

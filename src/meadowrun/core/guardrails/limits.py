@@ -61,6 +61,17 @@ def limit_words(most: int | None, rule: str) -> str:
     )
 
 
+#: Hours after its start within which a send can have to be handed over.
+WITHIN = (1, 6, 24, 72, 168, 720)
+
+
+def within_words(hours: int) -> str:
+    """How long a send may take, in words."""
+    if hours % 24:
+        return wording.count_of(hours, "hour")
+    return wording.count_of(hours // 24, "day")
+
+
 def under(going: int, most: int | None, rule: str) -> tuple[int, int]:
     """(how many of `going` people get it, how many are over the audience limit). An audience limit
     that stops takes nobody out: it is asked before anything goes."""

@@ -41,6 +41,7 @@ TABLE = (
         "bounced_before", Wording("Address bounced before"), lack=Wording("whose address bounced")
     ),
     Outcome("not_rendered", Wording("Could not be filled in")),
+    Outcome("late", Wording("Not sent in time")),
     Outcome("stopped", Wording("Stopped before sending")),
 )
 OUTCOMES = tuple(one.key for one in TABLE)
@@ -63,6 +64,7 @@ REASONS = {
     "bounced": Wording("it is tried again once it is corrected"),
     "repeated_address": Wording("another record with it gets this"),
     "control_group": Wording("qualifies, and is compared with those who get it"),
+    "last_moment": Wording("it could not be handed over before its last moment"),
     "feed": Wording("a feed has no answer"),
     "gateway": Wording("the gateway asked to try again later"),
 }

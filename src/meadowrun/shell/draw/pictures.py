@@ -27,6 +27,7 @@ COLOURS = {
     "deferred": "#d9c38e",
     "stopped": "#4e5852",
     "not_rendered": "#7a1f43",
+    "late": "#5b4a78",
 }
 
 

@@ -1,0 +1,133 @@
+"""The last moment of a send: whoever still waits then gets nothing, and is counted."""
+
+import datetime as dt
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock
+from meadowrun.outgoing import actions as outgoing
+from meadowrun.outgoing.models import Delivery
+from meadowrun.people import actions as people
+from meadowrun.people.models import Contact
+from meadowrun.sends import actions
+from meadowrun.sends.models import Send
+from tests.conftest import NOW
+from tests.store.people import IDA
+from tests.store.sending import counts, run_all, started
+from tests.store.work import work
+
+HOUR, WEEK = dt.timedelta(hours=1), dt.timedelta(hours=168)
+MOMENT = dt.timedelta(seconds=1)
+
+
+def within(database, ident, hours):
+    with database.session() as session:
+        session.get_one(Send, ident).within_hours = hours
+
+
+def go_on(database, now):
+    with clock.at(now):
+        work(database)
+
+
+def dues(database, ident):
+    with database.session() as session:
+        dispatch = session.get_one(Send, ident).dispatch_id
+        return session.scalars(
+            sa.select(Delivery.due).where(Delivery.dispatch_id == dispatch).order_by(Delivery.due)
+        ).all()
+
+
+def test_a_send_has_a_week_unless_it_says_otherwise(database, settings, job_context, keeper):
+    ident = started(database, settings, 3)
+    run_all(database, ident)
+    with database.session() as session:
+        assert session.get_one(Send, ident).dispatch.last_moment == NOW + WEEK
+
+
+@pytest.mark.parametrize(("after", "reached"), [(HOUR - MOMENT, 5), (HOUR, 0), (HOUR + MOMENT, 0)])
+def test_up_to_the_last_moment_it_goes_and_from_then_on_nothing_does(
+    database, settings, job_context, keeper, after, reached
+):
+    """A mail server that takes nobody until then."""
+    ident = started(database, settings, 5)
+    within(database, ident, 1)
+    keeper.break_after = 0
+    run_all(database, ident)
+    assert counts(database, ident)[0] == {"waiting": 5}
+    keeper.break_after = None
+    go_on(database, NOW + after)
+    found, send = counts(database, ident)
+    assert found == ({"delivered": 5} if reached else {"late": 5})
+    assert len(keeper.letters) == reached and send.state == "done"
+
+
+def test_whoever_the_gateway_puts_off_is_judged_at_the_last_moment(
+    database, settings, job_context, keeper
+):
+    """Put off for a quarter of an hour each time, the last of them is cut short."""
+    ident = started(database, settings, 2)
+    within(database, ident, 1)
+    keeper.defer = {"p1@post.example"}
+    run_all(database, ident)
+    for minutes in (16, 32, 50):
+        go_on(database, NOW + dt.timedelta(minutes=minutes))
+    assert counts(database, ident)[0] == {"delivered": 1, "deferred": 1}
+    assert dues(database, ident)[-1] == NOW + HOUR, "no later than the last moment"
+    letters = len(keeper.letters)
+    go_on(database, NOW + HOUR)
+    found, send = counts(database, ident)
+    assert found == {"delivered": 1, "late": 1} and send.state == "done"
+    assert len(keeper.letters) == letters, "nothing more is handed over"
+    with database.session() as session:
+        kept = session.scalars(sa.select(Delivery).where(Delivery.outcome == "late")).one()
+        assert kept.stood_on == {"because": "last_moment", "too_late": True}
+
+
+def test_a_send_paused_over_its_last_moment_hands_nobody_over_when_it_goes_on(
+    database, settings, job_context, keeper
+):
+    ident = started(database, settings, 4)
+    within(database, ident, 1)
+    keeper.break_after = 1
+    run_all(database, ident)
+    with clock.at(NOW), database.session() as session:
+        actions.pause(session, IDA, NOW, session.get_one(Send, ident))
+    keeper.break_after = None
+    go_on(database, NOW + 2 * HOUR)
+    assert counts(database, ident)[0] == {"delivered": 1, "waiting": 3}, "paused, nobody is judged"
+    with clock.at(NOW + 2 * HOUR), database.session() as session:
+        actions.resume(session, IDA, NOW + 2 * HOUR, session.get_one(Send, ident))
+    go_on(database, NOW + 2 * HOUR)
+    found, send = counts(database, ident)
+    assert found == {"delivered": 1, "late": 3} and send.state == "done"
+
+
+def test_what_a_person_asked_for_is_said_before_the_lateness(
+    database, settings, job_context, keeper
+):
+    ident = started(database, settings, 2)
+    within(database, ident, 1)
+    keeper.break_after = 0
+    run_all(database, ident)
+    with clock.at(NOW), database.session() as session:
+        who = session.scalars(sa.select(Contact).order_by(Contact.id)).first()
+        people.set_consent(session, NOW, who.id, 0, False, "by telephone")
+    keeper.break_after = None
+    go_on(database, NOW + 2 * HOUR)
+    assert counts(database, ident)[0] == {"no_consent": 1, "late": 1}
+
+
+def test_an_earlier_last_moment_is_kept_by_those_who_wait_already(
+    database, settings, job_context, keeper
+):
+    ident = started(database, settings, 2)
+    keeper.defer = {"p1@post.example"}
+    run_all(database, ident)
+    soon = NOW + dt.timedelta(minutes=5)
+    with clock.at(NOW), database.session() as session:
+        outgoing.set_last_moment(session, session.get_one(Send, ident).dispatch, soon)
+    assert dues(database, ident)[-1] == soon
+    go_on(database, soon)
+    assert counts(database, ident)[0] == {"delivered": 1, "late": 1}
