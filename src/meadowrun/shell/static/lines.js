@@ -2,7 +2,6 @@
 document.addEventListener('alpine:init', () => {
   Alpine.data('lines', () => {
     let words = null;
-    let who = null;
     let pictures = null;
     let here = '';
     // What a line shows only while it is selected would move the page under a pressed pointer: it
@@ -12,8 +11,7 @@ document.addEventListener('alpine:init', () => {
     return {
       init() {
         const {base} = this.$root.dataset;
-        who = Meadowrun.who();
-        words = Meadowrun.words(base, who, (place) => this.typedIn(place));
+        words = Meadowrun.words(base, (place) => this.typedIn(place));
         pictures = Meadowrun.pictures((change) => this.change(change, true));
         Meadowrun.ink.paint(this.lines());
         this.sortable();
@@ -197,7 +195,7 @@ document.addEventListener('alpine:init', () => {
 
       askWho(button) {
         const {line, name} = button.dataset;
-        who(JSON.parse(button.dataset.lines), name, (lines, called) =>
+        Meadowrun.who(JSON.parse(button.dataset.lines), name, (lines, called) =>
           this.change({do: 'ask', line, lines, name: called}),
         );
       },

@@ -2,35 +2,30 @@
 // page.
 document.addEventListener('alpine:init', () => {
   Alpine.data('score', () => {
-    let sieve = null;
-    let sheet = null;
+    let lines = [];
     let place = null;
 
     return {
-      init() {
-        sheet = document.getElementById('rule');
-        sieve = Meadowrun.sieve(sheet, {format: 1, lines: []}, null, () => {});
-      },
-
-      async open(event) {
+      open(event) {
         const button = event.target.closest('[data-rule]');
         if (!button) return;
         const rules = JSON.parse(this.$root.dataset.rules);
         place = button.dataset.rule === '' ? null : Number(button.dataset.rule);
-        await sieve.start({format: 1, lines: place === null ? [] : rules[place]});
+        this.$dispatch('rule-lines', {format: 1, lines: place === null ? [] : rules[place]});
+        const sheet = document.getElementById('rule');
         sheet.show();
         sheet.scrollIntoView({block: 'center'});
       },
 
-      undo() {
-        sieve.undo();
+      changed(event) {
+        lines = event.detail.definition.lines;
       },
 
       async take() {
-        const {lines, version} = this.$root.dataset;
+        const {save, version} = this.$root.dataset;
         try {
-          const answer = await Meadowrun.post(lines, {
-            lines: sieve.definition.lines,
+          const answer = await Meadowrun.post(save, {
+            lines,
             place,
             version: Number(version),
           });

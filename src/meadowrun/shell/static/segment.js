@@ -2,7 +2,7 @@
 document.addEventListener('alpine:init', () => {
   Alpine.data('segment', () => {
     let page = null;
-    let sieve = null;
+    let definition = null;
     let version = null;
     let name = '';
 
@@ -14,18 +14,20 @@ document.addEventListener('alpine:init', () => {
         page = this.$root.dataset;
         name = page.name;
         version = page.version ? Number(page.version) : null;
-        const segment = page.segment ? Number(page.segment) : null;
-        sieve = Meadowrun.sieve(this.$root, JSON.parse(page.definition), segment, (steps) => {
-          this.saved = false;
-          this.noUndo = !steps;
-        });
+        definition = JSON.parse(page.definition);
         window.addEventListener('beforeunload', (event) => {
           if (!this.saved) event.preventDefault();
         });
       },
 
+      changed(event) {
+        definition = event.detail.definition;
+        this.saved = false;
+        this.noUndo = !event.detail.steps;
+      },
+
       undo() {
-        sieve.undo();
+        this.$dispatch('segment-undo');
       },
 
       askName(event) {
@@ -41,13 +43,12 @@ document.addEventListener('alpine:init', () => {
       async save() {
         try {
           const answer = await Meadowrun.post(page.save, {
-            definition: sieve.definition,
+            definition,
             segment: page.segment ? Number(page.segment) : null,
             name,
             group: page.groupKey,
             version,
           });
-          sieve.forget();
           this.saved = true;
           location.href = answer.to;
         } catch (problem) {

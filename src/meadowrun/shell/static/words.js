@@ -1,6 +1,6 @@
 // The coloured words of a message: fields, facts and conditions, put in by @, # and ?, and changed
 // by a click.
-Meadowrun.words = (base, who, changed) => {
+Meadowrun.words = (base, changed) => {
   let known = null;
   const load = async () => {
     const ask = {headers: {Accept: 'application/json'}};
@@ -162,7 +162,7 @@ Meadowrun.words = (base, who, changed) => {
     const [then, other] = ['then', 'other'].map((name) => sheet.elements[name].value);
     const before = now.ref.startsWith('when.') ? await linesOf(now.ref.slice(5)) : [];
     Meadowrun.closePop();
-    await who(before, null, async (lines) => {
+    Meadowrun.who(before, null, async (lines) => {
       try {
         const answer = await Meadowrun.post('/messages/conditions', {lines});
         Meadowrun.say('');
