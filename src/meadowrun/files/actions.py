@@ -73,6 +73,10 @@ def _sizes(content: bytes, kind: str) -> tuple[int, int, dict[int, bytes]]:
         raise Invalid("This picture is damaged; it cannot be opened.", "file") from None
 
 
+#: One size of a picture.
+KEEP_SIZE = "INSERT INTO file_sizes (file_id, width, content) VALUES (:id, :width, :content)"
+
+
 def keep(
     session: orm.Session,
     actor: Actor,
@@ -87,52 +91,42 @@ def keep(
     if kind is None:
         raise Invalid("Choose a picture (PNG, JPEG or GIF) or a PDF.", "file")
     picture = kind.startswith("image/")
-    if len(content) > (MOST_BYTES if picture else MOST_DOCUMENT):
+    most = MOST_BYTES if picture else MOST_DOCUMENT
+    if len(content) > most:
         raise Invalid(
             Wording(
-                "This file is larger than %(value)s MB. Make it smaller first; readers load it "
+                "This file is larger than %(most)s MB. Make it smaller first; readers load it "
                 "on phones.",
-                value=(MOST_BYTES if picture else MOST_DOCUMENT) // 1_000_000,
+                most=most // 1_000_000,
             ),
             "file",
         )
     width, height, sizes = _sizes(content, kind) if picture else (None, None, {})
     if replaces is None:
-        file = store_file(
-            session,
-            now,
-            name or ("picture" if picture else "document"),
-            kind,
-            content,
-            width,
-            height,
-        )
+        name = name or ("picture" if picture else "document")
+        file = store_file(session, now, name, kind, content, width, height)
     else:
         file = replaces
-        if file.media_type.startswith("image/") is not picture:
-            raise Invalid(
-                "A picture can only be replaced by a picture, a document by a document.", "file"
-            )
-        file.name, file.media_type, file.size, file.content = (
-            name or file.name,
-            kind,
-            len(content),
-            content,
-        )
+        _replace(session, file, name, kind, content)
         file.width, file.height = width, height
-        session.execute(sa.text("DELETE FROM file_sizes WHERE file_id = :id"), {"id": file.id})
-        session.flush()
     for wide, smaller in sizes.items():
-        session.execute(
-            sa.text(
-                "INSERT INTO file_sizes (file_id, width, content) VALUES (:id, :width, :content)"
-            ),
-            {"id": file.id, "width": wide, "content": smaller},
-        )
-    audit.record(
-        session, actor, now, "replaced" if replaces else "uploaded", "file", file.id, file.name
-    )
+        values = {"id": file.id, "width": wide, "content": smaller}
+        session.execute(sa.text(KEEP_SIZE), values)
+    done = "replaced" if replaces else "uploaded"
+    audit.record(session, actor, now, done, "file", file.id, file.name)
     return file
+
+
+def _replace(session: orm.Session, file: StoredFile, name: str, kind: str, content: bytes) -> None:
+    """Puts other content in a file's place; its sizes go. Raises Invalid."""
+    if file.media_type.startswith("image/") is not kind.startswith("image/"):
+        raise Invalid(
+            "A picture can only be replaced by a picture, a document by a document.", "file"
+        )
+    file.name, file.media_type = name or file.name, kind
+    file.size, file.content = len(content), content
+    session.execute(sa.text("DELETE FROM file_sizes WHERE file_id = :id"), {"id": file.id})
+    session.flush()
 
 
 def sized(session: orm.Session, file: StoredFile, wanted: int) -> bytes:

@@ -64,6 +64,29 @@ OR EXISTS (SELECT 1 FROM consents k WHERE k.contact_id = s.contact_id
 
 
 #: Gives the tags of staged rows; how many contacts got one that they had not.
+#: Whether somebody has a value of a field already.
+_HELD = "SELECT EXISTS (SELECT 1 FROM contacts c WHERE jsonb_exists(c.attributes, :key))"
+#: The different texts of the file for a field of one choice, or of several, the commonest first.
+_SINGLE = """
+SELECT s.attributes->>:key AS value FROM staged s WHERE jsonb_exists(s.attributes, :key)
+GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT :most
+"""
+_SEVERAL = """
+SELECT v AS value FROM staged s, jsonb_array_elements_text(s.attributes->:key) AS v
+WHERE jsonb_exists(s.attributes, :key) GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT :most
+"""
+#: Writes other spellings as they mostly are: {text: as it mostly is}.
+_SPELL_SINGLE = """
+UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], to_jsonb(
+    coalesce(CAST(:other AS jsonb)->>(s.attributes->>:key), s.attributes->>:key)))
+WHERE jsonb_exists(s.attributes, :key)
+"""
+_SPELL_SEVERAL = """
+UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], (
+    SELECT jsonb_agg(DISTINCT coalesce(CAST(:other AS jsonb)->>(v), v))
+    FROM jsonb_array_elements_text(s.attributes->:key) AS v))
+WHERE jsonb_exists(s.attributes, :key)
+"""
 GIVE_TAGS = """WITH given AS (
     INSERT INTO contact_tags (contact_id, tag_id)
     SELECT DISTINCT s.contact_id, t.id FROM {who}, unnest(s.tags) p JOIN tags t ON t.path = p
@@ -280,7 +303,6 @@ class _Run:
         """A field of choices that this file brings takes what stands in the file: the commonest
         first, each spelled as it mostly is. One that somebody has a value of already, or with
         choices of its own, stays as it is."""
-        execute = self.session.execute
         keys = [t.removeprefix("own:") for t in self.plan.targets if t.startswith("own:")]
         for field in self.session.scalars(
             sa.select(Field).where(
@@ -290,56 +312,20 @@ class _Run:
                 sa.func.cardinality(Field.options) == 0,
             )
         ):
-            single = field.type == "choice"
-            values = (
-                "staged s"
-                if single
-                else "staged s, jsonb_array_elements_text(s.attributes->:key) AS v"
-            )
-            value = "s.attributes->>:key" if single else "v"
-            about = {"key": field.key}
-            if execute(
-                sa.text(
-                    "SELECT EXISTS (SELECT 1 FROM contacts c WHERE jsonb_exists(c.attributes, "
-                    ":key))"
-                ),
-                about,
-            ).scalar_one():
+            single, about = field.type == "choice", {"key": field.key}
+            if self.session.execute(sa.text(_HELD), about).scalar_one():
                 continue
-            found = (
-                execute(
-                    sa.text(
-                        f"SELECT {value} AS value FROM {values} WHERE jsonb_exists(s.attributes, "
-                        f":key) GROUP BY 1 ORDER BY count(*) DESC, 1 LIMIT {MOST_CHOICES + 1}"
-                    ),
-                    about,
-                )
-                .scalars()
-                .all()
-            )
+            texts = _SINGLE if single else _SEVERAL
+            found = self.session.scalars(sa.text(texts), about | {"most": MOST_CHOICES + 1}).all()
+            if len(found) > MOST_CHOICES:
+                continue
             spelled: dict[str, str] = {}
             for text in found:
                 spelled.setdefault(fold(text), text)
-            if len(found) > MOST_CHOICES:
-                continue
             other = {text: spelled[fold(text)] for text in found if spelled[fold(text)] != text}
             if other:
-                one = "coalesce(CAST(:other AS jsonb)->>(%s), %s)"
-                put = (
-                    f"to_jsonb({one % (value, value)})"
-                    if single
-                    else (
-                        f"(SELECT jsonb_agg(DISTINCT {one % ('v', 'v')}) FROM "
-                        "jsonb_array_elements_text(s.attributes->:key) AS v)"
-                    )
-                )
-                execute(
-                    sa.text(
-                        "UPDATE staged s SET attributes = jsonb_set(s.attributes, ARRAY[:key], "
-                        f"{put}) WHERE jsonb_exists(s.attributes, :key)"
-                    ),
-                    {**about, "other": json.dumps(other)},
-                )
+                spell = _SPELL_SINGLE if single else _SPELL_SEVERAL
+                self.session.execute(sa.text(spell), about | {"other": json.dumps(other)})
             field.options = list(spelled.values())
 
     def _insert(self) -> int:

@@ -411,31 +411,13 @@ def answer_review(
     what was asked about, Invalid when sent back without a word.
     """
     session.refresh(review, with_for_update=True)
-    if review.state != "asked":
-        raise Conflict("This review was answered already, or another draft was asked about since.")
-    if not approve and not note.strip():
-        raise Invalid("Say what should be changed.", "note")
     draft = session.get_one(Draft, (message.id, review.draft))
-    if approve and not content == review.content == content_of(draft.document):
-        raise Conflict(
-            "What you were shown is not what you were asked about any more. Read it once more, "
-            "then answer."
-        )
-    review.state, review.note, review.answered_at = (
-        "approved" if approve else "sent_back",
-        note.strip(),
-        now,
-    )
+    _refuse_answer(review, draft, approve, note, content)
+    review.state = "approved" if approve else "sent_back"
+    review.note, review.answered_at = note.strip(), now
     if approve:
-        make_edition(
-            session,
-            actor,
-            now,
-            message,
-            public_url,
-            approved_by=actor.name,
-            document=draft.document,
-        )
+        by, document = actor.name, draft.document
+        make_edition(session, actor, now, message, public_url, approved_by=by, document=document)
     said = "approved" if approve else "sent back"
     tell(
         session,
@@ -447,13 +429,17 @@ def answer_review(
         + (f"\n\n{review.note}" if review.note else ""),
         f"/messages/{message.id}/review",
     )
-    audit.record(
-        session,
-        actor,
-        now,
-        "approved" if approve else "sent back",
-        "message",
-        message.id,
-        message.name,
-        draft=review.draft,
-    )
+    audit.record(session, actor, now, said, "message", message.id, message.name, draft=review.draft)
+
+
+def _refuse_answer(review: Review, draft: Draft, approve: bool, note: str, content: str) -> None:
+    """Raises what keeps an answer to a review from being taken."""
+    if review.state != "asked":
+        raise Conflict("This review was answered already, or another draft was asked about since.")
+    if not approve and not note.strip():
+        raise Invalid("Say what should be changed.", "note")
+    if approve and not content == review.content == content_of(draft.document):
+        raise Conflict(
+            "What you were shown is not what you were asked about any more. Read it once more, "
+            "then answer."
+        )

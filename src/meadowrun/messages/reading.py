@@ -264,51 +264,47 @@ def who_reads_words(
     found: list[Readers] = []
     for ident, slot, text in texts(document | {"lines": lines}):
         for node in fillins.tree(text) if "{%" in text else ():
-            refs = (
-                {ref for test, _ in node.branches for ref in test.refs}
-                if isinstance(node, fillins.When)
-                else set()
-            )
-            if (
-                not isinstance(node, fillins.When)
-                or not refs
-                or not refs <= known_refs(moment.words).keys() | asked.keys()
-            ):
+            if not isinstance(node, fillins.When):
                 continue
-            conditions = {
-                ref.removeprefix("when."): asked[ref] for ref in sorted(refs & asked.keys())
-            }
-            groups = (
-                _answers(moment, conditions, among)
-                if refs <= asked.keys()
-                else _values_of(moment, Needs(frozenset(refs), conditions), among)
-            )
-            if len(groups) > MOST_GROUPS:
+            groups = _groups_of(moment, node, asked, among)
+            if groups is None or len(groups) > MOST_GROUPS:
                 continue
-            counts, someone = [0] * (len(node.branches) + 1), [0] * (len(node.branches) + 1)
-            for flat, count, person in groups:
-                values = nested(flat, {})
-                chosen = next(
-                    (n for n, (test, _) in enumerate(node.branches) if test.ask(values)),
-                    len(node.branches),
-                )
-                counts[chosen] += count
-                someone[chosen] = someone[chosen] or person
-            read = [
-                Version(_bare(body), counts[n], someone[n] or None, "")
-                for n, (_, body) in enumerate(node.branches)
-            ]
-            others = Version("everyone else", counts[-1], someone[-1] or None, "")
-            found.append(
-                Readers(
-                    ident,
-                    where.get(ident) or {"plain": "text"}.get(slot, slot),
-                    tuple(read),
-                    others,
-                    not node.otherwise,
-                )
-            )
+            read, others = _versions(node, groups)
+            place = where.get(ident) or {"plain": "text"}.get(slot, slot)
+            found.append(Readers(ident, place, read, others, not node.otherwise))
     return found
+
+
+def _groups_of(
+    moment: Moment, node: fillins.When, asked: Mapping[str, Any], among: BitMap | None
+) -> list[tuple[Any, int, int]] | None:
+    """People in groups that read the same by a condition: their values, how many, and one of them.
+    None where it goes by what is not counted."""
+    refs = {ref for test, _ in node.branches for ref in test.refs}
+    if not refs or not refs <= known_refs(moment.words).keys() | asked.keys():
+        return None
+    conditions = {ref.removeprefix("when."): asked[ref] for ref in sorted(refs & asked.keys())}
+    if refs <= asked.keys():
+        return _answers(moment, conditions, among)
+    return _values_of(moment, Needs(frozenset(refs), conditions), among)
+
+
+def _versions(
+    node: fillins.When, groups: Sequence[tuple[Any, int, int]]
+) -> tuple[tuple[Version, ...], Version]:
+    """How many read each branch, and what everyone else reads."""
+    last = len(node.branches)
+    counts, someone = [0] * (last + 1), [0] * (last + 1)
+    for flat, count, person in groups:
+        values = nested(flat, {})
+        chosen = next((n for n, (test, _) in enumerate(node.branches) if test.ask(values)), last)
+        counts[chosen] += count
+        someone[chosen] = someone[chosen] or person
+    read = tuple(
+        Version(_bare(body), counts[n], someone[n] or None, "")
+        for n, (_, body) in enumerate(node.branches)
+    )
+    return read, Version("everyone else", counts[-1], someone[-1] or None, "")
 
 
 def _answers(

@@ -12,6 +12,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.outcomes import WORDS, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.people_file import harmless
+from meadowrun.core.results.worth import Worth
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import share
 from meadowrun.gateways.channels import CHANNELS
@@ -135,74 +136,60 @@ def _name(send: Send, what: str) -> str:
 def _sheets(send: Send) -> list[tuple[str, list[list[Any]]]]:
     """The result as named tables of rows, the first row of each its head."""
     result, channel = queries.result(db(), send, now()), channel_of(db(), send)
-    words, seen = words_for(channel), CHANNELS[channel].steps
-    summary: list[list[Any]] = [["Measure", "People", "Of", "Share"]]
-    for outcome, count in result.tally.items():
-        summary.append([words[outcome], count, "audience", share(count, result.audience)])
-    summary.append(["Audience", result.audience, "", ""])
-    openings = (
-        ((seen["opened"], result.opened), ("Opened by a machine only", result.machine_only))
-        if "opened" in seen
-        else ()
-    )
-    for name, count in (
-        *openings,
-        (seen["clicked"], result.clicked),
-        ("Unsubscribed", result.unsubscribed),
-        ("Complained", result.complained),
-    ):
-        summary.append([name, count, "delivered", share(count, result.delivered)])
-    if result.success is not None:
-        summary.append(
-            [
-                f"Success: {result.success.did} within {send.success_days} days",
-                result.converted,
-                "delivered",
-                share(result.converted, result.delivered),
-            ]
-        )
-    if result.worth is not None:
-        for name, of, group in (
-            ("among those contacted", "contacted", result.worth.written),
-            ("in the control group", "control group", result.worth.control),
-        ):
-            summary.append(
-                [
-                    f"Success {name}",
-                    group.succeeded,
-                    of,
-                    share(group.succeeded, group.people, 2),
-                ]
-            )
-        summary.append(
-            [
-                "Difference in points, and its bounds in 95 of 100 cases",
-                *(
-                    f"{100 * value:+.2f}"
-                    for value in (result.worth.gain, result.worth.low, result.worth.high)
-                ),
-            ]
-        )
-    links: list[list[Any]] = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]]
-    links += [
+    seen = CHANNELS[channel].steps
+    links = [["Link", "Address", "People", "Clicks", "Share of those who clicked"]] + [
         [x.label, x.href, x.people, x.clicks, share(x.people, result.clicked)] for x in result.links
     ]
+    steps = [name for name in (seen.get("opened"), seen["clicked"], "Success") if name]
     first = 0 if "opened" in seen else 1
-    times: list[list[Any]] = [
-        [
-            "From",
-            *(
-                f"{name}, first"
-                for name in (seen.get("opened"), seen["clicked"], "Success")
-                if name
-            ),
-        ]
-    ]
-    times += [
+    times = [["From", *(f"{name}, first" for name in steps)]] + [
         [f"{at.astimezone(zone()):%Y-%m-%d %H:%M}", *counts[first:]]
         for at, *counts in result.timeline
     ]
-    return [("Summary", summary), ("Links", links), ("Over time", times)]
+    return [
+        ("Summary", _summary(send, result, channel)),
+        ("Links", links),
+        ("Over time", times),
+    ]
+
+
+def _summary(send: Send, result: queries.Result, channel: str) -> list[list[Any]]:
+    """Outcomes, reactions, success and what sending was worth, each with its base and its share."""
+    words, seen = words_for(channel), CHANNELS[channel].steps
+    rows: list[list[Any]] = [["Measure", "People", "Of", "Share"]]
+    for outcome, count in result.tally.items():
+        rows.append([words[outcome], count, "audience", share(count, result.audience)])
+    rows.append(["Audience", result.audience, "", ""])
+    reactions = [
+        (seen["clicked"], result.clicked),
+        ("Unsubscribed", result.unsubscribed),
+        ("Complained", result.complained),
+    ]
+    if "opened" in seen:
+        reactions[:0] = [
+            (seen["opened"], result.opened),
+            ("Opened by a machine only", result.machine_only),
+        ]
+    if result.success is not None:
+        success = f"Success: {result.success.did} within {send.success_days} days"
+        reactions.append((success, result.converted))
+    for name, count in reactions:
+        rows.append([name, count, "delivered", share(count, result.delivered)])
+    return rows + (_worth(result.worth) if result.worth is not None else [])
+
+
+def _worth(worth: Worth) -> list[list[Any]]:
+    """What sending did, beside those to whom nothing was sent."""
+    rows: list[list[Any]] = []
+    for name, of, group in (
+        ("among those contacted", "contacted", worth.written),
+        ("in the control group", "control group", worth.control),
+    ):
+        rate = share(group.succeeded, group.people, 2)
+        rows.append([f"Success {name}", group.succeeded, of, rate])
+    bounds = (f"{100 * value:+.2f}" for value in (worth.gain, worth.low, worth.high))
+    rows.append(["Difference in points, and its bounds in 95 of 100 cases", *bounds])
+    return rows
 
 
 @pages.get("/results/<int:ident>.csv")

@@ -54,17 +54,7 @@ def save(
         segment = Segment(name=name, version=1, definition=definition, created_at=now)
         session.add(segment)
     else:
-        session.refresh(segment, with_for_update=True)
-        if based_on is not None and segment.version != based_on:
-            raise Conflict(
-                Wording(
-                    "%(changed_by)s saved this segment while you were editing it. Your lines "
-                    "are still here.",
-                    changed_by=segment.changed_by,
-                ),
-                segment.version,
-            )
-        segment.version += 1
+        _next_version(session, segment, based_on)
         segment.name, segment.definition = name, definition
     segment.changed_at, segment.changed_by = now, actor.name
     segment.size, segment.sized_at = size, now if size is not None else None
@@ -79,14 +69,28 @@ def save(
             by=actor.name,
         )
     )
-    reads = audit.from_to(
-        {"reads": before},
-        {"reads": english.read_aloud(d.parse(definition, words), words, now.date())},
-    )
+    after = english.read_aloud(d.parse(definition, words), words, now.date())
+    reads = audit.from_to({"reads": before}, {"reads": after})
     audit.record(
         session, actor, now, "saved", "segment", segment.id, name, version=segment.version, **reads
     )
     return segment
+
+
+def _next_version(session: orm.Session, segment: Segment, based_on: int | None) -> None:
+    """The segment is the caller's to change, as its next version. Raises Conflict when somebody
+    saved after version `based_on`."""
+    session.refresh(segment, with_for_update=True)
+    if based_on is not None and segment.version != based_on:
+        raise Conflict(
+            Wording(
+                "%(changed_by)s saved this segment while you were editing it. Your lines are "
+                "still here.",
+                changed_by=segment.changed_by,
+            ),
+            segment.version,
+        )
+    segment.version += 1
 
 
 def _aloud(segment: Segment, words: Dictionary, now: dt.datetime) -> str | None:

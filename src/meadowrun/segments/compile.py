@@ -114,17 +114,24 @@ class Compiler:
                 return f"{as_number} BETWEEN {self.bind(value[0])} AND {self.bind(value[1])}"
             return f"{as_number} {SIGNS[op]} {self.bind(value)}"
         if op == "hours":
-            first, until = value
-            inside = [
-                f"substr({text}, 12, 5) >= {self.bind(first)}",
-                f"substr({text}, 12, 5) < {self.bind(until)}",
-            ]
-            return f"{text} <> '' AND ({(' AND ' if first < until else ' OR ').join(inside)})"
+            return self._hours(text, *value)
         if given:
             # A field was read as a day when it came in; a detail may hold anything.
             text = f"as_day({text})"
         elif kind == "datetime":
             text = f"substr({text}, 1, 10)"
+        return self._day(op, value, text, today)
+
+    def _hours(self, text: str, first: str, until: str) -> str:
+        """A time of day from one hour to another, over midnight where the second is earlier."""
+        inside = [
+            f"substr({text}, 12, 5) >= {self.bind(first)}",
+            f"substr({text}, 12, 5) < {self.bind(until)}",
+        ]
+        return f"{text} <> '' AND ({(' AND ' if first < until else ' OR ').join(inside)})"
+
+    def _day(self, op: str, value: Any, text: str, today: dt.date) -> str:
+        """A comparison of a day; `text` is its SQL as YYYY-MM-DD."""
         if op in ("yearly_next", "yearly_last", "day_month"):
             days = (
                 between_month_days(*value)
@@ -132,22 +139,17 @@ class Compiler:
                 else month_days(today, value if op == "yearly_next" else -value)
             )
             return f"substr({text}, 6, 5) = ANY({self.bind(sorted(days))})"
-        if op in ("ago", "ahead"):
-            edge = (
-                rolling("in_last", value, today)[0]
-                if op == "ago"
-                else rolling("in_next", value, today)[1]
-            )
-            return f"{text} {'<' if op == 'ago' else '>'} {self.bind(edge.isoformat())}"
+        if op == "ago":
+            return f"{text} < {self.bind(rolling('in_last', value, today)[0].isoformat())}"
+        if op == "ahead":
+            return f"{text} > {self.bind(rolling('in_next', value, today)[1].isoformat())}"
         if op in ("in_next", "in_last", "between"):
             first, last = value if op == "between" else rolling(op, value, today)
             return (
                 f"{text} BETWEEN {self.bind(first.isoformat())} AND {self.bind(last.isoformat())}"
             )
-        return (
-            f"{text} {({'on': '=', 'before': '<', 'after': '>'})[op]} "
-            f"{self.bind(value.isoformat())}"
-        )
+        sign = {"on": "=", "before": "<", "after": ">"}[op]
+        return f"{text} {sign} {self.bind(value.isoformat())}"
 
     def _text(self, op: str, value: Any, text: str, compare: str) -> str:
         shown, form = _FORM[compare].format(text), FORMS[compare]

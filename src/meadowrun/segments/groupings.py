@@ -110,19 +110,7 @@ def change(
     elif place is None:
         raise Invalid("That group is no longer there.", key)
     elif verb == "remove":
-        users = [
-            s.name
-            for s in using(session, grouping.id)
-            if _names_group(s.definition, grouping.id, key)
-        ]
-        if users:
-            raise Conflict(
-                Wording(
-                    "“%(name)s” is used by %(users)s. Change those first.",
-                    name=groups[place]["name"],
-                    users=", ".join(users[:5]),
-                )
-            )
+        _refuse_used(session, grouping, groups[place])
         del groups[place]
     elif verb in ("up", "down"):
         other = place + (-1 if verb == "up" else 1)
@@ -133,18 +121,26 @@ def change(
     grouping.groups, grouping.version = groups, grouping.version + 1
     grouping.changed_at, grouping.changed_by = now, actor.name
     session.flush()
-    audit.record(
-        session,
-        actor,
-        now,
-        "changed",
-        "grouping",
-        grouping.id,
-        grouping.name,
-        how=verb,
-        group=key,
-    )
+    about = {"how": verb, "group": key}
+    audit.record(session, actor, now, "changed", "grouping", grouping.id, grouping.name, **about)
     return key
+
+
+def _refuse_used(session: orm.Session, grouping: Grouping, group: dict[str, Any]) -> None:
+    """Raises Conflict where segments name a group of a grouping."""
+    users = [
+        s.name
+        for s in using(session, grouping.id)
+        if _names_group(s.definition, grouping.id, group["key"])
+    ]
+    if users:
+        raise Conflict(
+            Wording(
+                "“%(name)s” is used by %(users)s. Change those first.",
+                name=group["name"],
+                users=", ".join(users[:5]),
+            )
+        )
 
 
 def _set(

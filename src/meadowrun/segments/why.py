@@ -60,66 +60,29 @@ class Answer:
 
 def person(session: orm.Session, contact_id: int, words: Dictionary) -> Person:
     """A contact with all that lines can ask about. Raises NotFound."""
-    row = (
-        session.execute(
-            sa.text(_CONTACT),
-            {"id": contact_id},
-        )
-        .mappings()
-        .one_or_none()
-    )
+    who = {"id": contact_id}
+
+    def rows(statement: str) -> list[Any]:
+        return list(session.execute(sa.text(statement), who))
+
+    row = session.execute(sa.text(_CONTACT), who).mappings().one_or_none()
     if row is None:
         raise NotFound("This contact does not exist any more.")
     kinds = {spec.id: key for key, spec in words.events.items()}
-    events = tuple(
-        Happening(kinds.get(e.kind_id, ""), e.at, e.details or {})
-        for e in session.execute(
-            sa.text(_EVENTS),
-            {"id": contact_id},
-        )
-    )
-    reach = {
-        channel: Facts.of(
-            session.execute(
-                sa.text(facts_sql(None, "", "WHERE c.id = :id", channel)), {"id": contact_id}
-            ).one()
-        )
-        for channel in CHANNEL_WORDS
-    }
     return Person(
         _values(row, words),
-        events,
+        tuple(Happening(kinds.get(e.kind_id, ""), e.at, e.details or {}) for e in rows(_EVENTS)),
         contact_id,
         row["company_id"],
-        {
-            (c.channel, c.topic_id): c.agreed
-            for c in session.execute(
-                sa.text(_CONSENTS),
-                {"id": contact_id},
-            )
-        },
-        frozenset(
-            session.scalars(
-                sa.text(_LISTS),
-                {"id": contact_id},
-            )
-        ),
+        {(c.channel, c.topic_id): c.agreed for c in rows(_CONSENTS)},
+        frozenset(number for (number,) in rows(_LISTS)),
         _mails(session, contact_id),
-        reach,
-        frozenset(
-            session.scalars(
-                sa.text(_TAGS),
-                {"id": contact_id},
-            )
-        ),
-        dict(
-            session.execute(
-                sa.text(_SCORES),
-                {"id": contact_id},
-            )
-            .tuples()
-            .all()
-        ),
+        {
+            channel: Facts.of(rows(facts_sql(None, "", "WHERE c.id = :id", channel))[0])
+            for channel in CHANNEL_WORDS
+        },
+        frozenset(number for (number,) in rows(_TAGS)),
+        dict(rows(_SCORES)),
     )
 
 

@@ -1,7 +1,8 @@
 """Verbs of sends: written like a letter of instruction, checked, started, paused, stopped."""
 
+import dataclasses
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -15,7 +16,7 @@ from meadowrun.core import values
 from meadowrun.core.channels import KINDS, checks_of
 from meadowrun.core.content.checks import greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
-from meadowrun.core.content.findings import MUST, SHOULD, About, Check
+from meadowrun.core.content.findings import MUST, About, Check, must, should
 from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
@@ -102,43 +103,50 @@ def change(
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
     """Everything that stands between this send and its people, the gravest first; `slot` names the
     line of the sheet."""
-    found: list[Check] = []
+    found = [*_of_the_sheet(session, send, going)]
+    message = session.get(Message, send.message_id) if send.message_id else None
+    if message is None:
+        found.append(must("Choose the message.", "", "message"))
+    else:
+        found += _of_the_message(session, send, message, public_url)
+    return sorted_checks(found)
+
+
+def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Check]:
+    """What is missing on the sheet, apart from its message."""
     if not send.audience.get("in"):
-        found.append(Check(MUST, Wording("Nobody is chosen yet. Choose the audience."), slot="to"))
+        yield must("Nobody is chosen yet. Choose the audience.", "", "to")
     elif going == 0:
-        found.append(Check(MUST, Wording("Nobody would get this."), slot="to"))
+        yield must("Nobody would get this.", "", "to")
     if problem := stopped_by(going, send.audience_limit, send.limit_rule):
-        found.append(Check(MUST, problem, slot="limit"))
+        yield Check(MUST, problem, slot="limit")
     if send.control and not send.success_event:
-        found.append(
-            Check(
-                SHOULD,
-                Wording(
-                    "There is a control group, but nothing counts as success yet: there would "
-                    "be nothing to compare."
-                ),
-                slot="success",
-            )
+        yield should(
+            "There is a control group, but nothing counts as success yet: there would be nothing "
+            "to compare.",
+            "",
+            "success",
         )
     if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
-        found.append(Check(MUST, Wording("Choose the sender."), slot="from"))
+        yield must("Choose the sender.", "", "from")
     if send.success_event and not session.scalar(
         sa.select(EventKind).where(EventKind.key == send.success_event)
     ):
-        found.append(
-            Check(MUST, Wording("What counted as success no longer exists."), slot="success")
-        )
-    message = session.get(Message, send.message_id) if send.message_id else None
-    if message is None:
-        found.append(Check(MUST, Wording("Choose the message."), slot="message"))
-        return sorted_checks(found)
+        yield must("What counted as success no longer exists.", "", "success")
+
+
+def _of_the_message(
+    session: orm.Session, send: Send, message: Message, public_url: str
+) -> Iterator[Check]:
+    """What keeps its message from being sent, in each of its versions."""
     campaign = session.get_one(Campaign, send.campaign_id)
     words = dictionary(session)
     document = message_queries.to_send(session, message, send.takes)
     try:
         compiled = message_queries.compiled(session, document, public_url)
     except CompileError as problem:
-        return sorted_checks([*found, Check(MUST, str(problem), slot="message")])
+        yield Check(MUST, str(problem), slot="message")
+        return
     for read in message_queries.members(session, document):
         about = About(
             known=message_queries.known(session, words),
@@ -152,13 +160,11 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
             if KINDS[message.channel].limited
             else {},
         )
-        said = checks_of(message.channel, read, about)
-        found += [Check(c.level, c.text, c.line, "message") for c in said if c.level == MUST]
+        said = [c for c in checks_of(message.channel, read, about) if c.level == MUST]
         if leaving := hours(send):
-            found += [
-                Check(c.level, c.text, c.line, "message") for c in greeting_clashes(read, leaving)
-            ]
-    return sorted_checks(found)
+            said += greeting_clashes(read, leaving)
+        for check in said:
+            yield dataclasses.replace(check, slot="message")
 
 
 def start(

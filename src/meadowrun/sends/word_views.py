@@ -2,9 +2,11 @@
 
 import datetime as dt
 import zoneinfo
+from collections.abc import Callable
 from typing import Any
 
 import flask
+from werkzeug.datastructures import MultiDict
 
 from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
@@ -47,6 +49,8 @@ from meadowrun.shell.request import (
 )
 
 pages = flask.Blueprint("instructions", __name__)
+#: What was typed into the small form behind a word.
+Form = MultiDict[str, str]
 
 
 @pages.get("/sends/<int:ident>/word/<slot>")
@@ -115,79 +119,115 @@ def _state(send: Send) -> State | None:
 
 
 def _values(send: Send, slot: str) -> dict[str, Any]:
-    form = flask.request.form
-    if slot in ("in", "out"):
-        chosen: list[dict[str, Any]] = (
-            [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
-        )
-        chosen += [
-            {kind: int(number)}
-            for kind, _, number in (c.partition(":") for c in form.getlist("who"))
-            if kind in ("segment", "list") and is_whole(number)
-        ]
-        if form.get("sentence", "").strip():
-            chosen.append({"segment": _said(form["sentence"]).id})
-        return {"audience": {**send.audience, slot: chosen}}
-    if slot == "message" and form.get("new_message", "").strip():
+    """What the answer to one word changes. Raises Invalid."""
+    if slot not in _ANSWERS:
+        raise Invalid("There is no such word on the sheet.")
+    return _ANSWERS[slot](send, slot, flask.request.form)
+
+
+def _who(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    chosen: list[dict[str, Any]] = (
+        [{"everyone": True}] if slot == "in" and "everyone" in form.getlist("who") else []
+    )
+    chosen += [
+        {kind: int(number)}
+        for kind, _, number in (c.partition(":") for c in form.getlist("who"))
+        if kind in ("segment", "list") and is_whole(number)
+    ]
+    if form.get("sentence", "").strip():
+        chosen.append({"segment": _said(form["sentence"]).id})
+    return {"audience": {**send.audience, slot: chosen}}
+
+
+def _message(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("new_message", "").strip():
         return {"message_id": _begun(form["new_message"], form.get("channel", "email")).id}
-    if slot == "message":
-        return {
-            "message_id": found_row(
-                db(), Message, integer(form.get("message"), "message"), "message"
-            ).id
-        }
-    if slot == "state":
-        return {"takes": "newest" if form.get("takes") == "newest" else "approved"}
-    if slot == "from" and form.get("sender_name", "").strip():
+    number = integer(form.get("message"), "message")
+    return {"message_id": found_row(db(), Message, number, "message").id}
+
+
+def _takes(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    return {"takes": "newest" if form.get("takes") == "newest" else "approved"}
+
+
+def _sender(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("sender_name", "").strip():
         require(actor(), "admin")
-        return {
-            "sender_id": actions.save_sender(
-                db(), actor(), now(), form["sender_name"], form.get("address", ""), ""
-            ).id
-        }
-    if slot == "from":
-        return {
-            "sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id
-        }
-    if slot == "topic":
-        return {
-            "topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id
-            if form.get("topic")
-            else None
-        }
-    if slot == "consent":
-        return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
-    if slot == "limit":
-        if form.get("how") not in LIMIT_RULES:
-            return {"audience_limit": None}
-        most = integer(form.get("most"), "limit")
-        if not 1 <= most <= 100_000_000:
-            raise Invalid("An audience limit is a number of people, 1 at least.", "limit")
-        return {"audience_limit": most, "limit_rule": form["how"]}
-    if slot == "control":
-        return {
-            "control": _control(form.get("how", ""), form.get("percent", ""), form.get("group", ""))
-        }
-    if slot == "name":
-        name = " ".join(form.get("name", "").split())
-        if not name:
-            raise Invalid("Give the send a name you will recognise in reports.", "name")
-        return {"name": name}
-    if slot == "leaves":
-        if form.get("when") != "at":
-            return {"leaves_at": None}
-        return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
-    if slot == "within":
-        hours = integer(form.get("hours"), "within")
-        if hours not in WITHIN:
-            raise Invalid("Choose one of the times offered.", "within")
-        return {"within_hours": hours}
-    if slot == "success":
-        days = integer(form.get("days") or "7", "success")
-        if not 1 <= days <= 90:
-            raise Invalid("Success can be counted for 1 to 90 days.", "success")
-        return {"success_event": form.get("event") or None, "success_days": days}
-    raise Invalid("There is no such word on the sheet.")
+        made = actions.save_sender(
+            db(), actor(), now(), form["sender_name"], form.get("address", ""), ""
+        )
+        return {"sender_id": made.id}
+    return {"sender_id": found_row(db(), Sender, integer(form.get("sender"), "from"), "sender").id}
+
+
+def _topic(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if not form.get("topic"):
+        return {"topic_id": None}
+    return {"topic_id": found_row(db(), Topic, integer(form["topic"], "topic"), "topic").id}
+
+
+def _consent(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    return {"consent_rule": form["rule"] if form.get("rule") in RULES else "agreed"}
+
+
+def _limit(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("how") not in LIMIT_RULES:
+        return {"audience_limit": None}
+    most = integer(form.get("most"), "limit")
+    if not 1 <= most <= 100_000_000:
+        raise Invalid("An audience limit is a number of people, 1 at least.", "limit")
+    return {"audience_limit": most, "limit_rule": form["how"]}
+
+
+def _control_group(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    return {
+        "control": _control(form.get("how", ""), form.get("percent", ""), form.get("group", ""))
+    }
+
+
+def _name(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    name = " ".join(form.get("name", "").split())
+    if not name:
+        raise Invalid("Give the send a name you will recognise in reports.", "name")
+    return {"name": name}
+
+
+def _leaves(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("when") != "at":
+        return {"leaves_at": None}
+    return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
+
+
+def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    hours = integer(form.get("hours"), "within")
+    if hours not in WITHIN:
+        raise Invalid("Choose one of the times offered.", "within")
+    return {"within_hours": hours}
+
+
+def _success(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    days = integer(form.get("days") or "7", "success")
+    if not 1 <= days <= 90:
+        raise Invalid("Success can be counted for 1 to 90 days.", "success")
+    return {"success_event": form.get("event") or None, "success_days": days}
+
+
+#: A word of the sheet → what reads its answer: the columns of the send that it changes.
+_ANSWERS: dict[str, Callable[[Send, str, Form], dict[str, Any]]] = {
+    "in": _who,
+    "out": _who,
+    "message": _message,
+    "state": _takes,
+    "from": _sender,
+    "topic": _topic,
+    "consent": _consent,
+    "limit": _limit,
+    "control": _control_group,
+    "name": _name,
+    "leaves": _leaves,
+    "within": _within,
+    "success": _success,
+}
 
 
 def _control(how: str, percent: str, group: str) -> dict[str, Any]:

@@ -25,6 +25,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.core import wording
 from meadowrun.core.content import fillins
 from meadowrun.core.content.lines import walk
+from meadowrun.core.language import Wording
 from meadowrun.features import STATIONS, features
 from meadowrun.shell import (
     accounts,
@@ -265,34 +266,18 @@ def _teardown(problem: BaseException | None) -> None:
 
 def _wording(app: flask.Flask) -> None:
     """What every template can say."""
-    version = str(
-        max(
-            int(p.stat().st_mtime)
-            for p in pathlib.Path(app.static_folder or "").rglob("*")
-            if _ASSET.search(p.name)
-        )
-    )
-
-    def local(moment: dt.datetime) -> dt.datetime:
-        return moment.astimezone(request.zone())
-
-    def when(moment: dt.datetime | None) -> str:
-        """23 Nov 2026, 14:02; today and yesterday by their names."""
-        if moment is None:
-            return ""
-        here, days = local(moment), (request.today() - local(moment).date()).days
-        if days == 0:
-            return f"today, {here:%H:%M}"
-        if days == 1:
-            return f"yesterday, {here:%H:%M}"
-        return f"{wording.day(here.date())}, {here:%H:%M}"
-
+    assets = [
+        int(p.stat().st_mtime)
+        for p in pathlib.Path(app.static_folder or "").rglob("*")
+        if _ASSET.search(p.name)
+    ]
+    version = str(max(assets))
     app.jinja_env.filters.update(
         n=wording.number,
         day=wording.day,
-        when=when,
-        clock=lambda m: f"{local(m):%H:%M}",
-        exact=lambda m: f"{local(m):%H:%M:%S}",
+        when=_when,
+        clock=lambda m: f"{_local(m):%H:%M}",
+        exact=lambda m: f"{_local(m):%H:%M:%S}",
         ago=lambda m: wording.ago((request.now() - m).total_seconds()),
         since=wording.ago,
         people=wording.people,
@@ -312,15 +297,36 @@ def _wording(app: flask.Flask) -> None:
         lines_in=lambda lines: sum(1 for _ in walk(lines)),
         asset=lambda name: flask.url_for("static", filename=name, v=version),
     )
+    app.context_processor(_shell)
 
-    @app.context_processor
-    def shell() -> dict[str, Any]:
-        station = app.config["STATIONS"].get(flask.request.blueprint or "", "")
-        return {
-            "settings": request.settings(),
-            "stations": STATIONS,
-            "station": flask.g.get("station", station),
-            "user": flask.g.get("user"),
-            "waits_for_me": waiting.mine,
-            "shown_now": local(request.now()) if request.settings().demo else None,
-        }
+
+def _local(moment: dt.datetime) -> dt.datetime:
+    """A moment on the organisation's clock."""
+    return moment.astimezone(request.zone())
+
+
+def _when(moment: dt.datetime | None) -> str:
+    """23 Nov 2026, 14:02; today and yesterday by their names."""
+    if moment is None:
+        return ""
+    here = _local(moment)
+    time = f"{here:%H:%M}"
+    days = (request.today() - here.date()).days
+    if days == 0:
+        return Wording("today, %(time)s", time=time)
+    if days == 1:
+        return Wording("yesterday, %(time)s", time=time)
+    return f"{wording.day(here.date())}, {time}"
+
+
+def _shell() -> dict[str, Any]:
+    """What every page is drawn with."""
+    station = flask.current_app.config["STATIONS"].get(flask.request.blueprint or "", "")
+    return {
+        "settings": request.settings(),
+        "stations": STATIONS,
+        "station": flask.g.get("station", station),
+        "user": flask.g.get("user"),
+        "waits_for_me": waiting.mine,
+        "shown_now": _local(request.now()) if request.settings().demo else None,
+    }

@@ -52,112 +52,113 @@ def answer(
 
 
 def register(app: flask.Flask) -> None:
-    @app.errorhandler(MeadowrunError)
-    def ours(problem: MeadowrunError) -> Answer:
-        if isinstance(problem, NotAllowed | TooMany):
-            # Who tries doors is to be seen by whoever reads the logs.
-            user = flask.g.get("user")
-            log.warning(
-                "refused",
-                path=path_for_logs(),
-                method=flask.request.method,
-                user=user.id if user else None,
-                place=flask.request.remote_addr,
-                status=problem.status,
-            )
-        return answer(
-            str(problem),
-            problem.status,
-            problem.where if isinstance(problem, Invalid) else None,
-            problem.newest if isinstance(problem, Conflict) else None,
-        )
+    """Makes every error that reaches a page a page, or JSON."""
+    app.register_error_handler(MeadowrunError, _ours)
+    app.register_error_handler(flask_wtf.csrf.CSRFError, _forged)
+    app.register_error_handler(sqlalchemy.exc.OperationalError, _away)
+    app.register_error_handler(psycopg.DataError, _not_kept)
+    app.register_error_handler(sqlalchemy.exc.DataError, _not_kept)
+    app.register_error_handler(sqlalchemy.exc.IntegrityError, _clashes)
+    app.register_error_handler(werkzeug.exceptions.HTTPException, _plain)
+    app.register_error_handler(Exception, _fault)
 
-    @app.errorhandler(flask_wtf.csrf.CSRFError)
-    def forged(problem: flask_wtf.csrf.CSRFError) -> Answer:
-        return answer(
-            (
-                "This page was open too long, or the form came from elsewhere. Reload it and try "
-                "again."
-            ),
-            400,
-        )
 
-    @app.errorhandler(sqlalchemy.exc.OperationalError)
-    def away(problem: sqlalchemy.exc.OperationalError) -> Answer:
-        log.error("database away", problem=str(problem.__cause__ or problem)[:300])
+def _ours(problem: MeadowrunError) -> Answer:
+    if isinstance(problem, NotAllowed | TooMany):
+        # Who tries doors is to be seen by whoever reads the logs.
+        user = flask.g.get("user")
+        log.warning(
+            "refused",
+            path=path_for_logs(),
+            method=flask.request.method,
+            user=user.id if user else None,
+            place=flask.request.remote_addr,
+            status=problem.status,
+        )
+    return answer(
+        str(problem),
+        problem.status,
+        problem.where if isinstance(problem, Invalid) else None,
+        problem.newest if isinstance(problem, Conflict) else None,
+    )
+
+
+def _forged(problem: flask_wtf.csrf.CSRFError) -> Answer:
+    return answer(
+        "This page was open too long, or the form came from elsewhere. Reload it and try again.",
+        400,
+    )
+
+
+def _away(problem: sqlalchemy.exc.OperationalError) -> Answer:
+    log.error("database away", problem=str(problem.__cause__ or problem)[:300])
+    message = Wording(
+        "The database does not answer just now. What you typed is still in your window: try again "
+        "shortly."
+    )
+    if wants_json():
+        return flask.jsonify(error=in_language(message)), 503
+    return flask.render_template("plain_problem.html", message=message), 503
+
+
+def _not_kept(problem: psycopg.DataError | sqlalchemy.exc.DataError) -> Answer:
+    """What no column can hold, wherever it was typed."""
+    cause = problem.orig if isinstance(problem, sqlalchemy.exc.DataError) else problem
+    said = str(cause)
+    if isinstance(cause, psycopg.errors.NumericValueOutOfRange):
         message = Wording(
-            "The database does not answer just now. What you typed is still in your "
-            "window: try again shortly."
+            "A number is larger than can be kept. Look at what was typed, or at the address."
         )
-        if wants_json():
-            return flask.jsonify(error=message), 503
-        return flask.render_template("plain_problem.html", message=message), 503
+    elif "NUL" in said or "\\u0000" in said:
+        message = Wording(
+            "Something here holds a sign that cannot be kept (NUL, often copied along from another "
+            "program). Take it out and try again."
+        )
+    else:
+        return _fault(problem)
+    db().rollback()
+    return answer(message, 422)
 
-    @app.errorhandler(psycopg.DataError)
-    @app.errorhandler(sqlalchemy.exc.DataError)
-    def not_kept(problem: psycopg.DataError | sqlalchemy.exc.DataError) -> Answer:
-        """What no column can hold, wherever it was typed."""
-        cause = problem.orig if isinstance(problem, sqlalchemy.exc.DataError) else problem
-        said = str(cause)
-        if isinstance(cause, psycopg.errors.NumericValueOutOfRange):
-            message = Wording(
-                "A number is larger than can be kept. Look at what was typed, or at the address."
-            )
-        elif "NUL" in said or "\\u0000" in said:
-            message = Wording(
-                "Something here holds a sign that cannot be kept (NUL, often copied along "
-                "from another program). Take it out and try again."
-            )
-        else:
-            return fault(problem)
-        db().rollback()
-        return answer(message, 422)
 
-    @app.errorhandler(sqlalchemy.exc.IntegrityError)
-    def clashes(problem: sqlalchemy.exc.IntegrityError) -> Answer:
-        """What was chosen went meanwhile, or somebody did the same at the same moment."""
-        db().rollback()
-        if isinstance(problem.orig, psycopg.errors.ForeignKeyViolation):
-            return answer(
-                (
-                    "Something that was chosen here does not exist any more. Reload the page and "
-                    "choose again."
-                ),
-                422,
-            )
-        if isinstance(problem.orig, psycopg.errors.UniqueViolation):
-            return answer(
-                "Somebody did the same at the same moment. Reload the page and look.", 409
-            )
-        return fault(problem)
-
-    @app.errorhandler(werkzeug.exceptions.HTTPException)
-    def plain(problem: werkzeug.exceptions.HTTPException) -> Answer:
-        words = {
-            404: Wording(
-                "There is nothing at this address. It may have been deleted, or the link is "
-                "incomplete."
-            ),
-            405: Wording("This address cannot be used in that way."),
-            413: Wording(
-                "The file is larger than 200 MB. Cut it into parts, or leave out columns you "
-                "do not need."
-            ),
-        }
-        code = problem.code or 500
-        return answer(words.get(code, problem.description or ""), code)
-
-    @app.errorhandler(Exception)
-    def fault(problem: Exception) -> Answer:
-        log.exception("fault", path=path_for_logs())
-        if "db" in flask.g:
-            # The page that says so asks the database, too.
-            flask.g.db.rollback()
+def _clashes(problem: sqlalchemy.exc.IntegrityError) -> Answer:
+    """What was chosen went meanwhile, or somebody did the same at the same moment."""
+    db().rollback()
+    if isinstance(problem.orig, psycopg.errors.ForeignKeyViolation):
         return answer(
-            Wording(
-                "Something went wrong on our side. It was written down under the number "
-                "%(number)s; nothing was changed.",
-                number=flask.g.get("request_id", "?"),
-            ),
-            500,
+            "Something that was chosen here does not exist any more. Reload the page and choose "
+            "again.",
+            422,
         )
+    if isinstance(problem.orig, psycopg.errors.UniqueViolation):
+        return answer("Somebody did the same at the same moment. Reload the page and look.", 409)
+    return _fault(problem)
+
+
+def _plain(problem: werkzeug.exceptions.HTTPException) -> Answer:
+    words = {
+        404: Wording(
+            "There is nothing at this address. It may have been deleted, or the link is incomplete."
+        ),
+        405: Wording("This address cannot be used in that way."),
+        413: Wording(
+            "The file is larger than 200 MB. Cut it into parts, or leave out columns you do not "
+            "need."
+        ),
+    }
+    code = problem.code or 500
+    return answer(words.get(code, problem.description or ""), code)
+
+
+def _fault(problem: Exception) -> Answer:
+    log.exception("fault", path=path_for_logs())
+    if "db" in flask.g:
+        # The page that says so asks the database, too.
+        flask.g.db.rollback()
+    return answer(
+        Wording(
+            "Something went wrong on our side. It was written down under the number %(number)s; "
+            "nothing was changed.",
+            number=flask.g.get("request_id", "?"),
+        ),
+        500,
+    )

@@ -140,68 +140,81 @@ def _names(said: Said, spec: FieldSpec, text: str) -> tuple[float, str]:
 
 def _lines(said: Said, spec: FieldSpec, after: str, text: str) -> list[Json]:
     """The lines a field's name and what stands after it may mean, the likeliest first."""
-    base: Json = {"kind": "field", "field": spec.ref}
     bare = re.sub(
         r"^(is|are|equals?|=|as|number|address|on file|on record) ", "", after + " "
     ).strip(" “”\"'")
+    return [
+        {"kind": "field", "field": spec.ref} | said_of_it
+        for said_of_it in _said_of(said, spec, after, bare, text)
+    ]
+
+
+def _said_of(said: Said, spec: FieldSpec, after: str, bare: str, text: str) -> list[Json]:
+    """What a sentence may say of a field: operators with their values. `after` stands behind the
+    field's name, `bare` is that without the verb."""
     if spec.type == "yes_no":
-        return [base | {"op": "no" if said.not_ else "yes"}]
+        return [{"op": "no" if said.not_ else "yes"}]
     if re.fullmatch(r"(is |are )?(blank|empty|missing|unknown)", after) or (
         said.not_ and not bare and not said.when.kind and not said.amount
     ):
         filled = after.endswith(_NOTHING) and said.not_
-        return [base | {"op": "not_blank" if filled else "blank"}]
+        return [{"op": "not_blank" if filled else "blank"}]
     if re.fullmatch(r"(is |are )?(known|filled|given|there|set)", after):
-        return [base | {"op": "blank" if said.not_ else "not_blank"}]
+        return [{"op": "blank" if said.not_ else "not_blank"}]
     if spec.is_day:
-        return [base | line for line in _date_lines(said, spec)] or [base | {"op": "not_blank"}]
+        return _date_lines(said, spec) or [{"op": "not_blank"}]
     if spec.type == "number":
         if not said.amount:
-            return [base | {"op": "not_blank"}]
+            return [{"op": "not_blank"}]
         op = OTHERWISE.get(said.amount[0]) if said.not_ else said.amount[0]
-        return [base | {"op": op, "value": said.amount[1]}] if op else []
+        return [{"op": op, "value": said.amount[1]}] if op else []
     if not bare and spec.type == "text" and said.amount and said.amount[0] == "is":
-        return [
-            base
-            | {"op": "is_not" if said.not_ else "is", "value": [said.taken["amount"].split()[-1]]}
-        ]
+        number = said.taken["amount"].split()[-1]
+        return [{"op": "is_not" if said.not_ else "is", "value": [number]}]
     if not bare:
-        return [base | {"op": "blank" if said.not_ else "not_blank"}]
+        return [{"op": "blank" if said.not_ else "not_blank"}]
     if re.match(r"(and|or|but|who|whose)\b", bare):
         # What follows is a sentence of its own.
         return []
+    if spec.type in ("choice", "choices"):
+        return [_chosen(said, spec, bare, text)]
+    return _of_text(said, bare, text)
+
+
+def _chosen(said: Said, spec: FieldSpec, bare: str, text: str) -> Json:
+    """Which choices of a field are named; what is none of them is kept as it was typed."""
     bare = re.sub(r"^in (?=\w)", "", bare) if spec.type == "choices" else bare
     values = [v for v in _PARTED.split(bare) if v]
-    if spec.type in ("choice", "choices"):
-        known = [
-            next((o for o in spec.options if fold(o) == v or alike(stem(v), stem(fold(o)))), None)
-            for v in values
-        ]
-        ops = ("is", "is_not") if spec.type == "choice" else ("has", "has_not")
-        chosen = [k for k in known if k] or [as_typed(v, text) for v in values]
-        return [base | {"op": ops[said.not_], "value": chosen}]
-    if m := re.match(
-        (
-            r"(contains?|includes?|has|begins? with|starts? with|ends? (?:with|in)|ending "
-            r"(?:with|in)) (.+)"
-        ),
-        bare,
-    ):
-        op = (
-            "ends"
-            if m[1].startswith("end")
-            else "begins"
-            if m[1][0] in "bs"
-            else "not_contains"
-            if said.not_
-            else "contains"
-        )
-        if said.not_ and op in ("ends", "begins"):
-            return []
-        return [base | {"op": op, "value": as_typed(m[2].strip(" “”\"'"), text)}]
-    return [
-        base | {"op": "is_not" if said.not_ else "is", "value": [as_typed(v, text) for v in values]}
+    known = [
+        next((o for o in spec.options if fold(o) == v or alike(stem(v), stem(fold(o)))), None)
+        for v in values
     ]
+    ops = ("is", "is_not") if spec.type == "choice" else ("has", "has_not")
+    chosen = [k for k in known if k] or [as_typed(v, text) for v in values]
+    return {"op": ops[said.not_], "value": chosen}
+
+
+#: A part of a text that is named by how it stands there.
+_PART = re.compile(
+    r"(contains?|includes?|has|begins? with|starts? with|ends? (?:with|in)|ending (?:with|in)) (.+)"
+)
+
+
+def _of_text(said: Said, bare: str, text: str) -> list[Json]:
+    """What is said of a text: a part of it, or what it is."""
+    part = _PART.match(bare)
+    if part is None:
+        values = [as_typed(v, text) for v in _PARTED.split(bare) if v]
+        return [{"op": "is_not" if said.not_ else "is", "value": values}]
+    if part[1].startswith("end"):
+        op = "ends"
+    elif part[1][0] in "bs":
+        op = "begins"
+    else:
+        op = "not_contains" if said.not_ else "contains"
+    if said.not_ and op in ("ends", "begins"):
+        return []
+    return [{"op": op, "value": as_typed(part[2].strip(" “”\"'"), text)}]
 
 
 def _date_lines(said: Said, spec: FieldSpec) -> list[Json]:

@@ -9,7 +9,7 @@ from meadowrun.core.content import fillins
 from meadowrun.core.content.closer import close_look
 from meadowrun.core.content.colour import contrast
 from meadowrun.core.content.document import address_problem, texts
-from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
+from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check, could, must, should
 from meadowrun.core.content.lines import LINE_TYPES, Json, live, places, walk
 from meadowrun.core.content.markup import elements
 from meadowrun.core.content.plain import mark_of
@@ -56,14 +56,11 @@ def checks(document: Json, about: About) -> list[Check]:
     found += close_look(document, lines, about)
     if about.html_bytes > CUT_OFF:
         found.append(
-            Check(
-                SHOULD,
-                Wording(
-                    "The email weighs %(weight)s kB; many mail apps cut it off at %(most)s kB, "
-                    "including the unsubscribe link.",
-                    weight=about.html_bytes // 1000,
-                    most=CUT_OFF // 1000,
-                ),
+            should(
+                "The email weighs %(weight)s kB; many mail apps cut it off at %(most)s kB, "
+                "including the unsubscribe link.",
+                weight=about.html_bytes // 1000,
+                most=CUT_OFF // 1000,
             )
         )
     return sorted_checks(found)
@@ -97,36 +94,26 @@ def shown_length(text: str) -> int:
 
 def _head(document: Json) -> Iterator[Check]:
     if not document["subject"]:
-        yield Check(MUST, Wording("There is no subject."), "", "subject")
+        yield must("There is no subject.", "", "subject")
     elif shown_length(document["subject"]) > SUBJECT_ON_PHONES:
-        yield Check(
-            COULD,
-            Wording(
-                "Phones show about %(subject_on_phones)s characters of a subject; this one is "
-                "longer.",
-                subject_on_phones=SUBJECT_ON_PHONES,
-            ),
+        yield could(
+            "Phones show about %(subject_on_phones)s characters of a subject; this one is longer.",
             "",
             "subject",
+            subject_on_phones=SUBJECT_ON_PHONES,
         )
     if not document["preheader"]:
-        yield Check(
-            SHOULD,
-            Wording(
-                "There is no preheader, so the first words of the body stand beside the subject."
-            ),
+        yield should(
+            "There is no preheader, so the first words of the body stand beside the subject.",
             "",
             "preheader",
         )
     elif shown_length(document["preheader"]) > PREHEADER_ON_PHONES:
-        yield Check(
-            COULD,
-            Wording(
-                "Phones cut a preheader at about %(preheader_on_phones)s characters.",
-                preheader_on_phones=PREHEADER_ON_PHONES,
-            ),
+        yield could(
+            "Phones cut a preheader at about %(preheader_on_phones)s characters.",
             "",
             "preheader",
+            preheader_on_phones=PREHEADER_ON_PHONES,
         )
 
 
@@ -134,40 +121,31 @@ def _body(document: Json, lines: Sequence[Json]) -> Iterator[Check]:
     code = document.get("code") or ""
     if code:
         if "unsubscribe" not in fillins.refs(code):
-            yield Check(
-                MUST,
+            yield must(
                 "There is no unsubscribe link. Put a link to {{ unsubscribe }} into the code.",
                 "",
                 "code",
             )
         if re.search(r"<img(?![^>]*\balt=)", code):
-            yield Check(
-                SHOULD, Wording("A picture in the code has no alternative text."), "", "code"
-            )
+            yield should("A picture in the code has no alternative text.", "", "code")
         for href in _hrefs(code):
             problem = address_problem(href)
             if problem and not href.startswith("#"):
-                yield Check(
-                    MUST, Wording("A link in the code %(problem)s.", problem=problem), "", "code"
-                )
+                yield must("A link in the code %(problem)s.", "", "code", problem=problem)
     elif document.get("text_only"):
         if not document.get("plain") and not lines:
-            yield Check(MUST, Wording("The text is empty."), "", "plain")
+            yield must("The text is empty.", "", "plain")
     elif not any(line["type"] == "shared" for line in walk(lines)) and not any(
         _unsubscribes(line) for line in _for_all(lines)
     ):
-        yield Check(MUST, Wording("There is no unsubscribe link. Add a footer."), "", "add")
+        yield must("There is no unsubscribe link. Add a footer.", "", "add")
     if (
         document.get("plain")
         and document.get("plain_of")
         and document["plain_of"] != mark_of(document, lines)
     ):
-        yield Check(
-            SHOULD,
-            Wording(
-                "The lines have changed since you wrote the plain text; it may say something else "
-                "now."
-            ),
+        yield should(
+            "The lines have changed since you wrote the plain text; it may say something else now.",
             "",
             "plain",
         )
@@ -205,17 +183,13 @@ def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
     ):
         ratio = contrast(looks[ground], looks[words])
         if ratio < _READABLE:
-            yield Check(
-                SHOULD,
-                Wording(
-                    "The %(name)s can hardly be read: contrast %(ratio)s to 1, wanted "
-                    "%(readable)s.",
-                    name=name,
-                    ratio=f"{ratio:.1f}",
-                    readable=_READABLE,
-                ),
+            yield should(
+                "The %(name)s can hardly be read: contrast %(ratio)s to 1, wanted %(readable)s.",
                 "",
                 "looks",
+                name=name,
+                ratio=f"{ratio:.1f}",
+                readable=_READABLE,
             )
     for line in walk(lines):
         if line["type"] == "button" and (line["fill"] or line["colour"]):
@@ -225,15 +199,12 @@ def _looks(looks: Json, lines: Sequence[Json]) -> Iterator[Check]:
         else:
             continue
         if ratio < _READABLE:
-            yield Check(
-                SHOULD,
-                Wording(
-                    "%(line_types)s: the words can hardly be read, contrast %(ratio)s to 1.",
-                    line_types=LINE_TYPES[line["type"]][0],
-                    ratio=f"{ratio:.1f}",
-                ),
+            yield should(
+                "%(line_types)s: the words can hardly be read, contrast %(ratio)s to 1.",
                 line["id"],
                 "colour",
+                line_types=LINE_TYPES[line["type"]][0],
+                ratio=f"{ratio:.1f}",
             )
 
 
@@ -248,89 +219,83 @@ def _names(text: str) -> Iterator[tuple[str, str | None]]:
 def _fill_in(
     ref: str, fallback: str | None, ident: str, slot: str, about: About, said: set[str]
 ) -> list[Check]:
+    """What is wrong with one fill-in; a gap is said once for all places of a ref."""
+    unknown = _unknown(ref, fallback, ident, slot, about)
+    if unknown is not None:
+        return unknown
+    if fallback is not None or ref in said:
+        return []
+    found = _gap(ref, ident, slot, about)
+    if found:
+        said.add(ref)
+    return found
+
+
+def _unknown(
+    ref: str, fallback: str | None, ident: str, slot: str, about: About
+) -> list[Check] | None:
+    """What is wrong with what a fill-in names; None where it is a field, or a column of a table,
+    that exists."""
     root, _, name = ref.partition(".")
     if root == "when" and name in about.broken:
-        return [
-            Check(
-                MUST,
-                Wording(
-                    "Who reads these words cannot be worked out: %(broken)s",
-                    broken=about.broken[name],
-                ),
-                ident,
-                slot,
-            )
-        ]
+        text = "Who reads these words cannot be worked out: %(broken)s"
+        return [must(text, ident, slot, broken=about.broken[name])]
     if root in (*fillins.BARE, "when", "group", "item", "event", "sender"):
         return []
     if root == "fact":
-        if about.facts is not None and name not in about.facts and fallback is None:
-            return [
-                Check(MUST, Wording("The campaign has no fact “%(name)s”.", name=name), ident, slot)
-            ]
-        return []
+        if about.facts is None or name in about.facts or fallback is not None:
+            return []
+        return [must("The campaign has no fact “%(name)s”.", ident, slot, name=name)]
     if root == "feed":
-        return (
-            []
-            if name.split(".")[0] in about.feeds
-            else [
-                Check(
-                    MUST,
-                    Wording("There is no feed “%(split)s”.", split=name.split(".")[0]),
-                    ident,
-                    slot,
-                )
-            ]
-        )
+        feed = name.split(".")[0]
+        if feed in about.feeds:
+            return []
+        return [must("There is no feed “%(name)s”.", ident, slot, name=feed)]
     if ref not in about.known:
-        what = Wording("table or column") if root == "table" else "field"
+        what = Wording("table or column") if root == "table" else Wording("field")
+        return [must("There is no %(what)s “%(name)s”.", ident, slot, what=what, name=name)]
+    return None
+
+
+def _gap(ref: str, ident: str, slot: str, about: About) -> list[Check]:
+    """For whom a fill-in without a fallback leaves a gap."""
+    root, _, name = ref.partition(".")
+    table, column = name.split(".")[0], name.split(".")[-1]
+    if ref in about.dated:
         return [
-            Check(
-                MUST, Wording("There is no %(what)s “%(name)s”.", what=what, name=name), ident, slot
-            )
-        ]
-    if fallback is None and ref in about.dated and ref not in said:
-        said.add(ref)
-        return [
-            Check(
-                SHOULD,
-                Wording(
-                    "“%(split)s” from %(split_2)s is known for %(dated)s. On any other day people "
-                    "would read a gap. Add a fallback.",
-                    split=name.split(".")[-1],
-                    split_2=name.split(".")[0],
-                    dated=about.dated[ref],
-                ),
+            should(
+                "“%(column)s” from %(table)s is known for %(dated)s. On any other day people would "
+                "read a gap. Add a fallback.",
                 ident,
                 slot,
+                column=column,
+                table=table,
+                dated=about.dated[ref],
             )
         ]
     count, readers = about.blanks.get((ident, slot, ref), (0, 0))
-    if fallback is None and count and ref not in said:
-        said.add(ref)
-        what = (
-            Wording(
-                "%(split)s from %(split_2)s", split=name.split(".")[-1], split_2=name.split(".")[0]
-            )
-            if root == "table"
-            else name.replace("_", " ")
+    if not count:
+        return []
+    what = (
+        Wording("%(column)s from %(table)s", column=column, table=table)
+        if root == "table"
+        else name.replace("_", " ")
+    )
+    return [
+        Check(
+            SHOULD,
+            Wording.counted(
+                "%(count)s of %(readers)s has no %(what)s and would read a gap. Add a fallback.",
+                "%(count)s of %(readers)s have no %(what)s and would read a gap. Add a fallback.",
+                count,
+                count=wording.people(count),
+                readers=wording.number(readers),
+                what=what,
+            ),
+            ident,
+            slot,
         )
-        return [
-            Check(
-                SHOULD,
-                Wording(
-                    "%(count)s of %(readers)s %(value)s no %(what)s and would read a gap. Add a "
-                    "fallback.",
-                    count=wording.people(count),
-                    readers=wording.number(readers),
-                    value="has" if count == 1 else "have",
-                    what=what,
-                ),
-                ident,
-                slot,
-            )
-        ]
-    return []
+    ]
 
 
 def greeting_clashes(document: Json, hours: tuple[int, int]) -> list[Check]:
@@ -350,17 +315,14 @@ def _hours(text: str, ident: str, slot: str, hours: tuple[int, int] | None) -> I
     bare = re.sub(r"<[^>]*>|\s+", " ", text).lower()
     for words, (first, last) in _GREETINGS.items():
         if re.search(rf"\b{words}\b", bare) and not (first <= hours[0] and hours[1] <= last):
-            yield Check(
-                SHOULD,
-                Wording(
-                    "“%(capitalize)s” is used here, but it goes out between %(hours)s:00 and "
-                    "%(hours_2)s:00. The fill-in “greeting” always fits.",
-                    capitalize=words.capitalize(),
-                    hours=hours[0],
-                    hours_2=hours[1],
-                ),
+            yield should(
+                "“%(capitalize)s” is used here, but it goes out between %(hours)s:00 and "
+                "%(hours_2)s:00. The fill-in “greeting” always fits.",
                 ident,
                 slot,
+                capitalize=words.capitalize(),
+                hours=hours[0],
+                hours_2=hours[1],
             )
 
 
@@ -369,37 +331,31 @@ def _button(line: Json, name: str, about: About) -> Iterator[Check]:
     if problem:
         yield Check(MUST, f"{name} {problem}.", line["id"], "href")
     if not line["label"]:
-        yield Check(MUST, Wording("%(name)s has no text.", name=name), line["id"], "label")
+        yield must("%(name)s has no text.", line["id"], "label", name=name)
 
 
 def _picture(line: Json, name: str, about: About) -> Iterator[Check]:
     ident = line["id"]
     if not line["src"]:
-        yield Check(MUST, Wording("%(name)s has no picture yet.", name=name), ident, "src")
+        yield must("%(name)s has no picture yet.", ident, "src", name=name)
     elif not line["src"].startswith("/f/") and address_problem(line["src"]):
         yield Check(MUST, f"{name} {address_problem(line['src'])}.", ident, "src")
     else:
         if not line["alt"]:
-            yield Check(
-                SHOULD,
-                Wording(
-                    "%(name)s has no alternative text for people who do not see it.", name=name
-                ),
+            yield should(
+                "%(name)s has no alternative text for people who do not see it.",
                 ident,
                 "alt",
+                name=name,
             )
         if about.weights.get(line["src"], 0) > HEAVY:
-            yield Check(
-                SHOULD,
-                Wording(
-                    "%(name)s weighs %(weight)s kB and loads late on phones; %(most)s kB are "
-                    "plenty.",
-                    name=name,
-                    weight=about.weights[line["src"]] // 1000,
-                    most=HEAVY // 1000,
-                ),
+            yield should(
+                "%(name)s weighs %(weight)s kB and loads late on phones; %(most)s kB are plenty.",
                 ident,
                 "src",
+                name=name,
+                weight=about.weights[line["src"]] // 1000,
+                most=HEAVY // 1000,
             )
     if line["link"] and address_problem(line["link"]):
         yield Check(MUST, f"{name} {address_problem(line['link'])}.", ident, "link")
@@ -407,81 +363,70 @@ def _picture(line: Json, name: str, about: About) -> Iterator[Check]:
 
 def _heading(line: Json, name: str, about: About) -> Iterator[Check]:
     if not line["text"]:
-        yield Check(MUST, Wording("%(name)s is empty.", name=name), line["id"], "text")
+        yield must("%(name)s is empty.", line["id"], "text", name=name)
 
 
 def _rich(line: Json, name: str, about: About) -> Iterator[Check]:
     bare = re.sub(r"<[^>]*>", "", line["html"]).strip()
     if line["type"] != "footer" and not bare:
-        yield Check(MUST, Wording("%(name)s is empty.", name=name), line["id"], "html")
+        yield must("%(name)s is empty.", line["id"], "html", name=name)
     for href in _hrefs(line["html"]):
         problem = address_problem(href)
         if problem:
-            yield Check(
-                MUST,
-                Wording("A link in %(name)s %(problem)s.", name=name.lower(), problem=problem),
+            yield must(
+                "A link in %(name)s %(problem)s.",
                 line["id"],
                 "html",
+                name=name.lower(),
+                problem=problem,
             )
     if "<a>" in line["html"]:
-        yield Check(
-            MUST,
-            Wording("A link in %(name)s has no usable address.", name=name.lower()),
-            line["id"],
-            "html",
+        yield must(
+            "A link in %(name)s has no usable address.", line["id"], "html", name=name.lower()
         )
 
 
 def _only(line: Json, name: str, about: About) -> Iterator[Check]:
     if not line["cases"]:
-        yield Check(MUST, Wording("%(name)s has no version yet.", name=name), line["id"], "cases")
+        yield must("%(name)s has no version yet.", line["id"], "cases", name=name)
     for case in line["cases"]:
         title = f"“{case['name']}”" if case["name"] else Wording("a version")
         if case["id"] in about.broken:
-            yield Check(
-                MUST,
-                Wording(
-                    "%(name)s: who reads %(title)s cannot be worked out: %(broken)s",
-                    name=name,
-                    title=title,
-                    broken=about.broken[case["id"]],
-                ),
+            yield must(
+                "%(name)s: who reads %(title)s cannot be worked out: %(broken)s",
                 case["id"],
                 "lines",
+                name=name,
+                title=title,
+                broken=about.broken[case["id"]],
             )
         elif not line["grouping"] and not case["lines"]:
-            yield Check(
-                MUST,
-                Wording(
-                    "%(name)s: nobody was chosen yet to read %(title)s.", name=name, title=title
-                ),
+            yield must(
+                "%(name)s: nobody was chosen yet to read %(title)s.",
                 case["id"],
                 "lines",
+                name=name,
+                title=title,
             )
         if not case["content"]:
-            yield Check(
-                COULD,
-                Wording(
-                    "%(name)s: %(title)s is empty, so those people read nothing there.",
-                    name=name,
-                    title=title,
-                ),
+            yield could(
+                "%(name)s: %(title)s is empty, so those people read nothing there.",
                 case["id"],
                 "content",
+                name=name,
+                title=title,
             )
 
 
 def _feed(line: Json, name: str, about: About) -> Iterator[Check]:
     if line["feed"].split(".")[0] not in about.feeds:
-        yield Check(
-            MUST, Wording("%(name)s has no feed that exists.", name=name), line["id"], "feed"
-        )
+        yield must("%(name)s has no feed that exists.", line["id"], "feed", name=name)
     yield from _rich(line, name, about)
 
 
 def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
     if not any(icon["href"] for icon in line["icons"]):
-        yield Check(MUST, Wording("%(name)s has no address yet.", name=name), line["id"], "icons")
+        yield must("%(name)s has no address yet.", line["id"], "icons", name=name)
     for place, icon in enumerate(line["icons"]):
         if icon["href"] and address_problem(icon["href"]):
             yield Check(
@@ -494,11 +439,8 @@ def _icons(line: Json, name: str, about: About) -> Iterator[Check]:
 
 def _shared(line: Json, name: str, about: About) -> Iterator[Check]:
     if (line["part"], line["version"]) not in about.shared:
-        yield Check(
-            MUST,
-            Wording("%(name)s: no shared part was chosen, or it is gone.", name=name),
-            line["id"],
-            "part",
+        yield must(
+            "%(name)s: no shared part was chosen, or it is gone.", line["id"], "part", name=name
         )
 
 

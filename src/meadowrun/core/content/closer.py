@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 from meadowrun.core.content import fillins
 from meadowrun.core.content.colour import contrast
-from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
+from meadowrun.core.content.findings import About, Check, could, must, should
 from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.content.markup import Element, elements
 from meadowrun.core.content.plain import html_text
@@ -111,38 +111,28 @@ def _subject(document: Json) -> Iterator[Check]:
     subject = fillins.PART.sub("", document["subject"])
     letters = [c for c in subject if c.isalpha()]
     if _PRETENDS.match(subject):
-        yield Check(
-            SHOULD,
-            Wording(
-                "The subject pretends to be an answer or something forwarded. Remove the “Re:” "
-                "or “Fwd:”."
-            ),
+        yield should(
+            "The subject pretends to be an answer or something forwarded. Remove the “Re:” "
+            "or “Fwd:”.",
             "",
             "subject",
         )
     if len(letters) >= 8 and sum(c.isupper() for c in letters) / len(letters) > 0.7:
-        yield Check(
-            SHOULD,
-            Wording("The subject is written in capitals, which reads as shouting and is filtered."),
+        yield should(
+            "The subject is written in capitals, which reads as shouting and is filtered.",
             "",
             "subject",
         )
     if re.search(r"[!?]{2,}|[$£€]{2,}", subject) or subject.count("!") > 1:
-        yield Check(
-            SHOULD,
-            Wording("The subject has several exclamation or question marks; one is the most."),
-            "",
-            "subject",
+        yield should(
+            "The subject has several exclamation or question marks; one is the most.", "", "subject"
         )
     if (
         document["subject"]
         and document["subject"].strip().lower() == document["preheader"].strip().lower()
     ):
-        yield Check(
-            SHOULD,
-            Wording("The preheader repeats the subject; say something more there."),
-            "",
-            "preheader",
+        yield should(
+            "The preheader repeats the subject; say something more there.", "", "preheader"
         )
     yield from _left_over(subject, "", "subject")
     yield from _left_over(document["preheader"], "", "preheader")
@@ -150,11 +140,8 @@ def _subject(document: Json) -> Iterator[Check]:
 
 def _left_over(text: str, ident: str, slot: str) -> Iterator[Check]:
     if found := _LEFT_OVER.search(text):
-        yield Check(
-            SHOULD,
-            Wording("“%(found)s” seems to be left over from writing.", found=found.group()),
-            ident,
-            slot,
+        yield should(
+            "“%(found)s” seems to be left over from writing.", ident, slot, found=found.group()
         )
 
 
@@ -162,11 +149,8 @@ def _words(text: str, ident: str, slot: str, about: About) -> Iterator[Check]:
     bare = fillins.PART.sub(" ", text)
     yield from _left_over(bare, ident, slot)
     if found := _TWICE.search(bare):
-        yield Check(
-            COULD,
-            Wording("“%(words)s”: the same word twice.", words=" ".join(found.group().split())),
-            ident,
-            slot,
+        yield could(
+            "“%(words)s”: the same word twice.", ident, slot, words=" ".join(found.group().split())
         )
     if about.today is not None:
         yield from _dates(bare, ident, slot, about.today)
@@ -185,32 +169,21 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
             try:
                 day = dt.date(int(match["year"]), number, int(match["day"]))
             except ValueError:
-                yield Check(
-                    SHOULD,
-                    Wording("“%(found)s” is no date that exists.", found=match.group()),
-                    ident,
-                    slot,
+                yield should(
+                    "“%(found)s” is no date that exists.", ident, slot, found=match.group()
                 )
                 continue
             said = match.groupdict().get("weekday")
             if said and not _WEEKDAYS[day.weekday()].startswith(said[:3].lower()):
-                yield Check(
-                    SHOULD,
-                    Wording(
-                        "“%(found)s” is a %(weekday)s.",
-                        found=match.group(),
-                        weekday=_WEEKDAYS[day.weekday()].capitalize(),
-                    ),
+                yield should(
+                    "“%(found)s” is a %(weekday)s.",
                     ident,
                     slot,
+                    found=match.group(),
+                    weekday=_WEEKDAYS[day.weekday()].capitalize(),
                 )
             elif day < today:
-                yield Check(
-                    SHOULD,
-                    Wording("“%(found)s” has passed.", found=match.group().strip()),
-                    ident,
-                    slot,
-                )
+                yield should("“%(found)s” has passed.", ident, slot, found=match.group().strip())
 
 
 def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
@@ -218,26 +191,21 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
     for lost in found:
         # What browsers cannot follow was taken out of it when it was imported.
         if lost.tag == "a" and not lost.attributes.keys() & {"href", "name", "id"} and lost.words:
-            yield Check(
-                SHOULD,
-                Wording(
-                    "“%(words)s” is written as a link but has no address that can be followed.",
-                    words=lost.words[:40],
-                ),
+            yield should(
+                "“%(words)s” is written as a link but has no address that can be followed.",
                 ident,
                 slot,
+                words=lost.words[:40],
             )
     yield from _insecure([e.attributes["href"] for e in links], ident, slot)
     for link in links:
         href = link.attributes["href"].strip()
         if href in ("#", ""):
-            yield Check(
-                SHOULD,
-                Wording(
-                    "The link “%(words)s” leads nowhere.", words=link.words[:40] or "without words"
-                ),
+            yield should(
+                "The link “%(words)s” leads nowhere.",
                 ident,
                 slot,
+                words=link.words[:40] or "without words",
             )
         seen, host = (
             _SEEN_HOST.fullmatch(link.words.strip().rstrip(".,")),
@@ -249,16 +217,13 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
             and "@" not in link.words
             and not _same_site(seen.group(1).lower(), host.lower())
         ):
-            yield Check(
-                SHOULD,
-                Wording(
-                    "A link says %(says)s and leads to %(host)s. Filters and people take that for "
-                    "a trick.",
-                    says=seen.group(1),
-                    host=host,
-                ),
+            yield should(
+                "A link says %(says)s and leads to %(host)s. Filters and people take that for "
+                "a trick.",
                 ident,
                 slot,
+                says=seen.group(1),
+                host=host,
             )
         pictured = any(
             e.tag == "img"
@@ -266,13 +231,11 @@ def _links(found: Sequence[Element], ident: str, slot: str) -> Iterator[Check]:
             for e in found
         )
         if not link.words and not pictured and not fillins.PART.search(href):
-            yield Check(
-                SHOULD,
-                Wording(
-                    "A link to %(href)s has no words, so nobody can follow it.", href=href[:60]
-                ),
+            yield should(
+                "A link to %(href)s has no words, so nobody can follow it.",
                 ident,
                 slot,
+                href=href[:60],
             )
 
 
@@ -287,24 +250,19 @@ def _insecure(hrefs: Sequence[str], ident: str, slot: str) -> Iterator[Check]:
     for href in hrefs:
         host = (urlsplit(fillins.PART.sub("x", href.strip())).hostname or "").lower()
         if host == "localhost" or host.endswith((".localhost", ".local", ".internal", ".lan")):
-            yield Check(
-                SHOULD,
-                Wording(
-                    "%(href)s can be reached from inside your own network only.", href=href[:60]
-                ),
+            yield should(
+                "%(href)s can be reached from inside your own network only.",
                 ident,
                 slot,
+                href=href[:60],
             )
             return
         if href.strip().lower().startswith("http://") and host not in ("localhost", "127.0.0.1"):
-            yield Check(
-                SHOULD,
-                Wording(
-                    "%(href)s is not encrypted: begin it with https://, or browsers warn of it.",
-                    href=href[:60],
-                ),
+            yield should(
+                "%(href)s is not encrypted: begin it with https://, or browsers warn of it.",
                 ident,
                 slot,
+                href=href[:60],
             )
             return
 
@@ -315,39 +273,34 @@ def _pictures(found: Sequence[Element], ident: str, slot: str, about: About) -> 
     for picture in pictures:
         source, alt = picture.attributes.get("src", "").strip(), picture.attributes.get("alt")
         if not source:
-            yield Check(MUST, Wording("A picture in the code has no source."), ident, slot)
+            yield must("A picture in the code has no source.", ident, slot)
         elif not fillins.PART.search(source) and not re.match(
             r"https?://|/f/", source, re.IGNORECASE
         ):
-            yield Check(
-                MUST,
-                Wording(
-                    "The picture “%(source)s” stands on your own computer, or inside an email: "
-                    "upload it and use its address.",
-                    source=source[:60],
-                ),
+            yield must(
+                "The picture “%(source)s” stands on your own computer, or inside an email: "
+                "upload it and use its address.",
                 ident,
                 slot,
+                source=source[:60],
             )
         elif _gone(source, about):
-            yield Check(
-                MUST,
-                Wording("The picture %(source)s is not in the store any more.", source=source[:60]),
+            yield must(
+                "The picture %(source)s is not in the store any more.",
                 ident,
                 slot,
+                source=source[:60],
             )
         if alt and re.search(
             r"\.(?:png|jpe?g|gif|webp|svg)$|^(?:image|img|picture|photo)\d*$",
             alt.strip(),
             re.IGNORECASE,
         ):
-            yield Check(
-                COULD,
-                Wording(
-                    "The alternative text “%(alt)s” does not say what the picture shows.", alt=alt
-                ),
+            yield could(
+                "The alternative text “%(alt)s” does not say what the picture shows.",
                 ident,
                 slot,
+                alt=alt,
             )
 
 
@@ -398,27 +351,21 @@ def _looks(found: Sequence[Element], ident: str, slot: str, ground: str) -> Iter
                     readable=_READABLE,
                 )
     if pale:
-        yield Check(SHOULD, Wording("Words can hardly be read. %(pale)s.", pale=pale), ident, slot)
+        yield should("Words can hardly be read. %(pale)s.", ident, slot, pale=pale)
     if small:
-        yield Check(
-            SHOULD,
-            Wording(
-                "“%(words)s” is smaller than %(least)s pixels and hard to read on a phone.",
-                words=small[:40],
-                least=SMALL,
-            ),
+        yield should(
+            "“%(words)s” is smaller than %(least)s pixels and hard to read on a phone.",
             ident,
             slot,
+            words=small[:40],
+            least=SMALL,
         )
     if hidden:
-        yield Check(
-            SHOULD,
-            Wording(
-                "“%(words)s” cannot be seen. Filters take hidden words for spam.",
-                words=hidden[:40],
-            ),
+        yield should(
+            "“%(words)s” cannot be seen. Filters take hidden words for spam.",
             ident,
             slot,
+            words=hidden[:40],
         )
 
 
@@ -467,9 +414,7 @@ def _line(line: Json, about: About) -> Iterator[Check]:
     if line["type"] == "picture" and line["src"]:
         yield from _insecure([line["src"]], line["id"], "src")
         if _gone(line["src"], about):
-            yield Check(
-                MUST, Wording("This picture is not in the store any more."), line["id"], "src"
-            )
+            yield must("This picture is not in the store any more.", line["id"], "src")
     for slot in ("text", "label"):
         if isinstance(line.get(slot), str):
             yield from _words(line[slot], line["id"], slot, about)
@@ -479,7 +424,7 @@ def _line(line: Json, about: About) -> Iterator[Check]:
         else []
     )
     if len(heading) >= 20 and all(c.isupper() for c in heading):
-        yield Check(COULD, Wording("A heading in capitals reads as shouting."), line["id"], "text")
+        yield could("A heading in capitals reads as shouting.", line["id"], "text")
 
 
 def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Check]:
@@ -506,17 +451,13 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
         len(html_text(line["html"]).split()) for line in walk(lines) if line["type"] == "footer"
     )
     if pictures and len(re.findall(r"\w+", fillins.PART.sub("x", said))) - footer < _FEW_WORDS:
-        yield Check(
-            SHOULD,
-            Wording(
-                "It is nearly all pictures: who does not load them reads nothing, and filters mind "
-                "it. Say in words what they show."
-            ),
+        yield should(
+            "It is nearly all pictures: who does not load them reads nothing, and filters mind "
+            "it. Say in words what they show."
         )
     if about.postal_address and not _holds(said, about.postal_address):
-        yield Check(
-            SHOULD,
-            Wording("Your postal address is missing; many countries require it."),
+        yield should(
+            "Your postal address is missing; many countries require it.",
             "",
             "code" if source else "add",
         )
@@ -527,8 +468,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
             if e.tag == "a" and "unsubscribe" in fillins.refs(e.attributes.get("href", ""))
         ]
         if "unsubscribe" in fillins.refs(source) and not way_out:
-            yield Check(
-                MUST,
+            yield must(
                 "{{ unsubscribe }} stands in the code, but in no link that can be followed.",
                 "",
                 "code",
@@ -536,7 +476,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
         if any(
             e.style().get("display") == "none" for link in way_out for e in (*link.inside, link)
         ):
-            yield Check(MUST, Wording("The link to unsubscribe cannot be seen."), "", "code")
+            yield must("The link to unsubscribe cannot be seen.", "", "code")
 
 
 def _holds(text: str, address: str) -> bool:

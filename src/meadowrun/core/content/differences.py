@@ -1,6 +1,7 @@
 """What changed from one draft to the next, in words."""
 
 import re
+from collections.abc import Iterator
 from typing import Any
 
 from meadowrun.core.content import fillins
@@ -59,67 +60,59 @@ _PARTICULARS = {
 
 def differences(old: Json, new: Json) -> list[str]:
     """Each change in words, those of the whole first: “button of line 3 says “Book now””."""
-    said: list[str] = [
-        Wording("%(slot)s says “%(short)s”", slot=slot, short=_short(new[slot]))
-        for slot in ("subject", "preheader")
-        if old[slot] != new[slot]
-    ]
+    return [*_of_the_whole(old, new), *_of_lines(old["lines"], new["lines"])]
+
+
+def _of_the_whole(old: Json, new: Json) -> Iterator[str]:
+    """What changed of a message apart from its lines."""
+    for slot in ("subject", "preheader"):
+        if old[slot] != new[slot]:
+            yield Wording("%(slot)s says “%(short)s”", slot=slot, short=_short(new[slot]))
     if old.get("plain") != new.get("plain"):
-        said.append(
-            Wording("plain text edited")
-            if new.get("plain")
-            else Wording("plain text follows the lines again")
-        )
+        edited = Wording("plain text edited")
+        yield edited if new.get("plain") else Wording("plain text follows the lines again")
     if old.get("code") != new.get("code"):
-        said.append(
-            Wording("code changed")
-            if old.get("code") and new.get("code")
-            else Wording("turned into code")
-            if new.get("code")
-            else Wording("lines instead of code")
-        )
+        if old.get("code") and new.get("code"):
+            yield Wording("code changed")
+        else:
+            turned = Wording("turned into code")
+            yield turned if new.get("code") else Wording("lines instead of code")
     if bool(old.get("text_only")) != bool(new.get("text_only")):
-        said.append(Wording("text only") if new.get("text_only") else Wording("designed again"))
+        yield Wording("text only") if new.get("text_only") else Wording("designed again")
     for kind in ("push", "in_app"):
         before, after = old.get(kind) or {}, new.get(kind) or {}
         changed = [
             name for slot, name in _PARTICULARS.items() if before.get(slot) != after.get(slot)
         ]
         if before and after and changed:
-            said.append(Wording("%(changed)s changed", changed=", ".join(changed)))
+            yield Wording("%(changed)s changed", changed=", ".join(changed))
     looks = [
         name.replace("_", " ")
         for name in new["settings"]
         if old["settings"].get(name) != new["settings"][name]
     ]
     if looks:
-        said.append(Wording("design changed: %(looks)s", looks=", ".join(looks)))
-    before, after = (
-        {line["id"]: line for line in walk(lines)} for lines in (old["lines"], new["lines"])
-    )
-    where_before, where = places(old["lines"]), places(new["lines"])
+        yield Wording("design changed: %(looks)s", looks=", ".join(looks))
+
+
+def _of_lines(old: list[Json], new: list[Json]) -> Iterator[str]:
+    """What changed of the lines: added, changed, removed, moved."""
+    before, after = ({line["id"]: line for line in walk(lines)} for lines in (old, new))
+    where_before, where = places(old), places(new)
     for ident, line in after.items():
         name = LINE_TYPES[line["type"]][0].lower()
-        if ident not in before:
-            said.append(Wording("%(name)s added as line %(where)s", name=name, where=where[ident]))
+        if ident in before:
+            called = Wording("%(name)s of line %(where)s", name=name, where=where[ident])
+            yield from _of_line(before[ident], line, called)
         else:
-            said += _of_line(
-                before[ident],
-                line,
-                Wording("%(name)s of line %(where)s", name=name, where=where[ident]),
-            )
+            yield Wording("%(name)s added as line %(where)s", name=name, where=where[ident])
     for ident, line in before.items():
         if ident not in after:
-            said.append(
-                Wording(
-                    "%(line_types)s of line %(where_before)s removed",
-                    line_types=LINE_TYPES[line["type"]][0].lower(),
-                    where_before=where_before[ident],
-                )
-            )
+            name = LINE_TYPES[line["type"]][0].lower()
+            gone = where_before[ident]
+            yield Wording("%(name)s of line %(where)s removed", name=name, where=gone)
     if [i for i in before if i in after] != [i for i in after if i in before]:
-        said.append(Wording("lines moved"))
-    return said
+        yield Wording("lines moved")
 
 
 def _of_line(old: Json, new: Json, name: str) -> list[str]:

@@ -377,60 +377,22 @@ class _Reading:
                 yield from lines
 
     def line(self, element: ElementTree.Element) -> Iterator["Json | fillins.Tag"]:
+        """The lines that an element becomes; what it is not taken for is noted."""
         content, align = self.content(element), element.get("align", "left")
         if element.tag == "mj-text":
             self.unkept(element, "container-background-color")
             colour = element.get("color", "")
             yield from self.text(content, align, "" if colour == self.ink else colour)
         elif element.tag == "mj-image":
-            width, src = (
-                int(re.sub(r"\D", "", element.get("width", "")) or 0),
-                element.get("src", ""),
-            )
-            if self.public_url and src.startswith(f"{self.public_url}/f/"):
-                src = src.removeprefix(self.public_url).partition("?")[0]
-            yield new_line(
-                "picture",
-                src=src,
-                alt=element.get("alt", ""),
-                link=element.get("href", ""),
-                align=element.get("align", "center"),
-                width=min(100, max(10, round(100 * width / (self.room or 544)))) if width else 100,
-            )
+            yield self.picture(element)
         elif element.tag == "mj-button":
-            fill, colour = element.get("background-color", ""), element.get("color", "")
-            self.unkept(element, "border", "width")
-            yield new_line(
-                "button",
-                colour=colour if COLOUR.match(colour) and colour != self.words else "",
-                label=html.unescape(re.sub(r"<[^>]*>", "", content)),
-                href=element.get("href", ""),
-                align=element.get("align", "center"),
-                fill=fill if COLOUR.match(fill) and fill != self.accent else "",
-            )
+            yield self.button(element, content)
         elif element.tag == "mj-divider":
-            colour = element.get("border-color", "")
-            if element.get("border-style", "solid") != "solid" or element.get(
-                "border-width", "1px"
-            ) not in ("1px", ""):
-                self.note("width and kind of <mj-divider>")
-            yield new_line(
-                "divider", colour=colour if COLOUR.match(colour) and colour != RULE else ""
-            )
+            yield self.divider(element)
         elif element.tag == "mj-spacer":
             yield new_line("space", height=int(re.sub(r"\D", "", element.get("height", "")) or 20))
         elif element.tag == "mj-social":
-            yield new_line(
-                "icons",
-                icons=[
-                    {
-                        "icon": next((i for i in _SOCIAL if i in child.get("src", "")), "web"),
-                        "href": child.get("href", ""),
-                    }
-                    for child in element
-                    if child.get("href")
-                ],
-            )
+            yield new_line("icons", icons=[_icon(child) for child in element if child.get("href")])
         elif element.tag == "mj-table":
             yield new_line("code", code=f"<table>{content}</table>")
         elif element.tag == "mj-raw":
@@ -441,6 +403,42 @@ class _Reading:
                 self.lost[f"between lines: {problem}"] = None
         else:
             self.lost[f"<{element.tag}> is not taken"] = None
+
+    def picture(self, element: ElementTree.Element) -> Json:
+        """A picture; one of our own store by the name it has there."""
+        width = int(re.sub(r"\D", "", element.get("width", "")) or 0)
+        src = element.get("src", "")
+        if self.public_url and src.startswith(f"{self.public_url}/f/"):
+            src = src.removeprefix(self.public_url).partition("?")[0]
+        return new_line(
+            "picture",
+            src=src,
+            alt=element.get("alt", ""),
+            link=element.get("href", ""),
+            align=element.get("align", "center"),
+            width=min(100, max(10, round(100 * width / (self.room or 544)))) if width else 100,
+        )
+
+    def button(self, element: ElementTree.Element, content: str) -> Json:
+        """A button; colours that it has from the whole message are left to that."""
+        fill, colour = element.get("background-color", ""), element.get("color", "")
+        self.unkept(element, "border", "width")
+        return new_line(
+            "button",
+            colour=colour if COLOUR.match(colour) and colour != self.words else "",
+            label=html.unescape(re.sub(r"<[^>]*>", "", content)),
+            href=element.get("href", ""),
+            align=element.get("align", "center"),
+            fill=fill if COLOUR.match(fill) and fill != self.accent else "",
+        )
+
+    def divider(self, element: ElementTree.Element) -> Json:
+        """A divider; its colour is kept, its width and kind are noted as lost."""
+        colour = element.get("border-color", "")
+        solid = element.get("border-style", "solid") == "solid"
+        if not solid or element.get("border-width", "1px") not in ("1px", ""):
+            self.note("width and kind of <mj-divider>")
+        return new_line("divider", colour=colour if COLOUR.match(colour) and colour != RULE else "")
 
     def text(self, content: str, align: str, colour: str) -> Iterator[Json]:
         if _WAY_OUT.search(content):
@@ -461,3 +459,9 @@ class _Reading:
                 html=rich if rich.lstrip().startswith(("<p", "<ul", "<ol")) else f"<p>{rich}</p>",
                 **looks,
             )
+
+
+def _icon(element: ElementTree.Element) -> Json:
+    """A link to one of the firm's own pages, with the icon that its picture is called by."""
+    icon = next((i for i in _SOCIAL if i in element.get("src", "")), "web")
+    return {"icon": icon, "href": element.get("href", "")}

@@ -146,41 +146,15 @@ def parse(part: str) -> FillIn:
     filters: list[str] = []
     fallback: str | None = None
     while isinstance(node, nodes.Filter):
-        if (
-            node.name not in FILTERS
-            or node.kwargs
-            or node.dyn_args
-            or node.dyn_kwargs
-            or node.node is None
-        ):
-            raise FillInError(
-                Wording(
-                    "“%(name)s” in “%(shown)s” is not a format that exists.",
-                    name=node.name,
-                    shown=shown,
-                )
-            )
-        constants = [a.value for a in node.args if isinstance(a, nodes.Const)]
+        if node.name == "default" and (filters or fallback is not None):
+            raise FillInError(Wording("The fallback in “%(shown)s” must come last.", shown=shown))
+        text = _setting(node, shown)
         if node.name == "default":
-            if not node.args or len(constants) < len(node.args):
-                raise FillInError(
-                    Wording(
-                        "The fallback in “%(shown)s” must be plain text in quotes.", shown=shown
-                    )
-                )
-            if filters or fallback is not None:
-                raise FillInError(
-                    Wording("The fallback in “%(shown)s” must come last.", shown=shown)
-                )
-            fallback = str(constants[0])
-        elif node.args and not (node.name in WITH_TEXT and len(constants) == len(node.args) == 1):
-            raise FillInError(
-                Wording("“%(name)s” in “%(shown)s” takes no settings.", name=node.name, shown=shown)
-            )
+            fallback = text
         else:
-            filters.insert(
-                0, f"{node.name}({quoted(str(constants[0]))})" if constants else node.name
-            )
+            filters.insert(0, node.name if text is None else f"{node.name}({quoted(text)})")
+        if node.node is None:
+            break
         node = node.node
     ref = _ref(node)
     if ref is None:
@@ -191,6 +165,36 @@ def parse(part: str) -> FillIn:
             )
         )
     return FillIn(ref, fallback, tuple(filters))
+
+
+def _setting(node: nodes.Filter, shown: str) -> str | None:
+    """The text that is given to a format, or as a fallback; None where it takes none. Raises
+    FillInError."""
+    if (
+        node.name not in FILTERS
+        or node.kwargs
+        or node.dyn_args
+        or node.dyn_kwargs
+        or node.node is None
+    ):
+        raise FillInError(
+            Wording(
+                "“%(name)s” in “%(shown)s” is not a format that exists.",
+                name=node.name,
+                shown=shown,
+            )
+        )
+    texts = [str(a.value) for a in node.args if isinstance(a, nodes.Const)]
+    if node.name == "default":
+        if not node.args or len(texts) < len(node.args):
+            raise FillInError(
+                Wording("The fallback in “%(shown)s” must be plain text in quotes.", shown=shown)
+            )
+    elif node.args and not (node.name in WITH_TEXT and len(texts) == len(node.args) == 1):
+        raise FillInError(
+            Wording("“%(name)s” in “%(shown)s” takes no settings.", name=node.name, shown=shown)
+        )
+    return texts[0] if texts else None
 
 
 def _parsed(part: str) -> nodes.Template:

@@ -4,6 +4,8 @@ import dataclasses
 import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
 
+from meadowrun.core.language import Wording
+
 MUST, SHOULD, COULD = "must", "should", "could"
 
 
@@ -15,6 +17,21 @@ class Check:
     text: str
     line: str = ""
     slot: str = ""
+
+
+def must(text: str, line: str = "", slot: str = "", /, **values: object) -> Check:
+    """What keeps a message from being sent, with its values as in a `Wording`."""
+    return Check(MUST, Wording(text, **values), line, slot)
+
+
+def should(text: str, line: str = "", slot: str = "", /, **values: object) -> Check:
+    """What costs readers or is against a rule."""
+    return Check(SHOULD, Wording(text, **values), line, slot)
+
+
+def could(text: str, line: str = "", slot: str = "", /, **values: object) -> Check:
+    """What would be better."""
+    return Check(COULD, Wording(text, **values), line, slot)
 
 
 @dataclasses.dataclass(frozen=True)

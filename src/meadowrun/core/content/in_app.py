@@ -19,7 +19,7 @@ from typing import Any
 from meadowrun.core.content import fillins
 from meadowrun.core.content.checks import checks, sorted_checks
 from meadowrun.core.content.document import DocumentError, address_problem
-from meadowrun.core.content.findings import COULD, MUST, SHOULD, About, Check
+from meadowrun.core.content.findings import About, Check, could, must, should
 from meadowrun.core.content.lines import Json, among, listed, one_line
 from meadowrun.core.language import Wording
 
@@ -147,66 +147,14 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     the line “in-app message”."""
     in_app, found = document["in_app"], list[Check]()
     if not document["subject"]:
-        found.append(
-            Check(MUST, Wording("There is no title; screen readers say it first."), "", "subject")
-        )
+        found.append(must("There is no title; screen readers say it first.", "", "subject"))
     if not document["lines"] and not document.get("code"):
-        found.append(Check(MUST, Wording("The in-app message is empty."), "", "add"))
+        found.append(must("The in-app message is empty.", "", "add"))
     if not in_app["buttons"]:
-        found.append(
-            Check(
-                COULD, Wording("There is no button; people can only close it."), "in_app", "buttons"
-            )
-        )
-    for number, button in enumerate(in_app["buttons"]):
-        name, slot = Wording("Button %(value)s", value=number + 1), f"buttons.{number}"
-        if not button["label"]:
-            found.append(
-                Check(MUST, Wording("%(name)s has no text.", name=name), "in_app", f"{slot}.label")
-            )
-        elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
-            found.append(
-                Check(
-                    COULD,
-                    Wording(
-                        "%(name)s: phones break words of more than %(label_shown)s characters.",
-                        name=name,
-                        label_shown=LABEL_SHOWN,
-                    ),
-                    "in_app",
-                    f"{slot}.label",
-                )
-            )
-        if button["act"] == "open" and (problem := address_problem(button["href"])):
-            found.append(Check(MUST, f"{name} {problem}.", "in_app", f"{slot}.href"))
-        if button["act"] == "event":
-            found += _event(
-                button["event"], Wording("%(name)s records", name=name), f"{slot}.event", about
-            )
-    if in_app["from"] and in_app["until"] and in_app["from"] > in_app["until"]:
-        found.append(Check(MUST, Wording("Its last day lies before its first."), "in_app", "until"))
-    if not in_app["until"]:
-        found.append(
-            Check(
-                SHOULD,
-                Wording("It has no last day: whoever comes in a year still sees it."),
-                "in_app",
-                "until",
-            )
-        )
-    if in_app["event"] != PAGE_VIEWED:
-        found += _event(in_app["event"], Wording("It waits for"), "event", about)
-    if in_app["unless"]:
-        found += _event(in_app["unless"], Wording("It stays away after"), "unless", about)
-    if in_app["times"] > 1 and in_app["gap_days"] == 0:
-        found.append(
-            Check(
-                SHOULD,
-                Wording("It comes again at once, without a day between."),
-                "in_app",
-                "gap_days",
-            )
-        )
+        found.append(could("There is no button; people can only close it.", "in_app", "buttons"))
+    for place, button in enumerate(in_app["buttons"]):
+        found += _of_button(place, button, about)
+    found += _showing(in_app, about)
     # An in-app message has no preheader, no plain part of its own and no need of a way to
     # unsubscribe.
     body = checks(
@@ -217,20 +165,53 @@ def in_app_checks(document: Mapping[str, Any], about: About) -> list[Check]:
     return sorted_checks(found)
 
 
+def _of_button(place: int, button: Mapping[str, Any], about: About) -> Iterator[Check]:
+    """What is wrong with one of its buttons."""
+    name, slot = Wording("Button %(number)s", number=place + 1), f"buttons.{place}"
+    if not button["label"]:
+        yield must("%(name)s has no text.", "in_app", f"{slot}.label", name=name)
+    elif len(fillins.PART.sub("xxxxxx", button["label"])) > LABEL_SHOWN:
+        yield could(
+            "%(name)s: phones break words of more than %(most)s characters.",
+            "in_app",
+            f"{slot}.label",
+            name=name,
+            most=LABEL_SHOWN,
+        )
+    if button["act"] == "open" and (problem := address_problem(button["href"])):
+        yield must("%(name)s %(problem)s.", "in_app", f"{slot}.href", name=name, problem=problem)
+    if button["act"] == "event":
+        records = Wording("%(name)s records", name=name)
+        yield from _event(button["event"], records, f"{slot}.event", about)
+
+
+def _showing(in_app: Mapping[str, Any], about: About) -> Iterator[Check]:
+    """What is wrong with when it is shown."""
+    if in_app["from"] and in_app["until"] and in_app["from"] > in_app["until"]:
+        yield must("Its last day lies before its first.", "in_app", "until")
+    if not in_app["until"]:
+        yield should(
+            "It has no last day: whoever comes in a year still sees it.", "in_app", "until"
+        )
+    if in_app["event"] != PAGE_VIEWED:
+        yield from _event(in_app["event"], Wording("It waits for"), "event", about)
+    if in_app["unless"]:
+        yield from _event(in_app["unless"], Wording("It stays away after"), "unless", about)
+    if in_app["times"] > 1 and in_app["gap_days"] == 0:
+        yield should("It comes again at once, without a day between.", "in_app", "gap_days")
+
+
 def _event(key: str, says: str, slot: str, about: About) -> list[Check]:
     if not key:
-        return [
-            Check(
-                MUST, Wording("%(says)s an event, but none was chosen.", says=says), "in_app", slot
-            )
-        ]
+        return [must("%(says)s an event, but none was chosen.", "in_app", slot, says=says)]
     if about.events is not None and key not in about.events:
         return [
-            Check(
-                MUST,
-                Wording("%(says)s “%(key)s”, an event that does not exist.", says=says, key=key),
+            must(
+                "%(says)s “%(key)s”, an event that does not exist.",
                 "in_app",
                 slot,
+                says=says,
+                key=key,
             )
         ]
     return []

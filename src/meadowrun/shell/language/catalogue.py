@@ -24,6 +24,9 @@ _CALLS = {
     "wrong": 0,
     "notice": 0,
     "answer": 0,
+    "must": 0,
+    "should": 0,
+    "could": 0,
     "not_done": 0,
     "done": 1,
 }

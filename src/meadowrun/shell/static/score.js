@@ -2,14 +2,20 @@
 // page.
 document.addEventListener('alpine:init', () => {
   Alpine.data('score', () => {
+    // Inside the sheet another component is the nearest: what this one's page says is read once.
+    let page = null;
     let lines = [];
     let place = null;
 
     return {
+      init() {
+        page = this.$root.dataset;
+      },
+
       open(event) {
         const button = event.target.closest('[data-rule]');
         if (!button) return;
-        const rules = JSON.parse(this.$root.dataset.rules);
+        const rules = JSON.parse(page.rules);
         place = button.dataset.rule === '' ? null : Number(button.dataset.rule);
         this.$dispatch('rule-lines', {format: 1, lines: place === null ? [] : rules[place]});
         const sheet = document.getElementById('rule');
@@ -22,12 +28,11 @@ document.addEventListener('alpine:init', () => {
       },
 
       async take() {
-        const {save, version} = this.$root.dataset;
         try {
-          const answer = await Meadowrun.post(save, {
+          const answer = await Meadowrun.post(page.save, {
             lines,
             place,
-            version: Number(version),
+            version: Number(page.version),
           });
           location.href = answer.to;
         } catch (problem) {
