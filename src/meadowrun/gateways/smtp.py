@@ -5,6 +5,7 @@ over; only then the ends leave, all at once. So a worker that dies leaves in dou
 what had really reached the server.
 """
 
+import dataclasses
 import itertools
 import json
 import smtplib
@@ -190,6 +191,16 @@ class _Line:
 _HERE = ("127.0.0.1", "::1", "localhost")
 
 
+@dataclasses.dataclass
+class _Group:
+    """Emails that are asked about together: those that may come with their lines, those whose line
+    broke, and of how many it is told already what became of them."""
+
+    ready: list[tuple[_Line, Letter]] = dataclasses.field(default_factory=list)
+    broken: list[Letter] = dataclasses.field(default_factory=list)
+    told: int = 0
+
+
 class SmtpGateway:
     """Hands emails over on up to `at_once` connections."""
 
@@ -315,67 +326,64 @@ class SmtpGateway:
         self, letters: Sequence[Letter], lines: list[_Line], begin: Begin
     ) -> Iterator[Handed]:
         """Hands one email over on each line."""
-        pairs = list(zip(lines, letters, strict=False))
-        ready: list[tuple[_Line, Letter]] = []
-        broken: list[Letter] = []
+        group = _Group()
+        yield from self._ask(list(zip(lines, letters, strict=False)), group)
+        for letter in group.broken:
+            yield from self._once_more(letter, lines, group)
+        yield from self._finish(group.ready, begin)
+
+    def _ask(self, pairs: Sequence[tuple[_Line, Letter]], group: _Group) -> Iterator[Handed]:
+        """Asks on all lines at once, then reads the answers: whether each email may come."""
         asked: list[tuple[_Line, Letter]] = []
-        done = 0
         for line, letter in pairs:
             try:
                 line.ask(letter)
                 asked.append((line, letter))
             except _LineBroken:
-                broken.append(letter)
+                group.broken.append(letter)
             except _Unusable as problem:
-                done += 1
+                group.told += 1
                 yield Handed(letter.contact_id, "bad_address", str(problem)[:300])
             except (ValueError, TypeError, LookupError) as problem:
                 # This one cannot be put into the form of an email: the others can.
-                done += 1
-                yield Handed(
-                    letter.contact_id,
-                    "not_rendered",
-                    f"no email could be made of it: {problem}"[:300],
-                )
+                group.told += 1
+                why = f"no email could be made of it: {problem}"[:300]
+                yield Handed(letter.contact_id, "not_rendered", why)
         for line, letter in asked:
             try:
                 refused = self._offered(line, letter)
             except _LineBroken:
-                broken.append(letter)
+                group.broken.append(letter)
                 continue
             if refused is None:
-                ready.append((line, letter))
+                group.ready.append((line, letter))
             else:
-                done += 1
+                group.told += 1
                 yield refused
-        for letter in broken:
-            # A connection may have been closed while it was idle: one fresh try.
-            try:
-                line = self._connect()
-                lines.append(line)
-                line.ask(letter)
-                refused = self._offered(line, letter)
-            except _LineBroken as problem:
-                if not ready and not done:
-                    raise GatewayUnavailable(
-                        Wording(
-                            "The mail server %(where)s hangs up in the middle of an email: "
-                            "%(problem)s",
-                            where=self.where,
-                            problem=problem,
-                        )
-                    ) from problem
-                yield Handed(
-                    letter.contact_id,
-                    "deferred",
-                    f"the mail server hung up in the middle of this email: {problem}"[:300],
-                )
-                continue
-            if refused is None:
-                ready.append((line, letter))
-            else:
-                yield refused
-        yield from self._finish(ready, begin)
+
+    def _once_more(self, letter: Letter, lines: list[_Line], group: _Group) -> Iterator[Handed]:
+        """A connection may have been closed while it was idle: one fresh try."""
+        try:
+            line = self._connect()
+            lines.append(line)
+            line.ask(letter)
+            refused = self._offered(line, letter)
+        except _LineBroken as problem:
+            if not group.ready and not group.told:
+                raise GatewayUnavailable(
+                    Wording(
+                        "The mail server %(where)s hangs up in the middle of an email: %(problem)s",
+                        where=self.where,
+                        problem=problem,
+                    )
+                ) from problem
+            why = f"the mail server hung up in the middle of this email: {problem}"[:300]
+            yield Handed(letter.contact_id, "deferred", why)
+            return
+        if refused is None:
+            group.ready.append((line, letter))
+        else:
+            yield refused
 
     def _offered(self, line: _Line, letter: Letter) -> Handed | None:
         refused = line.offer()

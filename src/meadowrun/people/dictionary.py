@@ -353,6 +353,11 @@ def duplicates_of_kind(session: orm.Session, kind: EventKind) -> list[EventKind]
     return [o for o in others if alike(o.did, kind.did) or set(o.key.split("_")) == words]
 
 
+_MOVE_EVENTS = "UPDATE events SET kind_id = :kept WHERE kind_id = :gone"
+_MOVE_ASIDE = "UPDATE details_aside SET kind_id = :kept WHERE kind_id = :gone"
+_SUCCESS = "UPDATE sends SET success_event = :new WHERE success_event = :old"
+
+
 def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: EventKind) -> int:
     """Makes one kind of event of two: what was stored and what names `gone` becomes of `kept`, and
     what still comes in under its key does, too. Returns how many events moved. Raises Invalid, and
@@ -373,7 +378,21 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
                 label=gone.details[differ[0]]["label"],
             )
         )
-    old, new = gone.key, kept.key
+    _name_instead(session, gone.key, kept.key)
+    ids = {"kept": kept.id, "gone": gone.id}
+    moved = int(rows_changed(session.execute(sa.text(_MOVE_EVENTS), ids)))
+    session.execute(sa.text(_MOVE_ASIDE), ids)
+    kept.details = gone.details | kept.details
+    kept.aka = sorted({*kept.aka, gone.key, *gone.aka})
+    now, what = clock_now(session), {"gone": gone.did, "moved": moved}
+    audit.record(session, actor, now, "merged the event", "event_kind", kept.id, kept.did, **what)
+    session.delete(gone)
+    session.flush()
+    return moved
+
+
+def _name_instead(session: orm.Session, old: str, new: str) -> None:
+    """Whatever names one kind of event by its key names another."""
 
     def renamed(node: dict[str, Any]) -> None:
         for slot in ("event", "unless"):
@@ -381,36 +400,7 @@ def merge_kinds(session: orm.Session, actor: Actor, gone: EventKind, kept: Event
                 node[slot] = new
 
     rewrite_everywhere(session, f'@.event == "{old}" || @.unless == "{old}"', renamed)
-    session.execute(
-        sa.text("UPDATE sends SET success_event = :new WHERE success_event = :old"),
-        {"old": old, "new": new},
-    )
-    moved = rows_changed(
-        session.execute(
-            sa.text("UPDATE events SET kind_id = :kept WHERE kind_id = :gone"),
-            {"kept": kept.id, "gone": gone.id},
-        )
-    )
-    session.execute(
-        sa.text("UPDATE details_aside SET kind_id = :kept WHERE kind_id = :gone"),
-        {"kept": kept.id, "gone": gone.id},
-    )
-    kept.details = gone.details | kept.details
-    kept.aka = sorted({*kept.aka, old, *gone.aka})
-    audit.record(
-        session,
-        actor,
-        clock_now(session),
-        "merged the event",
-        "event_kind",
-        kept.id,
-        kept.did,
-        gone=gone.did,
-        moved=int(moved),
-    )
-    session.delete(gone)
-    session.flush()
-    return int(moved)
+    session.execute(sa.text(_SUCCESS), {"old": old, "new": new})
 
 
 def change_kind(

@@ -4,7 +4,7 @@ as the first."""
 import dataclasses
 import datetime as dt
 import functools
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from typing import Any
 
 import sqlalchemy as sa
@@ -39,6 +39,12 @@ SORTS = {
 }
 
 
+#: The links of a message's newest edition.
+_LINKS = """
+SELECT compiled->'links' FROM editions WHERE message_id = :id ORDER BY number DESC LIMIT 1
+"""
+
+
 def dictionary(session: orm.Session) -> Dictionary:
     """All fields and event kinds that conditions and fill-ins can be about."""
     own = [
@@ -69,32 +75,21 @@ def dictionary(session: orm.Session) -> Dictionary:
     for kind, number, name in session.execute(sa.text(_NAMED)):
         named.setdefault(kind, {})[number] = name
 
-    # Asked for only when a line names one, and once.
-    @functools.cache
-    def segment(number: int) -> dict[str, Any] | None:
-        return session.execute(
-            sa.text("SELECT definition FROM segments WHERE id = :id"), {"id": number}
-        ).scalar()
+    def asked(statement: str) -> Callable[[int], Any]:
+        """Asks for something by its number only when a line names it, and once."""
+        return functools.cache(
+            lambda number: session.execute(sa.text(statement), {"id": number}).scalar()
+        )
 
-    @functools.cache
-    def grouping(number: int) -> list[dict[str, Any]] | None:
-        return session.execute(
-            sa.text("SELECT groups FROM groupings WHERE id = :id"), {"id": number}
-        ).scalar()
-
-    @functools.cache
-    def links(message: int) -> dict[int, str]:
-        found = session.execute(
-            sa.text(
-                "SELECT compiled->'links' FROM editions WHERE message_id = :id ORDER BY number "
-                "DESC LIMIT 1"
-            ),
-            {"id": message},
-        ).scalar()
-        return {link["number"]: link["label"] for link in found or []}
-
+    labels = asked(_LINKS)
     return Dictionary.of(
-        own, events, merged=merged, named=named, segment=segment, grouping=grouping, links=links
+        own,
+        events,
+        merged=merged,
+        named=named,
+        segment=asked("SELECT definition FROM segments WHERE id = :id"),
+        grouping=asked("SELECT groups FROM groupings WHERE id = :id"),
+        links=lambda message: {x["number"]: x["label"] for x in labels(message) or []},
     )
 
 

@@ -252,19 +252,7 @@ def subscribe_device(
     notifications go there. Raises Invalid."""
     system = subscription.get("system") if isinstance(subscription, Mapping) else None
     if system is not None:
-        endpoint, p256dh, auth = str(subscription.get("token", "")), "", ""
-        if (
-            not isinstance(system, str)
-            or system not in SYSTEMS
-            or not re.fullmatch(r"[\w:.-]{8,400}", endpoint)
-        ):
-            raise Invalid(
-                Wording(
-                    "A phone names its system (%(systems)s) and the token it got.",
-                    systems=", ".join(SYSTEMS),
-                ),
-                "subscription",
-            )
+        endpoint, p256dh, auth = _phone(system, str(subscription.get("token", ""))), "", ""
     else:
         endpoint, p256dh, auth = _browser(subscription, inner)
     done = session.execute(
@@ -284,18 +272,24 @@ def subscribe_device(
     said = session.get(Consent, (contact_id, "push", 0))
     if said is not None and not said.agreed:
         return False
-    people.set_consent(
-        session,
-        now,
-        contact_id,
-        0,
-        True,
-        f"allowed push notifications on {SYSTEMS[system]}"
-        if system
-        else "allowed push notifications in a browser",
-        "push",
-    )
+    where = f"on {SYSTEMS[system]}" if system else "in a browser"
+    how = f"allowed push notifications {where}"
+    people.set_consent(session, now, contact_id, 0, True, how, "push")
     return True
+
+
+def _phone(system: object, token: str) -> str:
+    """The token of our app on a phone. Raises Invalid."""
+    known = isinstance(system, str) and system in SYSTEMS
+    if not known or not re.fullmatch(r"[\w:.-]{8,400}", token):
+        raise Invalid(
+            Wording(
+                "A phone names its system (%(systems)s) and the token it got.",
+                systems=", ".join(SYSTEMS),
+            ),
+            "subscription",
+        )
+    return token
 
 
 def _browser(subscription: Any, inner: Collection[str]) -> tuple[str, str, str]:

@@ -417,20 +417,7 @@ def _sketched(lines: Sequence[Json], x: float, y: float, width: float, drawn: li
             drawn.append(_rect(x + start * width * 0.3, y, width * 0.7, 6, "#1f2b25"))
             y += 12
         elif kind == "picture":
-            tall = min(width * 0.42, 40)
-            hill = (
-                f"M{x:.1f} {y + tall:.1f} l{width * 0.35:.1f} {-tall * 0.5:.1f} "
-                f"l{width * 0.3:.1f} {tall * 0.5:.1f}z"
-            )
-            drawn += [
-                _rect(x, y, width, tall, "#dcc9a0"),
-                f'<path d="{hill}" fill="#b8a57a"/>',
-                (
-                    f'<circle cx="{x + width * 0.75:.1f}" cy="{y + tall * 0.35:.1f}" '
-                    f'r="{tall * 0.13:.1f}" fill="#fffef9"/>'
-                ),
-            ]
-            y += tall + 6
+            y += _picture_sketched(x, y, width, drawn)
         elif kind == "button":
             wide = min(width, 52)
             drawn.append(_rect(x + start * (width - wide), y, wide, 10, "#2e5e45", 3))
@@ -446,28 +433,46 @@ def _sketched(lines: Sequence[Json], x: float, y: float, width: float, drawn: li
             drawn.append(_rect(x, y + 1, width, 1, "#c9c3b0"))
             y += 7
         elif kind == "only":
-            y = _sketched(
-                line["otherwise"] or next((c["content"] for c in line["cases"]), []),
-                x,
-                y,
-                width,
-                drawn,
-            )
+            inner: list[Json] = line["otherwise"] or next((c["content"] for c in line["cases"]), [])
+            y = _sketched(inner, x, y, width, drawn)
         elif kind == "space":
             y += 8
         else:
-            rows = min(4, 1 + len(str(line.get("html") or line.get("code") or "")) // 60)
-            colour, indent = (
-                ("#d5d2c4", 0) if kind == "footer" else ("#a9b1a8", 8 if kind == "quote" else 0)
-            )
-            for row in range(rows):
-                wide = (width - indent) * (0.6 if row == rows - 1 else 0.95)
-                drawn.append(
-                    _rect(
-                        x + indent + start * (width - indent - wide), y + row * 6, wide, 3, colour
-                    )
-                )
-            if indent:
-                drawn.append(_rect(x, y, 2, rows * 6 - 3, "#c98a1b"))
-            y += rows * 6 + 5
+            y += _words_sketched(line, x, y, width, start, drawn)
     return y
+
+
+def _picture_sketched(x: float, y: float, width: float, drawn: list[str]) -> float:
+    """A picture as a hill under a sun; gives how much room it takes."""
+    tall = min(width * 0.42, 40)
+    hill = (
+        f"M{x:.1f} {y + tall:.1f} l{width * 0.35:.1f} {-tall * 0.5:.1f} "
+        f"l{width * 0.3:.1f} {tall * 0.5:.1f}z"
+    )
+    drawn += [
+        _rect(x, y, width, tall, "#dcc9a0"),
+        f'<path d="{hill}" fill="#b8a57a"/>',
+        (
+            f'<circle cx="{x + width * 0.75:.1f}" cy="{y + tall * 0.35:.1f}" '
+            f'r="{tall * 0.13:.1f}" fill="#fffef9"/>'
+        ),
+    ]
+    return tall + 6
+
+
+def _words_sketched(
+    line: Json, x: float, y: float, width: float, start: float, drawn: list[str]
+) -> float:
+    """A text as rows, more of them the longer it is; gives how much room it takes."""
+    kind = line["type"]
+    rows = min(4, 1 + len(str(line.get("html") or line.get("code") or "")) // 60)
+    colour, indent = (
+        ("#d5d2c4", 0) if kind == "footer" else ("#a9b1a8", 8 if kind == "quote" else 0)
+    )
+    for row in range(rows):
+        wide = (width - indent) * (0.6 if row == rows - 1 else 0.95)
+        left = x + indent + start * (width - indent - wide)
+        drawn.append(_rect(left, y + row * 6, wide, 3, colour))
+    if indent:
+        drawn.append(_rect(x, y, 2, rows * 6 - 3, "#c98a1b"))
+    return rows * 6 + 5
