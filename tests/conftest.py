@@ -5,8 +5,6 @@ import os
 import uuid
 
 import argon2
-import flask
-import jinja2
 import psycopg
 import pytest
 from hypothesis import settings as hypotheses
@@ -18,7 +16,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.base.testing import TEMPLATE
 from meadowrun.features import features, load_tasks
-from meadowrun.shell import accounts
+from meadowrun.shell import accounts, compiling
 from tests.long_runs import LongRuns
 from tests.luck import tries
 
@@ -55,9 +53,9 @@ def settings_for(url, **more):
 
 @pytest.fixture(scope="session", autouse=True)
 def light(tmp_path_factory):
-    """What is dear on purpose, or done anew for each application, would be most of the time of a
-    test: passwords are hashed weakly, and templates are compiled once. Gives the hasher that is
-    used otherwise, for the test of it."""
+    """What is dear on purpose would be most of the time of a test: passwords are hashed weakly.
+    Compiled templates are kept in a folder of the run's own. Gives the hasher that is used
+    otherwise, for the test of it."""
     with pytest.MonkeyPatch.context() as patch:
         strong, weak = (
             accounts.hasher,
@@ -65,11 +63,8 @@ def light(tmp_path_factory):
         )
         patch.setattr(accounts, "hasher", weak)
         patch.setattr(accounts, "_NOBODY", weak.hash("nobody"))
-        patch.setitem(
-            flask.Flask.jinja_options,
-            "bytecode_cache",
-            jinja2.FileSystemBytecodeCache(str(tmp_path_factory.mktemp("templates"))),
-        )
+        folder = str(tmp_path_factory.mktemp("templates"))
+        patch.setattr(compiling.Kept, "_get_default_cache_dir", lambda self: folder)
         yield strong
 
 

@@ -29,6 +29,7 @@ from meadowrun.core.language import Wording
 from meadowrun.features import STATIONS, features
 from meadowrun.shell import (
     accounts,
+    compiling,
     hidden,
     language,
     problems,
@@ -68,6 +69,7 @@ def create_app(settings: Settings, database: Database | None = None) -> flask.Fl
     app.jinja_env.undefined = jinja2.StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     language.install(app)
+    compiling.install(app)
     csrf = flask_wtf.CSRFProtect(app)
     app.config["FEATURES"] = loaded = features(settings.demo)
     stations: dict[str, str] = {}

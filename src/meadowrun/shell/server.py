@@ -27,7 +27,7 @@ from meadowrun.base.clock import machine_now
 from meadowrun.base.db import Database
 from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
-from meadowrun.shell import accounts
+from meadowrun.shell import accounts, compiling
 from meadowrun.shell.app import MOST_BYTES, create_app
 
 #: Requests that a process works on side by side, and connections that it keeps open.
@@ -159,6 +159,7 @@ class _Keeper:
     def keep(self, processes: int) -> None:
         for name in (signal.SIGTERM, signal.SIGINT):
             signal.signal(name, self._stop)
+        self._compile_ahead()
         while not self.stopping:
             while len(self.children) < processes and not self.stopping:
                 self.children.add(self._begin())
@@ -190,6 +191,18 @@ class _Keeper:
                 os._exit(code)
         return child
 
+    def _compile_ahead(self) -> None:
+        """Beside the first requests, a process of its own compiles the templates nobody asked for
+        yet, and ends."""
+        if os.fork() == 0:
+            try:
+                ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+                signal.signal(signal.SIGTERM, signal.SIG_DFL)
+                os.nice(10)
+                compiling.compile_all(create_app(self.settings))
+            finally:
+                os._exit(0)
+
     def _bury(self, options: int = 0) -> None:
         """Waits for a process to end; one that ends right after its start is not begun again at
         once."""
@@ -197,7 +210,7 @@ class _Keeper:
             ended, status = os.waitpid(-1, options)
         except (ChildProcessError, InterruptedError):
             return
-        if ended:
+        if ended in self.children:
             self.children.discard(ended)
             if not self.stopping:
                 log.warning("a web process ended and is begun again", status=status)
