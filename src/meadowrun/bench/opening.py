@@ -19,7 +19,7 @@ from meadowrun.base.db import Database
 from meadowrun.base.logs import configure
 from meadowrun.base.settings import Settings
 from meadowrun.bench.run import Measurement, World, compare
-from meadowrun.shell import accounts
+from meadowrun.shell import accounts, compiling
 
 #: Chosen in a form, not linked.
 _TYPED = ["/people?sort=added"]
@@ -155,7 +155,9 @@ def pages(world: World) -> Iterator[Measurement]:
     # The worker ran just now; a person comes some minutes later.
     with world.database.session() as session:
         session.execute(sa.text("UPDATE kept_sets SET as_of = as_of - interval '5 minutes'"))
-    _, client = signed_in(world.settings, world.database)
+    app, client = signed_in(world.settings, world.database)
+    # As the server does beside its first requests.
+    compiling.compile_all(app)
     every = [*paths.values(), *(path for path in _TYPED if path not in paths.values())]
     found = sorted(
         [
