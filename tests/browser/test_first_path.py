@@ -85,7 +85,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
 
     # The CSV: encoding, separator and columns are recognised; two columns become new fields.
     bring_in(page, csv_file, "signed the card at the open night")
-    page.says("text in CP1252, cells parted by semicolons")
+    page.says("text in CP1252, cells separated by semicolons")
     for index, value in ((0, "first_name"), (1, "last_name"), (2, "email"), (3, "town")):
         assert page.find(f"select[name=target{index}]").get_attribute("value") == value
     for index, kind in ((4, "number"), (5, "date")):
@@ -105,7 +105,7 @@ def test_from_two_files_to_a_measured_send(page: Page, house, tmp_path):
         "Opted out or suppressed, stay so": 0,
     }
     for reason in (
-        "the same address stands in row 4 already",
+        "the same address is in row 4 already",
         "“cleo.hill.example” has no at-sign",
         "has no address",
         "“many” is not a number",

@@ -138,7 +138,7 @@ class Reading:
     def words(self) -> str:
         if self.kind == "xlsx":
             return f"spreadsheet, sheet “{self.sheet}”"
-        return f"text in {self.encoding.upper()}, cells parted by {SEPARATORS[self.separator]}s"
+        return f"text in {self.encoding.upper()}, cells separated by {SEPARATORS[self.separator]}s"
 
 
 @dataclasses.dataclass(frozen=True)
@@ -252,7 +252,8 @@ def recognise(content: bytes) -> Reading:
             book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         except Exception:
             raise FileProblem(
-                "This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv."
+                "This looks like a spreadsheet but cannot be opened. Save it again as .xlsx or "
+                ".csv."
             ) from None
         if not book.worksheets:
             raise FileProblem("The spreadsheet has no sheet with cells.")
@@ -278,7 +279,7 @@ def _measured(content: bytes) -> None:
         parts = zipfile.ZipFile(io.BytesIO(content)).infolist()
     except (zipfile.BadZipFile, ValueError, NotImplementedError):
         raise FileProblem(
-            "This looks like a spreadsheet but cannot be opened. Save it anew as .xlsx or .csv."
+            "This looks like a spreadsheet but cannot be opened. Save it again as .xlsx or .csv."
         ) from None
     whole = sum(part.file_size for part in parts)
     if (
@@ -597,7 +598,7 @@ def read(
                 raise _Refused(
                     plan.identify,
                     Wording(
-                        "the same %(what)s stands in row %(seen)s already",
+                        "the same %(what)s is in row %(seen)s already",
                         what=what,
                         seen=seen[key],
                     ),

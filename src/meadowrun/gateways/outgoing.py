@@ -155,7 +155,7 @@ def _read(address: str, inner: Collection[str]) -> tuple[urllib.parse.SplitResul
     ):
         raise Refused("the address must begin with http:// or https:// and a host")
     if "@" in parts.netloc:
-        raise Refused("no name or password may stand in the address")
+        raise Refused("the address may not contain a name or a password")
     if f"{host}:{port}" not in inner and (
         _number(host) is not None and not _is_outside(_number(host)) or _is_inner(host)
     ):

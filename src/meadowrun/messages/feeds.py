@@ -63,7 +63,7 @@ def host_problem(url: str, hosts: Collection[str]) -> str | None:
             netloc=parts.netloc,
         )
     if "{" in url.split("://", 1)[-1].split("/", 1)[0]:
-        return Wording("a fill-in may not stand in the host")
+        return Wording("the host may not contain a fill-in")
     return None
 
 

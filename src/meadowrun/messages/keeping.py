@@ -109,7 +109,7 @@ def keep_feed(
     if feed is None:
         if not KEY.match(key):
             raise Invalid(
-                "Name it with small letters, digits and underscores, beginning with a letter.",
+                "Name it with lower-case letters, digits and underscores, beginning with a letter.",
                 "key",
             )
         if session.scalar(sa.select(Feed.id).where(Feed.key == key)):
@@ -156,7 +156,8 @@ def keep_table(
     its number."""
     if not KEY.match(key):
         raise Invalid(
-            "Name it with small letters, digits and underscores, beginning with a letter.", "key"
+            "Name it with lower-case letters, digits and underscores, beginning with a letter.",
+            "key",
         )
     if looked_up_by != "today" and looked_up_by not in known_refs(words):
         raise Invalid("Choose what it is looked up by.", "looked_up_by")

@@ -354,7 +354,7 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
         session,
         actor,
         now,
-        "parted a merged record from",
+        "undid the merge with",
         "contact",
         done.kept_id,
         full_name(contact(session, done.kept_id)),

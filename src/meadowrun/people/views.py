@@ -301,7 +301,7 @@ def settle_company(ident: int, verb: str) -> Answer:
         if kept is None:
             raise Invalid(
                 Wording(
-                    "There is no company “%(name)s”. Type the name as it stands in the list.",
+                    "There is no company “%(name)s”. Type the name as it is in the list.",
                     name=name,
                 ),
                 "name",

@@ -130,7 +130,7 @@ SELECT count(*) FROM gone""",
         Rule(
             "audit",
             Wording("Who changed what"),
-            Wording("who changed what, and who looked at whom"),
+            Wording("who changed what, and whose data was looked at"),
             36,
             "SELECT count(*) FROM audit a WHERE a.at < :before",
             """WITH gone AS (DELETE FROM audit WHERE id IN (SELECT a.id FROM audit a

@@ -70,7 +70,7 @@ def add_user(
     session.add(user)
     session.flush()
     if actor is not None:
-        record(session, actor, now, "let in", "colleague", user.id, user.name, role=role)
+        record(session, actor, now, "added", "colleague", user.id, user.name, role=role)
     return user
 
 

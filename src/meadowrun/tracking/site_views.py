@@ -119,7 +119,7 @@ def events() -> Answer:
     key, contact, data = _asked()
     event = str(data.get("event", ""))
     if not _EVENT.match(event):
-        raise _Refused("An event is named in small letters, digits and underscores.", 422)
+        raise _Refused("An event is named in lower-case letters, digits and underscores.", 422)
     known = event_kind(db(), event)
     if event != in_app_messages.PAGE_VIEWED and known is None:
         # A public key must not fill the dictionary with whatever a visitor's browser sends.

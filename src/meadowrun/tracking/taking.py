@@ -139,7 +139,7 @@ def _read_event(
     if not isinstance(kind, str) or kind not in batch.details:
         if not isinstance(kind, str) or not _KEY.match(kind):
             raise Invalid(
-                ".event must be a name of small letters, digits and underscores.", ".event"
+                ".event must be a name of lower-case letters, digits and underscores.", ".event"
             )
         batch.details[kind] = set()
         batch.plain.setdefault(kind, {})
@@ -231,7 +231,7 @@ def _moment(value: Any, now: dt.datetime) -> dt.datetime:
     if moment.tzinfo is None:
         raise Invalid(".at lacks its zone: add Z or +01:00.", ".at")
     if not now - _OLDEST <= moment <= now + _AHEAD:
-        raise Invalid(".at lies in the future, or more than 20 years back.", ".at")
+        raise Invalid(".at is in the future, or more than 20 years back.", ".at")
     return moment.astimezone(dt.UTC)
 
 

@@ -278,7 +278,7 @@ def _pictures(found: Sequence[Element], ident: str, slot: str, about: About) -> 
             r"https?://|/f/", source, re.IGNORECASE
         ):
             yield must(
-                "The picture “%(source)s” stands on your own computer, or inside an email: "
+                "The picture “%(source)s” is on your own computer, or inside an email: "
                 "upload it and use its address.",
                 ident,
                 slot,
@@ -469,7 +469,7 @@ def _whole(document: Json, lines: Sequence[Json], about: About) -> Iterator[Chec
         ]
         if "unsubscribe" in fillins.refs(source) and not way_out:
             yield must(
-                "{{ unsubscribe }} stands in the code, but in no link that can be followed.",
+                "{{ unsubscribe }} is in the code, but not in a link that can be followed.",
                 "",
                 "code",
             )

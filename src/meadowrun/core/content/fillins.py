@@ -445,8 +445,7 @@ def _until(
                 # Fifty times fifty times fifty: a short text would become a very long one.
                 raise FillInError(
                     Wording(
-                        "“%(short)s” stands in another list. One list in another cannot be filled "
-                        "in.",
+                        "“%(short)s” is in another list. One list in another cannot be filled in.",
                         short=_short(part.text),
                     )
                 )

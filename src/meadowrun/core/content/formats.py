@@ -140,7 +140,7 @@ FORMATS = {
     "titled": Wording("Capitals At The Start"),
     "sentence": Wording("Capital at the start"),
     "upper": Wording("ALL CAPITALS"),
-    "lower": Wording("all small letters"),
+    "lower": Wording("all lower case"),
     "list": Wording("a, b and c"),
 }
 #: Filters that may take one text, such as the sign of a currency.

@@ -188,7 +188,7 @@ def _of_button(place: int, button: Mapping[str, Any], about: About) -> Iterator[
 def _showing(in_app: Mapping[str, Any], about: About) -> Iterator[Check]:
     """What is wrong with when it is shown."""
     if in_app["from"] and in_app["until"] and in_app["from"] > in_app["until"]:
-        yield must("Its last day lies before its first.", "in_app", "until")
+        yield must("Its last day is before its first.", "in_app", "until")
     if not in_app["until"]:
         yield should(
             "It has no last day: whoever comes in a year still sees it.", "in_app", "until"

@@ -35,10 +35,10 @@ _TELLING = {
     "background-image": Wording("background pictures are missing"),
     "box-shadow": Wording("shadows are missing"),
     "max-width": Wording("widths are not limited"),
-    "float": Wording("floating parts stand in a row"),
+    "float": Wording("floating parts are in a row"),
     "text-transform": Wording("changed capitals are as typed"),
-    "letter-spacing": Wording("spaced letters stand close"),
-    "position": Wording("placed parts stand where they are written"),
+    "letter-spacing": Wording("spaced letters are close together"),
+    "position": Wording("placed parts stay where they are written"),
 }
 
 
