@@ -30,7 +30,7 @@ from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.outgoing import settling
+from meadowrun.outgoing import caps, settling
 from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clean, is_storable
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import keeping
@@ -81,7 +81,7 @@ class BatchWork:
             self.gateway = self.channel.gateway(self.database, settings, dispatch.id, now)
             self.taken = dispatch.taken_at
             self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
-            self.last_moment = dispatch.last_moment
+            self.last_moment, self.obeys_caps = dispatch.last_moment, dispatch.obeys_caps
             claim.key["taken"] = dispatch.taken_at
             self.sender = session.get_one(Sender, dispatch.sender_id)
             self.facts = dispatch.facts
@@ -184,7 +184,20 @@ class BatchWork:
         self.claim.write(session, now, [*gone, *self.results], False, {})
         self.results.clear()
         self.hand.claimed(session, [person.reader for person in found])
-        return found
+        return self._with_room(session, now, found) if self.obeys_caps else found
+
+    def _with_room(
+        self, session: orm.Session, now: dt.datetime, people: list[_Person]
+    ) -> list[_Person]:
+        """Whoever has had as many messages as a limit allows waits until there is room."""
+        numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
+        until = caps.waits(session, numbers, self.channel.kind.key, now, self.zone)
+        return [
+            dataclasses.replace(person, verdict=not_before(until[person.contact_id], "cap"))
+            if person.contact_id in until
+            else person
+            for person in people
+        ]
 
     def _read(
         self,

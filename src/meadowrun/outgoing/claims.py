@@ -108,7 +108,7 @@ UPDATE deliveries d SET
     THEN 'stopped' ELSE v.outcome END,
     at = CASE WHEN v.outcome IN ('waiting', 'deferred') THEN d.at ELSE coalesce(d.at, :now) END,
     note = nullif(v.note, ''), tries = d.tries + (v.outcome = 'deferred'
-    OR v.until IS NOT NULL)::int,
+    OR v.stood_on->>'because' IS NOT DISTINCT FROM 'feed')::int,
     filled = coalesce(v.filled, d.filled), address = coalesce(v.address, d.address),
     due = CASE v.outcome WHEN 'in_doubt' THEN CAST(:ask AS timestamptz)
                          WHEN 'deferred' THEN least(CAST(:again AS timestamptz), s.last_moment)

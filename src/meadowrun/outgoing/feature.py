@@ -6,7 +6,8 @@ from meadowrun.core.language import Wording
 from meadowrun.outgoing.waiting import doubts
 
 FEATURE = Feature(
-    pages={"proof_views": Wording("Messages")},
+    pages={"proof_views": Wording("Messages"), "cap_views": Wording("Campaigns")},
+    does=((Wording("Message limits"), "caps.table"),),
     tasks=("jobs",),
     waits=doubts,
     says={"reason": reason_words},

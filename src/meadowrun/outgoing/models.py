@@ -8,6 +8,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import Base
+from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.outcomes import OUTCOMES
 
 #: In this order a number is drawn for each delivery.
@@ -41,6 +42,10 @@ class Dispatch(Base):
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: higher ones go first
     priority: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    #: whether it waits where people have had as many messages as a limit allows, and whether its
+    #: own messages count for that
+    obeys_caps: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    counts: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     #: from then on nobody is handed over any more; empty: there is no such moment
     last_moment: orm.Mapped[dt.datetime | None]
     #: when its audience was settled, or it was opened; every delivery carries it, so that their key
@@ -146,6 +151,30 @@ class Batch(Base):
     not_before: orm.Mapped[dt.datetime | None]
     failed_at: orm.Mapped[dt.datetime | None]
     reason: orm.Mapped[str] = orm.mapped_column(server_default="")
+
+
+class MessageLimit(Base):
+    """How many messages one person may get within a period."""
+
+    __tablename__ = "caps"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    most: orm.Mapped[int] = orm.mapped_column(sa.CheckConstraint("most > 0", name="most"))
+    #: so many minutes, days, weeks or months
+    length: orm.Mapped[int] = orm.mapped_column(sa.CheckConstraint("length > 0", name="length"))
+    unit: orm.Mapped[str] = orm.mapped_column(
+        sa.Text,
+        sa.CheckConstraint("unit IN ('minute', 'day', 'week', 'month')", name="unit"),
+    )
+    #: whose messages it is about; empty: those of all channels together
+    channel: orm.Mapped[str] = orm.mapped_column(server_default="")
+    changed_by: orm.Mapped[str]
+    changed_at: orm.Mapped[dt.datetime]
+    __table_args__ = (sa.UniqueConstraint("channel", "unit", "length", name="uq_caps_channel"),)
+
+    @property
+    def cap(self) -> Cap:
+        """As the rules know it."""
+        return Cap(self.most, self.length, self.unit, self.channel)
 
 
 class Reaction(Base):

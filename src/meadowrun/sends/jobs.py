@@ -14,6 +14,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
 from meadowrun.base.jobs import context
 from meadowrun.core.guardrails.limits import stopped_by
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.actions import open_dispatch, put, seal
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import finish_if_done
@@ -70,17 +71,22 @@ def take(send_id: int) -> None:
 
 def _dispatch(session: orm.Session, now: dt.datetime, send: Send) -> Dispatch:
     """What leaves by a send, as its sheet says."""
+    channel = channel_of(session, send)
+    # What waits for whoever comes interrupts nobody.
+    waits_there = CHANNELS[channel].waits_there
     return Dispatch(
         owner_kind="send",
         owner_id=send.id,
         name=send.name,
-        channel=channel_of(session, send),
+        channel=channel,
         message_id=send.message_id,
         edition_id=send.edition_id,
         sender_id=send.sender_id,
         topic_id=send.topic_id,
         campaign_id=send.campaign_id,
         consent_rule=send.consent_rule,
+        obeys_caps=send.obeys_caps and not waits_there,
+        counts=send.counts and not waits_there,
         last_moment=now.replace(microsecond=0) + dt.timedelta(hours=send.within_hours),
         facts=send.facts,
     )

@@ -44,6 +44,10 @@ class Send(Base):
     control: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: the moment it goes, empty: as soon as it is started
     leaves_at: orm.Mapped[dt.datetime | None]
+    #: whether it waits where people have had as many messages as a limit allows, and whether its
+    #: messages count for that
+    obeys_caps: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    counts: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     #: hours from its start after which nobody is handed over any more
     within_hours: orm.Mapped[int] = orm.mapped_column(server_default="168")
     #: the zone in which that moment was named

@@ -22,7 +22,7 @@ from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.guardrails.limits import limit_words, within_words
+from meadowrun.core.guardrails.limits import caps_words, limit_words, within_words
 from meadowrun.core.guardrails.outcomes import OUTCOMES, reason_words, rule_words, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.results.worth import least_gain
@@ -151,6 +151,7 @@ def _limits(send: Send) -> dict[str, str]:
     return {
         "limit": limit_words(send.audience_limit, send.limit_rule),
         "control_group": queries.control_named(db(), send),
+        "caps": caps_words(send.obeys_caps, send.counts),
         "within": within_words(send.within_hours),
     }
 

@@ -24,6 +24,7 @@ from meadowrun.messages import copying
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import State, state_to_send
 from meadowrun.messages.senders import Sender, senders
+from meadowrun.outgoing import caps
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import PeopleList, Topic
@@ -79,6 +80,7 @@ def word(ident: int, slot: str) -> Answer:
         topics=topics(db()),
         kinds=event_kinds(db()),
         here=here,
+        limits=[one.cap.words() for one in caps.limits(db())],
         spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
@@ -205,6 +207,10 @@ def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
     return {"within_hours": hours}
 
 
+def _caps(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    return {"obeys_caps": form.get("obeys") != "no", "counts": form.get("counts") != "no"}
+
+
 def _success(send: Send, slot: str, form: Form) -> dict[str, Any]:
     days = integer(form.get("days") or "7", "success")
     if not 1 <= days <= 90:
@@ -226,6 +232,7 @@ _ANSWERS: dict[str, Callable[[Send, str, Form], dict[str, Any]]] = {
     "name": _name,
     "leaves": _leaves,
     "within": _within,
+    "caps": _caps,
     "success": _success,
 }
 

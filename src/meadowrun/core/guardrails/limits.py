@@ -61,6 +61,21 @@ def limit_words(most: int | None, rule: str) -> str:
     )
 
 
+def caps_words(obeys: bool, counts: bool) -> Wording:
+    """Whether a send obeys the message limits, and whether its messages count, in words."""
+    if obeys:
+        return (
+            Wording("obeys the message limits")
+            if counts
+            else Wording("obeys the message limits, but does not count")
+        )
+    return (
+        Wording("goes beyond the message limits, but counts")
+        if counts
+        else Wording("is outside the message limits")
+    )
+
+
 #: Hours after its start within which a send can have to be handed over.
 WITHIN = (1, 6, 24, 72, 168, 720)
 

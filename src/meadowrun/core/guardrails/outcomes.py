@@ -65,6 +65,7 @@ REASONS = {
     "repeated_address": Wording("another record with it gets this"),
     "control_group": Wording("qualifies, and is compared with those who get it"),
     "last_moment": Wording("it could not be handed over before its last moment"),
+    "cap": Wording("a message limit is reached"),
     "feed": Wording("a feed has no answer"),
     "gateway": Wording("the gateway asked to try again later"),
 }

@@ -1,0 +1,102 @@
+"""Message limits: how many messages one person may get within a period, and when there is room for
+the next.
+
+Minutes are true minutes. Days, weeks (from Monday) and months are those of the person's own
+calendar.
+"""
+
+import dataclasses
+import datetime as dt
+from collections.abc import Sequence
+
+from meadowrun.core import wording
+from meadowrun.core.channels import KINDS
+from meadowrun.core.language import Wording
+
+#: The most days that one unit can have.
+UNITS = {"minute": 0, "day": 1, "week": 7, "month": 31}
+MOST_LENGTH = {"minute": 1440, "day": 90, "week": 26, "month": 12}
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Cap:
+    """At most so many messages within so many minutes, days, weeks or months."""
+
+    most: int
+    length: int
+    unit: str
+    #: the channel whose messages it is about; empty: those of all channels
+    channel: str = ""
+
+    def reaches_back(self) -> dt.timedelta:
+        """How long before now a message can have gone to be within the period, whatever the
+        zone."""
+        if self.unit == "minute":
+            return dt.timedelta(minutes=self.length)
+        return dt.timedelta(days=UNITS[self.unit] * self.length + 2)
+
+    def is_within(self, moment: dt.datetime, now: dt.datetime, zone: dt.tzinfo) -> bool:
+        """Whether a message that went at a moment is in the period that ends now."""
+        return self._leaves(moment, zone) > now
+
+    def room_at(
+        self, had: Sequence[dt.datetime], now: dt.datetime, zone: dt.tzinfo
+    ) -> dt.datetime | None:
+        """The first moment at which one more may go to somebody who had messages at moments; None:
+        now."""
+        within = sorted(moment for moment in had if self.is_within(moment, now, zone))
+        if len(within) < self.most:
+            return None
+        return self._leaves(within[len(within) - self.most], zone)
+
+    def words(self) -> Wording:
+        """As it is read: “at most 2 emails a week”."""
+        what = KINDS[self.channel] if self.channel else None
+        count = wording.number(self.most)
+        if what is None:
+            messages = wording.count_of(self.most, "message")
+        else:
+            name = what.one if self.most == 1 else what.several
+            messages = Wording("%(n)s %(what)s", n=count, what=name)
+        if self.length == 1 and self.unit != "minute":
+            period = {
+                "day": Wording("a day"),
+                "week": Wording("a week"),
+                "month": Wording("a month"),
+            }[self.unit]
+        else:
+            period = Wording("in %(time)s", time=wording.count_of(self.length, self.unit))
+        return Wording("at most %(messages)s %(period)s", messages=messages, period=period)
+
+    def _leaves(self, moment: dt.datetime, zone: dt.tzinfo) -> dt.datetime:
+        """From when on a message that went at a moment is in the period no more."""
+        if self.unit == "minute":
+            return moment + dt.timedelta(minutes=self.length)
+        day = moment.astimezone(zone).date()
+        if self.unit == "day":
+            after = day + dt.timedelta(days=self.length)
+        elif self.unit == "week":
+            after = day - dt.timedelta(days=day.weekday()) + dt.timedelta(weeks=self.length)
+        else:
+            months = day.year * 12 + day.month - 1 + self.length
+            after = dt.date(months // 12, months % 12 + 1, 1)
+        # A midnight that a clock change leaves out is the first moment after it.
+        return dt.datetime(after.year, after.month, after.day, tzinfo=zone).astimezone(dt.UTC)
+
+
+def room_for(
+    caps: Sequence[Cap],
+    had: Sequence[tuple[str, dt.datetime]],
+    channel: str,
+    now: dt.datetime,
+    zone: dt.tzinfo,
+) -> dt.datetime | None:
+    """The first moment at which all limits together leave room for a message of a channel, to
+    somebody who had (channel, moment); None: now. Once there is room there stays room, since a
+    period only moves on."""
+    waits = [
+        cap.room_at([at for of, at in had if cap.channel in ("", of)], now, zone)
+        for cap in caps
+        if cap.channel in ("", channel)
+    ]
+    return max((until for until in waits if until is not None), default=None)

@@ -1,0 +1,156 @@
+"""Message limits: what is set, what people have had, and until when somebody waits for room.
+
+Had is what was handed over or is in doubt, on the day it was handed over, and what a worker has in
+hand at this moment: it is reserved when it is claimed. Contacts are locked from the claim until
+their verdict is written, so two workers cannot both see the last room.
+"""
+
+import datetime as dt
+import zoneinfo
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit, jobs
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.core.channels import CHANNELS
+from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, room_for
+from meadowrun.core.language import Wording
+from meadowrun.outgoing.models import MessageLimit
+
+#: A message may go so many days after its audience was settled.
+_LATEST = dt.timedelta(days=32)
+
+#: What people had that counts: contact, zone, channel, moment. `mine` are the deliveries asked for.
+HAD = """
+SELECT d.contact_id, c.timezone, s.channel, CASE WHEN d.outcome IN ('waiting', 'deferred')
+    THEN CAST(:now AS timestamptz) ELSE d.at END AS at
+FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id JOIN contacts c ON c.id = d.contact_id
+WHERE d.contact_id = ANY(:ids) AND s.counts AND d.taken_at >= :taken AND d.number <> ALL(:mine)
+AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
+    OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b))
+"""
+
+#: Whoever waits for room is judged again at once.
+AGAIN = """
+UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
+AND stood_on->>'because' = 'cap'
+"""
+
+
+def limits(session: orm.Session) -> list[MessageLimit]:
+    """All limits: those of all channels first, each by its period."""
+    found = session.scalars(sa.select(MessageLimit)).all()
+    units = list(MOST_LENGTH)
+    return sorted(found, key=lambda one: (one.channel, units.index(one.unit), one.length))
+
+
+def waits(
+    session: orm.Session,
+    numbers: dict[int, int],
+    channel: str,
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> dict[int, dt.datetime]:
+    """Who of some contacts ({contact: number of the delivery}) has no room for a message of a
+    channel, and until when. `zone` is that of contacts without one."""
+    caps = [one.cap for one in limits(session)]
+    asked = [cap for cap in caps if cap.channel in ("", channel)]
+    if not asked or not numbers:
+        return {}
+    since = now - max(cap.reaches_back() for cap in asked)
+    rows = session.execute(
+        sa.text(HAD),
+        {
+            "ids": list(numbers),
+            "mine": list(numbers.values()),
+            "now": now,
+            "since": since,
+            "taken": since - _LATEST,
+        },
+    )
+    had: dict[int, list[tuple[str, dt.datetime]]] = {}
+    zones: dict[int, zoneinfo.ZoneInfo] = {}
+    for contact, place, of, at in rows:
+        had.setdefault(contact, []).append((of, at))
+        if contact not in zones:
+            zones[contact] = _zone(place, zone)
+    found = {
+        contact: room_for(asked, moments, channel, now, zones[contact])
+        for contact, moments in had.items()
+    }
+    return {contact: until for contact, until in found.items() if until is not None}
+
+
+def _zone(name: str | None, otherwise: zoneinfo.ZoneInfo) -> zoneinfo.ZoneInfo:
+    try:
+        return zoneinfo.ZoneInfo(name) if name else otherwise
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError):
+        return otherwise
+
+
+def save(session: orm.Session, actor: Actor, now: dt.datetime, cap: Cap) -> MessageLimit:
+    """Adds a limit. Raises Invalid naming the field, Conflict where there is one for this period
+    already."""
+    if cap.unit not in MOST_LENGTH:
+        raise Invalid("Choose minutes, days, weeks or months.", "unit")
+    if cap.channel and cap.channel not in CHANNELS:
+        raise Invalid("There is no such channel.", "channel")
+    if not 1 <= cap.most <= 1000:
+        raise Invalid("A limit is between 1 and 1,000 messages.", "most")
+    longest = MOST_LENGTH[cap.unit]
+    if not 1 <= cap.length <= longest:
+        raise Invalid(
+            Wording("A period is at most %(longest)s of these.", longest=longest), "length"
+        )
+    for other in limits(session):
+        if (other.channel, other.unit, other.length) == (cap.channel, cap.unit, cap.length):
+            raise Conflict(
+                Wording("There is a limit for this period: %(words)s.", words=other.cap.words())
+            )
+    made = MessageLimit(
+        most=cap.most,
+        length=cap.length,
+        unit=cap.unit,
+        channel=cap.channel,
+        changed_by=actor.name,
+        changed_at=now,
+    )
+    session.add(made)
+    session.flush()
+    _changed(session, actor, now, "added the message limit", made)
+    return made
+
+
+def change(session: orm.Session, actor: Actor, now: dt.datetime, ident: int, most: int) -> None:
+    """Another number for a limit. Raises NotFound or Invalid."""
+    limit = _limit(session, ident)
+    if not 1 <= most <= 1000:
+        raise Invalid("A limit is between 1 and 1,000 messages.", "most")
+    limit.most, limit.changed_by, limit.changed_at = most, actor.name, now
+    _changed(session, actor, now, "changed the message limit", limit)
+
+
+def delete(session: orm.Session, actor: Actor, now: dt.datetime, ident: int) -> None:
+    """Takes a limit away. Raises NotFound."""
+    limit = _limit(session, ident)
+    session.delete(limit)
+    _changed(session, actor, now, "deleted the message limit", limit)
+
+
+def _limit(session: orm.Session, ident: int) -> MessageLimit:
+    limit = session.get(MessageLimit, ident, with_for_update=True)
+    if limit is None:
+        raise NotFound("This limit does not exist any more.")
+    return limit
+
+
+def _changed(
+    session: orm.Session, actor: Actor, now: dt.datetime, did: str, limit: MessageLimit
+) -> None:
+    """Writes down that a limit is another, and has everybody judged again who waits for room."""
+    audit.record(session, actor, now, did, "limit", limit.id, str.__str__(limit.cap.words()))
+    session.flush()
+    session.execute(sa.text(AGAIN), {"now": now})
+    jobs.enqueue(session, "outgoing.sweep")

@@ -1,0 +1,231 @@
+"""Message limits on the way out: who waits, until when, and who takes the last room."""
+
+import datetime as dt
+import threading
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.core.guardrails.caps import Cap
+from meadowrun.outgoing import caps
+from meadowrun.outgoing.models import Delivery
+from meadowrun.people.models import Contact
+from meadowrun.sends.models import Send
+from tests.conftest import NOW
+from tests.store.people import IDA, many, ready_send
+from tests.store.sending import counts, run_all, segment, start
+from tests.store.web import words
+from tests.store.work import work
+
+#: NOW is 14:00 in London on Monday 23 November.
+MIDNIGHT = dt.datetime(2026, 11, 24, tzinfo=dt.UTC)
+MONDAY = dt.datetime(2026, 11, 30, tzinfo=dt.UTC)
+
+
+def limit(database, *given):
+    with clock.at(NOW), database.session() as session:
+        return caps.save(session, IDA, NOW, Cap(*given)).id
+
+
+@pytest.fixture
+def audience(database):
+    """So many people, and sends to all of them, to be started."""
+
+    def made(people, sends, **how):
+        with clock.at(NOW), database.session() as session:
+            many(session, NOW, people)
+            who = {"in": [{"segment": segment(session).id}], "out": []}
+            found = [ready_send(session, NOW, who) for _ in range(sends)]
+            for send in found:
+                for name, value in how.items():
+                    setattr(send, name, value)
+            session.flush()
+            return [send.id for send in found]
+
+    return made
+
+
+def sent(database, settings, ident, people, now=NOW):
+    start(database, settings, ident, people)
+    run_all(database, ident, now)
+    return counts(database, ident)[0]
+
+
+def waiting(database, ident):
+    """Until when those of a send wait, by contact; all for the same reason."""
+    with database.session() as session:
+        dispatch = session.get_one(Send, ident).dispatch_id
+        rows = session.scalars(
+            sa.select(Delivery)
+            .where(Delivery.dispatch_id == dispatch, Delivery.outcome == "waiting")
+            .order_by(Delivery.contact_id)
+        ).all()
+        assert {row.stood_on["because"] for row in rows} <= {"cap"}
+        return [row.due for row in rows]
+
+
+def test_the_second_message_of_a_day_waits_for_the_next(
+    database, settings, job_context, keeper, audience
+):
+    limit(database, 1, 1, "day")
+    first, second = audience(3, 2)
+    assert sent(database, settings, first, 3) == {"delivered": 3}
+    assert sent(database, settings, second, 3) == {"waiting": 3}
+    assert waiting(database, second) == [MIDNIGHT] * 3
+    with clock.at(MIDNIGHT - dt.timedelta(seconds=1)):
+        work(database)
+    assert counts(database, second)[0] == {"waiting": 3}
+    with clock.at(MIDNIGHT):
+        work(database)
+    found, send = counts(database, second)
+    assert found == {"delivered": 3} and send.state == "done" and len(keeper.letters) == 6
+
+
+def test_the_day_is_each_persons_own(database, settings, job_context, keeper, audience):
+    limit(database, 1, 1, "day")
+    first, second = audience(3, 2)
+    with database.session() as session:
+        people = session.scalars(sa.select(Contact).order_by(Contact.id)).all()
+        # 14:00 UTC is 04:00 of the 24th on Kiritimati, and 03:00 of the 23rd in Pago Pago.
+        people[0].timezone, people[1].timezone = "Pacific/Kiritimati", "Pacific/Pago_Pago"
+    sent(database, settings, first, 3)
+    sent(database, settings, second, 3)
+    assert waiting(database, second) == [
+        dt.datetime(2026, 11, 24, 10, tzinfo=dt.UTC),
+        dt.datetime(2026, 11, 24, 11, tzinfo=dt.UTC),
+        MIDNIGHT,
+    ]
+
+
+def test_all_limits_hold_together(database, settings, job_context, keeper, audience):
+    limit(database, 1, 1, "day")
+    limit(database, 1, 1, "week", "email")
+    limit(database, 1, 1, "month", "sms")
+    first, second = audience(1, 2)
+    sent(database, settings, first, 1)
+    sent(database, settings, second, 1)
+    assert waiting(database, second) == [MONDAY]
+
+
+@pytest.mark.parametrize(
+    ("how", "second"),
+    [
+        ({"obeys_caps": False}, {"delivered": 2}),
+        ({"counts": False}, {"delivered": 2}),
+        ({}, {"waiting": 2}),
+    ],
+)
+def test_a_send_may_go_beyond_them_and_may_not_count(
+    database, settings, job_context, keeper, audience, how, second
+):
+    limit(database, 1, 1, "day")
+    one, other = audience(2, 2, **how)
+    assert sent(database, settings, one, 2) == {"delivered": 2}
+    assert sent(database, settings, other, 2) == second
+
+
+def test_a_bounce_takes_no_room(database, settings, job_context, keeper, audience):
+    limit(database, 1, 1, "day")
+    first, second = audience(2, 2)
+    keeper.refuse = {"p1@post.example"}
+    assert sent(database, settings, first, 2) == {"delivered": 1, "bounced": 1}
+    keeper.refuse = set()
+    with database.session() as session:
+        session.execute(sa.update(Contact).values(bounced_at=None))
+    assert sent(database, settings, second, 2) == {"delivered": 1, "waiting": 1}
+
+
+def test_whoever_waits_is_judged_again_when_a_limit_changes(
+    database, settings, job_context, keeper, audience
+):
+    ident = limit(database, 1, 1, "week")
+    first, second, third = audience(2, 3)
+    sent(database, settings, first, 2)
+    sent(database, settings, second, 2)
+    sent(database, settings, third, 2)
+    with clock.at(NOW), database.session() as session:
+        caps.change(session, IDA, NOW, ident, 2)
+    with clock.at(NOW):
+        work(database)
+    done = [counts(database, one)[0] for one in (second, third)]
+    assert sorted(done, key=str) == [{"delivered": 2}, {"waiting": 2}]
+    with clock.at(NOW), database.session() as session:
+        caps.delete(session, IDA, NOW, ident)
+    with clock.at(NOW):
+        work(database)
+    assert [counts(database, one)[0] for one in (second, third)] == [{"delivered": 2}] * 2
+
+
+def test_room_that_comes_too_late_is_none(database, settings, job_context, keeper, audience):
+    limit(database, 1, 1, "week")
+    first, second = audience(2, 2, within_hours=24)
+    sent(database, settings, first, 2)
+    sent(database, settings, second, 2)
+    with clock.at(NOW + dt.timedelta(hours=24)):
+        work(database)
+    assert counts(database, second)[0] == {"late": 2}
+
+
+def test_two_workers_never_give_the_last_room_twice(
+    database, settings, job_context, keeper, audience
+):
+    limit(database, 1, 1, "day")
+    sends = audience(400, 2)
+    for ident in sends:
+        start(database, settings, ident, 400)
+        with clock.at(NOW):
+            jobs.run_here("sends.take", send_id=ident)
+
+    def deliver():
+        with clock.at(NOW):
+            for _ in range(6):
+                jobs.run_here("outgoing.deliver")
+
+    workers = [threading.Thread(target=deliver) for _ in range(2)]
+    for one in workers:
+        one.start()
+    for one in workers:
+        one.join(60)
+    with clock.at(NOW):
+        work(database)
+    got = [letter.to for letter in keeper.letters]
+    assert len(got) == len(set(got)) == 400, "everybody one, and nobody two"
+    found = [counts(database, ident)[0] for ident in sends]
+    assert sum(one.get("delivered", 0) for one in found) == 400
+    assert sum(one.get("waiting", 0) for one in found) == 400
+
+
+@pytest.mark.parametrize(
+    ("given", "error"),
+    [
+        ((0, 1, "day"), Invalid),
+        ((1, 0, "day"), Invalid),
+        ((1, 91, "day"), Invalid),
+        ((1, 1, "year"), Invalid),
+        ((1, 1, "day", "pigeon"), Invalid),
+        ((2, 1, "week"), Conflict),
+    ],
+)
+def test_what_is_no_limit_is_refused(database, given, error):
+    limit(database, 1, 1, "week")
+    with pytest.raises(error):
+        limit(database, *given)
+
+
+def test_the_page_of_limits(database, web):
+    page = words(web.get("/message-limits").get_data(as_text=True))
+    assert "No limit is set" in page
+    form = {"most": "2", "channel": "email", "length": "1", "unit": "week"}
+    assert web.post("/message-limits", data=form).status_code == 303
+    page = words(web.get("/message-limits").get_data(as_text=True))
+    assert "at most 2 emails a week" in page
+    refused = web.post("/message-limits", data=form | {"most": "5"})
+    assert refused.status_code == 409 and 'value="5"' in refused.get_data(as_text=True)
+    assert web.post("/message-limits/1", data={"most": "4"}).status_code == 303
+    assert "at most 4 emails a week" in words(web.get("/message-limits").get_data(as_text=True))
+    assert web.post("/message-limits/1/delete").status_code == 303
+    assert "No limit is set" in words(web.get("/message-limits").get_data(as_text=True))
+    with pytest.raises(NotFound), database.session() as session:
+        caps.delete(session, IDA, NOW, 1)
