@@ -14,6 +14,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid, NotFound
+from meadowrun.core import wording
 from meadowrun.core.channels import CHANNELS
 from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, room_for
 from meadowrun.core.language import Wording
@@ -101,9 +102,8 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, cap: Cap) -> Mess
         raise Invalid("A limit is between 1 and 1,000 messages.", "most")
     longest = MOST_LENGTH[cap.unit]
     if not 1 <= cap.length <= longest:
-        raise Invalid(
-            Wording("A period is at most %(longest)s of these.", longest=longest), "length"
-        )
+        most = wording.count_of(longest, cap.unit)
+        raise Invalid(Wording("A period is at most %(most)s.", most=most), "length")
     for other in limits(session):
         if (other.channel, other.unit, other.length) == (cap.channel, cap.unit, cap.length):
             raise Conflict(
