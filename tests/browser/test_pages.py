@@ -36,6 +36,7 @@ PAGES = [
     "/lists",
     "/people/suppressions",
     "/retention",
+    "/message-limits",
     "/imports",
     "/imports/new",
     "/segments",

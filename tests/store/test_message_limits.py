@@ -2,6 +2,7 @@
 
 import datetime as dt
 import threading
+import zoneinfo
 
 import pytest
 import sqlalchemy as sa
@@ -12,7 +13,11 @@ from meadowrun.core.guardrails.caps import Cap
 from meadowrun.outgoing import caps
 from meadowrun.outgoing.models import Delivery
 from meadowrun.people.models import Contact
+from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
+from meadowrun.sends import actions
 from meadowrun.sends.models import Send
+from meadowrun.sends.queries import estimate
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
 from tests.store.sending import counts, run_all, segment, start
@@ -124,6 +129,48 @@ def test_a_send_may_go_beyond_them_and_may_not_count(
     one, other = audience(2, 2, **how)
     assert sent(database, settings, one, 2) == {"delivered": 2}
     assert sent(database, settings, other, 2) == second
+
+
+@pytest.mark.parametrize(
+    "given",
+    [
+        (1, 1, "day"),
+        (2, 2, "day"),
+        (1, 1, "week", "email"),
+        (1, 30, "minute"),
+        (1, 1, "day", "sms"),
+    ],
+)
+def test_how_many_would_wait_is_said_before_and_is_true(
+    database, settings, job_context, keeper, audience, given
+):
+    """People of several zones; the send before the last went to some of them."""
+    first, second, third = audience(6, 3)
+    with database.session() as session:
+        people = session.scalars(sa.select(Contact).order_by(Contact.id)).all()
+        zones = ["Pacific/Kiritimati", "Pacific/Pago_Pago", "Asia/Kolkata", None, "no/zone", None]
+        for person, zone in zip(people, zones, strict=True):
+            person.timezone = zone
+    sent(database, settings, first, 6, NOW)
+    keeper.refuse = {"p3@post.example", "p4@post.example"}
+    later = NOW + dt.timedelta(minutes=20)
+    with clock.at(later), database.session() as session:
+        send = session.get_one(Send, second)
+        actions.start(session, IDA, later, send, settings.public_url, 6, send.version)
+    run_all(database, second, later)
+    with database.session() as session:
+        session.execute(sa.update(Contact).values(bounced_at=None))
+    limit(database, *given)
+    hours = NOW + dt.timedelta(hours=9)
+    with clock.at(hours), database.session() as session:
+        look = Moment(session, dictionary(session), hours, zoneinfo.ZoneInfo("Europe/London"))
+        send = session.get_one(Send, third)
+        guess = estimate(look, send)
+        actions.start(session, IDA, hours, send, settings.public_url, guess.going, send.version)
+    run_all(database, third, hours)
+    found = counts(database, third)[0]
+    assert guess.without_room == found.get("waiting", 0)
+    assert guess.going == 6
 
 
 def test_a_bounce_takes_no_room(database, settings, job_context, keeper, audience):

@@ -6,7 +6,9 @@ their verdict is written, so two workers cannot both see the last room.
 """
 
 import datetime as dt
+import json
 import zoneinfo
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -38,6 +40,47 @@ AGAIN = """
 UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
 AND stood_on->>'because' = 'cap'
 """
+
+
+#: Who had as many messages as one limit allows: contacts. `starts` says for each zone when its
+#: period began; a contact without a zone has that of the organisation.
+FULL = """
+SELECT d.contact_id FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+JOIN contacts c ON c.id = d.contact_id
+JOIN jsonb_to_recordset(CAST(:starts_{n} AS jsonb)) AS z(name text, since timestamptz)
+    ON z.name IS NOT DISTINCT FROM c.timezone
+WHERE s.counts AND {of} AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
+AND d.taken_at >= :taken_{n} AND d.at {after} z.since
+GROUP BY d.contact_id HAVING count(*) >= :most_{n}
+"""
+_ZONES = "SELECT DISTINCT timezone FROM contacts"
+
+
+def full_sql(
+    session: orm.Session, channel: str, now: dt.datetime, zone: zoneinfo.ZoneInfo
+) -> tuple[str, dict[str, Any]]:
+    """The contacts without room for a message of a channel, as SQL with its values; empty where no
+    limit is about it."""
+    asked = [one.cap for one in limits(session) if one.channel in ("", channel)]
+    if not asked:
+        return "", {}
+    names = session.scalars(sa.text(_ZONES)).all()
+    parts, values = [], dict[str, Any]()
+    for n, cap in enumerate(asked):
+        starts = [
+            {"name": name, "since": cap.since(now, _zone(name, zone)).isoformat()} for name in names
+        ]
+        values |= {
+            f"starts_{n}": json.dumps(starts),
+            f"taken_{n}": now - cap.reaches_back() - _LATEST,
+            f"most_{n}": cap.most,
+        }
+        of = "TRUE"
+        if cap.channel:
+            of, values[f"channel_{n}"] = f"s.channel = :channel_{n}", cap.channel
+        after = ">" if cap.unit == "minute" else ">="
+        parts.append(FULL.format(n=n, of=of, after=after))
+    return " UNION ".join(parts), values
 
 
 def limits(session: orm.Session) -> list[MessageLimit]:

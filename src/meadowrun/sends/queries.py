@@ -23,6 +23,7 @@ from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
 from meadowrun.core.language import Wording
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
+from meadowrun.outgoing import caps
 from meadowrun.people.models import PeopleList
 from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
@@ -253,6 +254,8 @@ class Estimate:
     outcomes: dict[str, int]
     left_out: list[tuple[str, int]]
     included: list[tuple[str, int]]
+    #: how many of those who may get it have had as many messages as a limit allows
+    without_room: int
     #: a few of those who would get it, spread over the audience by a fixed shuffle
     some: tuple[int, ...]
 
@@ -296,14 +299,20 @@ _estimates: Kept[Estimate] = Kept()
 
 def estimate(moment: Moment, send: Send) -> Estimate:
     """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
-    who = audience_of(moment, send)
+    who, channel = audience_of(moment, send), channel_of(moment.session, send)
+    full, values = (
+        caps.full_sql(moment.session, channel, moment.now, moment.zone)
+        if send.obeys_caps and not CHANNELS[channel].waits_there
+        else ("", {})
+    )
     rows = moment.session.execute(
         sa.text(
             f"SELECT {verdict_sql(send.consent_rule, AS_IT_LEAVES)} AS said, "
-            f"count(*) AS people, (array_agg(id ORDER BY pick))[1:{SOME}] AS few FROM ("
-            f"{facts_of_audience(send, who, channel_of(moment.session, send))}) x GROUP BY 1"
+            f"count(*) AS people, (array_agg(id ORDER BY pick))[1:{SOME}] AS few, "
+            f"count(*) FILTER (WHERE {f'id IN ({full})' if full else 'FALSE'}) AS full "
+            f"FROM ({facts_of_audience(send, who, channel)}) x GROUP BY 1"
         ),
-        who.values,
+        who.values | values,
     ).all()
     outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
@@ -340,7 +349,8 @@ def estimate(moment: Moment, send: Send) -> Estimate:
                 ).scalar_one(),
             )
         )
-    return Estimate(total, outcomes, left_out, included, some)
+    without_room = sum(row.full for row in rows if row.said == "go")
+    return Estimate(total, outcomes, left_out, included, without_room, some)
 
 
 def kept_estimate(
@@ -359,6 +369,7 @@ def kept_estimate(
         send.audience_limit,
         send.limit_rule,
         send.message_id,
+        str([one.cap for one in caps.limits(moment.session)] if send.obeys_caps else []),
         str([s and s.definition for s in segments]),
     )
     return _estimates.get(moment.session, key, moment.now, lambda: estimate(moment, send), fresh)

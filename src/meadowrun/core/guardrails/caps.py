@@ -39,6 +39,21 @@ class Cap:
         """Whether a message that went at a moment is in the period that ends now."""
         return self._leaves(moment, zone) > now
 
+    def since(self, now: dt.datetime, zone: dt.tzinfo) -> dt.datetime:
+        """When the period that ends now began; what went at that very moment is in it, but for
+        minutes."""
+        if self.unit == "minute":
+            return now - dt.timedelta(minutes=self.length)
+        day = now.astimezone(zone).date()
+        if self.unit == "day":
+            first = day - dt.timedelta(days=self.length - 1)
+        elif self.unit == "week":
+            first = day - dt.timedelta(days=day.weekday() + 7 * (self.length - 1))
+        else:
+            months = day.year * 12 + day.month - 1 - (self.length - 1)
+            first = dt.date(months // 12, months % 12 + 1, 1)
+        return _midnight(first, zone)
+
     def room_at(
         self, had: Sequence[dt.datetime], now: dt.datetime, zone: dt.tzinfo
     ) -> dt.datetime | None:
@@ -80,8 +95,12 @@ class Cap:
         else:
             months = day.year * 12 + day.month - 1 + self.length
             after = dt.date(months // 12, months % 12 + 1, 1)
-        # A midnight that a clock change leaves out is the first moment after it.
-        return dt.datetime(after.year, after.month, after.day, tzinfo=zone).astimezone(dt.UTC)
+        return _midnight(after, zone)
+
+
+def _midnight(day: dt.date, zone: dt.tzinfo) -> dt.datetime:
+    """When a day begins. A midnight that a clock change leaves out is the first moment after it."""
+    return dt.datetime(day.year, day.month, day.day, tzinfo=zone).astimezone(dt.UTC)
 
 
 def room_for(
