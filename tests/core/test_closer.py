@@ -209,7 +209,7 @@ def button(**more):
         ),
         (
             code(LONG, foot="<p>Farrow Hill Observatory, Tarn Road, Farrow. {{ unsubscribe }}</p>"),
-            "in no link",
+            "not in a link",
         ),
         (
             code(

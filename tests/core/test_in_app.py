@@ -244,7 +244,7 @@ def test_checks():
     assert said(until="2026-12-24") == []
     assert any("no last day" in text for text in said())
     for changed, words in (
-        ({"until": "2026-01-01", "from": "2026-02-01"}, "last day lies before"),
+        ({"until": "2026-01-01", "from": "2026-02-01"}, "last day is before"),
         ({"buttons": []}, "no button"),
         ({"buttons": [OPEN | {"href": "nowhere"}]}, "does not begin with https"),
         ({"buttons": [OPEN | {"label": ""}]}, "no text"),

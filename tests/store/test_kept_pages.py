@@ -482,7 +482,7 @@ class TestLookups:
             ("a,b\n1\n", {}, "Row 2 has 1 cells"),
             ("a,a\n1,2\n", {}, "no usable name"),
             ("a\n", {}, "1 to 20,000 rows"),
-            ("a,b\n1,2\n", {"key": "Bad Key"}, "small letters"),
+            ("a,b\n1,2\n", {"key": "Bad Key"}, "lower-case letters"),
             ("a,b\n1,2\n", {"looked_up_by": "contact.nothing"}, "looked up by"),
             ("a,b\n1,2\n", {"key_column": "c"}, "There is no column"),
         ):
@@ -617,7 +617,7 @@ class TestLookups:
     @pytest.mark.parametrize(
         "change, says",
         [
-            ({"key": "No"}, "small letters"),
+            ({"key": "No"}, "lower-case letters"),
             ({"url": "http://elsewhere.example/"}, "is not among the hosts"),
             ({"when_down": ""}, "Choose what happens"),
             ({"sample": "{"}, "The sample is not JSON"),

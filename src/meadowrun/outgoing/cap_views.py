@@ -24,10 +24,14 @@ UNITS = {
 }
 
 
+#: What the form for another limit begins with.
+_USUAL = {"most": "3", "length": "1", "unit": "week", "channel": ""}
+
+
 @pages.get("")
 def table() -> Answer:
     """All limits, and a form for another."""
-    return _page({"most": 3, "length": 1, "unit": "week", "channel": ""}, None)
+    return _page(_USUAL, None)
 
 
 def _page(given: Mapping[str, Any], problem: MeadowrunError | None) -> str:
@@ -61,7 +65,7 @@ def add() -> Answer:
         )
     except MeadowrunError as problem:
         db().rollback()
-        return _page(form, problem), problem.status
+        return _page(_USUAL | form.to_dict(), problem), problem.status
     return done("caps.table", Wording("From now on: %(words)s.", words=limit.cap.words()))
 
 

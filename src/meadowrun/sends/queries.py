@@ -296,6 +296,14 @@ def hours(send: Send) -> tuple[int, int] | None:
 
 _estimates: Kept[Estimate] = Kept()
 
+#: What the verdict says of an audience: how many, a few of them by a fixed shuffle, and how many
+#: have no room for one more message.
+_SAID = """
+SELECT {verdict} AS said, count(*) AS people, (array_agg(id ORDER BY pick))[1:{some}] AS few,
+    count(*) FILTER (WHERE {full}) AS full
+FROM ({facts}) x GROUP BY 1
+"""
+
 
 def estimate(moment: Moment, send: Send) -> Estimate:
     """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
@@ -305,15 +313,13 @@ def estimate(moment: Moment, send: Send) -> Estimate:
         if send.obeys_caps and not CHANNELS[channel].waits_there
         else ("", {})
     )
-    rows = moment.session.execute(
-        sa.text(
-            f"SELECT {verdict_sql(send.consent_rule, AS_IT_LEAVES)} AS said, "
-            f"count(*) AS people, (array_agg(id ORDER BY pick))[1:{SOME}] AS few, "
-            f"count(*) FILTER (WHERE {f'id IN ({full})' if full else 'FALSE'}) AS full "
-            f"FROM ({facts_of_audience(send, who, channel)}) x GROUP BY 1"
-        ),
-        who.values | values,
-    ).all()
+    asked = _SAID.format(
+        verdict=verdict_sql(send.consent_rule, AS_IT_LEAVES),
+        some=SOME,
+        full=f"id IN ({full})" if full else "FALSE",
+        facts=facts_of_audience(send, who, channel),
+    )
+    rows = moment.session.execute(sa.text(asked), who.values | values).all()
     outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
     going, over = under(outcomes.get("go", 0), send.audience_limit, send.limit_rule)
