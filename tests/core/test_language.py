@@ -27,6 +27,9 @@ class German(gettext.NullTranslations):
         "It goes to <a>%(name)s</a> and <b>others</b>.": "An <b>andere</b> und <a>%(name)s</a>.",
         "%(others)s or %(last)s": "%(others)s oder %(last)s",
         "Close “%(name)s”": '"%(name)s" schließen',
+        "Hello %(name)s": "Hallo %(nmae)s",
+        "Bye <b>%(name)s</b>": "Tschüs <b>%(name</b>",
+        "See %(name)s": "Siehe %(name)d",
     }
 
     def gettext(self, message):
@@ -190,3 +193,12 @@ def test_in_english_a_marked_template_gives_what_it_gave(source, value):
     marked = units.marked(source)
     assert marked.count("\n") == source.count("\n"), "every line keeps its number"
     assert drawn(page(marked, a=value, b="B")) == drawn(page(source, a=value, b="B"))
+
+
+def test_a_translation_with_wrong_values_is_read_in_english(german):
+    assert in_language(Wording("Hello %(name)s", name="Ann")) == "Hello Ann"
+    source = '<p>Bye <b x="1">{{ name }}</b></p><i title="See {{ name }}">x</i>'
+    assert page(units.marked(source), name="<A>") == (
+        '<p>Bye <b x="1">&lt;A&gt;</b></p><i title="See &lt;A&gt;">x</i>'
+    )
+    assert page(units.marked("<p>Save</p>")) == "<p>Sichern</p>", "and the rest is as before"

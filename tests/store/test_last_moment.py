@@ -6,7 +6,6 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Delivery
 from meadowrun.people import actions as people
 from meadowrun.people.models import Contact
@@ -117,17 +116,3 @@ def test_what_a_person_asked_for_is_said_before_the_lateness(
     keeper.break_after = None
     go_on(database, NOW + 2 * HOUR)
     assert counts(database, ident)[0] == {"no_consent": 1, "late": 1}
-
-
-def test_an_earlier_last_moment_is_kept_by_those_who_wait_already(
-    database, settings, job_context, keeper
-):
-    ident = started(database, settings, 2)
-    keeper.defer = {"p1@post.example"}
-    run_all(database, ident)
-    soon = NOW + dt.timedelta(minutes=5)
-    with clock.at(NOW), database.session() as session:
-        outgoing.set_last_moment(session, session.get_one(Send, ident).dispatch, soon)
-    assert dues(database, ident)[-1] == soon
-    go_on(database, soon)
-    assert counts(database, ident)[0] == {"delivered": 1, "late": 1}

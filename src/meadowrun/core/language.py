@@ -24,6 +24,8 @@ class Catalogue(Protocol):
         """The form of the text that goes with a number."""
 
 
+#: What filling in raises where a translation names a value that is not there, or breaks off.
+_WRONG = (KeyError, ValueError, TypeError)
 _reads: contextvars.ContextVar[Catalogue | None] = contextvars.ContextVar("reads", default=None)
 
 
@@ -110,10 +112,14 @@ def in_language(text: str) -> str:
         found = catalogue.gettext(text.message)
     if not text.values:
         return found
-    return found % {
+    values = {
         name: in_language(value) if isinstance(value, str) else value
         for name, value in text.values.items()
     }
+    try:
+        return found % values
+    except _WRONG:
+        return str.__str__(text)
 
 
 def in_markup(
@@ -132,7 +138,18 @@ def in_markup(
         opened = tag.replace("%", "%%") if values else tag
         found = found.replace(f"<{name}>", opened)
         found = found.replace(f"</{name}>", f"</{name.rstrip('0123456789')}>")
-    return markupsafe.Markup(found) % values if values else markupsafe.Markup(found)
+    if not values:
+        return markupsafe.Markup(found)
+    try:
+        return markupsafe.Markup(found) % values
+    except _WRONG:
+        if found == message:
+            raise
+        read_by(None)
+        try:
+            return in_markup(message, *tags, **values)
+        finally:
+            read_by(catalogue)
 
 
 def in_attribute(message: str, /, **values: Any) -> markupsafe.Markup:
@@ -140,4 +157,9 @@ def in_attribute(message: str, /, **values: Any) -> markupsafe.Markup:
     catalogue = _reads.get()
     found = catalogue.gettext(message) if catalogue else message
     safe = markupsafe.Markup(found.replace('"', "&#34;"))
-    return safe % values if values else safe
+    if not values:
+        return safe
+    try:
+        return safe % values
+    except _WRONG:
+        return markupsafe.Markup(message) % values

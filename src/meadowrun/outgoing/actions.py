@@ -70,22 +70,6 @@ def resume(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
     jobs.enqueue(session, "outgoing.sweep")
 
 
-SOONER = """
-UPDATE deliveries SET due = least(due, CAST(:moment AS timestamptz))
-WHERE dispatch_id = :id AND taken_at = :taken AND outcome IN ('waiting', 'deferred')
-"""
-
-
-def set_last_moment(session: orm.Session, dispatch: Dispatch, moment: dt.datetime | None) -> None:
-    """From a moment on nobody is handed over any more; whoever waits for later is judged then."""
-    dispatch.last_moment = moment
-    session.flush()
-    session.execute(
-        sa.text(SOONER), {"id": dispatch.id, "taken": dispatch.taken_at, "moment": moment}
-    )
-    jobs.enqueue(session, "outgoing.sweep")
-
-
 STOP = """
 UPDATE deliveries SET outcome = 'stopped' WHERE dispatch_id = :id AND taken_at = :taken
 AND outcome IN ('waiting', 'deferred')
