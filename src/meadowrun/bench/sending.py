@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import zoneinfo
 from collections.abc import Iterator
 
 import sqlalchemy as sa
@@ -69,7 +70,7 @@ def _ready(session: orm.Session, size: int) -> int:
             consent_rule="agreed",
         ),
     )
-    put(session, made, _FIRST_OF_ALL, {"n": size})
+    put(session, made, _FIRST_OF_ALL, {"n": size}, zoneinfo.ZoneInfo("Europe/London"))
     send.dispatch_id, send.taken_at = made.id, made.taken_at
     return made.id
 

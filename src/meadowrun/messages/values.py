@@ -17,10 +17,10 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.signing import PREVIEW_TOKENS
-from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.audience.definition import DefinitionError, parse
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.content.compiled import Compiled
+from meadowrun.core.timing.zones import zone_of
 from meadowrun.core.values import is_whole
 from meadowrun.messages import feeds
 from meadowrun.messages.models import DataTable, Feed, HouseStyle

@@ -6,9 +6,11 @@ theirs.
 """
 
 import datetime as dt
+import zoneinfo
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
@@ -18,11 +20,31 @@ from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.jobs import ask_for
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import set_state
+from meadowrun.outgoing.timing import Timing
 
 #: Deliveries to the people of a query of id, outcome, repeated and control; all are due at once.
 PUT = """
 INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, control)
 SELECT id, :dispatch, :taken, :taken, outcome, repeated, control FROM ({people}) x ORDER BY id
+"""
+#: The same where people of other zones or portions are due at other moments: whoever is judged
+#: anyway (a repeated address, the control group) is at once, and is in no portion. Portions are
+#: drawn by chance.
+PUT_IN_TIME = """
+WITH x AS (
+    SELECT *, outcome = 'waiting' AND NOT repeated AND NOT control AS waits FROM ({people}) p),
+drawn AS (
+    SELECT x.*, CASE WHEN waits THEN (row_number() OVER (PARTITION BY waits
+    ORDER BY hashint8extended(id, :dispatch)) - 1) / CAST(:size AS bigint) END AS portion FROM x)
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, control, portion,
+    stood_on)
+SELECT y.id, :dispatch, :taken, coalesce(z.due, :taken), y.outcome, repeated, control, y.portion,
+    z.stood_on
+FROM drawn y JOIN contacts c ON c.id = y.id
+LEFT JOIN jsonb_to_recordset(CAST(:dues AS jsonb))
+    AS z(zone text, portion bigint, due timestamptz, stood_on jsonb)
+    ON z.zone = coalesce(c.timezone, '') AND z.portion = coalesce(y.portion, 0) AND y.waits
+ORDER BY y.id
 """
 #: From so many people on, claims are planned badly without fresh statistics.
 _MANY = 2000
@@ -39,12 +61,32 @@ def open_dispatch(session: orm.Session, now: dt.datetime, dispatch: Dispatch) ->
     return dispatch
 
 
-def put(session: orm.Session, dispatch: Dispatch, people: str, values: Mapping[str, Any]) -> int:
+def put(
+    session: orm.Session,
+    dispatch: Dispatch,
+    people: str,
+    values: Mapping[str, Any],
+    zone: zoneinfo.ZoneInfo,
+    size: int | None = None,
+) -> int:
     """Adds deliveries to the people of a query with columns id, outcome, repeated and control. Says
-    how many."""
+    how many.
+
+    Args:
+        zone: that of people without one.
+        size: how many of them go together; None: all.
+    """
+    given = {**values, "dispatch": dispatch.id, "taken": dispatch.taken_at}
+    timing = Timing.of(session, dispatch, zone)
+    portions = 1
+    if size is not None:
+        counted = sa.text(f"SELECT count(*) FROM ({people}) p")
+        portions = max(1, -(-session.execute(counted, given).scalar_one() // size))
+    dues = [] if timing.at_once else timing.dues(session, portions)
+    if dues or size is not None:
+        given |= {"dues": orjson.dumps(dues).decode(), "size": size}
     done = session.execute(
-        sa.text(PUT.format(people=people)),
-        {**values, "dispatch": dispatch.id, "taken": dispatch.taken_at},
+        sa.text((PUT_IN_TIME if dues or size is not None else PUT).format(people=people)), given
     )
     found: int = rows_changed(done)
     if found > _MANY:

@@ -32,7 +32,9 @@ from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.outgoing import caps, settling
 from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clean, is_storable
+from meadowrun.outgoing.had import Before
 from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.timing import Timing
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.moment import Moment
@@ -60,6 +62,9 @@ class _Person:
     filled: dict[str, Any]
     tries: int
     verdict: Verdict
+    #: the name of their zone
+    zone: str | None
+    portion: int | None
 
     @property
     def contact_id(self) -> int:
@@ -82,12 +87,14 @@ class BatchWork:
             self.taken = dispatch.taken_at
             self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
             self.last_moment, self.obeys_caps = dispatch.last_moment, dispatch.obeys_caps
+            self.had = Before.of(dispatch)
             claim.key["taken"] = dispatch.taken_at
             self.sender = session.get_one(Sender, dispatch.sender_id)
             self.facts = dispatch.facts
             self.renderer, document = self._edition(session, dispatch.edition_id)
             self.hand: Hand = self.channel.hand(self._parcel(session, dispatch, document, now))
             self.zone = zoneinfo.ZoneInfo(self.settings.timezone)
+            self.timing = Timing.of(session, dispatch, self.zone)
             needs = Needs.of(self.renderer.compiled)
             own = {ref for ref in (self.sender.name_ref, self.sender.address_ref) if ref}
             self.needs = dataclasses.replace(needs, refs=needs.refs | own)
@@ -184,17 +191,27 @@ class BatchWork:
         self.claim.write(session, now, [*gone, *self.results], False, {})
         self.results.clear()
         self.hand.claimed(session, [person.reader for person in found])
-        return self._with_room(session, now, found) if self.obeys_caps else found
+        return self._in_time(session, now, found)
 
-    def _with_room(
+    def _in_time(
         self, session: orm.Session, now: dt.datetime, people: list[_Person]
     ) -> list[_Person]:
-        """Whoever has had as many messages as a limit allows waits until there is room."""
-        numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
-        until = caps.waits(session, numbers, self.channel.kind.key, now, self.zone)
+        """Whoever may get it waits for the first moment at which message limits, hours and their
+        own clock hold together."""
+        room: dict[int, dt.datetime] = {}
+        if self.obeys_caps:
+            numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
+            room = caps.waits(session, numbers, self.channel.kind.key, now, self.zone)
+        if not room and self.timing.at_once:
+            return people
         return [
-            dataclasses.replace(person, verdict=not_before(until[person.contact_id], "cap"))
-            if person.contact_id in until
+            dataclasses.replace(
+                person,
+                verdict=self.timing.verdict(
+                    now, person.zone, person.portion, room.get(person.contact_id)
+                ),
+            )
+            if person.verdict.goes
             else person
             for person in people
         ]
@@ -213,7 +230,7 @@ class BatchWork:
         asked = facts_sql(
             self.topic_id,
             (
-                f", {self.channel.address} AS address, "
+                f", {self.channel.address} AS address, c.timezone AS zone, "
                 f"{fill_sql(self.needs, compiler, self.filler.tables)} AS filled"
             ),
             "LEFT JOIN companies k ON k.id = c.company_id WHERE c.id = ANY(:ids)",
@@ -240,6 +257,7 @@ class BatchWork:
             return self._read(session, now, ids[:middle], claimed) + self._read(
                 session, now, ids[middle:], claimed
             )
+        before = self.had.among(session, list(claimed), now)
         return [
             _Person(
                 Reader(row.id, claimed[row.id].number, row.address),
@@ -249,11 +267,14 @@ class BatchWork:
                     Facts.of(
                         row,
                         repeated_address=claimed[row.id].repeated,
+                        had_before=row.id in before,
                         too_late=self.last_moment is not None and now >= self.last_moment,
                         control=claimed[row.id].control,
                     ),
                     self.rule,
                 ),
+                row.zone,
+                claimed[row.id].portion,
             )
             for row in rows
         ]

@@ -20,7 +20,9 @@ from meadowrun.core import wording
 from meadowrun.core.channels import CHANNELS
 from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, room_for
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.zones import zone_of
 from meadowrun.outgoing.models import MessageLimit
+from meadowrun.outgoing.timing import ZONES, judge_again
 
 #: A message may go so many days after its audience was settled.
 _LATEST = dt.timedelta(days=32)
@@ -35,13 +37,6 @@ AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
     OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b))
 """
 
-#: Whoever waits for room is judged again at once.
-AGAIN = """
-UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
-AND stood_on->>'because' = 'cap'
-"""
-
-
 #: Who had as many messages as one limit allows: contacts. `starts` says for each zone when its
 #: period began; a contact without a zone has that of the organisation.
 FULL = """
@@ -53,7 +48,6 @@ WHERE s.counts AND {of} AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
 AND d.taken_at >= :taken_{n} AND d.at {after} z.since
 GROUP BY d.contact_id HAVING count(*) >= :most_{n}
 """
-_ZONES = "SELECT DISTINCT timezone FROM contacts"
 
 
 def full_sql(
@@ -64,11 +58,12 @@ def full_sql(
     asked = [one.cap for one in limits(session) if one.channel in ("", channel)]
     if not asked:
         return "", {}
-    names = session.scalars(sa.text(_ZONES)).all()
+    names = session.scalars(sa.text(ZONES)).all()
     parts, values = [], dict[str, Any]()
     for n, cap in enumerate(asked):
         starts = [
-            {"name": name, "since": cap.since(now, _zone(name, zone)).isoformat()} for name in names
+            {"name": name, "since": cap.since(now, (zone_of(name) or zone)).isoformat()}
+            for name in names
         ]
         values |= {
             f"starts_{n}": json.dumps(starts),
@@ -119,19 +114,12 @@ def waits(
     for contact, place, of, at in rows:
         had.setdefault(contact, []).append((of, at))
         if contact not in zones:
-            zones[contact] = _zone(place, zone)
+            zones[contact] = zone_of(place) or zone
     found = {
         contact: room_for(asked, moments, channel, now, zones[contact])
         for contact, moments in had.items()
     }
     return {contact: until for contact, until in found.items() if until is not None}
-
-
-def _zone(name: str | None, otherwise: zoneinfo.ZoneInfo) -> zoneinfo.ZoneInfo:
-    try:
-        return zoneinfo.ZoneInfo(name) if name else otherwise
-    except (zoneinfo.ZoneInfoNotFoundError, ValueError):
-        return otherwise
 
 
 def save(session: orm.Session, actor: Actor, now: dt.datetime, cap: Cap) -> MessageLimit:
@@ -195,5 +183,5 @@ def _changed(
     """Writes down that a limit is another, and has everybody judged again who waits for room."""
     audit.record(session, actor, now, did, "limit", limit.id, str.__str__(limit.cap.words()))
     session.flush()
-    session.execute(sa.text(AGAIN), {"now": now})
+    judge_again(session, now)
     jobs.enqueue(session, "outgoing.sweep")

@@ -51,7 +51,7 @@ LOCKED = "SELECT pg_try_advisory_lock(:locks, :lock)"
 FREE = """d.outcome IN ('waiting', 'deferred') AND d.due <= :now
     AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b))"""
 
-#: Claims who is due longest: contact, number, tries, repeated, control. Of several to one contact
+#: Claims who is due longest: contact, number, tries, repeated, control, portion. Of several to one contact
 #: the
 #: first, and only contacts whom no other
 #: worker judges at this moment: they are locked until the verdict on them is written. Who is merely
@@ -75,7 +75,7 @@ THEN :now ELSE d.at END,
     outcome = CASE WHEN :whole THEN 'in_hand' ELSE d.outcome END
 FROM chosen x WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken
 AND d.contact_id = x.contact_id AND d.occurrence = x.occurrence
-RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control
+RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion
 """
 
 #: The same for a batch that failed before: it keeps its people, under a new token.
@@ -85,7 +85,7 @@ THEN :now ELSE d.at END,
     outcome = CASE WHEN :whole THEN 'in_hand' ELSE d.outcome END
 WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.claim = :former
 AND d.outcome IN ('waiting', 'deferred') AND d.due <= :now
-RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control
+RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion
 """
 
 #: Notes some people of the batch as being handed over, while the dispatch runs: their contacts.
@@ -125,12 +125,14 @@ RETURNING d.contact_id
 
 class Claimed(NamedTuple):
     """One claimed person: the delivery's number, how often the gateway delayed, whether
-    the address is on another record of the audience, and whether they are in the control group."""
+    the address is on another record of the audience, whether they are in the control group, and in
+    which portion."""
 
     number: int
     tries: int
     repeated: bool
     control: bool
+    portion: int | None
 
 
 class ClaimLost(Exception):
@@ -244,7 +246,7 @@ class Claim:
             {**self.key, "now": now, "most": BATCH, "whole": whole},
         )
         return {
-            row.contact_id: Claimed(row.number, row.tries, row.repeated, row.control)
+            row.contact_id: Claimed(row.number, row.tries, row.repeated, row.control, row.portion)
             for row in rows
         }
 

@@ -12,10 +12,10 @@ from sqlalchemy import orm
 
 from meadowrun.base import signing
 from meadowrun.base.settings import Settings
-from meadowrun.core.audience.dates import zone_of
 from meadowrun.core.content import in_app as in_app_messages
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.filling import CannotRender
+from meadowrun.core.timing.zones import zone_of
 from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import Needs, nested, of_people

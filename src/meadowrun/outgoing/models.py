@@ -10,6 +10,7 @@ from sqlalchemy import orm
 from meadowrun.base.db import Base
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.outcomes import OUTCOMES
+from meadowrun.core.timing.hours import Hours
 
 #: In this order a number is drawn for each delivery.
 NUMBERS = sa.Sequence("delivery_numbers", metadata=Base.metadata)
@@ -46,6 +47,20 @@ class Dispatch(Base):
     #: own messages count for that
     obeys_caps: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     counts: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    #: the time on each person's own clock at which it reaches them (without a zone); empty: as soon
+    #: as it may
+    local_at: orm.Mapped[dt.datetime | None] = orm.mapped_column(sa.DateTime(timezone=False))
+    #: what becomes of people whose time had passed when it started, one of PASSED
+    passed: orm.Mapped[str] = orm.mapped_column(server_default="next_day")
+    #: the hours within which it reaches people, on their own clock: {} at any hour, or {"from":
+    #: "09:00", "to": "17:00", "days": [0, …], "calendar": number of the holidays}
+    hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: minutes between two portions; 0: all at once
+    portion_gap: orm.Mapped[int] = orm.mapped_column(server_default="0")
+    #: whom it leaves out because they had it before, one of AGAIN_RULES, and for the campaign's
+    #: within how many days
+    again_rule: orm.Mapped[str] = orm.mapped_column(server_default="each")
+    again_days: orm.Mapped[int] = orm.mapped_column(server_default="30")
     #: from then on nobody is handed over any more; empty: there is no such moment
     last_moment: orm.Mapped[dt.datetime | None]
     #: when its audience was settled, or it was opened; every delivery carries it, so that their key
@@ -111,6 +126,8 @@ class Delivery(Base):
     repeated: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: of the control group, settled with the audience
     control: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: in which portion it goes, from 0; empty: there are none
+    portion: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
     #: how often it was put off, by the gateway or for want of a feed
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: the token of the batch that has it, and since when, by the database's own clock. Free is what
@@ -175,6 +192,43 @@ class MessageLimit(Base):
     def cap(self) -> Cap:
         """As the rules know it."""
         return Cap(self.most, self.length, self.unit, self.channel)
+
+
+class QuietHours(Base):
+    """Hours of the night in which nothing but service messages leaves on a channel, on each
+    person's own clock."""
+
+    __tablename__ = "quiet_hours"
+    channel: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    #: minutes of the day
+    begins: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger)
+    ends: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger)
+    #: what becomes of what would leave in them: wait, or drop
+    does: orm.Mapped[str] = orm.mapped_column(
+        sa.Text, sa.CheckConstraint("does IN ('wait', 'drop')", name="does")
+    )
+    changed_by: orm.Mapped[str]
+    changed_at: orm.Mapped[dt.datetime]
+
+    @property
+    def open(self) -> Hours:
+        """When messages leave: the hours of the day that are not quiet."""
+        return Hours(self.begins, self.ends).opposite()
+
+
+class Holidays(Base):
+    """Days on which sends that name them do not go."""
+
+    __tablename__ = "holidays"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    name: orm.Mapped[str] = orm.mapped_column(unique=True)
+    #: the country whose public holidays they are (ISO 3166-1, or with a part: "GB-SCT"); empty:
+    #: days from a file
+    country: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: {"2026-12-25": "Christmas Day"}; of a country worked out anew each year
+    days: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    changed_by: orm.Mapped[str]
+    changed_at: orm.Mapped[dt.datetime]
 
 
 class Reaction(Base):

@@ -5,11 +5,12 @@ from collections.abc import Callable, Hashable, Iterable
 from typing import Any
 
 from meadowrun.base.db import as_like
-from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling, zone_of
+from meadowrun.core.audience.dates import Clock, between_month_days, month_days, rolling
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.letters import FORMS
 from meadowrun.core.audience.nodes import Definition, Node, Span
 from meadowrun.core.audience.spans import span_moments
+from meadowrun.core.timing.zones import zone_of
 from meadowrun.segments.condition import condition_of
 
 #: Keeps a line on events a set of its own, asked once and looked up in. Left to itself the planner

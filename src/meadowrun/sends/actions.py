@@ -32,6 +32,7 @@ from meadowrun.people.models import EventKind
 from meadowrun.people.queries import definitions_using, dictionary
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import EDITABLE, channel_of, hours
+from meadowrun.sends.timing import has_passed, starts
 
 
 def create(
@@ -191,7 +192,7 @@ def start(
     problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
     if problems:
         raise Invalid(problems[0].text, problems[0].slot)
-    if send.leaves_at is not None and send.leaves_at < now - dt.timedelta(minutes=5):
+    if has_passed(session, send, now):
         raise Invalid(
             "The time it should go out has passed. Choose another, or send it now.", "leaves"
         )
@@ -202,7 +203,8 @@ def start(
     send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
     send.started_by = actor.name
     send.changed_at = now
-    if send.leaves_at is None or send.leaves_at <= now:
+    send.begins_at = starts(session, send, now)
+    if send.begins_at <= now:
         send.state = "taking"
         jobs.enqueue(session, "sends.take", send_id=send.id)
     else:

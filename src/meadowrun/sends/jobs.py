@@ -22,6 +22,7 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience_of, channel_of, picked_sql
+from meadowrun.sends.timing import last_moment
 
 
 @jobs.task("sends.take", "waited")
@@ -32,16 +33,13 @@ def take(send_id: int) -> None:
         if send is None or send.state != "taking":
             return
         now = clock.now(session)
-        settings = context().settings
+        zone = zoneinfo.ZoneInfo(context().settings.timezone)
         try:
-            who = audience_of(
-                Moment(session, dictionary(session), now, zoneinfo.ZoneInfo(settings.timezone)),
-                send,
-            )
+            who = audience_of(Moment(session, dictionary(session), now, zone), send)
         except Invalid as problem:
             send.state, send.problem = "draft", str(problem)
             return
-        people, values = picked_sql(send, who, channel_of(session, send))
+        people, values = picked_sql(send, who, channel_of(session, send), now)
         if send.audience_limit is not None:
             going = session.execute(
                 sa.text(f"SELECT count(place) FROM ({people}) p"), values
@@ -56,6 +54,8 @@ def take(send_id: int) -> None:
             "SELECT id, CASE WHEN place > :most THEN 'over_limit' ELSE 'waiting' END AS outcome, "
             f"repeated_address AS repeated, control FROM ({people}) x",
             {**values, "most": send.audience_limit},
+            zone,
+            send.portion_size,
         )
         seal(session, dispatch, size)
         send.dispatch_id, send.taken_at, send.state, send.problem = (
@@ -87,7 +87,13 @@ def _dispatch(session: orm.Session, now: dt.datetime, send: Send) -> Dispatch:
         consent_rule=send.consent_rule,
         obeys_caps=send.obeys_caps and not waits_there,
         counts=send.counts and not waits_there,
-        last_moment=now.replace(microsecond=0) + dt.timedelta(hours=send.within_hours),
+        local_at=send.local_at,
+        passed=send.passed,
+        hours={} if waits_there else send.hours,
+        portion_gap=send.portion_gap if send.portion_size else 0,
+        again_rule=send.again_rule,
+        again_days=send.again_days,
+        last_moment=last_moment(session, send, now),
         facts=send.facts,
     )
 
@@ -99,7 +105,7 @@ def sweep() -> None:
         now = clock.now(session)
         for send in session.scalars(
             sa.select(Send)
-            .where(Send.state == "planned", Send.leaves_at <= now)
+            .where(Send.state == "planned", Send.begins_at <= now)
             .with_for_update(skip_locked=True)
         ):
             send.state = "taking"

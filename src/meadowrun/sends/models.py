@@ -44,6 +44,21 @@ class Send(Base):
     control: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: the moment it goes, empty: as soon as it is started
     leaves_at: orm.Mapped[dt.datetime | None]
+    #: the time on each person's own clock (without a zone); empty: `leaves_at` is for all at once
+    local_at: orm.Mapped[dt.datetime | None] = orm.mapped_column(sa.DateTime(timezone=False))
+    #: what becomes of people whose time has passed when it starts, one of PASSED
+    passed: orm.Mapped[str] = orm.mapped_column(server_default="next_day")
+    #: when a planned one starts: its moment, or when that comes first on anybody's clock
+    begins_at: orm.Mapped[dt.datetime | None]
+    #: the hours within which it reaches people, on their own clock, as a dispatch keeps them
+    hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: how many people go together, and how many minutes after each other; empty: all at once
+    portion_size: orm.Mapped[int | None]
+    portion_gap: orm.Mapped[int] = orm.mapped_column(server_default="30")
+    #: whom it leaves out because they had it before, one of AGAIN_RULES, and for the campaign's
+    #: within how many days
+    again_rule: orm.Mapped[str] = orm.mapped_column(server_default="each")
+    again_days: orm.Mapped[int] = orm.mapped_column(server_default="30")
     #: whether it waits where people have had as many messages as a limit allows, and whether its
     #: messages count for that
     obeys_caps: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
@@ -69,7 +84,7 @@ class Send(Base):
     started_by: orm.Mapped[str] = orm.mapped_column(server_default="")
     dispatch: orm.Mapped[Dispatch | None] = orm.relationship(lazy="selectin")
     __table_args__ = (
-        sa.Index("ix_sends_due", "leaves_at", postgresql_where=sa.text("state = 'planned'")),
+        sa.Index("ix_sends_due", "begins_at", postgresql_where=sa.text("state = 'planned'")),
     )
 
     @property

@@ -21,9 +21,11 @@ from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import AS_IT_LEAVES, verdict_sql
 from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.hours import Hours
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
 from meadowrun.outgoing import caps
+from meadowrun.outgoing.had import Before
 from meadowrun.people.models import PeopleList
 from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
@@ -31,6 +33,7 @@ from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.models import Segment
 from meadowrun.sends.models import Send
+from meadowrun.sends.timing import quiet_of
 
 #: States in which the sheet may still be changed.
 EDITABLE = ("draft", "planned")
@@ -205,24 +208,35 @@ def _repeated(channel: str) -> str:
     )
 
 
-def facts_of_audience(send: Send, who: Audience, channel: str) -> str:
-    """SQL over everybody of an audience: what the verdict asks, and `pick`, by which an audience
-    limit picks by chance."""
+def facts_of_audience(
+    send: Send, who: Audience, channel: str, now: dt.datetime
+) -> tuple[str, dict[str, Any]]:
+    """SQL over everybody of an audience: what the verdict asks, their zone, and `pick`, by which an
+    audience limit picks by chance; with its bind values."""
+    had, values = had_before(send).sql(now)
     pick = (
         f"md5(f.id || ':send:{int(send.id)}')"
         if send.audience_limit is not None
         else "hashint8(f.id)::text"
     )
     return (
-        f"SELECT f.*, {_repeated(channel)}, "
+        f"SELECT f.*, {_repeated(channel)}, c.timezone AS zone, "
+        f"{f'c.id IN ({had})' if had else 'FALSE'} AS had_before, "
         f"{who.control} AS control, {pick} AS pick FROM "
         f"({facts_sql(send.topic_id, channel=channel)}) "
         "f JOIN contacts c USING (id) "
         f"WHERE {who.predicate}"
-    )
+    ), who.values | values
 
 
-def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, Any]]:
+def had_before(send: Send) -> Before:
+    """Whom a send leaves out because they had it before."""
+    return Before(send.again_rule, send.again_days, send.message_id, send.campaign_id)
+
+
+def picked_sql(
+    send: Send, who: Audience, channel: str, now: dt.datetime
+) -> tuple[str, dict[str, Any]]:
     """SQL over everybody of an audience: id, repeated_address, control, and, where the send has a
     audience limit, `place`, counted by chance among those who would get it now and are not in the
     control group, empty for the others; with its bind values."""
@@ -233,11 +247,12 @@ def picked_sql(send: Send, who: Audience, channel: str) -> tuple[str, dict[str, 
             f"{who.control} AS control, NULL::bigint AS place FROM contacts c WHERE {who.predicate}"
         ), who.values
     would = f"({verdict_sql(send.consent_rule, AS_IT_LEAVES)} = 'go')"
+    facts, values = facts_of_audience(send, who, channel, now)
     return (
         f"SELECT id, repeated_address, control, CASE WHEN {would} THEN row_number() OVER "
         f"(PARTITION BY {would} ORDER BY pick) END AS place FROM "
-        f"({facts_of_audience(send, who, channel)}) x",
-        who.values,
+        f"({facts}) x",
+        values,
     )
 
 
@@ -256,6 +271,8 @@ class Estimate:
     included: list[tuple[str, int]]
     #: how many of those who may get it have had as many messages as a limit allows
     without_room: int
+    #: how many of those who may get it are of which zone; empty where nobody asks
+    zones: tuple[tuple[str | None, int], ...]
     #: a few of those who would get it, spread over the audience by a fixed shuffle
     some: tuple[int, ...]
 
@@ -286,8 +303,14 @@ def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
 
 
 def hours(send: Send) -> tuple[int, int] | None:
-    """The hours in which a send goes, on the clock its moment was named in; None while it has no
-    moment."""
+    """The hours in which a send reaches people, on their clock or on that its moment was named in;
+    None while nothing is said of it."""
+    if send.local_at is not None:
+        return send.local_at.hour, send.local_at.hour + 1
+    if send.hours:
+        within = Hours.of(send.hours)
+        if within.begins < within.ends:
+            return within.begins // 60, -(-within.ends // 60)
     if send.leaves_at is None:
         return None
     hour = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)).hour
@@ -303,6 +326,10 @@ SELECT {verdict} AS said, count(*) AS people, (array_agg(id ORDER BY pick))[1:{s
     count(*) FILTER (WHERE {full}) AS full
 FROM ({facts}) x GROUP BY 1
 """
+#: Of which zones those are who would get it.
+_ZONES_OF = """
+SELECT zone, count(*) AS people FROM ({facts}) x WHERE {verdict} = 'go' GROUP BY 1 ORDER BY 1
+"""
 
 
 def estimate(moment: Moment, send: Send) -> Estimate:
@@ -313,13 +340,16 @@ def estimate(moment: Moment, send: Send) -> Estimate:
         if send.obeys_caps and not CHANNELS[channel].waits_there
         else ("", {})
     )
+    facts, asked_of = facts_of_audience(send, who, channel, moment.now)
+    verdict = verdict_sql(send.consent_rule, AS_IT_LEAVES)
     asked = _SAID.format(
-        verdict=verdict_sql(send.consent_rule, AS_IT_LEAVES),
-        some=SOME,
-        full=f"id IN ({full})" if full else "FALSE",
-        facts=facts_of_audience(send, who, channel),
+        verdict=verdict, some=SOME, full=f"id IN ({full})" if full else "FALSE", facts=facts
     )
-    rows = moment.session.execute(sa.text(asked), who.values | values).all()
+    rows = moment.session.execute(sa.text(asked), asked_of | values).all()
+    zones: tuple[tuple[str | None, int], ...] = ()
+    if send.local_at or send.hours or send.portion_size or quiet_of(moment.session, send, channel):
+        counted = sa.text(_ZONES_OF.format(verdict=verdict, facts=facts))
+        zones = tuple((row.zone, row.people) for row in moment.session.execute(counted, asked_of))
     outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
     going, over = under(outcomes.get("go", 0), send.audience_limit, send.limit_rule)
@@ -356,7 +386,7 @@ def estimate(moment: Moment, send: Send) -> Estimate:
             )
         )
     without_room = sum(row.full for row in rows if row.said == "go")
-    return Estimate(total, outcomes, left_out, included, without_room, some)
+    return Estimate(total, outcomes, left_out, included, without_room, zones, some)
 
 
 def kept_estimate(
@@ -375,6 +405,9 @@ def kept_estimate(
         send.audience_limit,
         send.limit_rule,
         send.message_id,
+        send.again_rule,
+        send.again_days,
+        bool(send.local_at or send.hours or send.portion_size),
         str([one.cap for one in caps.limits(moment.session)] if send.obeys_caps else []),
         str([s and s.definition for s in segments]),
     )

@@ -3,17 +3,9 @@
 import calendar
 import dataclasses
 import datetime as dt
-import functools
 import zoneinfo
 
-
-@functools.lru_cache(maxsize=1000)
-def zone_of(name: str | None) -> zoneinfo.ZoneInfo | None:
-    """The zone of this name; None when it is blank or there is none."""
-    try:
-        return zoneinfo.ZoneInfo(name) if name else None
-    except (ValueError, zoneinfo.ZoneInfoNotFoundError, OSError):
-        return None
+from meadowrun.core.timing.zones import zone_of
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

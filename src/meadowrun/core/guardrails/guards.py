@@ -15,7 +15,7 @@ import numpy.typing as npt
 #: something of theirs.
 RULES = ("agreed", "not_refused", "service")
 #: Facts that only a send has: of a set of people they are not asked.
-OF_A_SEND = frozenset({"repeated_address", "too_late", "control"})
+OF_A_SEND = frozenset({"repeated_address", "had_before", "too_late", "control"})
 #: Facts that are not known before it leaves.
 AS_IT_LEAVES = frozenset({"too_late"})
 #: Facts in NumPy: yes, no, not known.
@@ -39,6 +39,8 @@ class Facts:
     channel_consent: bool | None
     #: this address already gets this send under another record
     repeated_address: bool = False
+    #: they had this before, and the send is once for each person
+    had_before: bool = False
     #: the last moment for this send has come
     too_late: bool = False
     #: of the control group: qualifies, and gets nothing, so that those who got it can be compared
@@ -145,6 +147,7 @@ GUARDS = (
         ("agreed",),
     ),
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
+    Guard("had_it", "had_before", ((Is("had_before", True),),)),
     Guard("late", "last_moment", ((Is("too_late", True),),)),
     Guard("control", "control_group", ((Is("control", True),),)),
 )

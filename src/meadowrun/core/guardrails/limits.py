@@ -76,6 +76,24 @@ def caps_words(obeys: bool, counts: bool) -> Wording:
     )
 
 
+#: Whom a send leaves out because they had it before: nobody; whoever ever had this message; whoever
+#: had anything of this campaign within some days.
+AGAIN_RULES = ("each", "message", "campaign")
+MOST_AGAIN_DAYS = 730
+
+
+def again_words(rule: str, days: int) -> Wording:
+    """Whom a send leaves out because they had it before, in words."""
+    if rule == "message":
+        return Wording("nobody who had this message before")
+    if rule == "campaign":
+        return Wording(
+            "nobody who had something of this campaign in the last %(days)s",
+            days=wording.count_of(days, "day"),
+        )
+    return Wording("also those who had it before")
+
+
 #: Hours after its start within which a send can have to be handed over.
 WITHIN = (1, 6, 24, 72, 168, 720)
 

@@ -33,6 +33,7 @@ TABLE = (
     Outcome("control", Wording("Control group")),
     Outcome("over_limit", Wording("Over the audience limit")),
     Outcome("duplicate", Wording("Duplicate address")),
+    Outcome("had_it", Wording("Already had it")),
     Outcome("no_consent", Wording("No consent for email"), lack=Wording("did not agree to it")),
     Outcome("suppressed", Wording("Suppressed"), lack="suppressed"),
     Outcome("no_address", Wording("No email address"), lack=Wording("without an address")),
@@ -41,6 +42,7 @@ TABLE = (
         "bounced_before", Wording("Address bounced before"), lack=Wording("whose address bounced")
     ),
     Outcome("not_rendered", Wording("Could not be filled in")),
+    Outcome("quiet", Wording("In quiet hours")),
     Outcome("late", Wording("Not sent in time")),
     Outcome("stopped", Wording("Stopped before sending")),
 )
@@ -65,7 +67,13 @@ REASONS = {
     "repeated_address": Wording("another record with it gets this"),
     "control_group": Wording("qualifies, and is compared with those who get it"),
     "last_moment": Wording("it could not be handed over before its last moment"),
+    "had_before": Wording("it has had this before, and the send is once for each person"),
     "cap": Wording("a message limit is reached"),
+    "hours": Wording("it is outside the hours of this send"),
+    "quiet_hours": Wording("it is within the quiet hours"),
+    "own_clock": Wording("the time has not come on their own clock"),
+    "portion": Wording("their portion comes later"),
+    "passed": Wording("the time had passed on their own clock when it started"),
     "feed": Wording("a feed has no answer"),
     "gateway": Wording("the gateway asked to try again later"),
 }

@@ -1,0 +1,172 @@
+"""When what leaves may reach each person: at once or at a moment on their own clock, within hours,
+all at once or in portions."""
+
+import dataclasses
+import datetime as dt
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from meadowrun.core import wording
+from meadowrun.core.language import Wording
+from meadowrun.core.timing.hours import Hours, first_open
+from meadowrun.core.timing.zones import moment_of
+
+#: What becomes of people on whose clock the moment had passed when it started: it goes at once, at
+#: the same time of the next day, or not at all.
+PASSED = {
+    "now": Wording("get it at once"),
+    "next_day": Wording("get it the next day"),
+    "skip": Wording("do not get it"),
+}
+#: The most portions of one audience, and the minutes between two of them that can be chosen.
+MOST_PORTIONS = 1000
+GAPS = (5, 10, 15, 30, 60, 120, 240, 1440)
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Moments:
+    """When one dispatch may reach people, whatever else is asked of them."""
+
+    #: when it started
+    starts: dt.datetime
+    #: the time on each person's own clock (naive); None: for all at once
+    local: dt.datetime | None = None
+    #: one of PASSED
+    passed: str = "next_day"
+    hours: Hours = Hours()
+    #: minutes between two portions
+    gap: int = 0
+
+    @property
+    def at_once(self) -> bool:
+        """Whether it may reach everybody from its start on, at any hour."""
+        return self.local is None and self.hours.always and not self.gap
+
+    def begins(self, zone: dt.tzinfo) -> dt.datetime | None:
+        """From when on it may reach people of a zone; None: never, since their moment has
+        passed."""
+        if self.local is None:
+            return self.starts
+        here = moment_of(self.local, zone)
+        if here >= self.starts:
+            return here
+        if self.passed == "now":
+            return self.starts
+        if self.passed == "skip":
+            return None
+        day = self.local
+        while here < self.starts:
+            day += dt.timedelta(days=1)
+            here = moment_of(day, zone)
+        return here
+
+    def portions(self, zone: dt.tzinfo, count: int) -> list[dt.datetime]:
+        """From when on each of the first so many portions may reach people of a zone; fewer where
+        hours never open. A gap that ends outside the hours goes on at the next opening, so that
+        what gathers overnight does not leave as one."""
+        begins = self.begins(zone)
+        found: list[dt.datetime] = []
+        at = begins and self.hours.first_open(begins, zone)
+        while at is not None and len(found) < count:
+            found.append(at)
+            at = self.hours.first_open(at + dt.timedelta(minutes=self.gap), zone)
+        return found
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Waited:
+    """Until when one person waits, and because of what (one of REASONS)."""
+
+    until: dt.datetime
+    because: str
+
+
+def first_moment(
+    now: dt.datetime,
+    zone: dt.tzinfo,
+    not_before: Mapping[str, dt.datetime | None],
+    hours: Mapping[str, Hours],
+) -> Waited | None:
+    """The first moment from now on at which all rules hold together, and the rule that it waits
+    for; None: now.
+
+    Args:
+        not_before: reason → the moment from which on the rule lets it go, for good.
+        hours: reason → hours outside of which it does not go.
+
+    A rule of the first kind never closes again, so the first moment that the hours of all share
+    from the latest of them on is the answer. Where the hours never meet, it waits for as long as
+    is searched.
+    """
+    at, because = now, ""
+    for reason, moment in not_before.items():
+        if moment is not None and moment > at:
+            at, because = moment, reason
+    opens = first_open(list(hours.values()), at, zone)
+    if opens == at:
+        return Waited(at, because) if because else None
+    shut = next(name for name, one in hours.items() if one.first_open(at, zone) != at)
+    return Waited(opens or at + dt.timedelta(days=400), shut)
+
+
+def portion_words(size: int | None, gap: int) -> Wording:
+    """How fast it leaves, in words: “all at once”, “in portions of 500, one every 30 minutes”."""
+    if size is None:
+        return Wording("all at once")
+    return Wording(
+        "in portions of %(size)s, one every %(gap)s",
+        size=wording.number(size),
+        gap=gap_words(gap),
+    )
+
+
+def gap_words(minutes: int) -> Wording:
+    """30 → “30 minutes”, 60 → “hour”, 1440 → “day”."""
+    if minutes == 1440:
+        return Wording("day")
+    if minutes == 60:
+        return Wording("hour")
+    if minutes % 60 == 0:
+        return wording.count_of(minutes // 60, "hour")
+    return wording.count_of(minutes, "minute")
+
+
+def by_hour(
+    people: Iterable[tuple[dt.tzinfo, int]],
+    moments: Moments,
+    quiet: Sequence[Hours],
+    portion: int | None,
+) -> list[tuple[dt.datetime, int]]:
+    """How many people get it when: (moment, people), in order. Whoever is never reached is left
+    out.
+
+    Args:
+        people: zone → how many of its people may get it.
+        quiet: further hours that must be open.
+        portion: how many people of all zones go together.
+    """
+    counted = list(people)
+    total = sum(count for _, count in counted)
+    portions = -(-total // portion) if portion and total else 1
+    found: dict[dt.datetime, int] = {}
+    for zone, count in counted:
+        starts = moments.portions(zone, portions)
+        for number, begins in enumerate(starts):
+            # Portions are drawn by chance: a zone has its share of each.
+            share = count * (number + 1) // portions - count * number // portions
+            at = first_open([moments.hours, *quiet], begins, zone)
+            if share and at is not None:
+                found[at] = found.get(at, 0) + share
+    return sorted(found.items())
+
+
+def from_kept(
+    starts: dt.datetime,
+    local: dt.datetime | None,
+    passed: str,
+    hours: Mapping[str, Any],
+    closed: Iterable[dt.date],
+    gap: int,
+) -> Moments:
+    """Moments from how a dispatch keeps them."""
+    return Moments(starts, local, passed, Hours.of(hours, frozenset(closed)), gap)

@@ -1,0 +1,128 @@
+"""When a dispatch may reach each person: its moments and hours, and the quiet hours of its
+channel."""
+
+import datetime as dt
+import zoneinfo
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.core.guardrails.verdict import GO, Verdict, not_before
+from meadowrun.core.timing.hours import Hours
+from meadowrun.core.timing.moments import Moments, first_moment
+from meadowrun.core.timing.zones import zone_of
+from meadowrun.outgoing import calendars
+from meadowrun.outgoing.models import Dispatch, QuietHours
+
+ZONES = "SELECT DISTINCT timezone FROM contacts"
+
+#: Whoever waits for room or for hours is judged again at once: everybody, or some contacts.
+AGAIN = """
+UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
+AND stood_on->>'because' IN ('cap', 'hours', 'quiet_hours')
+AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
+"""
+
+
+def judge_again(session: orm.Session, now: dt.datetime, contacts: list[int] | None = None) -> None:
+    """Has everybody judged again who waits for room or for hours, or (not None) some of them:
+    what they wait for has changed."""
+    session.execute(sa.text(AGAIN), {"now": now, "contacts": contacts})
+
+
+class Timing:
+    """When one dispatch may reach people of each zone."""
+
+    def __init__(self, moments: Moments, quiet: QuietHours | None, zone: zoneinfo.ZoneInfo):
+        self.moments, self._zone = moments, zone
+        #: reason → hours outside of which nobody is reached yet
+        self._waits_for: dict[str, Hours] = {}
+        if not moments.hours.always:
+            self._waits_for["hours"] = moments.hours
+        #: hours outside of which it is not sent at all
+        self._drops: Hours | None = None
+        if quiet is not None and quiet.does == "wait":
+            self._waits_for["quiet_hours"] = quiet.open
+        elif quiet is not None:
+            self._drops = quiet.open
+        self._portions: dict[str | None, list[dt.datetime]] = {}
+
+    @classmethod
+    def of(cls, session: orm.Session, dispatch: Dispatch, zone: zoneinfo.ZoneInfo) -> "Timing":
+        """That of a dispatch as things are now; `zone` is that of people without one."""
+        moments = Moments(
+            dispatch.taken_at,
+            dispatch.local_at,
+            dispatch.passed,
+            calendars.hours_of(session, dispatch.hours),
+            dispatch.portion_gap,
+        )
+        exempt = dispatch.consent_rule == "service"
+        return cls(moments, None if exempt else session.get(QuietHours, dispatch.channel), zone)
+
+    @property
+    def open(self) -> list[Hours]:
+        """All hours that must be open before somebody is reached."""
+        return list(self._waits_for.values())
+
+    @property
+    def at_once(self) -> bool:
+        """Whether nobody ever waits or is left out because of it."""
+        return self.moments.at_once and not self._waits_for and self._drops is None
+
+    def verdict(
+        self,
+        now: dt.datetime,
+        zone_name: str | None,
+        portion: int | None,
+        room: dt.datetime | None = None,
+    ) -> Verdict:
+        """Whether somebody of a zone and a portion is reached now, until when they wait, or why
+        they are not; `room` is when message limits leave room for them."""
+        if self.at_once and room is None:
+            return GO
+        zone = zone_of(zone_name) or self._zone
+        begins = self._begins(zone_name, zone, portion or 0)
+        if begins is None:
+            return Verdict("late", "passed")
+        own = "portion" if portion else "own_clock"
+        waited = first_moment(now, zone, {own: begins, "cap": room}, self._waits_for)
+        if waited is not None:
+            return not_before(waited.until, waited.because)
+        if self._drops is not None and not self._drops.is_open(now, zone):
+            return Verdict("quiet", "quiet_hours")
+        return GO
+
+    def _begins(
+        self, name: str | None, zone: zoneinfo.ZoneInfo, portion: int
+    ) -> dt.datetime | None:
+        """From when on a portion may reach people of a zone; None: never."""
+        if not portion:
+            return self.moments.begins(zone)
+        known = self._portions.get(name, [])
+        if portion >= len(known):
+            known = self._portions[name] = self.moments.portions(zone, portion + 100)
+        if portion < len(known):
+            return known[portion]
+        # Hours that never open: nobody is reached before the last moment.
+        return known[-1] if known else self.moments.begins(zone)
+
+    def dues(self, session: orm.Session, portions: int) -> list[dict[str, Any]]:
+        """For people of each zone on file and each portion: from when on they may be claimed, and
+        what they wait for until then; {zone, portion, due, because}."""
+        starts = self.moments.starts
+        found = []
+        for name in session.scalars(sa.text(ZONES)):
+            for portion in range(portions):
+                said = self.verdict(starts, name, portion)
+                if said.until is not None:
+                    found.append(
+                        {
+                            "zone": name or "",
+                            "portion": portion,
+                            "due": said.until.isoformat(),
+                            "stood_on": said.to_json(),
+                        }
+                    )
+        return found
