@@ -63,7 +63,7 @@ def test_a_send_is_put_together_without_leaving_its_sheet(page):
     page.click("#w-message")
     page.type("#w-new", "Said on the spot")
     typed(page, Keys.ENTER)
-    page.says("Said on the spot email, draft 1")
+    page.says("Said on the spot (email, draft 1")
     # Another one by the mouse: the row that was pressed is the one that is taken, also when the
     # field loses the focus by it.
     page.click("#w-message")

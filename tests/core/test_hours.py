@@ -201,7 +201,7 @@ def test_a_moment_on_each_persons_own_clock(starts, local, passed, zone, begins)
 def test_every_zone_gets_a_moment_on_the_days_its_clock_changes():
     """In every zone of the tz database, at every half hour of 2027: a time that clocks show is
     exactly that time; one that they skip moves forward, by less than a day."""
-    first = dt.datetime(2027, 1, 1)
+    first = dt.datetime.fromisoformat("2027-01-01")
     for name in sorted(zoneinfo.available_timezones()):
         zone = zoneinfo.ZoneInfo(name)
         for day in range(0, 365):
@@ -239,9 +239,13 @@ def test_the_first_moment_at_which_all_rules_hold():
 
 def test_when_people_get_it_adds_up():
     moments = Moments(
-        at("2026-11-22T19:00"), dt.datetime(2026, 11, 23, 9), "next_day", Hours.of(WORK), 60
+        at("2026-11-22T19:00"),
+        dt.datetime.fromisoformat("2026-11-23T09:00"),
+        "next_day",
+        Hours.of(WORK),
+        60,
     )
-    found = by_hour([(LONDON, 7), (NEW_YORK, 2), (KIRITIMATI, 1)], moments, [], 5)
+    found = by_hour([(LONDON, 7), (NEW_YORK, 2), (KIRITIMATI, 1)], moments, [], 2)
     assert found == [
         (at("2026-11-22T20:00"), 1),
         (at("2026-11-23T09:00"), 3),

@@ -21,7 +21,7 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
-from tests.store.sending import counts, segment, start
+from tests.store.sending import counts, segment
 from tests.store.work import work
 
 #: NOW is 14:00 in London on Monday 23 November 2026.

@@ -30,8 +30,8 @@ def memory_folder() -> pathlib.Path:
     return folder
 
 
-#: How the tests are split among processes.
-SPLIT = ["-n", "2", "--dist", "loadfile"]
+#: How the tests are split among processes: a file at a time, in the order of `tests/conftest.py`.
+SPLIT = ["-n", "2", "--dist", "loadfile", "--no-loadscope-reorder"]
 #: The folders with Python of our own.
 OURS = ("src", "tests", "setup", "migrations")
 

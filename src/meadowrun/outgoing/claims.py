@@ -51,12 +51,10 @@ LOCKED = "SELECT pg_try_advisory_lock(:locks, :lock)"
 FREE = """d.outcome IN ('waiting', 'deferred') AND d.due <= :now
     AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b))"""
 
-#: Claims who is due longest: contact, number, tries, repeated, control, portion. Of several to one contact
-#: the
-#: first, and only contacts whom no other
-#: worker judges at this moment: they are locked until the verdict on them is written. Who is merely
-#: claimed stays as they are, unless the
-#: gateway takes the whole batch at once.
+#: Claims who is due longest: contact, number, tries, repeated, control, portion. Of several to one
+#: contact the first, and only contacts whom no other worker judges at this moment: they are locked
+#: until the verdict on them is written. Who is merely claimed stays as they are, unless the gateway
+#: takes the whole batch at once.
 CLAIM = f"""
 WITH due AS MATERIALIZED (
     SELECT d.contact_id, d.occurrence FROM deliveries d WHERE d.dispatch_id = :dispatch

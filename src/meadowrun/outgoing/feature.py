@@ -6,8 +6,15 @@ from meadowrun.core.language import Wording
 from meadowrun.outgoing.waiting import doubts
 
 FEATURE = Feature(
-    pages={"proof_views": Wording("Messages"), "cap_views": Wording("Campaigns")},
-    does=((Wording("Message limits"), "caps.table"),),
+    pages={
+        "proof_views": Wording("Messages"),
+        "cap_views": Wording("Campaigns"),
+        "quiet_views": Wording("Campaigns"),
+    },
+    does=(
+        (Wording("Message limits"), "caps.table"),
+        (Wording("Quiet hours and holidays"), "quiet.table"),
+    ),
     tasks=("jobs",),
     waits=doubts,
     says={"reason": reason_words},

@@ -3,17 +3,19 @@
 import dataclasses
 import datetime as dt
 import zoneinfo
+from collections import Counter
 from collections.abc import Sequence
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.core.timing.hours import Hours
-from meadowrun.core.timing.moments import Moments, by_hour
+from meadowrun.core.language import Wording, worded
+from meadowrun.core.timing.hours import Hours, HoursError, hours_words
+from meadowrun.core.timing.moments import MOST_PORTIONS, Moments, by_hour
 from meadowrun.core.timing.zones import moment_of, zone_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing import calendars
-from meadowrun.outgoing.models import QuietHours
+from meadowrun.outgoing.models import Holidays, QuietHours
 from meadowrun.outgoing.timing import ZONES
 from meadowrun.sends.models import Send
 
@@ -76,22 +78,96 @@ def quiet_of(session: orm.Session, send: Send, channel: str) -> QuietHours | Non
     return session.get(QuietHours, channel)
 
 
+def leaves_words(send: Send) -> Wording:
+    """When a send leaves, in words; on whose clock is said where it is each person's own."""
+    if send.leaves_at is None:
+        return Wording("as soon as it is started")
+    there = send.local_at or send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+    at = Wording(
+        "%(day)s at %(time)s",
+        day=f"{there:%a} {there.day} {there:%b} {there.year}",
+        time=f"{there:%H:%M}",
+    )
+    return at if send.local_at is None else Wording("%(at)s their time", at=at)
+
+
+def clock_words(send: Send) -> Wording:
+    """`leaves_words` with the zone it is named in."""
+    said = leaves_words(send)
+    if send.leaves_at is None or send.local_at is not None:
+        return said
+    return Wording("%(at)s in the time zone of %(zone)s", at=said, zone=send.zone)
+
+
+def hours_words_of(session: orm.Session, send: Send) -> Wording:
+    """The hours of a send in words, with the holidays that it keeps."""
+    try:
+        said = hours_words(Hours.of(send.hours))
+    except HoursError as problem:
+        return worded(str(problem))
+    found = session.get(Holidays, send.hours["calendar"]) if send.hours.get("calendar") else None
+    return (
+        Wording("%(hours)s but not on holidays (%(name)s)", hours=said, name=found.name)
+        if found
+        else said
+    )
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Part:
+    """The people of one part of the world: how many, and when the first and the last get it."""
+
+    name: str
+    people: int
+    first: dt.datetime
+    last: dt.datetime
+
+
 @dataclasses.dataclass(frozen=True, slots=True)
 class Arrivals:
     """When the people of a send get it, as far as the hours decide."""
 
     #: (moment, people), in order
     moments: Sequence[tuple[dt.datetime, int]]
+    #: parts of the world, by when they get it
+    parts: Sequence[Part]
     #: how many are reached only after the last moment, and so not at all
     too_late: int
     #: how many are not reached because their moment has passed
     passed: int
     #: how many of them have no zone of their own
     assumed: int
+    #: the clock on which they are shown
+    zone: zoneinfo.ZoneInfo
+
+    @property
+    def here(self) -> list[tuple[dt.datetime, int]]:
+        """The moments on the organisation's clock."""
+        return [(moment.astimezone(self.zone), count) for moment, count in self.moments]
 
     @property
     def people(self) -> int:
         return sum(people for _, people in self.moments)
+
+    @property
+    def length(self) -> dt.timedelta:
+        """From the first until the last."""
+        return self.moments[-1][0] - self.moments[0][0] if self.moments else dt.timedelta(0)
+
+
+#: The part of the world that zones of the tz database name first.
+PARTS = {
+    "Africa": Wording("Africa"),
+    "America": Wording("the Americas"),
+    "Antarctica": Wording("the Antarctic"),
+    "Arctic": Wording("the Arctic"),
+    "Asia": Wording("Asia"),
+    "Atlantic": Wording("the Atlantic"),
+    "Australia": Wording("Australia"),
+    "Europe": Wording("Europe"),
+    "Indian": Wording("the Indian Ocean"),
+    "Pacific": Wording("the Pacific"),
+}
 
 
 def arrivals(
@@ -104,22 +180,32 @@ def arrivals(
 ) -> Arrivals:
     """When the people of some zones (name, how many) would get a send. Raises HoursError."""
     starts_at = starts(session, send, now)
+    moments = moments_of(session, send, starts_at)
     quiet = quiet_of(session, send, channel)
     shut = [quiet.open] if quiet is not None and quiet.does == "wait" else list[Hours]()
-    counted: dict[zoneinfo.ZoneInfo, int] = {}
+    total = sum(count for _, count in people)
+    portions = -(-total // send.portion_size) if send.portion_size and total else 1
+    until = last_moment(session, send, starts_at)
+    by_part: dict[str, list[tuple[zoneinfo.ZoneInfo, int]]] = {}
     for name, count in people:
         place = zone_of(name) or zone
-        counted[place] = counted.get(place, 0) + count
-    found = by_hour(
-        list(counted.items()), moments_of(session, send, starts_at), shut, send.portion_size
-    )
-    until = last_moment(session, send, starts_at)
-    in_time = [(moment, count) for moment, count in found if moment < until]
-    reached = sum(count for _, count in found)
-    total = sum(counted.values())
+        by_part.setdefault(place.key.partition("/")[0], []).append((place, count))
+    reached: Counter[dt.datetime] = Counter()
+    parts = []
+    for name, counted in by_part.items():
+        found = by_hour(counted, moments, shut, min(portions, MOST_PORTIONS))
+        reached.update(dict(found))
+        in_time = [(moment, count) for moment, count in found if moment < until]
+        if in_time:
+            there = sum(count for _, count in in_time)
+            shown = PARTS.get(name, name)
+            parts.append(Part(shown, there, in_time[0][0], in_time[-1][0]))
+    in_all = sorted((moment, count) for moment, count in reached.items() if moment < until)
     return Arrivals(
-        in_time,
-        reached - sum(count for _, count in in_time),
-        total - reached,
+        in_all,
+        sorted(parts, key=lambda part: (part.first, -part.people)),
+        reached.total() - sum(count for _, count in in_all),
+        total - reached.total(),
         sum(count for name, count in people if zone_of(name) is None),
+        zone,
     )

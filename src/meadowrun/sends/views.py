@@ -1,10 +1,6 @@
 """The send's sheet: read from top to bottom like a letter of instruction, looked at once more, and
 let go."""
 
-import contextlib
-import textwrap
-import zoneinfo
-from collections.abc import Sequence
 from typing import Any
 
 import flask
@@ -14,35 +10,40 @@ from meadowrun.base import signing
 from meadowrun.base.audit import record
 from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Invalid, MeadowrunError
-from meadowrun.base.manifest import numbers_of
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
-from meadowrun.core.content.compiled import Compiled, CompileError, Rendered, Renderer
-from meadowrun.core.content.filling import CannotRender
+from meadowrun.core.content.compiled import Compiled, Rendered, Renderer
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.content.lines import Json
 from meadowrun.core.content.onpage import on_page
-from meadowrun.core.guardrails.limits import caps_words, limit_words, within_words
-from meadowrun.core.guardrails.outcomes import OUTCOMES, reason_words, rule_words, words_for
+from meadowrun.core.guardrails.outcomes import reason_words, rule_words, words_for
 from meadowrun.core.language import Wording
-from meadowrun.core.results.worth import least_gain
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS as ALL
 from meadowrun.messages.models import Edition, Message
-from meadowrun.messages.queries import compiled, state_to_send, to_send
+from meadowrun.messages.queries import state_to_send
 from meadowrun.messages.senders import Sender, senders
-from meadowrun.messages.values import Needs, as_nobody, known_refs, nested, of_people
+from meadowrun.messages.values import known_refs, nested
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.queries import tally, to_contact, waits
 from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import moment, words
-from meadowrun.people.kinds import event_kind
-from meadowrun.people.models import EventKind, Topic
+from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
-from meadowrun.people.queries import contacts_of, topics
-from meadowrun.sends import actions, queries
+from meadowrun.people.queries import topics
+from meadowrun.sends import actions, queries, timing
 from meadowrun.sends.models import Send
+from meadowrun.sends.sheet_page import (
+    arrivals_of,
+    gateway_problem,
+    limits,
+    sheet,
+    spoken,
+    success_of,
+    three_of,
+    would_read,
+)
 from meadowrun.shell.framed import in_frame
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import (
@@ -60,8 +61,6 @@ from meadowrun.shell.request import (
 #: In an email that is only looked at, instead of the picture that would count an opening.
 NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="
 pages = flask.Blueprint("sends", __name__)
-#: so many people must have got a send before its success counts as usual
-LEAST_USUAL = 50
 
 
 @pages.post("/campaigns/<int:ident>/send")
@@ -88,154 +87,6 @@ def show(ident: int) -> Answer:
     return sheet(send, None)
 
 
-def sheet(
-    send: Send, problem: MeadowrunError | None, mine: list[tuple[str, str]] | None = None
-) -> str:
-    """The page of a send that has not gone; `mine` is a change that was refused because somebody
-    else made one, to be made all the same."""
-    estimate, as_of, trouble = None, now(), ""
-    try:
-        estimate, as_of = queries.kept_estimate(moment(), send, fresh=problem is not None)
-    except Invalid as wrong:
-        trouble = str(wrong)
-    going = estimate.going if estimate else 0
-    findings = actions.findings(db(), send, settings().public_url, going)
-    three = _three(send, estimate) if estimate and going and send.message_id else []
-    usual = _usual(send)
-    message = db().get(Message, send.message_id) if send.message_id else None
-    return flask.render_template(
-        "sends/sheet.html",
-        send=send,
-        campaign=db().get(Campaign, send.campaign_id),
-        estimate=estimate,
-        trouble=trouble,
-        findings=findings,
-        problem=problem,
-        mine=mine,
-        three=three,
-        as_of=as_of,
-        **_spoken(send),
-        message=message,
-        state=state_to_send(db(), message, send.takes) if message else None,
-        sender=db().get(Sender, send.sender_id) if send.sender_id else None,
-        topic=db().get(Topic, send.topic_id) if send.topic_id else None,
-        success=_success(send),
-        names=lambda part: [queries.name_of(db(), item) for item in send.audience.get(part, [])],
-        leaves=_leaves(send),
-        must=MUST,
-        mail_problem=_gateway_problem(send),
-        usual=usual,
-        told=_told(estimate, usual),
-        kept=estimate.outcomes.get("control", 0) if estimate else 0,
-    )
-
-
-def _spoken(send: Send) -> dict[str, Any]:
-    """How a send of this channel is spoken of: the channel, what would become of people, and its
-    gateway."""
-    channel = queries.channel_of(db(), send)
-    return {
-        "channel": channel,
-        "channels": CHANNELS,
-        "would": {"go": Wording("Will get it"), **words_for(channel)},
-        "there": ALL[channel].there,
-        "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
-        "order": ("go", *OUTCOMES),
-        "all_of": CHANNEL_WORDS[channel],
-        **_limits(send),
-    }
-
-
-def _limits(send: Send) -> dict[str, str]:
-    """The guardrails of a send in words."""
-    return {
-        "limit": limit_words(send.audience_limit, send.limit_rule),
-        "control_group": queries.control_named(db(), send),
-        "caps": caps_words(send.obeys_caps, send.counts),
-        "within": within_words(send.within_hours),
-    }
-
-
-def _told(
-    estimate: queries.Estimate | None, usual: tuple[int, int] | None
-) -> tuple[float | None, float | None] | None:
-    """The least true gains that would show against the control group, and against twice as many,
-    judged by what is usual."""
-    if estimate is None or not usual or usual[1] < LEAST_USUAL:
-        return None
-    base, control = usual[0] / usual[1], estimate.outcomes.get("control", 0)
-    return least_gain(base, estimate.going, control), least_gain(
-        base, max(0, estimate.going - control), 2 * control
-    )
-
-
-def _success(send: Send) -> EventKind | None:
-    return event_kind(db(), send.success_event)
-
-
-def _usual(send: Send) -> tuple[int, int] | None:
-    """(converted, delivered) of the last finished send with the same success, to compare with."""
-    if not send.success_event:
-        return None
-    last = queries.last_with(db(), send.success_event)
-    numbers = numbers_of(db(), last.id) if last else {}
-    return (numbers.get("converted", 0), numbers.get("delivered", 0)) if last else None
-
-
-def _leaves(send: Send) -> str:
-    """The planned moment in plain words, with whose clock it is on."""
-    if send.leaves_at is None:
-        return Wording("as soon as it is started")
-    there = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
-    return f"{there:%a} {there.day} {there:%b} {there.year} at {there:%H:%M}"
-
-
-def _gateway_problem(send: Send) -> str | None:
-    """What is wrong with the gateway of a send's channel, or None."""
-    return ALL[queries.channel_of(db(), send)].problem(settings())
-
-
-def _three(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
-    """Three real people's subjects, as they would read them."""
-    message = db().get_one(Message, send.message_id)
-    try:
-        mails = _would_read(send, message, estimate.some)
-    except CompileError:
-        return []
-    found = []
-    for contact in contacts_of(db(), estimate.some):
-        mail = mails.get(contact.id)
-        if mail is None:
-            continue
-        found.append(
-            {
-                "contact": contact,
-                "subject": mail.subject,
-                "text": textwrap.shorten(
-                    " ".join(line for line in mail.text.split("\n") if line.strip("= ")),
-                    150,
-                    placeholder=" …",
-                ),
-            }
-        )
-    return found
-
-
-def _would_read(send: Send, message: Message, ids: Sequence[int]) -> dict[int, Rendered]:
-    """What some people would get now. Whoever has no version of the message is left out. Raises
-    CompileError."""
-    renderer = Renderer(
-        compiled(db(), to_send(db(), message, send.takes), settings().public_url, tracked=False)
-    )
-    values = of_people(moment(), ids, Needs.of(renderer.compiled))
-    facts = db().get_one(Campaign, send.campaign_id).facts
-    found = {}
-    for ident, flat in values.items():
-        with contextlib.suppress(CannotRender):
-            found[ident] = renderer.render(as_nobody(renderer.compiled, flat, facts, words()))
-    return found
-
-
 @pages.get("/sends/<int:ident>/look")
 @needs("author")
 @comes_later("Counting who gets this")
@@ -255,13 +106,13 @@ def last_look(ident: int) -> Answer:
         send=send,
         campaign=db().get(Campaign, send.campaign_id),
         estimate=estimate,
-        **_spoken(send),
+        **spoken(send),
         findings=findings,
-        three=_three(send, estimate) if send.message_id else [],
-        leaves=_leaves(send),
+        three=three_of(send, estimate) if send.message_id else [],
         blocked=any(f.level == MUST for f in findings),
-        mail_problem=_gateway_problem(send),
-        success=_success(send),
+        mail_problem=gateway_problem(send),
+        success=success_of(send),
+        when=arrivals_of(send, estimate),
         message=message,
         state=state_to_send(db(), message, send.takes) if message else None,
         sender=db().get(Sender, send.sender_id) if send.sender_id else None,
@@ -276,7 +127,7 @@ def as_person(ident: int, contact: int) -> Answer:
     message = db().get(Message, send.message_id) if send.message_id else None
     if message is None:
         raise Invalid("Choose a message first.", "message")
-    mail = _would_read(send, message, [get_contact(db(), contact).id]).get(contact)
+    mail = would_read(send, message, [get_contact(db(), contact).id]).get(contact)
     if mail is None:
         raise Invalid("There is no version of the message for this person.", "message")
     return in_frame(_page(mail, message.document))
@@ -324,9 +175,7 @@ def start(ident: int) -> Answer:
         return sheet(queries.send(db(), ident), problem), problem.status
     return done(
         "sends.show",
-        Wording(
-            "Scheduled: it goes out %(leaves)s, %(zone)s.", leaves=_leaves(send), zone=send.zone
-        )
+        Wording("Scheduled: it goes out %(leaves)s.", leaves=timing.clock_words(send))
         if send.state == "planned"
         else None,
         ident=ident,
@@ -414,10 +263,10 @@ def _running(send: Send) -> dict[str, Any]:
         "words_of": words_for(channel),
         "may": rule_words(send.consent_rule, channel, bool(send.topic_id)),
         "all_of": CHANNEL_WORDS[channel],
-        **_limits(send),
+        **limits(send),
         "message": db().get(Message, send.message_id),
         "edition": db().get(Edition, send.edition_id) if send.edition_id else None,
-        "success": _success(send),
+        "success": success_of(send),
         "sender": db().get(Sender, send.sender_id) if send.sender_id else None,
         "topic": db().get(Topic, send.topic_id) if send.topic_id else None,
         "channels": CHANNELS,

@@ -13,18 +13,30 @@ from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
-from meadowrun.core.guardrails.limits import LIMIT_RULES, MOST_CONTROL, WITHIN, within_words
+from meadowrun.core.guardrails.limits import (
+    AGAIN_RULES,
+    LIMIT_RULES,
+    MOST_AGAIN_DAYS,
+    MOST_CONTROL,
+    WITHIN,
+    within_words,
+)
 from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.hours import DAY_NAMES, Hours, HoursError
+from meadowrun.core.timing.moments import GAPS, PASSED, gap_words
+from meadowrun.core.timing.zones import moment_of
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import free_name
+from meadowrun.gateways.channels import CHANNELS as GATEWAYS
 from meadowrun.messages import actions as writing
 from meadowrun.messages import copying
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import State, state_to_send
 from meadowrun.messages.senders import Sender, senders
-from meadowrun.outgoing import caps
+from meadowrun.outgoing import calendars, caps
+from meadowrun.outgoing.models import Holidays
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
 from meadowrun.people.models import PeopleList, Topic
@@ -34,7 +46,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
-from meadowrun.sends.views import sheet
+from meadowrun.sends.sheet_page import sheet
 from meadowrun.shell.accounts import require
 from meadowrun.shell.request import (
     Answer,
@@ -60,7 +72,7 @@ def word(ident: int, slot: str) -> Answer:
     """The small form behind a changeable word of the sheet."""
     send = queries.send(db(), ident)
     here = (
-        send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+        send.local_at or send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
         if send.leaves_at
         else (now() + dt.timedelta(hours=1)).astimezone(zone()).replace(minute=0)
     )
@@ -83,6 +95,11 @@ def word(ident: int, slot: str) -> Answer:
         limits=[one.cap.words() for one in caps.limits(db())],
         spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
+        waits_there=GATEWAYS[channel].waits_there,
+        passed_choices=PASSED,
+        day_names=DAY_NAMES,
+        calendars=calendars.all_of(db()),
+        gaps=[(minutes, gap_words(minutes)) for minutes in GAPS],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
     )
 
@@ -196,8 +213,58 @@ def _name(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 def _leaves(send: Send, slot: str, form: Form) -> dict[str, Any]:
     if form.get("when") != "at":
-        return {"leaves_at": None}
-    return _moment(form.get("day", ""), form.get("time", ""), form.get("zone", ""))
+        return {"leaves_at": None, "local_at": None}
+    day, time = form.get("day", ""), form.get("time", "")
+    if form.get("clock") == "own":
+        return _own_moment(day, time)
+    return {"local_at": None, **_moment(day, time, form.get("zone", ""))}
+
+
+def _passed(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("passed") not in PASSED:
+        raise Invalid("Choose one of the answers offered.", "passed")
+    return {"passed": form["passed"]}
+
+
+def _hours(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("how") == "any":
+        return {"hours": {}}
+    kept: dict[str, Any] = {
+        "from": form.get("from", ""),
+        "to": form.get("to", ""),
+        "days": [int(day) for day in form.getlist("day") if is_whole(day)],
+    }
+    try:
+        hours = Hours.of(kept)
+    except HoursError as problem:
+        raise Invalid(problem.args[0], "hours") from None
+    if form.get("calendar"):
+        number = integer(form["calendar"], "hours")
+        kept["calendar"] = found_row(db(), Holidays, number, "holidays").id
+    return {"hours": {} if hours.always and "calendar" not in kept else kept}
+
+
+def _portions(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("how") != "portions":
+        return {"portion_size": None}
+    size, gap = integer(form.get("size"), "portions"), integer(form.get("gap"), "portions")
+    if not 1 <= size <= 10_000_000:
+        raise Invalid("A portion is a number of people, 1 at least.", "portions")
+    if gap not in GAPS:
+        raise Invalid("Choose one of the times offered.", "portions")
+    return {"portion_size": size, "portion_gap": gap}
+
+
+def _again(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    rule = form.get("how", "")
+    if rule not in AGAIN_RULES:
+        raise Invalid("Choose one of the answers offered.", "again")
+    if rule != "campaign":
+        return {"again_rule": rule}
+    days = integer(form.get("days"), "again")
+    if not 1 <= days <= MOST_AGAIN_DAYS:
+        raise Invalid("Choose between 1 and 730 days.", "again")
+    return {"again_rule": rule, "again_days": days}
 
 
 def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
@@ -231,6 +298,10 @@ _ANSWERS: dict[str, Callable[[Send, str, Form], dict[str, Any]]] = {
     "control": _control_group,
     "name": _name,
     "leaves": _leaves,
+    "passed": _passed,
+    "hours": _hours,
+    "portions": _portions,
+    "again": _again,
     "within": _within,
     "caps": _caps,
     "success": _success,
@@ -283,6 +354,21 @@ def _moment(day: str, time: str, name: str) -> dict[str, Any]:
             "leaves",
         )
     return {"leaves_at": moment, "zone": name}
+
+
+def _own_moment(day: str, time: str) -> dict[str, Any]:
+    """A time on each person's own clock; its moment is that of the organisation. Raises Invalid."""
+    try:
+        local = dt.datetime.fromisoformat(f"{day}T{time}")
+    except ValueError:
+        local = None
+    if local is None or local.tzinfo is not None:
+        raise Invalid("Give the day and the time it should go out.", "leaves")
+    moment = moment_of(local, zone())
+    # Behind everybody it is a day and more later than on the organisation's own clock.
+    if moment < now() - dt.timedelta(hours=26):
+        raise Invalid("That time has passed everywhere. Choose one ahead.", "leaves")
+    return {"leaves_at": moment, "local_at": local, "zone": settings().timezone}
 
 
 def _said(sentence: str) -> Segment:

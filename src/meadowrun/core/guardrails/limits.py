@@ -85,13 +85,13 @@ MOST_AGAIN_DAYS = 730
 def again_words(rule: str, days: int) -> Wording:
     """Whom a send leaves out because they had it before, in words."""
     if rule == "message":
-        return Wording("nobody who had this message before")
+        return Wording("reaches nobody who had this message before")
     if rule == "campaign":
         return Wording(
-            "nobody who had something of this campaign in the last %(days)s",
+            "reaches nobody who had something of this campaign in the last %(days)s",
             days=wording.count_of(days, "day"),
         )
-    return Wording("also those who had it before")
+    return Wording("reaches also people who had it before")
 
 
 #: Hours after its start within which a send can have to be handed over.

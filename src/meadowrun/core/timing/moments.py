@@ -135,7 +135,7 @@ def by_hour(
     people: Iterable[tuple[dt.tzinfo, int]],
     moments: Moments,
     quiet: Sequence[Hours],
-    portion: int | None,
+    portions: int,
 ) -> list[tuple[dt.datetime, int]]:
     """How many people get it when: (moment, people), in order. Whoever is never reached is left
     out.
@@ -143,13 +143,10 @@ def by_hour(
     Args:
         people: zone → how many of its people may get it.
         quiet: further hours that must be open.
-        portion: how many people of all zones go together.
+        portions: in how many portions they go.
     """
-    counted = list(people)
-    total = sum(count for _, count in counted)
-    portions = -(-total // portion) if portion and total else 1
     found: dict[dt.datetime, int] = {}
-    for zone, count in counted:
+    for zone, count in people:
         starts = moments.portions(zone, portions)
         for number, begins in enumerate(starts):
             # Portions are drawn by chance: a zone has its share of each.

@@ -245,6 +245,57 @@ def timeline(
     )
 
 
+def arrivals(
+    moments: Sequence[tuple[dt.datetime, int]], width: int = 880, height: int = 120
+) -> Markup:
+    """When people get something, on one clock: columns by the hour, by six hours, or by the day, as
+    long as it takes; `moments` are (local moment, people), in order."""
+    if not moments:
+        return Markup("")
+    first, last = moments[0][0], moments[-1][0]
+    hours = (last - first).total_seconds() / 3600
+    step = 1 if hours <= 36 else 6 if hours <= 24 * 8 else 24
+    begins = first.replace(hour=first.hour // step * step, minute=0, second=0, microsecond=0)
+    begins = begins.replace(tzinfo=None)
+    columns: dict[int, int] = {}
+    for moment, people in moments:
+        place = int((moment.replace(tzinfo=None) - begins).total_seconds() // (3600 * step))
+        columns[place] = columns.get(place, 0) + people
+    count = max(12, max(columns) + 1)
+    gap, most, ground = width / count, max(columns.values()), height - 34
+    parts = [f'<line x1="0" x2="{width}" y1="{height - 18}" y2="{height - 18}" stroke="#dfd9c8"/>']
+    said = -100.0
+    for place in range(count):
+        at = begins + dt.timedelta(hours=step * place)
+        x = place * gap
+        if at.hour == 0 and step < 24 and place:
+            parts.append(f'<path d="M{x:.1f} 0v{height - 18}" stroke="#dfd9c8"/>')
+        new_day = place == 0 or at.hour == 0
+        label = f"{at:%a} {at.day} {at:%b}" if new_day else f"{at:%H:%M}"
+        if x - said >= (70 if new_day else 44) or place == 0:
+            parts.append(
+                f'<text x="{x + 1:.1f}" y="{height - 4}" font-size="11" fill="#5c6761">'
+                f"{escape(label)}</text>"
+            )
+            said = x + (26 if new_day else 0)
+        if people := columns.get(place, 0):
+            tall = max(2.0, ground * people / most)
+            top = height - 18 - tall
+            parts.append(
+                f'<rect x="{x + 1:.1f}" y="{top:.1f}" width="{gap - 2:.1f}" height="{tall:.1f}" '
+                f'fill="#7fa48c"><title>{escape(f"{at:%a %H:%M}")}: {number(people)}</title></rect>'
+            )
+            if people == most:
+                parts.append(
+                    f'<text x="{x + 1:.1f}" y="{top - 4:.1f}" font-size="11" fill="#1f2b25">'
+                    f"{number(people)}</text>"
+                )
+    return Markup(
+        f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
+        f'aria-label="When people get it; a table follows">{"".join(parts)}</svg>'
+    )
+
+
 def year_strip(days: Collection[str], today: dt.date) -> Markup:
     """The twelve months of a year with the days a condition takes shaded ("MM-DD"), and today
     marked; nothing for none."""

@@ -65,6 +65,9 @@ document.addEventListener('alpine:init', () => {
           form.querySelector(`input[name=how][value=${input.dataset.marks}]`).checked = true;
         }),
       );
+      form.querySelector('[data-clock]')?.addEventListener('input', () => {
+        form.querySelector('input[name=clock][value=one]').checked = true;
+      });
       form.querySelectorAll('input[type=date], input[type=time]').forEach((input) =>
         input.addEventListener('input', () => {
           const at = form.querySelector('input[value=at]');
