@@ -7,6 +7,26 @@ from typing import Any
 
 from meadowrun.core.language import Wording, forms, worded
 
+#: Numbers that people write as words.
+NUMBERS = {
+    "zero": 0,
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+    "seven": 7,
+    "eight": 8,
+    "nine": 9,
+    "ten": 10,
+    "eleven": 11,
+    "twelve": 12,
+    "once": 1,
+    "twice": 2,
+    "a": 1,
+    "an": 1,
+}
 MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
 

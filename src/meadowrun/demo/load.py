@@ -441,6 +441,7 @@ def _writing(session: orm.Session, now: dt.datetime, settings: Settings) -> None
             success_event="ticket_bought",
             success_days=7,
             leaves_at=leaves,
+            begins_at=leaves,
             created_at=now,
             changed_at=now,
             started_by=IDA.name,

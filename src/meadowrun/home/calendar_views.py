@@ -6,6 +6,7 @@ import flask
 
 from meadowrun.campaigns.models import Campaign
 from meadowrun.sends import queries as sends
+from meadowrun.sends import repeats
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import Answer, db, now, zone
 
@@ -24,10 +25,12 @@ def show() -> Answer:
         start = now().astimezone(zone()).date() - dt.timedelta(days=14)
     start -= dt.timedelta(days=start.weekday())
     until = start + dt.timedelta(days=42)
-    rows = sends.between(
-        db(),
+    span = (
         dt.datetime.combine(start, dt.time(), zone()),
         dt.datetime.combine(until, dt.time(), zone()),
+    )
+    rows = sorted(
+        [*sends.between(db(), *span), *repeats.between(db(), *span)], key=lambda row: row[2]
     )
     days: dict[dt.date, list[tuple[Send, Campaign, dt.datetime]]] = {}
     for send, campaign, at in rows:

@@ -12,7 +12,7 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core import values
+from meadowrun.core import values, wording
 from meadowrun.core.channels import KINDS, checks_of
 from meadowrun.core.content.checks import greeting_clashes, sorted_checks
 from meadowrun.core.content.compiled import CompileError
@@ -32,7 +32,13 @@ from meadowrun.people.models import EventKind
 from meadowrun.people.queries import definitions_using, dictionary
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import EDITABLE, channel_of, hours
-from meadowrun.sends.timing import has_passed, starts
+from meadowrun.sends.timing import (
+    dates_ahead,
+    first_local,
+    has_passed,
+    next_date,
+    starts,
+)
 
 
 def create(
@@ -128,6 +134,18 @@ def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Chec
             "",
             "success",
         )
+    if send.rhythm and send.leaves_at and (ahead := dates_ahead(send, 1)):
+        first = first_local(send)
+        if send.next_local is None and ahead[0] != first:
+            yield should(
+                Wording(
+                    "%(day)s is no day of its rhythm. The first one is %(first)s.",
+                    day=f"{first:%A} {first.day} {first:%B}",
+                    first=f"{ahead[0]:%A} {wording.day(ahead[0].date())}",
+                ),
+                "",
+                "leaves",
+            )
     if send.sender_id is None and CHANNELS[channel_of(session, send)].signed:
         yield must("Choose the sender.", "", "from")
     if send.success_event and not session.scalar(
@@ -196,15 +214,13 @@ def start(
         raise Invalid(
             "The time it should go out has passed. Choose another, or send it now.", "leaves"
         )
-    message = session.get_one(Message, send.message_id)
-    send.edition_id = message_actions.edition_to_send(
-        session, actor, now, message, public_url, send.takes
-    ).id
-    send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
+    settle_content(session, actor, now, send, public_url)
     send.started_by = actor.name
     send.changed_at = now
     send.begins_at = starts(session, send, now)
-    if send.begins_at <= now:
+    if send.rhythm:
+        send.state, send.next_local = "planned", next_date(session, send, None, now)
+    elif send.begins_at <= now:
         send.state = "taking"
         jobs.enqueue(session, "sends.take", send_id=send.id)
     else:
@@ -219,6 +235,17 @@ def start(
         send.name,
         people=going,
     )
+
+
+def settle_content(
+    session: orm.Session, actor: Actor, now: dt.datetime, send: Send, public_url: str
+) -> None:
+    """Settles what a send goes with: the edition of its message, and the campaign's facts."""
+    message = session.get_one(Message, send.message_id)
+    send.edition_id = message_actions.edition_to_send(
+        session, actor, now, message, public_url, send.takes
+    ).id
+    send.facts = dict(session.get_one(Campaign, send.campaign_id).facts)
 
 
 def _locked(session: orm.Session, send: Send) -> Dispatch | None:
@@ -268,6 +295,7 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
         )
     send.state, send.changed_at = "draft", now
     send.edition_id, send.facts = None, {}
+    send.next_local = send.begins_at = None
     session.flush()
     audit.record(session, actor, now, "taken back", "send", send.id, send.name)
 

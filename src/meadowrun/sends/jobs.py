@@ -11,9 +11,12 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs
-from meadowrun.base.errors import Invalid
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.base.jobs import context
+from meadowrun.base.logs import log
 from meadowrun.core.guardrails.limits import stopped_by
+from meadowrun.core.language import Problem
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing.actions import open_dispatch, put, seal
 from meadowrun.outgoing.models import Dispatch
@@ -22,7 +25,8 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience_of, channel_of, picked_sql
-from meadowrun.sends.timing import last_moment
+from meadowrun.sends.repeats import begin_date, plan_next
+from meadowrun.sends.timing import last_moment, next_date
 
 
 @jobs.task("sends.take", "waited")
@@ -108,11 +112,32 @@ def sweep() -> None:
             .where(Send.state == "planned", Send.begins_at <= now)
             .with_for_update(skip_locked=True)
         ):
-            send.state = "taking"
-            jobs.enqueue(session, "sends.take", send_id=send.id)
+            if send.rhythm:
+                _begin_date(session, send, now)
+            else:
+                send.state = "taking"
+                jobs.enqueue(session, "sends.take", send_id=send.id)
         for send in session.scalars(sa.select(Send).where(Send.state == "taking")):
             if not _queued(session, send.id):
                 jobs.enqueue(session, "sends.take", send_id=send.id)
+
+
+def _begin_date(session: orm.Session, send: Send, now: dt.datetime) -> None:
+    """Starts the date that is due of a send that repeats. What keeps it from starting is said on
+    its page; the next date is tried all the same."""
+    actor = Actor(None, send.started_by, "author")
+    try:
+        with session.begin_nested():
+            made = begin_date(session, actor, now, send, context().settings.public_url)
+    except (MeadowrunError, Problem) as problem:
+        log.warning("a date could not start", send=send.id, problem=str(problem))
+        send.problem = f"A date could not start: {problem}"
+        send.missed += 1
+        plan_next(session, now, send, next_date(session, send, send.next_local, now))
+        return
+    send.problem = ""
+    if made is not None:
+        jobs.enqueue(session, "sends.take", send_id=made.id)
 
 
 def _queued(session: orm.Session, send_id: int) -> bool:

@@ -50,6 +50,16 @@ class Send(Base):
     passed: orm.Mapped[str] = orm.mapped_column(server_default="next_day")
     #: when a planned one starts: its moment, or when that comes first on anybody's clock
     begins_at: orm.Mapped[dt.datetime | None]
+    #: by which rule it repeats (RFC 5545), from `leaves_at` on; empty: it goes once
+    rhythm: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: it repeats no more once a date of it reached nobody
+    ends_empty: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: its next date, as the clock it goes by shows it
+    next_local: orm.Mapped[dt.datetime | None] = orm.mapped_column(sa.DateTime(timezone=False))
+    #: how many of its dates passed without a send, since nothing worked then
+    missed: orm.Mapped[int] = orm.mapped_column(server_default="0")
+    #: the send of which this is one date
+    repeats_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("sends.id"))
     #: the hours within which it reaches people, on their own clock, as a dispatch keeps them
     hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: how many people go together, and how many minutes after each other; empty: all at once
@@ -84,6 +94,11 @@ class Send(Base):
     started_by: orm.Mapped[str] = orm.mapped_column(server_default="")
     dispatch: orm.Mapped[Dispatch | None] = orm.relationship(lazy="selectin")
     __table_args__ = (
+        sa.Index(
+            "ix_sends_repeats_id",
+            "repeats_id",
+            postgresql_where=sa.text("repeats_id IS NOT NULL"),
+        ),
         sa.Index("ix_sends_due", "begins_at", postgresql_where=sa.text("state = 'planned'")),
     )
 

@@ -451,7 +451,7 @@ def count_by_message(session: orm.Session) -> dict[int, int]:
 def between(
     session: orm.Session, first: dt.datetime, until: dt.datetime
 ) -> list[tuple[Send, Campaign, dt.datetime]]:
-    """The sends that left or will leave within a span, each with its campaign and moment, in
+    """The sends that left or will leave once within a span, each with its campaign and moment, in
     order."""
     moment = sa.func.coalesce(Send.taken_at, Send.leaves_at)
     return [
@@ -459,7 +459,7 @@ def between(
         for row in session.execute(
             sa.select(Send, Campaign, moment)
             .join(Campaign, Campaign.id == Send.campaign_id)
-            .where(moment >= first, moment < until)
+            .where(moment >= first, moment < until, Send.rhythm == "")
             .order_by(moment)
         )
     ]

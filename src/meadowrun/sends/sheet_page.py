@@ -30,7 +30,7 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contacts_of
-from meadowrun.sends import actions, queries, timing
+from meadowrun.sends import actions, queries, repeats, timing
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import db, now, settings, zone
 
@@ -77,6 +77,8 @@ def sheet(
         told=_told(estimate, usual),
         kept=estimate.outcomes.get("control", 0) if estimate else 0,
         when=arrivals_of(send, estimate),
+        dates=repeats.ahead(db(), send),
+        occurrences=repeats.of(db(), send) if send.rhythm else [],
     )
 
 

@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+import itertools
 import zoneinfo
 from collections import Counter
 from collections.abc import Sequence
@@ -9,9 +10,11 @@ from collections.abc import Sequence
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.core import wording
 from meadowrun.core.language import Wording, worded
 from meadowrun.core.timing.hours import Hours, HoursError, hours_words
 from meadowrun.core.timing.moments import MOST_PORTIONS, Moments, by_hour
+from meadowrun.core.timing.rhythm import Rhythm, at_words
 from meadowrun.core.timing.zones import moment_of, zone_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing import calendars
@@ -29,19 +32,61 @@ def zones_on_file(session: orm.Session, send: Send) -> list[zoneinfo.ZoneInfo]:
 
 
 def starts(session: orm.Session, send: Send, now: dt.datetime) -> dt.datetime:
-    """When a send starts: now, at its moment, or when that comes first on anybody's clock."""
+    """When a send starts: now, at its moment, or when that comes first on anybody's clock; one that
+    repeats, at its first date from now on."""
     if send.leaves_at is None:
         return now
+    if send.rhythm:
+        following = next_date(session, send, None, now)
+        return date_starts(session, send, following) if following else now
+    return max(date_starts(session, send, first_local(send)), now)
+
+
+def first_local(send: Send) -> dt.datetime:
+    """The moment of a planned send (naive), as the clock it goes by shows it."""
+    if send.local_at is not None:
+        return send.local_at
+    if send.leaves_at is None:
+        raise ValueError("a send without a moment has no date")
+    return send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)).replace(tzinfo=None)
+
+
+def date_starts(session: orm.Session, send: Send, local: dt.datetime) -> dt.datetime:
+    """When a date of a send starts: at its moment, or when that comes first on anybody's clock."""
     if send.local_at is None:
-        return max(send.leaves_at, now)
-    found = (moment_of(send.local_at, place) for place in zones_on_file(session, send))
-    return max(min(found), now)
+        return moment_of(local, zoneinfo.ZoneInfo(send.zone))
+    return min(moment_of(local, place) for place in zones_on_file(session, send))
+
+
+def next_date(
+    session: orm.Session, send: Send, after: dt.datetime | None, now: dt.datetime | None = None
+) -> dt.datetime | None:
+    """The next date (naive) of a send that repeats, later than one of its dates (None: the first),
+    and not before now; None: there is none any more."""
+    rhythm, first = Rhythm.of(send.rhythm), first_local(send)
+    for date in rhythm.dates(first):
+        if after is not None and date <= after:
+            continue
+        if now is None or date_starts(session, send, date) >= now:
+            return date
+    return None
+
+
+def dates_ahead(send: Send, most: int = 10) -> list[dt.datetime]:
+    """The next dates (naive) of a send that repeats, as the clock it goes by shows them."""
+    if not send.rhythm or send.leaves_at is None:
+        return []
+    found = Rhythm.of(send.rhythm).dates(first_local(send))
+    since = send.next_local
+    return list(itertools.islice((d for d in found if since is None or d >= since), most))
 
 
 def has_passed(session: orm.Session, send: Send, now: dt.datetime) -> bool:
-    """Whether the moment of a send lies behind everybody."""
+    """Whether the moment of a send lies behind everybody, and all its dates if it repeats."""
     if send.leaves_at is None:
         return False
+    if send.rhythm:
+        return next_date(session, send, None, now) is None
     soon = now - dt.timedelta(minutes=5)
     if send.local_at is None:
         return send.leaves_at < soon
@@ -82,13 +127,27 @@ def leaves_words(send: Send) -> Wording:
     """When a send leaves, in words; on whose clock is said where it is each person's own."""
     if send.leaves_at is None:
         return Wording("as soon as it is started")
-    there = send.local_at or send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone))
+    there = first_local(send)
+    if send.rhythm:
+        return _repeats_words(send, there)
     at = Wording(
         "%(day)s at %(time)s",
         day=f"{there:%a} {there.day} {there:%b} {there.year}",
         time=f"{there:%H:%M}",
     )
     return at if send.local_at is None else Wording("%(at)s their time", at=at)
+
+
+def _repeats_words(send: Send, first: dt.datetime) -> Wording:
+    """When a send that repeats leaves, in words."""
+    said = Wording(
+        "%(rhythm)s, from %(day)s",
+        rhythm=at_words(Rhythm.of(send.rhythm), first),
+        day=wording.day(first.date()),
+    )
+    if send.ends_empty:
+        said = Wording("%(said)s, until nobody is left to get it", said=said)
+    return said if send.local_at is None else Wording("%(said)s, on their clock", said=said)
 
 
 def clock_words(send: Send) -> Wording:

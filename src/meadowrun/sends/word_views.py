@@ -1,6 +1,7 @@
 """The words of a send's sheet that can be changed, and what is missing there, made on the spot."""
 
 import datetime as dt
+import itertools
 import zoneinfo
 from collections.abc import Callable
 from typing import Any
@@ -23,11 +24,13 @@ from meadowrun.core.guardrails.limits import (
 )
 from meadowrun.core.guardrails.outcomes import rule_words
 from meadowrun.core.guardrails.verdict import RULES
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, in_language
 from meadowrun.core.timing.hours import DAY_NAMES, Hours, HoursError
 from meadowrun.core.timing.moments import GAPS, PASSED, gap_words
+from meadowrun.core.timing.rhythm import Rhythm, RhythmError, at_words, offered, read
 from meadowrun.core.timing.zones import moment_of
 from meadowrun.core.values import is_whole
+from meadowrun.core.wording import day as day_words
 from meadowrun.core.wording import free_name
 from meadowrun.gateways.channels import CHANNELS as GATEWAYS
 from meadowrun.messages import actions as writing
@@ -62,6 +65,8 @@ from meadowrun.shell.request import (
 )
 
 pages = flask.Blueprint("instructions", __name__)
+#: So many dates of a rule are shown while it is typed.
+DATES_SHOWN = 10
 #: What was typed into the small form behind a word.
 Form = MultiDict[str, str]
 
@@ -96,6 +101,8 @@ def word(ident: int, slot: str) -> Answer:
         spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         waits_there=GATEWAYS[channel].waits_there,
+        rhythm=Rhythm.of(send.rhythm) if send.rhythm else None,
+        offered=[one.words(here) for one in offered(here.date())],
         passed_choices=PASSED,
         day_names=DAY_NAMES,
         calendars=calendars.all_of(db()),
@@ -212,12 +219,54 @@ def _name(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 
 def _leaves(send: Send, slot: str, form: Form) -> dict[str, Any]:
-    if form.get("when") != "at":
-        return {"leaves_at": None, "local_at": None}
+    once = {"leaves_at": None, "local_at": None, "rhythm": "", "ends_empty": False}
+    if form.get("when") not in ("at", "rhythm"):
+        return once
     day, time = form.get("day", ""), form.get("time", "")
-    if form.get("clock") == "own":
-        return _own_moment(day, time)
-    return {"local_at": None, **_moment(day, time, form.get("zone", ""))}
+    found = (
+        _own_moment(day, time)
+        if form.get("clock") == "own"
+        else _moment(day, time, form.get("zone", ""))
+    )
+    if form["when"] == "at":
+        return once | found
+    empty = form.get("ends") == "empty"
+    return once | found | {"rhythm": _rhythm(form, day).rule(), "ends_empty": empty}
+
+
+def _rhythm(form: Form, day: str) -> Rhythm:
+    """The rule that was typed, with its end. Raises Invalid."""
+    try:
+        found = read(form.get("rhythm", ""), dt.date.fromisoformat(day))
+        if form.get("ends") == "times":
+            return Rhythm.of(f"{found.rule()};COUNT={integer(form.get('times'), 'leaves')}")
+        if form.get("ends") == "until":
+            last = dt.date.fromisoformat(form.get("until", ""))
+            return Rhythm.of(f"{found.rule()};UNTIL={last:%Y%m%d}")
+    except RhythmError as problem:
+        raise Invalid(problem.args[0], "leaves") from None
+    except ValueError:
+        raise Invalid("Give the days as dates.", "leaves") from None
+    return found
+
+
+@pages.get("/sends/rhythm")
+@needs("author")
+def rhythm() -> Answer:
+    """What a typed rule is taken for, with its next dates: {said, dates, problem}."""
+    arguments = flask.request.args
+    try:
+        first = dt.datetime.fromisoformat(f"{arguments.get('day')}T{arguments.get('time')}")
+        found = read(arguments.get("text", ""), first.date())
+    except RhythmError as problem:
+        return {"problem": in_language(problem.args[0])}
+    except ValueError:
+        return {"problem": in_language(Wording("Give the day and the time it should go out."))}
+    dates = [
+        f"{date:%a} {day_words(date.date())}"
+        for date in itertools.islice(found.dates(first), DATES_SHOWN)
+    ]
+    return {"said": in_language(at_words(found, first)), "dates": dates}
 
 
 def _passed(send: Send, slot: str, form: Form) -> dict[str, Any]:

@@ -14,7 +14,6 @@ from meadowrun.base.db import ensure_months
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.people.queries import NUMBER
-from meadowrun.sends.models import Send
 
 STEPS = {"hour": dt.timedelta(hours=1), "day": dt.timedelta(days=1), "week": dt.timedelta(days=7)}
 #: So long, in real seconds, sends may take before the clock goes on without waiting for them.
@@ -24,11 +23,29 @@ _AT_ONCE = 100
 
 #: One row while a send has something to do by now.
 BUSY = """SELECT 1 FROM sends s
-WHERE s.state = 'taking' OR s.state = 'planned' AND s.leaves_at <= :now
+WHERE s.state = 'taking' OR s.state = 'planned' AND s.begins_at <= :now
 OR s.state = 'running' AND EXISTS (
     SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.dispatch_id AND d.taken_at = s.taken_at
     AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand'))
 LIMIT 1"""
+
+
+#: The next moment at which a planned send starts, or somebody who waits is due.
+DUE_NEXT = """
+SELECT min(at) FROM (
+    SELECT s.begins_at AS at FROM sends s WHERE s.state = 'planned' AND s.begins_at > :now
+    UNION ALL
+    SELECT x.due FROM dispatches s CROSS JOIN LATERAL (
+        SELECT d.due FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
+        AND d.outcome IN ('waiting', 'deferred') AND d.due > :now ORDER BY d.due LIMIT 1) x
+    WHERE s.unsettled AND s.state = 'running') y
+"""
+
+
+def _due_next(session: orm.Session, now: dt.datetime) -> dt.datetime | None:
+    """The next moment at which something is due; None when nothing is."""
+    found: dt.datetime | None = session.execute(sa.text(DUE_NEXT), {"now": now}).scalar()
+    return found
 
 
 def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
@@ -44,8 +61,8 @@ def _village(path: str, data: dict[str, Any] | None = None) -> dict[str, Any]:
 
 @jobs.task("village.forward", "waited")
 def forward(by: str) -> None:
-    """Moves the clock by a step, or to the next thing that happens, stopping at every planned send
-    on the way."""
+    """Moves the clock by a step, or to the next thing that happens, stopping at everything
+    that is due on the way."""
     with context().database.session() as session:
         start = clock.now(session)
         row = session.get(clock.ClockOffset, 1, with_for_update=True)
@@ -66,11 +83,9 @@ def forward(by: str) -> None:
 
 
 def _next_thing(session: orm.Session, now: dt.datetime) -> dt.datetime:
-    """A planned send's moment or a person's next deed, whichever comes first; tomorrow when nothing
-    is planned."""
-    planned = session.scalar(
-        sa.select(sa.func.min(Send.leaves_at)).where(Send.state == "planned", Send.leaves_at > now)
-    )
+    """What is due next or a person's next deed, whichever comes first; tomorrow when nothing is
+    planned."""
+    planned = _due_next(session, now)
     try:
         due = _village("/next")["due"]
     except OSError:
@@ -87,14 +102,7 @@ def _live_until(target: dt.datetime) -> None:
     while True:
         with context().database.session() as session:
             now = clock.now(session)
-            stop = (
-                session.scalar(
-                    sa.select(sa.func.min(Send.leaves_at)).where(
-                        Send.state == "planned", Send.leaves_at > now, Send.leaves_at < target
-                    )
-                )
-                or target
-            )
+            stop = min(_due_next(session, now) or target, target)
         try:
             while _village(
                 "/live", {"since": now.timestamp(), "until": stop.timestamp(), "most": _AT_ONCE}

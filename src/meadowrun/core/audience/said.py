@@ -6,8 +6,8 @@ import datetime as dt
 import re
 from typing import Any
 
-from meadowrun.core.audience.when import NUMBERS, N, When, take_when, whole
-from meadowrun.core.wording import fold
+from meadowrun.core.audience.when import N, When, take_when, whole
+from meadowrun.core.wording import NUMBERS, fold
 
 _NOT = re.compile(
     r"(?<![\w/-])(did not|didn.?t|do not|don.?t|does not|doesn.?t|has not|hasn.?t|have "

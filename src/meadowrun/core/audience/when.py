@@ -8,25 +8,8 @@ import math
 import re
 from collections.abc import Callable
 
-NUMBERS = {
-    "zero": 0,
-    "one": 1,
-    "two": 2,
-    "three": 3,
-    "four": 4,
-    "five": 5,
-    "six": 6,
-    "seven": 7,
-    "eight": 8,
-    "nine": 9,
-    "ten": 10,
-    "eleven": 11,
-    "twelve": 12,
-    "once": 1,
-    "twice": 2,
-    "a": 1,
-    "an": 1,
-}
+from meadowrun.core.wording import NUMBERS
+
 #: A number in digits or in words, as a group of a pattern.
 N = r"(\d[\d,]*|" + "|".join(NUMBERS) + ")"
 _UNIT = {

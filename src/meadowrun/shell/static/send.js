@@ -68,12 +68,45 @@ document.addEventListener('alpine:init', () => {
       form.querySelector('[data-clock]')?.addEventListener('input', () => {
         form.querySelector('input[name=clock][value=one]').checked = true;
       });
-      form.querySelectorAll('input[type=date], input[type=time]').forEach((input) =>
-        input.addEventListener('input', () => {
-          const at = form.querySelector('input[value=at]');
-          if (at) at.checked = true;
-        }),
-      );
+      this.repeating(form);
+    },
+
+    // Only what belongs to the chosen answer is shown; the next dates are shown while a rule is
+    // typed.
+    repeating(form) {
+      const typed = form.querySelector('[data-rhythm]');
+      if (!typed) return;
+      const choose = () => {
+        const when = form.querySelector('input[name=when]:checked').value;
+        form.querySelectorAll('[data-for]').forEach((part) => {
+          part.hidden = !part.dataset.for.split(' ').includes(when);
+        });
+        form.querySelectorAll('[data-ends]').forEach((input) => {
+          input.hidden = form.elements.ends.value !== input.dataset.ends;
+        });
+      };
+      const show = () => this.dates(form, typed);
+      typed.addEventListener('input', show);
+      form
+        .querySelectorAll('[name=day], [name=time]')
+        .forEach((input) => input.addEventListener('input', show));
+      form.addEventListener('change', choose);
+      choose();
+      if (typed.value) show();
+    },
+
+    async dates(form, typed) {
+      const place = form.querySelector('#w-dates');
+      const text = typed.value.trim();
+      const asked = new URLSearchParams({
+        text,
+        day: form.elements.day.value,
+        time: form.elements.time.value,
+      });
+      const response = text && (await fetch(`${typed.dataset.rhythm}?${asked}`));
+      if (text !== typed.value.trim()) return;
+      const answer = response && response.ok ? await response.json() : {};
+      place.textContent = answer.problem || (answer.dates ? answer.dates.join(' · ') : '');
     },
 
     // What a typed sentence will be taken for, said while it is typed.
