@@ -6,24 +6,56 @@ import pytest
 import sqlalchemy as sa
 from selenium.webdriver.support.ui import Select
 
+#: Once more what was sent last, two hours later, so that somebody had two emails on one day.
+AGAIN = """
+WITH last AS (
+    SELECT * FROM dispatches WHERE channel = 'email' AND size > 0 ORDER BY taken_at DESC LIMIT 1),
+made AS (
+    INSERT INTO dispatches (owner_kind, owner_id, name, channel, message_id, edition_id, sender_id,
+        campaign_id, consent_rule, taken_at, state, unsettled)
+    SELECT 'send', owner_id, 'The same again', channel, message_id, edition_id, sender_id,
+        campaign_id, consent_rule, taken_at, 'done', FALSE FROM last RETURNING id)
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, at)
+SELECT d.contact_id, made.id, d.taken_at, d.due, d.outcome, d.at + interval '2 hours'
+FROM deliveries d, last, made WHERE d.dispatch_id = last.id AND d.outcome = 'delivered'
+"""
+GONE = """
+DELETE FROM deliveries WHERE dispatch_id IN (
+    SELECT id FROM dispatches WHERE name = 'The same again')
+"""
+
 
 @pytest.fixture
-def without_limits(house):
-    """Whatever the test leaves behind goes: other tests send in the same world."""
+def sent_twice(house):
+    """Somebody had two emails on one day. Whatever the test leaves behind goes: other tests send in
+    the same world."""
+    with house.database.session() as session:
+        session.execute(sa.text(AGAIN))
     yield
     with house.database.session() as session:
         session.execute(sa.text("DELETE FROM caps"))
+        session.execute(sa.text(GONE))
+        session.execute(sa.text("DELETE FROM dispatches WHERE name = 'The same again'"))
 
 
-def test_a_limit_is_set_and_said_where_one_launches(page, house, without_limits):
+def test_a_limit_is_set_and_said_where_one_launches(page, house, sent_twice):
     page.open("/message-limits")
-    page.says("No limit is set")
-    page.type("form [name=most]", "1")
-    page.type("form [name=length]", "12")
-    Select(page.find("form [name=unit]")).select_by_value("month")
-    Select(page.find("form [name=channel]")).select_by_value("email")
-    page.press("Add")
-    page.says("at most 1 email in 12 months", "table")
+    # A number is tried on what really happened before it is set.
+    page.says("Tried on the last 90 days")
+    page.says("would have noticed")
+    page.type("[name='most:email::month:1']", "1")
+    page.says("1 number tried, not saved")
+    page.wait(lambda: "It would have touched" in page.text("[x-ref=tried]"), why=page.text())
+    assert "would have noticed" not in page.text()
+    page.click("summary")
+    page.click("[name=more]")
+    page.type("[name=most]", "1")
+    page.type("[name=length]", "12")
+    Select(page.find("[name=unit]")).select_by_value("month")
+    Select(page.find("[name=channel]")).select_by_value("email")
+    page.press("Save these limits")
+    page.says("2 limits changed")
+    page.says("emails in 12 months")
 
     page.open("/campaigns/new")
     page.type("#c-name", "Too much of it")
@@ -56,5 +88,8 @@ def test_a_limit_is_set_and_said_where_one_launches(page, house, without_limits)
     assert "would wait" not in page.text()
 
     page.open("/message-limits")
-    page.press("Delete")
-    page.says("No limit is set")
+    for number in page.all("input.cap"):
+        number.clear()
+    page.press("Save these limits")
+    page.says("2 limits changed")
+    page.says("would have noticed")

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from meadowrun.core.guardrails.caps import Cap, room_for
+from meadowrun.core.guardrails.caps import Cap, Had, room_for
 
 LONDON = zoneinfo.ZoneInfo("Europe/London")
 KIRITIMATI = zoneinfo.ZoneInfo("Pacific/Kiritimati")
@@ -58,12 +58,25 @@ def test_when_there_is_room(cap, had, now, zone, room):
 
 def test_all_limits_hold_together_and_each_is_of_its_channel():
     caps = [Cap(1, 1, "day", "email"), Cap(2, 1, "week"), Cap(1, 1, "month", "sms")]
-    had = [("email", at("2026-11-23T08:00")), ("push", at("2026-11-23T09:00"))]
+    had = [Had(at("2026-11-23T08:00"), "email"), Had(at("2026-11-23T09:00"), "push")]
     now = at("2026-11-23T10:00")
     assert room_for(caps, had, "email", now, LONDON) == at("2026-11-30T00:00")
     assert room_for(caps[:1], had, "email", now, LONDON) == at("2026-11-24T00:00")
     assert room_for(caps[2:], had, "sms", now, LONDON) is None
     assert room_for(caps[:1], had, "sms", now, LONDON) is None
+
+
+def test_a_limit_by_tag_takes_in_what_lies_under_it():
+    season = Cap(1, 1, "week", "", "season", frozenset({1, 2}))
+    had = [Had(at("2026-11-23T08:00"), "email", frozenset({2}))]
+    now = at("2026-11-23T10:00")
+    assert room_for([season], had, "sms", now, LONDON, {1, 9}) == at("2026-11-30T00:00")
+    # A message without the tag neither counts nor waits.
+    assert room_for([season], had, "sms", now, LONDON, {9}) is None
+    assert room_for([season], [Had(now, "sms")], "sms", now, LONDON, {1}) is None
+    texts = Cap(1, 1, "week", "sms", "season", frozenset({1, 2}))
+    assert room_for([texts], had, "sms", now, LONDON, {1}) is None
+    assert season.words() == "at most 1 message with “season” a week"
 
 
 @pytest.mark.parametrize(

@@ -22,10 +22,12 @@ from meadowrun.core.guardrails.verdict import verdict
 
 NAMES = [field.name for field in dataclasses.fields(Facts)]
 EITHER, ANY = (True, False), (True, False, None)
-#: Everybody that can be: 1,728 kinds of people.
+#: Everybody that can be: 3,456 kinds of people.
 EVERYBODY = [
     Facts(*known)
-    for known in itertools.product(EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER, EITHER)
+    for known in itertools.product(
+        EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER, EITHER, EITHER
+    )
 ]
 
 
@@ -45,6 +47,8 @@ def in_plain_words(f, rule):
         return "no_consent"
     if f.repeated_address:
         return "duplicate"
+    if f.had_before:
+        return "had_it"
     if f.too_late:
         return "late"
     return "control" if f.control else "go"
@@ -85,10 +89,13 @@ def test_three_ways_say_the_same(database, rule):
 
 @pytest.mark.parametrize("rule", RULES)
 def test_what_only_a_send_knows_may_be_left_out(rule):
-    """Of a set of people nobody is a duplicate or late, and nobody is in a control group."""
+    """Of a set of people nobody is a duplicate, had it before or is late, and nobody is in a control group."""
     plain = [
         in_plain_words(
-            dataclasses.replace(facts, repeated_address=False, too_late=False, control=False), rule
+            dataclasses.replace(
+                facts, repeated_address=False, had_before=False, too_late=False, control=False
+            ),
+            rule,
         )
         for facts in EVERYBODY
     ]

@@ -1,6 +1,8 @@
 """Message limits on the way out: who waits, until when, and who takes the last room."""
 
 import datetime as dt
+import random
+import re
 import threading
 import zoneinfo
 
@@ -10,7 +12,8 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core.guardrails.caps import Cap
-from meadowrun.outgoing import caps
+from meadowrun.core.guardrails.replay import replay
+from meadowrun.outgoing import caps, tried
 from meadowrun.outgoing.models import Delivery
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
@@ -18,11 +21,14 @@ from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate
+from meadowrun.tags import actions as tags
+from meadowrun.tags.models import Tag
+from meadowrun.tracking.actions import bounce
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
 from tests.store.sending import counts, run_all, segment, start
 from tests.store.web import words
-from tests.store.work import work
+from tests.store.work import number_of, work
 
 #: NOW is 14:00 in London on Monday 23 November.
 MIDNIGHT = dt.datetime(2026, 11, 24, tzinfo=dt.UTC)
@@ -262,17 +268,186 @@ def test_what_is_no_limit_is_refused(database, given, error):
 
 
 def test_the_page_of_limits(database, web):
-    page = words(web.get("/message-limits").get_data(as_text=True))
-    assert "No limit is set" in page
-    form = {"most": "2", "channel": "email", "length": "1", "unit": "week"}
+    """All numbers are saved as one; what is wrong is said, and nothing typed is lost."""
+    page = web.get("/message-limits").get_data(as_text=True)
+    assert "Nothing was sent in the last 90 days" in words(page)
+    form = {"most:email::week:1": "2", "most:::day:1": "", "csrf_token": "x"}
     assert web.post("/message-limits", data=form).status_code == 303
-    page = words(web.get("/message-limits").get_data(as_text=True))
-    assert "at most 2 emails a week" in page
-    refused = web.post("/message-limits", data=form | {"most": "5"})
-    assert refused.status_code == 409 and 'value="5"' in refused.get_data(as_text=True)
-    assert web.post("/message-limits/1", data={"most": "4"}).status_code == 303
-    assert "at most 4 emails a week" in words(web.get("/message-limits").get_data(as_text=True))
-    assert web.post("/message-limits/1/delete").status_code == 303
-    assert "No limit is set" in words(web.get("/message-limits").get_data(as_text=True))
+    page = web.get("/message-limits").get_data(as_text=True)
+    assert re.search(r'name="most:email::week:1"\s+value="2"', page)
+    wrong = web.post("/message-limits", data={"most:email::week:1": "5000"})
+    assert wrong.status_code == 422
+    page = wrong.get_data(as_text=True)
+    assert "between 1 and 1,000 messages" in page and 'value="5000"' in page
+    more = {"most": "1", "channel": "sms", "tag": "", "length": "90", "unit": "minute"}
+    web.post("/message-limits", data=form | more | {"more": "1"})
+    with database.session() as session:
+        assert [cap.words() for cap in caps.all_caps(session)] == [
+            "at most 2 emails a week",
+            "at most 1 text message in 90 minutes",
+        ]
+    assert "text messages in 90 minutes" in words(web.get("/message-limits").get_data(as_text=True))
+    web.post("/message-limits", data={})
     with pytest.raises(NotFound), database.session() as session:
+        assert caps.limits(session) == []
         caps.delete(session, IDA, NOW, 1)
+
+
+def test_a_limit_by_tag_takes_in_every_tag_under_it(
+    database, settings, job_context, keeper, audience
+):
+    first, second, third = audience(2, 3)
+    with clock.at(NOW), database.session() as session:
+        for ident, path in ((first, "season/leonids"), (second, "season"), (third, "other")):
+            send = session.get_one(Send, ident)
+            tags.put_on(session, IDA, NOW, "campaign", send.campaign_id, [path])
+        season = session.scalar(sa.select(Tag.id).where(Tag.path == "season"))
+        caps.save(session, IDA, NOW, Cap(1, 1, "day"), season)
+    assert sent(database, settings, first, 2) == {"delivered": 2}
+    assert sent(database, settings, second, 2) == {"waiting": 2}
+    assert sent(database, settings, third, 2) == {"delivered": 2}
+    with clock.at(NOW), database.session() as session:
+        other = session.scalars(sa.select(Tag).where(Tag.path == "other")).one()
+        caps.save(session, IDA, NOW, Cap(1, 1, "day"), other.id)
+        with pytest.raises(Conflict) as problem:
+            tags.delete(session, IDA, NOW, other)
+    assert "a message limit" in str(problem.value)
+
+
+def test_two_tags_that_become_one_keep_the_smaller_limit(database):
+    with clock.at(NOW), database.session() as session:
+        one, other = tags.numbers(session, NOW, ["leonids", "meteors"])
+        caps.save(session, IDA, NOW, Cap(3, 1, "week"), one)
+        caps.save(session, IDA, NOW, Cap(2, 1, "week"), other)
+        caps.save(session, IDA, NOW, Cap(5, 1, "day"), one)
+        tags.move(session, IDA, NOW, session.get_one(Tag, one), "meteors")
+        session.expire_all()
+        found = [(limit.tag_id, limit.unit, limit.most) for limit in caps.limits(session)]
+    assert found == [(other, "day", 5), (other, "week", 2)]
+
+
+def test_who_waits_longest_takes_the_room_that_comes(
+    database, settings, job_context, keeper, audience
+):
+    limit(database, 1, 1, "day")
+    first, second, third = audience(1, 3)
+    sent(database, settings, first, 1)
+    # The third begins later; its dispatch would be the next in turn.
+    sent(database, settings, second, 1)
+    sent(database, settings, third, 1, NOW + dt.timedelta(hours=1))
+    assert waiting(database, second) == waiting(database, third) == [MIDNIGHT]
+    with clock.at(MIDNIGHT):
+        work(database)
+    assert counts(database, second)[0] == {"delivered": 1}
+    assert waiting(database, third) == [MIDNIGHT + dt.timedelta(days=1)]
+
+
+def test_service_takes_the_room_before_who_waits_longer(
+    database, settings, job_context, keeper, audience
+):
+    limit(database, 1, 1, "day")
+    first, second, third = audience(1, 3)
+    with database.session() as session:
+        session.get_one(Send, third).consent_rule = "service"
+    sent(database, settings, first, 1)
+    sent(database, settings, second, 1)
+    sent(database, settings, third, 1, NOW + dt.timedelta(hours=1))
+    with clock.at(MIDNIGHT):
+        work(database)
+    assert counts(database, third)[0] == {"delivered": 1}
+    assert waiting(database, second) == [MIDNIGHT + dt.timedelta(days=1)]
+
+
+def test_a_bounce_gives_the_room_back_at_once(database, settings, job_context, keeper, audience):
+    limit(database, 1, 1, "day")
+    first, second = audience(2, 2)
+    sent(database, settings, first, 2)
+    sent(database, settings, second, 2)
+    with clock.at(NOW), database.session() as session:
+        contact = session.scalar(sa.select(sa.func.min(Contact.id)))
+        number = number_of(database, first, contact)
+        bounce(session, NOW, number, contact, hard=False, words="452 full")
+    with clock.at(NOW):
+        work(database)
+    assert counts(database, second)[0] == {"delivered": 1, "waiting": 1}
+
+
+def test_all_limits_are_set_at_once(database):
+    wanted = [
+        caps.Wanted("", None, "week", 1, 6),
+        caps.Wanted("email", None, "day", 1, 1),
+        caps.Wanted("email", None, "minute", 90, 1),
+    ]
+    with clock.at(NOW), database.session() as session:
+        assert caps.set_all(session, IDA, NOW, wanted) == 3
+        assert caps.set_all(session, IDA, NOW, wanted) == 0
+        changed = [wanted[0], caps.Wanted("email", None, "day", 1, 2)]
+        assert caps.set_all(session, IDA, NOW, changed) == 2
+        assert [cap.words() for cap in caps.all_caps(session)] == [
+            "at most 6 messages a week",
+            "at most 2 emails a day",
+        ]
+        for wrong in (
+            caps.Wanted("email", None, "day", 1, 0),
+            caps.Wanted("email", None, "year", 1, 1),
+            caps.Wanted("email", 999, "day", 1, 1),
+        ):
+            with pytest.raises(Invalid):
+                caps.set_all(session, IDA, NOW, [wrong])
+
+
+def test_the_replay_of_history_is_what_really_would_have_happened(
+    database, settings, job_context, keeper, audience
+):
+    """The same sends to 1,000 people, once without limits, whose history is replayed, and once with
+    them: each message goes at the same moment, or not at all."""
+    chance = random.Random(7)
+    most = 1000
+    rules = [
+        Cap(1, chance.choice([1, 2]), "day"),
+        Cap(chance.choice([2, 3]), 1, "week", "email"),
+    ]
+    starts = sorted(chance.sample(range(6 * 24), 6))
+    idents = audience(most, 12, within_hours=72)
+    with database.session() as session:
+        zones = ("Europe/London", "America/New_York", "Pacific/Kiritimati", None)
+        for number, person in enumerate(session.scalars(sa.select(Contact))):
+            person.timezone = zones[number % 4]
+    for place, hours in enumerate(starts):
+        now = NOW + dt.timedelta(hours=hours)
+        sent(database, settings, idents[place], most, now)
+    later = NOW + dt.timedelta(days=30)
+    with database.session() as session:
+        people, found = tried.past(
+            session, later, zoneinfo.ZoneInfo("Europe/London"), ["email"], most
+        )
+    assert people == most == len(found)
+    replayed = [replay(one.sent, rules, one.zone) for one in found]
+    # Now with limits, as if nothing had been sent before.
+    with clock.at(NOW), database.session() as session:
+        session.execute(sa.text("UPDATE dispatches SET counts = false"))
+        for cap in rules:
+            caps.save(session, IDA, NOW, cap)
+    for hours in range(9 * 24):
+        now = NOW + dt.timedelta(hours=hours)
+        # Days begin in London, New York and on Kiritimati.
+        if hours not in starts and now.hour not in (0, 5, 10):
+            continue
+        with clock.at(now):
+            if hours in starts:
+                ident = idents[6 + starts.index(hours)]
+                start(database, settings, ident, most)
+                jobs.run_here("sends.take", send_id=ident)
+            work(database)
+    with database.session() as session:
+        rows = session.execute(
+            sa.text(
+                "SELECT d.contact_id, array_agg(CASE WHEN d.outcome = 'delivered' THEN d.at END "
+                "ORDER BY d.dispatch_id) AS at FROM deliveries d JOIN sends s ON "
+                "s.dispatch_id = d.dispatch_id WHERE s.id = ANY(:ids) GROUP BY 1 ORDER BY 1"
+            ),
+            {"ids": list(idents[6:])},
+        ).all()
+    really = [list(row.at) for row in rows]
+    assert really == [[fate.at for fate in fates] for fates in replayed]
+    assert any(at is None for one in really for at in one)

@@ -32,7 +32,9 @@ class TestSheet:
         word(web, ready, "in", database, who=["everyone"])
         shown = words(web.get(f"/sends/{ready}").text)
         assert (
-            "To everyone" in shown and "2 would get it" in shown and "No consent for email" in shown
+            "to everyone , leaving out nobody" in shown
+            and "2 would get it" in shown
+            and "No consent for email" in shown
         ), shown
         assert 'value="everyone" checked' in web.get(f"/sends/{ready}/word/in").text
 
@@ -430,7 +432,7 @@ class TestMadeOnTheSpot:
         word(
             web, ready, "from", database, sender_name="The mill", address="mill@farrowhill.example"
         )
-        assert "The mill mill@farrowhill.example" in words(web.get(f"/sends/{ready}").text)
+        assert "The mill (mill@farrowhill.example" in words(web.get(f"/sends/{ready}").text)
         assert "no at-sign" in words(
             word(web, ready, "from", database, sender_name="The mill", address="nowhere").text
         )

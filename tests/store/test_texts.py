@@ -152,7 +152,7 @@ def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(
             people.set_consent(session, NOW, contact, topic, agreed, "test", channel)
     assert word(web, ident, "topic", database, topic=str(topic)).status_code == 303
     shown = words(web.get(f"/sends/{ident}").text)
-    assert "About Sky diary for everyone who agreed to it, or to all text messages" in shown
+    assert "about Sky diary and for everyone who agreed to it, or to all text messages" in shown
     assert "all text messages" in words(web.get(f"/sends/{ident}/word/topic").text)
     start(database, settings, ident, 2)
     run_all(database, ident)
@@ -165,7 +165,7 @@ def test_a_text_about_a_topic_goes_to_those_who_did_not_say_no_to_it_by_text(
         "no_consent": 2,
         "no_address": 1,
     }
-    assert "About Sky diary" in words(web.get(f"/sends/{ident}").text)
+    assert "about Sky diary" in words(web.get(f"/sends/{ident}").text)
 
 
 def test_what_is_written_stands_in_its_place_without_a_blank_more(web, database):

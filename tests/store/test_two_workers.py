@@ -12,6 +12,7 @@ import sqlalchemy as sa
 
 from meadowrun.base.clock import machine_now
 from meadowrun.bench.sink import Sink
+from meadowrun.features import load_tasks
 from meadowrun.outgoing.queries import tally
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
@@ -62,6 +63,7 @@ def workers(database, sink):
 
 def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
     settings = settings_for(database.url)
+    load_tasks()
     now = machine_now()
     with database.session() as session:
         many(session, now, PEOPLE)

@@ -38,6 +38,7 @@ from meadowrun.segments import actions as segments
 from meadowrun.segments import groupings
 from meadowrun.segments.queries import count
 from meadowrun.sends.models import Send
+from meadowrun.sends.queries import tags_of
 from meadowrun.shell import accounts
 from meadowrun.shell.models import ApiKey
 from meadowrun.tags import actions as tagging
@@ -521,6 +522,7 @@ def _past_send(session: orm.Session, made: world.World, number: int, total: int)
         sender_id=send.sender_id,
         topic_id=topic,
         campaign_id=ids[0],
+        tags=tags_of(session, send),
         consent_rule="agreed",
         facts=ids[4],
         taken_at=taken,

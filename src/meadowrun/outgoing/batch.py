@@ -34,7 +34,7 @@ from meadowrun.outgoing import caps, settling
 from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clean, is_storable
 from meadowrun.outgoing.had import Before
 from meadowrun.outgoing.models import Dispatch
-from meadowrun.outgoing.timing import Timing
+from meadowrun.outgoing.timing import Timing, judge_again
 from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.moment import Moment
@@ -88,6 +88,8 @@ class BatchWork:
             self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
             self.last_moment, self.obeys_caps = dispatch.last_moment, dispatch.obeys_caps
             self.had = Before.of(dispatch)
+            #: as it was when the batch began: what is sent of it does not change
+            self.dispatch = dispatch
             claim.key["taken"] = dispatch.taken_at
             self.sender = session.get_one(Sender, dispatch.sender_id)
             self.facts = dispatch.facts
@@ -201,7 +203,7 @@ class BatchWork:
         room: dict[int, dt.datetime] = {}
         if self.obeys_caps:
             numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
-            room = caps.waits(session, numbers, self.channel.kind.key, now, self.zone)
+            room = caps.waits(session, numbers, self.dispatch, now, self.zone)
         if not room and self.timing.at_once:
             return people
         return [
@@ -479,6 +481,8 @@ class BatchWork:
                     for b, number in bounced
                 ],
             )
+        # What did not arrive takes no room: whoever waits for it is judged again.
+        judge_again(session, now, [b.contact_id for b, _ in bounced])
         keeping.count_bounces(
             session,
             now,

@@ -5,9 +5,11 @@ hand at this moment: it is reserved when it is claimed. Contacts are locked from
 their verdict is written, so two workers cannot both see the last room.
 """
 
+import dataclasses
 import datetime as dt
 import json
 import zoneinfo
+from collections.abc import Sequence, Set
 from typing import Any
 
 import sqlalchemy as sa
@@ -18,24 +20,31 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import wording
 from meadowrun.core.channels import CHANNELS
-from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, room_for
+from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, Had, room_for
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
-from meadowrun.outgoing.models import MessageLimit
+from meadowrun.outgoing.models import Dispatch, MessageLimit
 from meadowrun.outgoing.timing import ZONES, judge_again
+from meadowrun.tags.queries import paths
 
 #: A message may go so many days after its audience was settled.
 _LATEST = dt.timedelta(days=32)
 
-#: What people had that counts: contact, zone, channel, moment. `mine` are the deliveries asked for.
+#: What people had that counts: contact, zone, channel, tags, moment. `mine` are the deliveries
+#: asked for. Room that comes goes to those before them who wait for it, too: service, then by
+#: priority, then who waits longest.
 HAD = """
-SELECT d.contact_id, c.timezone, s.channel, CASE WHEN d.outcome IN ('waiting', 'deferred')
+SELECT d.contact_id, c.timezone, s.channel, s.tags, CASE WHEN d.outcome IN ('waiting', 'deferred')
     THEN CAST(:now AS timestamptz) ELSE d.at END AS at
 FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id JOIN contacts c ON c.id = d.contact_id
 WHERE d.contact_id = ANY(:ids) AND s.counts AND d.taken_at >= :taken AND d.number <> ALL(:mine)
 AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
-    OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b))
+    OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b)
+    OR d.outcome = 'waiting' AND d.due <= :now AND d.stood_on->>'because' = 'cap'
+        AND s.state = 'running' AND s.obeys_caps AND s.id <> :dispatch
+        AND (s.priority, :taken_at, :dispatch) > (CAST(:priority AS smallint), s.taken_at, s.id))
 """
+
 
 #: Who had as many messages as one limit allows: contacts. `starts` says for each zone when its
 #: period began; a contact without a zone has that of the organisation.
@@ -51,11 +60,15 @@ GROUP BY d.contact_id HAVING count(*) >= :most_{n}
 
 
 def full_sql(
-    session: orm.Session, channel: str, now: dt.datetime, zone: zoneinfo.ZoneInfo
+    session: orm.Session,
+    channel: str,
+    tagged: Set[int],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
 ) -> tuple[str, dict[str, Any]]:
-    """The contacts without room for a message of a channel, as SQL with its values; empty where no
-    limit is about it."""
-    asked = [one.cap for one in limits(session) if one.channel in ("", channel)]
+    """The contacts without room for a message of a channel with some tags, as SQL with its values;
+    empty where no limit is about it."""
+    asked = [cap for cap in all_caps(session) if cap.is_about(channel, tagged)]
     if not asked:
         return "", {}
     names = session.scalars(sa.text(ZONES)).all()
@@ -73,6 +86,9 @@ def full_sql(
         of = "TRUE"
         if cap.channel:
             of, values[f"channel_{n}"] = f"s.channel = :channel_{n}", cap.channel
+        if cap.tag:
+            of += f" AND s.tags && CAST(:tags_{n} AS bigint[])"
+            values[f"tags_{n}"] = sorted(cap.tags)
         after = ">" if cap.unit == "minute" else ">="
         parts.append(FULL.format(n=n, of=of, after=after))
     return " UNION ".join(parts), values
@@ -82,20 +98,29 @@ def limits(session: orm.Session) -> list[MessageLimit]:
     """All limits: those of all channels first, each by its period."""
     found = session.scalars(sa.select(MessageLimit)).all()
     units = list(MOST_LENGTH)
-    return sorted(found, key=lambda one: (one.channel, units.index(one.unit), one.length))
+    return sorted(
+        found, key=lambda one: (one.channel, one.tag_id or 0, units.index(one.unit), one.length)
+    )
+
+
+def all_caps(session: orm.Session) -> list[Cap]:
+    """All limits as the rules know them."""
+    found = limits(session)
+    known = paths(session) if any(one.tag_id for one in found) else {}
+    return [one.cap(known) for one in found]
 
 
 def waits(
     session: orm.Session,
     numbers: dict[int, int],
-    channel: str,
+    dispatch: Dispatch,
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
 ) -> dict[int, dt.datetime]:
-    """Who of some contacts ({contact: number of the delivery}) has no room for a message of a
-    channel, and until when. `zone` is that of contacts without one."""
-    caps = [one.cap for one in limits(session)]
-    asked = [cap for cap in caps if cap.channel in ("", channel)]
+    """Who of some contacts ({contact: number of the delivery}) has no room for what a dispatch
+    sends them, and until when. `zone` is that of contacts without one."""
+    tagged = frozenset(dispatch.tags)
+    asked = [cap for cap in all_caps(session) if cap.is_about(dispatch.channel, tagged)]
     if not asked or not numbers:
         return {}
     since = now - max(cap.reaches_back() for cap in asked)
@@ -107,44 +132,40 @@ def waits(
             "now": now,
             "since": since,
             "taken": since - _LATEST,
+            "dispatch": dispatch.id,
+            "taken_at": dispatch.taken_at,
+            "priority": dispatch.priority,
         },
     )
-    had: dict[int, list[tuple[str, dt.datetime]]] = {}
+    had: dict[int, list[Had]] = {}
     zones: dict[int, zoneinfo.ZoneInfo] = {}
-    for contact, place, of, at in rows:
-        had.setdefault(contact, []).append((of, at))
+    for contact, place, of, of_tags, at in rows:
+        had.setdefault(contact, []).append(Had(at, of, frozenset(of_tags)))
         if contact not in zones:
             zones[contact] = zone_of(place) or zone
     found = {
-        contact: room_for(asked, moments, channel, now, zones[contact])
+        contact: room_for(asked, moments, dispatch.channel, now, zones[contact], tagged)
         for contact, moments in had.items()
     }
     return {contact: until for contact, until in found.items() if until is not None}
 
 
-def save(session: orm.Session, actor: Actor, now: dt.datetime, cap: Cap) -> MessageLimit:
-    """Adds a limit. Raises Invalid naming the field, Conflict where there is one for this period
-    already."""
-    if cap.unit not in MOST_LENGTH:
-        raise Invalid("Choose minutes, days, weeks or months.", "unit")
-    if cap.channel and cap.channel not in CHANNELS:
-        raise Invalid("There is no such channel.", "channel")
-    if not 1 <= cap.most <= 1000:
-        raise Invalid("A limit is between 1 and 1,000 messages.", "most")
-    longest = MOST_LENGTH[cap.unit]
-    if not 1 <= cap.length <= longest:
-        most = wording.count_of(longest, cap.unit)
-        raise Invalid(Wording("A period is at most %(most)s.", most=most), "length")
+def save(
+    session: orm.Session, actor: Actor, now: dt.datetime, cap: Cap, tag_id: int | None = None
+) -> MessageLimit:
+    """Adds a limit; `tag_id` is the tag that it is about. Raises Invalid naming the field, Conflict
+    where there is one for this period already."""
+    _check(session, cap.most, cap.length, cap.unit, cap.channel, tag_id)
     for other in limits(session):
-        if (other.channel, other.unit, other.length) == (cap.channel, cap.unit, cap.length):
-            raise Conflict(
-                Wording("There is a limit for this period: %(words)s.", words=other.cap.words())
-            )
+        if _of(other) == (cap.channel, tag_id, cap.unit, cap.length):
+            said = other.cap(paths(session)).words()
+            raise Conflict(Wording("There is a limit for this period: %(words)s.", words=said))
     made = MessageLimit(
         most=cap.most,
         length=cap.length,
         unit=cap.unit,
         channel=cap.channel,
+        tag_id=tag_id,
         changed_by=actor.name,
         changed_at=now,
     )
@@ -152,6 +173,80 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, cap: Cap) -> Mess
     session.flush()
     _changed(session, actor, now, "added the message limit", made)
     return made
+
+
+def _of(limit: MessageLimit) -> tuple[str, int | None, str, int]:
+    """What a limit is about: two limits of the same cannot be."""
+    return limit.channel, limit.tag_id, limit.unit, limit.length
+
+
+def _check(
+    session: orm.Session, most: int, length: int, unit: str, channel: str, tag_id: int | None
+) -> None:
+    """Raises Invalid naming the field where a limit cannot be."""
+    if unit not in MOST_LENGTH:
+        raise Invalid("Choose minutes, days, weeks or months.", "unit")
+    if channel and channel not in CHANNELS:
+        raise Invalid("There is no such channel.", "channel")
+    if not 1 <= most <= 1000:
+        raise Invalid("A limit is between 1 and 1,000 messages.", "most")
+    longest = MOST_LENGTH[unit]
+    if not 1 <= length <= longest:
+        said = wording.count_of(longest, unit)
+        raise Invalid(Wording("A period is at most %(most)s.", most=said), "length")
+    if tag_id is not None and tag_id not in paths(session):
+        raise Invalid("There is no such tag any more.", "tag")
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Wanted:
+    """A limit as it is wanted: what it is about, and how many."""
+
+    channel: str
+    tag_id: int | None
+    unit: str
+    length: int
+    most: int
+
+
+def set_all(session: orm.Session, actor: Actor, now: dt.datetime, wanted: Sequence[Wanted]) -> int:
+    """Makes these, and no others, the limits. Says how many are others now. Raises Invalid."""
+    session.execute(sa.text("LOCK TABLE caps IN SHARE ROW EXCLUSIVE MODE"))
+    there = {_of(limit): limit for limit in limits(session)}
+    asked = {(one.channel, one.tag_id, one.unit, one.length): one for one in wanted}
+    others = 0
+    for of, one in asked.items():
+        _check(session, one.most, one.length, one.unit, one.channel, one.tag_id)
+        known = there.get(of)
+        if known is None:
+            cap = Cap(one.most, one.length, one.unit, one.channel)
+            save(session, actor, now, cap, one.tag_id)
+            others += 1
+        elif known.most != one.most:
+            change(session, actor, now, known.id, one.most)
+            others += 1
+    for of, limit in there.items():
+        if of not in asked:
+            delete(session, actor, now, limit.id)
+            others += 1
+    return others
+
+
+def as_caps(session: orm.Session, wanted: Sequence[Wanted]) -> list[Cap]:
+    """Limits as they are wanted, as the rules know them. Raises Invalid."""
+    for one in wanted:
+        _check(session, one.most, one.length, one.unit, one.channel, one.tag_id)
+    known = paths(session)
+    return [
+        MessageLimit(
+            most=one.most,
+            length=one.length,
+            unit=one.unit,
+            channel=one.channel,
+            tag_id=one.tag_id,
+        ).cap(known)
+        for one in wanted
+    ]
 
 
 def change(session: orm.Session, actor: Actor, now: dt.datetime, ident: int, most: int) -> None:
@@ -181,7 +276,9 @@ def _changed(
     session: orm.Session, actor: Actor, now: dt.datetime, did: str, limit: MessageLimit
 ) -> None:
     """Writes down that a limit is another, and has everybody judged again who waits for room."""
-    audit.record(session, actor, now, did, "limit", limit.id, str.__str__(limit.cap.words()))
+    audit.record(
+        session, actor, now, did, "limit", limit.id, str.__str__(limit.cap(paths(session)).words())
+    )
     session.flush()
     judge_again(session, now)
     jobs.enqueue(session, "outgoing.sweep")

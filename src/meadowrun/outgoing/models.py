@@ -2,12 +2,14 @@
 
 import datetime as dt
 import uuid
+from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import Base
+from meadowrun.core import tags
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.outcomes import OUTCOMES
 from meadowrun.core.timing.hours import Hours
@@ -41,6 +43,8 @@ class Dispatch(Base):
     consent_rule: orm.Mapped[str]
     #: the campaign's facts as they were when it left
     facts: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: the numbers of the tags of its campaign and its message
+    tags: orm.Mapped[list[int]] = orm.mapped_column(server_default="{}")
     #: higher ones go first
     priority: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: whether it waits where people have had as many messages as a limit allows, and whether its
@@ -184,14 +188,33 @@ class MessageLimit(Base):
     )
     #: whose messages it is about; empty: those of all channels together
     channel: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: whose tag it is about, with all under it; empty: whatever their tags
+    tag_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("tags.id"))
     changed_by: orm.Mapped[str]
     changed_at: orm.Mapped[dt.datetime]
-    __table_args__ = (sa.UniqueConstraint("channel", "unit", "length", name="uq_caps_channel"),)
+    __table_args__ = (
+        sa.Index(
+            "uq_caps_of",
+            "channel",
+            sa.text("coalesce(tag_id, 0)"),
+            "unit",
+            "length",
+            unique=True,
+        ),
+    )
 
-    @property
-    def cap(self) -> Cap:
-        """As the rules know it."""
-        return Cap(self.most, self.length, self.unit, self.channel)
+    def cap(self, paths: Mapping[int, str]) -> Cap:
+        """As the rules know it; `paths` are those of all tags, by number."""
+        if self.tag_id is None:
+            return Cap(self.most, self.length, self.unit, self.channel)
+        return Cap(
+            self.most,
+            self.length,
+            self.unit,
+            self.channel,
+            paths.get(self.tag_id, ""),
+            tags.under(self.tag_id, paths),
+        )
 
 
 class QuietHours(Base):

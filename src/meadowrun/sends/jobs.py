@@ -24,7 +24,7 @@ from meadowrun.outgoing.settling import finish_if_done
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import audience_of, channel_of, picked_sql
+from meadowrun.sends.queries import audience_of, channel_of, picked_sql, tags_of
 from meadowrun.sends.repeats import begin_date, plan_next
 from meadowrun.sends.timing import last_moment, next_date
 
@@ -88,6 +88,7 @@ def _dispatch(session: orm.Session, now: dt.datetime, send: Send) -> Dispatch:
         sender_id=send.sender_id,
         topic_id=send.topic_id,
         campaign_id=send.campaign_id,
+        tags=tags_of(session, send),
         consent_rule=send.consent_rule,
         obeys_caps=send.obeys_caps and not waits_there,
         counts=send.counts and not waits_there,

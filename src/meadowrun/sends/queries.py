@@ -288,6 +288,13 @@ def channel_of(session: orm.Session, send: Send) -> str:
     )
 
 
+def tags_of(session: orm.Session, send: Send) -> list[int]:
+    """The tags of what a send sends: those of its campaign and of its message."""
+    campaign = session.get_one(Campaign, send.campaign_id)
+    message = session.get(Message, send.message_id) if send.message_id else None
+    return sorted({*campaign.tags, *(message.tags if message else [])})
+
+
 def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
     """The channel of each of some sends, by their numbers; email while no message was chosen."""
     wanted = {send.id: send.message_id for send in sends}
@@ -336,7 +343,13 @@ def estimate(moment: Moment, send: Send) -> Estimate:
     """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
     who, channel = audience_of(moment, send), channel_of(moment.session, send)
     full, values = (
-        caps.full_sql(moment.session, channel, moment.now, moment.zone)
+        caps.full_sql(
+            moment.session,
+            channel,
+            frozenset(tags_of(moment.session, send)),
+            moment.now,
+            moment.zone,
+        )
         if send.obeys_caps and not CHANNELS[channel].waits_there
         else ("", {})
     )
@@ -408,7 +421,8 @@ def kept_estimate(
         send.again_rule,
         send.again_days,
         bool(send.local_at or send.hours or send.portion_size),
-        str([one.cap for one in caps.limits(moment.session)] if send.obeys_caps else []),
+        str(caps.all_caps(moment.session) if send.obeys_caps else []),
+        str(tags_of(moment.session, send)),
         str([s and s.definition for s in segments]),
     )
     return _estimates.get(moment.session, key, moment.now, lambda: estimate(moment, send), fresh)

@@ -97,7 +97,7 @@ def word(ident: int, slot: str) -> Answer:
         topics=topics(db()),
         kinds=event_kinds(db()),
         here=here,
-        limits=[one.cap.words() for one in caps.limits(db())],
+        limits=[cap.words() for cap in caps.all_caps(db())],
         spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         waits_there=GATEWAYS[channel].waits_there,

@@ -19,6 +19,13 @@ from meadowrun.tags.models import ContactTag, Tag
 from meadowrun.tags.queries import THINGS, names_it
 
 MOST = 30
+#: Of two limits for the same that come together, the smaller stays.
+LIMITS_JOINED = """
+DELETE FROM caps a USING caps b WHERE a.tag_id IN (:gone, :kept) AND b.tag_id IN (:gone, :kept)
+AND a.tag_id <> b.tag_id AND (a.channel, a.unit, a.length) = (b.channel, b.unit, b.length)
+AND (a.most, a.id) > (b.most, b.id)
+"""
+LIMITS_MOVED = "UPDATE caps SET tag_id = :kept WHERE tag_id = :gone"
 
 
 def read(text: str) -> list[str]:
@@ -179,7 +186,9 @@ def _join(session: orm.Session, gone: Tag, kept: Tag) -> None:
         ),
         values,
     )
-    for table in THINGS.values():
+    session.execute(sa.text(LIMITS_JOINED), values)
+    session.execute(sa.text(LIMITS_MOVED), values)
+    for table in (*THINGS.values(), "dispatches"):
         session.execute(
             sa.text(
                 f"UPDATE {table} SET tags = ARRAY(SELECT DISTINCT CASE WHEN t = :gone THEN :kept "
@@ -221,7 +230,7 @@ def delete(session: orm.Session, actor: Actor, now: dt.datetime, tag: Tag) -> No
                 uses=", ".join(uses[:4]),
             )
         )
-    for table in THINGS.values():
+    for table in (*THINGS.values(), "dispatches"):
         session.execute(
             sa.text(
                 f"UPDATE {table} SET tags = array_remove(tags, CAST(:id AS bigint)) WHERE :id = "

@@ -114,8 +114,11 @@ def bearers(session: orm.Session, tag: Tag) -> list[tuple[str, int, str]]:
 
 
 def names_it(session: orm.Session, tag: Tag) -> list[str]:
-    """What names a tag in a condition, in words."""
-    return definitions_using(
+    """What names a tag in a condition or a message limit, in words."""
+    limited = session.execute(
+        sa.text("SELECT 1 FROM caps WHERE tag_id = :id LIMIT 1"), {"id": tag.id}
+    ).scalar()
+    return (["a message limit"] if limited else []) + definitions_using(
         session,
         (
             f'$.** ? (@.kind == "tag" && @.tag == {int(tag.id)} || @.kind == "mail" && @.of.tag == '

@@ -17,6 +17,7 @@ from meadowrun.core.language import Wording
 from meadowrun.gateways import outgoing
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
+from meadowrun.outgoing.timing import judge_again
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
 from meadowrun.people.models import Consent, Contact
@@ -154,6 +155,7 @@ def bounce(
         session, now, number, contact_id, "bounced", note=("hard: " if hard else "soft: ") + words
     )
     session.flush()
+    judge_again(session, now, [contact.id])
     keeping.count_bounces(session, now, [contact.id] if hard else [], [] if hard else [contact.id])
     session.expire(contact)
 

@@ -7,7 +7,7 @@ calendar.
 
 import dataclasses
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 
 from meadowrun.core import wording
 from meadowrun.core.channels import KINDS
@@ -19,6 +19,15 @@ MOST_LENGTH = {"minute": 1440, "day": 90, "week": 26, "month": 12}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class Had:
+    """One message that somebody had: when, on which channel, with which tags."""
+
+    at: dt.datetime
+    channel: str
+    tags: frozenset[int] = frozenset()
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class Cap:
     """At most so many messages within so many minutes, days, weeks or months."""
 
@@ -27,6 +36,14 @@ class Cap:
     unit: str
     #: the channel whose messages it is about; empty: those of all channels
     channel: str = ""
+    #: the path of the tag whose messages it is about, and the numbers of it and of all tags under
+    #: it; none: whatever their tags
+    tag: str = ""
+    tags: frozenset[int] = frozenset()
+
+    def is_about(self, channel: str, tags: Set[int]) -> bool:
+        """Whether messages of a channel with some tags count for it, and obey it."""
+        return self.channel in ("", channel) and (not self.tag or bool(self.tags & tags))
 
     def reaches_back(self) -> dt.timedelta:
         """How long before now a message can have gone to be within the period, whatever the
@@ -81,6 +98,13 @@ class Cap:
             }[self.unit]
         else:
             period = Wording("in %(time)s", time=wording.count_of(self.length, self.unit))
+        if self.tag:
+            return Wording(
+                "at most %(messages)s with “%(tag)s” %(period)s",
+                messages=messages,
+                tag=self.tag,
+                period=period,
+            )
         return Wording("at most %(messages)s %(period)s", messages=messages, period=period)
 
     def _leaves(self, moment: dt.datetime, zone: dt.tzinfo) -> dt.datetime:
@@ -105,17 +129,18 @@ def _midnight(day: dt.date, zone: dt.tzinfo) -> dt.datetime:
 
 def room_for(
     caps: Sequence[Cap],
-    had: Sequence[tuple[str, dt.datetime]],
+    had: Sequence[Had],
     channel: str,
     now: dt.datetime,
     zone: dt.tzinfo,
+    tags: Set[int] = frozenset(),
 ) -> dt.datetime | None:
-    """The first moment at which all limits together leave room for a message of a channel, to
-    somebody who had (channel, moment); None: now. Once there is room there stays room, since a
-    period only moves on."""
+    """The first moment at which all limits together leave room for a message of a channel with some
+    tags, to somebody who had others; None: now. Once there is room there stays room, since a period
+    only moves on."""
     waits = [
-        cap.room_at([at for of, at in had if cap.channel in ("", of)], now, zone)
+        cap.room_at([one.at for one in had if cap.is_about(one.channel, one.tags)], now, zone)
         for cap in caps
-        if cap.channel in ("", channel)
+        if cap.is_about(channel, tags)
     ]
     return max((until for until in waits if until is not None), default=None)

@@ -3,6 +3,7 @@ title."""
 
 import datetime as dt
 from collections.abc import Collection, Sequence
+from typing import Protocol
 
 from markupsafe import Markup, escape
 
@@ -293,6 +294,57 @@ def arrivals(
     return Markup(
         f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
         f'aria-label="When people get it; a table follows">{"".join(parts)}</svg>'
+    )
+
+
+class Counted(Protocol):
+    """The messages of one week, by what would have become of them."""
+
+    @property
+    def monday(self) -> dt.date: ...
+
+    @property
+    def as_it_was(self) -> int: ...
+
+    @property
+    def later(self) -> int: ...
+
+    @property
+    def not_sent(self) -> int: ...
+
+
+def weeks(found: Sequence[Counted], width: int = 880, height: int = 150) -> Markup:
+    """A column for each week: what was sent as it was, what would have waited, and what would not
+    have been sent, one on the other."""
+    most = max((one.as_it_was + one.later + one.not_sent for one in found), default=0)
+    if not most:
+        return Markup("")
+    gap, ground = width / max(8, len(found)), height - 20
+    parts = [f'<line x1="0" x2="{width}" y1="{ground}" y2="{ground}" stroke="#dfd9c8"/>']
+    for place, one in enumerate(found):
+        x, base = place * gap, float(ground)
+        for count, colour in (
+            (one.as_it_was, "#7fa48c"),
+            (one.later, "#c98a1b"),
+            (one.not_sent, "#a63a63"),
+        ):
+            tall = (ground - 14) * count / most
+            base -= tall
+            if count:
+                parts.append(
+                    f'<rect x="{x + 4:.1f}" y="{base:.1f}" width="{gap - 14:.1f}" '
+                    f'height="{tall:.1f}" fill="{colour}"><title>{number(count)}</title></rect>'
+                )
+        total = one.as_it_was + one.later + one.not_sent
+        parts.append(
+            f'<text x="{x + 4:.1f}" y="{base - 4:.1f}" font-size="11" fill="#5c6761">'
+            f"{number(total)}</text>"
+            f'<text x="{x + 4:.1f}" y="{height - 5}" font-size="11" fill="#5c6761">'
+            f"{one.monday.day} {one.monday:%b}</text>"
+        )
+    return Markup(
+        f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
+        f'aria-label="Messages a week; the numbers follow">{"".join(parts)}</svg>'
     )
 
 
