@@ -18,6 +18,7 @@ NAMES = (
     "tracking",
     "campaigns",
     "sends",
+    "calendar",
     "results",
     "api",
     "retention",

@@ -89,7 +89,8 @@ def test_three_ways_say_the_same(database, rule):
 
 @pytest.mark.parametrize("rule", RULES)
 def test_what_only_a_send_knows_may_be_left_out(rule):
-    """Of a set of people nobody is a duplicate, had it before or is late, and nobody is in a control group."""
+    """Of a set of people nobody is a duplicate, had it before or is late, and nobody is in a
+    control group."""
     plain = [
         in_plain_words(
             dataclasses.replace(

@@ -63,7 +63,7 @@ def workers(database, sink):
 
 def test_nobody_is_missed_and_nobody_gets_it_twice(database, sink, workers):
     settings = settings_for(database.url)
-    load_tasks()
+    load_tasks(False)
     now = machine_now()
     with database.session() as session:
         many(session, now, PEOPLE)

@@ -33,7 +33,7 @@ VIEWS = {
     "send": "/sends/1",
     "last-look": "/sends/1/look",
     "result": "/results/25",
-    "calendar": "/calendar",
+    "calendar": "/calendar?view=weeks",
     "preferences": "preferences",
 }
 PEOPLE_FILE = (

@@ -1,6 +1,6 @@
-"""Today and the calendar: what all features come together on."""
+"""Today: what all features come together on."""
 
 from meadowrun.base.manifest import Feature
 from meadowrun.core.language import Wording
 
-FEATURE = Feature(pages={"views": Wording("Today"), "calendar_views": Wording("Calendar")})
+FEATURE = Feature(pages={"views": Wording("Today")})

@@ -26,7 +26,8 @@ WHERE d.taken_at >= :taken AND d.at >= :since AND d.at < :now
 AND d.outcome IN ('delivered', 'in_doubt') AND s.channel = ANY(:channels)
 """
 #: What some people were sent: contact, zone, moment, channel, tags, obeys, counts, priority, last
-#: moment, send, and what they did with it. A send without a last moment is taken to have had a week.
+#: moment, send, and what they did with it. A send without a last moment is taken to have had a
+#: week.
 _SENT = """
 WITH sent AS (
     SELECT d.contact_id, d.at, d.taken_at, d.number, s.id AS dispatch, s.name, s.owner_id,

@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+import zoneinfo
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -19,6 +20,7 @@ from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import MUST, About, Check, must, should
 from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.zones import moment_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
@@ -298,6 +300,51 @@ def unplan(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> 
     send.next_local = send.begins_at = None
     session.flush()
     audit.record(session, actor, now, "taken back", "send", send.id, send.name)
+
+
+def moment_on(send: Send, day: dt.date, now: dt.datetime) -> dt.datetime:
+    """When a send would go out on another day, at the same time. Raises Conflict where it cannot be
+    moved, Invalid for a moment that has passed."""
+    if send.state not in EDITABLE or send.leaves_at is None:
+        raise Conflict(Wording("“%(name)s” has no date that could be moved.", name=send.name))
+    if send.rhythm:
+        raise Conflict(
+            Wording("“%(name)s” repeats: change its rhythm on its own page.", name=send.name)
+        )
+    local = dt.datetime.combine(day, first_local(send).time())
+    moment = moment_of(local, zoneinfo.ZoneInfo(send.zone))
+    if moment < now:
+        raise Invalid("That moment has passed. Choose a day ahead.", "day")
+    return moment
+
+
+def move_to(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    send: Send,
+    day: dt.date,
+    based_on: int,
+) -> None:
+    """Moves a send to another day, at the same time; a planned one stays planned. Raises Conflict
+    when somebody else changed it since, or it cannot be moved, Invalid for a day that has
+    passed."""
+    session.refresh(send, with_for_update=True)
+    if send.version != based_on:
+        raise Conflict("Somebody changed this send meanwhile. Look at it once more.")
+    before = {"leaves_at": send.leaves_at}
+    send.leaves_at = moment_on(send, day, now)
+    if send.local_at is not None:
+        send.local_at = dt.datetime.combine(day, send.local_at.time())
+    if send.state == "planned":
+        send.begins_at = starts(session, send, now)
+    send.version += 1
+    send.changed_at = now
+    session.flush()
+    changed = {"leaves_at": send.leaves_at}
+    audit.record(
+        session, actor, now, "moved", "send", send.id, send.name, **audit.from_to(before, changed)
+    )
 
 
 def stop(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) -> None:

@@ -161,6 +161,12 @@ def audience(
 ) -> Audience:
     """Everyone in any of "in" and in none of "out"; out wins. Raises Invalid with place "to"."""
     compiler = compiler_for(moment)
+    predicate = audience_sql(moment, definition, compiler)
+    return Audience(predicate, compiler.values)
+
+
+def audience_sql(moment: Moment, definition: Mapping[str, Any], compiler: Compiler) -> str:
+    """The same as SQL over `contacts c`, whose values are the compiler's. Raises Invalid."""
     included = [
         f"({_one(moment.session, item, compiler, moment.words)})"
         for item in definition.get("in", [])
@@ -172,7 +178,7 @@ def audience(
     predicate = " OR ".join(included) or "FALSE"
     if excluded:
         predicate = f"({predicate}) AND NOT coalesce({' OR '.join(excluded)}, FALSE)"
-    return Audience(predicate, compiler.values)
+    return predicate
 
 
 def audience_of(moment: Moment, send: Send) -> Audience:

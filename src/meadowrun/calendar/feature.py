@@ -1,0 +1,6 @@
+"""The calendar of all that is planned and gone."""
+
+from meadowrun.base.manifest import Feature
+from meadowrun.core.language import Wording
+
+FEATURE = Feature(pages={"views": Wording("Calendar"), "feed_views": Wording("Calendar")})
