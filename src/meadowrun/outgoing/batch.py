@@ -31,7 +31,15 @@ from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
 from meadowrun.outgoing import caps, settling
-from meadowrun.outgoing.claims import TRY_AGAIN, Claim, Claimed, ClaimLost, clean, is_storable
+from meadowrun.outgoing.claims import (
+    NOT_PAUSED,
+    TRY_AGAIN,
+    Claim,
+    Claimed,
+    ClaimLost,
+    clean,
+    is_storable,
+)
 from meadowrun.outgoing.had import Before
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.timing import Timing, judge_again
@@ -49,6 +57,7 @@ MOST_TRIES = 5
 SLICE = 10.0
 #: Seconds between two looks at whether the dispatch still runs, where a batch leaves as a whole.
 LOOK_EVERY = 1.0
+RUNS = f"SELECT 1 FROM dispatches s WHERE s.id = :dispatch AND s.state = 'running' AND {NOT_PAUSED}"
 #: Templates and documents of the editions this process is sending, by database and edition: an
 #: edition never changes.
 _renderers: Cache[tuple[Renderer, Json]] = Cache(20)
@@ -152,12 +161,7 @@ class BatchWork:
         with the next at once."""
         with self.claim.session() as session:
             now = clock.now(session)
-            if (
-                session.execute(
-                    sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)
-                ).scalar()
-                != "running"
-            ):
+            if not self._runs(session):
                 return False
             people = self._claim(session, now)
             self.left = {person.contact_id: person for person in people if person.verdict.goes}
@@ -410,12 +414,12 @@ class BatchWork:
     def _look(self, now: dt.datetime) -> None:
         with self.claim.session() as session:
             self._keep(session, now)
-            self.halted = (
-                session.execute(
-                    sa.select(Dispatch.state).where(Dispatch.id == self.dispatch_id)
-                ).scalar()
-                != "running"
-            )
+            self.halted = not self._runs(session)
+
+    def _runs(self, session: orm.Session) -> bool:
+        """Whether the dispatch runs, and nothing is paused that it is part of."""
+        asked = sa.text(RUNS)
+        return session.execute(asked, {"dispatch": self.dispatch_id}).scalar() is not None
 
     def _tired(self, handed: Handed) -> Handed:
         """After many tries an address that asks to come again later counts as bounced."""

@@ -86,14 +86,19 @@ AND d.outcome IN ('waiting', 'deferred') AND d.due <= :now
 RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion
 """
 
+#: Whether a dispatch `s` may leave: not while all marketing is paused.
+NOT_PAUSED = """NOT EXISTS (SELECT 1 FROM sending_rules r WHERE r.paused_at IS NOT NULL
+    AND (r.pauses_service OR s.consent_rule <> 'service'))"""
+
 #: Notes some people of the batch as being handed over, while the dispatch runs: their contacts.
-BEGIN = """
+BEGIN = f"""
 UPDATE deliveries d SET outcome = 'in_hand', at = :now, note = NULL,
 claimed_at = clock_timestamp(), filled = v.filled, address = v.address
 FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, filled jsonb, address text),
 dispatches s
 WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.contact_id = v.id AND d.claim = :claim
     AND d.outcome IN ('waiting', 'deferred') AND s.id = d.dispatch_id AND s.state = 'running'
+    AND {NOT_PAUSED}
 RETURNING d.contact_id
 """
 

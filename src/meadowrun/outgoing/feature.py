@@ -3,6 +3,7 @@
 from meadowrun.base.manifest import Feature
 from meadowrun.core.guardrails.outcomes import reason_words
 from meadowrun.core.language import Wording
+from meadowrun.outgoing.asked import paused_since
 from meadowrun.outgoing.waiting import doubts
 
 FEATURE = Feature(
@@ -10,12 +11,14 @@ FEATURE = Feature(
         "proof_views": Wording("Messages"),
         "cap_views": Wording("Campaigns"),
         "quiet_views": Wording("Campaigns"),
+        "rules_views": Wording("Campaigns"),
     },
     does=(
         (Wording("Message limits"), "caps.table"),
         (Wording("Quiet hours and holidays"), "quiet.table"),
+        (Wording("Pause and approval"), "sending.show"),
     ),
     tasks=("jobs",),
     waits=doubts,
-    says={"reason": reason_words},
+    says={"reason": reason_words, "paused_since": paused_since},
 )

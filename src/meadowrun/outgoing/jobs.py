@@ -17,7 +17,7 @@ from meadowrun.base.logs import log
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.outgoing import settling, troubles, waiting
 from meadowrun.outgoing.batch import BatchWork
-from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, Claim, ClaimLost, lock_of
+from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, NOT_PAUSED, Claim, ClaimLost, lock_of
 from meadowrun.outgoing.models import Batch, Dispatch
 
 #: The most batches that are asked for at once: more are as soon as these are done.
@@ -29,13 +29,14 @@ NEXT = f"""
 SELECT s.id FROM dispatches s CROSS JOIN LATERAL (
     SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
     AND {FREE} ORDER BY d.due LIMIT 1) x
-WHERE s.unsettled AND s.state = 'running'
+WHERE s.unsettled AND s.state = 'running' AND {NOT_PAUSED}
 ORDER BY s.priority DESC, s.claimed_at NULLS FIRST, s.id LIMIT 1
 """
 #: How many are due of one dispatch, counted up to so many.
 DUE = f"""
-SELECT count(*) FROM (SELECT 1 FROM deliveries d WHERE d.dispatch_id = :id
-AND d.taken_at = :taken AND {FREE} ORDER BY d.due LIMIT :most) x
+SELECT count(*) FROM (SELECT 1 FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+WHERE d.dispatch_id = :id AND d.taken_at = :taken AND {FREE} AND {NOT_PAUSED}
+ORDER BY d.due LIMIT :most) x
 """
 #: Whether anything is left under way of a dispatch that can be settled now.
 LEFT = (

@@ -217,6 +217,24 @@ class MessageLimit(Base):
         )
 
 
+class SendingRules(Base):
+    """What holds for everything that is sent; one row."""
+
+    __tablename__ = "sending_rules"
+    id: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, primary_key=True, autoincrement=False)
+    #: since when, and by whom, nothing leaves but service messages; empty: everything leaves
+    paused_at: orm.Mapped[dt.datetime | None]
+    paused_by: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: service messages wait, too
+    pauses_service: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+    #: a send to more people than this needs a second person; empty: none does
+    second_person_above: orm.Mapped[int | None]
+    __table_args__ = (
+        sa.CheckConstraint("id = 1", name="one"),
+        sa.CheckConstraint("second_person_above >= 0", name="above"),
+    )
+
+
 class QuietHours(Base):
     """Hours of the night in which nothing but service messages leaves on a channel, on each
     person's own clock."""

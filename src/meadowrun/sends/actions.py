@@ -29,6 +29,7 @@ from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import known_refs
 from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.rules import rules
 from meadowrun.outgoing.settling import locked
 from meadowrun.people.models import EventKind
 from meadowrun.people.queries import definitions_using, dictionary
@@ -196,6 +197,7 @@ def start(
     public_url: str,
     going: int,
     based_on: int,
+    approved: bool = False,
 ) -> None:
     """Lets a send go: at once, or at its moment when that lies ahead.
 
@@ -212,6 +214,9 @@ def start(
     problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
     if problems:
         raise Invalid(problems[0].text, problems[0].slot)
+    above = rules(session).second_person_above
+    if above is not None and going > above and not approved:
+        raise Invalid("A send to so many people is approved by somebody else. Ask for it.", "to")
     if has_passed(session, send, now):
         raise Invalid(
             "The time it should go out has passed. Choose another, or send it now.", "leaves"

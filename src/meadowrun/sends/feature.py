@@ -5,9 +5,12 @@ from collections.abc import Iterator
 import flask
 from sqlalchemy import orm
 
-from meadowrun.base.manifest import Feature, Owner, Use, named
+from meadowrun.base.audit import Actor
+from meadowrun.base.manifest import Feature, Owner, Thing, Use, named
 from meadowrun.core.language import Wording
+from meadowrun.core.wording import people
 from meadowrun.sends.actions import moved
+from meadowrun.sends.approval import waiting
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import (
     count_by_campaign,
@@ -17,6 +20,7 @@ from meadowrun.sends.queries import (
     of_segment,
     recent,
 )
+from meadowrun.shell.accounts import may
 
 #: How a send stands, in words.
 _STATES = {
@@ -44,7 +48,21 @@ def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
         )
 
 
+def _to_approve(session: orm.Session, who: Actor) -> Iterator[Thing]:
+    """The sends that wait for the approval of a colleague."""
+    if not may(who, "approver"):
+        return
+    for send in waiting(session, who):
+        yield Thing(
+            Wording("%(who)s asks you to approve", who=send.asked_by),
+            send.name,
+            flask.url_for("sends.last_look", ident=send.id),
+            Wording("%(people)s would get it.", people=people(send.asked_people or 0)),
+        )
+
+
 FEATURE = Feature(
+    waits=_to_approve,
     pages={"views": Wording("Campaigns"), "word_views": Wording("Campaigns")},
     tasks=("jobs",),
     goes=goes,

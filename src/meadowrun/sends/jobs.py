@@ -23,6 +23,7 @@ from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import finish_if_done
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
+from meadowrun.sends.approval import tell_passed
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import audience_of, channel_of, picked_sql, tags_of
 from meadowrun.sends.repeats import begin_date, plan_next
@@ -118,6 +119,7 @@ def sweep() -> None:
             else:
                 send.state = "taking"
                 jobs.enqueue(session, "sends.take", send_id=send.id)
+        tell_passed(session, now)
         for send in session.scalars(sa.select(Send).where(Send.state == "taking")):
             if not _queued(session, send.id):
                 jobs.enqueue(session, "sends.take", send_id=send.id)

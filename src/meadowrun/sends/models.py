@@ -87,6 +87,18 @@ class Send(Base):
     #: when its audience was settled: the dispatch's taken_at
     taken_at: orm.Mapped[dt.datetime | None]
     finished_at: orm.Mapped[dt.datetime | None]
+    #: who asked a second person to approve it, when, as of which version and for how many people
+    asked_by_id: orm.Mapped[int | None] = orm.mapped_column(
+        sa.ForeignKey("users.id", ondelete="SET NULL")
+    )
+    asked_by: orm.Mapped[str] = orm.mapped_column(server_default="")
+    asked_at: orm.Mapped[dt.datetime | None]
+    asked_version: orm.Mapped[int | None]
+    asked_people: orm.Mapped[int | None]
+    #: who approved it; or who did not, and why
+    approved_by: orm.Mapped[str] = orm.mapped_column(server_default="")
+    refused_by: orm.Mapped[str] = orm.mapped_column(server_default="")
+    refused_why: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: why a start failed, for the sheet to show
     problem: orm.Mapped[str] = orm.mapped_column(server_default="")
     created_at: orm.Mapped[dt.datetime]
@@ -101,6 +113,11 @@ class Send(Base):
         ),
         sa.Index("ix_sends_due", "begins_at", postgresql_where=sa.text("state = 'planned'")),
     )
+
+    @property
+    def is_asked(self) -> bool:
+        """Whether it waits for a second person; whoever changes it has to ask again."""
+        return self.state == "draft" and self.asked_version == self.version
 
     @property
     def audience_size(self) -> int | None:

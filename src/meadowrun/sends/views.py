@@ -32,7 +32,7 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
-from meadowrun.sends import actions, queries, timing
+from meadowrun.sends import actions, approval, queries, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.sheet_page import (
     arrivals_of,
@@ -110,6 +110,7 @@ def last_look(ident: int) -> Answer:
         findings=findings,
         three=three_of(send, estimate) if send.message_id else [],
         blocked=any(f.level == MUST for f in findings),
+        second=approval.is_needed(db(), estimate.going),
         mail_problem=gateway_problem(send),
         success=success_of(send),
         when=arrivals_of(send, estimate),
@@ -143,33 +144,58 @@ def _page(mail: Rendered, document: Json) -> str:
     )
 
 
-@pages.post("/sends/<int:ident>/start")
-@needs("approver")
-def start(ident: int) -> Answer:
-    send = queries.send(db(), ident)
+def _seen(send: Send) -> tuple[int, int]:
+    """(how many people would get a send, the version of it that was looked at). Raises Invalid when
+    the number is not the one that was looked at any more."""
     form = flask.request.form
-    try:
-        going = queries.estimate(moment(), send).going
-        seen = integer(form.get("going"), "going")
-        if going != seen and not form.get("anyway"):
-            raise Invalid(
-                Wording(
-                    "Meanwhile the number changed from %(seen)s to %(going)s people. Review it "
-                    "once more.",
-                    seen=f"{seen:,}",
-                    going=f"{going:,}",
-                ),
-                "to",
-            )
-        actions.start(
-            db(),
-            actor(),
-            now(),
-            send,
-            settings().public_url,
-            going,
-            integer(form.get("version"), "version"),
+    going = queries.estimate(moment(), send).going
+    seen = integer(form.get("going"), "going")
+    if going != seen and not form.get("anyway"):
+        raise Invalid(
+            Wording(
+                "Meanwhile the number changed from %(seen)s to %(going)s people. Review it once "
+                "more.",
+                seen=f"{seen:,}",
+                going=f"{going:,}",
+            ),
+            "to",
         )
+    return going, integer(form.get("version"), "version")
+
+
+@pages.post("/sends/<int:ident>/ask")
+@needs("author")
+def ask(ident: int) -> Answer:
+    """Asks a second person to approve a send."""
+    send = queries.send(db(), ident)
+    try:
+        approval.ask(db(), actor(), now(), send, settings().public_url, *_seen(send))
+    except MeadowrunError as problem:
+        db().rollback()
+        return sheet(queries.send(db(), ident), problem), problem.status
+    return done("sends.show", "Whoever may approve it sees it on Today.", ident=ident)
+
+
+@pages.post("/sends/<int:ident>/refuse")
+@needs("approver")
+def refuse(ident: int) -> Answer:
+    """Refuses a send that waits for approval."""
+    send = queries.send(db(), ident)
+    try:
+        approval.refuse(db(), actor(), now(), send, flask.request.form.get("why", ""))
+    except MeadowrunError as problem:
+        return not_done(problem, "sends.show", ident=ident)
+    return done("sends.show", "Refused. Whoever asked for it is told.", ident=ident)
+
+
+@pages.post("/sends/<int:ident>/<any(start, approve):verb>")
+@needs("approver")
+def start(ident: int, verb: str) -> Answer:
+    """Lets a send go: as its author, or as the second person who approves it."""
+    send = queries.send(db(), ident)
+    lets_go = approval.approve if verb == "approve" else actions.start
+    try:
+        lets_go(db(), actor(), now(), send, settings().public_url, *_seen(send))
     except MeadowrunError as problem:
         db().rollback()
         return sheet(queries.send(db(), ident), problem), problem.status
