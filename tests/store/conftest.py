@@ -18,7 +18,7 @@ from meadowrun.segments import groupings
 from meadowrun.shell import accounts
 from meadowrun.shell.app import create_app
 from meadowrun.shell.keys import hash_key
-from meadowrun.shell.models import ApiKey
+from meadowrun.shell.models import SCOPES, ApiKey
 from meadowrun.tags import actions as tags
 from tests.conftest import NOW
 from tests.store.letters import LETTER
@@ -59,7 +59,15 @@ def keeper(monkeypatch):
 def api(database, client):
     """Calls the API with a live key: api("get", "/lists") → (status, JSON)."""
     with database.session() as session:
-        session.add(ApiKey(name="Desk", kind="secret", key_hash=hash_key("key_x"), created_at=NOW))
+        session.add(
+            ApiKey(
+                name="Desk",
+                kind="secret",
+                key_hash=hash_key("key_x"),
+                may=list(SCOPES),
+                created_at=NOW,
+            )
+        )
         people.add_field(session, IDA, NOW, "contact", "tier", "choice", ["Single", "Patron"])
         people.add_field(session, IDA, NOW, "company", "pupils", "number", [])
     forget()

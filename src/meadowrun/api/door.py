@@ -55,6 +55,10 @@ _SCOPES = (
     ("/v1/groupings", "segments"),
     ("/v1/scores", "segments"),
     ("/v1/merges", "erase"),
+    ("/v1/sends", "sends"),
+    ("/v1/message-limits", "sends"),
+    ("/v1/quiet-hours", "sends"),
+    ("/v1/sending", "sends"),
 )
 
 

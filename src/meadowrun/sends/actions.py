@@ -20,6 +20,7 @@ from meadowrun.core.content.compiled import CompileError
 from meadowrun.core.content.findings import MUST, About, Check, must, should
 from meadowrun.core.guardrails.limits import stopped_by
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.moments import MOST_PORTIONS
 from meadowrun.core.timing.zones import moment_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import actions as message_actions
@@ -136,6 +137,16 @@ def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Chec
             "to compare.",
             "",
             "success",
+        )
+    if send.portion_size and going > send.portion_size * MOST_PORTIONS:
+        yield must(
+            Wording(
+                "%(going)s in portions of %(size)s are more than 1,000 portions. Choose larger ones.",
+                going=wording.people(going),
+                size=wording.number(send.portion_size),
+            ),
+            "",
+            "portions",
         )
     if send.rhythm and send.leaves_at and (ahead := dates_ahead(send, 1)):
         first = first_local(send)

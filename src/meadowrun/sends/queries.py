@@ -44,6 +44,12 @@ def send(session: orm.Session, send_id: int) -> Send:
     return existing(session, Send, send_id, "send")
 
 
+def after(session: orm.Session, number: int, most: int) -> list[Send]:
+    """Sends by number, those after one."""
+    query = sa.select(Send).where(Send.id > number).order_by(Send.id).limit(most)
+    return list(session.scalars(query))
+
+
 def recent(
     session: orm.Session,
     states: tuple[str, ...] | None = None,

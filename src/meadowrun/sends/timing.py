@@ -13,7 +13,7 @@ from sqlalchemy import orm
 from meadowrun.core import wording
 from meadowrun.core.language import Wording, worded
 from meadowrun.core.timing.hours import Hours, HoursError, hours_words
-from meadowrun.core.timing.moments import MOST_PORTIONS, Moments, by_hour
+from meadowrun.core.timing.moments import Moments, by_hour
 from meadowrun.core.timing.rhythm import Rhythm, at_words
 from meadowrun.core.timing.zones import moment_of, zone_of
 from meadowrun.gateways.channels import CHANNELS
@@ -243,7 +243,6 @@ def arrivals(
     quiet = quiet_of(session, send, channel)
     shut = [quiet.open] if quiet is not None and quiet.does == "wait" else list[Hours]()
     total = sum(count for _, count in people)
-    portions = -(-total // send.portion_size) if send.portion_size and total else 1
     until = last_moment(session, send, starts_at)
     by_part: dict[str, list[tuple[zoneinfo.ZoneInfo, int]]] = {}
     for name, count in people:
@@ -252,7 +251,7 @@ def arrivals(
     reached: Counter[dt.datetime] = Counter()
     parts = []
     for name, counted in by_part.items():
-        found = by_hour(counted, moments, shut, min(portions, MOST_PORTIONS))
+        found = by_hour(counted, moments, shut, send.portion_size, total)
         reached.update(dict(found))
         in_time = [(moment, count) for moment, count in found if moment < until]
         if in_time:

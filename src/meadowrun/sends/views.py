@@ -31,7 +31,7 @@ from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
-from meadowrun.people.queries import topics
+from meadowrun.people.queries import contacts_page, topics
 from meadowrun.sends import actions, approval, queries, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.sheet_page import (
@@ -44,6 +44,7 @@ from meadowrun.sends.sheet_page import (
     three_of,
     would_read,
 )
+from meadowrun.sends.why import why
 from meadowrun.shell.framed import in_frame
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import (
@@ -61,6 +62,8 @@ from meadowrun.shell.request import (
 #: In an email that is only looked at, instead of the picture that would count an opening.
 NO_PICTURE = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAA="
 pages = flask.Blueprint("sends", __name__)
+#: So many people are told of at once.
+MOST_ASKED = 20
 
 
 @pages.post("/campaigns/<int:ident>/send")
@@ -228,6 +231,28 @@ def delete(ident: int) -> Answer:
     except MeadowrunError as problem:
         return not_done(problem, "sends.show", ident=ident)
     return done("campaigns.show", Wording("“%(name)s” was deleted.", name=name), ident=campaign)
+
+
+@pages.get("/sends/<int:ident>/why")
+def why_page(ident: int) -> Answer:
+    """Why people got a send or did not, by name or address."""
+    send = queries.send(db(), ident)
+    who = flask.request.args.get("who", "").strip()
+    found, problem = [], None
+    try:
+        rows = contacts_page(db(), who).rows[:MOST_ASKED] if who else []
+        found = [why(moment(), send, row[0]) for row in rows]
+    except Invalid as wrong:
+        problem = wrong
+    return flask.render_template(
+        "sends/why.html",
+        send=send,
+        campaign=db().get(Campaign, send.campaign_id),
+        who=who,
+        found=found,
+        problem=problem,
+        most=MOST_ASKED,
+    )
 
 
 @pages.post("/sends/<int:ident>/settle")

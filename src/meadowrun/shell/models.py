@@ -81,6 +81,7 @@ SCOPES = {
     "segments": Wording("write segments, groupings and scores"),
     "fields": Wording("change fields and kinds of event"),
     "erase": Wording("erase and merge people"),
+    "sends": Wording("start, change and stop sends; set limits and quiet hours"),
 }
 
 

@@ -79,6 +79,45 @@ REASONS = {
 }
 
 
+#: What a fact was, in words: where it held, where it did not, and where it was not known; {all} is
+#: all of the channel.
+FACTS = {
+    "suppressed": (Wording("the address is suppressed"), Wording("not suppressed"), ""),
+    "channel_consent": (
+        Wording("agreed to all {all}"),
+        Wording("said no to all {all}"),
+        Wording("was not asked about all {all}"),
+    ),
+    "consent": (
+        Wording("agreed to this topic"),
+        Wording("said no to this topic"),
+        Wording("was not asked about this topic"),
+    ),
+    "has_address": (Wording("an address is on file"), Wording("no address is on file"), ""),
+    "address_usable": (
+        Wording("the address can be written to"),
+        Wording("the address cannot be written to as it is"),
+        Wording("the address was never checked"),
+    ),
+    "bounced": (Wording("the address bounced before"), Wording("the address did not bounce"), ""),
+    "repeated_address": (Wording("another record has the same address"), "", ""),
+    "had_before": (Wording("had it before"), Wording("did not have it before"), ""),
+    "too_late": (Wording("its last moment had come"), "", ""),
+    "control": (Wording("is in the control group"), "", ""),
+}
+
+
+def fact_words(kept: Mapping[str, Any] | None, channel: str) -> list[str]:
+    """The facts that an outcome stood on, as they were then, in words."""
+    found = []
+    for name, value in (kept or {}).items():
+        if name in FACTS:
+            held, not_held, unknown = FACTS[name]
+            said = unknown if value is None else held if value else not_held
+            found.append(said.format(all=CHANNEL_WORDS[channel]) if said else "")
+    return [said for said in found if said]
+
+
 def lack_words(channel: str) -> dict[str, str]:
     """Outcome → why people of a set cannot be reached on a channel, said after how many they
     are."""

@@ -4,7 +4,6 @@ all at once or in portions."""
 import dataclasses
 import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
 
 from meadowrun.core import wording
 from meadowrun.core.language import Wording
@@ -135,7 +134,8 @@ def by_hour(
     people: Iterable[tuple[dt.tzinfo, int]],
     moments: Moments,
     quiet: Sequence[Hours],
-    portions: int,
+    size: int | None,
+    total: int,
 ) -> list[tuple[dt.datetime, int]]:
     """How many people get it when: (moment, people), in order. Whoever is never reached is left
     out.
@@ -143,27 +143,17 @@ def by_hour(
     Args:
         people: zone → how many of its people may get it.
         quiet: further hours that must be open.
-        portions: in how many portions they go.
+        size: how many of all `total` people go together; None: all of them.
     """
+    size = size or max(total, 1)
+    portions = min(MOST_PORTIONS, -(-total // size)) if total else 0
     found: dict[dt.datetime, int] = {}
     for zone, count in people:
-        starts = moments.portions(zone, portions)
-        for number, begins in enumerate(starts):
+        for number, begins in enumerate(moments.portions(zone, portions)):
             # Portions are drawn by chance: a zone has its share of each.
-            share = count * (number + 1) // portions - count * number // portions
+            until = min((number + 1) * size, total) if number + 1 < portions else total
+            share = count * until // total - count * number * size // total
             at = first_open([moments.hours, *quiet], begins, zone)
             if share and at is not None:
                 found[at] = found.get(at, 0) + share
     return sorted(found.items())
-
-
-def from_kept(
-    starts: dt.datetime,
-    local: dt.datetime | None,
-    passed: str,
-    hours: Mapping[str, Any],
-    closed: Iterable[dt.date],
-    gap: int,
-) -> Moments:
-    """Moments from how a dispatch keeps them."""
-    return Moments(starts, local, passed, Hours.of(hours, frozenset(closed)), gap)
