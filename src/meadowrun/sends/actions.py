@@ -141,7 +141,7 @@ def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Chec
     if send.portion_size and going > send.portion_size * MOST_PORTIONS:
         yield must(
             Wording(
-                "%(going)s in portions of %(size)s are more than 1,000 portions. Choose larger ones.",
+                "%(going)s in portions of %(size)s are over 1,000 portions. Choose larger ones.",
                 going=wording.people(going),
                 size=wording.number(send.portion_size),
             ),
