@@ -156,9 +156,9 @@ class Page:
         ]
 
 
-def sign_in(page):
+def sign_in(page, email="ida@farrowhill.example"):
     page.open("/sign-in")
-    page.type("#email", "ida@farrowhill.example")
+    page.type("#email", email)
     page.type("#password", "clear-night-sky")
     page.press("Sign in")
     page.wait(lambda: page.driver.current_url.rstrip("/") == page.address)
