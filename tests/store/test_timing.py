@@ -292,6 +292,33 @@ def test_portions_leave_one_after_the_other(database, send_to, keeper):
     assert [tuple(row) for row in sizes] == [(0, 2), (1, 2), (2, 2), (3, 1)]
 
 
+def test_portions_stop_when_too_many_bounce(database, send_to, keeper):
+    """Half of all addresses refuse."""
+    keeper.refuse = {f"p{n}@post.example" for n in range(1, 61, 2)}
+    ident = send_to(("Europe/London",) * 60, portion_size=30, portion_gap=30, stop_percent=5)
+    go(database, NOW)
+    found = counts(database, ident)[0]
+    assert found["delivered"] + found["bounced"] == found["waiting"] == 30
+    go(database, NOW + dt.timedelta(seconds=5))
+    send = counts(database, ident)[1]
+    assert send.state == "paused"
+    assert f"{found['bounced']} of 30 bounced or complained, more than 5%" in send.trouble
+    go(database, NOW + dt.timedelta(hours=1))
+    assert counts(database, ident)[0]["waiting"] == 30
+    with clock.at(NOW), database.session() as session:
+        actions.resume(session, IDA, NOW, session.get_one(Send, ident))
+    go(database, NOW + dt.timedelta(hours=2))
+    assert counts(database, ident)[1].state == "done"
+
+
+def test_few_bounces_stop_nothing(database, send_to, keeper):
+    keeper.refuse = {"p1@post.example"}
+    ident = send_to(("Europe/London",) * 4, portion_size=2, portion_gap=30, stop_percent=5)
+    for minutes in (0, 30):
+        go(database, NOW + dt.timedelta(minutes=minutes))
+    assert counts(database, ident)[0] == {"bounced": 1, "delivered": 3}
+
+
 def test_once_for_each_person(database, settings, send_to, keeper):
     first = send_to(("Europe/London",) * 3)
     go(database, NOW)

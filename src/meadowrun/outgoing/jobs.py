@@ -15,7 +15,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.outgoing import settling, troubles, waiting
+from meadowrun.outgoing import settling, stopping, troubles, waiting
 from meadowrun.outgoing.batch import BatchWork
 from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, NOT_PAUSED, Claim, ClaimLost, lock_of
 from meadowrun.outgoing.models import Batch, Dispatch
@@ -177,6 +177,7 @@ def _look_at(session: orm.Session, dispatch: Dispatch, now: dt.datetime) -> int:
         sa.text(LEFT), {**of, "asks": asks}
     ).scalar() is not None and not troubles.keeps_from_settling(session, dispatch.id):
         _once(session, "outgoing.settle", dispatch_id=dispatch.id)
+    stopping.stop_if_bad(session, dispatch, now)
     due = session.execute(sa.text(DUE), of).scalar_one() if dispatch.state == "running" else 0
     if not due:
         settling.finish_if_done(session, dispatch.id, dispatch.taken_at, now)

@@ -61,6 +61,9 @@ class Dispatch(Base):
     hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: minutes between two portions; 0: all at once
     portion_gap: orm.Mapped[int] = orm.mapped_column(server_default="0")
+    #: it is paused when more than this share of what was handed over bounced or brought a
+    #: complaint, in %; empty: it goes on
+    stop_percent: orm.Mapped[float | None] = orm.mapped_column(sa.REAL)
     #: whom it leaves out because they had it before, one of AGAIN_RULES, and for the campaign's
     #: within how many days
     again_rule: orm.Mapped[str] = orm.mapped_column(server_default="each")

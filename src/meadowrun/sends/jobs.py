@@ -97,6 +97,7 @@ def _dispatch(session: orm.Session, now: dt.datetime, send: Send) -> Dispatch:
         passed=send.passed,
         hours={} if waits_there else send.hours,
         portion_gap=send.portion_gap if send.portion_size else 0,
+        stop_percent=send.stop_percent if send.portion_size else None,
         again_rule=send.again_rule,
         again_days=send.again_days,
         last_moment=last_moment(session, send, now),

@@ -65,6 +65,8 @@ class Send(Base):
     #: how many people go together, and how many minutes after each other; empty: all at once
     portion_size: orm.Mapped[int | None]
     portion_gap: orm.Mapped[int] = orm.mapped_column(server_default="30")
+    #: the share of bounces and complaints above which its portions stop, in %; empty: they go on
+    stop_percent: orm.Mapped[float | None] = orm.mapped_column(sa.REAL)
     #: whom it leaves out because they had it before, one of AGAIN_RULES, and for the campaign's
     #: within how many days
     again_rule: orm.Mapped[str] = orm.mapped_column(server_default="each")

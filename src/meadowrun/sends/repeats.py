@@ -37,6 +37,7 @@ _SHARED = (
     "hours",
     "portion_size",
     "portion_gap",
+    "stop_percent",
     "again_rule",
     "again_days",
     "obeys_caps",

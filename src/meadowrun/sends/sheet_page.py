@@ -116,7 +116,7 @@ def _times(send: Send) -> dict[str, str]:
         "leaves": timing.leaves_words(send),
         "clock": timing.clock_words(send),
         "hours": timing.hours_words_of(db(), send),
-        "portions": portion_words(send.portion_size, send.portion_gap),
+        "portions": portion_words(send.portion_size, send.portion_gap, send.stop_percent),
         "passed": PASSED[send.passed],
     }
 

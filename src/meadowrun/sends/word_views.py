@@ -295,13 +295,27 @@ def _hours(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 def _portions(send: Send, slot: str, form: Form) -> dict[str, Any]:
     if form.get("how") != "portions":
-        return {"portion_size": None}
+        return {"portion_size": None, "stop_percent": None}
     size, gap = integer(form.get("size"), "portions"), integer(form.get("gap"), "portions")
     if not 1 <= size <= 10_000_000:
         raise Invalid("A portion is a number of people, 1 at least.", "portions")
     if gap not in GAPS:
         raise Invalid("Choose one of the times offered.", "portions")
-    return {"portion_size": size, "portion_gap": gap}
+    return {"portion_size": size, "portion_gap": gap, "stop_percent": _stop_percent(form)}
+
+
+def _stop_percent(form: Form) -> float | None:
+    """The share above which portions stop, as it was typed. Raises Invalid."""
+    text = form.get("stop", "").strip().replace(",", ".").removesuffix("%")
+    if not text:
+        return None
+    try:
+        share = float(text)
+    except ValueError:
+        share = 0.0
+    if not 0 < share <= 100:
+        raise Invalid("The share above which it stops is between 0 and 100%.", "portions")
+    return share
 
 
 def _again(send: Send, slot: str, form: Form) -> dict[str, Any]:

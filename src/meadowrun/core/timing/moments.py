@@ -108,14 +108,22 @@ def first_moment(
     return Waited(opens or at + dt.timedelta(days=400), shut)
 
 
-def portion_words(size: int | None, gap: int) -> Wording:
-    """How fast it leaves, in words: “all at once”, “in portions of 500, one every 30 minutes”."""
+def portion_words(size: int | None, gap: int, stop_percent: float | None = None) -> Wording:
+    """How fast it leaves, in words: “all at once”, “in portions of 500, one every 30 minutes”;
+    with the share of bounces and complaints above which it stops."""
     if size is None:
         return Wording("all at once")
-    return Wording(
+    said = Wording(
         "in portions of %(size)s, one every %(gap)s",
         size=wording.number(size),
         gap=gap_words(gap),
+    )
+    if stop_percent is None:
+        return said
+    return Wording(
+        "%(portions)s, until more than %(percent)s%% bounce or complain",
+        portions=said,
+        percent=f"{stop_percent:g}",
     )
 
 
