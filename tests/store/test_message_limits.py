@@ -13,11 +13,14 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.replay import replay
-from meadowrun.outgoing import caps, tried
+from meadowrun.outgoing import caps, pressure, tried
 from meadowrun.outgoing.models import Delivery
+from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
+from meadowrun.segments.actions import save as save_segment
+from meadowrun.segments.models import Segment
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate
@@ -394,6 +397,33 @@ def test_all_limits_are_set_at_once(database):
         ):
             with pytest.raises(Invalid):
                 caps.set_all(session, IDA, NOW, [wrong])
+
+
+def test_how_many_messages_people_get_in_a_week(
+    database, settings, job_context, keeper, audience, web
+):
+    """Three people get the first of three sends of this week, all of them the others."""
+    first, second, third = audience(5, 3)
+    with database.session() as session:
+        few = session.scalars(sa.select(Contact.id).order_by(Contact.id).limit(3)).all()
+        chosen = keeping.make_list(session, IDA, NOW, "Three", "by hand", list(few))
+        session.get_one(Send, first).audience = {"in": [{"list": chosen.id}], "out": []}
+        lines = [{"id": "a", "kind": "list", "list": chosen.id}]
+        of_three = save_segment(
+            session, IDA, NOW, dictionary(session), "The three", {"format": 1, "lines": lines}
+        ).id
+    for ident, people in ((first, 3), (second, 5), (third, 5)):
+        sent(database, settings, ident, people)
+    with database.session() as session:
+        look = Moment(session, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London"))
+        found = pressure.weeks(look, ["email"], None)
+        assert (found[-1].monday, found[-1].people) == (NOW.date(), {2: 2, 3: 3})
+        assert [week.people for week in found[:-1]] == [{}] * 7
+        three = pressure.weeks(look, ["email"], session.get_one(Segment, of_three))
+        assert three[-1].people == {3: 3} and three[-1].reached == 3
+    with clock.at(NOW):
+        page = words(web.get(f"/message-limits/people?segment={of_three}").get_data(as_text=True))
+    assert "of The three" in page and "23 Nov 2026 0 0 3 0 0 3" in page
 
 
 def test_the_replay_of_history_is_what_really_would_have_happened(

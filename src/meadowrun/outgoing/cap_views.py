@@ -7,14 +7,18 @@ from collections.abc import Mapping
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.audience.definition import DefinitionError
 from meadowrun.core.channels import KINDS
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.outgoing import caps, tried
+from meadowrun.outgoing import caps, pressure, tried
 from meadowrun.outgoing.caps import Wanted
 from meadowrun.outgoing.models import MessageLimit
+from meadowrun.people.asked import moment
+from meadowrun.segments.models import Segment
+from meadowrun.segments.queries import segments
 from meadowrun.shell.later import comes_later
 from meadowrun.shell.request import Answer, actor, db, done, integer, needs, now, zone
 from meadowrun.tags.queries import paths
@@ -55,6 +59,28 @@ def _name(channel: str, tag_id: int | None, unit: str, length: int) -> str:
 def _channels() -> dict[str, str]:
     """The channels that limits are about, with what their messages are called."""
     return {key: KINDS[key].several for key, one in CHANNELS.items() if not one.waits_there}
+
+
+@pages.get("/people")
+@comes_later("Counting the messages of the last weeks")
+def pressure_page() -> Answer:
+    """How many messages people get in a week: everyone, or the people of a segment."""
+    number = flask.request.args.get("segment", "")
+    segment = db().get(Segment, int(number)) if is_whole(number) else None
+    found, problem = [], None
+    try:
+        found = pressure.weeks(moment(), list(_channels()), segment)
+    except DefinitionError as wrong:
+        problem = wrong
+    return flask.render_template(
+        "outgoing/pressure.html",
+        weeks=found,
+        problem=problem,
+        segment=segment,
+        segments=segments(db()),
+        many=pressure.MANY,
+        numbers=range(1, pressure.MANY + 1),
+    )
 
 
 @pages.get("")

@@ -2,7 +2,7 @@
 title."""
 
 import datetime as dt
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Protocol
 
 from markupsafe import Markup, escape
@@ -345,6 +345,63 @@ def weeks(found: Sequence[Counted], width: int = 880, height: int = 150) -> Mark
     return Markup(
         f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
         f'aria-label="Messages a week; the numbers follow">{"".join(parts)}</svg>'
+    )
+
+
+#: From few to many: the more, the darker.
+STEPS = ("#dce8de", "#b9cdbf", "#7fa48c", "#c98a1b", "#a63a63")
+
+
+def step_swatch(number: int, most: int) -> Markup:
+    """The small square in front of one of so many steps, in the colour of its part."""
+    colour = STEPS[min(number, most, len(STEPS)) - 1]
+    return Markup(
+        '<svg class="swatch" width="10" height="10" aria-hidden="true"><rect width="10" '
+        'height="10" fill="{c}"/></svg>'
+    ).format(c=colour)
+
+
+class Reached(Protocol):
+    """How many people got so many messages in one week."""
+
+    @property
+    def monday(self) -> dt.date: ...
+
+    @property
+    def people(self) -> Mapping[int, int]: ...
+
+
+def shares(found: Sequence[Reached], most: int, width: int = 880, height: int = 170) -> Markup:
+    """A column for each week, all as tall as the people who got something: by how many they got."""
+    tallest = max((sum(one.people.values()) for one in found), default=0)
+    if not tallest:
+        return Markup("")
+    gap, ground = width / max(8, len(found)), height - 20
+    parts = [f'<line x1="0" x2="{width}" y1="{ground}" y2="{ground}" stroke="#dfd9c8"/>']
+    for place, one in enumerate(found):
+        x, base = place * gap, float(ground)
+        for messages in range(1, most + 1):
+            people = one.people.get(messages, 0)
+            tall = (ground - 14) * people / tallest
+            base -= tall
+            if people:
+                parts.append(
+                    f'<rect x="{x + 4:.1f}" y="{base:.1f}" width="{gap - 14:.1f}" '
+                    f'height="{tall:.1f}" fill="{STEPS[min(messages, len(STEPS)) - 1]}">'
+                    f"<title>{messages}: {number(people)}</title></rect>"
+                )
+        if total := sum(one.people.values()):
+            parts.append(
+                f'<text x="{x + 4:.1f}" y="{base - 4:.1f}" font-size="11" fill="#5c6761">'
+                f"{number(total)}</text>"
+            )
+        parts.append(
+            f'<text x="{x + 4:.1f}" y="{height - 5}" font-size="11" fill="#5c6761">'
+            f"{one.monday.day} {one.monday:%b}</text>"
+        )
+    return Markup(
+        f'<svg width="100%" viewBox="0 0 {width} {height}" role="img" '
+        f'aria-label="People by messages a week; a table follows">{"".join(parts)}</svg>'
     )
 
 
