@@ -349,7 +349,7 @@ def weeks(found: Sequence[Counted], width: int = 880, height: int = 150) -> Mark
 
 
 #: From few to many: the more, the darker.
-STEPS = ("#dce8de", "#b9cdbf", "#7fa48c", "#c98a1b", "#a63a63")
+STEPS = ("#b9cdbf", "#7fa48c", "#2e5e45", "#c98a1b", "#a63a63")
 
 
 def step_swatch(number: int, most: int) -> Markup:
