@@ -6,10 +6,12 @@ import pytest
 import sqlalchemy as sa
 from selenium.webdriver.support.ui import Select
 
-#: Once more what was sent to most people, two hours later, so that somebody had two emails on one day.
+#: Once more what was lately sent to most people, two hours later, so that somebody had two emails
+#: on one day.
 AGAIN = """
 WITH last AS (
-    SELECT * FROM dispatches WHERE channel = 'email' AND size > 0 ORDER BY size DESC LIMIT 1),
+    SELECT * FROM dispatches WHERE channel = 'email' AND taken_at > now() - interval '60 days'
+    ORDER BY size DESC NULLS LAST LIMIT 1),
 made AS (
     INSERT INTO dispatches (owner_kind, owner_id, name, channel, message_id, edition_id, sender_id,
         campaign_id, consent_rule, taken_at, state, unsettled)
