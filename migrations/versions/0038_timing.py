@@ -49,8 +49,10 @@ OUTCOMES = (
 ZONE_CHANGED = """
 CREATE FUNCTION judge_anew() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-    UPDATE deliveries SET due = taken_at WHERE contact_id = NEW.id AND outcome = 'waiting'
-    AND stood_on->>'because' IN ('cap', 'hours', 'quiet_hours', 'own_clock', 'portion');
+    UPDATE deliveries d SET due = d.taken_at FROM dispatches s WHERE s.unsettled
+    AND d.dispatch_id = s.id AND d.taken_at = s.taken_at AND d.contact_id = NEW.id
+    AND d.outcome = 'waiting'
+    AND d.stood_on->>'because' IN ('cap', 'hours', 'quiet_hours', 'own_clock', 'portion');
     RETURN NULL;
 END $$
 """

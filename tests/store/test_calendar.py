@@ -97,6 +97,17 @@ def test_what_left_clashes_with_what_is_planned_by_who_got_it(database, settings
     assert [clash.people for clash in clashes] == [1]
 
 
+def test_a_send_whose_audience_is_gone_hides_no_other_clash(database, planned):
+    one = planned(range(6), WEDNESDAY)
+    other = planned(range(4, 10), WEDNESDAY + dt.timedelta(hours=2))
+    broken = planned(range(3), WEDNESDAY + dt.timedelta(hours=3))
+    with database.session() as session:
+        session.get_one(Send, broken).audience = {"in": [{"list": 999}], "out": []}
+    found, clashes = shown(database)
+    assert [entry.people for entry in found] == [6, 6, None]
+    assert [(clash.one.id, clash.other.id, clash.people) for clash in clashes] == [(one, other, 2)]
+
+
 def test_dates_of_a_send_that_repeats_clash_each_with_its_own_neighbours(database, planned):
     weekly = planned(range(6), WEDNESDAY, rhythm="FREQ=WEEKLY;BYDAY=WE")
     planned(range(5, 9), WEDNESDAY + 7 * DAY + dt.timedelta(hours=2))

@@ -7,7 +7,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs
-from meadowrun.base.errors import Invalid
+from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.messages import actions as messages
 from meadowrun.messages.models import Message
 from meadowrun.outgoing import calendars
@@ -235,3 +235,13 @@ def test_the_calendar_shows_the_dates_to_come(database, repeating, keeper):
         (ident, FIRST + 4 * WEEK),
         (ident, FIRST + 6 * WEEK),
     ]
+
+
+def test_what_was_sent_of_it_stays_on_record(database, repeating, keeper):
+    ident = repeating("FREQ=WEEKLY;BYDAY=WE")
+    go(database, FIRST)
+    with clock.at(FIRST), database.session() as session:
+        send = session.get_one(Send, ident)
+        actions.unplan(session, IDA, FIRST, send)
+        with pytest.raises(Conflict):
+            actions.discard(session, IDA, FIRST, send)

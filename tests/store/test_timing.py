@@ -380,6 +380,18 @@ def test_when_people_would_get_it(database, send_to, keeper):
     assert (found.too_late, found.passed, found.assumed) == (0, 0, 1)
 
 
+def test_holidays_of_a_country_reach_ahead_by_themselves(database, job_context):
+    with clock.at(NOW), database.session() as session:
+        made = calendars.save(session, IDA, NOW, "", "GB", None)
+        assert "2028-12-25" in made.days and "2030-12-25" not in made.days
+    later = NOW + dt.timedelta(days=800)
+    with clock.at(later):
+        jobs.run_here("outgoing.holidays")
+    with database.session() as session:
+        days = session.get_one(Holidays, made.id).days
+    assert "2030-12-25" in days and "2026-12-25" not in days
+
+
 CALENDAR = b"""BEGIN:VCALENDAR
 VERSION:2.0
 BEGIN:VEVENT

@@ -124,10 +124,7 @@ def clashes(moment: Moment, found: Sequence[Entry]) -> list[Clash]:
 
 
 def _counted(moment: Moment, pairs: Sequence[tuple[Entry, Entry]]) -> list[Clash]:
-    try:
-        people = overlap.overlaps(moment, [(one.send, other.send) for one, other in pairs])
-    except Invalid:
-        return []
+    people = overlap.overlaps(moment, [(one.send, other.send) for one, other in pairs])
     clashing = [
         Clash(one.send, one.at, other.send, other.at, count)
         for (one, other), count in zip(pairs, people, strict=True)
@@ -154,10 +151,7 @@ def near(moment: Moment, send: Send, at: dt.datetime) -> list[Clash]:
         for entry in around
         if entry.send.id != send.id and abs(entry.at - at) < CLASH and _counts(entry.send)
     ]
-    try:
-        people = overlap.overlaps(moment, [(send, other.send) for other in others])
-    except Invalid:
-        return []
+    people = overlap.overlaps(moment, [(send, other.send) for other in others])
     found = [
         Clash(send, at, other.send, other.at, count)
         for other, count in zip(others, people, strict=True)

@@ -15,7 +15,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.outgoing import settling, stopping, troubles, waiting
+from meadowrun.outgoing import calendars, settling, stopping, troubles, waiting
 from meadowrun.outgoing.batch import BatchWork
 from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, NOT_PAUSED, Claim, ClaimLost, lock_of
 from meadowrun.outgoing.models import Batch, Dispatch
@@ -191,6 +191,13 @@ def _once(session: orm.Session, name: str, **arguments: int) -> None:
     ).scalar_one()
     if not asked:
         jobs.enqueue(session, name, **arguments)
+
+
+@jobs.task("outgoing.holidays", "upkeep", every="0 17 3 * * *")
+def renew_holidays() -> None:
+    """Every night the holidays of countries reach as far ahead as they should."""
+    with context().database.session() as session:
+        calendars.renew(session, clock.now(session))
 
 
 @jobs.task("outgoing.tell", "upkeep", every="* * * * * */20")

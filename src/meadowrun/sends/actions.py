@@ -380,6 +380,10 @@ def discard(session: orm.Session, actor: Actor, now: dt.datetime, send: Send) ->
         raise Conflict(
             Wording("“%(name)s” has begun; what was sent stays on record.", name=send.name)
         )
+    if session.scalar(sa.select(Send.id).where(Send.repeats_id == send.id).limit(1)):
+        raise Conflict(
+            Wording("Dates of “%(name)s” were sent; it stays on record.", name=send.name)
+        )
     if used := definitions_using(
         session, f'$.** ? (@.kind == "mail" && @.of.send == {int(send.id)})'
     ):

@@ -6,6 +6,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from meadowrun.base.errors import Invalid
 from meadowrun.people.moment import Moment
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.fetching import compiler_for
@@ -21,15 +22,18 @@ _GOT = (
 
 
 def reached_sql(moment: Moment, send: Send, compiler: Compiler) -> str:
-    """Who is reached by a send, as SQL over `contacts c`; its values are the compiler's. Raises
-    Invalid."""
+    """Who is reached by a send, as SQL over `contacts c`; its values are the compiler's. Nobody by
+    one whose audience cannot be worked out: its own page says so."""
     if send.dispatch_id is not None and send.taken_at is not None:
         return _GOT.format(dispatch=int(send.dispatch_id), taken=send.taken_at.isoformat())
-    return audience_sql(moment, send.audience, compiler)
+    try:
+        return audience_sql(moment, send.audience, compiler)
+    except Invalid:
+        return "FALSE"
 
 
 def overlaps(moment: Moment, pairs: Sequence[tuple[Send, Send]]) -> list[int]:
-    """How many people are reached by both of each pair. Raises Invalid."""
+    """How many people are reached by both of each pair."""
     if not pairs:
         return []
     compiler = compiler_for(moment)
