@@ -11,14 +11,17 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core.guardrails.caps import Cap
+from meadowrun.core.guardrails.outcomes import OUTCOMES
 from meadowrun.outgoing import calendars, caps, quiet
 from meadowrun.outgoing.models import Delivery, Holidays, QuietHours
+from meadowrun.people import keeping
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.queries import estimate
+from meadowrun.shell.draw.pictures import COLOURS
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
 from tests.store.sending import counts, segment
@@ -350,6 +353,43 @@ def test_once_for_each_person(database, settings, send_to, keeper):
     found = [counts(database, ident)[0] for ident in made]
     # The campaign's week is over, and then it has had something again.
     assert found == [{"had_it": 3}, {"delivered": 3}, {"delivered": 3}]
+
+
+def test_every_outcome_has_a_colour_and_pages(database, settings, send_to, keeper, web):
+    """Somebody had it before, somebody is in quiet hours, somebody waits, and for somebody the time
+    has passed: the sheet, the running send, its result and who stands behind each open."""
+    assert set(OUTCOMES) <= set(COLOURS)
+    first = send_to(("Europe/London",) * 5)
+    with clock.at(NOW), database.session() as session:
+        before = session.get_one(Send, first)
+        people = session.scalars(sa.select(Contact).order_by(Contact.id)).all()
+        for person, zone in zip(people, ("Europe/London", *ZONES[1:]), strict=True):
+            person.timezone = zone
+        chosen = keeping.make_list(session, IDA, NOW, "One", "by hand", [people[0].id])
+        before.audience = {"in": [{"list": chosen.id}], "out": []}
+        message = before.message_id
+    go(database, NOW)
+    with clock.at(NOW), database.session() as session:
+        quiet.save(session, IDA, NOW, "email", "02:00", "08:30", "drop")
+        send = ready_send(session, NOW, {"in": [{"everyone": True}], "out": []})
+        send.message_id, send.again_rule = message, "message"
+        send.local_at, send.passed = local("2026-11-23T13:00"), "skip"
+        send.leaves_at = at("2026-11-23T13:00")
+        session.flush()
+        actions.start(session, IDA, NOW, send, settings.public_url, 4, send.version)
+        ident = send.id
+    go(database, NOW)
+    with clock.at(NOW):
+        for path in (f"/sends/{ident}", f"/results/{ident}", f"/sends/{ident}/why?who=first"):
+            assert web.get(path).status_code == 200, path
+        for what in counts(database, ident)[0]:
+            assert web.get(f"/results/{ident}/people/{what}").status_code == 200, what
+    assert {"had_it", "late", "waiting"} <= counts(database, ident)[0].keys()
+    with database.session() as session:
+        session.execute(sa.text("UPDATE deliveries SET outcome = 'quiet' WHERE outcome = 'late'"))
+    with clock.at(NOW):
+        for path in (f"/sends/{ident}", f"/results/{ident}", f"/results/{ident}/people/quiet"):
+            assert web.get(path).status_code == 200, path
 
 
 def test_when_people_would_get_it(database, send_to, keeper):

@@ -27,6 +27,7 @@ WHERE s.state = 'taking' OR s.state = 'planned' AND s.begins_at <= :now
 OR s.state = 'running' AND EXISTS (
     SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.dispatch_id AND d.taken_at = s.taken_at
     AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand'))
+    AND NOT EXISTS (SELECT 1 FROM sending_rules r WHERE r.paused_at IS NOT NULL)
 LIMIT 1"""
 
 

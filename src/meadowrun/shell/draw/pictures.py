@@ -29,6 +29,8 @@ COLOURS = {
     "stopped": "#4e5852",
     "not_rendered": "#7a1f43",
     "late": "#5b4a78",
+    "quiet": "#7d6f9c",
+    "had_it": "#c9a27a",
 }
 
 
