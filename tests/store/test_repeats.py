@@ -245,3 +245,16 @@ def test_what_was_sent_of_it_stays_on_record(database, repeating, keeper):
         actions.unplan(session, IDA, FIRST, send)
         with pytest.raises(Conflict):
             actions.discard(session, IDA, FIRST, send)
+
+
+def test_a_changed_rhythm_is_looked_at_again(database, repeating, keeper):
+    ident = repeating("FREQ=WEEKLY;BYDAY=WE")
+    go(database, FIRST)
+    with clock.at(FIRST), database.session() as session:
+        send = session.get_one(Send, ident)
+        actions.change(session, IDA, FIRST, send, send.version, {"rhythm": "FREQ=WEEKLY;BYDAY=FR"})
+        assert (send.state, send.next_local, send.begins_at) == ("draft", None, None)
+        assert [f"{date.local:%a %d}" for date in repeats.ahead(session, send, 2)] == [
+            "Fri 27",
+            "Fri 04",
+        ]

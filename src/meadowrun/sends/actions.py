@@ -102,6 +102,7 @@ def change(
     if send.state == "planned":
         # A changed plan is looked at again before it goes.
         send.state = "draft"
+        send.next_local = send.begins_at = None
     send.version += 1
     send.changed_at = now
     # Written at once: the next lock reads the row anew.
