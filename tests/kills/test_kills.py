@@ -27,10 +27,20 @@ TOTAL = Counts()
 @pytest.mark.parametrize("receipts", [True, False], ids=["receipts", "no_receipts"])
 @pytest.mark.parametrize("kind", KINDS)
 def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
+    _under_kills(kind, receipts, False, capsys)
+
+
+@pytest.mark.parametrize("receipts", [True, False], ids=["receipts", "no_receipts"])
+def test_with_hours_limits_and_portions(receipts, capsys):
+    """People of four zones, in six portions, at most one email a week."""
+    _under_kills("deferring", receipts, True, capsys)
+
+
+def _under_kills(kind, receipts, guarded, capsys):
     began = time.monotonic()
-    with World(kind, receipts, seed=f"{kind} {receipts}") as world:
+    with World(kind, receipts, seed=f"{kind} {receipts} {guarded}") as world:
         world.supervise()
-        world.send(PEOPLE)
+        world.send(PEOPLE, guarded)
         kills, calm = 0, 0.0
         deadline = began + 420
         next_kill = time.monotonic() + 6
@@ -42,6 +52,9 @@ def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
                 kills = sum(world.counts.kills.values())
                 next_kill = time.monotonic() + world.dice.uniform(0.5, 1.5) * GAP
             state, counts = world.look()
+            if guarded and counts.get("waiting") and world.dice.random() < 0.04:
+                # The next portion, or the hours of the next zone.
+                world.time_passes(world.dice.choice((5, 5, 30, 180)) * 60)
             if (
                 "deferred" in counts
                 and world.dice.random() < 0.05
@@ -63,7 +76,8 @@ def test_nobody_missed_and_nobody_twice(kind, receipts, capsys):
         TOTAL.add(found)
         with capsys.disabled():
             print(
-                f"\n{kind}, {'with' if receipts else 'without'} receipts: {found}, "
+                f"\n{kind}{', guarded' if guarded else ''}, "
+                f"{'with' if receipts else 'without'} receipts: {found}, "
                 f"{time.monotonic() - began:.0f} s\n"
                 f"  together so far: {TOTAL}"
             )

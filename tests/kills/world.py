@@ -22,7 +22,9 @@ from meadowrun.base.cluster import Cluster, free_port
 from meadowrun.base.db import Database
 from meadowrun.base.schema import migrate
 from meadowrun.base.testing import memory_folder
+from meadowrun.core.guardrails.caps import Cap
 from meadowrun.features import load_tasks
+from meadowrun.outgoing import caps
 from meadowrun.outgoing.queries import tally
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
@@ -158,12 +160,27 @@ class World:
                         cwd=ROOT,
                     )
 
-    def send(self, people):
+    def send(self, people, guarded=False):
+        """A send to so many people; guarded: in portions, within hours on each person's own clock,
+        under limits and once for each person."""
         settings, now = settings_for(self.database.url), machine_now()
         with self.database.session() as session:
             many(session, now, people)
             made = ready_send(session, now, {"in": [{"segment": segment(session).id}], "out": []})
             self.ident, self.people = made.id, people
+            if guarded:
+                made.portion_size, made.portion_gap = people // 6, 5
+                # Closed for people of one zone at any moment, open for the others.
+                made.hours = {"from": f"{now.hour:02}:00", "to": f"{(now.hour + 20) % 24:02}:00"}
+                made.again_rule = "message"
+                session.execute(
+                    sa.text(
+                        "UPDATE contacts SET timezone = (ARRAY['Europe/London', 'Asia/Tokyo', "
+                        "'America/New_York', NULL])[1 + id % 4]"
+                    )
+                )
+                caps.save(session, IDA, now, Cap(1, 1, "week", "email"))
+                session.flush()
             actions.start(session, IDA, now, made, settings.public_url, people, made.version)
 
     def look(self):

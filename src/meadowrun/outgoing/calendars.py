@@ -1,12 +1,13 @@
-"""Holidays: days on which sends that name them do not reach anybody, of a country or from a
-file."""
+"""Holidays: days on which sends that name them do not reach anybody, of a country or from a file.
+
+The packages that know countries and read calendar files take 15 MB: they are imported where they
+are used, since every worker has this module and hardly one needs them.
+"""
 
 import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
-import holidays
-import icalendar
 import sqlalchemy as sa
 from sqlalchemy import orm
 
@@ -39,6 +40,8 @@ def hours_of(session: orm.Session, kept: Mapping[str, Any]) -> Hours:
 
 def countries() -> dict[str, str]:
     """Countries whose public holidays are known: code → name, by name."""
+    import holidays
+
     known = {classes[1] for classes in holidays.registry.COUNTRIES.values()}
     found = {code: name for code, name in names().items() if code in known}
     return dict(sorted(found.items(), key=lambda one: one[1]))
@@ -46,6 +49,8 @@ def countries() -> dict[str, str]:
 
 def of_country(country: str, year: int) -> dict[str, str]:
     """Public holidays of a country around a year: ISO date → name. Raises Invalid."""
+    import holidays
+
     code, _, part = country.partition("-")
     try:
         days = holidays.country_holidays(
@@ -59,6 +64,8 @@ def of_country(country: str, year: int) -> dict[str, str]:
 def of_file(data: bytes) -> dict[str, str]:
     """The days of an iCalendar file: ISO date → name; an event of several days closes each of them.
     Raises Invalid."""
+    import icalendar
+
     if len(data) > MOST_BYTES:
         raise Invalid("The file is larger than 1 MB.", "file")
     try:
