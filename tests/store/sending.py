@@ -1,5 +1,7 @@
 """A gateway that keeps what it is given, and sends to people of every kind."""
 
+import sqlalchemy as sa
+
 from meadowrun.base import clock, jobs
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.core.content.document import empty
@@ -73,6 +75,18 @@ def run_all(database, send_id, now=NOW):
     """Does by hand what a worker does: the audience is settled, then whatever is due leaves."""
     with clock.at(now):
         jobs.run_here("sends.take", send_id=send_id)
+        work(database)
+
+
+def go(database, now):
+    """Everything that is due at a moment: planned sends begin, audiences are settled, batches
+    leave."""
+    with clock.at(now):
+        jobs.run_here("sends.sweep")
+        with database.session() as session:
+            taking = session.scalars(sa.select(Send.id).where(Send.state == "taking")).all()
+        for ident in taking:
+            jobs.run_here("sends.take", send_id=ident)
         work(database)
 
 

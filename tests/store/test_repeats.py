@@ -6,7 +6,7 @@ import datetime as dt
 import pytest
 import sqlalchemy as sa
 
-from meadowrun.base import clock, jobs
+from meadowrun.base import clock
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.messages import actions as messages
 from meadowrun.messages.models import Message
@@ -18,8 +18,7 @@ from meadowrun.sends.actions import findings
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
 from tests.store.people import IDA, add, many, ready_send
-from tests.store.sending import counts, segment
-from tests.store.work import work
+from tests.store.sending import counts, go, segment
 
 WEEK = dt.timedelta(days=7)
 #: NOW is 14:00 in London on Monday 23 November 2026; the first date is Wednesday at 15:30.
@@ -42,16 +41,6 @@ def repeating(database, settings, job_context, keeper):
             return send.id
 
     return made
-
-
-def go(database, now):
-    with clock.at(now):
-        jobs.run_here("sends.sweep")
-        with database.session() as session:
-            taking = session.scalars(sa.select(Send.id).where(Send.state == "taking")).all()
-        for ident in taking:
-            jobs.run_here("sends.take", send_id=ident)
-        work(database)
 
 
 def dates(database, ident):

@@ -24,8 +24,7 @@ from meadowrun.sends.queries import estimate
 from meadowrun.shell.draw.pictures import COLOURS
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
-from tests.store.sending import counts, segment
-from tests.store.work import work
+from tests.store.sending import counts, go, segment
 
 #: NOW is 14:00 in London on Monday 23 November 2026.
 LONDON = zoneinfo.ZoneInfo("Europe/London")
@@ -59,17 +58,6 @@ def send_to(database, settings, job_context):
             return send.id
 
     return made
-
-
-def go(database, now):
-    """Everything that is due at a moment."""
-    with clock.at(now):
-        jobs.run_here("sends.sweep")
-        with database.session() as session:
-            taking = session.scalars(sa.select(Send.id).where(Send.state == "taking")).all()
-        for ident in taking:
-            jobs.run_here("sends.take", send_id=ident)
-        work(database)
 
 
 def standing(database, ident):

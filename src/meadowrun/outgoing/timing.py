@@ -62,11 +62,6 @@ class Timing:
         return cls(moments, None if exempt else session.get(QuietHours, dispatch.channel), zone)
 
     @property
-    def open(self) -> list[Hours]:
-        """All hours that must be open before somebody is reached."""
-        return list(self._waits_for.values())
-
-    @property
     def at_once(self) -> bool:
         """Whether nobody ever waits or is left out because of it."""
         return self.moments.at_once and not self._waits_for and self._drops is None

@@ -216,23 +216,10 @@ def start(
     Raises Conflict when it has started already or was changed since it was looked at, Invalid with
     the first thing that must be fixed.
     """
-    session.refresh(send, with_for_update=True)
-    if send.state != "draft":
-        raise Conflict("This send was started already.")
-    if send.version != based_on:
-        raise Conflict(
-            "This send was changed since you looked at it. Review it once more before it goes."
-        )
-    problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
-    if problems:
-        raise Invalid(problems[0].text, problems[0].slot)
+    check_ready(session, now, send, public_url, going, based_on)
     above = rules(session).second_person_above
     if above is not None and going > above and not approved:
         raise Invalid("A send to so many people is approved by somebody else. Ask for it.", "to")
-    if has_passed(session, send, now):
-        raise Invalid(
-            "The time it should go out has passed. Choose another, or send it now.", "leaves"
-        )
     settle_content(session, actor, now, send, public_url)
     send.started_by = actor.name
     send.changed_at = now
@@ -254,6 +241,27 @@ def start(
         send.name,
         people=going,
     )
+
+
+def check_ready(
+    session: orm.Session, now: dt.datetime, send: Send, public_url: str, going: int, based_on: int
+) -> None:
+    """Locks a send, and raises what keeps it from going: Conflict when it has started already or
+    was changed since it was looked at, Invalid with the first thing that must be fixed."""
+    session.refresh(send, with_for_update=True)
+    if send.state != "draft":
+        raise Conflict("This send was started already.")
+    if send.version != based_on:
+        raise Conflict(
+            "This send was changed since you looked at it. Review it once more before it goes."
+        )
+    problems = [c for c in findings(session, send, public_url, going) if c.level == MUST]
+    if problems:
+        raise Invalid(problems[0].text, problems[0].slot)
+    if has_passed(session, send, now):
+        raise Invalid(
+            "The time it should go out has passed. Choose another, or send it now.", "leaves"
+        )
 
 
 def settle_content(

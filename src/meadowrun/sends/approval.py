@@ -11,7 +11,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import wording
 from meadowrun.core.language import Wording
 from meadowrun.outgoing.rules import rules
-from meadowrun.sends.actions import findings, start
+from meadowrun.sends.actions import check_ready, start
 from meadowrun.sends.models import Send
 from meadowrun.sends.timing import has_passed
 from meadowrun.shell import accounts, telling
@@ -34,14 +34,7 @@ def ask(
 ) -> None:
     """Asks everybody who may approve it, but for whoever asks, and tells those who wish it. Raises
     Conflict or Invalid as a start does."""
-    session.refresh(send, with_for_update=True)
-    if send.state != "draft" or send.version != based_on:
-        raise Conflict("This send was changed since you looked at it. Review it once more.")
-    problems = [c for c in findings(session, send, public_url, going) if c.level == "must"]
-    if problems:
-        raise Invalid(problems[0].text, problems[0].slot)
-    if has_passed(session, send, now):
-        raise Invalid("The time it should go out has passed. Choose another.", "leaves")
+    check_ready(session, now, send, public_url, going, based_on)
     send.asked_by_id, send.asked_by, send.asked_at = actor.user_id, actor.name, now
     send.asked_version, send.asked_people = send.version, going
     send.approved_by = send.refused_by = send.refused_why = ""
