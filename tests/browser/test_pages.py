@@ -97,6 +97,7 @@ PAGES = [
     "/message-limits",
     "/message-limits/people",
     "/quiet-hours",
+    "/best-hours",
     "/sending",
     "/changes",
     "/colleagues",

@@ -245,7 +245,9 @@ def test_when_people_get_it_adds_up():
         Hours.of(WORK),
         60,
     )
-    found = by_hour([(LONDON, 7), (NEW_YORK, 2), (KIRITIMATI, 1)], moments, [], 5, 10)
+    found = by_hour(
+        [(LONDON, None, 7), (NEW_YORK, None, 2), (KIRITIMATI, None, 1)], moments, [], 5, 10
+    )
     assert found == [
         (at("2026-11-22T20:00"), 1),
         (at("2026-11-23T09:00"), 3),

@@ -13,12 +13,13 @@ import sys
 import flask
 import pytest
 import sqlalchemy as sa
+from croniter import croniter
 
 from meadowrun.base import clock, jobs
 from meadowrun.base.audit import AuditRow
 from meadowrun.base.errors import SettingsError
 from meadowrun.base.settings import Settings, declared
-from meadowrun.features import NAMES, OF_DEMO, features
+from meadowrun.features import NAMES, OF_DEMO, features, load_tasks
 from meadowrun.shell.app import create_app
 from tests.conftest import settings_for
 from tests.store.web import sign_in
@@ -484,3 +485,18 @@ class TestClock:
         ):
             app.preprocess_request()
             assert "now" not in flask.g
+
+
+def test_schedules_mean_what_they_look_like():
+    """Seconds stand last. What runs at night runs once a day; nothing runs more often than every
+    five seconds."""
+    load_tasks(True)
+    begins = dt.datetime(2026, 11, 23, tzinfo=dt.UTC)
+    runs = {}
+    for name, every in jobs.schedules().items():
+        ahead = croniter(every, begins)
+        days = [ahead.get_next(dt.datetime) for _ in range(2)]
+        runs[name] = (days[1] - days[0]).total_seconds()
+    assert min(runs.values()) >= 5
+    nightly = {name for name, seconds in runs.items() if seconds > 3600}
+    assert {name: runs[name] for name in nightly} == {"outgoing.holidays": 86_400}

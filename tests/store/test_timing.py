@@ -333,11 +333,12 @@ def test_once_for_each_person(database, settings, send_to, keeper):
         ]
         assert [look.outcomes for look in looks] == [{"had_it": 3}, {"had_it": 3}, {"go": 3}]
     week = NOW + dt.timedelta(days=7, seconds=1)
-    with clock.at(week), database.session() as session:
-        for ident in made:
+    for ident in made:
+        # One after another: what goes at the same moment may be the first of its campaign.
+        with clock.at(week), database.session() as session:
             send = session.get_one(Send, ident)
             actions.start(session, IDA, week, send, settings.public_url, 3, send.version)
-    go(database, week)
+        go(database, week)
     found = [counts(database, ident)[0] for ident in made]
     # The campaign's week is over, and then it has had something again.
     assert found == [{"had_it": 3}, {"delivered": 3}, {"delivered": 3}]
@@ -390,13 +391,7 @@ def test_when_people_would_get_it(database, send_to, keeper):
     with clock.at(NOW), database.session() as session:
         send = session.get_one(Send, ident)
         guess = estimate(Moment(session, dictionary(session), NOW, LONDON), send)
-        assert dict(guess.zones) == {
-            None: 1,
-            "Europe/London": 1,
-            "America/New_York": 1,
-            "Pacific/Kiritimati": 1,
-            "Pacific/Pago_Pago": 1,
-        }
+        assert set(guess.zones) == {(name, None, 1) for name in ZONES}
         found = timing.arrivals(session, send, "email", guess.zones, NOW, LONDON)
     assert list(found.moments) == [
         (at("2026-11-24T19:00"), 1),

@@ -14,7 +14,7 @@ from meadowrun.calendar import queries as calendar
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.guardrails.caps import MOST_LENGTH
-from meadowrun.core.guardrails.limits import AGAIN_RULES, LIMIT_RULES, WITHIN
+from meadowrun.core.guardrails.limits import AGAIN_RULES, LIMIT_RULES, NO_ROOM, WITHIN
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
@@ -83,6 +83,10 @@ SHEET: Json = {
     "ends_empty": {"type": "boolean"},
     "hours": _HOURS,
     "portion_size": {"type": ["integer", "null"], "minimum": 1},
+    "best_hour": {
+        "type": "boolean",
+        "description": "at the hour at which each person reacts most; not with portions",
+    },
     "portion_gap": {"enum": list(GAPS), "description": "minutes"},
     "stop_percent": {
         "type": ["number", "null"],
@@ -94,6 +98,11 @@ SHEET: Json = {
     "again_days": {"type": "integer", "minimum": 1, "maximum": 730},
     "obeys_caps": {"type": "boolean"},
     "counts": {"type": "boolean"},
+    "no_room": {"enum": list(NO_ROOM), "description": "people for whom a limit leaves no room"},
+    "still_in": {
+        "type": "boolean",
+        "description": "only people who are still in the audience when it reaches them",
+    },
     "within_hours": {"enum": list(WITHIN)},
 }
 #: What is taken as it is given.
@@ -104,6 +113,7 @@ _PLAIN = (
     "limit_rule",
     "passed",
     "ends_empty",
+    "best_hour",
     "portion_size",
     "portion_gap",
     "stop_percent",
@@ -111,6 +121,8 @@ _PLAIN = (
     "again_days",
     "obeys_caps",
     "counts",
+    "no_room",
+    "still_in",
     "within_hours",
 )
 
@@ -180,6 +192,8 @@ def _values(send: Send, data: Json) -> dict[str, Any]:
     if "topic" in data:
         topic = data["topic"]
         found["topic_id"] = existing(db(), Topic, topic, "topic").id if topic else None
+    if found.get("best_hour", send.best_hour) and found.get("portion_size", send.portion_size):
+        raise Invalid("A send goes in portions or at each person’s best hour.", "best_hour")
     if "hours" in data:
         found["hours"] = _hours(data["hours"])
     if "rhythm" in data:

@@ -83,6 +83,11 @@ def task(
     return register
 
 
+def schedules() -> dict[str, str]:
+    """The tasks that run by themselves, with their cron lines."""
+    return {name: known.every for name, known in _tasks.items() if known.every}
+
+
 def enqueue(session: orm.Session, name: str, priority: int = 0, **arguments: Any) -> None:
     """Adds a job in the caller's transaction: committed with it, rolled back with it."""
     if name not in _tasks:

@@ -9,7 +9,7 @@ import dataclasses
 import datetime as dt
 import importlib
 import zoneinfo
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import orm
@@ -94,6 +94,11 @@ class Owner:
     #: doubt
     path: Callable[[int], str]
     doubts: Callable[[int], str]
+    #: who of some contacts is still in the audience of that number, at a moment, on a clock; None:
+    #: it has no audience that anybody could leave
+    still_in: (
+        Callable[[orm.Session, int, Sequence[int], dt.datetime, zoneinfo.ZoneInfo], set[int]] | None
+    ) = None
 
 
 @dataclasses.dataclass(frozen=True, kw_only=True)

@@ -25,6 +25,7 @@ from meadowrun.demo import bulk, names, stories, world, writing
 from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
 from meadowrun.messages.senders import Sender
+from meadowrun.outgoing import best_hours
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
@@ -43,6 +44,7 @@ from meadowrun.shell import accounts
 from meadowrun.shell.models import ApiKey
 from meadowrun.tags import actions as tagging
 from meadowrun.tags.models import Tag
+from meadowrun.village.store import pull
 
 IDA = Actor(None, "Ida Vance", "admin")
 Say = Callable[[str], None]
@@ -96,6 +98,7 @@ def load(
     with database.session() as session:
         for send in session.scalars(sa.select(Send).where(Send.taken_at.is_not(None))):
             refresh_numbers(session, send, made.moment)
+        best_hours.learn(session, made.moment, zoneinfo.ZoneInfo(settings.timezone))
     _scores(database, made.moment, settings)
     return made
 
@@ -696,7 +699,7 @@ def _react(
 
     if made.prefetches[i]:
         write(5 + roll[5] * 50, "opened", machine=True, note="the reader calls itself “proxy”")
-    if roll[0] >= made.opens[i]:
+    if roll[0] >= made.opens[i] * pull(made.hour[i] - at.hour - at.minute / 60):
         _by_itself(at, contact, roll, buy)
         return
     wait = (

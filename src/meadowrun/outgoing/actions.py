@@ -16,6 +16,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import jobs
 from meadowrun.base.db import ensure_months, rows_changed
+from meadowrun.outgoing.best_hours import CHOSEN, choosing
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.jobs import ask_for
 from meadowrun.outgoing.models import Dispatch
@@ -35,15 +36,18 @@ WITH x AS (
     SELECT *, outcome = 'waiting' AND NOT repeated AND NOT control AS waits FROM ({people}) p),
 drawn AS (
     SELECT x.*, CASE WHEN waits THEN (row_number() OVER (PARTITION BY waits
-    ORDER BY hashint8extended(id, :dispatch)) - 1) / CAST(:size AS bigint) END AS portion FROM x)
+    ORDER BY hashint8extended(id, :dispatch)) - 1) / CAST(:size AS bigint) END AS portion FROM x),
+timed AS (
+    SELECT w.*, c.timezone, {hour} AS hour FROM drawn w JOIN contacts c ON c.id = w.id {hours_of})
 INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, control, portion,
-    stood_on)
+    hour, stood_on)
 SELECT y.id, :dispatch, :taken, coalesce(z.due, :taken), y.outcome, repeated, control, y.portion,
+    y.hour,
     z.stood_on
-FROM drawn y JOIN contacts c ON c.id = y.id
-LEFT JOIN jsonb_to_recordset(CAST(:dues AS jsonb))
-    AS z(zone text, portion bigint, due timestamptz, stood_on jsonb)
-    ON z.zone = coalesce(c.timezone, '') AND z.portion = coalesce(y.portion, 0) AND y.waits
+FROM timed y LEFT JOIN jsonb_to_recordset(CAST(:dues AS jsonb))
+    AS z(zone text, portion bigint, hour int, due timestamptz, stood_on jsonb)
+    ON z.zone = coalesce(y.timezone, '') AND z.portion = coalesce(y.portion, 0)
+    AND z.hour IS NOT DISTINCT FROM y.hour AND y.waits
 ORDER BY y.id
 """
 #: From so many people on, claims are planned badly without fresh statistics.
@@ -83,11 +87,16 @@ def put(
         counted = sa.text(f"SELECT count(*) FROM ({people}) p")
         portions = max(1, -(-session.execute(counted, given).scalar_one() // size))
     dues = [] if timing.at_once else timing.dues(session, portions)
+    asked = PUT.format(people=people)
     if dues or size is not None:
         given |= {"dues": orjson.dumps(dues).decode(), "size": size}
-    done = session.execute(
-        sa.text((PUT_IN_TIME if dues or size is not None else PUT).format(people=people)), given
-    )
+        hour, hours_of = "NULL::int", ""
+        if timing.by_hour:
+            given |= choosing(session, timing.open_hours())
+            hour = f"CASE WHEN w.waits THEN {CHOSEN} END"
+            hours_of = "LEFT JOIN best_hours b ON b.contact_id = w.id"
+        asked = PUT_IN_TIME.format(people=people, hour=hour, hours_of=hours_of)
+    done = session.execute(sa.text(asked), given)
     found: int = rows_changed(done)
     if found > _MANY:
         session.execute(sa.text("ANALYZE deliveries"))

@@ -19,6 +19,7 @@ from meadowrun.base.cache import Cache
 from meadowrun.base.db import driver
 from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.logs import log
+from meadowrun.base.manifest import owner_of
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.core.content.compiled import Compiled, Renderer
@@ -30,7 +31,7 @@ from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.outgoing import caps, settling
+from meadowrun.outgoing import caps, held_out, settling
 from meadowrun.outgoing.claims import (
     NOT_PAUSED,
     TRY_AGAIN,
@@ -74,6 +75,7 @@ class _Person:
     #: the name of their zone
     zone: str | None
     portion: int | None
+    hour: int | None
 
     @property
     def contact_id(self) -> int:
@@ -214,7 +216,11 @@ class BatchWork:
             dataclasses.replace(
                 person,
                 verdict=self.timing.verdict(
-                    now, person.zone, person.portion, room.get(person.contact_id)
+                    now,
+                    person.zone,
+                    person.portion,
+                    room.get(person.contact_id),
+                    person.hour,
                 ),
             )
             if person.verdict.goes
@@ -264,6 +270,8 @@ class BatchWork:
                 session, now, ids[middle:], claimed
             )
         before = self.had.among(session, list(claimed), now)
+        inside = self._still_in(session, ids, now)
+        compared = held_out.among(session, self.taken.astimezone(self.zone).date(), ids)
         return [
             _Person(
                 Reader(row.id, claimed[row.id].number, row.address),
@@ -275,15 +283,27 @@ class BatchWork:
                         repeated_address=claimed[row.id].repeated,
                         had_before=row.id in before,
                         too_late=self.last_moment is not None and now >= self.last_moment,
+                        left_audience=inside is not None and row.id not in inside,
+                        held_out=row.id in compared,
                         control=claimed[row.id].control,
                     ),
                     self.rule,
                 ),
                 row.zone,
                 claimed[row.id].portion,
+                claimed[row.id].hour,
             )
             for row in rows
         ]
+
+    def _still_in(
+        self, session: orm.Session, ids: Sequence[int], now: dt.datetime
+    ) -> set[int] | None:
+        """Who of some contacts is still in the audience; None where nobody asks."""
+        owner = owner_of(self.dispatch.owner_kind)
+        if not self.dispatch.still_in or owner.still_in is None:
+            return None
+        return owner.still_in(session, self.dispatch.owner_id, ids, now, self.zone)
 
     def _letters(self, rows: list[_Person], now: dt.datetime) -> Iterator[Any]:
         """What the gateway of the channel is handed, rendered one by one; whoever cannot be written

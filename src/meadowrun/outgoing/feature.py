@@ -11,11 +11,13 @@ FEATURE = Feature(
         "proof_views": Wording("Messages"),
         "cap_views": Wording("Campaigns"),
         "quiet_views": Wording("Campaigns"),
+        "best_hour_views": Wording("Campaigns"),
         "rules_views": Wording("Campaigns"),
     },
     does=(
         (Wording("Message limits"), "caps.table"),
         (Wording("Quiet hours and holidays"), "quiet.table"),
+        (Wording("Best hours"), "best_hours.show"),
         (Wording("Pause and approval"), "sending.show"),
     ),
     tasks=("jobs",),

@@ -7,6 +7,7 @@ holds some people, `batch` how they leave, `settling` what becomes of those whos
 
 import datetime as dt
 import json
+import zoneinfo
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -15,7 +16,7 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.outgoing import calendars, settling, stopping, troubles, waiting
+from meadowrun.outgoing import best_hours, calendars, settling, stopping, troubles, waiting
 from meadowrun.outgoing.batch import BatchWork
 from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, NOT_PAUSED, Claim, ClaimLost, lock_of
 from meadowrun.outgoing.models import Batch, Dispatch
@@ -193,11 +194,21 @@ def _once(session: orm.Session, name: str, **arguments: int) -> None:
         jobs.enqueue(session, name, **arguments)
 
 
-@jobs.task("outgoing.holidays", "upkeep", every="0 17 3 * * *")
+@jobs.task("outgoing.holidays", "upkeep", every="17 3 * * * 0")
 def renew_holidays() -> None:
     """Every night the holidays of countries reach as far ahead as they should."""
     with context().database.session() as session:
         calendars.renew(session, clock.now(session))
+
+
+@jobs.task("outgoing.best_hours", "upkeep", every="*/15 * * * * 45")
+def learn_hours() -> None:
+    """Once a day everybody's best hours are learnt anew."""
+    zone = zoneinfo.ZoneInfo(context().settings.timezone)
+    with context().database.session() as session:
+        now, last = clock.now(session), best_hours.learnt(session)
+        if last is None or now - last.learnt_at >= dt.timedelta(days=1):
+            best_hours.learn(session, now, zone)
 
 
 @jobs.task("outgoing.tell", "upkeep", every="* * * * * */20")

@@ -51,6 +51,10 @@ class Dispatch(Base):
     #: own messages count for that
     obeys_caps: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     counts: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    #: what becomes of people for whom a limit leaves no room, one of NO_ROOM
+    no_room: orm.Mapped[str] = orm.mapped_column(server_default="wait")
+    #: it goes only to people who are still in its audience when it reaches them
+    still_in: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: the time on each person's own clock at which it reaches them (without a zone); empty: as soon
     #: as it may
     local_at: orm.Mapped[dt.datetime | None] = orm.mapped_column(sa.DateTime(timezone=False))
@@ -59,6 +63,8 @@ class Dispatch(Base):
     #: the hours within which it reaches people, on their own clock: {} at any hour, or {"from":
     #: "09:00", "to": "17:00", "days": [0, …], "calendar": number of the holidays}
     hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: it reaches each person at the hour of the day at which they react most
+    best_hour: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: minutes between two portions; 0: all at once
     portion_gap: orm.Mapped[int] = orm.mapped_column(server_default="0")
     #: it is paused when more than this share of what was handed over bounced or brought a
@@ -135,6 +141,8 @@ class Delivery(Base):
     control: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: in which portion it goes, from 0; empty: there are none
     portion: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
+    #: the hour of the day that was chosen for this person; empty: none was
+    hour: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
     #: how often it was put off, by the gateway or for want of a feed
     tries: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
     #: the token of the batch that has it, and since when, by the database's own clock. Free is what
@@ -232,6 +240,10 @@ class SendingRules(Base):
     pauses_service: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: a send to more people than this needs a second person; empty: none does
     second_person_above: orm.Mapped[int | None]
+    #: the share of everybody, in %, that gets no marketing at all for as long as one of
+    #: HELD_OUT_PERIODS lasts; empty: nobody is kept out
+    held_out_percent: orm.Mapped[float | None] = orm.mapped_column(sa.REAL)
+    held_out_period: orm.Mapped[str] = orm.mapped_column(server_default="quarter")
     __table_args__ = (
         sa.CheckConstraint("id = 1", name="one"),
         sa.CheckConstraint("second_person_above >= 0", name="above"),
@@ -258,6 +270,39 @@ class QuietHours(Base):
     def open(self) -> Hours:
         """When messages leave: the hours of the day that are not quiet."""
         return Hours(self.begins, self.ends).opposite()
+
+
+class BestHours(Base):
+    """When one person reacts most, learnt from when they reacted before."""
+
+    __tablename__ = "best_hours"
+    contact_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("contacts.id", ondelete="CASCADE"), primary_key=True
+    )
+    #: the hours of the day on their own clock, the best first
+    hours: orm.Mapped[list[int]] = orm.mapped_column(sa.ARRAY(sa.SmallInteger))
+    #: from how many reactions of their own
+    known: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger)
+
+
+class HabitsLearnt(Base):
+    """What was learnt of everybody's hours the last time; one row, or none yet."""
+
+    __tablename__ = "habits"
+    id: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, primary_key=True, autoincrement=False)
+    learnt_at: orm.Mapped[dt.datetime]
+    #: the hours of people who never reacted, the best first
+    usual: orm.Mapped[list[int]] = orm.mapped_column(sa.ARRAY(sa.SmallInteger))
+    #: how many people are known by their own reactions, and by few of their own
+    own: orm.Mapped[int]
+    few: orm.Mapped[int]
+    #: tried on how many later reactions, what share of them fell near the hour chosen for each
+    #: person, and near the one best hour for all
+    tested: orm.Mapped[int]
+    single_hour: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger)
+    single_share: orm.Mapped[float] = orm.mapped_column(sa.REAL)
+    own_share: orm.Mapped[float] = orm.mapped_column(sa.REAL)
+    __table_args__ = (sa.CheckConstraint("id = 1", name="one"),)
 
 
 class Holidays(Base):

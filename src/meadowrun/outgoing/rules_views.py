@@ -2,17 +2,37 @@
 
 import flask
 
-from meadowrun.base.errors import MeadowrunError
-from meadowrun.outgoing import rules
-from meadowrun.shell.request import Answer, actor, db, done, integer, needs, not_done, now
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.core.guardrails.limits import HELD_OUT_PERIODS, held_out_since
+from meadowrun.outgoing import held_out, rules
+from meadowrun.people.asked import moment
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+    today,
+)
 
 pages = flask.Blueprint("sending", __name__, url_prefix="/sending")
 
 
 @pages.get("")
 def show() -> Answer:
-    """The switch, and from how many people on a second person approves."""
-    return flask.render_template("outgoing/rules.html", rules=rules.rules(db()))
+    """The switch, from how many people on a second person approves, and who gets no marketing."""
+    found = rules.rules(db())
+    day = today()
+    return flask.render_template(
+        "outgoing/rules.html",
+        rules=found,
+        periods={key: name for key, (_, name) in HELD_OUT_PERIODS.items()},
+        since=held_out_since(found.held_out_period, day),
+        held_out=held_out.brought(moment()),
+    )
 
 
 @pages.post("/pause")
@@ -42,3 +62,24 @@ def second_person() -> Answer:
     except MeadowrunError as problem:
         return not_done(problem, "sending.show")
     return done("sending.show", "Saved.")
+
+
+@pages.post("/held-out")
+@needs("admin")
+def hold_out() -> Answer:
+    """Which share of everybody gets no marketing at all."""
+    form = flask.request.form
+    text = form.get("percent", "").strip().replace(",", ".").removesuffix("%")
+    try:
+        held_out.save(db(), actor(), now(), _percent(text), form.get("period", ""))
+    except MeadowrunError as problem:
+        return not_done(problem, "sending.show")
+    return done("sending.show", "Saved.")
+
+
+def _percent(text: str) -> float | None:
+    """A share as it was typed; None for an empty field. Raises Invalid."""
+    try:
+        return float(text) if text else None
+    except ValueError:
+        raise Invalid("Give the share as a number, or leave it empty.", "percent") from None

@@ -2,6 +2,7 @@
 channel."""
 
 import datetime as dt
+import itertools
 import zoneinfo
 from typing import Any
 
@@ -9,6 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.core.guardrails.verdict import GO, Verdict, not_before
+from meadowrun.core.timing.best_hours import open_hours
 from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.moments import Moments, first_moment
 from meadowrun.core.timing.zones import zone_of
@@ -20,7 +22,7 @@ ZONES = "SELECT DISTINCT timezone FROM contacts"
 #: Whoever waits for room or for hours is judged again at once: everybody, or some contacts.
 AGAIN = """
 UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
-AND stood_on->>'because' IN ('cap', 'hours', 'quiet_hours')
+AND stood_on->>'because' IN ('cap', 'hours', 'quiet_hours', 'best_hour')
 AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
 """
 
@@ -34,7 +36,14 @@ def judge_again(session: orm.Session, now: dt.datetime, contacts: list[int] | No
 class Timing:
     """When one dispatch may reach people of each zone."""
 
-    def __init__(self, moments: Moments, quiet: QuietHours | None, zone: zoneinfo.ZoneInfo):
+    def __init__(
+        self,
+        moments: Moments,
+        quiet: QuietHours | None,
+        zone: zoneinfo.ZoneInfo,
+        no_room: str = "wait",
+        by_hour: bool = False,
+    ):
         self.moments, self._zone = moments, zone
         #: reason → hours outside of which nobody is reached yet
         self._waits_for: dict[str, Hours] = {}
@@ -47,6 +56,11 @@ class Timing:
         elif quiet is not None:
             self._drops = quiet.open
         self._portions: dict[str | None, list[dt.datetime]] = {}
+        self._at_hours: dict[tuple[str | None, int], dt.datetime] = {}
+        #: what becomes of people for whom a limit leaves no room, one of NO_ROOM
+        self._no_room = no_room
+        #: each person is reached at an hour of their own
+        self.by_hour = by_hour
 
     @classmethod
     def of(cls, session: orm.Session, dispatch: Dispatch, zone: zoneinfo.ZoneInfo) -> "Timing":
@@ -59,12 +73,28 @@ class Timing:
             dispatch.portion_gap,
         )
         exempt = dispatch.consent_rule == "service"
-        return cls(moments, None if exempt else session.get(QuietHours, dispatch.channel), zone)
+        return cls(
+            moments,
+            None if exempt else session.get(QuietHours, dispatch.channel),
+            zone,
+            dispatch.no_room,
+            dispatch.best_hour,
+        )
 
     @property
     def at_once(self) -> bool:
         """Whether nobody ever waits or is left out because of it."""
-        return self.moments.at_once and not self._waits_for and self._drops is None
+        return (
+            self.moments.at_once
+            and not self._waits_for
+            and self._drops is None
+            and not self.by_hour
+        )
+
+    def open_hours(self) -> list[int]:
+        """The hours of the day at which somebody can be reached."""
+        shut = [] if self._drops is None else [self._drops]
+        return open_hours([*self._waits_for.values(), *shut], self.moments.starts.date())
 
     def verdict(
         self,
@@ -72,9 +102,15 @@ class Timing:
         zone_name: str | None,
         portion: int | None,
         room: dt.datetime | None = None,
+        hour: int | None = None,
     ) -> Verdict:
         """Whether somebody of a zone and a portion is reached now, until when they wait, or why
-        they are not; `room` is when message limits leave room for them."""
+        they are not; `room` is when message limits leave room for them, `hour` the hour of the day
+        that was chosen for them."""
+        if room is not None and self._no_room == "skip":
+            # Whoever waits for something else may have room by then.
+            said = self.verdict(now, zone_name, portion, None, hour)
+            return Verdict("no_room", "cap") if said.goes else said
         if self.at_once and room is None:
             return GO
         zone = zone_of(zone_name) or self._zone
@@ -82,6 +118,8 @@ class Timing:
         if begins is None:
             return Verdict("late", "passed")
         own = "portion" if portion else "own_clock"
+        if hour is not None:
+            own, begins = "best_hour", self._at_hour(zone_name, zone, begins, hour)
         waited = first_moment(now, zone, {own: begins, "cap": room}, self._waits_for)
         if waited is not None:
             return not_before(waited.until, waited.because)
@@ -103,21 +141,37 @@ class Timing:
         # Hours that never open: nobody is reached before the last moment.
         return known[-1] if known else self.moments.begins(zone)
 
+    def _at_hour(
+        self, name: str | None, zone: zoneinfo.ZoneInfo, begins: dt.datetime, hour: int
+    ) -> dt.datetime:
+        """When a chosen hour comes first for people of a zone."""
+        known = self._at_hours.get((name, hour))
+        if known is None:
+            shut = [one for key, one in self._waits_for.items() if key != "hours"]
+            if self._drops is not None:
+                shut.append(self._drops)
+            known = self.moments.at_hour(begins, zone, hour, shut)
+            self._at_hours[name, hour] = known
+        return known
+
     def dues(self, session: orm.Session, portions: int) -> list[dict[str, Any]]:
-        """For people of each zone on file and each portion: from when on they may be claimed, and
-        what they wait for until then; {zone, portion, due, because}."""
+        """For people of each zone on file, each portion and each hour that may be chosen for them:
+        from when on they may be claimed, and what they wait for until then; {zone, portion, hour,
+        due, stood_on}."""
         starts = self.moments.starts
+        hours: list[int | None] = [*self.open_hours()] if self.by_hour else [None]
+        names = session.scalars(sa.text(ZONES)).all()
         found = []
-        for name in session.scalars(sa.text(ZONES)):
-            for portion in range(portions):
-                said = self.verdict(starts, name, portion)
-                if said.until is not None:
-                    found.append(
-                        {
-                            "zone": name or "",
-                            "portion": portion,
-                            "due": said.until.isoformat(),
-                            "stood_on": said.to_json(),
-                        }
-                    )
+        for name, portion, hour in itertools.product(names, range(portions), hours):
+            said = self.verdict(starts, name, portion, None, hour)
+            if said.until is not None:
+                found.append(
+                    {
+                        "zone": name or "",
+                        "portion": portion,
+                        "hour": hour,
+                        "due": said.until.isoformat(),
+                        "stood_on": said.to_json(),
+                    }
+                )
         return found

@@ -19,6 +19,7 @@ from meadowrun.sends.queries import (
     left_by,
     of_segment,
     recent,
+    still_in,
 )
 from meadowrun.shell.accounts import may
 
@@ -74,6 +75,7 @@ FEATURE = Feature(
             moved,
             lambda ident: f"/sends/{ident}",
             lambda ident: flask.url_for("results.behind", ident=ident, what="in_doubt"),
+            still_in,
         )
     },
     uses={"segment": _of_segment, "campaign": _of_campaign},

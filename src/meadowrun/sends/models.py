@@ -62,6 +62,8 @@ class Send(Base):
     repeats_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("sends.id"))
     #: the hours within which it reaches people, on their own clock, as a dispatch keeps them
     hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: it reaches each person at the hour of the day at which they react most
+    best_hour: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: how many people go together, and how many minutes after each other; empty: all at once
     portion_size: orm.Mapped[int | None]
     portion_gap: orm.Mapped[int] = orm.mapped_column(server_default="30")
@@ -75,6 +77,10 @@ class Send(Base):
     #: messages count for that
     obeys_caps: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     counts: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
+    #: what becomes of people for whom a limit leaves no room, one of NO_ROOM
+    no_room: orm.Mapped[str] = orm.mapped_column(server_default="wait")
+    #: it goes only to people who are still in its audience when it reaches them
+    still_in: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: hours from its start after which nobody is handed over any more
     within_hours: orm.Mapped[int] = orm.mapped_column(server_default="168")
     #: the zone in which that moment was named

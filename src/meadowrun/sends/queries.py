@@ -4,7 +4,7 @@ import dataclasses
 import datetime as dt
 import json
 import zoneinfo
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -21,19 +21,21 @@ from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import AS_IT_LEAVES, verdict_sql
 from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
 from meadowrun.core.language import Wording
-from meadowrun.core.timing.hours import Hours
+from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
-from meadowrun.outgoing import caps
+from meadowrun.outgoing import caps, held_out
+from meadowrun.outgoing.best_hours import CHOSEN, choosing
 from meadowrun.outgoing.had import Before
 from meadowrun.people.models import PeopleList
 from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
 from meadowrun.segments.compile import Compiler
 from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.models import Segment
 from meadowrun.sends.models import Send
-from meadowrun.sends.timing import quiet_of
+from meadowrun.sends.timing import open_hours_of, quiet_of
 
 #: States in which the sheet may still be changed.
 EDITABLE = ("draft", "planned")
@@ -129,11 +131,12 @@ def messages_lately(session: orm.Session) -> list[tuple[Message, dt.datetime | N
 @dataclasses.dataclass
 class Audience:
     """An audience as SQL over `contacts c`, with its bind values; `control` is who of it is in the
-    control group to compare with."""
+    control group to compare with, `held_out` who is in the standing one."""
 
     predicate: str
     values: dict[str, Any]
     control: str = "FALSE"
+    held_out: str = "FALSE"
 
 
 def _one(
@@ -191,17 +194,36 @@ def audience_of(moment: Moment, send: Send) -> Audience:
     """`audience` of a send, with those in the control group: by chance the same people in every
     send of a campaign. Raises Invalid."""
     who = audience(moment, send.audience)
-    control = ControlGroup.of(send.control)
-    if not control:
-        return who
     compiler = compiler_for(moment)
     compiler.values = who.values
-    kept = (
-        compiler.node(ShareLine("", control.percent, f"campaign:{send.campaign_id}"))
-        if control.percent
-        else _one(moment.session, send.control, compiler, moment.words)
+    control, standing = ControlGroup.of(send.control), held_out.share_of(moment)
+    kept = "FALSE"
+    if control.percent:
+        kept = compiler.node(ShareLine("", control.percent, f"campaign:{send.campaign_id}"))
+    elif control:
+        kept = _one(moment.session, send.control, compiler, moment.words)
+    out = compiler.node(standing) if standing else "FALSE"
+    return Audience(
+        who.predicate, compiler.values, f"coalesce({kept}, FALSE)", f"coalesce({out}, FALSE)"
     )
-    return Audience(who.predicate, compiler.values, f"coalesce({kept}, FALSE)")
+
+
+def still_in(
+    session: orm.Session,
+    ident: int,
+    contacts: Sequence[int],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> set[int]:
+    """Who of some contacts is in the audience of a send now. Whoever a deleted segment named is
+    not, since nobody is in it any more."""
+    moment = Moment(session, dictionary(session), now, zone)
+    try:
+        who = audience(moment, session.get_one(Send, ident).audience)
+    except Invalid:
+        return set()
+    asked = f"SELECT c.id FROM contacts c WHERE c.id = ANY(:some) AND ({who.predicate})"
+    return set(session.scalars(sa.text(asked), {**who.values, "some": list(contacts)}))
 
 
 def control_named(session: orm.Session, send: Send) -> str:
@@ -234,7 +256,7 @@ def facts_of_audience(
     return (
         f"SELECT f.*, {_repeated(channel)}, c.timezone AS zone, "
         f"{f'c.id IN ({had})' if had else 'FALSE'} AS had_before, "
-        f"{who.control} AS control, {pick} AS pick FROM "
+        f"{who.held_out} AS held_out, {who.control} AS control, {pick} AS pick FROM "
         f"({facts_sql(send.topic_id, channel=channel)}) "
         "f JOIN contacts c USING (id) "
         f"WHERE {who.predicate}"
@@ -283,8 +305,9 @@ class Estimate:
     included: list[tuple[str, int]]
     #: how many of those who may get it have had as many messages as a limit allows
     without_room: int
-    #: how many of those who may get it are of which zone; empty where nobody asks
-    zones: tuple[tuple[str | None, int], ...]
+    #: of which zone those are who may get it, which hour of the day is chosen for them, and how
+    #: many they are; empty where nobody asks
+    zones: tuple[tuple[str | None, int | None, int], ...]
     #: a few of those who would get it, spread over the audience by a fixed shuffle
     some: tuple[int, ...]
 
@@ -324,13 +347,13 @@ def channels_of(session: orm.Session, sends: Iterable[Send]) -> dict[int, str]:
 def hours(send: Send) -> tuple[int, int] | None:
     """The hours in which a send reaches people, on their clock or on that its moment was named in;
     None while nothing is said of it."""
-    if send.local_at is not None:
+    if send.local_at is not None and not send.best_hour:
         return send.local_at.hour, send.local_at.hour + 1
     if send.hours:
         within = Hours.of(send.hours)
         if within.begins < within.ends:
             return within.begins // 60, -(-within.ends // 60)
-    if send.leaves_at is None:
+    if send.leaves_at is None or send.best_hour:
         return None
     hour = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)).hour
     return hour, hour + 1
@@ -345,9 +368,10 @@ SELECT {verdict} AS said, count(*) AS people, (array_agg(id ORDER BY pick))[1:{s
     count(*) FILTER (WHERE {full}) AS full
 FROM ({facts}) x GROUP BY 1
 """
-#: Of which zones those are who would get it.
+#: Of which zones those are who would get it, and which hours are chosen for them.
 _ZONES_OF = """
-SELECT zone, count(*) AS people FROM ({facts}) x WHERE {verdict} = 'go' GROUP BY 1 ORDER BY 1
+SELECT zone, {hour} AS hour, count(*) AS people FROM ({facts}) x {hours_of}
+WHERE {verdict} = 'go' GROUP BY 1, 2 ORDER BY 1, 2
 """
 
 
@@ -371,10 +395,9 @@ def estimate(moment: Moment, send: Send) -> Estimate:
         verdict=verdict, some=SOME, full=f"id IN ({full})" if full else "FALSE", facts=facts
     )
     rows = moment.session.execute(sa.text(asked), asked_of | values).all()
-    zones: tuple[tuple[str | None, int], ...] = ()
-    if send.local_at or send.hours or send.portion_size or quiet_of(moment.session, send, channel):
-        counted = sa.text(_ZONES_OF.format(verdict=verdict, facts=facts))
-        zones = tuple((row.zone, row.people) for row in moment.session.execute(counted, asked_of))
+    zones: tuple[tuple[str | None, int | None, int], ...] = ()
+    if _takes_time(send) or quiet_of(moment.session, send, channel):
+        zones = _zones(moment, send, channel, facts, verdict, asked_of)
     outcomes = {row.said: row.people for row in rows}
     total = sum(outcomes.values())
     going, over = under(outcomes.get("go", 0), send.audience_limit, send.limit_rule)
@@ -414,6 +437,33 @@ def estimate(moment: Moment, send: Send) -> Estimate:
     return Estimate(total, outcomes, left_out, included, without_room, zones, some)
 
 
+def _takes_time(send: Send) -> bool:
+    """Whether a send reaches people at moments of their own, or one after another."""
+    return bool(send.local_at or send.hours or send.portion_size or send.best_hour)
+
+
+def _zones(
+    moment: Moment,
+    send: Send,
+    channel: str,
+    facts: str,
+    verdict: str,
+    values: Mapping[str, Any],
+) -> tuple[tuple[str | None, int | None, int], ...]:
+    """The zones of those who would get a send, with the hours chosen for them."""
+    hour, hours_of, given = "NULL::int", "", dict(values)
+    if send.best_hour:
+        try:
+            within = open_hours_of(moment.session, send, channel, moment.now)
+        except HoursError as problem:
+            raise Invalid(problem.args[0], "hours") from None
+        given |= choosing(moment.session, within)
+        hour, hours_of = CHOSEN, "LEFT JOIN best_hours b ON b.contact_id = x.id"
+    counted = _ZONES_OF.format(verdict=verdict, facts=facts, hour=hour, hours_of=hours_of)
+    rows = moment.session.execute(sa.text(counted), given)
+    return tuple((row.zone, row.hour, row.people) for row in rows)
+
+
 def kept_estimate(
     moment: Moment,
     send: Send,
@@ -432,7 +482,9 @@ def kept_estimate(
         send.message_id,
         send.again_rule,
         send.again_days,
-        bool(send.local_at or send.hours or send.portion_size),
+        bool(_takes_time(send)),
+        json.dumps([send.best_hour, send.hours if send.best_hour else {}, str(send.leaves_at)]),
+        str(held_out.share_of(moment)),
         str(caps.all_caps(moment.session) if send.obeys_caps else []),
         str(tags_of(moment.session, send)),
         str([s and s.definition for s in segments]),

@@ -15,7 +15,13 @@ from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.content.compiled import CompileError, Rendered, Renderer
 from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
-from meadowrun.core.guardrails.limits import again_words, caps_words, limit_words, within_words
+from meadowrun.core.guardrails.limits import (
+    again_words,
+    caps_words,
+    limit_words,
+    still_in_words,
+    within_words,
+)
 from meadowrun.core.guardrails.outcomes import OUTCOMES, rule_words, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.results.worth import least_gain
@@ -26,6 +32,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.queries import compiled, state_to_send, to_send
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Needs, as_nobody, of_people
+from meadowrun.outgoing.best_hours import learnt
 from meadowrun.people.asked import moment, words
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import EventKind, Topic
@@ -77,6 +84,7 @@ def sheet(
         told=_told(estimate, usual),
         kept=estimate.outcomes.get("control", 0) if estimate else 0,
         when=arrivals_of(send, estimate),
+        habits=learnt(db()) if send.best_hour else None,
         dates=repeats.ahead(db(), send),
         occurrences=repeats.of(db(), send) if send.rhythm else [],
     )
@@ -103,8 +111,9 @@ def limits(send: Send) -> dict[str, str]:
     return {
         "limit": limit_words(send.audience_limit, send.limit_rule),
         "control_group": queries.control_named(db(), send),
-        "caps": caps_words(send.obeys_caps, send.counts),
+        "caps": caps_words(send.obeys_caps, send.counts, send.no_room),
         "within": within_words(send.within_hours),
+        "still": still_in_words(send.still_in),
         "again": again_words(send.again_rule, send.again_days),
         **_times(send),
     }
@@ -116,7 +125,9 @@ def _times(send: Send) -> dict[str, str]:
         "leaves": timing.leaves_words(send),
         "clock": timing.clock_words(send),
         "hours": timing.hours_words_of(db(), send),
-        "portions": portion_words(send.portion_size, send.portion_gap, send.stop_percent),
+        "portions": portion_words(
+            send.portion_size, send.portion_gap, send.stop_percent, send.best_hour
+        ),
         "passed": PASSED[send.passed],
     }
 

@@ -12,6 +12,7 @@ from sqlalchemy import orm
 
 from meadowrun.core import wording
 from meadowrun.core.language import Wording, worded
+from meadowrun.core.timing.best_hours import open_hours
 from meadowrun.core.timing.hours import Hours, HoursError, hours_words
 from meadowrun.core.timing.moments import Moments, by_hour
 from meadowrun.core.timing.rhythm import Rhythm, at_words
@@ -113,7 +114,17 @@ def last_moment(session: orm.Session, send: Send, starts_at: dt.datetime) -> dt.
     if send.local_at is not None:
         found = (moments.begins(place) for place in zones_on_file(session, send))
         begins += [moment for moment in found if moment is not None]
-    return max(begins).replace(microsecond=0) + dt.timedelta(hours=send.within_hours)
+    # Everybody's best hour comes within a day.
+    spread = dt.timedelta(days=1) if send.best_hour else dt.timedelta(0)
+    return max(begins).replace(microsecond=0) + spread + dt.timedelta(hours=send.within_hours)
+
+
+def open_hours_of(session: orm.Session, send: Send, channel: str, now: dt.datetime) -> list[int]:
+    """The hours of the day at which a send can reach people. Raises HoursError."""
+    quiet = quiet_of(session, send, channel)
+    starts_at = starts(session, send, now)
+    hours = [moments_of(session, send, starts_at).hours, *([quiet.open] if quiet else [])]
+    return open_hours(hours, starts_at.date())
 
 
 def quiet_of(session: orm.Session, send: Send, channel: str) -> QuietHours | None:
@@ -233,21 +244,22 @@ def arrivals(
     session: orm.Session,
     send: Send,
     channel: str,
-    people: Sequence[tuple[str | None, int]],
+    people: Sequence[tuple[str | None, int | None, int]],
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
 ) -> Arrivals:
-    """When the people of some zones (name, how many) would get a send. Raises HoursError."""
+    """When the people of some zones (name, the hour chosen for them, how many) would get a send.
+    Raises HoursError."""
     starts_at = starts(session, send, now)
     moments = moments_of(session, send, starts_at)
     quiet = quiet_of(session, send, channel)
     shut = [quiet.open] if quiet is not None and quiet.does == "wait" else list[Hours]()
-    total = sum(count for _, count in people)
+    total = sum(count for *_, count in people)
     until = last_moment(session, send, starts_at)
-    by_part: dict[str, list[tuple[zoneinfo.ZoneInfo, int]]] = {}
-    for name, count in people:
+    by_part: dict[str, list[tuple[zoneinfo.ZoneInfo, int | None, int]]] = {}
+    for name, hour, count in people:
         place = zone_of(name) or zone
-        by_part.setdefault(place.key.partition("/")[0], []).append((place, count))
+        by_part.setdefault(place.key.partition("/")[0], []).append((place, hour, count))
     reached: Counter[dt.datetime] = Counter()
     parts = []
     for name, counted in by_part.items():
@@ -264,6 +276,6 @@ def arrivals(
         sorted(parts, key=lambda part: (part.first, -part.people)),
         reached.total() - sum(count for _, count in in_all),
         total - reached.total(),
-        sum(count for name, count in people if zone_of(name) is None),
+        sum(count for name, _, count in people if zone_of(name) is None),
         zone,
     )

@@ -77,7 +77,8 @@ def _would(moment: Moment, send: Send, contact: Contact, channel: str) -> Why:
             Wording("they are in none of its segments and lists, or in one that is left out"),
         )
     known = {
-        name: bool(getattr(row, name)) for name in ("repeated_address", "had_before", "control")
+        name: bool(getattr(row, name))
+        for name in ("repeated_address", "had_before", "held_out", "control")
     }
     said = verdict(Facts.of(row, **known), send.consent_rule)
     kept = said.to_json()

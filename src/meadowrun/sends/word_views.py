@@ -39,6 +39,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.queries import State, state_to_send
 from meadowrun.messages.senders import Sender, senders
 from meadowrun.outgoing import calendars, caps
+from meadowrun.outgoing.best_hours import learnt
 from meadowrun.outgoing.models import Holidays
 from meadowrun.people.asked import words
 from meadowrun.people.kinds import event_kinds
@@ -106,6 +107,7 @@ def word(ident: int, slot: str) -> Answer:
         passed_choices=PASSED,
         day_names=DAY_NAMES,
         calendars=calendars.all_of(db()),
+        habits=learnt(db()),
         gaps=[(minutes, gap_words(minutes)) for minutes in GAPS],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
     )
@@ -295,13 +297,19 @@ def _hours(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 def _portions(send: Send, slot: str, form: Form) -> dict[str, Any]:
     if form.get("how") != "portions":
-        return {"portion_size": None, "stop_percent": None}
+        best = form.get("how") == "best"
+        return {"portion_size": None, "stop_percent": None, "best_hour": best}
     size, gap = integer(form.get("size"), "portions"), integer(form.get("gap"), "portions")
     if not 1 <= size <= 10_000_000:
         raise Invalid("A portion is a number of people, 1 at least.", "portions")
     if gap not in GAPS:
         raise Invalid("Choose one of the times offered.", "portions")
-    return {"portion_size": size, "portion_gap": gap, "stop_percent": _stop_percent(form)}
+    return {
+        "portion_size": size,
+        "portion_gap": gap,
+        "stop_percent": _stop_percent(form),
+        "best_hour": False,
+    }
 
 
 def _stop_percent(form: Form) -> float | None:
@@ -338,7 +346,15 @@ def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 
 def _caps(send: Send, slot: str, form: Form) -> dict[str, Any]:
-    return {"obeys_caps": form.get("obeys") != "no", "counts": form.get("counts") != "no"}
+    return {
+        "obeys_caps": form.get("obeys") != "no",
+        "no_room": "skip" if form.get("obeys") == "skip" else "wait",
+        "counts": form.get("counts") != "no",
+    }
+
+
+def _still(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    return {"still_in": form.get("still") == "yes"}
 
 
 def _success(send: Send, slot: str, form: Form) -> dict[str, Any]:
@@ -367,6 +383,7 @@ _ANSWERS: dict[str, Callable[[Send, str, Form], dict[str, Any]]] = {
     "again": _again,
     "within": _within,
     "caps": _caps,
+    "still": _still,
     "success": _success,
 }
 

@@ -30,6 +30,7 @@ from meadowrun.features import STATIONS, features
 from meadowrun.shell import (
     accounts,
     compiling,
+    draw,
     hidden,
     language,
     problems,
@@ -38,7 +39,6 @@ from meadowrun.shell import (
     second_step,
     waiting,
 )
-from meadowrun.shell.draw import pictures
 
 _ASSET = re.compile(r"\.(css|js|woff2|svg)\Z")
 MOST_BYTES = 210_000_000
@@ -295,7 +295,7 @@ def _wording(app: flask.Flask) -> None:
         share=wording.share,
         count_of=wording.count_of,
         joined=wording.joined,
-        draw=pictures,
+        draw=draw,
         lines_in=lambda lines: sum(1 for _ in walk(lines)),
         asset=lambda name: flask.url_for("static", filename=name, v=version),
     )

@@ -15,7 +15,7 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 
 from meadowrun.base.listening import HandedOn
 from meadowrun.village.minds import AMOUNTS
-from meadowrun.village.store import DOMAINS, Resident, Store
+from meadowrun.village.store import DOMAINS, Resident, Store, pull
 
 LINK = re.compile(r'href="(https?://[^"]+/c/[^"]+)"')
 _PIXEL = re.compile(r'src="(https?://[^"]+/o/[^"]+)"')
@@ -109,7 +109,7 @@ def make_up_mind(
     plans: list[tuple[float, str, str]] = []
     if resident.prefetches:
         plans.append((sent + dice.uniform(1, 60), "prefetch", ""))
-    if dice.random() >= resident.opens:
+    if dice.random() >= resident.opens * pull(resident.hour - sent / 3600):
         return plans
     hours = (
         ((resident.hour - (sent / 3600) % 24) % 24)

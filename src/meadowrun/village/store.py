@@ -3,6 +3,7 @@ do."""
 
 import dataclasses
 import hashlib
+import math
 import pathlib
 import sqlite3
 import threading
@@ -69,6 +70,13 @@ class Resident:
     complains: float
     prefetches: bool
     hour: int
+
+
+def pull(hours_apart: float) -> float:
+    """How much likelier than usual somebody opens a message that comes so many hours away from the
+    hour they like: 1.3 times at that hour, 0.7 times far from it."""
+    apart = abs((hours_apart + 12) % 24 - 12)
+    return 0.7 + 0.6 * math.exp(-0.5 * (apart / 2.5) ** 2)
 
 
 class Store:

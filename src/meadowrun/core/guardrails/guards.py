@@ -15,9 +15,11 @@ import numpy.typing as npt
 #: something of theirs.
 RULES = ("agreed", "not_refused", "service")
 #: Facts that only a send has: of a set of people they are not asked.
-OF_A_SEND = frozenset({"repeated_address", "had_before", "too_late", "control"})
+OF_A_SEND = frozenset(
+    {"repeated_address", "had_before", "too_late", "left_audience", "held_out", "control"}
+)
 #: Facts that are not known before it leaves.
-AS_IT_LEAVES = frozenset({"too_late"})
+AS_IT_LEAVES = frozenset({"too_late", "left_audience"})
 #: Facts in NumPy: yes, no, not known.
 YES, NO, UNKNOWN = 1, 0, -1
 Column = npt.NDArray[np.int8]
@@ -43,6 +45,10 @@ class Facts:
     had_before: bool = False
     #: the last moment for this send has come
     too_late: bool = False
+    #: they are not in the audience any more, and the send is for those who still are
+    left_audience: bool = False
+    #: of the standing control group: gets no marketing at all for a while
+    held_out: bool = False
     #: of the control group: qualifies, and gets nothing, so that those who got it can be compared
     #: with somebody
     control: bool = False
@@ -122,7 +128,7 @@ class Guard:
 
 #: The order states which reason is given when several hold: first what the person asked for (a wish
 #: outranks a technical reason), then what makes the address unusable, then the guard against
-#: duplicates and the last moment. Last comes the control group: only who would have got it can be
+#: duplicates and the last moment. Last come the control groups: only who would have got it can be
 #: compared with those who did.
 GUARDS = (
     Guard("suppressed", "suppressed", ((Is("suppressed", True),),)),
@@ -149,6 +155,8 @@ GUARDS = (
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
     Guard("had_it", "had_before", ((Is("had_before", True),),)),
     Guard("late", "last_moment", ((Is("too_late", True),),)),
+    Guard("left_audience", "left_audience", ((Is("left_audience", True),),)),
+    Guard("held_out", "held_out", ((Is("held_out", True),),), ("agreed", "not_refused")),
     Guard("control", "control_group", ((Is("control", True),),)),
 )
 

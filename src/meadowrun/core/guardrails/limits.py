@@ -2,6 +2,7 @@
 compare with."""
 
 import dataclasses
+import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
@@ -61,8 +62,21 @@ def limit_words(most: int | None, rule: str) -> str:
     )
 
 
-def caps_words(obeys: bool, counts: bool) -> Wording:
-    """Whether a send obeys the message limits, and whether its messages count, in words."""
+#: What becomes of people for whom a message limit leaves no room: they wait for it, or get nothing.
+NO_ROOM = ("wait", "skip")
+
+
+def caps_words(obeys: bool, counts: bool, no_room: str = "wait") -> Wording:
+    """Whether a send obeys the message limits, what becomes of people without room, and whether its
+    messages count, in words."""
+    if obeys and no_room == "skip":
+        return (
+            Wording("leaves out people without room within the message limits")
+            if counts
+            else Wording(
+                "leaves out people without room within the message limits, but does not count"
+            )
+        )
     if obeys:
         return (
             Wording("obeys the message limits")
@@ -92,6 +106,37 @@ def again_words(rule: str, days: int) -> Wording:
             days=wording.count_of(days, "day"),
         )
     return Wording("reaches also people who had it before")
+
+
+def still_in_words(still_in: bool) -> Wording:
+    """Whether a send is only for those who still are in its audience, in words."""
+    return (
+        Wording("whoever is still in the audience at that moment")
+        if still_in
+        else Wording("everyone in the audience at its start")
+    )
+
+
+#: The standing control group is drawn anew each of these: months that it lasts.
+HELD_OUT_PERIODS = {
+    "month": (1, Wording("month")),
+    "quarter": (3, Wording("quarter")),
+    "half": (6, Wording("half-year")),
+    "year": (12, Wording("year")),
+}
+
+
+def held_out_salt(period: str, day: dt.date) -> str:
+    """What the standing control group of the period around a day is drawn by: the same throughout
+    it, and another in the next."""
+    months, _ = HELD_OUT_PERIODS[period]
+    return f"held out:{day.year}:{months}:{(day.month - 1) // months}"
+
+
+def held_out_since(period: str, day: dt.date) -> dt.date:
+    """The first day of the period around a day."""
+    months, _ = HELD_OUT_PERIODS[period]
+    return day.replace(month=(day.month - 1) // months * months + 1, day=1)
 
 
 #: Hours after its start within which a send can have to be handed over.

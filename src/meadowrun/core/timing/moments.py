@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from meadowrun.core import wording
 from meadowrun.core.language import Wording
-from meadowrun.core.timing.hours import Hours, first_open
+from meadowrun.core.timing.hours import SEARCHED, Hours, first_open
 from meadowrun.core.timing.zones import moment_of
 
 #: What becomes of people on whose clock the moment had passed when it started: it goes at once, at
@@ -59,6 +59,22 @@ class Moments:
             here = moment_of(day, zone)
         return here
 
+    def at_hour(
+        self, begins: dt.datetime, zone: dt.tzinfo, hour: int, also: Sequence[Hours] = ()
+    ) -> dt.datetime:
+        """The first moment from `begins` on at which an hour of the day begins, or lasts, in a zone
+        while its hours and some others are open; `begins` where that never happens."""
+        hours = [self.hours, *also]
+        if begins.astimezone(zone).hour == hour and first_open(hours, begins, zone) == begins:
+            return begins
+        first = begins.astimezone(zone).date()
+        for ahead in range(SEARCHED):
+            day = first + dt.timedelta(days=ahead)
+            at = moment_of(dt.datetime.combine(day, dt.time(hour)), zone)
+            if at >= begins and first_open(hours, at, zone) == at:
+                return at
+        return begins
+
     def portions(self, zone: dt.tzinfo, count: int) -> list[dt.datetime]:
         """From when on each of the first so many portions may reach people of a zone; fewer where
         hours never open. A gap that ends outside the hours goes on at the next opening, so that
@@ -108,9 +124,13 @@ def first_moment(
     return Waited(opens or at + dt.timedelta(days=400), shut)
 
 
-def portion_words(size: int | None, gap: int, stop_percent: float | None = None) -> Wording:
-    """How fast it leaves, in words: “all at once”, “in portions of 500, one every 30 minutes”;
-    with the share of bounces and complaints above which it stops."""
+def portion_words(
+    size: int | None, gap: int, stop_percent: float | None = None, best_hour: bool = False
+) -> Wording:
+    """How fast it leaves, in words: “all at once”, “at each person’s best hour”, “in portions of
+    500, one every 30 minutes”; with the share of bounces and complaints above which it stops."""
+    if best_hour:
+        return Wording("at each person’s best hour")
     if size is None:
         return Wording("all at once")
     said = Wording(
@@ -139,7 +159,7 @@ def gap_words(minutes: int) -> Wording:
 
 
 def by_hour(
-    people: Iterable[tuple[dt.tzinfo, int]],
+    people: Iterable[tuple[dt.tzinfo, int | None, int]],
     moments: Moments,
     quiet: Sequence[Hours],
     size: int | None,
@@ -149,18 +169,21 @@ def by_hour(
     out.
 
     Args:
-        people: zone → how many of its people may get it.
+        people: zone, the hour of the day that is chosen for them (None: none is), and how many of
+            them may get it.
         quiet: further hours that must be open.
         size: how many of all `total` people go together; None: all of them.
     """
     size = size or max(total, 1)
     portions = min(MOST_PORTIONS, -(-total // size)) if total else 0
     found: dict[dt.datetime, int] = {}
-    for zone, count in people:
+    for zone, hour, count in people:
         for number, begins in enumerate(moments.portions(zone, portions)):
             # Portions are drawn by chance: a zone has its share of each.
             until = min((number + 1) * size, total) if number + 1 < portions else total
             share = count * until // total - count * number * size // total
+            if hour is not None:
+                begins = moments.at_hour(begins, zone, hour, quiet)
             at = first_open([moments.hours, *quiet], begins, zone)
             if share and at is not None:
                 found[at] = found.get(at, 0) + share

@@ -1,0 +1,53 @@
+"""The pictures that templates draw, under their names."""
+
+from meadowrun.shell.draw.pictures import (
+    bands,
+    bar,
+    beside,
+    everyone,
+    group_colour,
+    groups_bar,
+    interval,
+    page_sketch,
+    regions,
+    sieve_step,
+    sparkline,
+    swatch,
+    tally_bar,
+    timeline,
+    trail,
+)
+from meadowrun.shell.draw.times import (
+    arrivals,
+    day_hours,
+    shares,
+    step_swatch,
+    week_hours,
+    weeks,
+    year_strip,
+)
+
+__all__ = [
+    "arrivals",
+    "bands",
+    "bar",
+    "beside",
+    "day_hours",
+    "everyone",
+    "group_colour",
+    "groups_bar",
+    "interval",
+    "page_sketch",
+    "regions",
+    "shares",
+    "sieve_step",
+    "sparkline",
+    "step_swatch",
+    "swatch",
+    "tally_bar",
+    "timeline",
+    "trail",
+    "week_hours",
+    "weeks",
+    "year_strip",
+]
