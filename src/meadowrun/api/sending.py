@@ -298,8 +298,10 @@ def estimate(actor: Actor, ident: int) -> Answer:
 )
 def start_send(actor: Actor, ident: int) -> Answer:
     send = queries.send(db(), ident)
-    going = queries.estimate(moment(), send).going
-    actions.start(db(), actor, now(), send, settings().public_url, going, body()["version"])
+    found = queries.estimate(moment(), send)
+    public_url, version = settings().public_url, body()["version"]
+    actions.start(db(), actor, now(), send, public_url, found.going, version)
+    send.foreseen = found.outcomes
     return flask.jsonify(_send(send))
 
 

@@ -31,7 +31,7 @@ from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.outgoing import caps, held_out, settling
+from meadowrun.outgoing import caps, held_out, pace, settling
 from meadowrun.outgoing.claims import (
     NOT_PAUSED,
     TRY_AGAIN,
@@ -58,6 +58,8 @@ MOST_TRIES = 5
 SLICE = 10.0
 #: Seconds between two looks at whether the dispatch still runs, where a batch leaves as a whole.
 LOOK_EVERY = 1.0
+#: Outcomes of people to whom it was handed over.
+_GONE = frozenset({"delivered", "bounced", "in_doubt"})
 RUNS = f"SELECT 1 FROM dispatches s WHERE s.id = :dispatch AND s.state = 'running' AND {NOT_PAUSED}"
 #: Templates and documents of the editions this process is sending, by database and edition: an
 #: edition never changes.
@@ -122,6 +124,9 @@ class BatchWork:
         self.waits: dict[int, Verdict] = {}
         #: who of them was noted as being handed over
         self.begun: set[int] = set()
+        #: the addresses of whom it was handed over to, and of those whose server wants it later
+        self.handed: list[str] = []
+        self.delayed: list[str] = []
 
     def _parcel(
         self, session: orm.Session, dispatch: Dispatch, document: Json, now: dt.datetime
@@ -178,8 +183,11 @@ class BatchWork:
                 {p.contact_id: p.verdict for p in stopped},
             )
         self.claim.has_people = True
+        began = time.monotonic()
         down = bool(self.left) and self._hand_over(now)
         with self.claim.session() as session:
+            seconds = time.monotonic() - began
+            pace.note(session, self.dispatch_id, seconds, self.handed, self.delayed)
             settling.finish_if_done(session, self.dispatch_id, self.taken, now)
         return bool(people) and not down
 
@@ -470,7 +478,11 @@ class BatchWork:
     def _kept(self, results: list[Handed]) -> None:
         del self.results[: len(results)]
         for handed in results:
-            self.left.pop(handed.contact_id, None)
+            person = self.left.pop(handed.contact_id, None)
+            if person is not None and handed.outcome in _GONE:
+                self.handed.append(person.reader.address or "")
+            elif person is not None and handed.outcome == "deferred":
+                self.delayed.append(person.reader.address or "")
             self.begun.discard(handed.contact_id)
 
     def _write(self, session: orm.Session, now: dt.datetime, results: list[Handed]) -> set[int]:

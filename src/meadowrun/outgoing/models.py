@@ -164,6 +164,23 @@ class Delivery(Base):
     )
 
 
+class Pace(Base):
+    """What a dispatch handed over in one minute of true time, to the addresses of one domain."""
+
+    __tablename__ = "paces"
+    dispatch_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("dispatches.id", ondelete="CASCADE"), primary_key=True
+    )
+    minute: orm.Mapped[dt.datetime] = orm.mapped_column(primary_key=True)
+    #: empty: of all others together
+    domain: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    handed: orm.Mapped[int]
+    #: how many the server asked to send later
+    delayed: orm.Mapped[int]
+    began: orm.Mapped[dt.datetime]
+    ended: orm.Mapped[dt.datetime]
+
+
 class Batch(Base):
     """Some deliveries of a dispatch in the hands of one worker; or that failed together and are
     tried again."""
@@ -240,6 +257,8 @@ class SendingRules(Base):
     pauses_service: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: a send to more people than this needs a second person; empty: none does
     second_person_above: orm.Mapped[int | None]
+    #: how sends are named, with parts in braces (core/naming); empty: as anybody likes
+    name_pattern: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: the share of everybody, in %, that gets no marketing at all for as long as one of
     #: HELD_OUT_PERIODS lasts; empty: nobody is kept out
     held_out_percent: orm.Mapped[float | None] = orm.mapped_column(sa.REAL)

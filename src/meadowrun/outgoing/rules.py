@@ -8,6 +8,7 @@ from sqlalchemy import orm
 from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
+from meadowrun.core.naming import check
 from meadowrun.outgoing.models import SendingRules
 
 
@@ -35,6 +36,15 @@ def resume(session: orm.Session, actor: Actor, now: dt.datetime) -> None:
     audit.record(session, actor, now, "resumed sending", "sending", 0, "")
     session.flush()
     jobs.enqueue(session, "outgoing.sweep")
+
+
+def name_sends(session: orm.Session, actor: Actor, now: dt.datetime, pattern: str) -> None:
+    """How sends are named; empty: as anybody likes. Raises PatternError."""
+    found = session.get_one(SendingRules, 1, with_for_update=True)
+    before = {"pattern": found.name_pattern}
+    found.name_pattern = check(pattern)
+    changed = audit.from_to(before, {"pattern": found.name_pattern})
+    audit.record(session, actor, now, "changed the names of sends", "sending", 0, "", **changed)
 
 
 def ask_second_person(

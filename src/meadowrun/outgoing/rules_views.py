@@ -4,6 +4,7 @@ import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.guardrails.limits import HELD_OUT_PERIODS, held_out_since
+from meadowrun.core.naming import PARTS, PatternError
 from meadowrun.outgoing import held_out, rules
 from meadowrun.people.asked import moment
 from meadowrun.shell.request import (
@@ -31,6 +32,7 @@ def show() -> Answer:
         rules=found,
         periods={key: name for key, (_, name) in HELD_OUT_PERIODS.items()},
         since=held_out_since(found.held_out_period, day),
+        parts=PARTS,
         held_out=held_out.brought(moment()),
     )
 
@@ -61,6 +63,17 @@ def second_person() -> Answer:
         rules.ask_second_person(db(), actor(), now(), above)
     except MeadowrunError as problem:
         return not_done(problem, "sending.show")
+    return done("sending.show", "Saved.")
+
+
+@pages.post("/names")
+@needs("admin")
+def names() -> Answer:
+    """How sends are named."""
+    try:
+        rules.name_sends(db(), actor(), now(), flask.request.form.get("pattern", ""))
+    except PatternError as problem:
+        return not_done(problem.args[0], "sending.show")
     return done("sending.show", "Saved.")
 
 

@@ -9,7 +9,7 @@ from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 from meadowrun.base import audit
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.guardrails.outcomes import WORDS, words_for
+from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, words_for
 from meadowrun.core.language import Wording
 from meadowrun.core.people_file import harmless
 from meadowrun.core.results.worth import Worth
@@ -81,16 +81,21 @@ def show(ident: int) -> Answer:
         every = 6 if len(result.timeline) > 24 else 4
         label = f"{here:%a %H:%M}" if index % every == 0 else ""
         points.append((label, *counts))
+    words_of = words_for(channel)
+    # Who would get it has got it, as far as all went well.
+    was = {("delivered" if key == "go" else key): n for key, n in send.foreseen.items()}
     return flask.render_template(
         "results/show.html",
         send=send,
+        was=was,
+        foreseen=[(key, words_of[key], was[key]) for key in OUTCOMES if was.get(key)],
         campaign=db().get(Campaign, send.campaign_id),
         result=result,
         steps=steps,
         points=points,
         channel=channel,
         in_app_messages=in_app_tally(db(), send.dispatch_id) if waits else None,
-        words_of=words_for(channel),
+        words_of=words_of,
         control_group=control_named(db(), send),
         said={
             key: text.lower() for key, text in (dict(CHANNELS["email"].steps) | dict(said)).items()

@@ -35,6 +35,7 @@ from meadowrun.outgoing.settling import locked
 from meadowrun.people.models import EventKind
 from meadowrun.people.queries import definitions_using, dictionary
 from meadowrun.sends.models import Send
+from meadowrun.sends.names import name_findings
 from meadowrun.sends.queries import EDITABLE, channel_of, hours
 from meadowrun.sends.timing import (
     dates_ahead,
@@ -115,7 +116,7 @@ def change(
 def findings(session: orm.Session, send: Send, public_url: str, going: int) -> list[Check]:
     """Everything that stands between this send and its people, the gravest first; `slot` names the
     line of the sheet."""
-    found = [*_of_the_sheet(session, send, going)]
+    found = [*_of_the_sheet(session, send, going), *name_findings(session, send)]
     message = session.get(Message, send.message_id) if send.message_id else None
     if message is None:
         found.append(must("Choose the message.", "", "message"))

@@ -12,6 +12,7 @@ from meadowrun.core.wording import people
 from meadowrun.sends.actions import moved
 from meadowrun.sends.approval import waiting
 from meadowrun.sends.models import Send
+from meadowrun.sends.names import suggested_name
 from meadowrun.sends.queries import (
     count_by_campaign,
     count_by_message,
@@ -22,6 +23,7 @@ from meadowrun.sends.queries import (
     still_in,
 )
 from meadowrun.shell.accounts import may
+from meadowrun.shell.request import db, now, zone
 
 #: How a send stands, in words.
 _STATES = {
@@ -79,5 +81,6 @@ FEATURE = Feature(
         )
     },
     uses={"segment": _of_segment, "campaign": _of_campaign},
+    says={"suggested_name": lambda campaign: suggested_name(db(), campaign, None, now(), zone())},
     counts={"campaign": count_by_campaign, "message": count_by_message},
 )

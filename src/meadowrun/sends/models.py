@@ -92,6 +92,9 @@ class Send(Base):
     dispatch_id: orm.Mapped[int | None] = orm.mapped_column(
         sa.ForeignKey("dispatches.id"), index=True
     )
+    #: what would have become of everybody when it was looked at last before it was started: outcome
+    #: ("go" for who would get it) → people
+    foreseen: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
     #: when its audience was settled: the dispatch's taken_at
     taken_at: orm.Mapped[dt.datetime | None]
     finished_at: orm.Mapped[dt.datetime | None]

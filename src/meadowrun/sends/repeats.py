@@ -22,7 +22,7 @@ from meadowrun.sends.models import Send
 from meadowrun.sends.timing import date_starts, dates_ahead, first_local, next_date
 
 #: What a date of a send that repeats takes from it.
-_SHARED = (
+SHARED = (
     "campaign_id",
     "audience",
     "message_id",
@@ -76,7 +76,7 @@ def begin_date(
         send.missed += 1
         return None
     made = Send(
-        **{name: getattr(send, name) for name in _SHARED},
+        **{name: getattr(send, name) for name in SHARED},
         name=f"{send.name}, {wording.day(date.date())}",
         state="taking",
         repeats_id=send.id,

@@ -26,13 +26,14 @@ from meadowrun.messages.senders import Sender, senders
 from meadowrun.messages.values import known_refs, nested
 from meadowrun.outgoing import troubles
 from meadowrun.outgoing.claims import BATCH
+from meadowrun.outgoing.pace import pace
 from meadowrun.outgoing.queries import tally, to_contact, waits
 from meadowrun.people.actions import save_topic
 from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_page, topics
-from meadowrun.sends import actions, approval, queries, timing
+from meadowrun.sends import actions, again_to, approval, queries, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.sheet_page import (
     arrivals_of,
@@ -147,11 +148,12 @@ def _page(mail: Rendered, document: Json) -> str:
     )
 
 
-def _seen(send: Send) -> tuple[int, int]:
-    """(how many people would get a send, the version of it that was looked at). Raises Invalid when
-    the number is not the one that was looked at any more."""
+def _seen(send: Send) -> tuple[queries.Estimate, int]:
+    """(what would become of everybody, the version of the send that was looked at). Raises Invalid
+    when the number of people is not the one that was looked at any more."""
     form = flask.request.form
-    going = queries.estimate(moment(), send).going
+    estimate = queries.estimate(moment(), send)
+    going = estimate.going
     seen = integer(form.get("going"), "going")
     if going != seen and not form.get("anyway"):
         raise Invalid(
@@ -163,7 +165,7 @@ def _seen(send: Send) -> tuple[int, int]:
             ),
             "to",
         )
-    return going, integer(form.get("version"), "version")
+    return estimate, integer(form.get("version"), "version")
 
 
 @pages.post("/sends/<int:ident>/ask")
@@ -172,7 +174,9 @@ def ask(ident: int) -> Answer:
     """Asks a second person to approve a send."""
     send = queries.send(db(), ident)
     try:
-        approval.ask(db(), actor(), now(), send, settings().public_url, *_seen(send))
+        estimate, version = _seen(send)
+        public_url = settings().public_url
+        approval.ask(db(), actor(), now(), send, public_url, estimate.going, version)
     except MeadowrunError as problem:
         db().rollback()
         return sheet(queries.send(db(), ident), problem), problem.status
@@ -198,7 +202,10 @@ def start(ident: int, verb: str) -> Answer:
     send = queries.send(db(), ident)
     lets_go = approval.approve if verb == "approve" else actions.start
     try:
-        lets_go(db(), actor(), now(), send, settings().public_url, *_seen(send))
+        estimate, version = _seen(send)
+        public_url = settings().public_url
+        lets_go(db(), actor(), now(), send, public_url, estimate.going, version)
+        send.foreseen = estimate.outcomes
     except MeadowrunError as problem:
         db().rollback()
         return sheet(queries.send(db(), ident), problem), problem.status
@@ -255,6 +262,22 @@ def why_page(ident: int) -> Answer:
     )
 
 
+@pages.post("/sends/<int:ident>/missed")
+@needs("author")
+def missed(ident: int) -> Answer:
+    """A new send of the same to those who did not get it."""
+    try:
+        made = again_to.send_to_missed(db(), actor(), now(), queries.send(db(), ident))
+    except MeadowrunError as problem:
+        db().rollback()
+        return not_done(problem, "sends.show", ident=ident)
+    return done(
+        "sends.show",
+        "This is a new send to them. Whoever may not get it still gets nothing.",
+        ident=made.id,
+    )
+
+
 @pages.post("/sends/<int:ident>/settle")
 @needs("approver")
 def settle(ident: int) -> Answer:
@@ -297,16 +320,19 @@ def _running(send: Send) -> dict[str, Any]:
         or send.state == "running"
         and counts.get("waiting", 0) + counts.get("in_hand", 0) > 0
     )
+    later = waits(db(), send.dispatch, now())
+    at_once = left - sum(some.people for some in later)
+    speed = pace(db(), send.dispatch_id) if send.dispatch_id and send.state == "running" else None
     return {
         "troubles": troubles.of(db(), send.dispatch_id) if send.dispatch_id else [],
         "most_tries": troubles.MOST,
         "batch_size": BATCH,
         "stale": troubles.standing_still(db(), send.dispatch_id) if due else None,
         "asked": ALL[channel].can_be_asked(settings()),
-        "put_off": [
-            (w, reason_words({"because": w.because or "gateway"}, channel))
-            for w in waits(db(), send.dispatch, now())
-        ],
+        "put_off": [(w, reason_words({"because": w.because or "gateway"}, channel)) for w in later],
+        "pace": speed,
+        "minutes": speed.minutes_for(at_once) if speed else None,
+        "missed": again_to.how_many(counts) if send.state in ("done", "stopped") else 0,
         "send": send,
         "campaign": db().get(Campaign, send.campaign_id),
         "tally": counts,

@@ -11,6 +11,7 @@ from werkzeug.datastructures import MultiDict
 
 from meadowrun.base.db import existing as found_row
 from meadowrun.base.errors import Conflict, Invalid, MeadowrunError
+from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import typed
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
@@ -50,6 +51,7 @@ from meadowrun.segments.models import Segment
 from meadowrun.segments.queries import segments
 from meadowrun.sends import actions, queries
 from meadowrun.sends.models import Send
+from meadowrun.sends.names import suggested_name
 from meadowrun.sends.sheet_page import sheet
 from meadowrun.shell.accounts import require
 from meadowrun.shell.request import (
@@ -108,6 +110,9 @@ def word(ident: int, slot: str) -> Answer:
         day_names=DAY_NAMES,
         calendars=calendars.all_of(db()),
         habits=learnt(db()),
+        suggested=suggested_name(
+            db(), db().get_one(Campaign, send.campaign_id), send, now(), zone()
+        ),
         gaps=[(minutes, gap_words(minutes)) for minutes in GAPS],
         zones=sorted({send.zone, settings().timezone, "UTC", *common_zones(db())}),
     )
@@ -214,7 +219,8 @@ def _control_group(send: Send, slot: str, form: Form) -> dict[str, Any]:
 
 
 def _name(send: Send, slot: str, form: Form) -> dict[str, Any]:
-    name = " ".join(form.get("name", "").split())
+    # A suggestion that was pressed stands after what is in the field.
+    name = " ".join((form.getlist("name") or [""])[-1].split())
     if not name:
         raise Invalid("Give the send a name you will recognise in reports.", "name")
     return {"name": name}

@@ -103,7 +103,12 @@ if (document.body.dataset.role && document.body.dataset.role !== 'admin') {
 function askFirst(button) {
   const box = Meadowrun.sheet('sheet-sure').firstElementChild;
   const [yes, no] = box.querySelectorAll('button');
-  box.querySelector('p').textContent = button.dataset.sure;
+  // What renews itself on the page may know better by now what would follow.
+  const says = button.dataset.would
+    ? document.querySelector(`[data-says="${button.dataset.would}"]`)
+    : null;
+  const question = says ? says.textContent.replace(/\s+/g, ' ').trim() : button.dataset.sure;
+  box.querySelector('p').textContent = question;
   yes.textContent = button.dataset.word || button.textContent.trim();
   yes.addEventListener('click', () => {
     button.said = true;
