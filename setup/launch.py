@@ -83,6 +83,9 @@ def environment_for(lock):
             "--require-hashes",
             "--only-binary",
             ":all:",
+            # Of the tests only, pure Python, and published as source alone.
+            "--no-binary",
+            "dkimpy",
             "-r",
             str(lock),
         ],

@@ -20,6 +20,7 @@ NAMES = (
     "sends",
     "calendar",
     "results",
+    "readiness",
     "api",
     "retention",
     "home",

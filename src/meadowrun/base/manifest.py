@@ -16,6 +16,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import called
+from meadowrun.base.settings import Settings
 from meadowrun.core.content.past import Past
 
 
@@ -101,6 +102,32 @@ class Owner:
     ) = None
 
 
+@dataclasses.dataclass(frozen=True, slots=True)
+class Tried:
+    """What came of trying whether something is set up: whether it is, and what was found."""
+
+    ok: bool
+    said: str
+
+
+@dataclasses.dataclass(frozen=True, kw_only=True)
+class Probe:
+    """Something that has to be set up before messages leave as they should, and how it is tried."""
+
+    #: the same for as long as it is about the same thing
+    key: str
+    #: what it belongs to, such as a channel
+    area: str
+    #: what holds when it is set up
+    name: str
+    #: how it is set up
+    fix: str
+    #: tries it; takes seconds, and stands on nothing of the database session that made it
+    run: Callable[[], Tried]
+    #: the path of the page where it is set up, if any
+    to: str = ""
+
+
 @dataclasses.dataclass(frozen=True, kw_only=True)
 class Feature:
     """What one folder adds. Modules are named as they are called inside the folder."""
@@ -131,6 +158,8 @@ class Feature:
     learnt: Callable[[orm.Session, dt.datetime], list[Past]] | None = None
     #: the numbers of what became of a send
     numbers: Callable[[orm.Session, int], Mapping[str, int]] | None = None
+    #: what has to be set up for it
+    probes: Callable[[orm.Session, Settings], Iterable[Probe]] | None = None
     #: what it sends dispatches as (“send”)
     owns: Mapping[str, Owner] = dataclasses.field(default_factory=dict)
     #: kinds of condition that it adds (segments/conditions)
@@ -167,6 +196,13 @@ def load(packages: Iterable[str]) -> list[Loaded]:
 
 #: The features that this process has loaded, by their packages.
 _loaded: dict[str, Feature] = {}
+
+
+def probes(session: orm.Session, settings: Settings) -> list[Probe]:
+    """What has to be set up for any feature."""
+    return [
+        probe for one in _loaded.values() if one.probes for probe in one.probes(session, settings)
+    ]
 
 
 def owner_of(kind: str) -> Owner:

@@ -215,6 +215,14 @@ class Settings:
         read=_place,
         default="127.0.0.1:2526",
     )
+    dns: tuple[str, int] | None = _setting(
+        (
+            "host:port of the name server that is asked what domains of senders publish; empty: "
+            "the machine's own"
+        ),
+        read=_place_or_none,
+        default="",
+    )
     second_step: str = _setting(
         (
             "nobody, admin or everybody: who has to type a code of an app after the password to "

@@ -15,7 +15,7 @@ from meadowrun.gateways import smtp
 from meadowrun.gateways.channels import Channel
 from meadowrun.gateways.email import Letter
 from meadowrun.gateways.handing import Gateway
-from meadowrun.messages import queries
+from meadowrun.messages import mail_keys, queries
 from meadowrun.messages.senders import Sender, senders
 
 #: To so many addresses a proof goes at most.
@@ -118,7 +118,8 @@ class Proofs(Prover):
         )
 
     def gateway(self) -> Gateway:
-        return smtp.gateway(self.asked.settings)
+        signer = mail_keys.signer_of(self.asked.session, self.asked.settings)
+        return smtp.gateway(self.asked.settings, signer)
 
 
 CHANNEL = Channel(
@@ -127,7 +128,9 @@ CHANNEL = Channel(
     can=CAN,
     address="c.email",
     same_address="c.email_key",
-    gateway=lambda database, settings, dispatch, now: smtp.gateway(settings),
+    gateway=lambda database, settings, dispatch, now: smtp.gateway(
+        settings, mail_keys.signer(database, settings)
+    ),
     can_be_asked=lambda settings: bool(settings.mail_receipts_url),
     asked_by=_message_id,
     problem=smtp.reachable,

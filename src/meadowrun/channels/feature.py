@@ -1,8 +1,37 @@
 """The channels are known to the whole application once this is loaded."""
 
-from meadowrun.base.manifest import Feature
+from collections.abc import Iterator
+
+from sqlalchemy import orm
+
+from meadowrun.base.manifest import Feature, Probe, Tried
+from meadowrun.base.settings import Settings
 from meadowrun.channels import load
-from meadowrun.gateways.channels import CHANNELS
+from meadowrun.core.language import Wording, worded
+from meadowrun.gateways.channels import CHANNELS, Channel
 
 load()
-FEATURE = Feature(says={"as_channel": CHANNELS.__getitem__})
+
+
+def _probes(session: orm.Session, settings: Settings) -> Iterator[Probe]:
+    """The gateways of all channels but email, of which more is known elsewhere."""
+    for channel in CHANNELS.values():
+        if not channel.strikes_off and not channel.waits_there:
+            yield _probe(channel, settings)
+
+
+def _probe(channel: Channel, settings: Settings) -> Probe:
+    def run() -> Tried:
+        problem = channel.problem(settings)
+        return Tried(False, worded(problem)) if problem else Tried(True, channel.there)
+
+    return Probe(
+        key=f"gateway:{channel.kind.key}",
+        area=channel.kind.several,
+        name=Wording("The gateway takes them"),
+        fix=Wording("An administrator names the gateway in the settings of the installation."),
+        run=run,
+    )
+
+
+FEATURE = Feature(says={"as_channel": CHANNELS.__getitem__}, probes=_probes)

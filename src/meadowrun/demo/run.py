@@ -20,6 +20,7 @@ from urllib.parse import urlsplit
 
 import psycopg
 import sqlalchemy as sa
+from sqlalchemy import orm
 
 from meadowrun.base.cluster import Cluster
 from meadowrun.base.db import Database
@@ -28,6 +29,7 @@ from meadowrun.base.schema import migrate
 from meadowrun.base.settings import Settings
 from meadowrun.demo.moved import follow
 from meadowrun.demo.stories import SITE_KEY
+from meadowrun.messages.mail_keys import keys_of
 from meadowrun.shell.accounts import DEMO_DOMAIN, DEMO_PASSWORD
 from meadowrun.village.store import Store
 
@@ -50,6 +52,16 @@ class _Process:
     arguments: list[str]
     process: "subprocess.Popen[bytes]"
     since: float
+
+
+def _publish(session: orm.Session, store: Store, settings: Settings) -> None:
+    """The observatory publishes who sends for it, at the village's name server."""
+    domain = settings.mail_domain
+    store.publish(domain, "MX", domain)
+    store.publish(domain, "TXT", "v=spf1 ip4:127.0.0.1 -all")
+    store.publish(f"_dmarc.{DEMO_DOMAIN}", "TXT", "v=DMARC1; p=quarantine")
+    for key in keys_of(session):
+        store.publish(key.host, "TXT", key.record)
 
 
 class Demo:
@@ -85,7 +97,7 @@ class Demo:
         last = json.loads(memory.read_text()) if memory.exists() else {}
         found = {
             name: listen(last.get(name, wanted + offset))
-            for offset, name in enumerate(("web", "village", "smtp", "inbound"))
+            for offset, name in enumerate(("web", "village", "smtp", "inbound", "dns"))
         }
         memory.write_text(json.dumps({name: port_of(one) for name, one in found.items()}))
         return found
@@ -106,6 +118,7 @@ class Demo:
             "MEADOWRUN_MAIL_RECEIPTS_URL": f"{self.site}/receipts",
             "MEADOWRUN_MAIL_DOMAIN": "mail.farrowhill.example",
             "MEADOWRUN_INBOUND": f"127.0.0.1:{self.ports['inbound']}",
+            "MEADOWRUN_DNS": f"127.0.0.1:{self.ports['dns']}",
             "MEADOWRUN_FEED_HOSTS": urlsplit(self.site).netloc,
             "MEADOWRUN_SMS_URL": f"{self.site}/sms",
             "MEADOWRUN_SMS_SENDER": "Farrow Hill",
@@ -145,6 +158,7 @@ class Demo:
             from meadowrun.demo.writing import allow_notifications
 
             with database.session() as session:
+                _publish(session, store, settings)
                 allow_notifications(session, store, self.site, world.moment, scale)
             store.close()
         if follow(
@@ -176,6 +190,8 @@ class Demo:
                 str(self.ports["village"]),
                 "--smtp",
                 str(self.ports["smtp"]),
+                "--dns",
+                str(self.ports["dns"]),
                 "--port-fd",
                 fds["village"],
                 "--smtp-fd",

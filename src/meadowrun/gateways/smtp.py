@@ -18,9 +18,11 @@ from collections.abc import Iterable, Iterator, Sequence
 import idna
 
 from meadowrun.base.errors import GatewayUnavailable
+from meadowrun.base.manifest import Tried
 from meadowrun.base.settings import Settings
+from meadowrun.core.dkim import Signer
 from meadowrun.core.guardrails.bounces import is_hard
-from meadowrun.core.language import Wording
+from meadowrun.core.language import Wording, worded
 from meadowrun.core.values import read_json
 from meadowrun.gateways import outgoing
 from meadowrun.gateways.email import Letter, mime
@@ -54,8 +56,8 @@ class _Unusable(Exception):
 class _Line:
     """One connection, with at most one email under way."""
 
-    def __init__(self, server: smtplib.SMTP):
-        self.server = server
+    def __init__(self, server: smtplib.SMTP, signer: Signer | None = None):
+        self.server, self._signer = server, signer
         self.alive = True
         #: an email is under way without its end
         self.halfway = False
@@ -72,7 +74,10 @@ class _Line:
         to, international = self.envelope_address(letter.to)
         more = " SMTPUTF8 BODY=8BITMIME" if international else ""
         commands = (f"MAIL FROM:<{letter.return_path}>{more}", f"RCPT TO:<{to}>", "DATA")
-        self._content = mime(letter, to).replace(b"\r\n.", b"\r\n..")
+        mail = mime(letter, to)
+        if self._signer is not None:
+            mail = self._signer.signed(letter.from_address, mail)
+        self._content = mail.replace(b"\r\n.", b"\r\n..")
         self._replies = []
         try:
             if self.server.has_extn("pipelining"):
@@ -213,10 +218,12 @@ class SmtpGateway:
         tls: str = "",
         leaves_within: float = _LEAVES_WITHIN,
         trusted: ssl.SSLContext | None = None,
+        signer: Signer | None = None,
     ):
         """`tls` is as in the settings; `leaves_within` are the seconds after which a noted group
         stays; `trusted` says whose certificates are believed: those of the machine, unless told
-        otherwise."""
+        otherwise; `signer` signs emails before they leave."""
+        self.signer = signer
         self.parts = urllib.parse.urlsplit(url)
         self.host, self.port = (
             self.parts.hostname or "",
@@ -275,7 +282,34 @@ class SmtpGateway:
                     problem=problem,
                 )
             ) from problem
-        return _Line(server)
+        return _Line(server, self.signer)
+
+    def look(self) -> Tried:
+        """Connects, as for an email, and says how long that and one answer take."""
+        begun = time.monotonic()
+        try:
+            line = self._connect()
+        except GatewayUnavailable as problem:
+            return Tried(False, worded(str(problem)))
+        connected = time.monotonic()
+        try:
+            line.server.noop()
+        except (OSError, smtplib.SMTPException) as problem:
+            line.close()
+            return Tried(False, f"{self.where}: {problem}")
+        answered = time.monotonic()
+        encrypted = isinstance(line.server.sock, ssl.SSLSocket)
+        line.quit()
+        return Tried(
+            True,
+            Wording(
+                "%(where)s answers in %(ms)s ms, connected in %(connected)s ms, %(encrypted)s",
+                where=self.where,
+                ms=f"{1000 * (answered - connected):.1f}",
+                connected=f"{1000 * (connected - begun):.0f}",
+                encrypted=Wording("encrypted") if encrypted else Wording("not encrypted"),
+            ),
+        )
 
     def _encrypt(self, server: smtplib.SMTP) -> None:
         """Goes on encrypted, to a server that proves who it is, where that is needed or offered.
@@ -476,8 +510,21 @@ class NullGateway:
         return dict.fromkeys(ids, False)
 
 
-def gateway(settings: Settings) -> Gateway:
-    """The gateway that the settings name."""
+def host_of(settings: Settings) -> str:
+    """The mail server that the settings name; empty where there is none."""
+    return urllib.parse.urlsplit(settings.smtp_url).hostname or ""
+
+
+def look(settings: Settings) -> Tried:
+    """Whether the mail server that the settings name takes emails, and how fast it answers."""
+    found = gateway(settings)
+    if isinstance(found, SmtpGateway):
+        return found.look()
+    return Tried(False, Wording("No mail server is set up: emails count as sent, but go nowhere."))
+
+
+def gateway(settings: Settings, signer: Signer | None = None) -> Gateway:
+    """The gateway that the settings name; `signer` signs what leaves by it."""
     if settings.smtp_url.startswith("null:"):
         return NullGateway()
     return SmtpGateway(
@@ -487,6 +534,7 @@ def gateway(settings: Settings) -> Gateway:
         tls=settings.smtp_tls,
         # Well before “not taken” would be believed of it.
         leaves_within=min(_LEAVES_WITHIN, settings.settle_after / 2),
+        signer=signer,
     )
 
 

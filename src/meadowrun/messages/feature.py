@@ -2,6 +2,7 @@
 
 from meadowrun.base.manifest import Feature, named
 from meadowrun.core.language import Wording
+from meadowrun.messages.mail_probes import probes
 from meadowrun.messages.models import Message
 from meadowrun.messages.waiting import reviews
 
@@ -17,11 +18,16 @@ _PAGES = (
     "house_views",
     "choosing_views",
     "asking_views",
+    "mail_key_views",
 )
 
 FEATURE = Feature(
     pages=dict.fromkeys(_PAGES, "Messages"),
-    does=((Wording("New message"), "messages.new"),),
+    does=(
+        (Wording("New message"), "messages.new"),
+        (Wording("Mail domains and keys"), "mail_keys.table"),
+    ),
     finds=(named("messages.edit", Message, "message"),),
     waits=reviews,
+    probes=probes,
 )

@@ -257,6 +257,10 @@ class SendingRules(Base):
     pauses_service: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: a send to more people than this needs a second person; empty: none does
     second_person_above: orm.Mapped[int | None]
+    #: how many messages may leave within a day or a month (allowance_per), as was agreed with
+    #: whoever takes them; empty: as many as you like
+    allowance: orm.Mapped[int | None]
+    allowance_per: orm.Mapped[str] = orm.mapped_column(server_default="month")
     #: how sends are named, with parts in braces (core/naming); empty: as anybody likes
     name_pattern: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: the share of everybody, in %, that gets no marketing at all for as long as one of

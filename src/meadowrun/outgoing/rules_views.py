@@ -5,7 +5,7 @@ import flask
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.guardrails.limits import HELD_OUT_PERIODS, held_out_since
 from meadowrun.core.naming import PARTS, PatternError
-from meadowrun.outgoing import held_out, rules
+from meadowrun.outgoing import allowance, held_out, rules
 from meadowrun.people.asked import moment
 from meadowrun.shell.request import (
     Answer,
@@ -17,6 +17,7 @@ from meadowrun.shell.request import (
     not_done,
     now,
     today,
+    zone,
 )
 
 pages = flask.Blueprint("sending", __name__, url_prefix="/sending")
@@ -33,6 +34,8 @@ def show() -> Answer:
         periods={key: name for key, (_, name) in HELD_OUT_PERIODS.items()},
         since=held_out_since(found.held_out_period, day),
         parts=PARTS,
+        allowance=allowance.allowance(db(), now(), zone()),
+        allowance_periods=allowance.PERIODS,
         held_out=held_out.brought(moment()),
     )
 
@@ -61,6 +64,20 @@ def second_person() -> Answer:
     try:
         above = integer(text, "above") if text else None
         rules.ask_second_person(db(), actor(), now(), above)
+    except MeadowrunError as problem:
+        return not_done(problem, "sending.show")
+    return done("sending.show", "Saved.")
+
+
+@pages.post("/allowance")
+@needs("admin")
+def allow() -> Answer:
+    """How many messages may leave within a day or a month."""
+    form = flask.request.form
+    text = form.get("most", "").strip()
+    try:
+        most = integer(text, "most") if text else None
+        allowance.save(db(), actor(), now(), most, form.get("per", ""))
     except MeadowrunError as problem:
         return not_done(problem, "sending.show")
     return done("sending.show", "Saved.")

@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base import audit, jobs
+from meadowrun.base import audit, clock, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
@@ -29,6 +29,7 @@ from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import known_refs
 from meadowrun.outgoing import actions as outgoing
+from meadowrun.outgoing.allowance import allowance
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.rules import rules
 from meadowrun.outgoing.settling import locked
@@ -125,8 +126,27 @@ def findings(session: orm.Session, send: Send, public_url: str, going: int) -> l
     return sorted_checks(found)
 
 
+def _beyond_allowance(session: orm.Session, send: Send, going: int) -> Iterator[Check]:
+    """Whether it would take more than may still leave."""
+    found = allowance(session, clock.now(session), zoneinfo.ZoneInfo(send.zone))
+    if found is not None and going > found.left:
+        yield should(
+            Wording(
+                "It takes %(going)s messages, and only %(left)s of %(most)s may still leave this "
+                "%(per)s.",
+                going=wording.number(going),
+                left=wording.number(found.left),
+                most=wording.number(found.most),
+                per=Wording("day") if found.per == "day" else Wording("month"),
+            ),
+            "",
+            "to",
+        )
+
+
 def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Check]:
     """What is missing on the sheet, apart from its message."""
+    yield from _beyond_allowance(session, send, going)
     if not send.audience.get("in"):
         yield must("Nobody is chosen yet. Choose the audience.", "", "to")
     elif going == 0:

@@ -5,14 +5,12 @@ Addresses are kept by browsers, proxies and logs. So a search is posted, and lea
 with a token in its place, which can be gone back to, kept and sent to a colleague.
 """
 
-import base64
-import functools
-import hashlib
 from typing import Any
 
 import flask
-from cryptography.fernet import Fernet, InvalidToken
+from cryptography.fernet import InvalidToken
 
+from meadowrun.base.sealing import box
 from meadowrun.shell.request import Answer, settings
 
 #: Characters that are kept of a text: addresses longer than this makes them are refused by many a
@@ -20,14 +18,13 @@ from meadowrun.shell.request import Answer, settings
 _MOST = 1_000
 
 
-@functools.lru_cache(maxsize=4)
-def _box(secret: str) -> Fernet:
-    return Fernet(base64.urlsafe_b64encode(hashlib.sha256(f"addresses:{secret}".encode()).digest()))
-
-
 def token_of(secret: str, text: str) -> str:
     """A token that stands for a text in an address; empty for an empty one."""
-    return _box(secret).encrypt(text[:_MOST].encode(errors="replace")).decode() if text else ""
+    return (
+        box(secret, "addresses").encrypt(text[:_MOST].encode(errors="replace")).decode()
+        if text
+        else ""
+    )
 
 
 def hide(text: str | None) -> str:
@@ -39,7 +36,7 @@ def shown(token: str) -> str:
     """The text that a token stands for; empty where we did not make it."""
     try:
         return (
-            _box(settings().secret).decrypt(token.encode(errors="replace")).decode()
+            box(settings().secret, "addresses").decrypt(token.encode(errors="replace")).decode()
             if token
             else ""
         )

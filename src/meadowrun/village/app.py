@@ -15,7 +15,7 @@ import flask
 from werkzeug.serving import make_server
 
 from meadowrun.base import clock
-from meadowrun.village import apps, browsers, phones
+from meadowrun.village import apps, browsers, names, phones
 from meadowrun.village.life import Life
 from meadowrun.village.post import post_office
 from meadowrun.village.store import Store
@@ -44,6 +44,8 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
 
     app.register_blueprint(phones.pages(store, life.app_url, life.secret))
     app.register_blueprint(browsers.pages(store, life.site))
+
+    app.register_blueprint(names.pages(store))
 
     app.register_blueprint(apps.pages(store, life.app_url, life.site, life.site_key))
 
@@ -185,7 +187,7 @@ def main() -> None:
     reader = argparse.ArgumentParser(description=__doc__)
     for name in ("--store", "--app", "--secret-file", "--inbound", "--key"):
         reader.add_argument(name, required=True)
-    for name in ("--port", "--smtp"):
+    for name in ("--port", "--smtp", "--dns"):
         reader.add_argument(name, type=int, required=True)
     for name in ("--port-fd", "--smtp-fd"):
         reader.add_argument(name, type=int, help="a socket that listens there already")
@@ -208,6 +210,8 @@ def main() -> None:
     )
     office = post_office(store, given.smtp, given.smtp_fd)
     office.start()
+    answers = names.name_server(store, given.dns)
+    answers.start_thread()
     # Its pages name whose mailbox they are of.
     logging.getLogger("werkzeug").setLevel(logging.WARNING)
     server = make_server(
@@ -225,6 +229,7 @@ def main() -> None:
     finally:
         server.shutdown()
         office.stop()
+        answers.stop()
 
 
 if __name__ == "__main__":

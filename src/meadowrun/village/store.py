@@ -45,6 +45,8 @@ CREATE TABLE IF NOT EXISTS known_as (contact TEXT PRIMARY KEY, address TEXT NOT 
 phone TEXT NOT NULL DEFAULT '');
 CREATE INDEX IF NOT EXISTS known_as_phone ON known_as (phone);
 CREATE TABLE IF NOT EXISTS marks (name TEXT PRIMARY KEY, value REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS records (name TEXT NOT NULL, kind TEXT NOT NULL, value TEXT NOT NULL,
+UNIQUE (name, kind, value));
 CREATE TABLE IF NOT EXISTS deferrals (address TEXT PRIMARY KEY, times INTEGER NOT NULL);
 """
 
@@ -106,6 +108,10 @@ class Store:
                 (tuple(getattr(r, f.name) for f in dataclasses.fields(r)) for r in residents),
             )
             self._connection.execute("COMMIT")
+
+    def publish(self, name: str, kind: str, value: str) -> None:
+        """Publishes a record of a domain, TXT or MX."""
+        self.write("INSERT OR IGNORE INTO records VALUES (?, ?, ?)", name.lower(), kind, value)
 
     def introduce(self, people: Iterable[tuple[str, str, str]]) -> None:
         """Who is who: the contact's number, the address, and the telephone number or nothing."""
