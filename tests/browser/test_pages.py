@@ -99,6 +99,8 @@ PAGES = [
     "/quiet-hours",
     "/best-hours",
     "/sending",
+    "/mail-domains",
+    "/readiness",
     "/changes",
     "/colleagues",
     "/password",

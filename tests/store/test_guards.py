@@ -22,12 +22,10 @@ from meadowrun.core.guardrails.verdict import verdict
 
 NAMES = [field.name for field in dataclasses.fields(Facts)]
 EITHER, ANY = (True, False), (True, False, None)
-#: Everybody that can be: 3,456 kinds of people.
+#: Everybody that can be: 27,648 kinds of people.
 EVERYBODY = [
     Facts(*known)
-    for known in itertools.product(
-        EITHER, ANY, EITHER, EITHER, ANY, ANY, EITHER, EITHER, EITHER, EITHER
-    )
+    for known in itertools.product(EITHER, ANY, EITHER, EITHER, ANY, ANY, *[EITHER] * 7)
 ]
 
 
@@ -45,12 +43,18 @@ def in_plain_words(f, rule):
         return "bounced_before"
     if rule == "agreed" and f.consent is None and f.channel_consent is not True:
         return "no_consent"
+    if rule != "service" and f.paused:
+        return "no_consent"
     if f.repeated_address:
         return "duplicate"
     if f.had_before:
         return "had_it"
     if f.too_late:
         return "late"
+    if f.left_audience:
+        return "left_audience"
+    if f.held_out and rule != "service":
+        return "held_out"
     return "control" if f.control else "go"
 
 
@@ -94,7 +98,13 @@ def test_what_only_a_send_knows_may_be_left_out(rule):
     plain = [
         in_plain_words(
             dataclasses.replace(
-                facts, repeated_address=False, had_before=False, too_late=False, control=False
+                facts,
+                repeated_address=False,
+                had_before=False,
+                too_late=False,
+                left_audience=False,
+                held_out=False,
+                control=False,
             ),
             rule,
         )

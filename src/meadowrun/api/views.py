@@ -6,7 +6,7 @@ from typing import Any
 
 import flask
 
-from meadowrun.api import audience, bringing, labels, order, scoring, sending
+from meadowrun.api import audience, bringing, labels, order, scoring, sending, signing_up
 from meadowrun.api.door import (
     MOST,
     NUMBERS,
@@ -40,7 +40,17 @@ from meadowrun.shell.request import Answer, body, db, now, public, settings
 from meadowrun.tracking import taking
 
 #: Importing these modules has registered their endpoints on the same pages.
-__all__ = ["WITHOUT_CSRF", "audience", "bringing", "labels", "order", "pages", "scoring", "sending"]
+__all__ = [
+    "WITHOUT_CSRF",
+    "audience",
+    "bringing",
+    "labels",
+    "order",
+    "pages",
+    "scoring",
+    "sending",
+    "signing_up",
+]
 
 _EVENT: Json = thing(
     ["event"],

@@ -31,7 +31,7 @@ from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.outgoing import caps, held_out, pace, settling
+from meadowrun.outgoing import caps, held_out, pace, rules, settling
 from meadowrun.outgoing.claims import (
     NOT_PAUSED,
     TRY_AGAIN,
@@ -44,7 +44,6 @@ from meadowrun.outgoing.claims import (
 from meadowrun.outgoing.had import Before
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.timing import Timing, judge_again
-from meadowrun.people import keeping
 from meadowrun.people.models import Topic
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
@@ -99,7 +98,7 @@ class BatchWork:
             self.gateway = self.channel.gateway(self.database, settings, dispatch.id, now)
             self.taken = dispatch.taken_at
             self.topic_id, self.rule = dispatch.topic_id, dispatch.consent_rule
-            self.last_moment, self.obeys_caps = dispatch.last_moment, dispatch.obeys_caps
+            self.last_moment = dispatch.last_moment
             self.had = Before.of(dispatch)
             #: as it was when the batch began: what is sent of it does not change
             self.dispatch = dispatch
@@ -214,9 +213,9 @@ class BatchWork:
     ) -> list[_Person]:
         """Whoever may get it waits for the first moment at which message limits, hours and their
         own clock hold together."""
+        numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
         room: dict[int, dt.datetime] = {}
-        if self.obeys_caps:
-            numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
+        if not self.channel.waits_there:
             room = caps.waits(session, numbers, self.dispatch, now, self.zone)
         if not room and self.timing.at_once:
             return people
@@ -519,7 +518,7 @@ class BatchWork:
             )
         # What did not arrive takes no room: whoever waits for it is judged again.
         judge_again(session, now, [b.contact_id for b, _ in bounced])
-        keeping.count_bounces(
+        rules.count_bounces(
             session,
             now,
             [b.contact_id for b, _ in bounced if b.hard],

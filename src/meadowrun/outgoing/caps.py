@@ -46,6 +46,22 @@ AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
 """
 
 
+#: Who of some contacts wishes for so many messages a week at most.
+WISHES = "SELECT id, most_a_week FROM contacts WHERE id = ANY(:ids) AND most_a_week IS NOT NULL"
+#: Who had as many messages this week as they wish for: contacts.
+FULL_BY_WISH = """
+SELECT d.contact_id FROM contacts c JOIN deliveries d ON d.contact_id = c.id
+JOIN dispatches s ON s.id = d.dispatch_id
+JOIN jsonb_to_recordset(CAST(:starts_wish AS jsonb)) AS z(name text, since timestamptz)
+    ON z.name IS NOT DISTINCT FROM c.timezone
+WHERE c.most_a_week IS NOT NULL AND s.counts
+AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
+AND d.taken_at >= :taken_wish AND d.at >= z.since
+GROUP BY d.contact_id, c.most_a_week HAVING count(*) >= c.most_a_week
+"""
+#: Any wish, to know from when on messages count for one.
+_A_WEEK = Cap(1, 1, "week")
+
 #: Who had as many messages as one limit allows: contacts. `starts` says for each zone when its
 #: period began; a contact without a zone has that of the organisation.
 FULL = """
@@ -65,14 +81,25 @@ def full_sql(
     tagged: Set[int],
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
+    obeys: bool,
+    wishes: bool,
 ) -> tuple[str, dict[str, Any]]:
-    """The contacts without room for a message of a channel with some tags, as SQL with its values;
-    empty where no limit is about it."""
-    asked = [cap for cap in all_caps(session) if cap.is_about(channel, tagged)]
-    if not asked:
-        return "", {}
+    """The contacts without room for a message of a channel with some tags, by the limits if it
+    obeys them, and by what they wish for if that is asked, as SQL with its values; empty where
+    neither is about it."""
+    asked = [cap for cap in all_caps(session) if obeys and cap.is_about(channel, tagged)]
     names = session.scalars(sa.text(ZONES)).all()
+    week = [
+        {"name": name, "since": _A_WEEK.since(now, (zone_of(name) or zone)).isoformat()}
+        for name in names
+    ]
     parts, values = [], dict[str, Any]()
+    if wishes:
+        parts.append(FULL_BY_WISH)
+        values |= {
+            "starts_wish": json.dumps(week),
+            "taken_wish": now - _A_WEEK.reaches_back() - _LATEST,
+        }
     for n, cap in enumerate(asked):
         starts = [
             {"name": name, "since": cap.since(now, (zone_of(name) or zone)).isoformat()}
@@ -118,16 +145,25 @@ def waits(
     zone: zoneinfo.ZoneInfo,
 ) -> dict[int, dt.datetime]:
     """Who of some contacts ({contact: number of the delivery}) has no room for what a dispatch
-    sends them, and until when. `zone` is that of contacts without one."""
+    sends them, and until when. `zone` is that of contacts without one. What contacts wish for holds
+    for all but service messages, also for what obeys no limit."""
     tagged = frozenset(dispatch.tags)
-    asked = [cap for cap in all_caps(session) if cap.is_about(dispatch.channel, tagged)]
-    if not asked or not numbers:
+    asked = [
+        cap
+        for cap in (all_caps(session) if dispatch.obeys_caps else ())
+        if cap.is_about(dispatch.channel, tagged)
+    ]
+    wished: dict[int, Cap] = {}
+    if numbers and dispatch.consent_rule != "service":
+        found_wishes = session.execute(sa.text(WISHES), {"ids": list(numbers)})
+        wished = {ident: Cap(most, 1, "week") for ident, most in found_wishes}
+    if not numbers or not (asked or wished):
         return {}
-    since = now - max(cap.reaches_back() for cap in asked)
+    since = now - max(cap.reaches_back() for cap in (*asked, *wished.values()))
     rows = session.execute(
         sa.text(HAD),
         {
-            "ids": list(numbers),
+            "ids": list(numbers if asked else wished),
             "mine": list(numbers.values()),
             "now": now,
             "since": since,
@@ -144,7 +180,14 @@ def waits(
         if contact not in zones:
             zones[contact] = zone_of(place) or zone
     found = {
-        contact: room_for(asked, moments, dispatch.channel, now, zones[contact], tagged)
+        contact: room_for(
+            [*asked, *([wished[contact]] if contact in wished else [])],
+            moments,
+            dispatch.channel,
+            now,
+            zones[contact],
+            tagged,
+        )
         for contact, moments in had.items()
     }
     return {contact: until for contact, until in found.items() if until is not None}

@@ -18,7 +18,7 @@ FEATURE = Feature(
         (Wording("Message limits"), "caps.table"),
         (Wording("Quiet hours and holidays"), "quiet.table"),
         (Wording("Best hours"), "best_hours.show"),
-        (Wording("Pause and approval"), "sending.show"),
+        (Wording("Rules for everything you send"), "sending.show"),
     ),
     tasks=("jobs",),
     waits=doubts,

@@ -257,6 +257,9 @@ class SendingRules(Base):
     pauses_service: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: a send to more people than this needs a second person; empty: none does
     second_person_above: orm.Mapped[int | None]
+    #: after so many soft bounces within so many days an address is not written to any more
+    soft_most: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="5")
+    soft_days: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="30")
     #: how many messages may leave within a day or a month (allowance_per), as was agreed with
     #: whoever takes them; empty: as many as you like
     allowance: orm.Mapped[int | None]

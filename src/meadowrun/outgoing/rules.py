@@ -10,6 +10,7 @@ from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core.naming import check
 from meadowrun.outgoing.models import SendingRules
+from meadowrun.people import keeping
 
 
 def rules(session: orm.Session) -> SendingRules:
@@ -45,6 +46,29 @@ def name_sends(session: orm.Session, actor: Actor, now: dt.datetime, pattern: st
     found.name_pattern = check(pattern)
     changed = audit.from_to(before, {"pattern": found.name_pattern})
     audit.record(session, actor, now, "changed the names of sends", "sending", 0, "", **changed)
+
+
+def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft: list[int]) -> None:
+    """Bounces of some contacts' addresses, counted by the numbers that are set here."""
+    found = rules(session)
+    keeping.count_bounces(session, now, hard, soft, found.soft_most, found.soft_days)
+
+
+def set_soft_bounces(
+    session: orm.Session, actor: Actor, now: dt.datetime, most: int, days: int
+) -> None:
+    """After how many soft bounces within how many days an address is not written to any more.
+    Raises Invalid."""
+    if not 1 <= most <= 50:
+        raise Invalid("Choose between 1 and 50 soft bounces.", "soft_most")
+    if not 1 <= days <= 365:
+        raise Invalid("Choose between 1 and 365 days.", "soft_days")
+    found = session.get_one(SendingRules, 1, with_for_update=True)
+    before = {"bounces": found.soft_most, "days": found.soft_days}
+    found.soft_most, found.soft_days = most, days
+    changed = audit.from_to(before, {"bounces": most, "days": days})
+    did = "changed when soft bounces end writing"
+    audit.record(session, actor, now, did, "sending", 0, "", **changed)
 
 
 def ask_second_person(

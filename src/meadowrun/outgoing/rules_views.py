@@ -83,6 +83,19 @@ def allow() -> Answer:
     return done("sending.show", "Saved.")
 
 
+@pages.post("/soft-bounces")
+@needs("admin")
+def soft_bounces() -> Answer:
+    """After how many soft bounces an address is not written to any more."""
+    form = flask.request.form
+    try:
+        most, days = integer(form.get("most"), "most"), integer(form.get("days"), "days")
+        rules.set_soft_bounces(db(), actor(), now(), most, days)
+    except MeadowrunError as problem:
+        return not_done(problem, "sending.show")
+    return done("sending.show", "Saved.")
+
+
 @pages.post("/names")
 @needs("admin")
 def names() -> Answer:

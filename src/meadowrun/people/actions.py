@@ -166,7 +166,7 @@ def _own_values(session: orm.Session, owner: str, given: Mapping[str, Any]) -> d
 def _set_address(contact: Contact, address: str | None) -> None:
     key = values.email_key(address) if address else None
     if key != contact.email_key:
-        contact.bounced_at, contact.soft_bounces = None, 0
+        contact.bounced_at, contact.soft_bounces, contact.soft_since = None, 0, None
     contact.email_key, contact.email_usable = key, key is not None
 
 

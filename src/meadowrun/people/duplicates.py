@@ -32,7 +32,7 @@ CHOSEN = (
     "town",
     "reference",
 )
-_FOLLOWING = ("email_key", "email_usable", "bounced_at", "soft_bounces")
+_FOLLOWING = ("email_key", "email_usable", "bounced_at", "soft_bounces", "soft_since")
 
 #: Why two contacts may be one → the key that both share. Anything shared by very many says nothing.
 RULES = {
@@ -266,6 +266,13 @@ def _take_fields(session: orm.Session, kept: Contact, gone: Contact, from_gone: 
         **kept.attributes,
         **{k: v for k, v in gone.attributes.items() if k in from_gone},
     }
+    # Of two wishes the one for less holds, as of two answers the “no” does.
+    kept.most_a_week = min(
+        (one for one in (kept.most_a_week, gone.most_a_week) if one), default=None
+    )
+    kept.paused_until = max(
+        (one for one in (kept.paused_until, gone.paused_until) if one), default=None
+    )
     kept.created_at = min(kept.created_at, gone.created_at)
     kept.name_key, kept.search_key = search_keys(kept.first_name, kept.last_name, kept.email)
 

@@ -5,14 +5,15 @@ import datetime as dt
 from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.large import is_large
-from meadowrun.people import duplicates, keeping, sampling
+from meadowrun.people import duplicates, keeping, sampling, wishes
 
 
 @jobs.task("people.expire", "upkeep", every="* * * * * */60")
 def expire() -> None:
-    """Suppressions whose time is over end."""
+    """Suppressions and pauses whose time is over end."""
     with context().database.session() as session:
         keeping.expire(session, clock.now(session))
+        wishes.end_pauses(session, clock.now(session))
 
 
 #: The sample is filled again when it is older than this.

@@ -24,10 +24,19 @@ MOST_PASTED = 100_000
 
 
 #: Counts bounces; an address that bounced hard, or soft too often, is not written to again.
-COUNT_BOUNCES = """UPDATE contacts SET soft_bounces = soft_bounces + (id = ANY(:soft))::int,
-    bounced_at = CASE WHEN id = ANY(:hard) OR soft_bounces + 1 >= :most
-        THEN coalesce(bounced_at, :now) ELSE bounced_at END
-WHERE id = ANY(:hard) OR id = ANY(:soft)"""
+#: Soft ones count from the first of a row on, for so many days.
+COUNT_BOUNCES = """
+UPDATE contacts c SET soft_bounces = CASE WHEN NOT x.soft THEN c.soft_bounces ELSE x.times END,
+    soft_since = CASE WHEN x.soft AND x.times = 1 THEN CAST(:now AS timestamptz)
+        ELSE c.soft_since END,
+    bounced_at = CASE WHEN x.hard OR x.times >= :most THEN coalesce(c.bounced_at, :now)
+        ELSE c.bounced_at END
+FROM (SELECT id, id = ANY(:hard) AS hard, id = ANY(:soft) AS soft,
+    CASE WHEN id <> ALL(:soft) THEN 0 WHEN soft_since >= :since THEN soft_bounces + 1
+        ELSE 1 END AS times
+    FROM contacts WHERE id = ANY(:hard) OR id = ANY(:soft)) x
+WHERE c.id = x.id
+"""
 
 
 @dataclasses.dataclass(frozen=True)
@@ -321,15 +330,24 @@ def delete_list(
     session.delete(found)
 
 
-#: Soft bounces after which an address is not written to any more, unless somebody read something
-#: there in between.
-MOST_SOFT_BOUNCES = 5
-
-
-def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft: list[int]) -> None:
-    """A hard bounce stops mail to an address until it is corrected, and so does the last of several
-    soft ones. Numbers of contacts."""
+def count_bounces(
+    session: orm.Session,
+    now: dt.datetime,
+    hard: list[int],
+    soft: list[int],
+    most: int = 5,
+    days: int = 30,
+) -> None:
+    """A hard bounce stops mail to an address until it is corrected, and so does the last of `most`
+    soft ones within some days, unless somebody read something there in between. Numbers of
+    contacts."""
     session.execute(
         sa.text(COUNT_BOUNCES),
-        {"hard": hard, "soft": soft, "now": now, "most": MOST_SOFT_BOUNCES},
+        {
+            "hard": hard,
+            "soft": soft,
+            "now": now,
+            "most": most,
+            "since": now - dt.timedelta(days=days),
+        },
     )

@@ -36,8 +36,13 @@ class Contact(Base):
     email_usable: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: the moment of a hard bounce; mail stops until the address is corrected
     bounced_at: orm.Mapped[dt.datetime | None]
-    #: soft bounces in a row, without a delivery in between
+    #: soft bounces in a row, without anything read there in between, and since when
     soft_bounces: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    soft_since: orm.Mapped[dt.datetime | None]
+    #: how many messages a week they wish for at most; empty: as many as there are
+    most_a_week: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
+    #: until when they wish for nothing but service messages; empty: they did not pause
+    paused_until: orm.Mapped[dt.datetime | None]
     phone: orm.Mapped[str | None]
     first_name: orm.Mapped[str | None]
     last_name: orm.Mapped[str | None]
@@ -64,6 +69,14 @@ class Contact(Base):
         sa.Index("ix_contacts_created", "created_at", "id"),
         sa.Index("ix_contacts_company", "company_id"),
         sa.Index("ix_contacts_timezone", "timezone"),
+        sa.Index(
+            "ix_contacts_paused_until",
+            "paused_until",
+            postgresql_where=sa.text("paused_until IS NOT NULL"),
+        ),
+        sa.Index(
+            "ix_contacts_most_a_week", "id", postgresql_where=sa.text("most_a_week IS NOT NULL")
+        ),
         sa.Index("ix_contacts_phone", "phone", postgresql_where=sa.text("phone IS NOT NULL")),
         sa.Index(
             "ix_contacts_attributes",

@@ -66,6 +66,13 @@ SELECT s.name AS send, p.laid_at, p.times, p.last_at, p.not_before, p.ended_at
 FROM in_app_places p JOIN dispatches s ON s.id = p.dispatch_id
 WHERE p.contact_id = :id ORDER BY p.laid_at
 """,
+    "asked_to_confirm": """
+SELECT kind, email, details, source, said, asked_at, mailed_at, confirmed_at
+FROM confirmations WHERE contact_id = :id ORDER BY id
+""",
+    "best_hours": """
+SELECT hours, known FROM best_hours WHERE contact_id = :id
+""",
     "documents_viewed": """
 SELECT f.name, v.at
 FROM file_views v JOIN files f ON f.id = v.file_id
@@ -146,6 +153,10 @@ def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int)
         values,
     )
     if found.email_key:
+        session.execute(
+            sa.text("DELETE FROM confirmations WHERE email_key = :address"),
+            {"address": found.email_key},
+        )
         session.execute(
             sa.text("DELETE FROM import_refusals WHERE cells::text ILIKE '%' || :address || '%'"),
             {"address": found.email_key},

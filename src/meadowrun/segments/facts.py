@@ -9,6 +9,7 @@ def facts_sql(
     """What the verdict needs to know for a message of one topic, or of none, on a channel;
     `columns` begins with a comma."""
     facts = CHANNELS[channel].facts
+    columns = f", c.paused_until IS NOT NULL AS paused{columns}"
     if topic_id is None:
         return facts.format(topic="NULL::boolean", columns=columns, join=join)
     topic = (

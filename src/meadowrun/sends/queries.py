@@ -385,8 +385,10 @@ def estimate(moment: Moment, send: Send) -> Estimate:
             frozenset(tags_of(moment.session, send)),
             moment.now,
             moment.zone,
+            send.obeys_caps,
+            send.consent_rule != "service",
         )
-        if send.obeys_caps and not CHANNELS[channel].waits_there
+        if not CHANNELS[channel].waits_there
         else ("", {})
     )
     facts, asked_of = facts_of_audience(send, who, channel, moment.now)

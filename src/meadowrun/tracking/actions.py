@@ -15,6 +15,7 @@ from meadowrun.core import values, webpush
 from meadowrun.core.guardrails.replies import meaning
 from meadowrun.core.language import Wording
 from meadowrun.gateways import outgoing
+from meadowrun.outgoing import rules
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
 from meadowrun.outgoing.timing import judge_again
@@ -144,8 +145,8 @@ def unsubscribe(
 def bounce(
     session: orm.Session, now: dt.datetime, number: int, contact_id: int, hard: bool, words: str
 ) -> None:
-    """A mail came back after it was taken. A hard bounce stops mail to the address; five soft ones
-    do, too."""
+    """A mail came back after it was taken. A hard bounce stops mail to the address; several soft
+    ones do, too."""
     contact = living(session, contact_id)
     sent = numbered(session, number, contact_id)
     if contact is None or sent is None or sent.outcome not in ("delivered", "in_doubt"):
@@ -156,7 +157,8 @@ def bounce(
     )
     session.flush()
     judge_again(session, now, [contact.id])
-    keeping.count_bounces(session, now, [contact.id] if hard else [], [] if hard else [contact.id])
+    of = [contact.id]
+    rules.count_bounces(session, now, of if hard else [], [] if hard else of)
     session.expire(contact)
 
 

@@ -36,4 +36,8 @@ def _known(said: Tried) -> Tried:
     return said
 
 
-FEATURE = Feature(pages={"views": "", "site_views": ""}, probes=_probes)
+FEATURE = Feature(
+    pages={"views": "", "site_views": "", "preference_views": ""},
+    tasks=("jobs",),
+    probes=_probes,
+)

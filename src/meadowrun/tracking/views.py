@@ -7,19 +7,14 @@ from urllib.parse import urlsplit, urlunsplit
 import flask
 
 from meadowrun.base import signing
-from meadowrun.core.channels import KINDS, USUAL
 from meadowrun.core.content.compiled import SIGNS, Compiled, Renderer, link_address
-from meadowrun.core.wording import masked
-from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages import reading
 from meadowrun.messages.models import Edition
 from meadowrun.messages.values import nested
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
-from meadowrun.people import actions as people
 from meadowrun.people import queries as people_queries
 from meadowrun.people.asked import moment
-from meadowrun.people.models import Contact
 from meadowrun.shell.keys import websites
 from meadowrun.shell.request import Answer, db, now, public, settings
 from meadowrun.tracking import actions
@@ -102,7 +97,7 @@ def full_page(token: str) -> Answer:
     found = _who("page", token)
     delivery = numbered(db(), *found) if found else None
     if found is None or delivery is None:
-        return _public_page("lost"), 404
+        return public_page("lost"), 404
     dispatch = db().get_one(Dispatch, delivery.dispatch_id)
     edition = Compiled.from_json(db().get_one(Edition, dispatch.edition_id).compiled)
     page = Renderer(edition).page(
@@ -121,7 +116,7 @@ def full_page(token: str) -> Answer:
             machine=bool(why),
             note=why,
         )
-    return _shut_in(page.html) if page else (_public_page("lost"), 404)
+    return _shut_in(page.html) if page else (public_page("lost"), 404)
 
 
 @pages.get("/n/proof/<sealed>")
@@ -130,7 +125,7 @@ def proof_page(sealed: str) -> Answer:
     """The page that a tap on a proof of a push notification opens: its newest draft, as the
     proof was read."""
     found = reading.proof(moment(), sealed, settings())
-    return _shut_in(found[1].html) if found else (_public_page("lost"), 404)
+    return _shut_in(found[1].html) if found else (public_page("lost"), 404)
 
 
 def _shut_in(html: str) -> flask.Response:
@@ -158,7 +153,8 @@ def _known_visitor(target: str, contact_id: int) -> str:
     )
 
 
-def _public_page(name: str, **shown: Any) -> str:
+def public_page(name: str, **shown: Any) -> str:
+    """A page for readers, who are not signed in."""
     return flask.render_template(
         f"tracking/{name}.html", organisation=settings().organisation, **shown
     )
@@ -170,7 +166,7 @@ def unsubscribe(token: str) -> Answer:
     """Asks once more: mail scanners follow links, and following one must not take anybody off."""
     found = _who("leave", token)
     if found is None:
-        return _public_page("lost"), 404 if token != "preview" else 200
+        return public_page("lost"), 404 if token != "preview" else 200
     dispatch = actions.dispatch_of(db(), *found)
     topic = next(
         (t.name for t in people_queries.topics(db()) if dispatch and t.id == dispatch.topic_id),
@@ -185,7 +181,7 @@ def unsubscribe_now(token: str) -> Answer:
     """From the page, or one click in a mail reader (RFC 8058)."""
     found = _who("leave", token)
     if found is None:
-        return _public_page("lost"), 404
+        return public_page("lost"), 404
     one_click = flask.request.form.get("List-Unsubscribe") == "One-Click"
     actions.unsubscribe(
         db(), now(), *found, "with one click in the mail app" if one_click else "on the page"
@@ -195,112 +191,12 @@ def unsubscribe_now(token: str) -> Answer:
 
 def _unsubscribe_page(found: tuple[int, int], topic: str | None, gone: bool) -> str:
     # Who may stop everything may also stop a part of it.
-    return _public_page(
+    return public_page(
         "unsubscribe",
         choose=signing.make(settings().secret, "choose", *found),
         topic=topic,
         gone=gone,
     )
-
-
-@pages.get("/p/<token>")
-@public
-def preferences(token: str) -> Answer:
-    found = _who("choose", token)
-    contact = people_queries.living(db(), found[1]) if found else None
-    if contact is None:
-        return _public_page("lost"), 404 if token != "preview" else 200
-    return _preferences(contact, False)
-
-
-@pages.post("/p/<token>")
-@public
-def prefer(token: str) -> Answer:
-    """Takes away what was unticked. Nothing is ever agreed to here: whoever an email was passed on
-    to could do it as well."""
-    found = _who("choose", token)
-    contact = people_queries.living(db(), found[1]) if found else None
-    if contact is None or found is None:
-        return _public_page("lost"), 404
-    form = flask.request.form
-    if form.get("everything") == "stop":
-        actions.unsubscribe(db(), now(), found[0], found[1], "on the preference page")
-        people.set_consent(db(), now(), contact.id, 0, False, "on the preference page")
-        _keep_channels(contact, set())
-    else:
-        _keep_topics(contact, set(form.getlist("topic")))
-        _keep_channels(contact, set(form.getlist("channel")))
-    return _preferences(contact, True)
-
-
-def _preferences(contact: Contact, saved: bool) -> str:
-    topics, channels = _topics(contact), _channels(contact)
-    return _public_page(
-        "preferences",
-        saved=saved,
-        address=masked(contact.email or ""),
-        phone=masked(contact.phone or ""),
-        by_phone={key for key, one in CHANNELS.items() if one.shown_address == "phone"},
-        topics=[state for state, on in topics if on],
-        channels=[state for state, on in channels if on],
-        others=[state.topic for state, on in (*topics, *channels) if not on],
-    )
-
-
-def _topics(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
-    """The topics of email, and whether a person gets them now; an organisation without topics has
-    all of its mail for one."""
-    whole, *topics = (c for c in people_queries.consent_of(db(), contact.id) if c.channel == USUAL)
-    if not topics:
-        return [(whole, bool(whole.agreed))]
-    return [
-        (
-            state,
-            bool(
-                whole.agreed is not False
-                and (state.agreed or state.agreed is None and whole.agreed)
-            ),
-        )
-        for state in topics
-    ]
-
-
-def _channels(contact: Contact) -> list[tuple[people_queries.ConsentState, bool]]:
-    """The channels besides email that concern somebody, and topics there of which they said
-    something, each with whether they get it now."""
-    concerned = {key for key, channel in CHANNELS.items() if channel.concerns(db(), contact)} - {
-        USUAL
-    }
-    return [
-        (c, bool(c.agreed or c.agreed is None and KINDS[c.channel].agreed_unless_refused))
-        for c in people_queries.consent_of(db(), contact.id)
-        if c.channel != USUAL
-        and (c.agreed is not None or c.channel in concerned and not c.topic_id)
-    ]
-
-
-def _keep_channels(contact: Contact, wanted: set[str]) -> None:
-    """Writes down which of the channels that they got a person unticked."""
-    for state, on in _channels(contact):
-        if on and state.key not in wanted:
-            people.set_consent(
-                db(),
-                now(),
-                contact.id,
-                state.topic_id,
-                False,
-                "on the preference page",
-                state.channel,
-            )
-
-
-def _keep_topics(contact: Contact, wanted: set[str]) -> None:
-    """Writes down which of the topics that they got by email a person unticked."""
-    for state, on in _topics(contact):
-        if on and str(state.topic_id) not in wanted:
-            people.set_consent(
-                db(), now(), contact.id, state.topic_id, False, "on the preference page"
-            )
 
 
 @pages.post("/gateway/sms/<any(inbound, receipt):what>")
@@ -325,4 +221,4 @@ def sms_gateway(what: str, mark: str = "") -> Answer:
     return flask.jsonify(ok=True)
 
 
-WITHOUT_CSRF = (unsubscribe_now, prefer, sms_gateway)
+WITHOUT_CSRF = (unsubscribe_now, sms_gateway)

@@ -52,6 +52,8 @@ class Facts:
     #: of the control group: qualifies, and gets nothing, so that those who got it can be compared
     #: with somebody
     control: bool = False
+    #: they asked for a pause from all that needs consent
+    paused: bool = False
 
     @classmethod
     def of(cls, row: Any, **more: bool) -> "Facts":
@@ -64,6 +66,7 @@ class Facts:
             row.bounced,
             row.consent,
             row.channel_consent,
+            paused=row.paused,
             **more,
         )
 
@@ -152,6 +155,7 @@ GUARDS = (
         ((Is("consent", None), Is("channel_consent", None)),),
         ("agreed",),
     ),
+    Guard("no_consent", "paused", ((Is("paused", True),),), ("agreed", "not_refused")),
     Guard("duplicate", "repeated_address", ((Is("repeated_address", True),),)),
     Guard("had_it", "had_before", ((Is("had_before", True),),)),
     Guard("late", "last_moment", ((Is("too_late", True),),)),

@@ -64,6 +64,7 @@ REASONS = {
     "refused_channel": Wording("said no to all {all}"),
     "refused_topic": Wording("said no to this topic"),
     "never_asked": Wording("was never asked"),
+    "paused": Wording("asked for a pause"),
     "no_address": Wording("none is on file"),
     "bad_address": Wording("nothing can be sent to it as it is written"),
     "bounced": Wording("it is tried again once it is corrected"),
@@ -99,6 +100,7 @@ FACTS = {
         Wording("said no to this topic"),
         Wording("was not asked about this topic"),
     ),
+    "paused": (Wording("asked for a pause"), Wording("did not ask for a pause"), ""),
     "has_address": (Wording("an address is on file"), Wording("no address is on file"), ""),
     "address_usable": (
         Wording("the address can be written to"),

@@ -37,6 +37,7 @@ def reach_sql(compiler: Compiler, node: ReachLine) -> str:
         agreed=_SAID.format(node.channel, "IN", "s.agreed"),
         unless=_SAID.format(node.channel, "NOT IN", "NOT s.agreed"),
     )
+    can = f"({can}) AND c.paused_until IS NULL"
     return f"({can}){SEPARATE}" if node.can else f"({can}) IS NOT TRUE"
 
 
