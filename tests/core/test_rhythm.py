@@ -77,6 +77,31 @@ READ = [
         "2026-12-09 2027-03-09",
     ),
     ("every year", "FREQ=YEARLY", "every year", "2026-12-09 2027-12-09"),
+    (
+        "on 16 December and 4 January",
+        "RDATE=20261209,20261216,20270104",
+        "on 9 Dec 2026, 16 Dec 2026 and 4 Jan 2027",
+        "2026-12-09 2026-12-16 2027-01-04",
+    ),
+    (
+        "11, 18th and 24th of December, 1 Feb 2028",
+        "RDATE=20261209,20261211,20261218,20261224,20280201",
+        "on 9 Dec 2026, 11 Dec 2026, 18 Dec 2026, 24 Dec 2026 and 1 Feb 2028",
+        "2026-12-09 2026-12-11 2026-12-18 2026-12-24 2028-02-01",
+    ),
+    (
+        "2026-12-31; 2027-02-28",
+        "RDATE=20261209,20261231,20270228",
+        "on 9 Dec 2026, 31 Dec 2026 and 28 Feb 2027",
+        "2026-12-09 2026-12-31 2027-02-28",
+    ),
+    # The next day of that name: 29 February 2028.
+    (
+        "29 February",
+        "RDATE=20261209,20280229",
+        "on 9 Dec 2026 and 29 Feb 2028",
+        "2026-12-09 2028-02-29",
+    ),
 ]
 
 
@@ -91,7 +116,9 @@ def test_what_is_typed(typed, rule, said, days):
 
 
 @pytest.mark.parametrize(
-    "typed", ["", "soon", "every", "every blue moon", "the second of Wednesday", "every 0 days"]
+    "typed",
+    ["", "soon", "every", "every blue moon", "the second of Wednesday", "every 0 days"]
+    + ["on 31 November", "30 February 2027", "4 and 5 December and 6", "2026-13-01"],
 )
 def test_what_is_not_understood_says_so(typed):
     with pytest.raises(RhythmError):
@@ -207,3 +234,16 @@ def test_what_is_said_can_be_typed_again(rhythm):
     if rhythm.month_day > 0:
         said = said.replace("day ", "", 1)
     assert read(said, FIRST.date()).rule() == rhythm.rule()
+
+
+@given(st.sets(st.dates(FIRST.date(), dt.date(2040, 12, 31)), max_size=20))
+def test_days_named_one_by_one_are_read_as_they_are_said(days):
+    named = Rhythm("", on=tuple(sorted({FIRST.date(), *days})))
+    assert Rhythm.of(named.rule()) == named
+    if days - {FIRST.date()}:
+        assert read(str.__str__(named.words(FIRST)), FIRST.date()) == named
+    assert [date.date() for date in named.dates(FIRST)] == list(named.on)
+    once = Rhythm.of(f"{named.rule()};COUNT=1")
+    assert [date for date in once.dates(FIRST)] == [FIRST]
+    ends = Rhythm.of(f"{named.rule()};UNTIL=20300101")
+    assert all(date.date() <= dt.date(2030, 1, 1) for date in ends.dates(FIRST))

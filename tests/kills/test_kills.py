@@ -42,7 +42,8 @@ def _under_kills(kind, receipts, guarded, capsys):
         world.supervise()
         world.send(PEOPLE, guarded)
         kills, calm = 0, 0.0
-        deadline = began + 420
+        # More kills or more people take longer.
+        deadline = began + 420 * max(1.0, KILLS / 19, PEOPLE / 6000)
         next_kill = time.monotonic() + 6
         state, counts = "", {}
         while time.monotonic() < deadline:

@@ -377,6 +377,7 @@ MEASUREMENTS: dict[str, Callable[[World], Iterator[Measurement]]] = {
     "import": importing,
     "render": rendering,
     "dispatch": sending.dispatch,
+    "sign": sending.sign,
     "smtp": sending.smtp,
     "pages": opening.pages,
     "memory": sending.memory,

@@ -36,7 +36,7 @@ SIGNED = (
 )
 _SPACES = re.compile(rb"[ \t]+")
 _AT_END = re.compile(rb"[ \t]+(?=\r\n)")
-_EMPTY_AT_END = re.compile(rb"(?:\r\n)+\Z")
+_FIELDS = re.compile(rb"\r\n(?![ \t])")
 _TAG = re.compile(r"\s*([a-z]+)\s*=\s*([^;]*)", re.IGNORECASE)
 #: Characters of a signature on one line.
 _LINE = 70
@@ -167,7 +167,7 @@ def _header(key: Key, listed: str, digest: str, data: bytes) -> bytes:
 def _fields(head: bytes) -> dict[bytes, bytes]:
     """Header fields in canonical form by their names, the last of each."""
     found = {}
-    for line in re.split(rb"\r\n(?![ \t])", head):
+    for line in _FIELDS.split(head):
         name = line.partition(b":")[0].strip().lower()
         if name in SIGNED:
             found[name] = relaxed_field(line)
@@ -185,5 +185,7 @@ def relaxed_body(body: bytes) -> bytes:
     """A body in canonical form (RFC 6376, 3.4.4)."""
     if b"  " in body or b"\t" in body or b" \r\n" in body or body.endswith(b" "):
         body = _SPACES.sub(b" ", _AT_END.sub(b"", body)).rstrip(b" ")
-    body = _EMPTY_AT_END.sub(b"", body)
-    return body + b"\r\n" if body else b""
+    end = len(body)
+    while end >= 2 and body[end - 2 : end] == b"\r\n":
+        end -= 2
+    return body[:end] + b"\r\n" if end else b""

@@ -24,6 +24,8 @@ _CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 _DAYS = (rrule.MO, rrule.TU, rrule.WE, rrule.TH, rrule.FR, rrule.SA, rrule.SU)
 MOST_EVERY = 400
 MOST_TIMES = 1000
+#: The most days that can be named one by one.
+MOST_DAYS = 60
 #: How many dates are tried before a rule counts as one without any.
 _TRIED = 5000
 
@@ -48,9 +50,14 @@ class Rhythm:
     times: int = 0
     #: the last day on which it may be
     until: dt.date | None = None
+    #: in place of a unit, which is empty then: the very days on which it is, in order
+    on: tuple[dt.date, ...] = ()
 
     def rule(self) -> str:
-        """As a recurrence rule of iCalendar."""
+        """As a recurrence rule of iCalendar; days of their own as its RDATE (RFC 5545, 3.8.5.2)."""
+        if self.on:
+            parts = ["RDATE=" + ",".join(f"{day:%Y%m%d}" for day in self.on)]
+            return ";".join(parts + self._end())
         parts = [f"FREQ={_NAMES[self.unit]}"]
         if self.every != 1:
             parts.append(f"INTERVAL={self.every}")
@@ -59,17 +66,20 @@ class Rhythm:
             parts.append("BYDAY=" + ",".join(nth + _CODES[day] for day in self.days))
         if self.month_day:
             parts.append(f"BYMONTHDAY={self.month_day}")
-        if self.times:
-            parts.append(f"COUNT={self.times}")
-        if self.until:
-            parts.append(f"UNTIL={self.until:%Y%m%d}")
-        return ";".join(parts)
+        return ";".join(parts + self._end())
+
+    def _end(self) -> list[str]:
+        """How it ends, as parts of a rule."""
+        found = [f"COUNT={self.times}"] if self.times else []
+        return found + ([f"UNTIL={self.until:%Y%m%d}"] if self.until else [])
 
     @classmethod
     def of(cls, rule: str) -> "Rhythm":
         """From a recurrence rule. Raises RhythmError for one that is wrong, or of a kind that
         cannot be said in words."""
         parts = dict(part.partition("=")[::2] for part in rule.upper().split(";") if part)
+        if "RDATE" in parts:
+            return cls._of_days(parts)
         frequency = parts.pop("FREQ", "")
         unit = next((u for u, name in _NAMES.items() if name == frequency), "")
         if not unit:
@@ -85,8 +95,22 @@ class Rhythm:
             )
         return cls(unit, every, days, month_day, nth, times, until)._checked()
 
+    @classmethod
+    def _of_days(cls, parts: dict[str, str]) -> "Rhythm":
+        """From days of their own. Raises RhythmError."""
+        found = {_day(text) for text in parts.pop("RDATE").split(",")} - {None}
+        times, until = _whole(parts, "COUNT", 0), _day(parts.pop("UNTIL", ""))
+        if parts:
+            raise RhythmError(
+                Wording("%(parts)s cannot be part of a rule here.", parts=", ".join(sorted(parts)))
+            )
+        days = tuple(sorted(day for day in found if day))
+        return cls("", times=times, until=until, on=days)._checked()
+
     def _checked(self) -> "Rhythm":
         """Itself, when it holds together. Raises RhythmError."""
+        if not self.unit and not 1 <= len(self.on) <= MOST_DAYS:
+            raise RhythmError(Wording("Name between 1 and %(most)s days.", most=MOST_DAYS))
         if not 1 <= self.every <= MOST_EVERY:
             raise RhythmError("Between two dates there are between 1 and 400 of its units.")
         if not 0 <= self.times <= MOST_TIMES:
@@ -107,6 +131,8 @@ class Rhythm:
     def dates(self, first: dt.datetime) -> Iterator[dt.datetime]:
         """The local times (naive) at which it is, from the first one on, which gives the time of
         day; that itself only if it fits. None follows where there is none any more."""
+        if self.on:
+            return self._on_days(first)
         days = [_DAYS[day](self.nth) if self.nth else _DAYS[day] for day in self.days]
         found = rrule.rrule(
             _FREQ[self.unit],  # type: ignore[arg-type]
@@ -118,6 +144,13 @@ class Rhythm:
             until=dt.datetime.combine(self.until, dt.time.max) if self.until else None,
         )
         return itertools.islice(iter(found), _TRIED)
+
+    def _on_days(self, first: dt.datetime) -> Iterator[dt.datetime]:
+        """The days of their own that are left from the first one on, at its time of day."""
+        last = self.until or dt.date.max
+        days = [day for day in self.on if first.date() <= day <= last]
+        for day in days[: self.times or None]:
+            yield dt.datetime.combine(day, first.time())
 
     def next_after(self, first: dt.datetime, after: dt.datetime | None) -> dt.datetime | None:
         """The first of its dates, later than a local time (None: the very first); None when there
@@ -138,6 +171,9 @@ class Rhythm:
         return dataclasses.replace(self, times=0, until=None)
 
     def _said(self, first: dt.datetime | None) -> Wording:
+        if self.on:
+            days = wording.joined([wording.day(day) for day in self.on], "and")
+            return Wording("on %(days)s", days=days)
         if self.unit == "week" and self.days:
             return self._weekly()
         if self.unit == "month" and (self.month_day or self.nth):
@@ -246,6 +282,26 @@ _ALIKE = {
     "quarterly": "every 3 months",
     "each": "every",
 }
+_MONTH_WORD = {name.lower(): n for n, name in enumerate(wording.MONTHS, 1)} | {
+    name: n
+    for n, name in enumerate(
+        (
+            "january",
+            "february",
+            "march",
+            "april",
+            "may",
+            "june",
+            "july",
+            "august",
+            "september",
+            "october",
+            "november",
+            "december",
+        ),
+        1,
+    )
+}
 _FILL = frozenset({"on", "the", "of", "in", "and", "at", ""})
 
 
@@ -253,6 +309,8 @@ def read(text: str, first: dt.date) -> Rhythm:
     """A rule as somebody types it: “every second Wednesday”, “the last day of each month”; what is
     not said of the day is that of the first date. Raises RhythmError naming what was not
     understood."""
+    if days_named := _days_named(text, first):
+        return Rhythm("", on=days_named)._checked()
     words = re.sub(r"[,.;]", " ", text.lower()).split()
     words = " ".join(_ALIKE.get(word, word) for word in words).split()
     every, unit, days, month_day, nth = 1, "", set[int](), 0, 0
@@ -299,6 +357,52 @@ def read(text: str, first: dt.date) -> Rhythm:
             )
         )
     return _made(every, unit, tuple(sorted(days)), month_day, nth, first)
+
+
+def _days_named(text: str, first: dt.date) -> tuple[dt.date, ...]:
+    """The days that a text names one by one, the first date with them; nothing for a text that is a
+    rule. A day without a year is the next one of that name. Raises RhythmError for a day that does
+    not exist."""
+    words = [word for word in re.sub(r"[,.;]", " ", text.lower()).split() if word not in _FILL]
+    if not any(word in _MONTH_WORD or re.fullmatch(r"\d{4}-\d\d-\d\d", word) for word in words):
+        return ()
+    found, days, month = {first}, list[int](), 0
+    for word in [*words, ""]:
+        number = re.fullmatch(r"(\d{1,2})(st|nd|rd|th)?", word)
+        if month and not re.fullmatch(r"\d{4}", word):
+            found |= {_real(first, None, month, day) for day in days}
+            days, month = [], 0
+        if not word:
+            break
+        if word in _MONTH_WORD and days:
+            month = _MONTH_WORD[word]
+        elif month:
+            found |= {_real(first, int(word), month, day) for day in days}
+            days, month = [], 0
+        elif number:
+            days.append(int(number[1]))
+        elif re.fullmatch(r"\d{4}-\d\d-\d\d", word):
+            found.add(_real(first, *map(int, word.split("-"))))
+        else:
+            return ()
+    if days:
+        raise RhythmError(Wording("Which month is day %(day)s of?", day=days[0]))
+    return tuple(sorted(found))
+
+
+def _real(first: dt.date, year: int | None, month: int, day: int) -> dt.date:
+    """A day that was named; without a year the next one from the first date on. Raises
+    RhythmError."""
+    for candidate in (year,) if year else range(first.year, first.year + 9):
+        try:
+            named = dt.date(candidate, month, day)
+        except ValueError:
+            continue
+        if year or named >= first:
+            return named
+    raise RhythmError(
+        Wording("There is no %(day)s.", day=f"{day} {wording.MONTHS[(month - 1) % 12]}")
+    )
 
 
 def _made(
