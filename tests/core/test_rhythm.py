@@ -244,6 +244,6 @@ def test_days_named_one_by_one_are_read_as_they_are_said(days):
         assert read(str.__str__(named.words(FIRST)), FIRST.date()) == named
     assert [date.date() for date in named.dates(FIRST)] == list(named.on)
     once = Rhythm.of(f"{named.rule()};COUNT=1")
-    assert [date for date in once.dates(FIRST)] == [FIRST]
+    assert list(once.dates(FIRST)) == [FIRST]
     ends = Rhythm.of(f"{named.rule()};UNTIL=20300101")
     assert all(date.date() <= dt.date(2030, 1, 1) for date in ends.dates(FIRST))

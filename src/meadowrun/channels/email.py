@@ -54,7 +54,9 @@ class Letters(Hand):
             contact_id=reader.contact_id,
             from_name=signs.name,
             from_address=signs.address,
-            reply_to=signs.reply_to,
+            reply_to=(
+                f"reply+{key}@{settings.mail_domain}" if self.parcel.takes_mail else signs.reply_to
+            ),
             to=reader.address,
             return_path=f"bounce+{tokens['bounce']}@{settings.mail_domain}",
             subject=mail.subject,
@@ -63,6 +65,9 @@ class Letters(Hand):
             date=self.parcel.now.timestamp(),
             message_id=_message_id(settings, key),
             unsubscribe=f"{settings.public_url}/u/{tokens['leave']}",
+            unsubscribe_to=(
+                f"leave+{tokens['leave']}@{settings.mail_domain}" if self.parcel.takes_mail else ""
+            ),
             list_name=self.parcel.about[0],
             list_id=self.parcel.about[1],
             feedback_id=self.parcel.feedback_id,

@@ -28,6 +28,8 @@ class Parcel:
     #: what mailbox providers tell complaints of one sending apart by
     feedback_id: str
     now: dt.datetime
+    #: what people write back comes to us first
+    takes_mail: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

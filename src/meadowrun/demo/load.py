@@ -27,6 +27,7 @@ from meadowrun.messages import actions as messages
 from meadowrun.messages import mail_keys
 from meadowrun.messages.senders import Sender
 from meadowrun.outgoing import best_hours
+from meadowrun.outgoing import rules as sending
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.people import actions as people
 from meadowrun.people import keeping
@@ -108,6 +109,7 @@ def load(
 def _sign(session: orm.Session, now: dt.datetime, settings: Settings) -> None:
     """The observatory's emails have been signed since spring."""
     since = now - dt.timedelta(days=200)
+    sending.take_mail(session, IDA, since, True)
     for key in mail_keys.make(session, IDA, since, settings, accounts.DEMO_DOMAIN):
         mail_keys.use(session, IDA, since, key.id)
 

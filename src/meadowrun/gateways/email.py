@@ -29,6 +29,8 @@ class Letter:
     message_id: str
     #: address for one-click unsubscription (RFC 8058); empty for proofs
     unsubscribe: str = ""
+    #: an address that unsubscribes whoever writes to it (RFC 2369, 3.2); empty: there is none
+    unsubscribe_to: str = ""
     #: what it is about, as mailing lists are named (RFC 2919): a name for people, and a domain-like
     #: id
     list_name: str = ""
@@ -87,7 +89,10 @@ def mime(letter: Letter, to: str = "") -> bytes:
     if letter.reply_to:
         head += _header("Reply-To", _mailbox("", letter.reply_to))
     if letter.unsubscribe:
-        head += _header("List-Unsubscribe", f"<{letter.unsubscribe}>") + _header(
+        ways = [f"<{letter.unsubscribe}>"]
+        if letter.unsubscribe_to:
+            ways.append(f"<mailto:{letter.unsubscribe_to}>")
+        head += _header("List-Unsubscribe", ", ".join(ways)) + _header(
             "List-Unsubscribe-Post", "List-Unsubscribe=One-Click"
         )
     if letter.list_id:

@@ -284,6 +284,24 @@ class SmtpGateway:
             ) from problem
         return _Line(server, self.signer)
 
+    def pass_on(self, return_path: str, to: str, mail: bytes) -> None:
+        """Hands an email over as it came, to another address. Raises GatewayUnavailable when it is
+        not taken."""
+        line = self._connect()
+        try:
+            address, _ = line.envelope_address(to)
+            line.server.sendmail(return_path, [address], mail)
+        except (OSError, smtplib.SMTPException, _Unusable) as problem:
+            raise GatewayUnavailable(
+                Wording(
+                    "The mail server %(where)s did not take what is passed on: %(problem)s",
+                    where=self.where,
+                    problem=problem,
+                )
+            ) from problem
+        finally:
+            line.quit()
+
     def look(self) -> Tried:
         """Connects, as for an email, and says how long that and one answer take."""
         begun = time.monotonic()
@@ -521,6 +539,14 @@ def look(settings: Settings) -> Tried:
     if isinstance(found, SmtpGateway):
         return found.look()
     return Tried(False, Wording("No mail server is set up: emails count as sent, but go nowhere."))
+
+
+def pass_on(settings: Settings, to: str, mail: bytes) -> None:
+    """Hands what somebody wrote back over to another address, as it came. Raises
+    GatewayUnavailable."""
+    found = gateway(settings)
+    if isinstance(found, SmtpGateway):
+        found.pass_on(f"replies@{settings.mail_domain}", to, mail)
 
 
 def gateway(settings: Settings, signer: Signer | None = None) -> Gateway:

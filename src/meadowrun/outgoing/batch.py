@@ -153,6 +153,7 @@ class BatchWork:
             about,
             feedback[:127],
             now,
+            rules.rules(session).takes_mail,
         )
 
     def _edition(self, session: orm.Session, edition_id: int) -> tuple[Renderer, Json]:

@@ -257,6 +257,8 @@ class SendingRules(Base):
     pauses_service: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: a send to more people than this needs a second person; empty: none does
     second_person_above: orm.Mapped[int | None]
+    #: what people write back comes to us first, is recorded and passed on
+    takes_mail: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: after so many soft bounces within so many days an address is not written to any more
     soft_most: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="5")
     soft_days: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="30")
@@ -355,7 +357,7 @@ class Reaction(Base):
     dispatch_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
     #: the number of the delivery
     delivery: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, primary_key=True)
-    #: opened, clicked, unsubscribed, bounced, complained
+    #: opened, clicked, replied, unsubscribed, bounced, complained
     kind: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     #: number of the link in the edition, for clicks
     link: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)

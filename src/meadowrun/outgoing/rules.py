@@ -54,6 +54,14 @@ def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft:
     keeping.count_bounces(session, now, hard, soft, found.soft_most, found.soft_days)
 
 
+def take_mail(session: orm.Session, actor: Actor, now: dt.datetime, takes: bool) -> None:
+    """Whether what people write back comes to us first."""
+    found = session.get_one(SendingRules, 1, with_for_update=True)
+    found.takes_mail = takes
+    did = "has replies come here first" if takes else "has replies go to senders"
+    audit.record(session, actor, now, did, "sending", 0, "")
+
+
 def set_soft_bounces(
     session: orm.Session, actor: Actor, now: dt.datetime, most: int, days: int
 ) -> None:

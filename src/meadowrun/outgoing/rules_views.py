@@ -96,6 +96,14 @@ def soft_bounces() -> Answer:
     return done("sending.show", "Saved.")
 
 
+@pages.post("/replies")
+@needs("admin")
+def replies() -> Answer:
+    """Whether what people write back comes to us first."""
+    rules.take_mail(db(), actor(), now(), flask.request.form.get("takes") == "yes")
+    return done("sending.show", "Saved.")
+
+
 @pages.post("/names")
 @needs("admin")
 def names() -> Answer:

@@ -88,6 +88,7 @@ def timeline(
         verb = {
             "opened": "opened",
             "clicked": "clicked in",
+            "replied": "replied to",
             "unsubscribed": "unsubscribed by",
             "complained": "complained about",
         }[kind]

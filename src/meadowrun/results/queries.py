@@ -60,6 +60,7 @@ class Result:
     amount: float | None
     unsubscribed: int
     complained: int
+    replied: int
     bounced: int
     links: list[LinkResult]
     #: (start of the hour or day, opened, clicked, converted), counting each person's first time
@@ -98,6 +99,7 @@ PEOPLE_SQL: dict[str, str] = {
     "clicked": f"SELECT r.contact_id {_REACTED} AND r.kind = 'clicked' AND NOT r.machine",
     "unsubscribed": f"SELECT r.contact_id {_REACTED} AND r.kind = 'unsubscribed'",
     "complained": f"SELECT r.contact_id {_REACTED} AND r.kind = 'complained'",
+    "replied": f"SELECT r.contact_id {_REACTED} AND r.kind = 'replied' AND NOT r.machine",
     "converted": "SELECT e.contact_id FROM deliveries d JOIN events e ON e.contact_id = "
     "d.contact_id AND e.kind_id = :kind AND e.at >= d.at AND e.at < d.at + :days WHERE "
     f"{_OF_SEND} AND d.outcome = 'delivered' AND e.at >= :taken",
@@ -185,12 +187,14 @@ p AS MATERIALIZED (SELECT contact_id, min(at) FILTER (WHERE kind IN ('opened', '
 AND NOT machine) AS opened,
     min(at) FILTER (WHERE kind = 'clicked' AND NOT machine) AS clicked, bool_or(kind = 'opened'
     AND machine) AS program,
-    bool_or(kind = 'unsubscribed') AS unsubscribed, bool_or(kind = 'complained') AS complained
+    bool_or(kind = 'unsubscribed') AS unsubscribed, bool_or(kind = 'complained') AS complained,
+    bool_or(kind = 'replied' AND NOT machine) AS replied
     FROM x GROUP BY contact_id)
 SELECT (SELECT jsonb_build_object('opened', count(opened), 'machine_only',
 count(*) FILTER (WHERE program AND opened IS NULL),
         'clicked', count(clicked), 'unsubscribed', count(*) FILTER (WHERE unsubscribed),
-        'complained', count(*) FILTER (WHERE complained)) FROM p),
+        'complained', count(*) FILTER (WHERE complained),
+        'replied', count(*) FILTER (WHERE replied)) FROM p),
     (SELECT jsonb_object_agg(link, counts) FROM (SELECT link, jsonb_build_array(count(DISTINCT
     contact_id), count(*)) AS counts
         FROM x WHERE kind = 'clicked' AND NOT machine GROUP BY link) l),
@@ -312,6 +316,8 @@ def result(session: orm.Session, send: Send, now: dt.datetime) -> Result:
         amount=counted.amount,
         unsubscribed=found["unsubscribed"],
         complained=found["complained"],
+        # Numbers that were kept before replies were counted have none.
+        replied=found.get("replied", 0),
         bounced=found.get("bounced", 0),
         links=_links(session, send, counted.links),
         timeline=[

@@ -37,6 +37,7 @@ NAMES = {
     "control_converted": Wording("Control group, and success all the same"),
     "unsubscribed": Wording("Unsubscribed"),
     "complained": Wording("Complained"),
+    "replied": Wording("Replied"),
 }
 PAGE = 100
 
@@ -169,6 +170,7 @@ def _summary(send: Send, result: queries.Result, channel: str) -> list[list[Any]
         (seen["clicked"], result.clicked),
         ("Unsubscribed", result.unsubscribed),
         ("Complained", result.complained),
+        ("Replied", result.replied),
     ]
     if "opened" in seen:
         reactions[:0] = [

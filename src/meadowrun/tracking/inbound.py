@@ -1,10 +1,12 @@
-"""The way back for mail: an SMTP listener that reads bounces (RFC 3464) and complaints (RFC 5965).
+"""The way back for mail: an SMTP listener that reads bounces (RFC 3464) and complaints (RFC 5965),
+takes replies, and unsubscribes whoever writes to do so.
 
 The envelope's recipient says which delivery it is about: bounce+<token>@our domain, the return path
-of every mail.
+of every mail; reply+<token>, where replies go; leave+<token>, by which somebody unsubscribes.
 """
 
 import contextlib
+import datetime as dt
 import email
 import email.message
 import email.policy
@@ -14,18 +16,25 @@ import threading
 
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
+from sqlalchemy import orm
 
 from meadowrun.base import clock, signing
 from meadowrun.base.db import Database
+from meadowrun.base.errors import GatewayUnavailable
 from meadowrun.base.listening import HandedOn
 from meadowrun.base.logs import configure, log
 from meadowrun.base.settings import Settings
 from meadowrun.core.guardrails.bounces import is_hard
-from meadowrun.tracking import actions
+from meadowrun.gateways import smtp
+from meadowrun.tracking import actions, replies
 
 #: Parts within parts of a report; real ones have one or two.
 _MOST_PARTS = 20
-_RECIPIENT = re.compile(r"bounce\+([A-Za-z0-9_-]{20,40})@", re.I)
+_RECIPIENT = re.compile(r"(bounce|reply|leave)\+([A-Za-z0-9_-]{20,40})@", re.I)
+#: What an address is for → the purpose of its token.
+_PURPOSES = {"bounce": "bounce", "reply": "message", "leave": "leave"}
+#: The largest email that is taken; replies bring files with them.
+_MOST_BYTES = 15_000_000
 
 
 def read_report(raw: bytes) -> tuple[str, bool, str] | None:
@@ -66,41 +75,74 @@ class Handler:
     async def handle_RCPT(
         self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
     ) -> str:
-        match = _RECIPIENT.match(address)
-        if not match or signing.read(self.settings.secret, "bounce", match.group(1)) is None:
+        if self._read(address) is None:
             return "550 5.1.1 no such mailbox here"
         envelope.rcpt_tos.append(address)
         return "250 OK"
 
+    def _read(self, address: str) -> tuple[str, tuple[int, int]] | None:
+        """What an address is for, and the delivery that it is about; None for none of ours."""
+        match = _RECIPIENT.match(address)
+        if not match:
+            return None
+        use = match[1].lower()
+        found = signing.read(self.settings.secret, _PURPOSES[use], match[2])
+        return (use, found) if found else None
+
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
+        raw = bytes(envelope.original_content or b"")
+        about = [found for address in envelope.rcpt_tos if (found := self._read(address))]
         try:
-            report = read_report(bytes(envelope.original_content or b""))
-        except Exception:
-            log.exception("unreadable report")
-            return "250 taken, not understood"
-        if report:
-            what, hard, words = report
             with self.database.session() as db:
                 now = clock.now(db)
-                for address in envelope.rcpt_tos:
-                    match = _RECIPIENT.match(address)
-                    found = (
-                        signing.read(self.settings.secret, "bounce", match.group(1))
-                        if match
-                        else None
-                    )
-                    if found and what == "bounce":
-                        actions.bounce(db, now, *found, hard, words)
-                    elif found:
-                        actions.complain(db, now, *found)
+                for use, delivery in about:
+                    if use == "bounce":
+                        self._report(db, now, delivery, raw)
+                    elif use == "leave":
+                        actions.unsubscribe(db, now, *delivery, "by an email to unsubscribe")
+                    else:
+                        self._reply(db, now, delivery, raw)
+        except GatewayUnavailable as problem:
+            # Nothing was recorded: their server tries again.
+            log.warning("a reply could not be passed on", problem=str(problem))
+            return "451 4.4.1 come again later"
         return "250 taken"
+
+    def _report(
+        self, db: orm.Session, now: dt.datetime, delivery: tuple[int, int], raw: bytes
+    ) -> None:
+        """Takes a bounce or a complaint about a delivery; anything else says nothing."""
+        try:
+            report = read_report(raw)
+        except Exception:
+            log.exception("unreadable report")
+            return
+        if report is None:
+            return
+        what, hard, words = report
+        if what == "bounce":
+            actions.bounce(db, now, *delivery, hard, words)
+        else:
+            actions.complain(db, now, *delivery)
+
+    def _reply(
+        self, db: orm.Session, now: dt.datetime, delivery: tuple[int, int], raw: bytes
+    ) -> None:
+        """Takes a reply, and passes it on. Raises GatewayUnavailable."""
+        message = email.message_from_bytes(raw)
+        if replies.goes_round(message):
+            log.warning("a reply goes in a circle", delivery=delivery[0])
+            return
+        to = replies.take(db, now, *delivery, message)
+        if to:
+            smtp.pass_on(self.settings, to, raw)
 
 
 def listener(database: Database, settings: Settings, fd: int | None = None) -> Controller:
     """The listener on the address the settings name, or on a socket that listens there already;
     call start() and stop()."""
     host, port = settings.inbound
-    return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=500_000)
+    return HandedOn(Handler(database, settings), port, fd, host, data_size_limit=_MOST_BYTES)
 
 
 def run(settings: Settings, fd: int | None = None) -> None:

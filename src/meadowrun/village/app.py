@@ -101,7 +101,7 @@ def create_app(store: Store, life: Life, instance: str = "") -> flask.Flask:
     def do(ident: int) -> Any:
         """A person here presses a button of their mail reader."""
         found, deed = mail(ident), flask.request.form.get("deed", "")
-        if deed in ("leave", "complain", "return"):
+        if deed in ("leave", "complain", "return", "reply"):
             life.deed(deed, "", found["address"], found["raw"], found["return_path"], None)
         return flask.redirect(flask.url_for("show", ident=ident, done=deed))
 

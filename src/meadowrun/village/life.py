@@ -196,9 +196,13 @@ class Life:
             self._buy(raw, float(detail), moment)
         elif deed == "leave":
             message = email.message_from_bytes(raw, policy=email.policy.default)
-            target = str(message["List-Unsubscribe"] or "").strip("<>")
+            ways = str(message["List-Unsubscribe"] or "").split(",")
+            # Of several ways the first is the one of a click (RFC 8058).
+            target = ways[0].strip().strip("<>")
             if target:
                 self.ask(target, moment, READER, b"List-Unsubscribe=One-Click")
+        elif deed == "reply":
+            post.reply(*self.inbound, address, raw)
         elif deed == "return":
             post.return_mail(*self.inbound, return_path, address, raw)
         elif deed == "complain":

@@ -139,6 +139,20 @@ def pixel_of(raw: bytes) -> str | None:
     return found.group(1).replace("&amp;", "&") if found else None
 
 
+def reply(host: str, port: int, address: str, raw: bytes) -> None:
+    """Writes back to where an email wishes it, by the server that takes mail there."""
+    message = email.message_from_bytes(raw, policy=email.policy.default)
+    to = email.utils.parseaddr(str(message["Reply-To"] or message["From"]))[1]
+    written = EmailMessage()
+    written["From"], written["To"] = address, to
+    written["Subject"] = f"Re: {message['Subject'] or ''}"
+    written["In-Reply-To"] = str(message["Message-ID"] or "")
+    written["Date"] = email.utils.formatdate()
+    written.set_content("Thank you, I shall be there. Is there room for a telescope?\n")
+    with smtplib.SMTP(host, port, timeout=10) as server:
+        server.send_message(written, address, [to])
+
+
 def return_mail(host: str, port: int, return_path: str, address: str, raw: bytes) -> None:
     """Sends a mail back as undeliverable (RFC 3464)."""
     _report(

@@ -22,6 +22,7 @@ _MAIL = {
     "delivered": ("received", "receive", "delivered", "got", "get"),
     "opened": ("opened", "open", "read"),
     "clicked": ("clicked", "click"),
+    "replied": ("replied to", "reply to", "replied", "reply"),
     "bounced": ("bounced", "bounce"),
     "complained": ("complained", "complain"),
     "unsubscribed": ("unsubscribed", "unsubscribe"),

@@ -21,7 +21,7 @@ class Happening:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Reacted:
-    """`kind` is opened, clicked, unsubscribed, bounced or complained."""
+    """`kind` is opened, clicked, replied, unsubscribed, bounced or complained."""
 
     kind: str
     at: dt.datetime

@@ -3,7 +3,7 @@
 from sqlalchemy import orm
 
 from meadowrun.core.audience.fields import Dictionary
-from meadowrun.core.audience.kinds.mail import MAIL_WORDS
+from meadowrun.core.audience.kinds.mail import BY_PEOPLE, MAIL_WORDS
 from meadowrun.core.audience.nodes import MailLine
 from meadowrun.core.audience.persons import SENT
 from meadowrun.core.channels import KINDS
@@ -136,7 +136,7 @@ def _mailed(compiler: Compiler, line: MailLine, what: str) -> str:
         *_dispatches(compiler, line, "r.dispatch_id"),
         *compiler.within(line.span, "r.at", "r.contact_id"),
     ]
-    if what in ("opened", "clicked"):
+    if what in BY_PEOPLE:
         where.append("NOT r.machine")
     if line.link is not None:
         where.append(f"r.link = {line.link}")

@@ -25,11 +25,14 @@ MAIL_WORDS = {
     "delivered": ("received", "did not receive"),
     "opened": ("opened", "did not open"),
     "clicked": ("clicked in", "did not click in"),
+    "replied": ("replied to", "did not reply to"),
     "bounced": ("bounced", "did not bounce"),
     "complained": ("complained about", "did not complain about"),
     "unsubscribed": ("unsubscribed from", "did not unsubscribe from"),
     "converted": ("did what counts as success after", "did not do what counts as success after"),
 }
+#: What counts only where a person did it, not a program.
+BY_PEOPLE = ("opened", "clicked", "replied")
 #: what a line may name by number: which message
 NAMED_BY = ("message", "campaign", "send", "tag")
 #: A tag by its number or path.
@@ -230,7 +233,7 @@ def _moments(line: MailLine, mail: Mail, person: Person) -> list[dt.datetime | N
         r.at
         for r in mail.reactions
         if r.kind in kinds
-        and not (r.machine and line.what in ("opened", "clicked"))
+        and not (r.machine and line.what in BY_PEOPLE)
         and (line.link is None or r.link == line.link)
     ]
 
