@@ -19,8 +19,8 @@ from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions
+from meadowrun.sends.estimates import estimate
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate
 from meadowrun.sends.timing import arrivals
 from meadowrun.village.store import pull
 from tests.conftest import NOW

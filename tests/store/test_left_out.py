@@ -19,8 +19,8 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments import actions as segments
 from meadowrun.sends import actions
+from meadowrun.sends.estimates import estimate
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate
 from meadowrun.sends.why import why
 from tests.conftest import NOW
 from tests.store.people import IDA, kinds, many, ready_send

@@ -19,8 +19,9 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary, uses_of_list
 from meadowrun.segments.actions import save
 from meadowrun.sends import actions
+from meadowrun.sends.estimates import estimate
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate, of_segment
+from meadowrun.sends.queries import of_segment
 from tests.conftest import NOW
 from tests.store.people import IDA, add, kinds, many, ready_send
 from tests.store.sending import counts, mixed, run_all, start

@@ -16,20 +16,21 @@ from meadowrun.core.guardrails.replay import replay
 from meadowrun.outgoing import caps, pressure, tried
 from meadowrun.outgoing.models import Delivery
 from meadowrun.people import keeping
+from meadowrun.people.keeping import make_list
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.actions import save as save_segment
 from meadowrun.segments.models import Segment
-from meadowrun.sends import actions
+from meadowrun.sends import actions, room
+from meadowrun.sends.estimates import estimate
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate
 from meadowrun.tags import actions as tags
 from meadowrun.tags.models import Tag
 from meadowrun.tracking.actions import bounce
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send
-from tests.store.sending import counts, run_all, segment, start
+from tests.store.sending import counts, go, run_all, segment, start
 from tests.store.web import words
 from tests.store.work import number_of, work
 
@@ -481,3 +482,46 @@ def test_the_replay_of_history_is_what_really_would_have_happened(
     really = [list(row.at) for row in rows]
     assert really == [[fate.at for fate in fates] for fates in replayed]
     assert any(at is None for one in really for at in one)
+
+
+def test_what_a_planned_send_would_meet(database, settings, job_context, keeper):
+    """One email a week. On Monday everybody had one: a send for Thursday meets the limit, one for
+    next Monday does not, but where another is planned for Sunday's people before it."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 4)
+        caps.save(session, IDA, NOW, Cap(1, 1, "week"))
+        everyone = {"in": [{"everyone": True}], "out": []}
+        first = ready_send(session, NOW, everyone)
+        actions.start(session, IDA, NOW, first, settings.public_url, 4, first.version)
+    go(database, NOW)
+    thursday, monday = NOW + dt.timedelta(days=3), NOW + dt.timedelta(days=7)
+
+    def met(leaves_at):
+        with clock.at(NOW), database.session() as session:
+            send = ready_send(session, NOW, everyone)
+            send.leaves_at = leaves_at
+            session.flush()
+            look = Moment(session, dictionary(session), NOW, zoneinfo.ZoneInfo("Europe/London"))
+            found = estimate(look, send).without_room
+            assert room.without_room(look, send, leaves_at or NOW) == found
+            session.delete(send)
+            return found
+
+    assert (met(None), met(thursday), met(monday)) == (4, 4, 0)
+    with clock.at(NOW), database.session() as session:
+        some = make_list(session, IDA, NOW, "Two of them", "by hand", [1, 2])
+        planned = ready_send(session, NOW, {"in": [{"list": some.id}], "out": []})
+        planned.leaves_at = monday - dt.timedelta(hours=2)
+        session.flush()
+        actions.start(session, IDA, NOW, planned, settings.public_url, 2, planned.version)
+        assert planned.state == "planned"
+        number = planned.id
+    assert (met(monday), met(monday + dt.timedelta(days=7))) == (2, 0)
+    # One that does not count takes no room, and neither does one of the week before.
+    for changed in ({"counts": False}, {"begins_at": monday - dt.timedelta(days=2)}):
+        with database.session() as session:
+            for name, value in changed.items():
+                setattr(session.get_one(Send, number), name, value)
+        assert met(monday) == 0
+        with database.session() as session:
+            session.get_one(Send, number).counts = True

@@ -19,8 +19,8 @@ from meadowrun.people.models import Contact
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.sends import actions, timing
+from meadowrun.sends.estimates import estimate
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate
 from meadowrun.shell.draw.pictures import COLOURS
 from tests.conftest import NOW
 from tests.store.people import IDA, many, ready_send

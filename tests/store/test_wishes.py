@@ -23,8 +23,8 @@ from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
 from meadowrun.people.wholly import erase, everything
 from meadowrun.sends import actions
+from meadowrun.sends.estimates import estimate
 from meadowrun.sends.models import Send
-from meadowrun.sends.queries import estimate
 from meadowrun.tracking import confirming
 from meadowrun.tracking.confirming import Confirmation
 from tests.conftest import NOW

@@ -29,7 +29,7 @@ from meadowrun.outgoing.models import Holidays
 from meadowrun.outgoing.queries import tally
 from meadowrun.people.asked import moment
 from meadowrun.people.models import Contact, Topic
-from meadowrun.sends import actions, queries, repeats, timing
+from meadowrun.sends import actions, estimates, queries, repeats, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.why import why
 from meadowrun.shell.request import Answer, body, db, now, settings, zone
@@ -276,7 +276,7 @@ def change_send(actor: Actor, ident: int) -> Answer:
 )
 def estimate(actor: Actor, ident: int) -> Answer:
     send = queries.send(db(), ident)
-    found = queries.estimate(moment(), send)
+    found = estimates.estimate(moment(), send)
     channel = queries.channel_of(db(), send)
     arrivals = timing.arrivals(db(), send, channel, found.zones, now(), zone())
     checks = actions.findings(db(), send, settings().public_url, found.going)
@@ -298,7 +298,7 @@ def estimate(actor: Actor, ident: int) -> Answer:
 )
 def start_send(actor: Actor, ident: int) -> Answer:
     send = queries.send(db(), ident)
-    found = queries.estimate(moment(), send)
+    found = estimates.estimate(moment(), send)
     public_url, version = settings().public_url, body()["version"]
     actions.start(db(), actor, now(), send, public_url, found.going, version)
     send.foreseen = found.outcomes

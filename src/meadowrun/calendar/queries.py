@@ -13,7 +13,7 @@ from meadowrun.base.kept import Kept
 from meadowrun.base.manifest import numbers_of
 from meadowrun.campaigns.models import Campaign
 from meadowrun.people.moment import Moment
-from meadowrun.sends import overlap, repeats
+from meadowrun.sends import estimates, overlap, repeats
 from meadowrun.sends import queries as sends
 from meadowrun.sends.models import Send
 
@@ -90,7 +90,7 @@ def _people(moment: Moment, send: Send) -> int | None:
     if send.state != "planned":
         return None
     try:
-        return sends.kept_estimate(moment, send, fresh=False)[0].going
+        return estimates.kept_estimate(moment, send, fresh=False)[0].going
     except Invalid:
         return None
 

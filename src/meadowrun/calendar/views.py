@@ -17,7 +17,8 @@ from meadowrun.core.channels import CHANNELS
 from meadowrun.core.language import Wording
 from meadowrun.core.values import is_whole
 from meadowrun.people.asked import moment
-from meadowrun.sends import actions, timing
+from meadowrun.people.moment import Moment
+from meadowrun.sends import actions, room, timing
 from meadowrun.sends import queries as sends
 from meadowrun.sends.models import Send
 from meadowrun.shell.later import comes_later
@@ -127,6 +128,9 @@ class _Move:
     at: dt.datetime
     now_with: list[queries.Clash]
     then_with: list[queries.Clash]
+    #: how many would have no room for it as it stands, and there
+    now_full: int
+    then_full: int
 
 
 def _move(form: Any) -> _Move:
@@ -139,7 +143,25 @@ def _move(form: Any) -> _Move:
     at = actions.moment_on(send, day, now())
     look = moment()
     before = queries.near(look, send, send.leaves_at) if send.leaves_at else []
-    return _Move(send, day, at, before, queries.near(look, send, at))
+    stands = max(look.now, send.leaves_at or look.now)
+    return _Move(
+        send,
+        day,
+        at,
+        before,
+        queries.near(look, send, at),
+        _without_room(look, send, stands),
+        _without_room(look, send, at),
+    )
+
+
+def _without_room(look: Moment, send: Send, at: dt.datetime) -> int:
+    """How many would have no room for a send at a moment; nobody where its audience cannot be
+    worked out: its own page says so."""
+    try:
+        return room.without_room(look, send, at)
+    except Invalid:
+        return 0
 
 
 @pages.get("/calendar/move")

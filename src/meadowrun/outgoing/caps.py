@@ -9,7 +9,7 @@ import dataclasses
 import datetime as dt
 import json
 import zoneinfo
-from collections.abc import Sequence, Set
+from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -48,76 +48,91 @@ AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
 
 #: Who of some contacts wishes for so many messages a week at most.
 WISHES = "SELECT id, most_a_week FROM contacts WHERE id = ANY(:ids) AND most_a_week IS NOT NULL"
-#: Who had as many messages this week as they wish for: contacts.
-FULL_BY_WISH = """
-SELECT d.contact_id FROM contacts c JOIN deliveries d ON d.contact_id = c.id
-JOIN dispatches s ON s.id = d.dispatch_id
-JOIN jsonb_to_recordset(CAST(:starts_wish AS jsonb)) AS z(name text, since timestamptz)
-    ON z.name IS NOT DISTINCT FROM c.timezone
-WHERE c.most_a_week IS NOT NULL AND s.counts
-AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
-AND d.taken_at >= :taken_wish AND d.at >= z.since
-GROUP BY d.contact_id, c.most_a_week HAVING count(*) >= c.most_a_week
-"""
 #: Any wish, to know from when on messages count for one.
 _A_WEEK = Cap(1, 1, "week")
 
-#: Who had as many messages as one limit allows: contacts. `starts` says for each zone when its
-#: period began; a contact without a zone has that of the organisation.
+#: Who has no room: contacts. `starts` says for each zone when the period began; a contact without a
+#: zone has that of the organisation. {planned} are messages that are still to go before.
 FULL = """
-SELECT d.contact_id FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
-JOIN contacts c ON c.id = d.contact_id
+SELECT x.contact_id FROM (
+    SELECT d.contact_id, c.timezone, c.most_a_week, d.at FROM deliveries d
+    JOIN dispatches s ON s.id = d.dispatch_id JOIN contacts c ON c.id = d.contact_id
+    WHERE s.counts AND {of} AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
+    AND d.taken_at >= :taken_{n}{planned}) x
 JOIN jsonb_to_recordset(CAST(:starts_{n} AS jsonb)) AS z(name text, since timestamptz)
-    ON z.name IS NOT DISTINCT FROM c.timezone
-WHERE s.counts AND {of} AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
-AND d.taken_at >= :taken_{n} AND d.at {after} z.since
-GROUP BY d.contact_id HAVING count(*) >= :most_{n}
+    ON z.name IS NOT DISTINCT FROM x.timezone
+WHERE x.at {after} z.since GROUP BY x.contact_id, x.most_a_week HAVING count(*) >= {most}
 """
+#: One message to everybody of an audience that is planned.
+_PLANNED = """
+    UNION ALL SELECT c.id, c.timezone, c.most_a_week, CAST(:at_{place} AS timestamptz)
+    FROM contacts c WHERE ({predicate}){wish}"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Planned:
+    """A message that is still to go: to whom, as SQL over `contacts c`, when, and what it is."""
+
+    predicate: str
+    at: dt.datetime
+    channel: str
+    tags: frozenset[int]
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Asks:
+    """A message about which it is asked who has no room for it: when it goes, what it is, whether
+    limits and wishes hold for it, and what is to go before."""
+
+    at: dt.datetime
+    channel: str
+    tags: frozenset[int]
+    obeys: bool
+    wishes: bool
+    before: Sequence[Planned] = ()
 
 
 def full_sql(
-    session: orm.Session,
-    channel: str,
-    tagged: Set[int],
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
-    obeys: bool,
-    wishes: bool,
+    session: orm.Session, asks: Asks, zone: zoneinfo.ZoneInfo
 ) -> tuple[str, dict[str, Any]]:
-    """The contacts without room for a message of a channel with some tags, by the limits if it
-    obeys them, and by what they wish for if that is asked, as SQL with its values; empty where
-    neither is about it."""
-    asked = [cap for cap in all_caps(session) if obeys and cap.is_about(channel, tagged)]
-    names = session.scalars(sa.text(ZONES)).all()
-    week = [
-        {"name": name, "since": _A_WEEK.since(now, (zone_of(name) or zone)).isoformat()}
-        for name in names
+    """The contacts without room for a message, by the limits and by what they wish for, as SQL with
+    its values; empty where neither is about it. `zone` is that of contacts without one."""
+    about = [
+        cap for cap in all_caps(session) if asks.obeys and cap.is_about(asks.channel, asks.tags)
     ]
-    parts, values = [], dict[str, Any]()
-    if wishes:
-        parts.append(FULL_BY_WISH)
-        values |= {
-            "starts_wish": json.dumps(week),
-            "taken_wish": now - _A_WEEK.reaches_back() - _LATEST,
-        }
-    for n, cap in enumerate(asked):
+    names = session.scalars(sa.text(ZONES)).all()
+    parts = []
+    values: dict[str, Any] = {f"at_{n}": one.at for n, one in enumerate(asks.before)}
+
+    def add(name: str, cap: Cap, of: str, most: str) -> None:
         starts = [
-            {"name": name, "since": cap.since(now, (zone_of(name) or zone)).isoformat()}
-            for name in names
+            {"name": place, "since": cap.since(asks.at, (zone_of(place) or zone)).isoformat()}
+            for place in names
         ]
-        values |= {
-            f"starts_{n}": json.dumps(starts),
-            f"taken_{n}": now - cap.reaches_back() - _LATEST,
-            f"most_{n}": cap.most,
-        }
-        of = "TRUE"
+        values[f"starts_{name}"] = json.dumps(starts)
+        values[f"taken_{name}"] = asks.at - cap.reaches_back() - _LATEST
+        planned = "".join(
+            _PLANNED.format(
+                place=place,
+                predicate=one.predicate,
+                wish=" AND c.most_a_week IS NOT NULL" if name == "wish" else "",
+            )
+            for place, one in enumerate(asks.before)
+            if cap.is_about(one.channel, one.tags)
+        )
+        after = ">" if cap.unit == "minute" else ">="
+        parts.append(FULL.format(n=name, of=of, planned=planned, after=after, most=most))
+
+    if asks.wishes:
+        add("wish", _A_WEEK, "c.most_a_week IS NOT NULL", "x.most_a_week")
+    for n, cap in enumerate(about):
+        of, values[f"most_{n}"] = "TRUE", cap.most
         if cap.channel:
             of, values[f"channel_{n}"] = f"s.channel = :channel_{n}", cap.channel
         if cap.tag:
             of += f" AND s.tags && CAST(:tags_{n} AS bigint[])"
             values[f"tags_{n}"] = sorted(cap.tags)
-        after = ">" if cap.unit == "minute" else ">="
-        parts.append(FULL.format(n=n, of=of, after=after))
+        add(str(n), cap, of, f":most_{n}")
     return " UNION ".join(parts), values
 
 

@@ -2,7 +2,6 @@
 
 import dataclasses
 import datetime as dt
-import json
 import zoneinfo
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
@@ -12,20 +11,18 @@ from sqlalchemy import orm
 
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid
-from meadowrun.base.kept import Kept
 from meadowrun.base.manifest import Going
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.audience.nodes import ShareLine
 from meadowrun.core.guardrails.guards import AS_IT_LEAVES, verdict_sql
-from meadowrun.core.guardrails.limits import ControlGroup, control_words, under
+from meadowrun.core.guardrails.limits import ControlGroup, control_words
 from meadowrun.core.language import Wording
-from meadowrun.core.timing.hours import Hours, HoursError
+from meadowrun.core.timing.hours import Hours
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.messages.models import Message
-from meadowrun.outgoing import caps, held_out
-from meadowrun.outgoing.best_hours import CHOSEN, choosing
+from meadowrun.outgoing import held_out
 from meadowrun.outgoing.had import Before
 from meadowrun.people.models import PeopleList
 from meadowrun.people.moment import Moment
@@ -35,7 +32,6 @@ from meadowrun.segments.facts import facts_sql
 from meadowrun.segments.fetching import compiler_for
 from meadowrun.segments.models import Segment
 from meadowrun.sends.models import Send
-from meadowrun.sends.timing import open_hours_of, quiet_of
 
 #: States in which the sheet may still be changed.
 EDITABLE = ("draft", "planned")
@@ -139,9 +135,11 @@ class Audience:
     held_out: str = "FALSE"
 
 
-def _one(
+def condition_of(
     session: orm.Session, item: Mapping[str, Any], compiler: Compiler, words: Dictionary
 ) -> str:
+    """Who is in a segment or list that an audience names, as SQL over `contacts c`. Raises
+    Invalid."""
     if item.get("everyone"):
         return "TRUE"
     if "list" in item:
@@ -177,11 +175,11 @@ def audience(
 def audience_sql(moment: Moment, definition: Mapping[str, Any], compiler: Compiler) -> str:
     """The same as SQL over `contacts c`, whose values are the compiler's. Raises Invalid."""
     included = [
-        f"({_one(moment.session, item, compiler, moment.words)})"
+        f"({condition_of(moment.session, item, compiler, moment.words)})"
         for item in definition.get("in", [])
     ]
     excluded = [
-        f"({_one(moment.session, item, compiler, moment.words)})"
+        f"({condition_of(moment.session, item, compiler, moment.words)})"
         for item in definition.get("out", [])
     ]
     predicate = " OR ".join(included) or "FALSE"
@@ -201,7 +199,7 @@ def audience_of(moment: Moment, send: Send) -> Audience:
     if control.percent:
         kept = compiler.node(ShareLine("", control.percent, f"campaign:{send.campaign_id}"))
     elif control:
-        kept = _one(moment.session, send.control, compiler, moment.words)
+        kept = condition_of(moment.session, send.control, compiler, moment.words)
     out = compiler.node(standing) if standing else "FALSE"
     return Audience(
         who.predicate, compiler.values, f"coalesce({kept}, FALSE)", f"coalesce({out}, FALSE)"
@@ -290,32 +288,6 @@ def picked_sql(
     )
 
 
-#: How many people a sheet shows the mail of.
-SOME = 3
-
-
-@dataclasses.dataclass(frozen=True)
-class Estimate:
-    """What would become of everyone now: outcome → people, "go" among them; and what each exclusion
-    takes away."""
-
-    total: int
-    outcomes: dict[str, int]
-    left_out: list[tuple[str, int]]
-    included: list[tuple[str, int]]
-    #: how many of those who may get it have had as many messages as a limit allows
-    without_room: int
-    #: of which zone those are who may get it, which hour of the day is chosen for them, and how
-    #: many they are; empty where nobody asks
-    zones: tuple[tuple[str | None, int | None, int], ...]
-    #: a few of those who would get it, spread over the audience by a fixed shuffle
-    some: tuple[int, ...]
-
-    @property
-    def going(self) -> int:
-        return self.outcomes.get("go", 0)
-
-
 def channel_of(session: orm.Session, send: Send) -> str:
     """The channel of a send's message; email while none was chosen."""
     return (
@@ -357,141 +329,6 @@ def hours(send: Send) -> tuple[int, int] | None:
         return None
     hour = send.leaves_at.astimezone(zoneinfo.ZoneInfo(send.zone)).hour
     return hour, hour + 1
-
-
-_estimates: Kept[Estimate] = Kept()
-
-#: What the verdict says of an audience: how many, a few of them by a fixed shuffle, and how many
-#: have no room for one more message.
-_SAID = """
-SELECT {verdict} AS said, count(*) AS people, (array_agg(id ORDER BY pick))[1:{some}] AS few,
-    count(*) FILTER (WHERE {full}) AS full
-FROM ({facts}) x GROUP BY 1
-"""
-#: Of which zones those are who would get it, and which hours are chosen for them.
-_ZONES_OF = """
-SELECT zone, {hour} AS hour, count(*) AS people FROM ({facts}) x {hours_of}
-WHERE {verdict} = 'go' GROUP BY 1, 2 ORDER BY 1, 2
-"""
-
-
-def estimate(moment: Moment, send: Send) -> Estimate:
-    """Asks the verdict about everyone of a send's audience, in SQL. Raises Invalid."""
-    who, channel = audience_of(moment, send), channel_of(moment.session, send)
-    full, values = (
-        caps.full_sql(
-            moment.session,
-            channel,
-            frozenset(tags_of(moment.session, send)),
-            moment.now,
-            moment.zone,
-            send.obeys_caps,
-            send.consent_rule != "service",
-        )
-        if not CHANNELS[channel].waits_there
-        else ("", {})
-    )
-    facts, asked_of = facts_of_audience(send, who, channel, moment.now)
-    verdict = verdict_sql(send.consent_rule, AS_IT_LEAVES)
-    asked = _SAID.format(
-        verdict=verdict, some=SOME, full=f"id IN ({full})" if full else "FALSE", facts=facts
-    )
-    rows = moment.session.execute(sa.text(asked), asked_of | values).all()
-    zones: tuple[tuple[str | None, int | None, int], ...] = ()
-    if _takes_time(send) or quiet_of(moment.session, send, channel):
-        zones = _zones(moment, send, channel, facts, verdict, asked_of)
-    outcomes = {row.said: row.people for row in rows}
-    total = sum(outcomes.values())
-    going, over = under(outcomes.get("go", 0), send.audience_limit, send.limit_rule)
-    if over:
-        outcomes |= {"go": going, "over_limit": over}
-    some = tuple(next((row.few for row in rows if row.said == "go"), ())[: min(SOME, going)])
-    left_out, included = [], []
-    for item in send.audience.get("out", []):
-        alone = audience(moment, {"in": send.audience.get("in", [])})
-        compiler = compiler_for(moment)
-        compiler.values = alone.values
-        taken = _one(moment.session, item, compiler, moment.words)
-        number = moment.session.execute(
-            sa.text(
-                f"SELECT count(*) FROM contacts c WHERE ({alone.predicate}) AND "
-                f"coalesce({taken}, FALSE)"
-            ),
-            compiler.values,
-        ).scalar_one()
-        left_out.append((name_of(moment.session, item), number))
-    for item in send.audience.get("in", []):
-        if len(send.audience["in"]) == 1 and not left_out:
-            # Nothing to ask: it is the whole audience.
-            included.append((name_of(moment.session, item), total))
-            continue
-        alone = audience(moment, {"in": [item]})
-        included.append(
-            (
-                name_of(moment.session, item),
-                moment.session.execute(
-                    sa.text(f"SELECT count(*) FROM contacts c WHERE {alone.predicate}"),
-                    alone.values,
-                ).scalar_one(),
-            )
-        )
-    without_room = sum(row.full for row in rows if row.said == "go")
-    return Estimate(total, outcomes, left_out, included, without_room, zones, some)
-
-
-def _takes_time(send: Send) -> bool:
-    """Whether a send reaches people at moments of their own, or one after another."""
-    return bool(send.local_at or send.hours or send.portion_size or send.best_hour)
-
-
-def _zones(
-    moment: Moment,
-    send: Send,
-    channel: str,
-    facts: str,
-    verdict: str,
-    values: Mapping[str, Any],
-) -> tuple[tuple[str | None, int | None, int], ...]:
-    """The zones of those who would get a send, with the hours chosen for them."""
-    hour, hours_of, given = "NULL::int", "", dict(values)
-    if send.best_hour:
-        try:
-            within = open_hours_of(moment.session, send, channel, moment.now)
-        except HoursError as problem:
-            raise Invalid(problem.args[0], "hours") from None
-        given |= choosing(moment.session, within)
-        hour, hours_of = CHOSEN, "LEFT JOIN best_hours b ON b.contact_id = x.id"
-    counted = _ZONES_OF.format(verdict=verdict, facts=facts, hour=hour, hours_of=hours_of)
-    rows = moment.session.execute(sa.text(counted), given)
-    return tuple((row.zone, row.hour, row.people) for row in rows)
-
-
-def kept_estimate(
-    moment: Moment,
-    send: Send,
-    fresh: bool,
-) -> tuple[Estimate, dt.datetime]:
-    """`estimate` for a sheet that is being written, and the moment it is of."""
-    named = [*send.audience.get("in", []), *send.audience.get("out", []), send.control]
-    segments = [moment.session.get(Segment, item["segment"]) for item in named if "segment" in item]
-    key = (
-        send.id,
-        json.dumps([send.audience, send.control]),
-        send.topic_id,
-        send.consent_rule,
-        send.audience_limit,
-        send.limit_rule,
-        send.message_id,
-        send.again_rule,
-        send.again_days,
-        bool(_takes_time(send)),
-        json.dumps([send.best_hour, send.hours if send.best_hour else {}, str(send.leaves_at)]),
-        str(held_out.share_of(moment)),
-        str(caps.all_caps(moment.session) if send.obeys_caps else []),
-        str(tags_of(moment.session, send)),
-        str([s and s.definition for s in segments]),
-    )
-    return _estimates.get(moment.session, key, moment.now, lambda: estimate(moment, send), fresh)
 
 
 def name_of(session: orm.Session, item: Mapping[str, Any]) -> str:

@@ -37,7 +37,7 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.kinds import event_kind
 from meadowrun.people.models import EventKind, Topic
 from meadowrun.people.queries import contacts_of
-from meadowrun.sends import actions, queries, repeats, timing
+from meadowrun.sends import actions, estimates, queries, repeats, timing
 from meadowrun.sends.models import Send
 from meadowrun.shell.request import db, now, settings, zone
 
@@ -52,7 +52,7 @@ def sheet(
     else made one, to be made all the same."""
     estimate, as_of, trouble = None, now(), ""
     try:
-        estimate, as_of = queries.kept_estimate(moment(), send, fresh=problem is not None)
+        estimate, as_of = estimates.kept_estimate(moment(), send, fresh=problem is not None)
     except Invalid as wrong:
         trouble = str(wrong)
     going = estimate.going if estimate else 0
@@ -133,7 +133,7 @@ def _times(send: Send) -> dict[str, str]:
 
 
 def _told(
-    estimate: queries.Estimate | None, usual: tuple[int, int] | None
+    estimate: estimates.Estimate | None, usual: tuple[int, int] | None
 ) -> tuple[float | None, float | None] | None:
     """The least true gains that would show against the control group, and against twice as many,
     judged by what is usual."""
@@ -163,7 +163,7 @@ def gateway_problem(send: Send) -> str | None:
     return ALL[queries.channel_of(db(), send)].problem(settings())
 
 
-def three_of(send: Send, estimate: queries.Estimate) -> list[dict[str, Any]]:
+def three_of(send: Send, estimate: estimates.Estimate) -> list[dict[str, Any]]:
     """Three real people's subjects, as they would read them."""
     message = db().get_one(Message, send.message_id)
     try:
@@ -204,7 +204,7 @@ def would_read(send: Send, message: Message, ids: Sequence[int]) -> dict[int, Re
     return found
 
 
-def arrivals_of(send: Send, estimate: queries.Estimate | None) -> timing.Arrivals | None:
+def arrivals_of(send: Send, estimate: estimates.Estimate | None) -> timing.Arrivals | None:
     """When people would get a send; None where all get it at once, or nobody does."""
     if estimate is None or not estimate.zones or not estimate.going:
         return None

@@ -33,7 +33,7 @@ from meadowrun.people.asked import moment, words
 from meadowrun.people.models import Topic
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import contacts_page, topics
-from meadowrun.sends import actions, again_to, approval, queries, timing
+from meadowrun.sends import actions, again_to, approval, estimates, queries, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.sheet_page import (
     arrivals_of,
@@ -100,7 +100,7 @@ def last_look(ident: int) -> Answer:
     if send.state != "draft":
         return done("sends.show", ident=ident)
     try:
-        estimate = queries.estimate(moment(), send)
+        estimate = estimates.estimate(moment(), send)
     except Invalid as problem:
         return sheet(send, problem), 422
     findings = actions.findings(db(), send, settings().public_url, estimate.going)
@@ -148,11 +148,11 @@ def _page(mail: Rendered, document: Json) -> str:
     )
 
 
-def _seen(send: Send) -> tuple[queries.Estimate, int]:
+def _seen(send: Send) -> tuple[estimates.Estimate, int]:
     """(what would become of everybody, the version of the send that was looked at). Raises Invalid
     when the number of people is not the one that was looked at any more."""
     form = flask.request.form
-    estimate = queries.estimate(moment(), send)
+    estimate = estimates.estimate(moment(), send)
     going = estimate.going
     seen = integer(form.get("going"), "going")
     if going != seen and not form.get("anyway"):
