@@ -12,7 +12,7 @@ from meadowrun.people.models import Contact
 from meadowrun.sends import actions
 from meadowrun.sends.models import Send
 from tests.conftest import NOW
-from tests.store.people import IDA
+from tests.store.people import IDA, many, ready_send
 from tests.store.sending import counts, run_all, started
 from tests.store.work import work
 
@@ -101,6 +101,39 @@ def test_a_send_paused_over_its_last_moment_hands_nobody_over_when_it_goes_on(
     go_on(database, NOW + 2 * HOUR)
     found, send = counts(database, ident)
     assert found == {"delivered": 1, "late": 3} and send.state == "done"
+
+
+def test_whoever_waits_for_hours_gets_it_at_the_last_moment_all_the_same(
+    database, settings, job_context, keeper
+):
+    """At 14:00, for 9:00 to 10:00, within an hour: where that was chosen it goes at 15:00, but to
+    nobody who said no meanwhile; and what the server puts off then is tried again, not at once."""
+    for at_last, expected in (("drop", {"late": 3}), ("send", {"delivered": 1})):
+        with clock.at(NOW), database.session() as session:
+            if at_last == "drop":
+                many(session, NOW, 3)
+            who = {"in": [{"everyone": True}], "out": []}
+            send = ready_send(session, NOW, who)
+            send.hours, send.within_hours = {"from": "09:00", "to": "10:00"}, 1
+            send.at_last = at_last
+            session.flush()
+            actions.start(session, IDA, NOW, send, settings.public_url, 3, send.version)
+            ident = send.id
+        run_all(database, ident)
+        assert counts(database, ident)[0] == {"waiting": 3}
+        assert set(dues(database, ident)) == {NOW + HOUR}
+        if at_last == "send":
+            with clock.at(NOW), database.session() as session:
+                people.set_consent(session, NOW, 1, 0, False, "by telephone")
+            keeper.defer = {"p2@post.example"}
+            expected = {"no_consent": 1, "deferred": 1, "delivered": 1}
+        go_on(database, NOW + HOUR)
+        assert counts(database, ident)[0] == expected
+    assert max(dues(database, ident)) == NOW + HOUR + dt.timedelta(minutes=15)
+    keeper.defer = set()
+    go_on(database, NOW + HOUR + dt.timedelta(minutes=16))
+    found, send = counts(database, ident)
+    assert found == {"no_consent": 1, "delivered": 2} and send.state == "done"
 
 
 def test_what_a_person_asked_for_is_said_before_the_lateness(

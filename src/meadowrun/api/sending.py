@@ -14,7 +14,7 @@ from meadowrun.calendar import queries as calendar
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.guardrails.caps import MOST_LENGTH
-from meadowrun.core.guardrails.limits import AGAIN_RULES, LIMIT_RULES, NO_ROOM, WITHIN
+from meadowrun.core.guardrails.limits import AGAIN_RULES, AT_LAST, LIMIT_RULES, NO_ROOM, WITHIN
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
@@ -104,6 +104,7 @@ SHEET: Json = {
         "description": "only people who are still in the audience when it reaches them",
     },
     "within_hours": {"enum": list(WITHIN)},
+    "at_last": {"enum": list(AT_LAST), "description": "what becomes of those who still wait then"},
 }
 #: What is taken as it is given.
 _PLAIN = (
@@ -124,6 +125,7 @@ _PLAIN = (
     "no_room",
     "still_in",
     "within_hours",
+    "at_last",
 )
 
 

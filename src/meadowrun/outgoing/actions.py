@@ -41,7 +41,8 @@ timed AS (
     SELECT w.*, c.timezone, {hour} AS hour FROM drawn w JOIN contacts c ON c.id = w.id {hours_of})
 INSERT INTO deliveries (contact_id, dispatch_id, taken_at, due, outcome, repeated, control, portion,
     hour, stood_on)
-SELECT y.id, :dispatch, :taken, coalesce(z.due, :taken), y.outcome, repeated, control, y.portion,
+SELECT y.id, :dispatch, :taken, CASE WHEN z.due IS NULL THEN CAST(:taken AS timestamptz)
+    ELSE least(z.due, CAST(:last AS timestamptz)) END, y.outcome, repeated, control, y.portion,
     y.hour,
     z.stood_on
 FROM timed y LEFT JOIN jsonb_to_recordset(CAST(:dues AS jsonb))
@@ -89,7 +90,11 @@ def put(
     dues = [] if timing.at_once else timing.dues(session, portions)
     asked = PUT.format(people=people)
     if dues or size is not None:
-        given |= {"dues": orjson.dumps(dues).decode(), "size": size}
+        given |= {
+            "dues": orjson.dumps(dues).decode(),
+            "size": size,
+            "last": dispatch.last_moment,
+        }
         hour, hours_of = "NULL::int", ""
         if timing.by_hour:
             given |= choosing(session, timing.open_hours())

@@ -213,7 +213,9 @@ class BatchWork:
         self, session: orm.Session, now: dt.datetime, people: list[_Person]
     ) -> list[_Person]:
         """Whoever may get it waits for the first moment at which message limits, hours and their
-        own clock hold together."""
+        own clock hold together; after the last moment for nothing any more."""
+        if self._is_last(now):
+            return people
         numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
         room: dict[int, dt.datetime] = {}
         if not self.channel.waits_there:
@@ -235,6 +237,10 @@ class BatchWork:
             else person
             for person in people
         ]
+
+    def _is_last(self, now: dt.datetime) -> bool:
+        """Whether the last moment has come."""
+        return self.last_moment is not None and now >= self.last_moment
 
     def _read(
         self,
@@ -290,7 +296,7 @@ class BatchWork:
                         row,
                         repeated_address=claimed[row.id].repeated,
                         had_before=row.id in before,
-                        too_late=self.last_moment is not None and now >= self.last_moment,
+                        too_late=self._is_last(now) and self.dispatch.at_last == "drop",
                         left_audience=inside is not None and row.id not in inside,
                         held_out=row.id in compared,
                         control=claimed[row.id].control,

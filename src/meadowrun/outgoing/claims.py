@@ -102,10 +102,12 @@ WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.contact_id = v.id 
 RETURNING d.contact_id
 """
 
+#: The last moment of a dispatch `s`, while it lies ahead, or if nothing is sent after it.
+_LAST = "CASE WHEN s.at_last = 'drop' OR s.last_moment > :now THEN s.last_moment END"
 #: Writes what became of people of the batch: their contacts. Nobody waits beyond the last moment:
-#: they are judged then, and it is too late. Who would still have to go is not written to any more
+#: they are judged then. Who would still have to go is not written to any more
 #: when the dispatch was stopped meanwhile.
-WRITE = """
+WRITE = f"""
 UPDATE deliveries d SET
     outcome = CASE WHEN v.outcome IN ('waiting', 'deferred') AND s.state = 'stopped'
     THEN 'stopped' ELSE v.outcome END,
@@ -114,8 +116,8 @@ UPDATE deliveries d SET
     OR v.stood_on->>'because' IS NOT DISTINCT FROM 'feed')::int,
     filled = coalesce(v.filled, d.filled), address = coalesce(v.address, d.address),
     due = CASE v.outcome WHEN 'in_doubt' THEN CAST(:ask AS timestamptz)
-                         WHEN 'deferred' THEN least(CAST(:again AS timestamptz), s.last_moment)
-                         ELSE least(coalesce(v.until, d.due), s.last_moment) END,
+                         WHEN 'deferred' THEN least(CAST(:again AS timestamptz), {_LAST})
+                         ELSE least(coalesce(v.until, d.due), {_LAST}) END,
     stood_on = v.stood_on, claim = CASE WHEN v.outcome = 'in_doubt' THEN d.claim END
 FROM jsonb_to_recordset(CAST(:rows AS jsonb))
     AS v(id bigint, outcome text, note text, filled jsonb, address text, until timestamptz,

@@ -74,8 +74,10 @@ class Dispatch(Base):
     #: within how many days
     again_rule: orm.Mapped[str] = orm.mapped_column(server_default="each")
     again_days: orm.Mapped[int] = orm.mapped_column(server_default="30")
-    #: from then on nobody is handed over any more; empty: there is no such moment
+    #: the moment until which people wait; empty: there is no such moment
     last_moment: orm.Mapped[dt.datetime | None]
+    #: what becomes of people who still wait then, one of AT_LAST
+    at_last: orm.Mapped[str] = orm.mapped_column(server_default="drop")
     #: when its audience was settled, or it was opened; every delivery carries it, so that their key
     #: is unique in all months
     taken_at: orm.Mapped[dt.datetime]

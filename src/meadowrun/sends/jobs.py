@@ -104,6 +104,7 @@ def _dispatch(session: orm.Session, now: dt.datetime, send: Send) -> Dispatch:
         again_rule=send.again_rule,
         again_days=send.again_days,
         last_moment=last_moment(session, send, now),
+        at_last=send.at_last,
         facts=send.facts,
     )
 

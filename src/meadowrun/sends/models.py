@@ -81,8 +81,10 @@ class Send(Base):
     no_room: orm.Mapped[str] = orm.mapped_column(server_default="wait")
     #: it goes only to people who are still in its audience when it reaches them
     still_in: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
-    #: hours from its start after which nobody is handed over any more
+    #: hours from its start until which people wait, and what becomes of those who still wait then,
+    #: one of AT_LAST
     within_hours: orm.Mapped[int] = orm.mapped_column(server_default="168")
+    at_last: orm.Mapped[str] = orm.mapped_column(server_default="drop")
     #: the zone in which that moment was named
     zone: orm.Mapped[str]
     #: what counts as success: an event kind's key, within so many days of getting it

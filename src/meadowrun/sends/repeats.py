@@ -46,6 +46,7 @@ SHARED = (
     "no_room",
     "still_in",
     "within_hours",
+    "at_last",
     "zone",
     "success_event",
     "success_days",

@@ -16,6 +16,7 @@ from meadowrun.core.content.compiled import CompileError, Rendered, Renderer
 from meadowrun.core.content.filling import CannotRender
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.guardrails.limits import (
+    AT_LAST,
     again_words,
     caps_words,
     limit_words,
@@ -113,6 +114,7 @@ def limits(send: Send) -> dict[str, str]:
         "control_group": queries.control_named(db(), send),
         "caps": caps_words(send.obeys_caps, send.counts, send.no_room),
         "within": within_words(send.within_hours),
+        "at_last": AT_LAST[send.at_last],
         "still": still_in_words(send.still_in),
         "again": again_words(send.again_rule, send.again_days),
         **_times(send),

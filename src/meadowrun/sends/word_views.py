@@ -17,6 +17,7 @@ from meadowrun.core.audience.edit import fresh
 from meadowrun.core.channels import CHANNEL_WORDS, CHANNELS
 from meadowrun.core.guardrails.limits import (
     AGAIN_RULES,
+    AT_LAST,
     LIMIT_RULES,
     MOST_AGAIN_DAYS,
     MOST_CONTROL,
@@ -101,6 +102,7 @@ def word(ident: int, slot: str) -> Answer:
         kinds=event_kinds(db()),
         here=here,
         limits=[cap.words() for cap in caps.all_caps(db())],
+        at_last_choices=AT_LAST,
         spans=[(hours, within_words(hours)) for hours in WITHIN],
         rules=[(rule, rule_words(rule, channel, bool(send.topic_id))) for rule in RULES],
         waits_there=GATEWAYS[channel].waits_there,
@@ -351,6 +353,12 @@ def _within(send: Send, slot: str, form: Form) -> dict[str, Any]:
     return {"within_hours": hours}
 
 
+def _at_last(send: Send, slot: str, form: Form) -> dict[str, Any]:
+    if form.get("at_last") not in AT_LAST:
+        raise Invalid("Choose one of the answers offered.", "at_last")
+    return {"at_last": form["at_last"]}
+
+
 def _caps(send: Send, slot: str, form: Form) -> dict[str, Any]:
     return {
         "obeys_caps": form.get("obeys") != "no",
@@ -388,6 +396,7 @@ _ANSWERS: dict[str, Callable[[Send, str, Form], dict[str, Any]]] = {
     "portions": _portions,
     "again": _again,
     "within": _within,
+    "at_last": _at_last,
     "caps": _caps,
     "still": _still,
     "success": _success,

@@ -143,6 +143,14 @@ def held_out_since(period: str, day: dt.date) -> dt.date:
 WITHIN = (1, 6, 24, 72, 168, 720)
 
 
+#: What becomes of people who still wait at the last moment: nothing is sent to them, or it goes to
+#: them all the same, outside hours, portions and limits.
+AT_LAST = {
+    "drop": Wording("gets nothing"),
+    "send": Wording("gets it all the same"),
+}
+
+
 def within_words(hours: int) -> str:
     """How long a send may take, in words."""
     if hours % 24:
