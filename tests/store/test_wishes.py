@@ -10,7 +10,7 @@ import pytest
 import sqlalchemy as sa
 
 from meadowrun.base import clock, jobs, signing
-from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.outgoing import caps, rules
 from meadowrun.outgoing.models import Delivery
@@ -41,7 +41,7 @@ def topics(database):
     """Two topics: their numbers."""
     with database.session() as session:
         made = [
-            save_topic(session, IDA, NOW, name, about)
+            save_topic(session, IDA, NOW, name, about, None, "now and then")
             for name, about in (("Sky diary", "once a month"), ("Lectures", "when there is one"))
         ]
         return [one.id for one in made]
@@ -181,7 +181,7 @@ def test_a_topic_is_wished_for_on_the_page(client, database, job_context, keeper
         people.set_consent(session, NOW, ada.id, topics[0], True, "test")
     path = opened(database)
     page = client.get(path).text
-    assert "once a month" in page
+    assert "when there is one, now and then" in page
     assert f'name="wish" value="{topics[1]}"'.replace('" value', '"\n             value') in page
     page = client.post(path, data={"topic": topics[0], "wish": topics[1]}).text
     assert "We have sent an email to a…@post.example" in page
@@ -405,3 +405,13 @@ def test_what_was_asked_goes_with_whoever_is_erased(database, job_context, keepe
         erase(session, IDA, NOW, ada)
     with database.session() as session:
         assert session.scalars(sa.select(Confirmation)).all() == []
+
+
+def test_topics_of_other_letters_are_told_apart(database):
+    with database.session() as session:
+        made = [save_topic(session, IDA, NOW, name, "") for name in ("Διαλέξεις", "講演", "Лекции")]
+        assert [one.key for one in made] == ["topic", "topic_2", "topic_3"]
+        with pytest.raises(Conflict):
+            save_topic(session, IDA, NOW, "лекции", "")
+        with pytest.raises(Invalid):
+            save_topic(session, IDA, NOW, "  ", "")

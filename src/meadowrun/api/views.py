@@ -354,7 +354,10 @@ def add_field(actor: Actor) -> Answer:
 @endpoint("get", "/v1/topics", "Topics, and what one can agree to")
 def all_topics(actor: Actor) -> Answer:
     return flask.jsonify(
-        items=[{"key": t.key, "name": t.name, "about": t.about} for t in queries.topics(db())]
+        items=[
+            {"key": t.key, "name": t.name, "about": t.about, "often": t.often}
+            for t in queries.topics(db())
+        ]
     )
 
 

@@ -183,10 +183,27 @@ def _organisation(session: orm.Session, now: dt.datetime, settings: Settings, si
     )
     session.add_all(
         [
-            Topic(key="sky_diary", name="Sky diary", about="what to see this month"),
-            Topic(key="members_news", name="Members’ news", about="for members only"),
-            Topic(key="events", name="Nights and lectures", about="what is on at the dome"),
-            Topic(key="schools", name="Schools", about="visits for classes"),
+            Topic(
+                key="sky_diary",
+                name="Sky diary",
+                about="what to see this month",
+                often="once a month",
+            ),
+            Topic(
+                key="members_news",
+                name="Members’ news",
+                about="for members only",
+                often="every second month",
+            ),
+            Topic(
+                key="events",
+                name="Nights and lectures",
+                about="what is on at the dome",
+                often="up to twice a month",
+            ),
+            Topic(
+                key="schools", name="Schools", about="visits for classes", often="before each term"
+            ),
         ]
     )
     session.add(

@@ -18,7 +18,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
 from meadowrun.core.language import Wording
-from meadowrun.core.wording import fold
+from meadowrun.core.wording import fold, free_name
 from meadowrun.people.models import (
     Company,
     Consent,
@@ -394,21 +394,24 @@ def save_topic(
     name: str,
     about: str,
     topic: Topic | None = None,
+    often: str = "",
 ) -> Topic:
     """Adds something a contact can agree to get, or renames it; its key stays as it was. Raises
     Invalid or Conflict."""
     name = " ".join(name.split())
-    key = re.sub(r"[^a-z0-9]+", "_", fold(name)).strip("_")[:40]
-    if not key:
+    if not name:
         raise Invalid("Give the topic the name that readers see.", "topic")
-    if any(
-        t is not topic and (t.key == key or fold(t.name) == fold(name))
-        for t in session.scalars(sa.select(Topic))
-    ):
+    known = session.scalars(sa.select(Topic)).all()
+    key = re.sub(r"[^a-z0-9]+", "_", fold(name)).strip("_")[:40]
+    # A name in other letters has none that a key could be made of.
+    taken = {one.key.replace("_", " ") for one in known}
+    key = key or free_name("topic", taken).replace(" ", "_")
+    if any(t is not topic and (t.key == key or fold(t.name) == fold(name)) for t in known):
         raise Conflict(Wording("There is a topic called “%(name)s” already.", name=name))
     did = "changed the topic" if topic else "added the topic"
     topic = topic or Topic(key=key)
     topic.name, topic.about = name, " ".join(about.split())
+    topic.often = " ".join(often.split())
     session.add(topic)
     session.flush()
     audit.record(session, actor, now, did, "topic", topic.id, name)

@@ -136,6 +136,8 @@ class Topic(Base):
     key: orm.Mapped[str] = orm.mapped_column(unique=True)
     name: orm.Mapped[str]
     about: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: how often something of it comes, in words for readers
+    often: orm.Mapped[str] = orm.mapped_column(server_default="")
 
 
 class Consent(Base):

@@ -428,7 +428,12 @@ def senders_page() -> Answer:
         }
     elif arguments.get("topic"):
         about = found_row(db(), Topic, integer(arguments["topic"], "topic"), "topic")
-        given = {"known": str(about.id), "topic": about.name, "about": about.about}
+        given = {
+            "known": str(about.id),
+            "topic": about.name,
+            "about": about.about,
+            "often": about.often,
+        }
     return _senders(given, None)
 
 
@@ -455,7 +460,13 @@ def save_sender_or_topic() -> Answer:
                 else None
             )
             made = save_topic(
-                db(), actor(), now(), form["topic"], form.get("about", ""), known
+                db(),
+                actor(),
+                now(),
+                form["topic"],
+                form.get("about", ""),
+                known,
+                form.get("often", ""),
             ).name
         else:
             sender = (

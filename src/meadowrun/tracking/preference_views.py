@@ -158,8 +158,10 @@ def _page(
 
 
 def _about(state: people_queries.ConsentState) -> str:
-    """What a topic is about, as it is described; nothing for all email."""
-    return next((t.about for t in people_queries.topics(db()) if t.id == state.topic_id), "")
+    """What a topic is about, and how often something comes, as it is described; nothing for all
+    email."""
+    found = next((t for t in people_queries.topics(db()) if t.id == state.topic_id), None)
+    return ", ".join(part for part in (found.about, found.often) if part) if found else ""
 
 
 @pages.get("/confirm/<token>")
