@@ -231,8 +231,10 @@ def test_the_page_of_the_standing_control_group(client, database, people):
         assert (found.held_out_percent, found.held_out_period) == (7.5, "half")
     assert 'value="7.5"' in client.get("/sending").text
     answer = client.post("/sending/held-out", data={"percent": "many", "period": "half"})
-    assert answer.status_code == 303
-    assert "Give the share as a number" in client.get("/sending").text
+    assert answer.status_code == 422
+    assert "Give the share as a number" in answer.text
+    # What was typed is not lost.
+    assert 'value="many"' in answer.text
     client.post("/sending/held-out", data={"percent": "", "period": "half"})
     with database.session() as session:
         assert held_out.rules(session).held_out_percent is None

@@ -205,5 +205,7 @@ def test_names_are_suggested_and_looked_at(client, database, still):
     assert 'value="2026-11-23 ' in form
     client.post(f"/campaigns/{campaign}/send", data={"name": f"{name.upper()}!"})
     assert "Another send has nearly the same name" in client.get(f"/sends/{ident}").text
-    answer = client.post("/sending/names", data={"pattern": "{colour}"}, follow_redirects=True)
+    answer = client.post("/sending/names", data={"pattern": "{colour}"})
     assert "“{colour}” is no part of a name" in answer.text
+    assert 'value="{colour}"' in answer.text
+    assert client.post("/sending/nothing").status_code == 404

@@ -367,7 +367,7 @@ def test_soft_bounces_end_writing_by_the_numbers_that_are_set(client, database, 
     with database.session() as session:
         ada = add(session, NOW, "ada@post.example").id
     sign_in(client)
-    client.post("/sending/soft-bounces", data={"most": "3", "days": "10"})
+    client.post("/sending/soft-bounces", data={"soft_most": "3", "soft_days": "10"})
     page = client.get("/sending").text
     assert 'value="3"' in page and 'value="10"' in page
     for day, struck in ((0, False), (5, False), (11, False), (12, False), (13, True)):
@@ -375,7 +375,7 @@ def test_soft_bounces_end_writing_by_the_numbers_that_are_set(client, database, 
             rules.count_bounces(session, NOW + day * DAY, [], [ada])
             session.expire_all()
             assert (session.get_one(Contact, ada).bounced_at is not None) is struck, day
-    client.post("/sending/soft-bounces", data={"most": "0", "days": "10"})
+    client.post("/sending/soft-bounces", data={"soft_most": "0", "soft_days": "10"})
     with database.session() as session:
         assert rules.rules(session).soft_most == 3
 

@@ -1,43 +1,64 @@
 """The page of what holds for everything that is sent."""
 
+from collections.abc import Callable, Mapping
+from typing import Any
+
 import flask
 
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.core.guardrails.limits import HELD_OUT_PERIODS, held_out_since
-from meadowrun.core.naming import PARTS, PatternError
+from meadowrun.core.language import Problem
+from meadowrun.core.naming import PARTS
 from meadowrun.outgoing import allowance, held_out, rules
 from meadowrun.people.asked import moment
-from meadowrun.shell.request import (
-    Answer,
-    actor,
-    db,
-    done,
-    integer,
-    needs,
-    not_done,
-    now,
-    today,
-    zone,
-)
+from meadowrun.shell.request import Answer, actor, db, done, integer, needs, now, today, zone
 
 pages = flask.Blueprint("sending", __name__, url_prefix="/sending")
+#: What was typed into one of the forms.
+Form = Mapping[str, str]
 
 
 @pages.get("")
 def show() -> Answer:
-    """The switch, from how many people on a second person approves, and who gets no marketing."""
+    """The switch, and all numbers."""
+    return _page({}, None)
+
+
+def _page(given: Form, problem: Exception | None) -> str:
+    """The page, with what was typed and why it was refused."""
     found = rules.rules(db())
-    day = today()
     return flask.render_template(
         "outgoing/rules.html",
         rules=found,
+        given=_kept(found) | dict(given),
+        problem=problem,
         periods={key: name for key, (_, name) in HELD_OUT_PERIODS.items()},
-        since=held_out_since(found.held_out_period, day),
+        since=held_out_since(found.held_out_period, today()),
         parts=PARTS,
         allowance=allowance.allowance(db(), now(), zone()),
         allowance_periods=allowance.PERIODS,
         held_out=held_out.brought(moment()),
     )
+
+
+def _kept(found: Any) -> dict[str, str]:
+    """What the forms hold before something is typed."""
+    percent = found.held_out_percent
+    return {
+        "above": _text(found.second_person_above),
+        "most": _text(found.allowance),
+        "per": found.allowance_per,
+        "soft_most": _text(found.soft_most),
+        "soft_days": _text(found.soft_days),
+        "takes": "yes" if found.takes_mail else "no",
+        "pattern": found.name_pattern,
+        "percent": "" if percent is None else f"{percent:g}",
+        "period": found.held_out_period,
+    }
+
+
+def _text(number: int | None) -> str:
+    return "" if number is None else str(number)
 
 
 @pages.post("/pause")
@@ -56,81 +77,64 @@ def resume() -> Answer:
     return done("sending.show", "Sending goes on.")
 
 
-@pages.post("/second-person")
-@needs("admin")
-def second_person() -> Answer:
-    """From how many people on a second person approves."""
-    text = flask.request.form.get("above", "").strip()
-    try:
-        above = integer(text, "above") if text else None
-        rules.ask_second_person(db(), actor(), now(), above)
-    except MeadowrunError as problem:
-        return not_done(problem, "sending.show")
-    return done("sending.show", "Saved.")
+def _second_person(form: Form) -> None:
+    rules.ask_second_person(db(), actor(), now(), _number(form, "above"))
 
 
-@pages.post("/allowance")
-@needs("admin")
-def allow() -> Answer:
-    """How many messages may leave within a day or a month."""
-    form = flask.request.form
-    text = form.get("most", "").strip()
-    try:
-        most = integer(text, "most") if text else None
-        allowance.save(db(), actor(), now(), most, form.get("per", ""))
-    except MeadowrunError as problem:
-        return not_done(problem, "sending.show")
-    return done("sending.show", "Saved.")
+def _allowance(form: Form) -> None:
+    allowance.save(db(), actor(), now(), _number(form, "most"), form.get("per", ""))
 
 
-@pages.post("/soft-bounces")
-@needs("admin")
-def soft_bounces() -> Answer:
-    """After how many soft bounces an address is not written to any more."""
-    form = flask.request.form
-    try:
-        most, days = integer(form.get("most"), "most"), integer(form.get("days"), "days")
-        rules.set_soft_bounces(db(), actor(), now(), most, days)
-    except MeadowrunError as problem:
-        return not_done(problem, "sending.show")
-    return done("sending.show", "Saved.")
+def _soft_bounces(form: Form) -> None:
+    most = integer(form.get("soft_most"), "soft_most")
+    days = integer(form.get("soft_days"), "soft_days")
+    rules.set_soft_bounces(db(), actor(), now(), most, days)
 
 
-@pages.post("/replies")
-@needs("admin")
-def replies() -> Answer:
-    """Whether what people write back comes to us first."""
-    rules.take_mail(db(), actor(), now(), flask.request.form.get("takes") == "yes")
-    return done("sending.show", "Saved.")
+def _replies(form: Form) -> None:
+    rules.take_mail(db(), actor(), now(), form.get("takes") == "yes")
 
 
-@pages.post("/names")
-@needs("admin")
-def names() -> Answer:
-    """How sends are named."""
-    try:
-        rules.name_sends(db(), actor(), now(), flask.request.form.get("pattern", ""))
-    except PatternError as problem:
-        return not_done(problem.args[0], "sending.show")
-    return done("sending.show", "Saved.")
+def _names(form: Form) -> None:
+    rules.name_sends(db(), actor(), now(), form.get("pattern", ""))
 
 
-@pages.post("/held-out")
-@needs("admin")
-def hold_out() -> Answer:
-    """Which share of everybody gets no marketing at all."""
-    form = flask.request.form
+def _held_out(form: Form) -> None:
     text = form.get("percent", "").strip().replace(",", ".").removesuffix("%")
     try:
-        held_out.save(db(), actor(), now(), _percent(text), form.get("period", ""))
-    except MeadowrunError as problem:
-        return not_done(problem, "sending.show")
-    return done("sending.show", "Saved.")
-
-
-def _percent(text: str) -> float | None:
-    """A share as it was typed; None for an empty field. Raises Invalid."""
-    try:
-        return float(text) if text else None
+        percent = float(text) if text else None
     except ValueError:
         raise Invalid("Give the share as a number, or leave it empty.", "percent") from None
+    held_out.save(db(), actor(), now(), percent, form.get("period", ""))
+
+
+def _number(form: Form, name: str) -> int | None:
+    """A number as it was typed; None for an empty field. Raises Invalid."""
+    text = form.get(name, "").strip()
+    return integer(text, name) if text else None
+
+
+#: Each form of the page → what keeps what was typed.
+_SAVES: dict[str, Callable[[Form], None]] = {
+    "second-person": _second_person,
+    "allowance": _allowance,
+    "soft-bounces": _soft_bounces,
+    "replies": _replies,
+    "names": _names,
+    "held-out": _held_out,
+}
+
+
+@pages.post("/<what>")
+@needs("admin")
+def save(what: str) -> Answer:
+    """Keeps what was typed into one of the forms."""
+    if what not in _SAVES:
+        flask.abort(404)
+    form = flask.request.form
+    try:
+        _SAVES[what](form)
+    except (MeadowrunError, Problem) as problem:
+        db().rollback()
+        return _page(form.to_dict(), problem), 422
+    return done("sending.show", "Saved.")

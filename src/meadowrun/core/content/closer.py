@@ -13,6 +13,7 @@ from meadowrun.core.content.lines import Json, walk
 from meadowrun.core.content.markup import Element, elements
 from meadowrun.core.content.plain import html_text
 from meadowrun.core.language import Wording
+from meadowrun.core.wording import MONTH_NAMES
 
 #: Pixels under which text is hard to read on phones.
 SMALL = 12
@@ -34,21 +35,7 @@ _NAMED_COLOURS = {
     "lightgrey": "#d3d3d3",
     "orange": "#ffa500",
 }
-_MONTHS = (
-    "january",
-    "february",
-    "march",
-    "april",
-    "may",
-    "june",
-    "july",
-    "august",
-    "september",
-    "october",
-    "november",
-    "december",
-)
-_MONTH = "|".join(f"{m[:3]}(?:{m[3:]})?" for m in _MONTHS)
+_MONTH = "|".join(f"{m[:3]}(?:{m[3:]})?" for m in MONTH_NAMES)
 _WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _WEEKDAY = rf"(?P<weekday>{'|'.join(f'{d[:3]}(?:{d[3:]})?' for d in _WEEKDAYS)})[.,]?\s+"
 #: 27 November 2026, November 27, 2026, 2026-11-27, 27.11.2026 and 27/11/2026, with or without a
@@ -164,7 +151,11 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
             number = (
                 int(month)
                 if month.isdigit()
-                else next(i for i, m in enumerate(_MONTHS, 1) if m.startswith(month[:3].lower()))
+                else next(
+                    i for i, m in enumerate(MONTH_NAMES, 1) if m.startswith(month[:3].lower())
+                )
+                    i for i, m in enumerate(MONTH_NAMES, 1) if m.startswith(month[:3].lower())
+                )
             )
             try:
                 day = dt.date(int(match["year"]), number, int(match["day"]))

@@ -283,24 +283,7 @@ _ALIKE = {
     "each": "every",
 }
 _MONTH_WORD = {name.lower(): n for n, name in enumerate(wording.MONTHS, 1)} | {
-    name: n
-    for n, name in enumerate(
-        (
-            "january",
-            "february",
-            "march",
-            "april",
-            "may",
-            "june",
-            "july",
-            "august",
-            "september",
-            "october",
-            "november",
-            "december",
-        ),
-        1,
-    )
+    name: n for n, name in enumerate(wording.MONTH_NAMES, 1)
 }
 _FILL = frozenset({"on", "the", "of", "in", "and", "at", ""})
 
