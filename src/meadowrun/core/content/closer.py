@@ -154,8 +154,6 @@ def _dates(text: str, ident: str, slot: str, today: dt.date) -> Iterator[Check]:
                 else next(
                     i for i, m in enumerate(MONTH_NAMES, 1) if m.startswith(month[:3].lower())
                 )
-                    i for i, m in enumerate(MONTH_NAMES, 1) if m.startswith(month[:3].lower())
-                )
             )
             try:
                 day = dt.date(int(match["year"]), number, int(match["day"]))
