@@ -161,6 +161,19 @@ def test_what_is_missing_is_found_and_then_set_up(database, village, sender):
     assert "publishes another key" in found[f"dkim:{DOMAIN}"][1]
 
 
+def test_another_secret_keeps_no_email_from_leaving(database, village, sender):
+    """What was encrypted by the old one cannot be read: emails leave unsigned, and it is said."""
+    _, where = village
+    used(database, *made(database, settings_for(database.url, **where)))
+    other_secret = settings_for(database.url, **where | {"MEADOWRUN_SECRET": "t" * 12 + "u" * 28})
+    found = looked(database, other_secret)
+    assert "cannot be read: the secret changed" in found[f"dkim:{DOMAIN}"][1]
+    with database.session() as session:
+        mail = b"From: desk@farrowhill.example\r\n\r\nHello\r\n"
+        signer = mail_keys.signer_of(session, other_secret)
+        assert signer.signed(f"desk@{DOMAIN}", mail) == mail
+
+
 def test_a_policy_of_the_domain_above_counts(database, village):
     store, where = village
     settings = settings_for(database.url, **where)

@@ -23,7 +23,7 @@ VIEWS = {
     "segment": "/segments/1",
     "profile": "/segments/1/profile",
     "compare": "/segments/compare?of=1&of=2&of=3",
-    "grouping": "/groupings/1",
+    "best-hours": "/best-hours",
     "message": "/messages/1",
     "checks": "/messages/1/checks",
     "notification": "/messages/3/notification",

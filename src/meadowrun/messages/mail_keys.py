@@ -9,12 +9,14 @@ import functools
 from collections.abc import Iterable, Sequence
 
 import sqlalchemy as sa
+from cryptography.fernet import InvalidToken
 from sqlalchemy import orm
 
 from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.db import Base, Database, existing
 from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.base.logs import log
 from meadowrun.base.sealing import box
 from meadowrun.base.settings import Settings
 from meadowrun.core import dkim
@@ -143,6 +145,15 @@ def _private(sealed: str, secret: str) -> dkim.Private:
     return dkim.read(box(secret, _PURPOSE).decrypt(sealed.encode()))
 
 
+def is_readable(key: MailKey, settings: Settings) -> bool:
+    """Whether the private part can be read: not once the secret of the installation has changed."""
+    try:
+        _private(key.private_key, settings.secret)
+    except InvalidToken:
+        return False
+    return True
+
+
 def signer(database: Database, settings: Settings) -> dkim.Signer:
     """Signs emails with the keys that sign now."""
     with database.session() as session:
@@ -154,6 +165,10 @@ def signer_of(session: orm.Session, settings: Settings) -> dkim.Signer:
     rows = session.scalars(sa.select(MailKey).where(MailKey.state == "signing"))
     found: dict[str, list[dkim.Key]] = {}
     for row in rows:
+        if not is_readable(row, settings):
+            # Emails leave without it: readiness says so.
+            log.warning("a key for emails cannot be read", key=row.host)
+            continue
         private = _private(row.private_key, settings.secret)
         found.setdefault(row.domain, []).append(dkim.Key(row.domain, row.selector, private))
     return dkim.Signer(found)

@@ -11,7 +11,7 @@ from meadowrun.core import dkim
 from meadowrun.core.language import Wording
 from meadowrun.gateways import smtp
 from meadowrun.gateways.dns import Resolver
-from meadowrun.messages.mail_keys import MailKey, domains, keys_of
+from meadowrun.messages.mail_keys import MailKey, domains, is_readable, keys_of
 
 _EMAIL = Wording("Email")
 _KEYS = "/mail-domains"
@@ -87,6 +87,9 @@ def _dkim(settings: Settings, domain: str, signing: list[MailKey]) -> Probe:
         if not signing:
             return Tried(False, Wording("emails are not signed"))
         for key in signing:
+            if not is_readable(key, settings):
+                said = Wording("%(key)s cannot be read: the secret changed", key=key.selector)
+                return Tried(False, said)
             found = Resolver(settings).texts(key.host)
             if not any(dkim.same_key(text, key.record) for text in found):
                 return Tried(
@@ -95,8 +98,8 @@ def _dkim(settings: Settings, domain: str, signing: list[MailKey]) -> Probe:
                     if not found
                     else Wording("%(host)s publishes another key", host=key.host),
                 )
-        said = ", ".join(key.selector for key in signing)
-        return Tried(True, Wording("signed with %(keys)s, as published", keys=said))
+        names = ", ".join(key.selector for key in signing)
+        return Tried(True, Wording("signed with %(keys)s, as published", keys=names))
 
     return Probe(
         key=f"dkim:{domain}",
