@@ -225,6 +225,20 @@ def test_an_address_of_their_own(client, database, job_context, keeper, still):
     assert 'role="alert"' in answer.text
 
 
+def test_whoever_holds_a_link_cannot_have_strangers_written_to(client, database, still):
+    with database.session() as session:
+        add(session, NOW, "ada@post.example")
+    path = opened(database)
+    for number in range(3):
+        answer = client.post(path, data={"topic": "0", "email": f"x{number}@other.example"})
+        assert answer.status_code == 200
+    answer = client.post(path, data={"topic": "0", "email": "x9@other.example"})
+    assert answer.status_code == 422
+    assert "Try again tomorrow" in answer.text
+    with database.session() as session:
+        assert session.scalar(sa.select(sa.func.count()).select_from(Confirmation)) == 3
+
+
 @pytest.fixture
 def sent(database, settings, job_context, keeper):
     """A send to three people, whose first wishes for something, started at a moment: its

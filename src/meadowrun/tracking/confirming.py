@@ -31,6 +31,9 @@ from meadowrun.people.queries import living
 KEPT_DAYS = 7
 #: An address is asked once within this.
 ONCE = dt.timedelta(days=1)
+#: For one person so many addresses are asked within it: whoever holds a link cannot have many
+#: strangers written to.
+MOST_ADDRESSES = 3
 #: After so many tries, with growing gaps between them, it is given up.
 MOST_TRIES = 6
 #: So many leave at once.
@@ -115,6 +118,8 @@ def ask(
         return
     if same is not None:
         return
+    if contact_id is not None and _asked_today(session, now, contact_id) >= MOST_ADDRESSES:
+        raise Invalid("You asked for several things today already. Try again tomorrow.", "email")
     session.add(
         Confirmation(
             kind=kind,
@@ -130,6 +135,14 @@ def ask(
         )
     )
     session.flush()
+
+
+def _asked_today(session: orm.Session, now: dt.datetime, contact_id: int) -> int:
+    """How many addresses were asked for one person within a day."""
+    counted = sa.select(sa.func.count()).where(
+        Confirmation.contact_id == contact_id, Confirmation.asked_at > now - ONCE
+    )
+    return session.scalar(counted) or 0
 
 
 def _is_suppressed(session: orm.Session, key: str) -> bool:
