@@ -11,7 +11,6 @@ from hypothesis import strategies as st
 
 from meadowrun.core.timing.best_hours import (
     HOURS,
-    KNOWN,
     Habits,
     open_hours,
     ranked,
@@ -93,10 +92,6 @@ def test_profiles_are_shares(rows):
     assert np.allclose(profiles.sum(axis=1), 1)
     order = ranked(profiles)
     assert (np.sort(order, axis=1) == np.arange(HOURS)).all()
-
-
-def test_known_is_five_reactions():
-    assert KNOWN == 5
 
 
 @pytest.mark.parametrize(

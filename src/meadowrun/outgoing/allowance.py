@@ -8,11 +8,9 @@ import zoneinfo
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
-from meadowrun.outgoing.models import SendingRules
-from meadowrun.outgoing.rules import rules
+from meadowrun.outgoing.rules import change, rules
 
 #: Within what an allowance holds.
 PERIODS = ("day", "month")
@@ -61,8 +59,4 @@ def save(session: orm.Session, actor: Actor, now: dt.datetime, most: int | None,
         raise Invalid("Give a number of messages, or leave it empty.", "most")
     if per not in PERIODS:
         raise Invalid("Choose one of the periods offered.", "per")
-    found = session.get_one(SendingRules, 1, with_for_update=True)
-    before = {"messages": found.allowance, "per": found.allowance_per}
-    found.allowance, found.allowance_per = most, per
-    changed = audit.from_to(before, {"messages": most, "per": per})
-    audit.record(session, actor, now, "changed the allowance", "sending", 0, "", **changed)
+    change(session, actor, now, "changed the allowance", allowance=most, allowance_per=per)

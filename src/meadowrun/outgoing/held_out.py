@@ -8,7 +8,6 @@ from collections.abc import Iterable
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.base import audit
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience.nodes import ShareLine
@@ -21,8 +20,7 @@ from meadowrun.core.guardrails.limits import (
 )
 from meadowrun.core.language import Wording
 from meadowrun.core.results.worth import Group, Worth, worth
-from meadowrun.outgoing.models import SendingRules
-from meadowrun.outgoing.rules import rules
+from meadowrun.outgoing.rules import change, rules
 from meadowrun.people.moment import Moment
 from meadowrun.segments.fetching import compiler_for
 
@@ -51,12 +49,8 @@ def save(
         )
     if period not in HELD_OUT_PERIODS:
         raise Invalid("Choose one of the periods offered.", "period")
-    found = session.get_one(SendingRules, 1, with_for_update=True)
-    before = {"percent": found.held_out_percent, "period": found.held_out_period}
-    found.held_out_percent, found.held_out_period = percent, period
-    changed = audit.from_to(before, {"percent": percent, "period": period})
     did = "changed the standing control group"
-    audit.record(session, actor, now, did, "sending", 0, "", **changed)
+    change(session, actor, now, did, held_out_percent=percent, held_out_period=period)
 
 
 def share_of(moment: Moment) -> ShareLine | None:

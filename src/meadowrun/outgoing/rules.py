@@ -2,6 +2,7 @@
 people on a second person approves."""
 
 import datetime as dt
+from typing import Any
 
 from sqlalchemy import orm
 
@@ -16,6 +17,18 @@ from meadowrun.people import keeping
 def rules(session: orm.Session) -> SendingRules:
     """As they are now."""
     return session.get_one(SendingRules, 1)
+
+
+def change(session: orm.Session, actor: Actor, now: dt.datetime, did: str, **values: Any) -> None:
+    """Sets some of the rules by their columns; `did` says what was done, in the record of
+    changes."""
+    found = session.get_one(SendingRules, 1, with_for_update=True)
+    before = {name: getattr(found, name) for name in values}
+    for name, value in values.items():
+        setattr(found, name, value)
+    session.flush()
+    changed = audit.from_to(before, values)
+    audit.record(session, actor, now, did, "sending", 0, "", **changed)
 
 
 def pause(session: orm.Session, actor: Actor, now: dt.datetime, service_too: bool) -> None:
@@ -41,11 +54,7 @@ def resume(session: orm.Session, actor: Actor, now: dt.datetime) -> None:
 
 def name_sends(session: orm.Session, actor: Actor, now: dt.datetime, pattern: str) -> None:
     """How sends are named; empty: as anybody likes. Raises PatternError."""
-    found = session.get_one(SendingRules, 1, with_for_update=True)
-    before = {"pattern": found.name_pattern}
-    found.name_pattern = check(pattern)
-    changed = audit.from_to(before, {"pattern": found.name_pattern})
-    audit.record(session, actor, now, "changed the names of sends", "sending", 0, "", **changed)
+    change(session, actor, now, "changed the names of sends", name_pattern=check(pattern))
 
 
 def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft: list[int]) -> None:
@@ -56,10 +65,7 @@ def count_bounces(session: orm.Session, now: dt.datetime, hard: list[int], soft:
 
 def take_mail(session: orm.Session, actor: Actor, now: dt.datetime, takes: bool) -> None:
     """Whether what people write back comes to us first."""
-    found = session.get_one(SendingRules, 1, with_for_update=True)
-    found.takes_mail = takes
-    did = "has replies come here first" if takes else "has replies go to senders"
-    audit.record(session, actor, now, did, "sending", 0, "")
+    change(session, actor, now, "changed where replies go", takes_mail=takes)
 
 
 def set_soft_bounces(
@@ -71,12 +77,8 @@ def set_soft_bounces(
         raise Invalid("Choose between 1 and 50 soft bounces.", "soft_most")
     if not 1 <= days <= 365:
         raise Invalid("Choose between 1 and 365 days.", "soft_days")
-    found = session.get_one(SendingRules, 1, with_for_update=True)
-    before = {"bounces": found.soft_most, "days": found.soft_days}
-    found.soft_most, found.soft_days = most, days
-    changed = audit.from_to(before, {"bounces": most, "days": days})
     did = "changed when soft bounces end writing"
-    audit.record(session, actor, now, did, "sending", 0, "", **changed)
+    change(session, actor, now, did, soft_most=most, soft_days=days)
 
 
 def ask_second_person(
@@ -86,8 +88,4 @@ def ask_second_person(
     Invalid."""
     if above is not None and not 0 <= above <= 100_000_000:
         raise Invalid("Give a number of people, or leave it empty.", "above")
-    found = session.get_one(SendingRules, 1, with_for_update=True)
-    before = {"people": found.second_person_above}
-    found.second_person_above = above
-    changed = audit.from_to(before, {"people": above})
-    audit.record(session, actor, now, "changed the approval of sends", "sending", 0, "", **changed)
+    change(session, actor, now, "changed the approval of sends", second_person_above=above)
