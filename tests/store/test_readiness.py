@@ -136,8 +136,8 @@ def test_what_is_missing_is_found_and_then_set_up(database, village, sender):
     store, where = village
     settings = settings_for(database.url, **where)
     found = looked(database, settings)
-    assert found["smtp"][0] is True
-    assert "not encrypted" in found["smtp"][1]
+    assert found["gateway:email"][0] is True
+    assert "not encrypted" in found["gateway:email"][1]
     missing = ("mx:mail.example", "spf:mail.example", f"dkim:{DOMAIN}", f"dmarc:{DOMAIN}")
     assert [found[key][0] for key in missing] == [False] * 4
     assert found[f"dkim:{DOMAIN}"][1] == "emails are not signed"
@@ -190,8 +190,8 @@ def test_a_mail_server_that_is_not_there(database, sender):
         database,
         settings_for(database.url, MEADOWRUN_SMTP_URL=url, MEADOWRUN_DNS=f"127.0.0.1:{own_port()}"),
     )
-    assert found["smtp"][0] is False
-    assert "does not answer" in found["smtp"][1]
+    assert found["gateway:email"][0] is False
+    assert "does not answer" in found["gateway:email"][1]
     assert "The name server did not answer" in found["spf:mail.example"][1]
 
 

@@ -14,14 +14,16 @@ load()
 
 
 def _probes(session: orm.Session, settings: Settings) -> Iterator[Probe]:
-    """The gateways of all channels but email, of which more is known elsewhere."""
+    """The gateways of all channels by which something is handed over."""
     for channel in CHANNELS.values():
-        if not channel.strikes_off and not channel.waits_there:
+        if not channel.waits_there:
             yield _probe(channel, settings)
 
 
 def _probe(channel: Channel, settings: Settings) -> Probe:
     def run() -> Tried:
+        if channel.look is not None:
+            return channel.look(settings)
         problem = channel.problem(settings)
         return Tried(False, worded(problem)) if problem else Tried(True, channel.there)
 
@@ -29,7 +31,10 @@ def _probe(channel: Channel, settings: Settings) -> Probe:
         key=f"gateway:{channel.kind.key}",
         area=channel.kind.several,
         name=Wording("The gateway takes them"),
-        fix=Wording("An administrator names the gateway in the settings of the installation."),
+        fix=Wording(
+            "An administrator names it in the settings of the installation: %(setting)s.",
+            setting=channel.setting or channel.kind.key,
+        ),
         run=run,
     )
 

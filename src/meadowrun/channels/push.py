@@ -129,6 +129,7 @@ CHANNEL = Channel(
     same_address="c.id::text",
     gateway=_gateway,
     can_be_asked=lambda settings: False,
+    setting="MEADOWRUN_PUSH_URL",
     there=Wording("each device’s own service is asked as it goes"),
     hand=Notifications,
     prover=Proofs,

@@ -103,6 +103,7 @@ CHANNEL = Channel(
     gateway=lambda database, settings, dispatch, now: sms.gateway(settings),
     can_be_asked=lambda settings: True,
     problem=sms.reachable,
+    setting="MEADOWRUN_SMS_URL",
     there=Wording("the gateway for texts answers"),
     hand=Texts,
     prover=Proofs,

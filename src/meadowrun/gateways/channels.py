@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from meadowrun.base.db import Database
+from meadowrun.base.manifest import Tried
 from meadowrun.base.settings import Settings
 from meadowrun.core import channels
 from meadowrun.core.channels.kind import Kind
@@ -43,6 +44,9 @@ class Channel:
     asked_by: Callable[[Settings, str], str] = lambda settings, key: key
     #: what is wrong with the gateway now, and what is said where nothing is
     problem: Callable[[Settings], str | None] = lambda settings: None
+    #: looks closer at it, where that takes longer; and the setting that names it
+    look: Callable[[Settings], Tried] | None = None
+    setting: str = ""
     there: str
     #: whose log tells what became of what was handed over
     server: str = "gateway"

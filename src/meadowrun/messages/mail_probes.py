@@ -1,5 +1,5 @@
-"""Whether email is set up: the mail server, and what each domain publishes about who may send for
-it."""
+"""Whether email is set up: what each domain publishes about who may send for it. The mail server is
+tried as the gateway of its channel."""
 
 from collections.abc import Iterator
 
@@ -8,24 +8,18 @@ from sqlalchemy import orm
 from meadowrun.base.manifest import Probe, Tried
 from meadowrun.base.settings import Settings
 from meadowrun.core import dkim
+from meadowrun.core.channels import KINDS
 from meadowrun.core.language import Wording
 from meadowrun.gateways import smtp
 from meadowrun.gateways.dns import Resolver
 from meadowrun.messages.mail_keys import MailKey, domains, is_readable, keys_of
 
-_EMAIL = Wording("Email")
+_EMAIL = KINDS["email"].several
 _KEYS = "/mail-domains"
 
 
 def probes(session: orm.Session, settings: Settings) -> Iterator[Probe]:
     """What can be tried about email."""
-    yield Probe(
-        key="smtp",
-        area=_EMAIL,
-        name=Wording("The mail server takes emails"),
-        fix=Wording("Set MEADOWRUN_SMTP_URL to the server that your emails are handed to."),
-        run=lambda: smtp.look(settings),
-    )
     yield _mx(settings)
     yield _spf(settings)
     for domain in domains(session):
