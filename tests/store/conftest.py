@@ -51,7 +51,7 @@ def web(client):
 def keeper(monkeypatch):
     """A mail gateway that keeps what is handed to it."""
     made = Keeper()
-    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None: made)
+    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None, route="first": made)
     return made
 
 

@@ -43,7 +43,7 @@ class Watched(Keeper):
 
 def taken(database, people, monkeypatch, gateway, settings):
     ident = started(database, settings, people)
-    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None: gateway)
+    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None, route="first": gateway)
     jobs.run_here("sends.take", send_id=ident)
     return ident
 

@@ -290,7 +290,7 @@ def test_pausing_and_stopping_take_hold_in_the_middle_of_a_chunk(
                         getattr(actions, verb)(session, IDA, NOW, send)
 
     held = Held()
-    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None: held)
+    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None, route="first": held)
     with clock.at(NOW):
         jobs.run_here("sends.take", send_id=ident)
         work(database)

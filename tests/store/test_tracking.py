@@ -49,7 +49,7 @@ def sent(database, settings, job_context, monkeypatch):
     """A send of which five people got the mail: (send's number, {name: contact's number}, the
     application's client, {name: the number of the delivery})."""
     keeper = Keeper()
-    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None: keeper)
+    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None, route="first": keeper)
     with clock.at(NOW), database.session() as session:
         kinds(session)
         who = {

@@ -40,7 +40,7 @@ ZONES = ("Europe/London", "Asia/Tokyo", "America/New_York", None)
 @pytest.fixture
 def keeper(monkeypatch):
     made = Keeper()
-    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None: made)
+    monkeypatch.setattr(smtp, "gateway", lambda settings, signer=None, route="first": made)
     return made
 
 

@@ -191,6 +191,19 @@ class Settings:
         read=address("http", "https", required=False),
         default="",
     )
+    smtp_url_2: str = _setting(
+        (
+            "A second mail server, as the first: a sender can go by it first, and each takes over "
+            "while the other takes nothing; empty: there is none"
+        ),
+        read=address("smtp", "smtps", "null", required=False),
+        default="",
+    )
+    mail_receipts_url_2: str = _setting(
+        "Where the second mail server tells what it took; empty: nowhere, and doubts stay open",
+        read=address("http", "https", required=False),
+        default="",
+    )
     smtp_connections: int = _setting(
         (
             "How many emails a worker hands over side by side, each on a connection of its own; 1 "

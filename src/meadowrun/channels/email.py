@@ -2,7 +2,10 @@
 
 from typing import Any
 
+import sqlalchemy as sa
+
 from meadowrun.base import signing
+from meadowrun.base.db import Database
 from meadowrun.base.errors import Invalid
 from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Reader, Signs
@@ -32,11 +35,21 @@ LEFT JOIN suppressions s ON s.address_key = c.email_key
 LEFT JOIN suppressions sd ON sd.address_key = '@' || split_part(c.email_key, '@', 2)
 LEFT JOIN consents ch ON ch.contact_id = c.id AND ch.channel = 'email' AND ch.topic_id = 0
 {join}"""
+#: The mail server that the sender of a dispatch goes by first.
+ROUTE = """
+SELECT s.route FROM dispatches d JOIN senders s ON s.id = d.sender_id WHERE d.id = :dispatch
+"""
 CAN = """c.email IS NOT NULL AND c.email_usable AND c.bounced_at IS NULL
 AND (c.email_key IN (SELECT s.address_key FROM suppressions s)
 OR '@' || split_part(c.email_key, '@', 2) IN
     (SELECT s.address_key FROM suppressions s WHERE s.address_key LIKE '@%')) IS NOT TRUE
     AND {agreed}"""
+
+
+def _route(database: Database, dispatch: int) -> str:
+    """The mail server by which a dispatch goes first."""
+    with database.session() as session:
+        return session.execute(sa.text(ROUTE), {"dispatch": dispatch}).scalar() or "first"
 
 
 def _message_id(settings: Settings, key: str) -> str:
@@ -124,7 +137,9 @@ class Proofs(Prover):
 
     def gateway(self) -> Gateway:
         signer = mail_keys.signer_of(self.asked.session, self.asked.settings)
-        return smtp.gateway(self.asked.settings, signer)
+        sender = self._sender()
+        route = sender.route if sender else "first"
+        return smtp.gateway(self.asked.settings, signer, route)
 
 
 CHANNEL = Channel(
@@ -134,9 +149,9 @@ CHANNEL = Channel(
     address="c.email",
     same_address="c.email_key",
     gateway=lambda database, settings, dispatch, now: smtp.gateway(
-        settings, mail_keys.signer(database, settings)
+        settings, mail_keys.signer(database, settings), _route(database, dispatch)
     ),
-    can_be_asked=lambda settings: bool(settings.mail_receipts_url),
+    can_be_asked=smtp.can_be_asked,
     asked_by=_message_id,
     problem=smtp.reachable,
     look=smtp.look,
@@ -145,6 +160,7 @@ CHANNEL = Channel(
     hand=Letters,
     prover=Proofs,
     signed=True,
+    paced=True,
     strikes_off=True,
     steps={
         "delivered": Wording("Delivered"),

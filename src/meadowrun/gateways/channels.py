@@ -58,6 +58,8 @@ class Channel:
     signed: bool = False
     #: whom it is from, where nobody signs
     sent_from: Callable[[Settings], str] = lambda settings: ""
+    #: how fast it leaves follows the mail domains it is from and goes to
+    paced: bool = False
     #: an address that bounces is not written to again until it is corrected
     strikes_off: bool = False
     #: what of a person's reactions can be seen, in the order of the way to success, each with what

@@ -27,6 +27,7 @@ from meadowrun.core.values import read_json
 from meadowrun.gateways import outgoing
 from meadowrun.gateways.email import Letter, mime
 from meadowrun.gateways.handing import WHOLE_BATCH, Begin, Gateway, Handed, all_may_go
+from meadowrun.gateways.routes import TwoRoutes
 
 #: Replies that ask for authentication or encryption first (RFC 4954, 6): about us, never about whom
 #: the mail is for.
@@ -535,7 +536,15 @@ def host_of(settings: Settings) -> str:
 
 def look(settings: Settings) -> Tried:
     """Whether the mail server that the settings name takes emails, and how fast it answers."""
-    found = gateway(settings)
+    return _look(_server(settings, settings.smtp_url, settings.mail_receipts_url))
+
+
+def look_at_second(settings: Settings) -> Tried:
+    """The same of the second mail server."""
+    return _look(_server(settings, settings.smtp_url_2, settings.mail_receipts_url_2))
+
+
+def _look(found: Gateway) -> Tried:
     if isinstance(found, SmtpGateway):
         return found.look()
     return Tried(False, Wording("No mail server is set up: emails count as sent, but go nowhere."))
@@ -544,18 +553,30 @@ def look(settings: Settings) -> Tried:
 def pass_on(settings: Settings, to: str, mail: bytes) -> None:
     """Hands what somebody wrote back over to another address, as it came. Raises
     GatewayUnavailable."""
-    found = gateway(settings)
+    found = _server(settings, settings.smtp_url, settings.mail_receipts_url)
     if isinstance(found, SmtpGateway):
         found.pass_on(f"replies@{settings.mail_domain}", to, mail)
 
 
-def gateway(settings: Settings, signer: Signer | None = None) -> Gateway:
-    """The gateway that the settings name; `signer` signs what leaves by it."""
-    if settings.smtp_url.startswith("null:"):
+def gateway(settings: Settings, signer: Signer | None = None, route: str = "first") -> Gateway:
+    """The gateway that the settings name; `signer` signs what leaves by it, `route` is the mail
+    server that is tried first where there are two."""
+    first = _server(settings, settings.smtp_url, settings.mail_receipts_url, signer)
+    if not settings.smtp_url_2:
+        return first
+    second = _server(settings, settings.smtp_url_2, settings.mail_receipts_url_2, signer)
+    return TwoRoutes(second, first) if route == "second" else TwoRoutes(first, second)
+
+
+def _server(
+    settings: Settings, url: str, receipts_url: str, signer: Signer | None = None
+) -> Gateway:
+    """What hands over to one mail server."""
+    if url.startswith("null:"):
         return NullGateway()
     return SmtpGateway(
-        settings.smtp_url,
-        settings.mail_receipts_url,
+        url,
+        receipts_url,
         at_once=settings.smtp_connections,
         tls=settings.smtp_tls,
         # Well before “not taken” would be believed of it.
@@ -564,9 +585,22 @@ def gateway(settings: Settings, signer: Signer | None = None) -> Gateway:
     )
 
 
+def can_be_asked(settings: Settings) -> bool:
+    """Whether every mail server tells what it took."""
+    second = not settings.smtp_url_2 or bool(settings.mail_receipts_url_2)
+    return bool(settings.mail_receipts_url) and second
+
+
 def reachable(settings: Settings) -> str | None:
-    """None when the mail server can be spoken to, else what is wrong."""
-    parts = urllib.parse.urlsplit(settings.smtp_url)
+    """None when a mail server can be spoken to, else what is wrong with the first."""
+    problem = _reachable(settings.smtp_url)
+    if problem and settings.smtp_url_2 and _reachable(settings.smtp_url_2) is None:
+        return None
+    return problem
+
+
+def _reachable(url: str) -> str | None:
+    parts = urllib.parse.urlsplit(url)
     if parts.scheme == "null":
         return (
             "No mail server is set up: emails count as sent, but go nowhere. Ask an "

@@ -20,12 +20,24 @@ _KEYS = "/mail-domains"
 
 def probes(session: orm.Session, settings: Settings) -> Iterator[Probe]:
     """What can be tried about email."""
+    if settings.smtp_url_2:
+        yield _second(settings)
     yield _mx(settings)
     yield _spf(settings)
     for domain in domains(session):
         signing = [one for one in keys_of(session, domain) if one.state == "signing"]
         yield _dkim(settings, domain, signing)
         yield _dmarc(settings, domain)
+
+
+def _second(settings: Settings) -> Probe:
+    return Probe(
+        key="gateway:email:2",
+        area=_EMAIL,
+        name=Wording("The second mail server answers"),
+        fix=Wording("Set MEADOWRUN_SMTP_URL_2, and see that it can be reached from here."),
+        run=lambda: smtp.look_at_second(settings),
+    )
 
 
 def _mx(settings: Settings) -> Probe:

@@ -17,6 +17,8 @@ class Sender(Base):
     reply_to: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: closing words under the lines of a message, as {{ sender.signature }}
     signature: orm.Mapped[str] = orm.mapped_column(server_default="")
+    #: the mail server it goes by first: one of ROUTES
+    route: orm.Mapped[str] = orm.mapped_column(server_default="first")
     #: fields (contact.desk_name, contact.desk_email) that hold the person's own desk contact, who
     #: signs where both are filled
     name_ref: orm.Mapped[str] = orm.mapped_column(server_default="")

@@ -135,6 +135,7 @@ AND outcome IN ('waiting', 'deferred')
 def stop(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
     """For good: those still to go are counted as stopped."""
     set_state(session, dispatch, "stopped", now)
+    jobs.enqueue(session, "outgoing.turns", reason="")
     session.execute(sa.text(STOP), {"id": dispatch.id, "taken": dispatch.taken_at})
 
 

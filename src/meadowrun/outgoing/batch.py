@@ -31,7 +31,7 @@ from meadowrun.messages.feeds import NoAnswer
 from meadowrun.messages.models import Edition
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import Filler, Needs, fill_sql, nested
-from meadowrun.outgoing import caps, held_out, pace, rules, settling
+from meadowrun.outgoing import caps, held_out, pace, rules, settling, speeds
 from meadowrun.outgoing.claims import (
     NOT_PAUSED,
     TRY_AGAIN,
@@ -188,6 +188,8 @@ class BatchWork:
         with self.claim.session() as session:
             seconds = time.monotonic() - began
             pace.note(session, self.dispatch_id, seconds, self.handed, self.delayed)
+            if self.channel.paced:
+                speeds.note(session, now, self.handed, self.delayed)
             settling.finish_if_done(session, self.dispatch_id, self.taken, now)
         return bool(people) and not down
 
@@ -220,23 +222,33 @@ class BatchWork:
         room: dict[int, dt.datetime] = {}
         if not self.channel.waits_there:
             room = caps.waits(session, numbers, self.dispatch, now, self.zone)
-        if not room and self.timing.at_once:
+        if room or not self.timing.at_once:
+            people = [self._at(now, person, room.get(person.contact_id)) for person in people]
+        if not self.channel.paced:
             return people
-        return [
-            dataclasses.replace(
-                person,
-                verdict=self.timing.verdict(
-                    now,
-                    person.zone,
-                    person.portion,
-                    room.get(person.contact_id),
-                    person.hour,
-                ),
-            )
-            if person.verdict.goes
-            else person
-            for person in people
-        ]
+        later = speeds.waits(
+            session,
+            {p.contact_id: p.reader.address for p in people if p.verdict.goes},
+            self.sender.address,
+            now,
+            self.taken.astimezone(self.zone),
+            may_wait=self.rule != "service",
+        )
+        return [self._at(now, one, None, later.get(one.contact_id)) for one in people]
+
+    def _at(
+        self,
+        now: dt.datetime,
+        person: _Person,
+        room: dt.datetime | None,
+        later: speeds.Wait | None = None,
+    ) -> _Person:
+        """A person with the verdict of this moment, where nothing else keeps it from them: as
+        message limits leave `room`, and as they have to wait for `later`."""
+        if not person.verdict.goes or later is None and room is None and self.timing.at_once:
+            return person
+        said = self.timing.verdict(now, person.zone, person.portion, room, person.hour, later)
+        return dataclasses.replace(person, verdict=said)
 
     def _is_last(self, now: dt.datetime) -> bool:
         """Whether the last moment has come."""

@@ -16,7 +16,15 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.jobs import context
 from meadowrun.base.logs import log
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.outgoing import best_hours, calendars, settling, stopping, troubles, waiting
+from meadowrun.outgoing import (
+    best_hours,
+    calendars,
+    settling,
+    speeds,
+    stopping,
+    troubles,
+    waiting,
+)
 from meadowrun.outgoing.batch import BatchWork
 from meadowrun.outgoing.claims import BATCH, FREE, LOCKS, NOT_PAUSED, Claim, ClaimLost, lock_of
 from meadowrun.outgoing.models import Batch, Dispatch
@@ -157,6 +165,19 @@ def sweep() -> None:
         ):
             due += _look_at(session, dispatch, now)
         ask_for(session, (due + BATCH - 1) // BATCH)
+
+
+@jobs.task("outgoing.turns", "sweeps")
+def turns(reason: str) -> None:
+    """Plans turns anew after somebody was stopped, or has those judged again who wait for a reason
+    that has changed."""
+    with context().database.session() as session:
+        speeds.forget_turns(session)
+    if not reason:
+        return
+    with context().database.session() as session:
+        speeds.judge_again(session, clock.now(session), reason)
+        jobs.enqueue(session, "outgoing.sweep")
 
 
 def _forget_dead(session: orm.Session) -> None:

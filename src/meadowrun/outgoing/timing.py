@@ -103,15 +103,16 @@ class Timing:
         portion: int | None,
         room: dt.datetime | None = None,
         hour: int | None = None,
+        later: tuple[dt.datetime, str] | None = None,
     ) -> Verdict:
         """Whether somebody of a zone and a portion is reached now, until when they wait, or why
         they are not; `room` is when message limits leave room for them, `hour` the hour of the day
-        that was chosen for them."""
+        that was chosen for them, `later` until when they wait for another reason, and which."""
         if room is not None and self._no_room == "skip":
             # Whoever waits for something else may have room by then.
-            said = self.verdict(now, zone_name, portion, None, hour)
+            said = self.verdict(now, zone_name, portion, None, hour, later)
             return Verdict("no_room", "cap") if said.goes else said
-        if self.at_once and room is None:
+        if self.at_once and room is None and later is None:
             return GO
         zone = zone_of(zone_name) or self._zone
         begins = self._begins(zone_name, zone, portion or 0)
@@ -120,7 +121,10 @@ class Timing:
         own = "portion" if portion else "own_clock"
         if hour is not None:
             own, begins = "best_hour", self._at_hour(zone_name, zone, begins, hour)
-        waited = first_moment(now, zone, {own: begins, "cap": room}, self._waits_for)
+        moments = {own: begins, "cap": room}
+        if later is not None:
+            moments[later[1]] = later[0]
+        waited = first_moment(now, zone, moments, self._waits_for)
         if waited is not None:
             return not_before(waited.until, waited.because)
         if self._drops is not None and not self._drops.is_open(now, zone):

@@ -23,12 +23,14 @@ from meadowrun.core.language import Wording
 from meadowrun.core.timing.moments import MOST_PORTIONS
 from meadowrun.core.timing.zones import moment_of
 from meadowrun.gateways.channels import CHANNELS
+from meadowrun.gateways.routes import ROUTES
 from meadowrun.messages import actions as message_actions
 from meadowrun.messages import queries as message_queries
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
 from meadowrun.messages.values import known_refs
 from meadowrun.outgoing import actions as outgoing
+from meadowrun.outgoing import speeds
 from meadowrun.outgoing.allowance import allowance
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.rules import rules
@@ -144,9 +146,31 @@ def _beyond_allowance(session: orm.Session, send: Send, going: int) -> Iterator[
         )
 
 
+def _beyond_warm_up(session: orm.Session, send: Send, going: int) -> Iterator[Check]:
+    """Whether it takes days, because the domain it is from is new."""
+    sender = session.get(Sender, send.sender_id) if send.sender_id else None
+    if sender is None or not CHANNELS[channel_of(session, send)].paced:
+        return
+    zone = zoneinfo.ZoneInfo(send.zone)
+    last = speeds.last_day(session, sender.address, going, clock.now(session), zone)
+    if last is not None:
+        yield should(
+            Wording(
+                "%(domain)s is new and sends a few more each day: the last of %(going)s get it on "
+                "%(day)s.",
+                domain=speeds.domain_of(sender.address),
+                going=wording.people(going),
+                day=wording.day(last),
+            ),
+            "",
+            "from",
+        )
+
+
 def _of_the_sheet(session: orm.Session, send: Send, going: int) -> Iterator[Check]:
     """What is missing on the sheet, apart from its message."""
     yield from _beyond_allowance(session, send, going)
+    yield from _beyond_warm_up(session, send, going)
     if not send.audience.get("in"):
         yield must("Nobody is chosen yet. Choose the audience.", "", "to")
     elif going == 0:
@@ -473,10 +497,11 @@ def save_sender(
     name_ref: str = "",
     address_ref: str = "",
     sender: Sender | None = None,
+    route: str = "first",
 ) -> Sender:
     """Adds an identity that mail is sent as, or changes one. With both refs, fields of a contact or
-    company that name the person's own desk contact, who signs where both are filled. Raises Invalid
-    naming the field."""
+    company that name the person's own desk contact, who signs where both are filled; `route` is the
+    mail server it goes by first, one of ROUTES. Raises Invalid naming the field."""
     name, address, reply_to = " ".join(name.split()), address.strip(), reply_to.strip()
     if not name:
         raise Invalid("Give the name that readers see beside the email.", "name")
@@ -488,6 +513,8 @@ def save_sender(
         raise Invalid("Choose both fields of the desk contact, or none.", "name_ref")
     if {name_ref, address_ref} - {""} - known_refs(dictionary(session)).keys():
         raise Invalid("There is no such field.", "name_ref")
+    if route not in ROUTES:
+        raise Invalid("Choose one of the mail servers offered.", "route")
     did = "changed the sender" if sender else "added the sender"
     sender = sender or Sender()
     sender.name, sender.address, sender.reply_to, sender.signature = (
@@ -496,7 +523,7 @@ def save_sender(
         reply_to,
         signature.strip()[:2000],
     )
-    sender.name_ref, sender.address_ref = name_ref, address_ref
+    sender.name_ref, sender.address_ref, sender.route = name_ref, address_ref, route
     session.add(sender)
     session.flush()
     audit.record(session, actor, now, did, "sender", sender.id, name, address=address)

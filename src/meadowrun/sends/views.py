@@ -20,6 +20,7 @@ from meadowrun.core.guardrails.outcomes import reason_words, rule_words, words_f
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS as ALL
+from meadowrun.gateways.routes import ROUTES
 from meadowrun.messages.models import Edition, Message
 from meadowrun.messages.queries import state_to_send
 from meadowrun.messages.senders import Sender, senders
@@ -423,7 +424,15 @@ def senders_page() -> Answer:
             "sender": str(one.id),
             **{
                 n: getattr(one, n)
-                for n in ("name", "address", "reply_to", "signature", "name_ref", "address_ref")
+                for n in (
+                    "name",
+                    "address",
+                    "reply_to",
+                    "signature",
+                    "name_ref",
+                    "address_ref",
+                    "route",
+                )
             },
         }
     elif arguments.get("topic"):
@@ -444,6 +453,7 @@ def _senders(given: dict[str, str], problem: MeadowrunError | None) -> str:
         topics=topics(db()),
         given=given,
         problem=problem,
+        routes=ROUTES if settings().smtp_url_2 else {},
         fields=sorted(known_refs(words()).items(), key=lambda i: i[1]),
     )
 
@@ -485,6 +495,7 @@ def save_sender_or_topic() -> Answer:
                 form.get("name_ref", ""),
                 form.get("address_ref", ""),
                 sender,
+                form.get("route") or "first",
             ).name
     except MeadowrunError as problem:
         db().rollback()

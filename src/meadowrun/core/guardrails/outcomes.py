@@ -81,6 +81,9 @@ REASONS = {
     "best_hour": Wording("it goes at the hour at which they react most"),
     "portion": Wording("their portion comes later"),
     "passed": Wording("the time had passed on their own clock when it started"),
+    "mail_speed": Wording("only so many an hour go to their mail domain"),
+    "mail_delays": Wording("their mail server asked us to come later"),
+    "warm_up": Wording("the domain it is from is new, and sends a few more each day"),
     "feed": Wording("a feed has no answer"),
     "gateway": Wording("the gateway asked to try again later"),
 }
