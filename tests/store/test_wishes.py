@@ -311,6 +311,21 @@ def test_a_wish_holds_beside_the_limits(database, sent):
         "delivered",
     ]
     assert [outcome for outcome, _ in stands(database, third)] == ["waiting"] * 3
+    # Each is told what they wait for: the first for their own wish, the others for the limit.
+    assert reasons(database, second) == ["own_limit", None, None]
+    assert reasons(database, third) == ["own_limit", "cap", "cap"]
+
+
+def reasons(database, ident):
+    """Why people of a send wait, by contact."""
+    with database.session() as session:
+        dispatch = session.get_one(Send, ident).dispatch_id
+        rows = session.scalars(
+            sa.select(Delivery)
+            .where(Delivery.dispatch_id == dispatch)
+            .order_by(Delivery.contact_id)
+        )
+        return [(row.stood_on or {}).get("because") for row in rows]
 
 
 def test_a_pause_keeps_all_but_service_messages(client, database, sent):

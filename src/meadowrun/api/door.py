@@ -59,6 +59,8 @@ _SCOPES = (
     ("/v1/message-limits", "sends"),
     ("/v1/quiet-hours", "sends"),
     ("/v1/sending", "sends"),
+    ("/v1/mail-speeds", "sends"),
+    ("/v1/warm-ups", "sends"),
 )
 
 

@@ -1,4 +1,4 @@
-"""The API's endpoints about sends, what keeps them from people, and the calendar."""
+"""The API's endpoints about sends and the calendar."""
 
 import datetime as dt
 import zoneinfo
@@ -12,19 +12,14 @@ from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.calendar import queries as calendar
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.channels import KINDS
-from meadowrun.core.guardrails.caps import MOST_LENGTH
 from meadowrun.core.guardrails.limits import AGAIN_RULES, AT_LAST, LIMIT_RULES, NO_ROOM, WITHIN
 from meadowrun.core.guardrails.verdict import RULES
-from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.timing.moments import GAPS, PASSED
 from meadowrun.core.timing.rhythm import Rhythm, RhythmError
 from meadowrun.core.timing.zones import moment_of
 from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
-from meadowrun.outgoing import caps, quiet, rules
-from meadowrun.outgoing.caps import Wanted
 from meadowrun.outgoing.models import Holidays
 from meadowrun.outgoing.queries import tally
 from meadowrun.people.asked import moment
@@ -33,7 +28,6 @@ from meadowrun.sends import actions, estimates, queries, repeats, timing
 from meadowrun.sends.models import Send
 from meadowrun.sends.why import why
 from meadowrun.shell.request import Answer, body, db, now, settings, zone
-from meadowrun.tags.queries import paths
 
 _WHOLE: Json = {"type": "integer", "minimum": 0}
 _MOMENT: Json = {"type": "string", "description": "2026-12-01T09:00:00+00:00", "maxLength": 40}
@@ -336,117 +330,6 @@ def why_of(actor: Actor, ident: int, contact: int) -> Answer:
         until=_iso(found.until),
         note=found.note,
     )
-
-
-_LIMIT: Json = thing(
-    ["most", "unit"],
-    most={"type": "integer", "minimum": 1, "maximum": 1000},
-    unit={"enum": list(MOST_LENGTH)},
-    length={"type": "integer", "minimum": 1, "default": 1},
-    channel={"enum": ["", *KINDS], "description": "empty: of all channels"},
-    tag={"type": "string", "description": "the path of a tag; those under it count, too"},
-)
-
-
-@endpoint("get", "/v1/message-limits", "How many messages one person may get")
-def all_limits(actor: Actor) -> Answer:
-    known = paths(db())
-    return flask.jsonify(
-        items=[
-            {
-                "most": one.most,
-                "unit": one.unit,
-                "length": one.length,
-                "channel": one.channel,
-                "tag": known.get(one.tag_id or 0, ""),
-                "words": one.cap(known).words(),
-            }
-            for one in caps.limits(db())
-        ]
-    )
-
-
-@endpoint(
-    "put",
-    "/v1/message-limits",
-    "Make these, and no others, the limits",
-    takes=thing(["items"], items={"type": "array", "items": _LIMIT, "maxItems": 200}),
-)
-def set_limits(actor: Actor) -> Answer:
-    numbers = {path: number for number, path in paths(db()).items()}
-    wanted = []
-    for one in body()["items"]:
-        tag = one.get("tag", "")
-        if tag and tag not in numbers:
-            raise Invalid(Wording("There is no tag “%(tag)s”.", tag=tag), "tag")
-        wanted.append(
-            Wanted(
-                one.get("channel", ""),
-                numbers.get(tag),
-                one["unit"],
-                one.get("length", 1),
-                one["most"],
-            )
-        )
-    return flask.jsonify(changed=caps.set_all(db(), actor, now(), wanted))
-
-
-@endpoint("get", "/v1/quiet-hours", "The quiet hours of each channel")
-def quiet_hours(actor: Actor) -> Answer:
-    return flask.jsonify(
-        items=[
-            {"channel": one.channel, "words": quiet.words(one), "does": one.does}
-            for one in quiet.all_of(db()).values()
-        ]
-    )
-
-
-@endpoint(
-    "put",
-    "/v1/quiet-hours/<channel>",
-    "Set the quiet hours of a channel, on each person’s own clock",
-    takes=thing(
-        ["from", "to", "does"], **{"from": TEXT, "to": TEXT}, does={"enum": list(quiet.DOES)}
-    ),
-)
-def set_quiet_hours(actor: Actor, channel: str) -> Answer:
-    data = body()
-    made = quiet.save(db(), actor, now(), channel, data["from"], data["to"], data["does"])
-    return flask.jsonify(channel=channel, words=quiet.words(made), does=made.does)
-
-
-@endpoint("delete", "/v1/quiet-hours/<channel>", "Take the quiet hours of a channel away")
-def delete_quiet_hours(actor: Actor, channel: str) -> Answer:
-    quiet.delete(db(), actor, now(), channel)
-    return "", 204
-
-
-@endpoint("get", "/v1/sending", "Whether all marketing is paused")
-def sending(actor: Actor) -> Answer:
-    found = rules.rules(db())
-    return flask.jsonify(
-        paused_since=_iso(found.paused_at),
-        by=found.paused_by,
-        service_too=found.pauses_service,
-        second_person_above=found.second_person_above,
-    )
-
-
-@endpoint(
-    "post",
-    "/v1/sending/pause",
-    "Pause all marketing, or service messages too",
-    takes=thing([], service_too={"type": "boolean"}),
-)
-def pause_all(actor: Actor) -> Answer:
-    rules.pause(db(), actor, now(), bool(body().get("service_too")))
-    return "", 204
-
-
-@endpoint("post", "/v1/sending/resume", "Let everything go on")
-def resume_all(actor: Actor) -> Answer:
-    rules.resume(db(), actor, now())
-    return "", 204
 
 
 _DAY: Json = {"type": "string", "format": "date"}

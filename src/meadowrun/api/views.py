@@ -6,7 +6,16 @@ from typing import Any
 
 import flask
 
-from meadowrun.api import audience, bringing, labels, order, scoring, sending, signing_up
+from meadowrun.api import (
+    audience,
+    bringing,
+    guardrails,
+    labels,
+    order,
+    scoring,
+    sending,
+    signing_up,
+)
 from meadowrun.api.door import (
     MOST,
     NUMBERS,
@@ -44,6 +53,7 @@ __all__ = [
     "WITHOUT_CSRF",
     "audience",
     "bringing",
+    "guardrails",
     "labels",
     "order",
     "pages",

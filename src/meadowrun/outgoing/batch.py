@@ -24,7 +24,7 @@ from meadowrun.base.settings import Settings
 from meadowrun.channels.hand import Hand, Parcel, Reader, Signs
 from meadowrun.core.content.compiled import Compiled, Renderer
 from meadowrun.core.content.lines import Json
-from meadowrun.core.guardrails.verdict import Facts, Verdict, not_before, verdict
+from meadowrun.core.guardrails.verdict import Facts, Verdict, Wait, not_before, verdict
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.gateways.handing import WHOLE_BATCH, Handed
 from meadowrun.messages.feeds import NoAnswer
@@ -219,7 +219,7 @@ class BatchWork:
         if self._is_last(now):
             return people
         numbers = {p.contact_id: p.reader.number for p in people if p.verdict.goes}
-        room: dict[int, dt.datetime] = {}
+        room: dict[int, Wait] = {}
         if not self.channel.waits_there:
             room = caps.waits(session, numbers, self.dispatch, now, self.zone)
         if room or not self.timing.at_once:
@@ -240,11 +240,11 @@ class BatchWork:
         self,
         now: dt.datetime,
         person: _Person,
-        room: dt.datetime | None,
-        later: speeds.Wait | None = None,
+        room: Wait | None,
+        later: Wait | None = None,
     ) -> _Person:
         """A person with the verdict of this moment, where nothing else keeps it from them: as
-        message limits leave `room`, and as they have to wait for `later`."""
+        they have to wait for `room` within message limits, and for `later`."""
         if not person.verdict.goes or later is None and room is None and self.timing.at_once:
             return person
         said = self.timing.verdict(now, person.zone, person.portion, room, person.hour, later)

@@ -21,6 +21,7 @@ from meadowrun.base.errors import Conflict, Invalid, NotFound
 from meadowrun.core import wording
 from meadowrun.core.channels import CHANNELS
 from meadowrun.core.guardrails.caps import MOST_LENGTH, Cap, Had, room_for
+from meadowrun.core.guardrails.verdict import Wait
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.outgoing.models import Dispatch, MessageLimit
@@ -40,7 +41,7 @@ FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id JOIN contacts c ON c
 WHERE d.contact_id = ANY(:ids) AND s.counts AND d.taken_at >= :taken AND d.number <> ALL(:mine)
 AND (d.outcome IN ('delivered', 'in_doubt', 'in_hand') AND d.at >= :since
     OR d.outcome IN ('waiting', 'deferred') AND d.claim IN (SELECT b.claim FROM batches b)
-    OR d.outcome = 'waiting' AND d.due <= :now AND d.stood_on->>'because' = 'cap'
+    OR d.outcome = 'waiting' AND d.due <= :now AND d.stood_on->>'because' IN ('cap', 'own_limit')
         AND s.state = 'running' AND s.obeys_caps AND s.id <> :dispatch
         AND (s.priority, :taken_at, :dispatch) > (CAST(:priority AS smallint), s.taken_at, s.id))
 """
@@ -158,10 +159,11 @@ def waits(
     dispatch: Dispatch,
     now: dt.datetime,
     zone: zoneinfo.ZoneInfo,
-) -> dict[int, dt.datetime]:
+) -> dict[int, Wait]:
     """Who of some contacts ({contact: number of the delivery}) has no room for what a dispatch
-    sends them, and until when. `zone` is that of contacts without one. What contacts wish for holds
-    for all but service messages, also for what obeys no limit."""
+    sends them, until when, and whether by a limit or by their own wish. `zone` is that of contacts
+    without one. What contacts wish for holds for all but service messages, also for what obeys no
+    limit."""
     tagged = frozenset(dispatch.tags)
     asked = [
         cap
@@ -194,18 +196,16 @@ def waits(
         had.setdefault(contact, []).append(Had(at, of, frozenset(of_tags)))
         if contact not in zones:
             zones[contact] = zone_of(place) or zone
-    found = {
-        contact: room_for(
-            [*asked, *([wished[contact]] if contact in wished else [])],
-            moments,
-            dispatch.channel,
-            now,
-            zones[contact],
-            tagged,
-        )
-        for contact, moments in had.items()
-    }
-    return {contact: until for contact, until in found.items() if until is not None}
+    found: dict[int, Wait] = {}
+    for contact, moments in had.items():
+        own = [wished[contact]] if contact in wished else []
+        rest = (moments, dispatch.channel, now, zones[contact], tagged)
+        until = room_for([*asked, *own], *rest)
+        if until is not None:
+            # The limit that they wait for is the one that leaves room last.
+            by_wish = bool(own) and room_for(own, *rest) == until
+            found[contact] = until, "own_limit" if by_wish else "cap"
+    return found
 
 
 def save(

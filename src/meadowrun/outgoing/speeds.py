@@ -15,6 +15,7 @@ from meadowrun.base.db import Base
 from meadowrun.base.errors import Invalid, NotFound
 from meadowrun.core.guardrails import speeds
 from meadowrun.core.guardrails.speeds import WarmUp
+from meadowrun.core.guardrails.verdict import Wait
 from meadowrun.core.language import Wording
 from meadowrun.core.values import email_problem
 from meadowrun.outgoing.claims import as_json
@@ -25,8 +26,6 @@ EVERY_OTHER = ""
 MOST_PER_HOUR = 10_000_000
 #: Percent by which a domain may grow from day to day.
 GROWTHS = (5, 10, 20, 30, 50, 75, 100)
-#: Until when somebody waits, and the reason, one of those in `outcomes`.
-Wait = tuple[dt.datetime, str]
 
 
 class MailSpeed(Base):

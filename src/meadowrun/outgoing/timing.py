@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy import orm
 
-from meadowrun.core.guardrails.verdict import GO, Verdict, not_before
+from meadowrun.core.guardrails.verdict import GO, Verdict, Wait, not_before
 from meadowrun.core.timing.best_hours import open_hours
 from meadowrun.core.timing.hours import Hours
 from meadowrun.core.timing.moments import Moments, first_moment
@@ -22,7 +22,7 @@ ZONES = "SELECT DISTINCT timezone FROM contacts"
 #: Whoever waits for room or for hours is judged again at once: everybody, or some contacts.
 AGAIN = """
 UPDATE deliveries SET due = :now WHERE outcome = 'waiting' AND due > :now
-AND stood_on->>'because' IN ('cap', 'hours', 'quiet_hours', 'best_hour')
+AND stood_on->>'because' IN ('cap', 'own_limit', 'hours', 'quiet_hours', 'best_hour')
 AND (CAST(:contacts AS bigint[]) IS NULL OR contact_id = ANY(:contacts))
 """
 
@@ -101,17 +101,17 @@ class Timing:
         now: dt.datetime,
         zone_name: str | None,
         portion: int | None,
-        room: dt.datetime | None = None,
+        room: Wait | None = None,
         hour: int | None = None,
-        later: tuple[dt.datetime, str] | None = None,
+        later: Wait | None = None,
     ) -> Verdict:
         """Whether somebody of a zone and a portion is reached now, until when they wait, or why
-        they are not; `room` is when message limits leave room for them, `hour` the hour of the day
-        that was chosen for them, `later` until when they wait for another reason, and which."""
+        they are not; `room` is what message limits have them wait for, `hour` the hour of the day
+        that was chosen for them, `later` what else they wait for."""
         if room is not None and self._no_room == "skip":
             # Whoever waits for something else may have room by then.
             said = self.verdict(now, zone_name, portion, None, hour, later)
-            return Verdict("no_room", "cap") if said.goes else said
+            return Verdict("no_room", room[1]) if said.goes else said
         if self.at_once and room is None and later is None:
             return GO
         zone = zone_of(zone_name) or self._zone
@@ -121,9 +121,10 @@ class Timing:
         own = "portion" if portion else "own_clock"
         if hour is not None:
             own, begins = "best_hour", self._at_hour(zone_name, zone, begins, hour)
-        moments = {own: begins, "cap": room}
-        if later is not None:
-            moments[later[1]] = later[0]
+        moments = {own: begins}
+        for wait in (room, later):
+            if wait is not None:
+                moments[wait[1]] = wait[0]
         waited = first_moment(now, zone, moments, self._waits_for)
         if waited is not None:
             return not_before(waited.until, waited.because)

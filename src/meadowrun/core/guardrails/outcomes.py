@@ -75,6 +75,7 @@ REASONS = {
     "last_moment": Wording("it could not be handed over before its last moment"),
     "had_before": Wording("it has had this before, and the send is once for each person"),
     "cap": Wording("a message limit is reached"),
+    "own_limit": Wording("they asked for no more than this a week"),
     "hours": Wording("it is outside the hours of this send"),
     "quiet_hours": Wording("it is within the quiet hours"),
     "own_clock": Wording("the time has not come on their own clock"),

@@ -11,7 +11,10 @@ from typing import Any
 
 from meadowrun.core.guardrails.guards import GUARDS, RULES, Facts
 
-__all__ = ["GO", "RULES", "Facts", "Verdict", "not_before", "verdict"]
+__all__ = ["GO", "RULES", "Facts", "Verdict", "Wait", "not_before", "verdict"]
+
+#: Until when somebody waits, and for which of REASONS.
+Wait = tuple[dt.datetime, str]
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
