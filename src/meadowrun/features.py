@@ -18,6 +18,7 @@ NAMES = (
     "tracking",
     "campaigns",
     "sends",
+    "journeys",
     "calendar",
     "results",
     "readiness",

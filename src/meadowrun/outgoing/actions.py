@@ -110,6 +110,51 @@ def put(
     return found
 
 
+#: A delivery to each of some contacts, beside those that they have of the dispatch already.
+PUT_SOME = """
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome)
+SELECT v.contact, :dispatch, :taken, (
+    SELECT coalesce(max(d.occurrence) + 1, 0) FROM deliveries d WHERE d.contact_id = v.contact
+    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting'
+FROM unnest(CAST(:contacts AS bigint[])) AS v(contact)
+RETURNING contact_id, number
+"""
+
+
+def put_some(
+    session: orm.Session, dispatch: Dispatch, contacts: Sequence[int], now: dt.datetime
+) -> dict[int, int]:
+    """Adds a delivery to each of some contacts, who come by and by: the number of the delivery, by
+    contact."""
+    values = {
+        "dispatch": dispatch.id,
+        "taken": dispatch.taken_at,
+        "contacts": list(contacts),
+        "now": now,
+    }
+    rows = session.execute(sa.text(PUT_SOME), values)
+    found = {row.contact_id: row.number for row in rows}
+    ask_for(session, (len(found) + BATCH - 1) // BATCH)
+    return found
+
+
+#: Those still waiting for too long, who get nothing any more: their numbers.
+_TOO_LONG = """
+UPDATE deliveries d SET outcome = 'late', stood_on = '{"because": "last_moment"}'
+WHERE d.number = ANY(:numbers) AND d.dispatch_id = :dispatch AND d.taken_at = :taken
+    AND d.outcome IN ('waiting', 'deferred')
+    AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b))
+RETURNING d.number
+"""
+
+
+def give_up(session: orm.Session, dispatch: Dispatch, numbers: Sequence[int]) -> set[int]:
+    """Ends deliveries of some numbers that still wait and are in nobody's hands: those that were
+    ended."""
+    values = {"numbers": list(numbers), "dispatch": dispatch.id, "taken": dispatch.taken_at}
+    return set(session.scalars(sa.text(_TOO_LONG), values))
+
+
 def seal(session: orm.Session, dispatch: Dispatch, size: int) -> None:
     """Settles who is in the audience for good: the database refuses any other size."""
     dispatch.size, dispatch.sealed = size, True

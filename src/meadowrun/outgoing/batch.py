@@ -42,6 +42,7 @@ from meadowrun.outgoing.claims import (
     is_storable,
 )
 from meadowrun.outgoing.had import Before
+from meadowrun.outgoing.hearing import hear
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.timing import Timing, judge_again
 from meadowrun.people.models import Topic
@@ -535,6 +536,8 @@ class BatchWork:
                     for b, number in bounced
                 ],
             )
+        if self.dispatch.heard:
+            hear(session, [number for _, number in bounced], now)
         # What did not arrive takes no room: whoever waits for it is judged again.
         judge_again(session, now, [b.contact_id for b, _ in bounced])
         rules.count_bounces(

@@ -87,6 +87,8 @@ class Dispatch(Base):
     sealed: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: how many deliveries a sealed one has; set with them in one transaction
     size: orm.Mapped[int | None]
+    #: what people do with it is put into `heard`, since somebody waits for it
+    heard: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: somebody may still be handed over, or is in doubt: the sweep looks at it, whatever its state
     unsettled: orm.Mapped[bool] = orm.mapped_column(server_default=sa.true())
     #: when people of it were last claimed, and a worker last did something for it, by the

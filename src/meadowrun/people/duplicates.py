@@ -167,6 +167,8 @@ _MOVED = {
     "file_views": (),
     "details_aside": (),
     "in_app_places": ("dispatch_id",),
+    # Of a journey that both are on, the one that went is taken out.
+    "journey_entries": ("journey_id",),
 }
 
 #: What both had went with its record: where the memory of a merge keeps it → its table.
@@ -182,6 +184,14 @@ WITH moved AS (
   UPDATE {table} t SET contact_id = :kept WHERE contact_id = :gone {but} RETURNING t.*
 )
 SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved
+"""
+
+
+#: Takes the record that goes off the journeys on which the other one is, too.
+_OFF_JOURNEYS = """
+UPDATE journey_entries SET state = 'left', because = 'merged', phase = 'over', due = NULL,
+    step = '', ended_at = :now
+WHERE contact_id = :gone AND state = 'inside'
 """
 
 
@@ -209,6 +219,7 @@ def merge(
         },
         "moved": _move_history(session, kept_id, gone_id),
     }
+    session.execute(sa.text(_OFF_JOURNEYS), {"gone": gone_id, "now": now})
     for name, table in _LEFT.items():
         undo[name] = _rows(session, table, gone_id)
     _merge_consents(session, kept_id, gone_id)

@@ -248,3 +248,19 @@ class EventKind(Base):
     meaning: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: keys of kinds that were merged into this one: what comes in under them is of this kind
     aka: orm.Mapped[list[str]] = orm.mapped_column(server_default="{}")
+    #: something that runs starts by it or waits for it: what happens is put into `heard`
+    heard: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
+
+
+class Heard(Base):
+    """Something that happened and that somebody may wait for, until it was looked at."""
+
+    __tablename__ = "heard"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    #: empty: a reaction to a message
+    kind_id: orm.Mapped[int | None] = orm.mapped_column(sa.SmallInteger)
+    #: its own moment, and when we were told
+    at: orm.Mapped[dt.datetime]
+    details: orm.Mapped[dict[str, Any] | None]
+    noted_at: orm.Mapped[dt.datetime]

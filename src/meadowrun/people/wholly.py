@@ -73,6 +73,11 @@ FROM confirmations WHERE contact_id = :id ORDER BY id
     "best_hours": """
 SELECT hours, known FROM best_hours WHERE contact_id = :id
 """,
+    "journeys": """
+SELECT j.name, e.began_at, e.state, e.because, e.ended_at, e.goal_at, e.details
+FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
+WHERE e.contact_id = :id ORDER BY e.id
+""",
     "documents_viewed": """
 SELECT f.name, v.at
 FROM file_views v JOIN files f ON f.id = v.file_id

@@ -16,6 +16,7 @@ from meadowrun.core.guardrails.replies import meaning
 from meadowrun.core.language import Wording
 from meadowrun.gateways import outgoing
 from meadowrun.outgoing import rules
+from meadowrun.outgoing.hearing import hear
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.queries import numbered
 from meadowrun.outgoing.timing import judge_again
@@ -71,6 +72,8 @@ def react(
             "note": note[:300],
         },
     )
+    if not machine:
+        hear(session, [number], now)
     if kind in ("opened", "clicked") and not machine:
         # Somebody read it there: what bounced before was not the address.
         session.execute(

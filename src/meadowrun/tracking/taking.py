@@ -32,11 +32,12 @@ _KEY = re.compile(r"[a-z][a-z0-9_]{0,59}\Z")
 #: (The subselect keeps the planner from weighing a thousand constants.)
 _KNOWN = """SELECT (SELECT count(*) FROM contacts WHERE id = ANY(ARRAY(SELECT unnest(CAST(%s AS
 bigint[]))))),
-    (SELECT jsonb_object_agg(k, jsonb_build_array(id, details))
+    (SELECT jsonb_object_agg(k, jsonb_build_array(id, details, heard))
     FROM event_kinds, unnest(array_append(aka, key)) k WHERE k = ANY(%s))"""
 #: Keeps a detail that does not fit.
 _ASIDE = """INSERT INTO details_aside (contact_id, at, kind_id, detail, value, source, taken_at)
 VALUES (%s, %s, %s, %s, CAST(%s AS jsonb), %s, %s)"""
+_COPY_HEARD = "COPY heard (contact_id, kind_id, at, details, noted_at) FROM STDIN"
 _COPY = "COPY events (contact_id, kind_id, at, details) FROM STDIN"
 #: What COPY would take for the end of a cell or a row.
 _SPECIAL = re.compile(r"[\\\t\n\r]")
@@ -107,12 +108,12 @@ def _read_events(
     data: list[Any], keys: Sequence[str | None], now: dt.datetime, known: Mapping[str, Any]
 ) -> Batch:
     """Checks a batch of events given as JSON; `keys` are those of their receipts, `known` is
-    [number, details] by kind. Raises Invalid naming the place, like events[3].at."""
+    [number, details, heard] by kind. Raises Invalid naming the place, like events[3].at."""
     batch = Batch(
         moments={None: now.isoformat()},
         types={
             key: {name: spec["type"] for name, spec in details.items()}
-            for key, (_, details) in known.items()
+            for key, (_, details, _) in known.items()
         },
     )
     batch.plain = {
@@ -270,9 +271,13 @@ def take_events(session: orm.Session, now: dt.datetime, source: str, data: Any) 
     except Invalid:
         connection.execute("ROLLBACK TO SAVEPOINT batch")
         raise
-    kind = _kinds(session, batch, known or {})
+    known = known or {}
+    kind = _kinds(session, batch, known)
     events, odd = _counted(batch, keys, new)
     _store(connection, events, who, kind)
+    heard = {key for key in kind if known[key][2]}
+    if heard:
+        _hear(connection, [event for event in events if event.kind in heard], who, kind, now)
     aside = [(event, Aside(place, *one)) for place, event in odd for one in batch.odd[place]]
     if aside:
         rows = [
@@ -313,6 +318,21 @@ def _counted(
         [event for place, event in enumerate(events) if counts(place)],
         [one for one in odd if counts(one[0])],
     )
+
+
+def _hear(
+    connection: psycopg.Connection[Any],
+    events: Sequence[Incoming],
+    who: Mapping[int | str, int],
+    kind: Mapping[str, int],
+    now: dt.datetime,
+) -> None:
+    """Puts events where those look who wait for them."""
+    if not events:
+        return
+    noted = now.isoformat()
+    with connection.cursor() as cursor, cursor.copy(_COPY_HEARD) as copy:
+        copy.write("".join([f"{who[e.who]}\t{kind[e.kind]}\t{e.cells}\t{noted}\n" for e in events]))
 
 
 def _store(
@@ -426,8 +446,8 @@ def _contacts(
 
 
 def _kinds(session: orm.Session, batch: Batch, known: dict[str, Any]) -> dict[str, int]:
-    """The number of each kind; `known` holds [number, details] by key. What is new of a kind is
-    added to it."""
+    """The number of each kind; `known` holds [number, details, heard] by key. What is new of a
+    kind is added to it."""
     wanted = batch.details.keys()
     missing = sorted(wanted - known.keys())
     for key in missing:
@@ -444,7 +464,7 @@ def _kinds(session: orm.Session, batch: Batch, known: dict[str, Any]) -> dict[st
         )
     if missing:
         known |= {
-            kind.key: (kind.id, kind.details)
+            kind.key: (kind.id, kind.details, kind.heard)
             for kind in session.scalars(sa.select(EventKind).where(EventKind.key.in_(missing)))
         }
     for key, names in batch.details.items():

@@ -21,17 +21,23 @@ PATIENCE = 240.0
 _AT_ONCE = 100
 
 
-#: One row while a send has something to do by now.
+#: One row while a send or a journey has something to do by now.
 BUSY = """SELECT 1 FROM sends s
 WHERE s.state = 'taking' OR s.state = 'planned' AND s.begins_at <= :now
 OR s.state = 'running' AND EXISTS (
     SELECT 1 FROM deliveries d WHERE d.dispatch_id = s.dispatch_id AND d.taken_at = s.taken_at
     AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand'))
     AND NOT EXISTS (SELECT 1 FROM sending_rules r WHERE r.paused_at IS NOT NULL)
+UNION ALL SELECT 1 FROM heard
+UNION ALL SELECT 1 FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
+    WHERE e.due <= :now AND j.state IN ('running', 'winding_down')
+UNION ALL SELECT 1 FROM dispatches o WHERE o.owner_kind = 'journey' AND o.state = 'running'
+    AND EXISTS (SELECT 1 FROM deliveries d WHERE d.dispatch_id = o.id AND d.taken_at = o.taken_at
+    AND (d.outcome = 'waiting' AND d.due <= :now OR d.outcome = 'in_hand'))
 LIMIT 1"""
 
 
-#: The next moment at which a planned send starts, or somebody who waits is due.
+#: The next moment at which a planned send starts, or somebody who waits is due, also on a journey.
 DUE_NEXT = """
 SELECT min(at) FROM (
     SELECT s.begins_at AS at FROM sends s WHERE s.state = 'planned' AND s.begins_at > :now
@@ -39,7 +45,10 @@ SELECT min(at) FROM (
     SELECT x.due FROM dispatches s CROSS JOIN LATERAL (
         SELECT d.due FROM deliveries d WHERE d.dispatch_id = s.id AND d.taken_at = s.taken_at
         AND d.outcome IN ('waiting', 'deferred') AND d.due > :now ORDER BY d.due LIMIT 1) x
-    WHERE s.unsettled AND s.state = 'running') y
+    WHERE s.unsettled AND s.state = 'running'
+    UNION ALL
+    SELECT e.due FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
+    WHERE e.due > :now AND j.state IN ('running', 'winding_down')) y
 """
 
 

@@ -1,0 +1,101 @@
+"""What an itinerary lacks before it can start, each finding by the step it is about."""
+
+from collections.abc import Collection, Iterator
+
+from meadowrun.core.content.findings import Check, must, should
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    ChangeStep,
+    ExitStep,
+    Itinerary,
+    MessageStep,
+    Parting,
+    Step,
+    WaitForStep,
+    WaitStep,
+)
+from meadowrun.core.journeys.words import Names
+
+
+def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) -> list[Check]:
+    """What must be mended before it starts, and what should be; `unsendable` are messages that
+    nobody approved yet."""
+    found = list(_start(itinerary, names))
+    if not itinerary.steps:
+        found.append(must("There is no step yet. Type what happens first."))
+    sent = False
+    for step, _, _ in itinerary.walk():
+        found += _of_step(step, names, unsendable)
+        if isinstance(step, MessageStep):
+            sent = True
+        if isinstance(step, WaitForStep) and not sent:
+            found += [
+                must("No message goes before this step: nobody can react to one.", step.id)
+                for path in step.paths
+                if path.reaction
+            ][:1]
+    found += _behind_exits(itinerary.steps)
+    return found
+
+
+def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
+    start = itinerary.start
+    if not start.event and not start.segment:
+        yield must("Nothing brings anybody in yet. Choose what starts it.", "", "start")
+    if start.event and start.event not in names.events:
+        yield must("The event that starts it is gone. Choose another.", "", "start")
+    if start.segment and start.segment not in names.segments:
+        yield must("The segment that it starts with is gone. Choose another.", "", "start")
+    if itinerary.goal and itinerary.goal.event not in names.events:
+        yield must("The event of the goal is gone. Choose another.", "", "goal")
+    if itinerary.goal is None:
+        yield should("No goal is set: nobody will see what the journey brought.", "", "goal")
+
+
+def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[Check]:
+    if isinstance(step, MessageStep):
+        if step.message not in names.messages:
+            yield must("Choose the message of this step.", step.id)
+        elif step.message in unsendable:
+            yield must("Nobody has approved this message yet.", step.id)
+    if isinstance(step, BranchStep):
+        for path in step.paths[:-1]:
+            if path.segment not in names.segments:
+                yield must("Choose the segment of this path.", path.id)
+    if isinstance(step, WaitForStep):
+        for path in step.paths[:-1]:
+            if not path.reaction and path.event not in names.events:
+                yield must("Choose what this path waits for.", path.id)
+        if not step.span.amount:
+            yield must("Give it some time: nothing can happen in none.", step.id)
+    if isinstance(step, ChangeStep):
+        known = names.tags if step.what == "tag" else names.lists
+        if step.number not in known:
+            yield must("What this step gives or takes is gone.", step.id)
+    if isinstance(step, WaitStep) and not step.span.amount and step.at is None:
+        yield should("This step waits no time at all.", step.id)
+    if isinstance(step, Parting) and not any(path.steps for path in step.paths):
+        yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
+
+
+def _behind_exits(steps: tuple[Step, ...]) -> list[Check]:
+    """Steps that nobody can get to, because everyone leaves before."""
+    found = []
+    over = False
+    for step in steps:
+        if over:
+            found.append(must("Nobody can get here: everyone leaves before.", step.id))
+            break
+        over = _all_leave(step)
+        if isinstance(step, Parting):
+            for path in step.paths:
+                found += _behind_exits(path.steps)
+    return found
+
+
+def _all_leave(step: Step) -> bool:
+    if isinstance(step, ExitStep):
+        return True
+    return isinstance(step, Parting) and all(
+        any(_all_leave(inner) for inner in path.steps) for path in step.paths
+    )

@@ -1,0 +1,259 @@
+"""Small changes of an itinerary, each giving a new one: steps are added, changed, moved and
+removed."""
+
+import dataclasses
+from collections.abc import Callable
+from typing import Any
+
+from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    Itinerary,
+    Parting,
+    Path,
+    SplitStep,
+    Step,
+    WaitForStep,
+)
+from meadowrun.core.language import Wording
+
+#: What stands for the steps outside of all paths, where a path is asked for.
+ROOT = ""
+Steps = tuple[Step, ...]
+
+
+def new_ids(itinerary: Itinerary, count: int) -> list[str]:
+    """Ids that no step and no path of an itinerary has, nor had while it is changed: they only
+    grow."""
+    used = [0]
+    for step, _, _ in itinerary.walk():
+        used.append(_number(step.id))
+        if isinstance(step, Parting):
+            used += [_number(path.id) for path in step.paths]
+    return [f"s{max(used) + place}" for place in range(1, count + 1)]
+
+
+def _number(ident: str) -> int:
+    return int(ident[1:]) if ident[:1] == "s" and ident[1:].isdecimal() else 0
+
+
+def add(itinerary: Itinerary, step: Step, path: str = ROOT, place: int | None = None) -> Itinerary:
+    """Puts a step into a path at a place, at its end unless told otherwise; it and its paths get
+    ids of their own. Raises ItineraryError for a path that is not there."""
+    made = _named(itinerary, step)
+
+    def put(steps: Steps) -> Steps:
+        where = len(steps) if place is None else place
+        return (*steps[:where], made, *steps[where:])
+
+    return _in_path(itinerary, path, put)
+
+
+def _named(itinerary: Itinerary, step: Step) -> Step:
+    """A step with ids that nothing else has."""
+    idents = iter(new_ids(itinerary, 1000))
+
+    def name(one: Step) -> Step:
+        if isinstance(one, Parting):
+            ident = next(idents)
+            paths = tuple(
+                dataclasses.replace(
+                    path, id=next(idents), steps=tuple(name(inner) for inner in path.steps)
+                )
+                for path in one.paths
+            )
+            return dataclasses.replace(one, id=ident, paths=paths)
+        return dataclasses.replace(one, id=next(idents))
+
+    return name(step)
+
+
+def remove(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Takes a step away, with all that is in it."""
+    return _everywhere(itinerary, lambda steps: tuple(one for one in steps if one.id != ident))
+
+
+def move(itinerary: Itinerary, ident: str, by: int) -> Itinerary:
+    """Moves a step up (-1) or down (1) among the steps of its path, and past the ends of it out of
+    the path: before or behind the step at which it parts."""
+
+    def shifted(steps: Steps) -> Steps:
+        place = next((n for n, one in enumerate(steps) if one.id == ident), None)
+        if place is None or not 0 <= place + by < len(steps):
+            return steps
+        rest = [one for one in steps if one.id != ident]
+        rest.insert(place + by, steps[place])
+        return tuple(rest)
+
+    moved = _everywhere(itinerary, shifted)
+    if moved != itinerary:
+        return moved
+    return _out_of_path(itinerary, ident, by)
+
+
+def _out_of_path(itinerary: Itinerary, ident: str, by: int) -> Itinerary:
+    step = itinerary.step(ident)
+    outer = next(
+        (
+            one
+            for one, _, _ in itinerary.walk()
+            if isinstance(one, Parting)
+            and any(inner.id == ident for path in one.paths for inner in path.steps)
+        ),
+        None,
+    )
+    if step is None or outer is None:
+        return itinerary
+
+    def beside(steps: Steps) -> Steps:
+        place = next((n for n, one in enumerate(steps) if one.id == outer.id), None)
+        if place is None:
+            return steps
+        where = place if by < 0 else place + 1
+        return (*steps[:where], step, *steps[where:])
+
+    return _everywhere(remove(itinerary, ident), beside)
+
+
+def nest(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Moves a step into the first path of the step before it, at its end. Raises ItineraryError
+    where no paths part there."""
+
+    def into(steps: Steps) -> Steps:
+        place = next((n for n, one in enumerate(steps) if one.id == ident), None)
+        if not place:
+            return steps
+        before = steps[place - 1]
+        if not isinstance(before, Parting):
+            raise ItineraryError(Wording("No paths part at the step before this one."))
+        first = before.paths[0]
+        first = dataclasses.replace(first, steps=(*first.steps, steps[place]))
+        parted = dataclasses.replace(before, paths=(first, *before.paths[1:]))
+        return (*steps[: place - 1], parted, *steps[place + 1 :])
+
+    return _everywhere(itinerary, into)
+
+
+def set_values(itinerary: Itinerary, ident: str, **values: Any) -> Itinerary:
+    """Sets some of what a step or a path says. Raises ItineraryError where that cannot be."""
+
+    def changed(steps: Steps) -> Steps:
+        return tuple(_changed(one, ident, values) for one in steps)
+
+    return checked(_everywhere(itinerary, changed))
+
+
+def _changed(step: Step, ident: str, values: dict[str, Any]) -> Step:
+    if step.id == ident:
+        return dataclasses.replace(step, **values)
+    if isinstance(step, Parting) and any(path.id == ident for path in step.paths):
+        paths = tuple(
+            dataclasses.replace(path, **values) if path.id == ident else path for path in step.paths
+        )
+        return dataclasses.replace(step, paths=paths)
+    return step
+
+
+def add_path(itinerary: Itinerary, ident: str, path: Path) -> Itinerary:
+    """Adds a way on from a step, before the one for everyone else. Of a random split all get equal
+    shares."""
+    path = dataclasses.replace(path, id=new_ids(itinerary, 1)[0])
+
+    def added(steps: Steps) -> Steps:
+        return tuple(
+            dataclasses.replace(one, paths=_with(one, path))
+            if isinstance(one, Parting) and one.id == ident
+            else one
+            for one in steps
+        )
+
+    return checked(_everywhere(itinerary, added))
+
+
+def remove_path(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Takes a way on away, with its steps; two are left at least, and the one for everyone else
+    always. Raises ItineraryError."""
+
+    def without(steps: Steps) -> Steps:
+        found = []
+        for one in steps:
+            if isinstance(one, Parting) and any(path.id == ident for path in one.paths):
+                if len(one.paths) == 2 or (
+                    not isinstance(one, SplitStep) and one.paths[-1].id == ident
+                ):
+                    raise ItineraryError(Wording("This path stays: it is for everyone else."))
+                kept = tuple(path for path in one.paths if path.id != ident)
+                paths = equal(kept) if isinstance(one, SplitStep) else kept
+                one = dataclasses.replace(one, paths=paths)
+            found.append(one)
+        return tuple(found)
+
+    return _everywhere(itinerary, without)
+
+
+def _with(step: Parting, path: Path) -> tuple[Path, ...]:
+    if isinstance(step, SplitStep):
+        return equal((*step.paths, path))
+    return (*step.paths[:-1], path, step.paths[-1])
+
+
+def equal(paths: tuple[Path, ...]) -> tuple[Path, ...]:
+    """Paths with equal shares; what cannot be shared equally goes to the first ones."""
+    each, rest = divmod(100, len(paths))
+    return tuple(
+        dataclasses.replace(path, percent=each + (place < rest)) for place, path in enumerate(paths)
+    )
+
+
+def checked(itinerary: Itinerary) -> Itinerary:
+    """The same itinerary. Raises ItineraryError where it could not be read again."""
+    return from_json(to_json(itinerary))
+
+
+def _everywhere(itinerary: Itinerary, change: Callable[[Steps], Steps]) -> Itinerary:
+    """Changes the steps of every path, the inner ones first."""
+
+    def inside(steps: Steps) -> Steps:
+        return change(
+            tuple(
+                dataclasses.replace(
+                    one,
+                    paths=tuple(
+                        dataclasses.replace(path, steps=inside(path.steps)) for path in one.paths
+                    ),
+                )
+                if isinstance(one, (BranchStep, WaitForStep, SplitStep))
+                else one
+                for one in steps
+            )
+        )
+
+    return dataclasses.replace(itinerary, steps=inside(itinerary.steps))
+
+
+def _in_path(itinerary: Itinerary, path: str, change: Callable[[Steps], Steps]) -> Itinerary:
+    """Changes the steps of one path. Raises ItineraryError where there is no such path."""
+    if path == ROOT:
+        return dataclasses.replace(itinerary, steps=change(itinerary.steps))
+    met = False
+
+    def inside(steps: Steps) -> Steps:
+        nonlocal met
+        found = []
+        for one in steps:
+            if isinstance(one, Parting) and any(way.id == path for way in one.paths):
+                met = True
+                one = dataclasses.replace(
+                    one,
+                    paths=tuple(
+                        dataclasses.replace(way, steps=change(way.steps)) if way.id == path else way
+                        for way in one.paths
+                    ),
+                )
+            found.append(one)
+        return tuple(found)
+
+    changed = _everywhere(itinerary, inside)
+    if not met:
+        raise ItineraryError(Wording("This path is not there any more."))
+    return changed

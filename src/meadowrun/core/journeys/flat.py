@@ -1,0 +1,57 @@
+"""An itinerary as a flat table of steps, by which people are moved: what comes after each one."""
+
+import dataclasses
+from typing import Any
+
+from meadowrun.core.journeys.reading import Json, to_json
+from meadowrun.core.journeys.steps import Itinerary, Parting, Step
+
+#: Where somebody goes who has come to the end.
+END = ""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Flat:
+    """One step: what it is, and the step that follows, END for none."""
+
+    step: Step
+    next: str
+    #: paths of the step, each with the step that comes first on it
+    first_of: tuple[tuple[str, str], ...] = ()
+
+    def values(self) -> Json:
+        """The step without the steps inside, as JSON."""
+        found: dict[str, Any] = to_json(Itinerary(steps=(self.step,)))["steps"][0]
+        for path, (_, first) in zip(found.get("paths", ()), self.first_of, strict=True):
+            path["steps"] = []
+            path["first"] = first
+        return found
+
+
+def flatten(itinerary: Itinerary) -> dict[str, Flat]:
+    """Every step by its id, in the order of the lines. Paths meet again behind the step at which
+    they part."""
+    found: dict[str, Flat] = {}
+    _flatten(itinerary.steps, END, found)
+    return found
+
+
+def first_step(itinerary: Itinerary) -> str:
+    """The step that everybody begins with; END where there is none."""
+    return itinerary.steps[0].id if itinerary.steps else END
+
+
+def _flatten(steps: tuple[Step, ...], after: str, found: dict[str, Flat]) -> None:
+    for place, one in enumerate(steps):
+        following = steps[place + 1].id if place + 1 < len(steps) else after
+        if one.kind == "exit":
+            following = END
+        if not isinstance(one, Parting):
+            found[one.id] = Flat(one, following)
+            continue
+        first = tuple(
+            (path.id, path.steps[0].id if path.steps else following) for path in one.paths
+        )
+        found[one.id] = Flat(one, following, first)
+        for path in one.paths:
+            _flatten(path.steps, following, found)

@@ -1,0 +1,325 @@
+"""A step as somebody types it: “wait 3 days”, “email Welcome”, “if in Members”, read into a step,
+with the words that nothing was made of."""
+
+import dataclasses
+import re
+from collections.abc import Callable, Mapping
+
+from meadowrun.core.journeys.edit import equal
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    ChangeStep,
+    ExitStep,
+    MessageStep,
+    Path,
+    Span,
+    SplitStep,
+    Step,
+    WaitForStep,
+    WaitStep,
+)
+from meadowrun.core.journeys.words import Names
+
+_NUMBERS = {
+    word: number
+    for number, word in enumerate(
+        [
+            "no",
+            "one",
+            "two",
+            "three",
+            "four",
+            "five",
+            "six",
+            "seven",
+            "eight",
+            "nine",
+            "ten",
+            "eleven",
+            "twelve",
+        ]
+    )
+} | {"a": 1, "an": 1, "half": 0}
+_UNIT = r"(?P<unit>min(?:ute)?s?|h(?:ou)?rs?|days?|weeks?|fortnights?|nights?)"
+_SPAN = re.compile(rf"\b(?P<amount>\d+|{'|'.join(_NUMBERS)})\s+{_UNIT}\b", re.I)
+_CLOCK = re.compile(
+    r"\b(?:until|at|by|till)?\s*(?P<hour>\d{1,2})(?:[:.](?P<minute>\d\d))?\s*(?P<half>am|pm)?\b",
+    re.I,
+)
+_SHARES = re.compile(r"\d{1,2}")
+_REACTED = (
+    ("opened", re.compile(r"\bopen(?:s|ed|ing)?(?:\s+(?:it|the (?:email|message)))?\b", re.I)),
+    ("clicked", re.compile(r"\bclick(?:s|ed|ing)?(?:\s+(?:in )?(?:it|a link|any link))?\b", re.I)),
+    ("bounced", re.compile(r"\bbounc(?:es|ed|ing)?\b", re.I)),
+)
+#: Words that carry no meaning of their own here.
+_FILLERS = re.compile(
+    r"\b(?:then|and|please|they|the|their|own|time|a|an|for|to|up|at|most|within|of|them|someone|"
+    r"people|until|or|in|from|with|step|after|it|is|are|was|who|message|segment|have|has|not)\b",
+    re.I,
+)
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Reading:
+    """What was made of a typed step, and the words of it that nothing was made of."""
+
+    step: Step
+    unused: tuple[str, ...] = ()
+
+
+def read(text: str, names: Names) -> list[Reading]:
+    """The readings of a typed step, the most likely first: none where it is not understood."""
+    said = " ".join(text.split())
+    found = [reading for reader in _READERS for reading in reader(said, names)]
+    return sorted(found, key=lambda one: len(one.unused))
+
+
+def _rest(text: str, *used: str) -> tuple[str, ...]:
+    """The words of a text that were not used and mean something."""
+    for part in used:
+        text = re.sub(re.escape(part), " ", text, count=1, flags=re.I) if part else text
+    return tuple(re.findall(r"[^\W_][\w’'-]*", _FILLERS.sub(" ", text)))
+
+
+def _span(text: str) -> tuple[Span, str] | None:
+    """The first span of time of a text, and the words of it."""
+    met = _SPAN.search(text)
+    if met is None:
+        return None
+    said = met["amount"].lower()
+    amount = int(said) if said.isdecimal() else _NUMBERS[said]
+    unit = met["unit"].lower()
+    if unit.startswith("fortnight"):
+        return Span(amount * 14, "day"), met[0]
+    if said == "half":
+        return None
+    key = {"m": "minute", "h": "hour", "d": "day", "n": "day", "w": "week"}[unit[0]]
+    return Span(amount, key), met[0]
+
+
+def _clock(text: str) -> tuple[int, str] | None:
+    """An hour of the day in minutes after midnight, and the words of it."""
+    for met in _CLOCK.finditer(text):
+        hour, minute = int(met["hour"]), int(met["minute"] or 0)
+        half = (met["half"] or "").lower()
+        if not (met["minute"] or half or met[0].strip().lower().startswith(("at", "until"))):
+            continue
+        if half == "pm" and hour < 12:
+            hour += 12
+        if half == "am" and hour == 12:
+            hour = 0
+        if hour < 24 and minute < 60:
+            return hour * 60 + minute, met[0].strip()
+    return None
+
+
+def _wait(text: str, names: Names) -> list[Reading]:
+    met = re.match(r"(?:then )?(?:wait|pause|hold|sleep|delay|after|do nothing)\b", text, re.I)
+    if met is None and not _SPAN.match(text):
+        return []
+    if re.match(r"wait for\b", text, re.I) and not _SPAN.match(text[9:]):
+        return []
+    rest = text[met.end() :] if met else text
+    span, clock = _span(rest), None
+    used = [span[1]] if span else []
+    clock = _clock(rest.replace(span[1], " ", 1) if span else rest)
+    day = re.search(r"\b(?:until )?(?:tomorrow|the next (?:day|morning))\b", rest, re.I)
+    if span is None and day is not None:
+        span = Span(1, "day"), day[0]
+        used.append(day[0])
+        if "morning" in day[0].lower() and clock is None:
+            clock = 9 * 60, ""
+    if span is None and clock is None:
+        return []
+    if clock:
+        used.append(clock[1])
+    length = span[0] if span else Span(0, "minute")
+    return [Reading(WaitStep("", length, clock[0] if clock else None), _rest(rest, *used))]
+
+
+_VERBS = re.compile(
+    r"(?:then )?(?:send|email|e-mail|mail|text|sms|push|message|write)\b(?: (?:them|the|an?))*"
+    r"(?: (?:email|e-mail|text|text message|push|push notification|message|sms))?\b",
+    re.I,
+)
+
+
+def _message(text: str, names: Names) -> list[Reading]:
+    met = _VERBS.match(text)
+    if met is None:
+        return []
+    rest = text[met.end() :].strip(" :“”\"'")
+    wanted = _channel(met[0])
+    found = []
+    for number, (name, channel) in names.messages.items():
+        if wanted and not channel.lower().startswith(wanted):
+            continue
+        said = _named(rest, name)
+        if said is not None:
+            found.append((len(said), Reading(MessageStep("", number), _rest(rest, said))))
+    best = sorted(found, key=lambda one: (len(one[1].unused), -one[0]))
+    return [reading for _, reading in best[:5]]
+
+
+def _channel(verb: str) -> str:
+    """How the word of a channel begins that a verb means; empty: any."""
+    for words, begin in (("mail", "email"), ("text", "text"), ("sms", "text"), ("push", "push")):
+        if words in verb.lower():
+            return begin
+    return ""
+
+
+def _named(text: str, name: str) -> str | None:
+    """The words of a text that name something; None where it does not. Either may be longer: the
+    whole name in the text, or the whole text the beginning of the name or a part of it."""
+    if name.lower() in text.lower():
+        at = text.lower().index(name.lower())
+        return text[at : at + len(name)]
+    bare = text.strip(" .,“”\"'").lower()
+    if len(bare) >= 3 and bare in name.lower():
+        return text
+    return None
+
+
+def _things(text: str, things: Mapping[int, str]) -> list[tuple[int, str]]:
+    """The things that a text names: number and the words, the longest first."""
+    found = [
+        (number, said)
+        for number, name in things.items()
+        if (said := _named(text, name)) is not None
+    ]
+    return sorted(found, key=lambda one: -len(one[1]))[:3]
+
+
+def _branch(text: str, names: Names) -> list[Reading]:
+    met = re.match(
+        r"(?:then )?(?:if|branch|check|for)\b(?: by)?(?: they are| they’re| is| are)?"
+        r"(?: in| of| one of)?\b",
+        text,
+        re.I,
+    )
+    if met is None:
+        return []
+    rest = text[met.end() :].strip(" :“”\"'")
+    return [
+        Reading(BranchStep("", (Path("", segment=number), Path(""))), _rest(rest, said))
+        for number, said in _things(rest, names.segments)
+    ]
+
+
+def _wait_for(text: str, names: Names) -> list[Reading]:
+    met = re.match(r"(?:then )?(?:wait (?:for|until|till)|if(?: they)?|until)\b", text, re.I)
+    if met is None:
+        return []
+    rest = text[met.end() :]
+    span = _span(rest)
+    used = [span[1]] if span else []
+    paths: list[tuple[int, Path]] = []
+    for key, did in names.events.items():
+        at = _did(rest, did)
+        if at is not None:
+            paths.append((rest.lower().index(at.lower()), Path("", event=key)))
+            used.append(at)
+    for reaction, pattern in _REACTED:
+        said = pattern.search(rest)
+        if said and not any(said[0].lower() in one.lower() for one in used):
+            paths.append((said.start(), Path("", reaction=reaction)))
+            used.append(said[0])
+    if not paths:
+        return []
+    ways = (*(path for _, path in sorted(paths, key=lambda one: one[0])), Path(""))
+    length = span[0] if span else Span(3, "day")
+    return [Reading(WaitForStep("", length, ways), _rest(rest, *used))]
+
+
+def _did(text: str, did: str) -> str | None:
+    """The words of a text that say what somebody did, in any tense: “buys a ticket” for “bought a
+    ticket”."""
+    if did.lower() in text.lower():
+        at = text.lower().index(did.lower())
+        return text[at : at + len(did)]
+    rest = did.split(" ", 1)[1] if " " in did else ""
+    rest = re.sub(r"^(?:a|an|the) ", "", rest)
+    if len(rest) >= 4 and rest.lower() in text.lower():
+        at = text.lower().index(rest.lower())
+        before = re.search(r"\w+(?: (?:a|an|the|their))? $", text[:at])
+        return text[before.start() if before else at : at + len(rest)]
+    verb = did.split(" ", 1)[0].lower()
+    stem = re.sub(r"(?:ed|d|s|ing)$", "", verb)
+    met = re.search(rf"\b{re.escape(stem)}\w*", text, re.I) if " " not in did else None
+    return met[0] if met and len(stem) >= 4 else None
+
+
+def _split(text: str, names: Names) -> list[Reading]:
+    met = re.match(r"(?:then )?(?:random )?(?:split|divide|half)\b", text, re.I)
+    if met is None:
+        return []
+    rest = text[met.end() :]
+    shares = [int(one) for one in _SHARES.findall(rest)]
+    ways = re.search(r"\b(?:in(?:to)? )?(two|three|four|five|2|3|4|5) (?:ways|parts|groups)", rest)
+    if ways:
+        count = int(_NUMBERS.get(ways[1], 0) or ways[1])
+        paths = equal(tuple(Path("") for _ in range(count)))
+        return [Reading(SplitStep("", paths), _rest(rest, ways[0]))]
+    if len(shares) == 1 and 0 < shares[0] < 100:
+        shares.append(100 - shares[0])
+    if not shares:
+        shares = [50, 50]
+    if sum(shares) != 100 or len(shares) < 2:
+        return []
+    paths = tuple(Path("", percent=share) for share in shares)
+    words = [str(share) for share in shares if str(share) in rest]
+    return [Reading(SplitStep("", paths), _rest(rest, *words, "random", "chance", "percent"))]
+
+
+_CHANGES: tuple[tuple[str, str, bool, Callable[[Names], Mapping[int, str]]], ...] = (
+    (r"(?:un-?tag|remove (?:the )?tag|take (?:away )?the tag)\b", "tag", True, lambda n: n.tags),
+    (
+        r"(?:tag|(?:add|give)(?: them)? (?:the )?tag)\b(?: as| with)?",
+        "tag",
+        False,
+        lambda n: n.tags,
+    ),
+    (
+        r"(?:take|remove)(?: them)? (?:off|from)(?: the)?(?: list)?\b",
+        "list",
+        True,
+        lambda n: n.lists,
+    ),
+    (
+        r"(?:add|put)(?: them)? (?:to|on|onto)(?: the)?(?: list)?\b",
+        "list",
+        False,
+        lambda n: n.lists,
+    ),
+)
+
+
+def _change(text: str, names: Names) -> list[Reading]:
+    for pattern, what, remove, things in _CHANGES:
+        met = re.match(rf"(?:then )?{pattern}", text, re.I)
+        if met is None:
+            continue
+        rest = text[met.end() :].strip(" :“”\"'")
+        return [
+            Reading(ChangeStep("", what, number, remove), _rest(rest, said, "list", "tag"))
+            for number, said in _things(rest, things(names))
+        ]
+    return []
+
+
+def _exit(text: str, names: Names) -> list[Reading]:
+    met = re.match(r"(?:then )?(?:exit|leave|stop|end)\b(?: the journey| here)?", text, re.I)
+    return [Reading(ExitStep(""), _rest(text[met.end() :]))] if met else []
+
+
+_READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
+    _wait,
+    _wait_for,
+    _message,
+    _branch,
+    _split,
+    _change,
+    _exit,
+)

@@ -1,0 +1,354 @@
+"""Verbs of journeys: begun, written, started, paused, wound down, ended; people brought in or taken
+out by hand."""
+
+import datetime as dt
+from collections.abc import Callable
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import audit, jobs
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Conflict, Invalid
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.content.findings import MUST, Check
+from meadowrun.core.guardrails.verdict import RULES
+from meadowrun.core.journeys.check import check
+from meadowrun.core.journeys.flat import END, flatten
+from meadowrun.core.journeys.reading import from_json, to_json
+from meadowrun.core.journeys.steps import Itinerary, MessageStep, WaitForStep
+from meadowrun.core.language import Wording
+from meadowrun.gateways.channels import CHANNELS
+from meadowrun.journeys import entering, moving, queries
+from meadowrun.journeys.entering import Happened
+from meadowrun.journeys.models import (
+    MOVES,
+    Journey,
+    JourneyDispatch,
+    JourneyDraft,
+    JourneyEdition,
+)
+from meadowrun.journeys.moving import Move, Walk
+from meadowrun.messages.models import Message
+from meadowrun.messages.senders import Sender
+from meadowrun.outgoing import actions as outgoing
+from meadowrun.outgoing.models import Dispatch
+from meadowrun.outgoing.settling import locked
+from meadowrun.people.models import EventKind
+
+
+def create(
+    session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, name: str
+) -> Journey:
+    """A journey of a campaign, without a step yet. Raises Invalid."""
+    name = " ".join(name.split())
+    if not name:
+        raise Invalid("Give the journey a name.", "name")
+    made = Journey(
+        campaign_id=campaign.id,
+        name=name[:200],
+        state="draft",
+        draft=1,
+        version=1,
+        sender_id=session.scalar(sa.select(Sender.id).order_by(Sender.id).limit(1)),
+        created_at=now,
+        changed_at=now,
+    )
+    session.add(made)
+    session.flush()
+    session.add(
+        JourneyDraft(
+            journey_id=made.id,
+            number=1,
+            itinerary=to_json(Itinerary()),
+            did="",
+            by=actor.name,
+            at=now,
+        )
+    )
+    session.flush()
+    audit.record(session, actor, now, "began", "journey", made.id, made.name)
+    return made
+
+
+def write(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    version: int,
+    did: str,
+    change: Callable[[Itinerary], Itinerary],
+) -> Itinerary:
+    """Makes a change of the draft, which can be undone; `did` says it in words. Raises Conflict
+    where somebody else wrote meanwhile, and what the change raises."""
+    _lock(session, found, version)
+    before = queries.draft(session, found)
+    after = from_json(to_json(change(before)))
+    if after == before:
+        return before
+    # What was undone before is gone for good.
+    session.execute(
+        sa.delete(JourneyDraft).where(
+            JourneyDraft.journey_id == found.id, JourneyDraft.number > found.draft
+        )
+    )
+    found.draft += 1
+    session.add(
+        JourneyDraft(
+            journey_id=found.id,
+            number=found.draft,
+            itinerary=to_json(after),
+            did=did,
+            by=actor.name,
+            at=now,
+        )
+    )
+    _written(session, found, now)
+    return after
+
+
+def undo(session: orm.Session, now: dt.datetime, found: Journey, version: int, by: int) -> None:
+    """Goes back (-1) or forward (1) by one change of the draft, as far as there is one. Raises
+    Conflict."""
+    _lock(session, found, version)
+    if session.get(JourneyDraft, (found.id, found.draft + by)) is not None:
+        found.draft += by
+        _written(session, found, now)
+
+
+def _lock(session: orm.Session, found: Journey, version: int) -> None:
+    session.refresh(found, with_for_update=True)
+    if found.version != version:
+        raise Conflict("Somebody else changed this journey meanwhile. Look at it anew.")
+    if found.state == "ended":
+        raise Conflict("This journey has ended.")
+
+
+def _written(session: orm.Session, found: Journey, now: dt.datetime) -> None:
+    found.version += 1
+    found.changed_at = now
+    session.flush()
+
+
+def set_sending(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    sender_id: int | None,
+    topic_id: int | None,
+    rule: str,
+) -> None:
+    """Sets from whom its messages are, what they are about and who may get them. Raises
+    Invalid."""
+    if rule not in RULES:
+        raise Invalid("Choose who may get its messages.", "rule")
+    found.sender_id, found.topic_id, found.consent_rule = sender_id, topic_id, rule
+    _written(session, found, now)
+    audit.record(session, actor, now, "changed how it sends", "journey", found.id, found.name)
+
+
+def findings(session: orm.Session, found: Journey, itinerary: Itinerary) -> list[Check]:
+    """What keeps a journey from starting, and what should be mended."""
+    used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
+    said = check(itinerary, queries.names(session), queries.unsendable(session, used))
+    channels = session.scalars(sa.select(Message.channel).where(Message.id.in_(used)))
+    if found.sender_id is None and any(CHANNELS[channel].signed for channel in set(channels)):
+        said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
+    return said
+
+
+def start(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, version: int
+) -> None:
+    """Starts a journey, or has people go on by its newest draft as the next edition. Raises Invalid
+    where something must be mended first, Conflict."""
+    _lock(session, found, version)
+    itinerary = queries.draft(session, found)
+    stops = [one.text for one in findings(session, found, itinerary) if one.level == MUST]
+    if stops:
+        raise Invalid(stops[0])
+    before = queries.walked(session, found)
+    if before == itinerary:
+        raise Conflict("Nothing was changed since it started.")
+    found.edition = (found.edition or 0) + 1
+    session.add(
+        JourneyEdition(
+            journey_id=found.id,
+            number=found.edition,
+            itinerary=to_json(itinerary),
+            by=actor.name,
+            at=now,
+        )
+    )
+    session.flush()
+    first_time = found.started_at is None
+    if first_time:
+        found.state, found.started_at, found.started_by = "running", now, actor.name
+    elif before is not None:
+        _carry_over(session, found, before, itinerary, now)
+    _written(session, found, now)
+    note_heard(session)
+    if first_time and itinerary.start.segment:
+        jobs.enqueue(session, "journeys.begin", journey_id=found.id)
+    jobs.enqueue(session, "journeys.sweep")
+    did = "started" if first_time else "made an edition of"
+    audit.record(session, actor, now, did, "journey", found.id, found.name, edition=found.edition)
+
+
+#: People on a step that is taken away: their entries.
+_ON = """
+SELECT id FROM journey_entries WHERE journey_id = :journey AND step = :step AND state = 'inside'
+FOR UPDATE
+"""
+#: Whoever waits is looked at again by the new edition: a wait is worked out anew from when they
+#: came.
+_AGAIN = """
+UPDATE journey_entries SET phase = 'due', due = arrived_at
+WHERE journey_id = :journey AND phase IN ('waiting', 'awaiting')
+"""
+
+
+def _carry_over(
+    session: orm.Session, found: Journey, before: Itinerary, after: Itinerary, now: dt.datetime
+) -> None:
+    """People go on in the new edition on the step they are on; those on a step that is gone on the
+    next one that followed it and is still there."""
+    old, new = flatten(before), flatten(after)
+    for step in old:
+        if step in new:
+            continue
+        target = old[step].next
+        while target != END and target not in new:
+            target = old[target].next
+        values = {"journey": found.id, "step": step}
+        ids = session.scalars(sa.text(_ON), values).all()
+        moving.move(session, [Move(ident, target, now, "edited") for ident in ids])
+    session.execute(sa.text(_AGAIN), {"journey": found.id})
+
+
+def note_heard(session: orm.Session) -> None:
+    """Notes for which kinds of event something waits."""
+    wanted: set[str] = set()
+    for found in session.scalars(sa.select(Journey).where(Journey.state.in_((*MOVES, "paused")))):
+        itinerary = queries.walked(session, found)
+        if itinerary is None:
+            continue
+        wanted.add(itinerary.start.event)
+        if itinerary.goal:
+            wanted.add(itinerary.goal.event)
+        for step, _, _ in itinerary.walk():
+            if isinstance(step, WaitForStep):
+                wanted |= {path.event for path in step.paths}
+    session.execute(
+        sa.update(EventKind)
+        .where(EventKind.heard != EventKind.key.in_(wanted))
+        .values(heard=EventKind.key.in_(wanted))
+    )
+
+
+def pause(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
+    """Nobody comes in, goes on or is sent anything until it is resumed. Raises Conflict."""
+    _turn(session, actor, now, found, MOVES, "paused", "paused")
+    for dispatch in _dispatches(session, found, "running"):
+        outgoing.pause(session, now, dispatch)
+
+
+def resume(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
+    """Goes on. What came too late meanwhile goes on now. Raises Conflict."""
+    _turn(session, actor, now, found, ("paused", "winding_down"), "running", "resumed")
+    for dispatch in _dispatches(session, found, "paused"):
+        outgoing.resume(session, now, dispatch)
+    jobs.enqueue(session, "journeys.sweep")
+
+
+def wind_down(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
+    """Nobody new comes in; who is inside goes on to the end. Raises Conflict."""
+    _turn(session, actor, now, found, ("running",), "winding_down", "is winding down")
+
+
+#: Takes everybody out of a journey.
+_EVERYBODY = """
+SELECT id FROM journey_entries WHERE journey_id = :journey AND state = 'inside' FOR UPDATE
+"""
+
+
+def end(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
+    """Ends a journey for good: who is inside leaves, what waits is not sent. Raises Conflict."""
+    _turn(session, actor, now, found, (*MOVES, "paused"), "ended", "ended")
+    found.ended_at = now
+    ids = session.scalars(sa.text(_EVERYBODY), {"journey": found.id}).all()
+    moving.move(session, [Move(ident, END, now, "ended", "left") for ident in ids])
+    for state in ("running", "paused"):
+        for dispatch in _dispatches(session, found, state):
+            outgoing.stop(session, now, dispatch)
+    note_heard(session)
+
+
+def _turn(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    states: tuple[str, ...],
+    to: str,
+    did: str,
+) -> None:
+    """Sets a journey to another state. Raises Conflict where it stands otherwise."""
+    session.refresh(found, with_for_update=True)
+    if found.state not in states:
+        raise Conflict("This journey stands otherwise by now. Look at it anew.")
+    found.state = to
+    _written(session, found, now)
+    audit.record(session, actor, now, did, "journey", found.id, found.name)
+
+
+def _dispatches(session: orm.Session, found: Journey, state: str) -> list[Dispatch]:
+    """What a journey sends, in a state, locked in order."""
+    asked = (
+        sa.select(Dispatch.id)
+        .join(JourneyDispatch, JourneyDispatch.dispatch_id == Dispatch.id)
+        .where(JourneyDispatch.journey_id == found.id, Dispatch.state == state)
+        .order_by(Dispatch.id)
+    )
+    return [locked(session, ident) for ident in session.scalars(asked).all()]
+
+
+def delete(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
+    """Deletes a journey that was never started. Raises Conflict."""
+    if found.state != "draft":
+        raise Conflict("A journey that was started stays on record. It can be ended.")
+    audit.record(session, actor, now, "deleted", "journey", found.id, found.name)
+    session.delete(found)
+
+
+def bring_in(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, contacts: list[int]
+) -> int:
+    """Brings contacts in by hand or by the API, as far as the journey lets them; says how many.
+    Raises Conflict where it takes nobody in."""
+    if found.state != "running":
+        raise Conflict("This journey takes nobody in now.")
+    walk = Walk.of(session, found)
+    starts = [Happened(contact, None, now, None, now) for contact in dict.fromkeys(contacts)]
+    entered = entering.enter(session, walk, starts, "by_hand")
+    audit.record(
+        session, actor, now, "brought people into", "journey", found.id, found.name, people=entered
+    )
+    jobs.enqueue(session, "journeys.sweep")
+    return entered
+
+
+def take_out(
+    session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, contact_id: int
+) -> None:
+    """Takes a contact out by hand. Raises Conflict where they are not inside."""
+    entry = queries.entry(session, found.id, contact_id)
+    if entry is None or entry.state != "inside":
+        raise Conflict("This person is not in the journey any more.")
+    session.refresh(entry, with_for_update=True)
+    if entry.dispatch_id is not None and entry.delivery is not None:
+        outgoing.give_up(session, session.get_one(Dispatch, entry.dispatch_id), [entry.delivery])
+    moving.move(session, [Move(entry.id, END, now, "by_hand", "left")])
+    audit.record(session, actor, now, "took somebody out of", "journey", found.id, found.name)

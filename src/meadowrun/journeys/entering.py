@@ -1,0 +1,158 @@
+"""Who comes into a journey: by what happens, by a segment when it starts, by hand. Starts that are
+refused are counted with their reason."""
+
+import dataclasses
+import datetime as dt
+from collections.abc import Sequence
+from typing import Any
+
+import orjson
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.core.journeys.flat import END
+from meadowrun.core.journeys.steps import TOO_LATE
+from meadowrun.core.language import Wording
+from meadowrun.journeys.moving import Walk
+
+#: Two starts of one person within this time are one.
+TWICE = dt.timedelta(minutes=10)
+#: Why a start is refused, in words.
+REFUSALS = {
+    "late": Wording("told more than %(hours)s hours after it happened", hours=TOO_LATE),
+    "inside": Wording("already inside"),
+    "before": Wording("were in it before"),
+    "twice": Wording("the same start twice"),
+    "gone": Wording("no contact any more"),
+}
+
+#: What becomes of starts, in the order in which they happened: who comes in, and why others do not.
+#: The place tells several of one person apart: only the first can come in.
+_ENTER = """
+WITH given AS (
+    SELECT row_number() OVER (PARTITION BY v.contact ORDER BY v.at) AS place, v.*
+    FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+        AS v(contact bigint, at timestamptz, details jsonb, late boolean)),
+before AS (
+    SELECT e.contact_id, max(e.began_at) AS last, bool_or(e.state = 'inside') AS inside
+    FROM journey_entries e WHERE e.journey_id = :journey
+    AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1),
+judged AS (
+    SELECT g.*, CASE
+        WHEN g.late THEN 'late'
+        WHEN g.place > 1 THEN 'twice'
+        WHEN abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
+        WHEN b.inside THEN 'inside'
+        WHEN b.last IS NOT NULL AND (CAST(:again AS text) = 'once'
+            OR :again = 'after' AND g.at < b.last + make_interval(days => :days)) THEN 'before'
+        WHEN c.id IS NULL THEN 'gone'
+    END AS refused
+    FROM given g LEFT JOIN before b ON b.contact_id = g.contact
+    LEFT JOIN contacts c ON c.id = g.contact),
+entered AS (
+    INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
+        details)
+    SELECT :journey, contact, at, :first, at, 'due', at, details FROM judged WHERE refused IS NULL
+    ORDER BY at, contact
+    ON CONFLICT (journey_id, contact_id) WHERE state = 'inside' DO NOTHING
+    RETURNING id, began_at),
+logged AS (
+    INSERT INTO journey_moves (entry_id, at, from_step, to_step, because)
+    SELECT id, began_at, '', :first, :because FROM entered),
+refusals AS (
+    INSERT INTO journey_refusals (journey_id, because, times)
+    SELECT :journey, refused, count(*) FROM judged WHERE refused IS NOT NULL GROUP BY 2
+    ON CONFLICT (journey_id, because)
+        DO UPDATE SET times = journey_refusals.times + excluded.times)
+SELECT count(*) FROM entered
+"""
+#: What happened and was not looked at yet, the oldest first: it is taken away.
+_HEARD = """
+DELETE FROM heard WHERE id IN (SELECT id FROM heard ORDER BY id LIMIT :most FOR UPDATE SKIP LOCKED)
+RETURNING contact_id, kind_id, at, details, noted_at
+"""
+#: Has those looked at who wait for something: {contact, reacted}.
+_WAKE = """
+UPDATE journey_entries e SET due = :now
+FROM (SELECT DISTINCT unnest(CAST(:contacts AS bigint[])) AS contact) w
+WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > :now
+"""
+#: Notes that people reached the goal, within its time: their entries that are inside.
+_GOAL = """
+UPDATE journey_entries e SET goal_at = v.at
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
+WHERE e.journey_id = :journey AND e.contact_id = v.contact AND e.goal_at IS NULL
+    AND e.began_at <= v.at AND v.at < e.began_at + make_interval(days => :days)
+RETURNING e.id, e.state, e.goal_at
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Happened:
+    """Something that was heard: of which kind (None: a reaction), when, and when we were told."""
+
+    contact_id: int
+    kind_id: int | None
+    at: dt.datetime
+    details: Any
+    noted_at: dt.datetime
+
+    @property
+    def late(self) -> bool:
+        """Whether it is told too late to start anything."""
+        return self.noted_at - self.at > dt.timedelta(hours=TOO_LATE)
+
+
+def heard(session: orm.Session, most: int) -> list[Happened]:
+    """Takes what happened and was not looked at yet."""
+    found = [Happened(*row) for row in session.execute(sa.text(_HEARD), {"most": most})]
+    return sorted(found, key=lambda one: one.at)
+
+
+def enter(session: orm.Session, walk: Walk, starts: Sequence[Happened], because: str) -> int:
+    """Brings people in, as far as the journey lets them; says how many."""
+    if not starts or walk.first == END:
+        return 0
+    rows = [
+        {
+            "contact": one.contact_id,
+            "at": one.at.isoformat(),
+            "details": one.details,
+            "late": one.late,
+        }
+        for one in starts
+    ]
+    values = {
+        "rows": orjson.dumps(rows).decode(),
+        "journey": walk.journey.id,
+        "first": walk.first,
+        "because": because,
+        "again": walk.itinerary.again,
+        "days": walk.itinerary.again_days,
+        "twice": TWICE.total_seconds(),
+    }
+    entered: int = session.execute(sa.text(_ENTER), values).scalar_one()
+    return entered
+
+
+def wake(session: orm.Session, now: dt.datetime, contacts: Sequence[int]) -> None:
+    """Has those of some contacts looked at who wait for something to happen."""
+    if contacts:
+        session.execute(sa.text(_WAKE), {"now": now, "contacts": list(contacts)})
+
+
+def reach_goal(
+    session: orm.Session, walk: Walk, happened: Sequence[Happened]
+) -> list[tuple[int, dt.datetime]]:
+    """Notes who reached the goal. Gives those whom it takes out of the journey, with the moment."""
+    goal = walk.itinerary.goal
+    if goal is None or not happened:
+        return []
+    rows = [{"contact": one.contact_id, "at": one.at.isoformat()} for one in happened]
+    values = {
+        "rows": orjson.dumps(rows).decode(),
+        "journey": walk.journey.id,
+        "days": goal.days,
+    }
+    found = session.execute(sa.text(_GOAL), values)
+    return [(row.id, row.goal_at) for row in found if goal.ends and row.state == "inside"]

@@ -1,0 +1,187 @@
+"""Journeys, their drafts and editions, the people on them, and every move those made."""
+
+import datetime as dt
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import Base
+from meadowrun.core.language import Wording
+
+#: How a journey can stand, and what that is called.
+STATES = {
+    "draft": Wording("Draft"),
+    "running": Wording("Running"),
+    "paused": Wording("Paused"),
+    "winding_down": Wording("Winding down"),
+    "ended": Wording("Ended"),
+}
+#: States in which people move.
+MOVES = ("running", "winding_down")
+
+
+class Journey(Base):
+    """Steps that each contact walks through in their own time."""
+
+    __tablename__ = "journeys"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    campaign_id: orm.Mapped[int] = orm.mapped_column(sa.ForeignKey("campaigns.id"), index=True)
+    name: orm.Mapped[str]
+    state: orm.Mapped[str] = orm.mapped_column(
+        sa.Text, sa.CheckConstraint(f"state IN {tuple(STATES)}", name="state")
+    )
+    #: the edition that people walk; empty: it was never started
+    edition: orm.Mapped[int | None]
+    #: number of the draft that is being written: one before it once a change is undone
+    draft: orm.Mapped[int] = orm.mapped_column(server_default="1")
+    #: grows with every change, so that nobody overwrites what they have not seen
+    version: orm.Mapped[int] = orm.mapped_column(server_default="1")
+    sender_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("senders.id"))
+    topic_id: orm.Mapped[int | None] = orm.mapped_column(sa.ForeignKey("topics.id"))
+    #: who may get its messages, one of the verdict's RULES
+    consent_rule: orm.Mapped[str] = orm.mapped_column(server_default="agreed")
+    #: the hours within which its messages go, as a dispatch keeps them
+    hours: orm.Mapped[dict[str, Any]] = orm.mapped_column(server_default=sa.text("'{}'"))
+    #: what keeps people from moving, in words; empty: nothing
+    problem: orm.Mapped[str] = orm.mapped_column(server_default="")
+    created_at: orm.Mapped[dt.datetime]
+    changed_at: orm.Mapped[dt.datetime]
+    started_at: orm.Mapped[dt.datetime | None]
+    started_by: orm.Mapped[str] = orm.mapped_column(server_default="")
+    ended_at: orm.Mapped[dt.datetime | None]
+
+
+class JourneyDraft(Base):
+    """One state of an itinerary while it is written."""
+
+    __tablename__ = "journey_drafts"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    number: orm.Mapped[int] = orm.mapped_column(primary_key=True)
+    itinerary: orm.Mapped[dict[str, Any]]
+    #: what was changed, in words
+    did: orm.Mapped[str]
+    by: orm.Mapped[str]
+    at: orm.Mapped[dt.datetime]
+
+
+class JourneyEdition(Base):
+    """An itinerary that people walked. Never changes."""
+
+    __tablename__ = "journey_editions"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    number: orm.Mapped[int] = orm.mapped_column(primary_key=True)
+    itinerary: orm.Mapped[dict[str, Any]]
+    by: orm.Mapped[str]
+    at: orm.Mapped[dt.datetime]
+
+
+class JourneyDispatch(Base):
+    """What a message step sends: a dispatch for each edition of the message."""
+
+    __tablename__ = "journey_dispatches"
+    dispatch_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("dispatches.id", ondelete="CASCADE"), primary_key=True
+    )
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE")
+    )
+    step: orm.Mapped[str]
+    __table_args__ = (sa.Index("ix_journey_dispatches_step", "journey_id", "step"),)
+
+
+class JourneyEntry(Base):
+    """One time that one contact is on a journey, from coming in to the end."""
+
+    __tablename__ = "journey_entries"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE")
+    )
+    #: stays when the contact is erased, and then leads to nobody
+    contact_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    began_at: orm.Mapped[dt.datetime]
+    #: the step they are on; empty: they are not on one any more
+    step: orm.Mapped[str]
+    arrived_at: orm.Mapped[dt.datetime]
+    #: due: the step is to be done; waiting: a time is waited for; awaiting: something is waited
+    #: for; sending: a message is on its way; over
+    phase: orm.Mapped[str] = orm.mapped_column(
+        sa.Text,
+        sa.CheckConstraint(
+            "phase IN ('due', 'waiting', 'awaiting', 'sending', 'over')", name="phase"
+        ),
+    )
+    #: when the entry is looked at next; empty: not before something happens
+    due: orm.Mapped[dt.datetime | None]
+    #: how long the message of this step may wait
+    hold_until: orm.Mapped[dt.datetime | None]
+    #: the delivery on its way, with its dispatch; and the last one that was handed over
+    dispatch_id: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+    delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+    sent_delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+    #: inside, finished, or left before the end
+    state: orm.Mapped[str] = orm.mapped_column(
+        sa.Text,
+        sa.CheckConstraint("state IN ('inside', 'finished', 'left')", name="state"),
+        server_default="inside",
+    )
+    #: why they are not inside any more: end, exit, refused, goal, by_hand, merged, erased, ended
+    because: orm.Mapped[str] = orm.mapped_column(server_default="")
+    ended_at: orm.Mapped[dt.datetime | None]
+    #: when they reached the goal
+    goal_at: orm.Mapped[dt.datetime | None]
+    #: what the event said that brought them in
+    details: orm.Mapped[dict[str, Any] | None]
+    __table_args__ = (
+        sa.Index("ix_journey_entries_due", "due", postgresql_where=sa.text("due IS NOT NULL")),
+        sa.Index("ix_journey_entries_contact", "contact_id", "journey_id"),
+        sa.Index("ix_journey_entries_step", "journey_id", "step", "state"),
+        sa.Index(
+            "ix_journey_entries_sending",
+            "delivery",
+            postgresql_where=sa.text("phase = 'sending'"),
+        ),
+        sa.Index(
+            "uq_journey_entries_inside",
+            "journey_id",
+            "contact_id",
+            unique=True,
+            postgresql_where=sa.text("state = 'inside'"),
+        ),
+        {"postgresql_with": {"fillfactor": "70"}},
+    )
+
+
+class JourneyMove(Base):
+    """One move of one entry, written in the transaction that made it."""
+
+    __tablename__ = "journey_moves"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    entry_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journey_entries.id", ondelete="CASCADE"), index=True
+    )
+    #: when it happened in the person's own time: when a wait was over, not when that was seen
+    at: orm.Mapped[dt.datetime]
+    from_step: orm.Mapped[str]
+    #: empty: out of the journey
+    to_step: orm.Mapped[str]
+    #: why: start, time, sent, refused, the id of the path that was taken, …
+    because: orm.Mapped[str]
+    #: the message that was asked for on the step they left
+    delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+
+
+class JourneyRefusal(Base):
+    """How many starts were refused for a reason."""
+
+    __tablename__ = "journey_refusals"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    because: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    times: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)

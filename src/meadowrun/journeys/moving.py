@@ -1,0 +1,338 @@
+"""Moves people along journeys, thousands at a time: each step is done for all who are on it.
+
+`core/journeys/engine.py` is the judge of what is done here; a property test holds the two equal.
+"""
+
+import dataclasses
+import datetime as dt
+import zoneinfo
+from collections.abc import Iterable, Sequence
+
+import orjson
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.errors import Invalid
+from meadowrun.core.journeys.engine import path_by_chance, wait_until
+from meadowrun.core.journeys.flat import END, Flat, first_step, flatten
+from meadowrun.core.journeys.reading import from_json
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    ChangeStep,
+    Itinerary,
+    MessageStep,
+    SplitStep,
+    WaitForStep,
+    WaitStep,
+)
+from meadowrun.core.timing.zones import zone_of
+from meadowrun.journeys import sending
+from meadowrun.journeys.membership import members
+from meadowrun.journeys.models import MOVES, Journey, JourneyEdition
+from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
+
+#: So many people are moved in one transaction.
+BATCH = 2000
+
+#: People whose step is due, locked: entry, journey, contact, step, when they arrived, phase, the
+#: last message they were sent, and their zone.
+_DUE = """
+SELECT e.id, e.journey_id, e.contact_id, e.step, e.arrived_at, e.phase, e.due, e.sent_delivery,
+    c.timezone
+FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
+LEFT JOIN contacts c ON c.id = e.contact_id
+WHERE e.due <= :now AND j.state = ANY(:moving) ORDER BY e.due LIMIT :most
+FOR UPDATE OF e SKIP LOCKED
+"""
+#: Makes moves: each with its line in the log.
+_MOVE = """
+WITH moves AS (
+    SELECT * FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+    AS v(id bigint, to_step text, at timestamptz, because text, state text, delivery bigint)),
+logged AS (
+    INSERT INTO journey_moves (entry_id, at, from_step, to_step, because, delivery)
+    SELECT m.id, m.at, e.step, m.to_step, m.because, m.delivery
+    FROM moves m JOIN journey_entries e ON e.id = m.id WHERE e.state = 'inside' ORDER BY m.id)
+UPDATE journey_entries e SET step = m.to_step, arrived_at = m.at, state = m.state,
+    phase = CASE m.state WHEN 'inside' THEN 'due' ELSE 'over' END,
+    due = CASE m.state WHEN 'inside' THEN m.at END,
+    because = CASE m.state WHEN 'inside' THEN '' WHEN 'finished' THEN 'end' ELSE m.because END,
+    ended_at = CASE m.state WHEN 'inside' THEN NULL ELSE m.at END,
+    hold_until = NULL, delivery = NULL, dispatch_id = NULL
+FROM moves m WHERE e.id = m.id AND e.state = 'inside'
+"""
+#: Has people stay on their step, until a moment or until something happens.
+_STAY = """
+UPDATE journey_entries e SET phase = :phase, due = v.due
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, due timestamptz) WHERE e.id = v.id
+"""
+#: The first event of each kind that entries wait for, within the time they wait: entry, the place
+#: of its path, moment.
+_EVENTS = """
+SELECT w.id, k.place, min(e.at) AS at
+FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+    AS w(id bigint, contact bigint, since timestamptz, until timestamptz)
+CROSS JOIN jsonb_to_recordset(CAST(:kinds AS jsonb)) AS k(place int, event text)
+JOIN event_kinds n ON n.key = k.event
+JOIN events e ON e.contact_id = w.contact AND e.kind_id = n.id AND e.at >= w.since
+    AND e.at < w.until
+GROUP BY 1, 2
+"""
+#: The first reaction of each kind to the message that entries were sent last: the same.
+_REACTIONS = """
+SELECT w.id, k.place, min(greatest(r.at, w.since)) AS at
+FROM jsonb_to_recordset(CAST(:rows AS jsonb))
+    AS w(id bigint, contact bigint, since timestamptz, until timestamptz, delivery bigint)
+CROSS JOIN jsonb_to_recordset(CAST(:kinds AS jsonb)) AS k(place int, reaction text)
+JOIN reactions r ON r.contact_id = w.contact AND r.delivery = w.delivery
+    AND r.kind = k.reaction AND NOT r.machine AND r.at < w.until
+GROUP BY 1, 2
+"""
+_TAG = {
+    False: "INSERT INTO contact_tags (contact_id, tag_id) SELECT c.id, :number FROM contacts c "
+    "WHERE c.id = ANY(:contacts) ON CONFLICT DO NOTHING",
+    True: "DELETE FROM contact_tags WHERE tag_id = :number AND contact_id = ANY(:contacts)",
+}
+_LIST = {
+    False: "INSERT INTO list_members (contact_id, list_id) SELECT c.id, :number FROM contacts c "
+    "WHERE c.id = ANY(:contacts) ON CONFLICT DO NOTHING",
+    True: "DELETE FROM list_members WHERE list_id = :number AND contact_id = ANY(:contacts)",
+}
+_THERE = {
+    "tag": "SELECT 1 FROM tags WHERE id = :number",
+    "list": "SELECT 1 FROM lists WHERE id = :number",
+}
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Due:
+    """One entry whose step is due."""
+
+    id: int
+    journey_id: int
+    contact_id: int
+    step: str
+    arrived_at: dt.datetime
+    phase: str
+    due: dt.datetime
+    sent_delivery: int | None
+    timezone: str | None
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Move:
+    """Where one entry goes, when, and why."""
+
+    id: int
+    to_step: str
+    at: dt.datetime
+    because: str
+    #: inside, finished or left; worked out from the step unless said
+    state: str = ""
+    delivery: int | None = None
+
+    def to_json(self) -> dict[str, object]:
+        finished = "left" if self.because == "exit" else "finished"
+        return {
+            "id": self.id,
+            "to_step": self.to_step,
+            "at": self.at.isoformat(),
+            "because": self.because,
+            "state": self.state or (finished if self.to_step == END else "inside"),
+            "delivery": self.delivery,
+        }
+
+
+@dataclasses.dataclass(frozen=True)
+class Walk:
+    """The edition of a journey that people walk now."""
+
+    journey: Journey
+    itinerary: Itinerary
+    steps: dict[str, Flat]
+
+    @classmethod
+    def of(cls, session: orm.Session, journey: Journey) -> "Walk":
+        """That of a journey that was started."""
+        edition = session.get_one(JourneyEdition, (journey.id, journey.edition))
+        itinerary = from_json(edition.itinerary)
+        return cls(journey, itinerary, flatten(itinerary))
+
+    @property
+    def first(self) -> str:
+        """The step that everybody begins with."""
+        return first_step(self.itinerary)
+
+    @property
+    def salt(self) -> str:
+        """By which chance is the same for a person each time."""
+        return f"journey {self.journey.id}"
+
+
+def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url: str) -> int:
+    """Does the step of those who are due longest, BATCH people at the most; says how many. `zone`
+    is that of people without one, `url` the public address that messages are made with."""
+    values = {"now": now, "most": BATCH, "moving": list(MOVES)}
+    groups: dict[tuple[int, str], list[Due]] = {}
+    for row in session.execute(sa.text(_DUE), values):
+        groups.setdefault((row.journey_id, row.step), []).append(Due(*row))
+    walks: dict[int, Walk] = {}
+    for (journey_id, step), people in groups.items():
+        if journey_id not in walks:
+            walks[journey_id] = Walk.of(session, session.get_one(Journey, journey_id))
+        walk = walks[journey_id]
+        flat = walk.steps.get(step)
+        if flat is None:
+            # The step was taken away: they are at the end.
+            move(session, [Move(one.id, END, now, "removed", "left") for one in people])
+            continue
+        _do(session, walk, flat, people, now, zone, url)
+    return sum(map(len, groups.values()))
+
+
+def move(session: orm.Session, moves: Iterable[Move]) -> None:
+    """Makes moves, each with its line in the log."""
+    rows = [one.to_json() for one in moves]
+    if rows:
+        session.execute(sa.text(_MOVE), {"rows": orjson.dumps(rows).decode()})
+
+
+def _stay(session: orm.Session, phase: str, until: Sequence[tuple[int, dt.datetime]]) -> None:
+    """Has entries stay on their step until a moment each."""
+    rows = [{"id": ident, "due": due.isoformat()} for ident, due in until]
+    if rows:
+        values = {"phase": phase, "rows": orjson.dumps(rows).decode()}
+        session.execute(sa.text(_STAY), values)
+
+
+def _do(
+    session: orm.Session,
+    walk: Walk,
+    flat: Flat,
+    people: list[Due],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+    url: str,
+) -> None:
+    """Does one step for all who are on it."""
+    step = flat.step
+    if isinstance(step, MessageStep):
+        sending.ask(
+            session, walk.journey, step, [(one.id, one.contact_id) for one in people], now, url
+        )
+    elif isinstance(step, WaitStep):
+        _wait(session, flat, step, people, now, zone)
+    elif isinstance(step, WaitForStep):
+        _wait_for(session, flat, step, people, now)
+    elif isinstance(step, BranchStep):
+        _branch(session, flat, step, people, now, zone)
+    elif isinstance(step, SplitStep):
+        first = dict(flat.first_of)
+        chosen = [(one, path_by_chance(step, one.contact_id, walk.salt)) for one in people]
+        move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
+    elif isinstance(step, ChangeStep):
+        _change(session, step, [one.contact_id for one in people])
+        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
+    else:
+        move(session, [Move(one.id, END, one.arrived_at, "exit") for one in people])
+
+
+def _wait(
+    session: orm.Session,
+    flat: Flat,
+    step: WaitStep,
+    people: list[Due],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> None:
+    over = [
+        (one, wait_until(step, one.arrived_at, zone_of(one.timezone) or zone)) for one in people
+    ]
+    move(session, [Move(one.id, flat.next, at, "time") for one, at in over if at <= now])
+    _stay(session, "waiting", [(one.id, at) for one, at in over if at > now])
+
+
+def _branch(
+    session: orm.Session,
+    flat: Flat,
+    step: BranchStep,
+    people: list[Due],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> None:
+    """Each goes by the first path whose segment they are in now."""
+    first, left = dict(flat.first_of), {one.contact_id for one in people}
+    taken: dict[int, str] = {}
+    moment = Moment(session, dictionary(session), now, zone)
+    for path in step.paths[:-1]:
+        inside = _among(moment, path.segment, left)
+        taken |= dict.fromkeys(inside, path.id)
+        left -= inside
+    taken |= dict.fromkeys(left, step.paths[-1].id)
+    move(
+        session,
+        [
+            Move(one.id, first[taken[one.contact_id]], one.arrived_at, taken[one.contact_id])
+            for one in people
+        ],
+    )
+
+
+def _among(moment: Moment, segment_id: int, contacts: set[int]) -> set[int]:
+    """Who of some contacts is in a saved segment; nobody where it is gone or has an error."""
+    try:
+        return set(members(moment, segment_id, contacts))
+    except Invalid:
+        return set()
+
+
+def _wait_for(
+    session: orm.Session, flat: Flat, step: WaitForStep, people: list[Due], now: dt.datetime
+) -> None:
+    """Each goes by what happened first since they came, or by the last path once the time is up."""
+    first, length = dict(flat.first_of), step.span.length()
+    rows = [
+        {
+            "id": one.id,
+            "contact": one.contact_id,
+            "since": one.arrived_at.isoformat(),
+            "until": min(one.arrived_at + length, now + dt.timedelta(microseconds=1)).isoformat(),
+            "delivery": one.sent_delivery,
+        }
+        for one in people
+    ]
+    happened: dict[int, tuple[dt.datetime, int]] = {}
+    for name, asked in (("event", _EVENTS), ("reaction", _REACTIONS)):
+        kinds = [
+            {"place": place, name: getattr(path, name)}
+            for place, path in enumerate(step.paths[:-1])
+            if getattr(path, name)
+        ]
+        if not kinds:
+            continue
+        values = {"rows": orjson.dumps(rows).decode(), "kinds": orjson.dumps(kinds).decode()}
+        for ident, place, at in session.execute(sa.text(asked), values):
+            happened[ident] = min(happened.get(ident, (at, place)), (at, place))
+    moves, rest = [], []
+    for one in people:
+        over = one.arrived_at + length
+        if one.id in happened:
+            at, place = happened[one.id]
+            path = step.paths[place]
+            moves.append(Move(one.id, first[path.id], at, path.id))
+        elif over <= now:
+            last = step.paths[-1]
+            moves.append(Move(one.id, first[last.id], over, last.id))
+        else:
+            rest.append((one.id, over))
+    move(session, moves)
+    _stay(session, "awaiting", rest)
+
+
+def _change(session: orm.Session, step: ChangeStep, contacts: list[int]) -> None:
+    """Gives or takes a tag, or a place on a list; what is gone changes nothing."""
+    values = {"number": step.number, "contacts": contacts}
+    if session.execute(sa.text(_THERE[step.what]), values).first() is not None:
+        done = (_TAG if step.what == "tag" else _LIST)[step.remove]
+        session.execute(sa.text(done), values)

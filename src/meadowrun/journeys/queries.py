@@ -1,0 +1,263 @@
+"""What is read of journeys: their names and numbers, who is where, and one person's way."""
+
+import dataclasses
+import datetime as dt
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.db import existing
+from meadowrun.core.channels import KINDS
+from meadowrun.core.journeys.reading import from_json
+from meadowrun.core.journeys.steps import Itinerary
+from meadowrun.core.journeys.words import Names
+from meadowrun.journeys.models import (
+    Journey,
+    JourneyDraft,
+    JourneyEdition,
+    JourneyEntry,
+    JourneyMove,
+    JourneyRefusal,
+)
+from meadowrun.messages.models import Message
+from meadowrun.messages.queries import state_to_send
+from meadowrun.people.models import EventKind, PeopleList
+from meadowrun.segments.models import Segment
+from meadowrun.tags.queries import paths
+
+
+def journey(session: orm.Session, ident: int) -> Journey:
+    """One journey. Raises NotFound."""
+    return existing(session, Journey, ident, "journey")
+
+
+def of_campaign(session: orm.Session, campaign_id: int) -> list[Journey]:
+    """The journeys of a campaign, the oldest first."""
+    asked = sa.select(Journey).where(Journey.campaign_id == campaign_id).order_by(Journey.id)
+    return list(session.scalars(asked))
+
+
+def all_journeys(session: orm.Session) -> list[Journey]:
+    """Every journey: those that run first, then by name."""
+    order = sa.case(
+        {"running": 0, "winding_down": 1, "paused": 2, "draft": 3, "ended": 4}, value=Journey.state
+    )
+    return list(session.scalars(sa.select(Journey).order_by(order, Journey.name)))
+
+
+def count_by_campaign(session: orm.Session) -> dict[int, int]:
+    """How many journeys each campaign has."""
+    asked = sa.select(Journey.campaign_id, sa.func.count()).group_by(Journey.campaign_id)
+    return dict(session.execute(asked).tuples().all())
+
+
+def draft(session: orm.Session, found: Journey) -> Itinerary:
+    """The itinerary as it is written now."""
+    return from_json(session.get_one(JourneyDraft, (found.id, found.draft)).itinerary)
+
+
+def walked(session: orm.Session, found: Journey) -> Itinerary | None:
+    """The itinerary that people walk; None before it was started."""
+    if found.edition is None:
+        return None
+    return from_json(session.get_one(JourneyEdition, (found.id, found.edition)).itinerary)
+
+
+def names(session: orm.Session) -> Names:
+    """What everything is called that an itinerary can speak of."""
+    messages = session.execute(sa.select(Message.id, Message.name, Message.channel))
+    return Names(
+        messages={
+            ident: (name, KINDS[channel].name[:1].upper() + KINDS[channel].name[1:])
+            for ident, name, channel in messages
+        },
+        segments=dict(session.execute(sa.select(Segment.id, Segment.name)).tuples().all()),
+        events=dict(
+            session.execute(sa.select(EventKind.key, EventKind.did).where(~EventKind.retired))
+            .tuples()
+            .all()
+        ),
+        tags=paths(session),
+        lists=dict(session.execute(sa.select(PeopleList.id, PeopleList.name)).tuples().all()),
+    )
+
+
+def unsendable(session: orm.Session, numbers: set[int]) -> set[int]:
+    """Which of some messages cannot be sent because nobody approved them."""
+    asked = session.scalars(sa.select(Message).where(Message.id.in_(numbers)))
+    return {one.id for one in asked if state_to_send(session, one, "approved").missing}
+
+
+#: People of a journey by how they stand: state, reason, how many.
+_STAND = """
+SELECT state, because, count(*) AS people, count(goal_at) AS reached FROM journey_entries
+WHERE journey_id = :id GROUP BY 1, 2
+"""
+#: People who are on each step now: step, how many, the one who came first.
+_HERE = """
+SELECT step, count(*) AS people, min(arrived_at) AS first FROM journey_entries
+WHERE journey_id = :id AND state = 'inside' GROUP BY 1
+"""
+#: Moves away from each step: step, reason, how many.
+_WENT = """
+SELECT m.from_step, m.because, count(*) AS people
+FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id
+WHERE e.journey_id = :id AND m.from_step <> '' GROUP BY 1, 2
+"""
+#: What people did with the messages of each step: step, sent, opened, clicked.
+_DID = """
+SELECT j.step, count(*) FILTER (WHERE d.outcome IN ('delivered', 'in_doubt')) AS sent,
+    count(*) FILTER (WHERE r.opened) AS opened, count(*) FILTER (WHERE r.clicked) AS clicked
+FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
+JOIN deliveries d ON d.dispatch_id = s.id AND d.taken_at = s.taken_at
+LEFT JOIN LATERAL (
+    SELECT bool_or(x.kind = 'opened') AS opened, bool_or(x.kind = 'clicked') AS clicked
+    FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
+    AND NOT x.machine AND x.kind IN ('opened', 'clicked')) r ON TRUE
+WHERE j.journey_id = :id GROUP BY 1
+"""
+#: How many came in on each of the last days: day, how many.
+_ARRIVALS = """
+SELECT CAST(date_trunc('day', began_at AT TIME ZONE :zone) AS date) AS day, count(*) AS people
+FROM journey_entries WHERE journey_id = :id AND began_at >= :since GROUP BY 1
+"""
+#: When those who wait go on by themselves, the next 24 hours: by step, how many.
+_NEXT = """
+SELECT step, count(*) AS people FROM journey_entries
+WHERE journey_id = :id AND state = 'inside' AND due <= :until GROUP BY 1
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Stand:
+    """Everybody who ever came in, each under exactly one."""
+
+    inside: int
+    finished: int
+    #: reason → how many left before the end
+    left: dict[str, int]
+    #: how many reached the goal
+    reached: int
+
+    @property
+    def entered(self) -> int:
+        return self.inside + self.finished + sum(self.left.values())
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Here:
+    """Who is on a step now, and since when the first of them."""
+
+    people: int = 0
+    first: dt.datetime | None = None
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Did:
+    """What people did with the messages of a step."""
+
+    sent: int = 0
+    opened: int = 0
+    clicked: int = 0
+
+
+@dataclasses.dataclass(frozen=True)
+class Numbers:
+    """All numbers of a journey."""
+
+    stand: Stand
+    here: dict[str, Here]
+    #: step → reason → how many went on from it
+    went: dict[str, dict[str, int]]
+    did: dict[str, Did]
+    refused: dict[str, int]
+
+    def passed(self, step: str) -> int:
+        """How many came to a step: those on it, and those who went on."""
+        return self.here.get(step, Here()).people + sum(self.went.get(step, {}).values())
+
+    def by(self, step: str, path: str) -> int:
+        """How many went on from a step by a path."""
+        return self.went.get(step, {}).get(path, 0)
+
+
+def numbers(session: orm.Session, ident: int) -> Numbers:
+    """What became of everybody on a journey."""
+    values = {"id": ident}
+    inside = finished = reached = 0
+    left: dict[str, int] = {}
+    for row in session.execute(sa.text(_STAND), values):
+        reached += row.reached
+        if row.state == "inside":
+            inside += row.people
+        elif row.state == "finished":
+            finished += row.people
+        else:
+            left[row.because] = left.get(row.because, 0) + row.people
+    went: dict[str, dict[str, int]] = {}
+    for step, because, people in session.execute(sa.text(_WENT), values):
+        went.setdefault(step, {})[because] = people
+    refusals = sa.select(JourneyRefusal).where(JourneyRefusal.journey_id == ident)
+    return Numbers(
+        Stand(inside, finished, left, reached),
+        {row.step: Here(row.people, row.first) for row in session.execute(sa.text(_HERE), values)},
+        went,
+        {
+            row.step: Did(row.sent, row.opened, row.clicked)
+            for row in session.execute(sa.text(_DID), values)
+        },
+        {row.because: row.times for row in session.scalars(refusals)},
+    )
+
+
+def entries_of(session: orm.Session, contact_id: int) -> list[tuple[JourneyEntry, Journey]]:
+    """Where a contact is or was, the latest first."""
+    asked = (
+        sa.select(JourneyEntry, Journey)
+        .join(Journey, Journey.id == JourneyEntry.journey_id)
+        .where(JourneyEntry.contact_id == contact_id)
+        .order_by(JourneyEntry.id.desc())
+    )
+    return [(row[0], row[1]) for row in session.execute(asked)]
+
+
+def entry(session: orm.Session, journey_id: int, contact_id: int) -> JourneyEntry | None:
+    """The last time that a contact was in a journey."""
+    return session.scalar(
+        sa.select(JourneyEntry)
+        .where(JourneyEntry.journey_id == journey_id, JourneyEntry.contact_id == contact_id)
+        .order_by(JourneyEntry.id.desc())
+        .limit(1)
+    )
+
+
+def moves(session: orm.Session, entry_id: int) -> list[JourneyMove]:
+    """Every move of an entry, in order."""
+    asked = sa.select(JourneyMove).where(JourneyMove.entry_id == entry_id)
+    return list(session.scalars(asked.order_by(JourneyMove.id)))
+
+
+def people_on(
+    session: orm.Session, ident: int, step: str | None, state: str, most: int = 200
+) -> list[JourneyEntry]:
+    """Who is on a step now, or stands otherwise; who came first comes first."""
+    asked = sa.select(JourneyEntry).where(
+        JourneyEntry.journey_id == ident, JourneyEntry.state == state
+    )
+    if step is not None:
+        asked = asked.where(JourneyEntry.step == step)
+    return list(
+        session.scalars(asked.order_by(JourneyEntry.arrived_at, JourneyEntry.id).limit(most))
+    )
+
+
+def arrivals(session: orm.Session, ident: int, since: dt.datetime, zone: str) -> dict[dt.date, int]:
+    """How many came in on each day since a moment, on a clock."""
+    values = {"id": ident, "since": since, "zone": zone}
+    return {row.day: row.people for row in session.execute(sa.text(_ARRIVALS), values)}
+
+
+def due_by(session: orm.Session, ident: int, until: dt.datetime) -> dict[str, int]:
+    """How many of each step go on by themselves by a moment."""
+    values = {"id": ident, "until": until}
+    return {row.step: row.people for row in session.execute(sa.text(_NEXT), values)}

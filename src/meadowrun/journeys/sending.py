@@ -1,0 +1,198 @@
+"""Message steps: what they send leaves by the one door, and people go on once it is settled."""
+
+import dataclasses
+import datetime as dt
+from collections.abc import Sequence
+
+import orjson
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.guardrails.outcomes import OPEN
+from meadowrun.core.journeys.steps import MessageStep
+from meadowrun.gateways.channels import CHANNELS
+from meadowrun.journeys.models import Journey, JourneyDispatch
+from meadowrun.messages.actions import edition_to_send
+from meadowrun.messages.models import Message
+from meadowrun.outgoing.actions import give_up, open_dispatch, put_some
+from meadowrun.outgoing.models import Dispatch
+
+#: After so long a step's dispatch takes nobody new: limits look at the months of what was had.
+_FRESH = dt.timedelta(days=20)
+#: When those are tried again whose message cannot be sent to anybody.
+_TRY_AGAIN = dt.timedelta(minutes=5)
+#: Outcomes after which people have it, or may.
+SENT = ("delivered", "bounced", "in_doubt")
+
+#: Has entries wait for their delivery.
+_ASKED = """
+UPDATE journey_entries e SET phase = 'sending', due = NULL, hold_until = :hold,
+    dispatch_id = :dispatch, delivery = v.delivery
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, delivery bigint) WHERE e.id = v.id
+"""
+#: The dispatch of a step that takes people now.
+_OPEN = """
+SELECT s.id FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
+WHERE j.journey_id = :journey AND j.step = :step AND s.edition_id = :edition AND s.taken_at > :since
+    AND s.state = 'running' AND s.sender_id IS NOT DISTINCT FROM :sender
+    AND s.topic_id IS NOT DISTINCT FROM :topic AND s.consent_rule = :rule
+    AND s.hours = CAST(:hours AS jsonb)
+ORDER BY s.id DESC LIMIT 1
+"""
+#: Entries whose message is settled: entry, journey, step, outcome, when, delivery.
+_SETTLED = """
+SELECT e.id, e.journey_id, e.step, d.outcome, coalesce(d.at, :now) AS at, e.delivery
+FROM journey_entries e JOIN dispatches s ON s.id = e.dispatch_id
+JOIN journeys j ON j.id = e.journey_id
+JOIN deliveries d ON d.contact_id = e.contact_id AND d.dispatch_id = s.id
+    AND d.taken_at = s.taken_at AND d.number = e.delivery
+WHERE e.phase = 'sending' AND j.state = ANY(:moving)
+AND (d.outcome <> ALL(:open) OR d.outcome = 'in_doubt')
+ORDER BY e.id LIMIT :most FOR UPDATE OF e SKIP LOCKED
+"""
+#: Entries whose message has waited for as long as it may: dispatch and delivery.
+_HELD = """
+SELECT dispatch_id, delivery FROM journey_entries
+WHERE phase = 'sending' AND hold_until <= :now LIMIT :most
+"""
+#: Entries whose message cannot be found any more, long after it could have waited: the same. A
+#: merge can leave a delivery with the record that went.
+_LOST = """
+SELECT e.id, e.journey_id, e.step, 'lost', CAST(:now AS timestamptz), e.delivery
+FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
+WHERE e.phase = 'sending' AND j.state = ANY(:moving)
+AND e.hold_until <= CAST(:now AS timestamptz) - interval '1 hour' AND e.id <> ALL(:known)
+AND NOT EXISTS (SELECT 1 FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+    WHERE d.contact_id = e.contact_id AND s.id = e.dispatch_id AND d.taken_at = s.taken_at
+    AND d.number = e.delivery)
+ORDER BY e.id LIMIT :most FOR UPDATE OF e SKIP LOCKED
+"""
+_WAS_SENT = """
+UPDATE journey_entries e SET sent_delivery = e.delivery WHERE e.id = ANY(:entries)
+"""
+_PROBLEM = "UPDATE journey_entries SET due = :due WHERE id = ANY(:entries)"
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Settled:
+    """What became of the message of one entry."""
+
+    id: int
+    journey_id: int
+    step: str
+    outcome: str
+    at: dt.datetime
+    delivery: int
+
+    @property
+    def sent(self) -> bool:
+        """Whether they have it, or may; who may is not written to again."""
+        return self.outcome in SENT
+
+
+def ask(
+    session: orm.Session,
+    journey: Journey,
+    step: MessageStep,
+    people: Sequence[tuple[int, int]],
+    now: dt.datetime,
+    url: str,
+) -> None:
+    """Asks for the message of a step for some people, entry and contact each; they stay until it is
+    settled. Where it cannot be sent to anybody, the journey says why, and they wait."""
+    try:
+        dispatch = _dispatch(session, journey, step, now, url)
+    except Invalid as problem:
+        journey.problem = str(problem)
+        values = {"due": now + _TRY_AGAIN, "entries": [entry for entry, _ in people]}
+        session.execute(sa.text(_PROBLEM), values)
+        return
+    journey.problem = ""
+    numbers = put_some(session, dispatch, [contact for _, contact in people], now)
+    rows = [{"id": entry, "delivery": numbers[contact]} for entry, contact in people]
+    session.execute(
+        sa.text(_ASKED),
+        {
+            "hold": now + dt.timedelta(hours=step.hold),
+            "dispatch": dispatch.id,
+            "rows": orjson.dumps(rows).decode(),
+        },
+    )
+
+
+def _dispatch(
+    session: orm.Session, journey: Journey, step: MessageStep, now: dt.datetime, url: str
+) -> Dispatch:
+    """The dispatch by which the message of a step leaves now. Raises Invalid where it cannot."""
+    message = session.get(Message, step.message)
+    if message is None:
+        raise Invalid("A message of this journey is gone. Choose another.")
+    who = Actor(None, journey.started_by, "author")
+    edition = edition_to_send(session, who, now, message, url, "approved")
+    channel = CHANNELS[message.channel]
+    if channel.signed and journey.sender_id is None:
+        raise Invalid("Choose the sender of this journey.")
+    sender = journey.sender_id if channel.signed else None
+    found = session.execute(
+        sa.text(_OPEN),
+        {
+            "journey": journey.id,
+            "step": step.id,
+            "edition": edition.id,
+            "since": now - _FRESH,
+            "sender": sender,
+            "topic": journey.topic_id,
+            "rule": journey.consent_rule,
+            "hours": orjson.dumps(journey.hours).decode(),
+        },
+    ).scalar()
+    if found is not None:
+        return session.get_one(Dispatch, found)
+    campaign = session.get_one(Campaign, journey.campaign_id)
+    made = open_dispatch(
+        session,
+        now,
+        Dispatch(
+            owner_kind="journey",
+            owner_id=journey.id,
+            name=f"{journey.name}: {message.name}",
+            channel=message.channel,
+            message_id=message.id,
+            edition_id=edition.id,
+            sender_id=sender,
+            topic_id=journey.topic_id,
+            campaign_id=campaign.id,
+            tags=sorted({*campaign.tags, *message.tags}),
+            consent_rule=journey.consent_rule,
+            hours={} if channel.waits_there else journey.hours,
+            obeys_caps=not channel.waits_there,
+            counts=not channel.waits_there,
+            facts=campaign.facts,
+            heard=True,
+        ),
+    )
+    session.add(JourneyDispatch(dispatch_id=made.id, journey_id=journey.id, step=step.id))
+    session.flush()
+    return made
+
+
+def settled(
+    session: orm.Session, now: dt.datetime, moving: Sequence[str], most: int
+) -> list[Settled]:
+    """People whose message is settled, locked; what was sent is kept with them."""
+    held: dict[int, list[int]] = {}
+    for dispatch_id, delivery in session.execute(sa.text(_HELD), {"now": now, "most": most}):
+        held.setdefault(dispatch_id, []).append(delivery)
+    for dispatch_id, numbers in held.items():
+        give_up(session, session.get_one(Dispatch, dispatch_id), numbers)
+    values = {"now": now, "moving": list(moving), "open": list(OPEN), "most": most}
+    found = [Settled(*row) for row in session.execute(sa.text(_SETTLED), values)]
+    lost = {**values, "known": [one.id for one in found]}
+    found += [Settled(*row) for row in session.execute(sa.text(_LOST), lost)]
+    sent = [one.id for one in found if one.sent]
+    if sent:
+        session.execute(sa.text(_WAS_SENT), {"entries": sent})
+    return found

@@ -1,0 +1,82 @@
+"""Random itineraries, for tests that hold for any of them."""
+
+from hypothesis import strategies as st
+
+from meadowrun.core.journeys.edit import add
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    ExitStep,
+    Itinerary,
+    MessageStep,
+    Path,
+    Span,
+    SplitStep,
+    WaitForStep,
+    WaitStep,
+)
+
+spans = st.builds(Span, st.integers(1, 5), st.sampled_from(("minute", "hour", "day", "week")))
+waits = st.builds(WaitStep, st.just(""), spans, st.one_of(st.none(), st.integers(0, 24 * 60 - 1)))
+exits = st.builds(ExitStep, st.just(""))
+
+
+def steps(messages=(1,), segments=(1,), events=("visited",)):
+    """Strategies of steps that name some messages, segments and kinds of event."""
+    message = st.builds(
+        MessageStep,
+        st.just(""),
+        st.sampled_from(messages),
+        st.just(168),
+        st.sampled_from(("go_on", "exit")),
+    )
+    simple = st.one_of(message, waits, waits, message, exits)
+    return st.recursive(simple, lambda inner: _parting(inner, segments, events), max_leaves=6)
+
+
+def _parting(inner, segments, events):
+    inside = st.lists(inner, max_size=2).map(tuple)
+    other = st.builds(Path, st.just(""), inside)
+    fits = st.builds(
+        lambda held, number: Path("", held, segment=number), inside, st.sampled_from(segments)
+    )
+    happened = st.one_of(
+        st.builds(lambda held, key: Path("", held, event=key), inside, st.sampled_from(events)),
+        st.builds(
+            lambda held, did: Path("", held, reaction=did),
+            inside,
+            st.sampled_from(("opened", "clicked")),
+        ),
+    )
+    halves = st.builds(
+        lambda one, two, share: (
+            Path("", one, percent=share),
+            Path("", two, percent=100 - share),
+        ),
+        inside,
+        inside,
+        st.integers(1, 99),
+    )
+    return st.one_of(
+        st.builds(lambda a, b: BranchStep("", (a, b)), fits, other),
+        st.builds(lambda span, a, b: WaitForStep("", span, (a, b)), spans, happened, other),
+        st.builds(
+            lambda span, a, b, c: WaitForStep("", span, (a, b, c)),
+            spans,
+            happened,
+            happened,
+            other,
+        ),
+        halves.map(lambda paths: SplitStep("", paths)),
+    )
+
+
+def itineraries(**named):
+    """Itineraries of a few steps, each with an id of its own."""
+
+    def made(found):
+        whole = Itinerary()
+        for step in found:
+            whole = add(whole, step)
+        return whole
+
+    return st.lists(steps(**named), min_size=1, max_size=5).map(made)
