@@ -17,7 +17,9 @@ from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, WaitForStep
+from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
+from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import entering, moving, queries
 from meadowrun.journeys.entering import Happened
@@ -34,7 +36,7 @@ from meadowrun.messages.senders import Sender
 from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import locked
-from meadowrun.people.models import EventKind
+from meadowrun.people.models import Contact, EventKind
 
 
 def create(
@@ -338,6 +340,25 @@ def bring_in(
     )
     jobs.enqueue(session, "journeys.sweep")
     return entered
+
+
+def why_not_in(session: orm.Session, found: Journey, who: Contact, now: dt.datetime) -> Wording:
+    """Why a contact is not in a journey, in words."""
+    itinerary = queries.walked(session, found)
+    if itinerary is None:
+        return Wording("it was never started")
+    entry = queries.entry(session, found.id, who.id)
+    if entry is not None and entry.state == "inside":
+        return Wording("they are inside already")
+    if entry is not None and itinerary.again == "once":
+        return Wording("they were in it before, and it is once per person")
+    if entry is not None and itinerary.again == "after":
+        days = count_of(itinerary.again_days, "day")
+        return Wording("they were in it before, and come in again after %(days)s", days=days)
+    names = queries.names(session)
+    return Wording(
+        "it did not happen since it runs: %(start)s", start=start_words(itinerary, names)
+    )
 
 
 def take_out(

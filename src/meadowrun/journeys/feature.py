@@ -8,6 +8,7 @@ from sqlalchemy import orm
 from meadowrun.base.manifest import Feature, Owner, Use, named
 from meadowrun.core.language import Wording
 from meadowrun.journeys.models import STATES, Journey
+from meadowrun.journeys.parts import drawn_of_campaign
 from meadowrun.journeys.queries import count_by_campaign, of_campaign
 
 
@@ -18,7 +19,7 @@ def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
 
 
 FEATURE = Feature(
-    pages={"views": Wording("Campaigns")},
+    pages={"views": Wording("Campaigns"), "editing_views": Wording("Campaigns")},
     tasks=("jobs",),
     does=((Wording("Journeys"), "journeys.table"),),
     finds=(named("journeys.show", Journey, "journey"),),
@@ -30,5 +31,6 @@ FEATURE = Feature(
         )
     },
     uses={"campaign": _of_campaign},
+    parts={"campaign.sends": drawn_of_campaign},
     counts={"campaign": count_by_campaign},
 )

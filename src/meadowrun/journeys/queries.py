@@ -2,15 +2,18 @@
 
 import dataclasses
 import datetime as dt
+from collections.abc import Sequence
 
 import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base.db import existing
+from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import Itinerary
 from meadowrun.core.journeys.words import Names
+from meadowrun.core.values import email_key
 from meadowrun.journeys.models import (
     Journey,
     JourneyDraft,
@@ -21,7 +24,7 @@ from meadowrun.journeys.models import (
 )
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import state_to_send
-from meadowrun.people.models import EventKind, PeopleList
+from meadowrun.people.models import Contact, EventKind, PeopleList
 from meadowrun.segments.models import Segment
 from meadowrun.tags.queries import paths
 
@@ -219,6 +222,36 @@ def entries_of(session: orm.Session, contact_id: int) -> list[tuple[JourneyEntry
         .order_by(JourneyEntry.id.desc())
     )
     return [(row[0], row[1]) for row in session.execute(asked)]
+
+
+def channels_of(session: orm.Session, messages: set[int]) -> dict[int, str]:
+    """The channel of each of some messages that are there."""
+    asked = sa.select(Message.id, Message.channel).where(Message.id.in_(messages))
+    return dict(session.execute(asked).tuples().all())
+
+
+def has_draft(session: orm.Session, ident: int, number: int) -> bool:
+    """Whether a journey has a draft of a number."""
+    return session.get(JourneyDraft, (ident, number)) is not None
+
+
+def campaign_names(session: orm.Session) -> dict[int, str]:
+    """The name of each campaign."""
+    return dict(session.execute(sa.select(Campaign.id, Campaign.name)).tuples().all())
+
+
+def contact_at(session: orm.Session, address: str) -> Contact | None:
+    """The contact with an email address."""
+    key = email_key(address)
+    return session.scalar(sa.select(Contact).where(Contact.email_key == key).limit(1))
+
+
+def contacts_of(session: orm.Session, entries: Sequence[JourneyEntry]) -> dict[int, Contact]:
+    """The contacts of some entries, by number; whoever was erased is missing."""
+    numbers = {one.contact_id for one in entries}
+    return {
+        one.id: one for one in session.scalars(sa.select(Contact).where(Contact.id.in_(numbers)))
+    }
 
 
 def entry(session: orm.Session, journey_id: int, contact_id: int) -> JourneyEntry | None:

@@ -16,6 +16,7 @@ from sqlalchemy import orm
 
 from meadowrun.base import jobs
 from meadowrun.base.db import ensure_months, rows_changed
+from meadowrun.outgoing import speeds
 from meadowrun.outgoing.best_hours import CHOSEN, choosing
 from meadowrun.outgoing.claims import BATCH
 from meadowrun.outgoing.jobs import ask_for
@@ -180,7 +181,8 @@ AND outcome IN ('waiting', 'deferred')
 def stop(session: orm.Session, now: dt.datetime, dispatch: Dispatch) -> None:
     """For good: those still to go are counted as stopped."""
     set_state(session, dispatch, "stopped", now)
-    jobs.enqueue(session, "outgoing.turns", reason="")
+    if speeds.are_planned(session):
+        jobs.enqueue(session, "outgoing.turns", reason="")
     session.execute(sa.text(STOP), {"id": dispatch.id, "taken": dispatch.taken_at})
 
 

@@ -240,6 +240,14 @@ def note(
             row.not_before, row.delayed_at = now + speeds.pause(row.delays), now
 
 
+def are_planned(session: orm.Session) -> bool:
+    """Whether anybody may have a turn that is planned."""
+    found = session.scalar(
+        sa.select(MailSpeed.domain).where(MailSpeed.planned_to.is_not(None)).limit(1)
+    )
+    return (found or session.scalar(sa.select(WarmUpPlan.domain).limit(1))) is not None
+
+
 def forget_turns(session: orm.Session) -> None:
     """Forgets which turns are planned: those who had them may have been stopped. What really left
     stays counted, so that nothing goes faster than it may."""

@@ -2,16 +2,18 @@
 removed."""
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
+    Goal,
     Itinerary,
     Parting,
     Path,
     SplitStep,
+    Start,
     Step,
     WaitForStep,
 )
@@ -257,3 +259,33 @@ def _in_path(itinerary: Itinerary, path: str, change: Callable[[Steps], Steps]) 
     if not met:
         raise ItineraryError(Wording("This path is not there any more."))
     return changed
+
+
+def with_start(itinerary: Itinerary, start: Start, again: str, again_days: int) -> Itinerary:
+    """With something else that brings people in, and how often one person can be in it."""
+    return dataclasses.replace(itinerary, start=start, again=again, again_days=again_days)
+
+
+def with_goal(itinerary: Itinerary, goal: Goal | None) -> Itinerary:
+    """With another goal, or none."""
+    return dataclasses.replace(itinerary, goal=goal)
+
+
+def set_shares(itinerary: Itinerary, ident: str, shares: Mapping[str, int]) -> Itinerary:
+    """Sets the shares of a random split, in percent, by path. Raises ItineraryError where they are
+    not 100 together."""
+
+    def changed(steps: Steps) -> Steps:
+        return tuple(
+            dataclasses.replace(
+                one,
+                paths=tuple(
+                    dataclasses.replace(path, percent=shares[path.id]) for path in one.paths
+                ),
+            )
+            if isinstance(one, SplitStep) and one.id == ident
+            else one
+            for one in steps
+        )
+
+    return checked(_everywhere(itinerary, changed))

@@ -76,7 +76,7 @@ def from_json(data: Any) -> Itinerary:
         start=Start(
             reader.text(start, "event", "start"), reader.whole(start, "segment", "start", 0)
         ),
-        steps=reader.steps(data.get("steps") or [], "steps", 0),
+        steps=reader.steps(data.get("steps", []), "steps", 0),
         goal=reader.goal(data.get("goal")),
         again=reader.one_of(data, "again", "", AGAIN, "once"),
         again_days=reader.whole(data, "again_days", "", 90, 1, 3650),
@@ -214,7 +214,7 @@ class _Reader:
     def path(self, data: Any, kind: str, place: str, last: bool, depth: int) -> Path:
         self.is_object(data, place)
         ident = self.ident(data, place)
-        inside = self.steps(data.get("steps") or [], f"{place}.steps", depth + 1)
+        inside = self.steps(data.get("steps", []), f"{place}.steps", depth + 1)
         if kind == "split":
             return Path(ident, inside, percent=self.whole(data, "percent", place, 0, 1, 99))
         if last:

@@ -1,0 +1,148 @@
+"""Draws the map of a journey: a river along a ruler of days, as wide as the people on it."""
+
+from collections.abc import Mapping
+
+from markupsafe import Markup, escape
+
+from meadowrun.core.journeys.drawing import MOST_LETTERS, Flow, Map, Mark, Stream, lay_out
+from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, Path
+from meadowrun.core.journeys.words import Names, line, path_line
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import number
+from meadowrun.journeys.queries import Did, Here, Numbers
+
+#: The colour of the main path, and of those beside it; and of their names.
+_RIVER = ("#7fa48c", "#8fb3cf", "#e0b95a", "#c98fa6")
+_NAMED = ("#2e5e45", "#2b5c7e", "#8a5c0b", "#8a2a50")
+_INK, _DUSK, _RULE, _HAY = "#1f2b25", "#5c6761", "#dfd9c8", "#c98a1b"
+
+
+def draw(itinerary: Itinerary, names: Names, numbers: Numbers | None, chosen: str = "") -> Markup:
+    """The map of an itinerary with the people on it, `chosen` lit; nothing without a step."""
+    if not itinerary.steps:
+        return Markup("")
+    flow = (
+        Flow(numbers.passed, numbers.by) if numbers else Flow(lambda step: 0, lambda step, path: 0)
+    )
+    found = lay_out(itinerary, flow)
+    most = max((mark.people for mark in found.marks), default=0)
+    said = {step.id: line(step, names) for step, _, _ in itinerary.walk()}
+    paths = {
+        path.id: (step, path)
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, Parting)
+        for path in step.paths
+    }
+    # What is narrow lies upon what is wide, so that nothing is hidden.
+    streams = sorted(found.streams, key=lambda one: -one.people)
+    parts = [_ruler(found)]
+    parts += [_stream(one, found, most) for one in streams]
+    parts += [_path_name(one, paths, names) for one in found.streams if one.path]
+    for mark in found.marks:
+        words = said[mark.id]
+        step = itinerary.step(mark.id)
+        name = words.what if isinstance(step, MessageStep) else f"{words.kind}: {words.what}"
+        parts.append(_mark(mark, found, most, name, _told(mark, numbers), mark.id == chosen))
+    return Markup(
+        f'<svg class="river" width="{found.width:.0f}" height="{found.height:.0f}" '
+        f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="img" '
+        f'aria-label="{escape(Wording("The journey; its lines follow"))}">{"".join(parts)}</svg>'
+    )
+
+
+def _told(mark: Mark, numbers: Numbers | None) -> str:
+    """What is said below the name of a step: who is there now, and what they did."""
+    if numbers is None:
+        return ""
+    did, here = numbers.did.get(mark.id, Did()), numbers.here.get(mark.id, Here())
+    if mark.kind == "message":
+        told = Wording("%(sent)s sent", sent=number(did.sent))
+        return f"{told} · " + Wording("%(n)s here", n=number(here.people)) if here.people else told
+    if here.people:
+        return Wording("%(n)s here", n=number(here.people))
+    return Wording("%(n)s came", n=number(mark.people))
+
+
+def _ruler(found: Map) -> str:
+    """The line of days above, with a dotted line down from each."""
+    parts = [
+        f'<path d="M34 52H{found.width - 30:.0f}" stroke="{_INK}" stroke-opacity=".55" '
+        'stroke-width="1.5"/>'
+    ]
+    before = ""
+    for day in found.days:
+        label = _passed(day.minutes)
+        if label == before:
+            continue
+        before = label
+        parts.append(
+            f'<text x="{day.x:.0f}" y="40" text-anchor="middle" font-size="12" font-weight="600" '
+            f'fill="{_INK}">{escape(label)}</text>'
+            f'<path d="M{day.x:.0f} 56V{found.height - 8:.0f}" stroke="{_RULE}" '
+            'stroke-dasharray="2 4"/>'
+        )
+    return "".join(parts)
+
+
+def _passed(minutes: float) -> str:
+    """How much time has passed at the least: “day 4”, “2 h”."""
+    if minutes < 60:
+        return Wording("day 0") if not minutes else Wording("%(n)s min", n=f"{minutes:.0f}")
+    if minutes < 24 * 60:
+        return Wording("%(n)s h", n=f"{minutes / 60:.0f}")
+    return Wording("day %(n)s", n=f"{minutes // (24 * 60):.0f}")
+
+
+def _stream(one: Stream, found: Map, most: int) -> str:
+    """A piece of the river, bent where it changes its row."""
+    half = (one.x1 + one.x2) / 2
+    way = (
+        f"M{one.x1:.0f} {one.y1:.0f}H{one.x2:.0f}"
+        if one.y1 == one.y2
+        else f"M{one.x1:.0f} {one.y1:.0f}C{half:.0f} {one.y1:.0f} {half:.0f} {one.y2:.0f} "
+        f"{one.x2:.0f} {one.y2:.0f}"
+    )
+    return (
+        f'<path d="{way}" fill="none" stroke="{_RIVER[one.tone]}" '
+        f'stroke-width="{found.width_of(one.people, most):.1f}"/>'
+    )
+
+
+def _path_name(one: Stream, paths: Mapping[str, tuple[Parting, Path]], names: Names) -> str:
+    """What has to hold for a path, with how many took it, below where it begins."""
+    assert one.label is not None
+    step, path = paths[one.path]
+    words = path_line(step, path, names)
+    count = f" {number(one.people)}" if one.people else ""
+    text = _cut(str(words.what), MOST_LETTERS - len(count)) + count
+    return (
+        f'<text x="{one.label.x:.0f}" y="{one.label.y + 10:.0f}" font-size="11" '
+        f'fill="{_NAMED[one.tone]}">{escape(text)}</text>'
+    )
+
+
+def _mark(mark: Mark, found: Map, most: int, name: str, told: str, chosen: bool) -> str:
+    """A short line across the river, with the name of the step above it."""
+    tall = found.width_of(mark.people, most) / 2 + 4
+    lit = (
+        f'<rect x="{mark.x - 10:.0f}" y="{mark.y - tall - 4:.0f}" width="20" '
+        f'height="{2 * tall + 8:.0f}" fill="#f6e7c4" stroke="{_HAY}"/>'
+        if chosen
+        else ""
+    )
+    top = mark.label.y
+    middle = 'text-anchor="middle"'
+    return (
+        f'<a href="#line-{escape(mark.id)}">{lit}'
+        f'<path d="M{mark.x:.0f} {mark.y - tall:.1f}V{mark.y + tall:.1f}" stroke="{_INK}" '
+        f'stroke-width="{3 if mark.kind != "message" else 2.2}"/>'
+        f'<text x="{mark.x:.0f}" y="{top + 11:.0f}" {middle} font-size="12" font-weight="600" '
+        f'fill="{_INK}">{escape(_cut(name, MOST_LETTERS))}<title>{escape(name)}</title></text>'
+        f'<text x="{mark.x:.0f}" y="{top + 24:.0f}" {middle} font-size="11" fill="{_DUSK}">'
+        f"{escape(told)}</text></a>"
+    )
+
+
+def _cut(text: str, most: int) -> str:
+    """A text of at most so many letters."""
+    return text if len(text) <= most else f"{text[: most - 1].rstrip()}…"

@@ -1,0 +1,344 @@
+"""Pages of journeys: all of them, one with its map and itinerary, and one person's way."""
+
+from collections.abc import Callable, Mapping
+
+import flask
+
+from meadowrun.base.db import existing
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.content.findings import MUST
+from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, rule_words
+from meadowrun.core.guardrails.verdict import RULES
+from meadowrun.core.journeys.reading import to_json
+from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, numbered
+from meadowrun.core.journeys.words import again_words, as_text, line, path_line, start_words
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import count_of
+from meadowrun.gateways.channels import CHANNELS
+from meadowrun.journeys import actions, page, queries
+from meadowrun.journeys.entering import REFUSALS
+from meadowrun.journeys.map import draw
+from meadowrun.journeys.models import STATES, Journey, JourneyEntry
+from meadowrun.messages.senders import senders
+from meadowrun.people.queries import contact as get_contact
+from meadowrun.people.queries import topics
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    integer,
+    needs,
+    not_done,
+    now,
+)
+
+pages = flask.Blueprint("journeys", __name__)
+
+#: Why people are not inside any more, in words.
+ENDS = {
+    "end": Wording("came to the end"),
+    "exit": Wording("exited"),
+    "goal": Wording("reached the goal"),
+    "by_hand": Wording("taken out by hand"),
+    "merged": Wording("merged into another record"),
+    "erased": Wording("erased"),
+    "ended": Wording("the journey was ended"),
+    "removed": Wording("their step was taken away"),
+}
+#: Why somebody went on, in words.
+WHY = {
+    "start": Wording("came in"),
+    "by_hand": Wording("brought in by hand"),
+    "time": Wording("the time was up"),
+    "done": Wording("done"),
+    "sent": Wording("it was sent"),
+    "edited": Wording("the step was taken away"),
+    **{key: word for key, word in ENDS.items() if key not in ("by_hand",)},
+}
+
+
+@pages.get("/journeys")
+def table() -> Answer:
+    """All journeys, those that run first."""
+    found = queries.all_journeys(db())
+    return flask.render_template(
+        "journeys/table.html",
+        rows=[(one, queries.numbers(db(), one.id).stand) for one in found],
+        campaigns=queries.campaign_names(db()),
+        states=STATES,
+    )
+
+
+@pages.post("/campaigns/<int:ident>/journeys")
+@needs("author")
+def add(ident: int) -> Answer:
+    """Begins a journey of a campaign."""
+    campaign = existing(db(), Campaign, ident, "campaign")
+    try:
+        made = actions.create(db(), actor(), now(), campaign, flask.request.form.get("name", ""))
+    except MeadowrunError as problem:
+        return not_done(problem, "campaigns.show", ident=ident)
+    return done("journeys.show", ident=made.id)
+
+
+@pages.get("/journeys/<int:ident>")
+def show(ident: int) -> Answer:
+    """One journey: as people walk it, or as it is being written."""
+    return drawn(queries.journey(db(), ident), "", None)
+
+
+def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: str = "") -> str:
+    """The page of a journey; `typed` is a step that was not understood, in the path `where`."""
+    draft, walked = queries.draft(db(), journey), queries.walked(db(), journey)
+    writing = walked is None or "edit" in flask.request.values
+    itinerary = draft if writing or walked is None else walked
+    found = queries.numbers(db(), journey.id) if walked is not None else None
+    names = queries.names(db())
+    findings = actions.findings(db(), journey, itinerary) if writing else []
+    chosen = flask.request.args.get("step", "")
+    return flask.render_template(
+        "journeys/show.html",
+        journey=journey,
+        campaign=db().get_one(Campaign, journey.campaign_id),
+        state=STATES[journey.state],
+        writing=writing and journey.state != "ended",
+        changed=walked is not None and draft != walked,
+        itinerary=itinerary,
+        rows=page.rows(itinerary, names, found, findings),
+        map=draw(itinerary, names, found, chosen),
+        start=start_words(itinerary, names),
+        again=again_words(itinerary),
+        goal=_goal_words(itinerary, names.events),
+        numbers=found,
+        ends=lambda because: ENDS.get(because) or WORDS.get(because, because),
+        refusals=REFUSALS,
+        findings=findings,
+        stops=[one for one in findings if one.level == MUST],
+        names=names,
+        messages=sorted(names.messages.items(), key=lambda one: one[1][0].lower()),
+        editors=_editors(itinerary),
+        senders=senders(db()),
+        topics=topics(db()),
+        rules={rule: rule_words(rule, "email", bool(journey.topic_id)) for rule in RULES},
+        can_undo=journey.draft > 1,
+        can_redo=_has_draft(journey, 1),
+        typed=typed,
+        problem=problem,
+        where=where,
+        waits=page.waits,
+    )
+
+
+def _editors(itinerary: Itinerary) -> dict[int, str]:
+    """Where each message of an itinerary is written."""
+    used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
+    return {
+        ident: flask.url_for(CHANNELS[channel].editor, ident=ident)
+        for ident, channel in queries.channels_of(db(), used).items()
+    }
+
+
+def _goal_words(itinerary: Itinerary, events: Mapping[str, str]) -> str:
+    goal = itinerary.goal
+    if goal is None:
+        return ""
+    did = events.get(goal.event, goal.event)
+    days = count_of(goal.days, "day")
+    return Wording("%(did)s within %(days)s", did=did, days=days)
+
+
+def _has_draft(journey: Journey, by: int) -> bool:
+    return queries.has_draft(db(), journey.id, journey.draft + by)
+
+
+@pages.get("/journeys/<int:ident>/people")
+def people(ident: int) -> Answer:
+    """Who is on a step now, or stands otherwise."""
+    journey = queries.journey(db(), ident)
+    step, state = flask.request.args.get("step"), flask.request.args.get("state", "inside")
+    if state not in ("inside", "finished", "left"):
+        flask.abort(404)
+    entries = queries.people_on(db(), ident, step, state)
+    contacts = queries.contacts_of(db(), entries)
+    itinerary = queries.walked(db(), journey) or Itinerary()
+    names = queries.names(db())
+    said = {one.id: line(one, names) for one, _, _ in itinerary.walk()}
+    return flask.render_template(
+        "journeys/people.html",
+        journey=journey,
+        entries=entries,
+        contacts=contacts,
+        said=said,
+        numbered=numbered(itinerary),
+        step=said.get(step or ""),
+        state=state,
+        ends=lambda because: ENDS.get(because) or WORDS.get(because, because),
+    )
+
+
+@pages.get("/journeys/<int:ident>/people/<int:contact>")
+def person(ident: int, contact: int) -> Answer:
+    """One person's way through a journey: each step, when, and why."""
+    journey = queries.journey(db(), ident)
+    who = get_contact(db(), contact)
+    entry = queries.entry(db(), ident, contact)
+    itinerary = queries.walked(db(), journey) or Itinerary()
+    return flask.render_template(
+        "journeys/person.html",
+        journey=journey,
+        contact=who,
+        entry=entry,
+        steps=_way(entry, itinerary),
+        why_not=None if entry else actions.why_not_in(db(), journey, who, now()),
+    )
+
+
+def _way(entry: JourneyEntry | None, itinerary: Itinerary) -> list[dict[str, object]]:
+    """Each step of somebody's way in words, the first one first."""
+    if entry is None:
+        return []
+    names, called = queries.names(db()), numbered(itinerary)
+    said = {one.id: line(one, names) for one, _, _ in itinerary.walk()}
+    because = dict(WHY) | {
+        path.id: path_line(step, path, names).what
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, Parting)
+        for path in step.paths
+    }
+    found = []
+    for move in queries.moves(db(), entry.id):
+        words = said.get(move.to_step)
+        reason = because.get(move.because)
+        if reason is None and move.because in OUTCOMES:
+            reason = Wording("not sent: %(why)s", why=WORDS[move.because])
+        found.append(
+            {
+                "at": move.at,
+                "because": reason or move.because,
+                "number": called.get(move.to_step, ""),
+                "words": words,
+                "out": not move.to_step,
+            }
+        )
+    return found
+
+
+@pages.get("/journeys/<int:ident>.txt")
+def text(ident: int) -> Answer:
+    """The itinerary as instructions in plain text."""
+    journey = queries.journey(db(), ident)
+    itinerary = queries.walked(db(), journey) or queries.draft(db(), journey)
+    said = f"{journey.name}\n\n{as_text(itinerary, queries.names(db()))}\n"
+    return flask.Response(said, mimetype="text/plain")
+
+
+@pages.get("/journeys/<int:ident>.json")
+def as_json(ident: int) -> Answer:
+    """The itinerary as JSON."""
+    journey = queries.journey(db(), ident)
+    itinerary = queries.walked(db(), journey) or queries.draft(db(), journey)
+    return flask.jsonify(name=journey.name, itinerary=to_json(itinerary))
+
+
+@pages.get("/journeys/<int:ident>.svg")
+def picture(ident: int) -> Answer:
+    """The map as a picture."""
+    journey = queries.journey(db(), ident)
+    walked = queries.walked(db(), journey)
+    itinerary = walked or queries.draft(db(), journey)
+    found = queries.numbers(db(), ident) if walked else None
+    drawn = str(draw(itinerary, queries.names(db()), found))
+    drawn = drawn.replace("<svg ", '<svg xmlns="http://www.w3.org/2000/svg" ', 1)
+    return flask.Response(drawn, mimetype="image/svg+xml")
+
+
+#: What can be done with a journey as a whole: the deed, and what is said then.
+_TURNS: dict[str, tuple[Callable[..., None], str]] = {
+    "pause": (actions.pause, Wording("Paused: nobody goes on, and nothing is sent.")),
+    "resume": (actions.resume, Wording("It goes on.")),
+    "wind-down": (actions.wind_down, Wording("Nobody new comes in; who is inside goes on.")),
+    "end": (actions.end, Wording("It has ended.")),
+}
+
+
+@pages.post("/journeys/<int:ident>/turn/<what>")
+@needs("approver")
+def turn(ident: int, what: str) -> Answer:
+    """Pauses, resumes, winds down or ends it."""
+    if what not in _TURNS:
+        flask.abort(404)
+    act, said = _TURNS[what]
+    try:
+        act(db(), actor(), now(), queries.journey(db(), ident))
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.show", ident=ident)
+    return done("journeys.show", said, ident=ident)
+
+
+@pages.post("/journeys/<int:ident>/start")
+@needs("approver")
+def start(ident: int) -> Answer:
+    """Starts it, or has people go on by the newest draft."""
+    journey = queries.journey(db(), ident)
+    version = integer(flask.request.form.get("version"), "version")
+    first = journey.started_at is None
+    try:
+        actions.start(db(), actor(), now(), journey, version)
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.show", ident=ident, edit=1)
+    said = (
+        Wording("It runs.")
+        if first
+        else Wording("People go on by edition %(edition)s.", edition=journey.edition)
+    )
+    return done("journeys.show", said, ident=ident)
+
+
+@pages.post("/journeys/<int:ident>/delete")
+@needs("author")
+def delete(ident: int) -> Answer:
+    """Deletes one that was never started."""
+    journey = queries.journey(db(), ident)
+    campaign, name = journey.campaign_id, journey.name
+    try:
+        actions.delete(db(), actor(), now(), journey)
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.show", ident=ident)
+    said = Wording("“%(name)s” was deleted.", name=name)
+    return done("campaigns.show", said, ident=campaign)
+
+
+@pages.post("/journeys/<int:ident>/bring-in")
+@needs("author")
+def bring_in(ident: int) -> Answer:
+    """Brings a contact in by hand, by their email address."""
+    journey = queries.journey(db(), ident)
+    address = flask.request.form.get("email", "").strip()
+    found = queries.contact_at(db(), address)
+    if found is None:
+        problem = Invalid(Wording("Nobody has the address “%(address)s”.", address=address))
+        return not_done(problem, "journeys.show", ident=ident)
+    try:
+        entered = actions.bring_in(db(), actor(), now(), journey, [found.id])
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.show", ident=ident)
+    if not entered:
+        why = actions.why_not_in(db(), journey, found, now())
+        said = Wording("%(who)s did not come in: %(why)s.", who=address, why=why)
+        return not_done(Invalid(said), "journeys.show", ident=ident)
+    return done("journeys.show", Wording("%(who)s came in.", who=address), ident=ident)
+
+
+@pages.post("/journeys/<int:ident>/people/<int:contact>/take-out")
+@needs("author")
+def take_out(ident: int, contact: int) -> Answer:
+    """Takes a contact out by hand."""
+    journey = queries.journey(db(), ident)
+    try:
+        actions.take_out(db(), actor(), now(), journey, contact)
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.person", ident=ident, contact=contact)
+    said = Wording("Taken out. What was on its way to them is not sent.")
+    return done("journeys.person", said, ident=ident, contact=contact)

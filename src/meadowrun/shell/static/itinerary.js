@@ -1,0 +1,60 @@
+// The itinerary: a step that is typed shows what would be made of it; lines are moved by keys; what
+// is clicked on the map is lit among the lines.
+document.addEventListener('alpine:init', () => {
+  const DEEDS = {ArrowUp: 'up', ArrowDown: 'down', ArrowRight: 'nest', Delete: 'remove'};
+
+  Alpine.data('itinerary', () => ({
+    asked: 0,
+
+    init() {
+      this.$root.addEventListener('input', (event) => {
+        if ('type' in event.target.dataset) this.read(event.target);
+      });
+      this.$root.addEventListener('keydown', (event) => this.keyed(event));
+      const line = location.hash && document.getElementById(location.hash.slice(1));
+      const field = line && (line.matches('form') ? line.querySelector('[data-type]') : line);
+      if (field) field.focus();
+    },
+
+    // What would be made of what is typed, below the field; only the latest answer is shown.
+    async read(field) {
+      const list = field.form.querySelector('.typed-readings');
+      const mine = (this.asked += 1);
+      if (!field.value.trim()) {
+        list.hidden = true;
+        return;
+      }
+      const address = `${this.$root.dataset.readings}?text=${encodeURIComponent(field.value)}`;
+      const response = await fetch(address, {headers: {Accept: 'text/html'}});
+      if (!response.ok || mine !== this.asked) return;
+      list.innerHTML = await response.text();
+      list.hidden = !list.children.length;
+    },
+
+    // Alt and an arrow move a line, Alt and Delete take it away; Ctrl+Z goes back by one change.
+    keyed(event) {
+      const typing = event.target.closest('input, textarea, select');
+      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && !typing) {
+        event.preventDefault();
+        this.send(event.shiftKey ? 'redo' : 'undo');
+        return;
+      }
+      const line = event.target.closest('[data-step]');
+      if (!event.altKey || !line || !(event.key in DEEDS)) return;
+      event.preventDefault();
+      this.send(DEEDS[event.key], line.dataset.step);
+    },
+
+    send(what, step) {
+      const form = document.getElementById('undo');
+      if (!form) return;
+      form.querySelector('[name=do]').value = what;
+      if (step) {
+        const field = document.createElement('input');
+        Object.assign(field, {type: 'hidden', name: 'step', value: step});
+        form.append(field);
+      }
+      form.submit();
+    },
+  }));
+});
