@@ -1,6 +1,7 @@
 """Verbs of journeys: begun, written, started, paused, wound down, ended; people brought in or taken
 out by hand."""
 
+import dataclasses
 import datetime as dt
 from collections.abc import Callable
 
@@ -86,6 +87,10 @@ def write(
     where somebody else wrote meanwhile, and what the change raises."""
     _lock(session, found, version)
     before = queries.draft(session, found)
+    walked = queries.walked(session, found)
+    if walked is not None:
+        # Also where changes were undone: a step that people walk is never taken for a new one.
+        before = dataclasses.replace(before, ids=max(before.ids, walked.ids))
     after = from_json(to_json(change(before)))
     if after == before:
         return before
@@ -172,7 +177,7 @@ def start(
     if stops:
         raise Invalid(stops[0])
     before = queries.walked(session, found)
-    if before == itinerary:
+    if before is not None and dataclasses.replace(before, ids=itinerary.ids) == itinerary:
         raise Conflict("Nothing was changed since it started.")
     found.edition = (found.edition or 0) + 1
     session.add(

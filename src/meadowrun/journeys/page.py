@@ -116,6 +116,6 @@ def _took(step: Parting, path: Path, numbers: Numbers | None) -> str:
     return f"{number(people)} · {round(100 * people / everybody)}%"
 
 
-def waits(step: Step | None) -> bool:
+def holds(step: Step | None) -> bool:
     """Whether a step holds people for a time that can be changed."""
     return step is not None and (step.kind == "wait" or isinstance(step, WaitForStep))

@@ -111,6 +111,7 @@ def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: 
         start=start_words(itinerary, names),
         again=again_words(itinerary),
         goal=_goal_words(itinerary, names.events),
+        sent_by=_sent_by(journey),
         numbers=found,
         ends=lambda because: ENDS.get(because) or WORDS.get(because, because),
         refusals=REFUSALS,
@@ -127,7 +128,7 @@ def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: 
         typed=typed,
         problem=problem,
         where=where,
-        waits=page.waits,
+        holds=page.holds,
     )
 
 
@@ -138,6 +139,16 @@ def _editors(itinerary: Itinerary) -> dict[int, str]:
         ident: flask.url_for(CHANNELS[channel].editor, ident=ident)
         for ident, channel in queries.channels_of(db(), used).items()
     }
+
+
+def _sent_by(journey: Journey) -> str:
+    """From whom the messages of a journey are, about what, and to whom they may go."""
+    sender = next((one.name for one in senders(db()) if one.id == journey.sender_id), None)
+    topic = next((one.name for one in topics(db()) if one.id == journey.topic_id), None)
+    from_whom = Wording("from %(sender)s", sender=sender) if sender else Wording("from nobody yet")
+    about = Wording(", about “%(topic)s”", topic=topic) if topic else ""
+    rule = rule_words(journey.consent_rule, "email", bool(topic))
+    return f"{from_whom}{about}, " + Wording("to %(rule)s", rule=rule)
 
 
 def _goal_words(itinerary: Itinerary, events: Mapping[str, str]) -> str:

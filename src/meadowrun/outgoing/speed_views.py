@@ -78,6 +78,7 @@ def _page(given: Mapping[str, str], problem: MeadowrunError | None) -> str:
         growths=speeds.GROWTHS,
         given=_NOTHING | {"every_other": kept} | dict(given),
         problem=problem,
+        today=today().isoformat(),
     )
 
 

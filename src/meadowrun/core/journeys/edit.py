@@ -2,6 +2,7 @@
 removed."""
 
 import dataclasses
+import itertools
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -25,9 +26,8 @@ Steps = tuple[Step, ...]
 
 
 def new_ids(itinerary: Itinerary, count: int) -> list[str]:
-    """Ids that no step and no path of an itinerary has, nor had while it is changed: they only
-    grow."""
-    used = [0]
+    """Ids that no step and no path of an itinerary has or had: they only grow."""
+    used = [itinerary.ids]
     for step, _, _ in itinerary.walk():
         used.append(_number(step.id))
         if isinstance(step, Parting):
@@ -42,7 +42,7 @@ def _number(ident: str) -> int:
 def add(itinerary: Itinerary, step: Step, path: str = ROOT, place: int | None = None) -> Itinerary:
     """Puts a step into a path at a place, at its end unless told otherwise; it and its paths get
     ids of their own. Raises ItineraryError for a path that is not there."""
-    made = _named(itinerary, step)
+    made, itinerary = _named(itinerary, step)
 
     def put(steps: Steps) -> Steps:
         where = len(steps) if place is None else place
@@ -51,23 +51,27 @@ def add(itinerary: Itinerary, step: Step, path: str = ROOT, place: int | None = 
     return _in_path(itinerary, path, put)
 
 
-def _named(itinerary: Itinerary, step: Step) -> Step:
-    """A step with ids that nothing else has."""
-    idents = iter(new_ids(itinerary, 1000))
+def _named(itinerary: Itinerary, step: Step) -> tuple[Step, Itinerary]:
+    """A step with ids that nothing else has, and the itinerary that knows of them."""
+    before, given = _number(new_ids(itinerary, 1)[0]), itertools.count()
+
+    def new() -> str:
+        return f"s{before + next(given)}"
 
     def name(one: Step) -> Step:
         if isinstance(one, Parting):
-            ident = next(idents)
+            ident = new()
             paths = tuple(
                 dataclasses.replace(
-                    path, id=next(idents), steps=tuple(name(inner) for inner in path.steps)
+                    path, id=new(), steps=tuple(name(inner) for inner in path.steps)
                 )
                 for path in one.paths
             )
             return dataclasses.replace(one, id=ident, paths=paths)
-        return dataclasses.replace(one, id=next(idents))
+        return dataclasses.replace(one, id=new())
 
-    return name(step)
+    made = name(step)
+    return made, dataclasses.replace(itinerary, ids=before + next(given) - 1)
 
 
 def remove(itinerary: Itinerary, ident: str) -> Itinerary:
@@ -160,6 +164,7 @@ def add_path(itinerary: Itinerary, ident: str, path: Path) -> Itinerary:
     """Adds a way on from a step, before the one for everyone else. Of a random split all get equal
     shares."""
     path = dataclasses.replace(path, id=new_ids(itinerary, 1)[0])
+    itinerary = dataclasses.replace(itinerary, ids=_number(path.id))
 
     def added(steps: Steps) -> Steps:
         return tuple(

@@ -48,6 +48,7 @@ def to_json(itinerary: Itinerary) -> Json:
         "goal": dataclasses.asdict(itinerary.goal) if itinerary.goal else None,
         "again": itinerary.again,
         "again_days": itinerary.again_days,
+        "ids": itinerary.ids,
     }
 
 
@@ -80,6 +81,7 @@ def from_json(data: Any) -> Itinerary:
         goal=reader.goal(data.get("goal")),
         again=reader.one_of(data, "again", "", AGAIN, "once"),
         again_days=reader.whole(data, "again_days", "", 90, 1, 3650),
+        ids=reader.whole(data, "ids", "", 0),
     )
     return made
 

@@ -158,6 +158,8 @@ class Itinerary:
     #: one of AGAIN; for “after” so many days after the last time
     again: str = "once"
     again_days: int = 90
+    #: the highest number that an id of it ever had: none is given twice
+    ids: int = 0
 
     def walk(self) -> Iterator[tuple[Step, int, Path | None]]:
         """Every step in the order of its lines, with how deep it is nested and the path it is

@@ -1,0 +1,357 @@
+"""The pages of journeys: a journey is written, started, walked and asked about; what is wrong is
+said, and nothing typed is lost."""
+
+import datetime as dt
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.journeys import queries
+from meadowrun.journeys.models import Journey, JourneyEntry
+from meadowrun.people import actions as people
+from meadowrun.people.duplicates import merge
+from meadowrun.people.models import Contact
+from meadowrun.people.wholly import erase, everything
+from meadowrun.shell import accounts
+from meadowrun.shell.app import create_app
+from meadowrun.tracking.taking import take_events
+from tests.conftest import NOW
+from tests.store.journeys import advance, due_next
+from tests.store.people import IDA, kinds, many, ready_send
+from tests.store.sending import segment
+from tests.store.web import sign_in
+
+DAY = dt.timedelta(days=1)
+
+
+@pytest.fixture
+def web(client, database, job_context, keeper, still):
+    """Signed in, with a campaign, a message called Welcome, five people and a segment."""
+    sign_in(client)
+    with database.session() as session:
+        many(session, NOW, 5)
+        kinds(session)
+        send = ready_send(session, NOW, {"in": [], "out": []})
+        session.execute(sa.text("UPDATE messages SET name = 'Welcome'"))
+        segment(session)
+        client.campaign = send.campaign_id
+    return client
+
+
+def version(database, ident=1):
+    with database.session() as session:
+        return session.get_one(Journey, ident).version
+
+
+def post(web, database, what, **data):
+    return web.post(f"/journeys/1/{what}", data={"version": version(database), **data})
+
+
+@pytest.fixture
+def journey(web, database):
+    """A journey: a welcome, a day, then two ways by whether they visited within three days."""
+    web.post(f"/campaigns/{web.campaign}/journeys", data={"name": "First  two weeks"})
+    for text in ("email Welcome", "wait 1 day", "wait for visited, 3 days"):
+        assert post(web, database, "add", text=text).status_code == 303
+    post(web, database, "starts", start="event:ticket_bought", again="once", again_days="30")
+    post(web, database, "goal", event="visited", days="14")
+    return 1
+
+
+def draft(database, ident=1):
+    with database.session() as session:
+        return queries.draft(session, session.get_one(Journey, ident))
+
+
+def start(web, database):
+    answer = web.post("/journeys/1/start", data={"version": version(database)})
+    assert answer.status_code == 303
+    with database.session() as session:
+        return session.get_one(Journey, 1).state
+
+
+def buys(database, *contacts, at=NOW):
+    with clock.at(at), database.session() as session:
+        rows = [
+            {"event": "ticket_bought", "contact": one, "at": at.isoformat()} for one in contacts
+        ]
+        take_events(session, at, "t", rows)
+    advance(database, at)
+
+
+def test_it_is_written_line_by_line(web, database, journey):
+    shown = web.get("/journeys/1").text
+    for words in ("First two weeks", "Email", "Welcome", "1 day", "the first of these", "visited"):
+        assert words in shown
+    assert "someone bought a ticket" in shown
+    assert "All paths of this step are empty: everyone goes on the same way." in shown
+    steps = draft(database).steps
+    assert [one.kind for one in steps] == ["message", "wait", "wait_for"]
+
+
+def test_what_is_not_understood_is_said_and_kept(web, database, journey):
+    answer = post(web, database, "add", text="fly to the moon")
+    assert answer.status_code == 422
+    assert (
+        "“fly to the moon” is no step." in answer.text and 'value="fly to the moon"' in answer.text
+    )
+    post(web, database, "add", text="wait 2 days unless it rains")
+    assert "Nothing was made of “unless”, “rains”." in web.get("/journeys/1").text
+
+
+def test_what_would_be_made_of_a_step_is_shown(web, database, journey):
+    said = web.get("/journeys/1/readings?text=email+wel").text
+    assert "Email: Welcome" in said
+    assert web.get("/journeys/1/readings?text=hello").text.strip() == ""
+
+
+def test_lines_are_changed_moved_nested_taken_away_and_all_of_it_undone(web, database, journey):
+    first, second, third = (one.id for one in draft(database).steps)
+    post(web, database, "set", step=second, amount="2", unit="hour", at="10:00")
+    assert (draft(database).steps[1].span.amount, draft(database).steps[1].at) == (2, 600)
+    post(web, database, "do", do="up", step=second)
+    assert [one.id for one in draft(database).steps] == [second, first, third]
+    path = draft(database).steps[2].paths[0].id
+    web.post(
+        "/journeys/1/set",
+        data={"version": version(database), "step": path, "what": "opened"},
+    )
+    assert draft(database).steps[2].paths[0].reaction == "opened"
+    post(web, database, "add", text="exit", path=path)
+    post(web, database, "do", do="add-path", step=third)
+    assert len(draft(database).steps[2].paths) == 3
+    post(web, database, "do", do="remove", step=third)
+    assert len(draft(database).steps) == 2
+    for _ in range(6):
+        post(web, database, "do", do="undo")
+    assert [one.id for one in draft(database).steps] == [first, second, third]
+    post(web, database, "do", do="redo")
+    assert draft(database).steps[1].at == 600
+
+
+def test_somebody_else_wrote_meanwhile(web, database, journey):
+    before = version(database)
+    post(web, database, "add", text="wait 5 days")
+    answer = web.post("/journeys/1/add", data={"version": before, "text": "wait 6 days"})
+    assert answer.status_code == 409 and 'value="wait 6 days"' in answer.text
+    assert len(draft(database).steps) == 4
+
+
+@pytest.mark.parametrize(
+    ("path", "data", "said"),
+    [
+        ("set", {"amount": "many", "unit": "day"}, "is not a whole number"),
+        ("set", {"amount": "2", "unit": "day", "at": "25:00"}, "is no time"),
+        ("set", {"amount": "-1", "unit": "day"}, "cannot be that"),
+        ("goal", {"event": "visited", "days": "0"}, "cannot be that"),
+        ("sending", {"rule": "everybody"}, "Choose who may get its messages."),
+    ],
+)
+def test_what_cannot_be_is_refused(web, database, journey, path, data, said):
+    step = draft(database).steps[1].id
+    answer = post(web, database, path, **{"step": step, **data})
+    assert answer.status_code in (400, 422) and said in answer.text
+
+
+def test_it_does_not_start_before_nothing_is_missing(web, database):
+    web.post(f"/campaigns/{web.campaign}/journeys", data={"name": "Empty"})
+    answer = web.post("/journeys/1/start", data={"version": 1}, follow_redirects=True)
+    assert "Nothing brings anybody in yet." in answer.text
+    with database.session() as session:
+        assert session.get_one(Journey, 1).state == "draft"
+    web.post("/journeys/1/delete")
+    with database.session() as session:
+        assert session.get(Journey, 1) is None
+
+
+def test_people_walk_it(web, database, journey, keeper):
+    """Two people buy a ticket: both get the welcome; the one who visits goes on at once, the other
+    after three days. A third bought before it ran, one a week ago."""
+    buys(database, 3, at=NOW - DAY)
+    assert start(web, database) == "running"
+    buys(database, 1, 2)
+    assert sorted(letter.to for letter in keeper.letters) == ["p1@post.example", "p2@post.example"]
+    assert due_next(database, NOW) == NOW + DAY
+    advance(database, NOW + DAY)
+    shown = web.get("/journeys/1").text
+    assert "2 sent" in shown and ">2</b> came in" in shown
+    with clock.at(NOW + 2 * DAY), database.session() as session:
+        at = (NOW + 2 * DAY).isoformat()
+        take_events(session, NOW + 2 * DAY, "t", [{"event": "visited", "contact": 1, "at": at}])
+    advance(database, NOW + 2 * DAY)
+    with database.session() as session:
+        stand = queries.numbers(session, 1).stand
+        assert (stand.inside, stand.finished, stand.reached) == (1, 1, 1)
+    advance(database, NOW + 4 * DAY)
+    with database.session() as session:
+        stand = queries.numbers(session, 1).stand
+        assert (stand.entered, stand.finished, stand.left) == (2, 2, {})
+    for path in ("/people?state=finished", "/people", "/people/1", "/people/5", ".txt", ".svg"):
+        assert web.get(f"/journeys/1{path}").status_code == 200
+    story = web.get("/journeys/1/people/1").text
+    assert "Came in" in story and "Reached the goal" in story and "out of the journey" in story
+    assert "it did not happen since it runs" in web.get("/journeys/1/people/5").text
+    assert web.get("/journeys/1.json").json["itinerary"]["start"]["event"] == "ticket_bought"
+    campaign = web.get(f"/campaigns/{web.campaign}").text
+    assert "First two weeks" in campaign and "First two weeks" in web.get("/journeys").text
+
+
+def refused(database):
+    with database.session() as session:
+        return queries.numbers(session, 1).refused
+
+
+def test_starts_that_are_refused_are_counted(web, database, journey):
+    start(web, database)
+    buys(database, 1)
+    # Within ten minutes: the same start. Later: they are inside. Told two days late: too late.
+    buys(database, 1, at=NOW + dt.timedelta(minutes=5))
+    buys(database, 1, at=NOW + DAY)
+    with clock.at(NOW + 3 * DAY), database.session() as session:
+        late = (NOW + DAY).isoformat()
+        row = {"event": "ticket_bought", "contact": 2, "at": late}
+        take_events(session, NOW + 3 * DAY, "t", [row])
+    advance(database, NOW + 3 * DAY)
+    assert refused(database) == {"twice": 1, "inside": 1, "late": 1}
+    advance(database, NOW + 9 * DAY)
+    buys(database, 1, at=NOW + 9 * DAY)
+    assert refused(database) == {"twice": 1, "inside": 1, "late": 1, "before": 1}
+
+
+def test_again_after_some_days(web, database, journey):
+    post(web, database, "starts", start="event:ticket_bought", again="after", again_days="30")
+    start(web, database)
+    for days in (0, 29, 31):
+        buys(database, 1, at=NOW + days * DAY)
+        advance(database, NOW + days * DAY + 6 * DAY)
+    with database.session() as session:
+        began = session.scalars(sa.select(JourneyEntry.began_at).order_by(JourneyEntry.id)).all()
+    assert began == [NOW, NOW + 31 * DAY]
+    assert refused(database) == {"before": 1}
+
+
+def test_everyone_in_a_segment_once(web, database, journey):
+    post(web, database, "starts", start="segment:1", again="once", again_days="30")
+    start(web, database)
+    jobs.run_here("journeys.begin", journey_id=1)
+    advance(database, NOW)
+    with database.session() as session:
+        assert queries.numbers(session, 1).stand.entered == 5
+
+
+def test_paused_wound_down_and_ended(web, database, journey, keeper):
+    start(web, database)
+    buys(database, 1)
+    web.post("/journeys/1/turn/pause")
+    buys(database, 2, at=NOW + DAY)
+    advance(database, NOW + 9 * DAY)
+    assert len(keeper.letters) == 1
+    with database.session() as session:
+        assert queries.numbers(session, 1).stand.inside == 1
+    web.post("/journeys/1/turn/resume")
+    web.post("/journeys/1/turn/wind-down")
+    buys(database, 3, at=NOW + 9 * DAY)
+    with database.session() as session:
+        stand = queries.numbers(session, 1).stand
+        assert (stand.entered, stand.finished) == (1, 1)
+    answer = web.post("/journeys/1/turn/pause", follow_redirects=True)
+    assert "Paused" in answer.text
+    web.post("/journeys/1/turn/end")
+    with database.session() as session:
+        found = session.get_one(Journey, 1)
+        assert (found.state, found.ended_at) == ("ended", NOW)
+    answer = post(web, database, "add", text="wait 1 day")
+    assert answer.status_code == 409 and "This journey has ended." in answer.text
+
+
+def test_brought_in_and_taken_out_by_hand(web, database, journey, keeper):
+    start(web, database)
+    answer = web.post("/journeys/1/bring-in", data={"email": "P4@post.example"})
+    assert answer.status_code == 303
+    advance(database, NOW)
+    assert [letter.to for letter in keeper.letters] == ["p4@post.example"]
+    again = web.post(
+        "/journeys/1/bring-in", data={"email": "p4@post.example"}, follow_redirects=True
+    )
+    assert "did not come in: they are inside already." in again.text
+    nobody = web.post("/journeys/1/bring-in", data={"email": "x@y.example"}, follow_redirects=True)
+    assert "Nobody has the address “x@y.example”." in nobody.text
+    web.post("/journeys/1/people/4/take-out")
+    with database.session() as session:
+        assert queries.numbers(session, 1).stand.left == {"by_hand": 1}
+    once_more = web.post("/journeys/1/people/4/take-out", follow_redirects=True)
+    assert "is not in the journey any more" in once_more.text
+
+
+def test_a_new_edition_while_people_are_inside(web, database, journey, keeper):
+    """One waits a day, one for three: the first wait becomes two days, worked out anew from when
+    they came; the second step is taken away, and whoever is on it goes on behind it."""
+    start(web, database)
+    buys(database, 1)
+    advance(database, NOW + DAY)
+    buys(database, 2, at=NOW + DAY)
+    wait, wait_for = (one.id for one in draft(database).steps[1:])
+    post(web, database, "set", step=wait, amount="2", unit="day")
+    post(web, database, "do", do="remove", step=wait_for)
+    post(web, database, "add", text="wait 1 week")
+    shown = web.get("/journeys/1").text
+    assert "There are changes that nobody walks yet." in shown
+    start(web, database)
+    advance(database, NOW + DAY)
+    with database.session() as session:
+        assert session.get_one(Journey, 1).edition == 2
+        rows = session.scalars(sa.select(JourneyEntry).order_by(JourneyEntry.contact_id)).all()
+        last = draft(database).steps[-1].id
+        assert [(row.step, row.state) for row in rows] == [("", "finished"), (wait, "inside")]
+        assert rows[1].due == NOW + 3 * DAY
+        assert last not in {row.step for row in rows}
+    answer = web.post(
+        "/journeys/1/start", data={"version": version(database)}, follow_redirects=True
+    )
+    assert "Nothing was changed since it started." in answer.text
+
+
+def test_erased_and_merged_people(web, database, journey):
+    start(web, database)
+    buys(database, 1, 2, 3, 4)
+    with database.session() as session:
+        assert everything(session, 1)["journeys"][0]["name"] == "First two weeks"
+        erase(session, IDA, NOW, 1)
+        # Both are inside: the one that goes is taken out.
+        merge(session, IDA, NOW, 2, 3, set())
+        # Only the one that goes is inside: the way goes on with the one that stays.
+        merge(session, IDA, NOW, 5, 4, set())
+    advance(database, NOW + 9 * DAY)
+    with database.session() as session:
+        stand = queries.numbers(session, 1).stand
+        assert (stand.entered, stand.finished, stand.left) == (4, 2, {"erased": 1, "merged": 1})
+        whole = {row.contact_id for row in session.scalars(sa.select(JourneyEntry))}
+        assert whole == {1, 2, 3, 5}
+        assert session.get(Contact, 4) is None
+    assert "an erased contact" in web.get("/journeys/1/people?state=left").text
+
+
+def test_somebody_without_consent_goes_on_without_it(web, database, journey, keeper):
+    with database.session() as session:
+        people.set_consent(session, NOW, 1, 0, False, "test")
+    start(web, database)
+    buys(database, 1)
+    assert keeper.letters == []
+    story = web.get("/journeys/1/people/1").text
+    assert "Not sent: no consent for email" in story
+    with database.session() as session:
+        step = draft(database).steps[1].id
+        assert queries.entry(session, 1, 1).step == step
+
+
+def test_a_viewer_sees_it_and_changes_nothing(web, database, settings, journey):
+    with database.session() as session:
+        accounts.add_user(session, NOW, "vi@farrowhill.example", "Vi", "viewer", "a long password")
+    app = create_app(settings, database)
+    app.config["WTF_CSRF_ENABLED"] = False
+    viewer = app.test_client()
+    sign_in(viewer, "vi")
+    shown = viewer.get("/journeys/1")
+    assert shown.status_code == 200 and "Add a step" not in shown.text
+    assert viewer.post("/journeys/1/add", data={"text": "exit", "version": 1}).status_code == 403
