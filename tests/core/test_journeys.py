@@ -481,6 +481,10 @@ TYPED = [
         WaitForStep("", Span(3, "day"), (Path("", event="app_opened"), Path(""))),
     ),
     (
+        "wait for bought, 2 days",
+        WaitForStep("", Span(2, "day"), (Path("", event="ticket_bought"), Path(""))),
+    ),
+    (
         "wait until they buy a ticket",
         WaitForStep("", Span(3, "day"), (Path("", event="ticket_bought"), Path(""))),
     ),

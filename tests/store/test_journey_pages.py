@@ -345,6 +345,39 @@ def test_somebody_without_consent_goes_on_without_it(web, database, journey, kee
         assert queries.entry(session, 1, 1).step == step
 
 
+def test_by_the_api(api, web, database, journey, keeper):
+    start(web, database)
+    assert api("post", "/journeys/1/people", {"contacts": [1, 2, 2, 99]}) == (200, {"entered": 2})
+    advance(database, NOW)
+    _, found = api("get", "/journeys")
+    assert [(one["state"], one["inside"]) for one in found["items"]] == [("running", 2)]
+    _, whole = api("get", "/journeys/1")
+    first, second = (one["id"] for one in whole["itinerary"]["steps"][:2])
+    assert whole["steps"][first] == {"came": 2, "here": 0, "went": {"sent": 2}}
+    assert whole["steps"][second]["here"] == 2
+    assert whole["refused"] == {"gone": 1}
+    code, where = api("get", "/journeys/1/people/1")
+    assert (code, where["step"], [one["because"] for one in where["moves"]]) == (
+        200,
+        second,
+        ["by_hand", "sent"],
+    )
+    assert api("get", "/journeys/1/people/5")[0] == 404
+    itinerary = whole["itinerary"]
+    itinerary["steps"][1]["span"]["amount"] = 9
+    code, written = api(
+        "put", "/journeys/1/itinerary", {"version": whole["version"], "itinerary": itinerary}
+    )
+    assert code == 200 and draft(database).steps[1].span.amount == 9
+    itinerary["steps"][1]["span"]["unit"] = "year"
+    code, said = api(
+        "put", "/journeys/1/itinerary", {"version": written["version"], "itinerary": itinerary}
+    )
+    assert (code, said["where"]) == (422, "itinerary.steps[1].span.unit")
+    assert api("delete", "/journeys/1/people/1")[0] == 204
+    assert api("get", "/journeys/1/people/1")[1]["because"] == "by_hand"
+
+
 def test_a_viewer_sees_it_and_changes_nothing(web, database, settings, journey):
     with database.session() as session:
         accounts.add_user(session, NOW, "vi@farrowhill.example", "Vi", "viewer", "a long password")

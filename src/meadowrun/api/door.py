@@ -61,6 +61,7 @@ _SCOPES = (
     ("/v1/sending", "sends"),
     ("/v1/mail-speeds", "sends"),
     ("/v1/warm-ups", "sends"),
+    ("/v1/journeys", "sends"),
 )
 
 

@@ -15,6 +15,7 @@ from meadowrun.api import (
     scoring,
     sending,
     signing_up,
+    walking,
 )
 from meadowrun.api.door import (
     MOST,
@@ -60,6 +61,7 @@ __all__ = [
     "scoring",
     "sending",
     "signing_up",
+    "walking",
 ]
 
 _EVENT: Json = thing(

@@ -21,7 +21,7 @@ from meadowrun.core.audience.persons import share_number
 from meadowrun.core.content import document as doc
 from meadowrun.core.guardrails.verdict import Facts, verdict
 from meadowrun.core.wording import fold
-from meadowrun.demo import bulk, names, stories, world, writing
+from meadowrun.demo import bulk, journeys, names, stories, world, writing
 from meadowrun.features import load_tasks
 from meadowrun.messages import actions as messages
 from meadowrun.messages import mail_keys
@@ -96,6 +96,9 @@ def load(
                 _past_send(session, made, number, sends)
     with database.session() as session:
         session.execute(sa.text("ANALYZE"))
+    if settings.village_url and settings.feed_hosts and sends:
+        say("journeys and who is on them")
+        _journeys(database, made, settings)
     # After the statistics: without them, counting reactions is planned badly.
     with database.session() as session:
         for send in session.scalars(sa.select(Send).where(Send.taken_at.is_not(None))):
@@ -104,6 +107,35 @@ def load(
         _sign(session, made.moment, settings)
     _scores(database, made.moment, settings)
     return made
+
+
+def _journeys(database: Database, made: world.World, settings: Settings) -> None:
+    """Journeys that run since some weeks, and what people did with what these sent them, by the
+    hidden truth."""
+    kinds: dict[str, int] = {}
+
+    def react(
+        session: orm.Session, contact: int, of: tuple[int, int], at: dt.datetime, links: int
+    ) -> None:
+        if not kinds:
+            kinds.update({one.key: one.id for one in session.scalars(sa.select(EventKind))})
+        reacted = bulk.Rows(
+            session,
+            "reactions (contact_id, at, dispatch_id, delivery, kind, link, machine, note)",
+        )
+        bought = bulk.Rows(session, "events (contact_id, at, kind_id, details)")
+
+        def buy(who: int, since: dt.datetime, after: float, roll: Any) -> None:
+            when = since + dt.timedelta(seconds=after)
+            if when < made.moment:
+                bought.add(who, when.isoformat(), kinds["ticket_bought"], '{"amount": 12}')
+
+        roll = made.dice.random(6)
+        _react(made, contact - 1, contact, of, at, roll, links, reacted, buy)
+        reacted.send()
+        bought.send()
+
+    journeys.live(database, settings, made.moment, react)
 
 
 def _sign(session: orm.Session, now: dt.datetime, settings: Settings) -> None:

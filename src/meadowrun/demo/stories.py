@@ -191,6 +191,21 @@ MESSAGES: dict[str, tuple[str, str, list[tuple[str, str, str]]]] = {
             ("button", "Answer three questions", "/observatory/programme"),
         ],
     ),
+    "Your first night": (
+        f"{FIRST_NAME}, your first night under the dome",
+        "What to wear, where to park, and which way to look",
+        [
+            ("heading", "Your first night", ""),
+            (
+                "text",
+                f"<p>Dear {FIRST_NAME},</p><p>welcome to the hill. The dome opens at dusk on every "
+                "clear night; bring something warm, and let your eyes get used to the dark for "
+                "twenty minutes.</p>",
+                "",
+            ),
+            ("button", "See the next nights", "/observatory/programme"),
+        ],
+    ),
 }
 SUCCESS = {
     "Another year of stars": "membership_renewed",

@@ -21,7 +21,6 @@ from meadowrun.core.journeys.steps import Itinerary, MessageStep, WaitForStep
 from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of
-from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import entering, moving, queries
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.models import (
@@ -32,7 +31,6 @@ from meadowrun.journeys.models import (
     JourneyEdition,
 )
 from meadowrun.journeys.moving import Move, Walk
-from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
 from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Dispatch
@@ -160,8 +158,7 @@ def findings(session: orm.Session, found: Journey, itinerary: Itinerary) -> list
     """What keeps a journey from starting, and what should be mended."""
     used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
     said = check(itinerary, queries.names(session), queries.unsendable(session, used))
-    channels = session.scalars(sa.select(Message.channel).where(Message.id.in_(used)))
-    if found.sender_id is None and any(CHANNELS[channel].signed for channel in set(channels)):
+    if found.sender_id is None and used:
         said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
     return said
 

@@ -5,11 +5,13 @@ from collections.abc import Iterator
 import flask
 from sqlalchemy import orm
 
-from meadowrun.base.manifest import Feature, Owner, Use, named
+from meadowrun.base.audit import Actor
+from meadowrun.base.manifest import Feature, Owner, Thing, Use, named
 from meadowrun.core.language import Wording
 from meadowrun.journeys.models import STATES, Journey
-from meadowrun.journeys.parts import drawn_of_campaign
-from meadowrun.journeys.queries import count_by_campaign, of_campaign
+from meadowrun.journeys.page import drawn_of_campaign, drawn_of_contact
+from meadowrun.journeys.queries import all_journeys, count_by_campaign, of_campaign
+from meadowrun.shell.accounts import may
 
 
 def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
@@ -18,7 +20,18 @@ def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
         yield Use("journey", one.name, STATES[one.state], path)
 
 
+def _stuck(session: orm.Session, who: Actor) -> Iterator[Thing]:
+    """Running journeys on which people wait because something is wrong."""
+    if not may(who, "author"):
+        return
+    for one in all_journeys(session):
+        if one.state == "running" and one.problem:
+            path = flask.url_for("journeys.show", ident=one.id)
+            yield Thing(Wording("People wait at a step of"), one.name, path, one.problem)
+
+
 FEATURE = Feature(
+    waits=_stuck,
     pages={"views": Wording("Campaigns"), "editing_views": Wording("Campaigns")},
     tasks=("jobs",),
     does=((Wording("Journeys"), "journeys.table"),),
@@ -31,6 +44,6 @@ FEATURE = Feature(
         )
     },
     uses={"campaign": _of_campaign},
-    parts={"campaign.sends": drawn_of_campaign},
+    parts={"campaign.sends": drawn_of_campaign, "contact.margin": drawn_of_contact},
     counts={"campaign": count_by_campaign},
 )

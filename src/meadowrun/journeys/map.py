@@ -14,6 +14,10 @@ from meadowrun.journeys.queries import Did, Here, Numbers
 #: The colour of the main path, and of those beside it; and of their names.
 _RIVER = ("#7fa48c", "#8fb3cf", "#e0b95a", "#c98fa6")
 _NAMED = ("#2e5e45", "#2b5c7e", "#8a5c0b", "#8a2a50")
+#: How long the river takes to change its row.
+_BEND = 56
+#: A map up to this width is drawn smaller to fit; a wider one is moved along.
+_FITS = 1250
 _INK, _DUSK, _RULE, _HAY = "#1f2b25", "#5c6761", "#dfd9c8", "#c98a1b"
 
 
@@ -43,8 +47,9 @@ def draw(itinerary: Itinerary, names: Names, numbers: Numbers | None, chosen: st
         step = itinerary.step(mark.id)
         name = words.what if isinstance(step, MessageStep) else f"{words.kind}: {words.what}"
         parts.append(_mark(mark, found, most, name, _told(mark, numbers), mark.id == chosen))
+    fits = " fits" if found.width <= _FITS else ""
     return Markup(
-        f'<svg class="river" width="{found.width:.0f}" height="{found.height:.0f}" '
+        f'<svg class="river{fits}" width="{found.width:.0f}" height="{found.height:.0f}" '
         f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="img" '
         f'aria-label="{escape(Wording("The journey; its lines follow"))}">{"".join(parts)}</svg>'
     )
@@ -94,14 +99,16 @@ def _passed(minutes: float) -> str:
 
 
 def _stream(one: Stream, found: Map, most: int) -> str:
-    """A piece of the river, bent where it changes its row."""
-    half = (one.x1 + one.x2) / 2
-    way = (
-        f"M{one.x1:.0f} {one.y1:.0f}H{one.x2:.0f}"
-        if one.y1 == one.y2
-        else f"M{one.x1:.0f} {one.y1:.0f}C{half:.0f} {one.y1:.0f} {half:.0f} {one.y2:.0f} "
-        f"{one.x2:.0f} {one.y2:.0f}"
-    )
+    """A piece of the river, bent where it changes its row: so that it passes under no label."""
+    begins = one.x2 - _BEND if one.bends_late else one.x1
+    ends = one.x2 if one.bends_late else one.x1 + _BEND
+    half = (begins + ends) / 2
+    way = f"M{one.x1:.0f} {one.y1:.0f}"
+    if one.y1 != one.y2:
+        way += (
+            f"H{begins:.0f}C{half:.0f} {one.y1:.0f} {half:.0f} {one.y2:.0f} {ends:.0f} {one.y2:.0f}"
+        )
+    way += f"H{one.x2:.0f}"
     return (
         f'<path d="{way}" fill="none" stroke="{_RIVER[one.tone]}" '
         f'stroke-width="{found.width_of(one.people, most):.1f}"/>'
@@ -116,7 +123,8 @@ def _path_name(one: Stream, paths: Mapping[str, tuple[Parting, Path]], names: Na
     count = f" {number(one.people)}" if one.people else ""
     text = _cut(str(words.what), MOST_LETTERS - len(count)) + count
     return (
-        f'<text x="{one.label.x:.0f}" y="{one.label.y + 10:.0f}" font-size="11" '
+        f'<text x="{one.label.x + one.label.width:.0f}" y="{one.label.y + 10:.0f}" '
+        'text-anchor="end" font-size="11" '
         f'fill="{_NAMED[one.tone]}">{escape(text)}</text>'
     )
 

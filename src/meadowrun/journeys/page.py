@@ -1,6 +1,10 @@
-"""What the page of a journey is drawn from: one row for each line of its itinerary."""
+"""What the page of a journey is drawn from: one row for each line of its itinerary; and what
+journeys draw on the pages of others."""
 
 import dataclasses
+from collections.abc import Callable
+
+import flask
 
 from meadowrun.core.content.findings import Check
 from meadowrun.core.journeys.steps import (
@@ -16,7 +20,13 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.core.journeys.words import Line, Names, line, path_line
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import number
+from meadowrun.journeys import queries
+from meadowrun.journeys.models import STATES
 from meadowrun.journeys.queries import Did, Here, Numbers
+from meadowrun.shell.request import db
+
+#: What can be seen first of a reaction to a message: its key and what it is called; None: nothing.
+SeenOf = Callable[[int], tuple[str, str] | None]
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -37,17 +47,32 @@ class Row:
     findings: tuple[str, ...]
     #: this path can be taken away, or has something that can be chosen
     asks: bool = False
+    adds: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Adding:
+    """Where a step can be typed at the end of a path."""
+
+    path: str
+    depth: int
+    adds: bool = True
 
 
 def rows(
-    itinerary: Itinerary, names: Names, numbers: Numbers | None, findings: list[Check]
-) -> list[Row]:
-    """Every line of an itinerary, in order."""
+    itinerary: Itinerary,
+    names: Names,
+    numbers: Numbers | None,
+    findings: list[Check],
+    seen_of: SeenOf,
+) -> list[Row | Adding]:
+    """Every line of an itinerary, in order, and behind each path where a step can be added;
+    `seen_of` says what can be seen of reactions to a message."""
     called = numbered(itinerary)
     wrong: dict[str, list[str]] = {}
     for one in findings:
         wrong.setdefault(one.line, []).append(one.text)
-    found: list[Row] = []
+    found: list[Row | Adding] = []
 
     def tell(steps: tuple[Step, ...], depth: int) -> None:
         for step in steps:
@@ -61,7 +86,7 @@ def rows(
                     step,
                     None,
                     None,
-                    _told(step, numbers),
+                    _told(step, numbers, seen_of),
                     here,
                     tuple(wrong.get(step.id, ())),
                 )
@@ -86,22 +111,28 @@ def rows(
                     )
                 )
                 tell(path.steps, depth + 2)
+                found.append(Adding(path.id, depth + 2))
 
     tell(itinerary.steps, 0)
     return found
 
 
-def _told(step: Step, numbers: Numbers | None) -> str:
+def _told(step: Step, numbers: Numbers | None, seen_of: SeenOf) -> str:
     """What became of a step so far, in words; empty before it runs."""
     if numbers is None:
         return ""
+    came = numbers.passed(step.id)
     if isinstance(step, MessageStep):
         did = numbers.did.get(step.id, Did())
         if not did.sent:
             return ""
-        share = round(100 * did.opened / did.sent)
-        return Wording("%(sent)s sent, %(share)s%% opened", sent=number(did.sent), share=share)
-    came = numbers.passed(step.id)
+        told = Wording("%(sent)s of %(came)s sent", sent=number(did.sent), came=number(came))
+        seen = seen_of(step.message)
+        if not seen:
+            return told
+        people = did.opened if seen[0] == "opened" else did.clicked
+        share = f"{round(100 * people / did.sent)}%"
+        return f"{told}, {share} {seen[1].lower()}"
     return Wording("%(n)s came", n=number(came)) if came else ""
 
 
@@ -119,3 +150,21 @@ def _took(step: Parting, path: Path, numbers: Numbers | None) -> str:
 def holds(step: Step | None) -> bool:
     """Whether a step holds people for a time that can be changed."""
     return step is not None and (step.kind == "wait" or isinstance(step, WaitForStep))
+
+
+def drawn_of_campaign(ident: int) -> str:
+    """The journeys of a campaign; nothing where there are none."""
+    found = queries.of_campaign(db(), ident)
+    if not found:
+        return ""
+    return flask.render_template(
+        "journeys/of_campaign.html",
+        rows=[(one, queries.numbers(db(), one.id).stand) for one in found],
+        states=STATES,
+    )
+
+
+def drawn_of_contact(ident: int) -> str:
+    """The journeys that a contact is or was on; nothing where there are none."""
+    found = queries.entries_of(db(), ident)
+    return flask.render_template("journeys/of_contact.html", rows=found) if found else ""

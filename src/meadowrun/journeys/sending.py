@@ -133,9 +133,8 @@ def _dispatch(
     who = Actor(None, journey.started_by, "author")
     edition = edition_to_send(session, who, now, message, url, "approved")
     channel = CHANNELS[message.channel]
-    if channel.signed and journey.sender_id is None:
+    if journey.sender_id is None:
         raise Invalid("Choose the sender of this journey.")
-    sender = journey.sender_id if channel.signed else None
     found = session.execute(
         sa.text(_OPEN),
         {
@@ -143,7 +142,7 @@ def _dispatch(
             "step": step.id,
             "edition": edition.id,
             "since": now - _FRESH,
-            "sender": sender,
+            "sender": journey.sender_id,
             "topic": journey.topic_id,
             "rule": journey.consent_rule,
             "hours": orjson.dumps(journey.hours).decode(),
@@ -162,7 +161,7 @@ def _dispatch(
             channel=message.channel,
             message_id=message.id,
             edition_id=edition.id,
-            sender_id=sender,
+            sender_id=journey.sender_id,
             topic_id=journey.topic_id,
             campaign_id=campaign.id,
             tags=sorted({*campaign.tags, *message.tags}),

@@ -106,7 +106,7 @@ def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: 
         writing=writing and journey.state != "ended",
         changed=walked is not None and draft != walked,
         itinerary=itinerary,
-        rows=page.rows(itinerary, names, found, findings),
+        rows=page.rows(itinerary, names, found, findings, _seen_of(itinerary)),
         map=draw(itinerary, names, found, chosen),
         start=start_words(itinerary, names),
         again=again_words(itinerary),
@@ -149,6 +149,19 @@ def _sent_by(journey: Journey) -> str:
     about = Wording(", about “%(topic)s”", topic=topic) if topic else ""
     rule = rule_words(journey.consent_rule, "email", bool(topic))
     return f"{from_whom}{about}, " + Wording("to %(rule)s", rule=rule)
+
+
+def _seen_of(itinerary: Itinerary) -> page.SeenOf:
+    """What can be seen first of reactions to each message of an itinerary, by its channel."""
+    used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
+    channels = queries.channels_of(db(), used)
+
+    def seen(message: int) -> tuple[str, str] | None:
+        steps = CHANNELS[channels[message]].steps if message in channels else {}
+        kinds = [kind for kind in ("opened", "clicked") if kind in steps]
+        return (kinds[0], str(steps[kinds[0]])) if kinds else None
+
+    return seen
 
 
 def _goal_words(itinerary: Itinerary, events: Mapping[str, str]) -> str:

@@ -73,10 +73,11 @@ class Stream:
     people: int
     #: 0 for the main path, then one for each path beside it
     tone: int
-    #: the path, where one begins here
+    #: the path, where one begins here, and the place of its name
     path: str = ""
     label: Box | None = None
-    out: bool = False
+    #: where it changes its row: behind the step at which it parts, or before the next one
+    bends_late: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -167,8 +168,9 @@ def _rows_of(step: Step) -> int:
 
 
 def _columns(steps: tuple[Step, ...]) -> int:
-    """How many columns some steps take."""
-    return sum(_columns_of(step) for step in steps)
+    """How many columns some steps take: one more where their last paths have to meet first."""
+    meets = bool(steps) and isinstance(steps[-1], Parting)
+    return sum(_columns_of(step) for step in steps) + meets
 
 
 def _columns_of(step: Step) -> int:
@@ -187,7 +189,8 @@ def _steps(
     people: int,
     ends: bool,
 ) -> tuple[int, float]:
-    """Lays steps out from a column on; gives the column and the time behind them."""
+    """Lays steps out from a column on; gives the column and the time behind them. What leads on
+    from the last of them is drawn where they end the journey; else by whoever goes on."""
     for place, step in enumerate(steps):
         x, y = _x(column), _y(row)
         came = drawing.flow.came(step.id)
@@ -203,9 +206,8 @@ def _steps(
             column, minutes = _paths(drawing, step, column, row, minutes, tone, came)
         else:
             following = _following(drawing, steps, place, came)
-            drawing.streams.append(
-                Stream(x, y, _x(column + 1), y, following, tone, out=last and ends)
-            )
+            if ends or not last:
+                drawing.streams.append(Stream(x, y, _x(column + 1), y, following, tone))
             column += 1
     return column, minutes
 
@@ -236,7 +238,7 @@ def _paths(
         own = tone if number == 0 else (tone + number - 1) % 3 + 1
         people = drawing.flow.by(step.id, path.id)
         x1, y1, x2, y2 = _x(column), _y(row), _x(column + 1), _y(beside)
-        label = Box(x1 + 14, y2 + WIDEST / 2 + 3, COLUMN - 22, _LINE)
+        label = Box(x2 - COLUMN + 20, y2 + WIDEST / 2 + 3, COLUMN - 30, _LINE)
         drawing.streams.append(Stream(x1, y1, x2, y2, people, own, path.id, label))
         behind, took = _steps(
             drawing, path.steps, column + 1, beside, minutes, own, people, ends=False
@@ -244,7 +246,11 @@ def _paths(
         latest = max(latest, took)
         if not any(isinstance(one, ExitStep) for one in path.steps):
             stays = _last_of(drawing, path.steps, people)
-            drawing.streams.append(Stream(_x(behind), _y(beside), _x(end), _y(row), stays, own))
+            marked = bool(path.steps) and not isinstance(path.steps[-1], Parting)
+            since = _x(behind - 1 if marked else behind)
+            drawing.streams.append(
+                Stream(since, _y(beside), _x(end), _y(row), stays, own, bends_late=True)
+            )
         beside += _rows(path.steps)
     return end, latest
 

@@ -216,11 +216,19 @@ def _wait_for(text: str, names: Names) -> list[Reading]:
     span = _span(rest)
     used = [span[1]] if span else []
     paths: list[tuple[int, Path]] = []
-    for key, did in names.events.items():
-        at = _did(rest, did)
-        if at is not None:
-            paths.append((rest.lower().index(at.lower()), Path("", event=key)))
-            used.append(at)
+    events = [(key, at) for key, did in names.events.items() if (at := _did(rest, did))]
+    if not events:
+        # A verb alone is enough where one kind of event has it, and it is not what people do with
+        # a message.
+        verbs = [
+            (key, at)
+            for key, did in names.events.items()
+            if (at := _verb(rest, did)) and not any(one.match(at) for _, one in _REACTED)
+        ]
+        events = verbs if len(verbs) == 1 else []
+    for key, at in events:
+        paths.append((rest.lower().index(at.lower()), Path("", event=key)))
+        used.append(at)
     for reaction, pattern in _REACTED:
         said = pattern.search(rest)
         if said and not any(said[0].lower() in one.lower() for one in used):
@@ -245,9 +253,13 @@ def _did(text: str, did: str) -> str | None:
         at = text.lower().index(rest.lower())
         before = re.search(r"\w+(?: (?:a|an|the|their))? $", text[:at])
         return text[before.start() if before else at : at + len(rest)]
-    verb = did.split(" ", 1)[0].lower()
-    stem = re.sub(r"(?:ed|d|s|ing)$", "", verb)
-    met = re.search(rf"\b{re.escape(stem)}\w*", text, re.I) if " " not in did else None
+    return None if " " in did else _verb(text, did)
+
+
+def _verb(text: str, did: str) -> str | None:
+    """The word of a text that is the verb of what somebody did, in any tense of a regular verb."""
+    stem = re.sub(r"(?:ed|d|s|ing)$", "", did.split(" ", 1)[0].lower())
+    met = re.search(rf"\b{re.escape(stem)}(?:e|ed|s|es|ing)?\b", text, re.I)
     return met[0] if met and len(stem) >= 4 else None
 
 

@@ -1,0 +1,125 @@
+"""The API's endpoints about journeys: all of them, their itineraries, who is where."""
+
+import flask
+
+from meadowrun.api.door import Json, endpoint, thing
+from meadowrun.base.audit import Actor
+from meadowrun.base.errors import Invalid, NotFound
+from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
+from meadowrun.core.language import Wording
+from meadowrun.journeys import actions, queries
+from meadowrun.journeys.models import Journey
+from meadowrun.shell.request import Answer, body, db, now
+
+#: So many people can be brought in at once.
+MOST_PEOPLE = 1000
+
+
+def _journey(found: Journey) -> Json:
+    stand = queries.numbers(db(), found.id).stand
+    return {
+        "id": found.id,
+        "name": found.name,
+        "campaign": found.campaign_id,
+        "state": found.state,
+        "edition": found.edition,
+        "version": found.version,
+        "entered": stand.entered,
+        "inside": stand.inside,
+        "finished": stand.finished,
+        "left": stand.left,
+        "reached_goal": stand.reached,
+    }
+
+
+@endpoint("get", "/v1/journeys", "Every journey, and how everybody on it stands")
+def all_journeys(actor: Actor) -> Answer:
+    return flask.jsonify(items=[_journey(one) for one in queries.all_journeys(db())])
+
+
+@endpoint("get", "/v1/journeys/<int:ident>", "One journey with its itinerary and all numbers")
+def one_journey(actor: Actor, ident: int) -> Answer:
+    found = queries.journey(db(), ident)
+    itinerary = queries.walked(db(), found) or queries.draft(db(), found)
+    numbers = queries.numbers(db(), ident)
+    return flask.jsonify(
+        **_journey(found),
+        itinerary=to_json(itinerary),
+        steps={
+            step.id: {
+                "came": numbers.passed(step.id),
+                "here": numbers.here[step.id].people if step.id in numbers.here else 0,
+                "went": numbers.went.get(step.id, {}),
+            }
+            for step, _, _ in itinerary.walk()
+        },
+        refused=numbers.refused,
+    )
+
+
+@endpoint(
+    "put",
+    "/v1/journeys/<int:ident>/itinerary",
+    "Write the draft of a journey; people go on by what they walk until that is started",
+    takes=thing(
+        ["version", "itinerary"],
+        version={"type": "integer", "description": "the one that was read"},
+        itinerary={"type": "object", "description": "as GET gives it"},
+    ),
+)
+def write_itinerary(actor: Actor, ident: int) -> Answer:
+    found, data = queries.journey(db(), ident), body()
+    try:
+        wanted = from_json(data["itinerary"])
+    except ItineraryError as problem:
+        raise Invalid(problem.args[0], f"itinerary.{problem.place}") from None
+    said = Wording("wrote it by the API")
+    actions.write(db(), actor, now(), found, data["version"], said, lambda _: wanted)
+    return flask.jsonify(_journey(found))
+
+
+@endpoint(
+    "post",
+    "/v1/journeys/<int:ident>/people",
+    "Bring contacts in, as far as the journey lets them",
+    takes=thing(
+        ["contacts"],
+        contacts={"type": "array", "items": {"type": "integer"}, "maxItems": MOST_PEOPLE},
+    ),
+)
+def bring_in(actor: Actor, ident: int) -> Answer:
+    found = queries.journey(db(), ident)
+    return flask.jsonify(entered=actions.bring_in(db(), actor, now(), found, body()["contacts"]))
+
+
+@endpoint(
+    "get", "/v1/journeys/<int:ident>/people/<int:contact>", "Where a contact is, and their way"
+)
+def where(actor: Actor, ident: int, contact: int) -> Answer:
+    queries.journey(db(), ident)
+    entry = queries.entry(db(), ident, contact)
+    if entry is None:
+        raise NotFound("This contact was never in this journey.")
+    return flask.jsonify(
+        state=entry.state,
+        because=entry.because,
+        step=entry.step,
+        began_at=entry.began_at.isoformat(),
+        due=entry.due.isoformat() if entry.due else None,
+        goal_at=entry.goal_at.isoformat() if entry.goal_at else None,
+        moves=[
+            {
+                "at": move.at.isoformat(),
+                "from": move.from_step,
+                "to": move.to_step,
+                "because": move.because,
+            }
+            for move in queries.moves(db(), entry.id)
+        ],
+    )
+
+
+@endpoint("delete", "/v1/journeys/<int:ident>/people/<int:contact>", "Take a contact out")
+def take_out(actor: Actor, ident: int, contact: int) -> Answer:
+    actions.take_out(db(), actor, now(), queries.journey(db(), ident), contact)
+    return "", 204
