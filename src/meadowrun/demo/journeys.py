@@ -28,7 +28,7 @@ JOURNEYS: tuple[tuple[str, str, int, str, tuple[str, int], tuple[str, ...]], ...
     (
         "Sky diary",
         "First two weeks",
-        24,
+        18,
         "membership_started",
         ("visited", 30),
         (
@@ -44,7 +44,7 @@ JOURNEYS: tuple[tuple[str, str, int, str, tuple[str, int], tuple[str, ...]], ...
     (
         "After your visit",
         "After a visit",
-        7,
+        5,
         "visited",
         ("ticket_bought", 21),
         (
@@ -132,7 +132,7 @@ def live(database: Database, settings: Settings, now: dt.datetime, react: React)
 
 def _moments(start: dt.datetime, end: dt.datetime) -> list[dt.datetime]:
     """The moments at which the past is walked: every few hours, and the end."""
-    step = dt.timedelta(hours=8)
+    step = dt.timedelta(hours=12)
     count = int((end - start) / step)
     return [start + step * place for place in range(1, count + 1)] + [end]
 

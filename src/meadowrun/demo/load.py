@@ -49,6 +49,8 @@ from meadowrun.tags.models import Tag
 from meadowrun.village.store import pull
 
 IDA = Actor(None, "Ida Vance", "admin")
+#: A world with so many past sends is whole: journeys have run in it, too.
+WHOLE = 20
 Say = Callable[[str], None]
 #: Draws so many numbers of deliveries: the first of them.
 _DRAWN = "SELECT setval('delivery_numbers', nextval('delivery_numbers') + :n) - :n"
@@ -96,7 +98,7 @@ def load(
                 _past_send(session, made, number, sends)
     with database.session() as session:
         session.execute(sa.text("ANALYZE"))
-    if settings.village_url and settings.feed_hosts and sends:
+    if settings.village_url and sends >= WHOLE:
         say("journeys and who is on them")
         _journeys(database, made, settings)
     # After the statistics: without them, counting reactions is planned badly.

@@ -50,7 +50,7 @@ def draw(itinerary: Itinerary, names: Names, numbers: Numbers | None, chosen: st
     fits = " fits" if found.width <= _FITS else ""
     return Markup(
         f'<svg class="river{fits}" width="{found.width:.0f}" height="{found.height:.0f}" '
-        f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="img" '
+        f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="group" '
         f'aria-label="{escape(Wording("The journey; its lines follow"))}">{"".join(parts)}</svg>'
     )
 

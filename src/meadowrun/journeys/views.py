@@ -80,7 +80,7 @@ def add(ident: int) -> Answer:
         made = actions.create(db(), actor(), now(), campaign, flask.request.form.get("name", ""))
     except MeadowrunError as problem:
         return not_done(problem, "campaigns.show", ident=ident)
-    return done("journeys.show", ident=made.id)
+    return done("journeys.show", ident=made.id, _anchor="add")
 
 
 @pages.get("/journeys/<int:ident>")

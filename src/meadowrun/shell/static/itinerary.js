@@ -13,7 +13,13 @@ document.addEventListener('alpine:init', () => {
       this.$root.addEventListener('keydown', (event) => this.keyed(event));
       const line = location.hash && document.getElementById(location.hash.slice(1));
       const field = line && (line.matches('form') ? line.querySelector('[data-type]') : line);
-      if (field) field.focus();
+      // Going to a place of a page takes the focus away once it is loaded: it is set after that.
+      if (field) this.once(() => field.focus());
+    },
+
+    once(act) {
+      if (document.readyState === 'complete') setTimeout(act, 0);
+      else window.addEventListener('load', () => setTimeout(act, 0), {once: true});
     },
 
     // What would be made of what is typed, below the field; only the latest answer is shown.
