@@ -1,0 +1,115 @@
+"""Measurements of journeys: how fast people go on, beside an UPDATE of the same rows; and a look
+while many wait."""
+
+import datetime as dt
+import time
+from collections.abc import Iterator
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base import clock, jobs
+from meadowrun.base.audit import SYSTEM
+from meadowrun.bench.run import Measurement, World, compare
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.journeys.edit import add
+from meadowrun.core.journeys.reading import to_json
+from meadowrun.core.journeys.steps import Itinerary, Path, Span, SplitStep, Start, WaitStep
+from meadowrun.journeys import actions
+from meadowrun.journeys.jobs import once
+from meadowrun.journeys.models import Journey, JourneyEdition
+
+#: So many journeys with everybody on each.
+JOURNEYS = 5
+#: Everybody on a journey, on its first step from a moment on.
+_PUT = """
+INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due)
+SELECT :journey, c.id, :at, 's1', :at, 'due', :at FROM contacts c ORDER BY c.id LIMIT :most
+"""
+_MOVED = "SELECT count(*) FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id "
+#: What moving changes, and nothing else.
+_BARE = """
+UPDATE journey_entries e SET step = 's2', arrived_at = :at, phase = 'due', due = :at
+FROM (SELECT id FROM journey_entries WHERE id > :after ORDER BY id LIMIT 2000) x WHERE e.id = x.id
+RETURNING e.id
+"""
+
+
+def _begun(session: orm.Session, now: dt.datetime) -> list[int]:
+    """Journeys that run: two waits of no time, a random split, and a long wait."""
+    itinerary = Itinerary(start=Start("bench"))
+    halves = (Path("", percent=50), Path("", percent=50))
+    for step in (
+        WaitStep("", Span(0, "minute")),
+        SplitStep("", halves),
+        WaitStep("", Span(0, "minute")),
+        WaitStep("", Span(30, "day")),
+    ):
+        itinerary = add(itinerary, step)
+    campaign = session.scalars(sa.select(Campaign).limit(1)).one()
+    found = []
+    for _ in range(JOURNEYS):
+        made = actions.create(session, SYSTEM, now, campaign, "bench")
+        made.edition, made.state, made.started_at = 1, "running", now
+        session.add(
+            JourneyEdition(
+                journey_id=made.id, number=1, itinerary=to_json(itinerary), by="bench", at=now
+            )
+        )
+        session.flush()
+        found.append(made.id)
+    return found
+
+
+def journeys(world: World) -> Iterator[Measurement]:
+    """People going on by several steps ÷ an UPDATE of the same rows, in portions of the same size;
+    and a look while all of them wait."""
+    with world.database.session() as session:
+        start = clock.now(session).replace(microsecond=0)
+        idents = _begun(session, start)
+        for ident in idents:
+            session.execute(sa.text(_PUT), {"journey": ident, "at": start, "most": world.scale})
+        session.execute(sa.text("ANALYZE journey_entries"))
+    try:
+        bare = _bare(world, start)
+        with clock.at(start):
+            began = time.perf_counter()
+            while True:
+                with world.database.session() as session:
+                    if not once(session):
+                        break
+            took = time.perf_counter() - began
+            with world.database.session() as session:
+                moves = session.execute(sa.text(_MOVED)).scalar_one()
+            yield compare(
+                f"{moves:,} steps of journeys ÷ a bare UPDATE of as many rows",
+                moves / took,
+                bare,
+                "steps/s",
+                at_least=0.35,
+            )
+            looks = world.median(lambda: jobs.run_here("journeys.sweep"), 15)
+        yield compare(
+            f"a look while {world.scale * JOURNEYS:,} wait on journeys ÷ 20 ms",
+            1000 * looks,
+            20.0,
+            "ms",
+            at_most=1.0,
+        )
+    finally:
+        with world.database.session() as session:
+            session.execute(sa.delete(Journey).where(Journey.name == "bench"))
+
+
+def _bare(world: World, at: dt.datetime) -> float:
+    """Rows a second of the bare UPDATE, which is taken back."""
+    began, rows, after = time.perf_counter(), 0, 0
+    with world.database.session() as session:
+        while True:
+            found = session.scalars(sa.text(_BARE), {"at": at, "after": after}).all()
+            if not found:
+                break
+            rows, after = rows + len(found), max(found)
+        took = time.perf_counter() - began
+        session.rollback()
+    return rows / took
