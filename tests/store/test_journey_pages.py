@@ -146,6 +146,8 @@ def test_somebody_else_wrote_meanwhile(web, database, journey):
         ("set", {"amount": "-1", "unit": "day"}, "cannot be that"),
         ("goal", {"event": "visited", "days": "0"}, "cannot be that"),
         ("sending", {"rule": "everybody"}, "Choose who may get its messages."),
+        ("sending", {"rule": "agreed", "from": "09:00"}, "Give both hours, or none."),
+        ("sending", {"rule": "agreed", "from": "9", "to": "17:00"}, "is no time"),
     ],
 )
 def test_what_cannot_be_is_refused(web, database, journey, path, data, said):
@@ -200,6 +202,38 @@ def test_people_walk_it(web, database, journey, keeper):
 def refused(database):
     with database.session() as session:
         return queries.numbers(session, 1).refused
+
+
+def test_its_messages_keep_hours(web, database, journey, keeper):
+    """It is 14:00: from 9:00 to 11:00 nothing goes before the next morning, and the wait counts
+    from then."""
+    post(web, database, "sending", sender="1", rule="agreed", **{"from": "09:00", "to": "11:00"})
+    assert "from 09:00 to 11:00" in web.get("/journeys/1").text
+    start(web, database)
+    buys(database, 1)
+    assert keeper.letters == []
+    morning = NOW.replace(hour=9) + DAY
+    advance(database, morning)
+    assert len(keeper.letters) == 1
+    with database.session() as session:
+        assert queries.entry(session, 1, 1).due == morning + DAY
+
+
+def test_what_changes_is_drawn_by_itself(web, database, journey):
+    start(web, database)
+    assert 'data-follow="/journeys/1/live"' in web.get("/journeys/1").text
+    buys(database, 1)
+    found = web.get("/journeys/1/live").text
+    assert "1 here" in found and "data-finished" not in found and "<html" not in found
+    web.post("/journeys/1/turn/pause")
+    assert "data-finished" in web.get("/journeys/1/live").text
+
+
+def test_a_segment_that_a_journey_uses_is_not_deleted(web, database, journey):
+    post(web, database, "add", text="if in Everyone")
+    assert "First two weeks" in web.get("/segments/1").text
+    web.post("/segments/1/delete")
+    assert web.get("/segments/1").status_code == 200
 
 
 def test_starts_that_are_refused_are_counted(web, database, journey):

@@ -17,7 +17,6 @@ from meadowrun.shell import accounts
 #: file name → address; two are reached by steps of their own
 VIEWS = {
     "today": "/",
-    "people": "/people",
     "contact": "/people/23",
     "import": "import",
     "segment": "/segments/1",
@@ -30,6 +29,7 @@ VIEWS = {
     "text": "/messages/2/text",
     "in_app": "/messages/4",
     "campaign": "/campaigns/2",
+    "journey": "/journeys/1",
     "send": "/sends/1",
     "last-look": "/sends/1/look",
     "result": "/results/25",

@@ -3,7 +3,7 @@ out by hand."""
 
 import dataclasses
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -20,6 +20,7 @@ from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, WaitForStep
 from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.wording import count_of
 from meadowrun.journeys import entering, moving, queries
 from meadowrun.journeys.entering import Happened
@@ -144,12 +145,20 @@ def set_sending(
     sender_id: int | None,
     topic_id: int | None,
     rule: str,
+    hours: Mapping[str, str],
 ) -> None:
-    """Sets from whom its messages are, what they are about and who may get them. Raises
-    Invalid."""
+    """Sets from whom its messages are, what they are about, who may get them, and within which
+    hours ({"from": "09:00", "to": "17:00"}; {}: at any). Raises Invalid."""
     if rule not in RULES:
         raise Invalid("Choose who may get its messages.", "rule")
+    if len(hours) == 1:
+        raise Invalid("Give both hours, or none.", "from")
+    try:
+        Hours.of(hours)
+    except HoursError as problem:
+        raise Invalid(problem.args[0], "from") from None
     found.sender_id, found.topic_id, found.consent_rule = sender_id, topic_id, rule
+    found.hours = dict(hours)
     _written(session, found, now)
     audit.record(session, actor, now, "changed how it sends", "journey", found.id, found.name)
 

@@ -238,6 +238,7 @@ def sending(ident: int) -> Answer:
             integer(form["sender"], "sender") if form.get("sender") else None,
             integer(form["topic"], "topic") if form.get("topic") else None,
             form.get("rule", ""),
+            {name: form[name] for name in ("from", "to") if form.get(name)},
         )
     except MeadowrunError as problem:
         return _refused(journey, problem)

@@ -10,12 +10,23 @@ from meadowrun.base.manifest import Feature, Owner, Thing, Use, named
 from meadowrun.core.language import Wording
 from meadowrun.journeys.models import STATES, Journey
 from meadowrun.journeys.page import drawn_of_campaign, drawn_of_contact
-from meadowrun.journeys.queries import all_journeys, count_by_campaign, of_campaign
+from meadowrun.journeys.queries import (
+    all_journeys,
+    count_by_campaign,
+    of_campaign,
+    of_segment,
+)
 from meadowrun.shell.accounts import may
 
 
 def _of_campaign(session: orm.Session, campaign_id: int) -> Iterator[Use]:
     for one in of_campaign(session, campaign_id):
+        path = flask.url_for("journeys.show", ident=one.id)
+        yield Use("journey", one.name, STATES[one.state], path)
+
+
+def _of_segment(session: orm.Session, segment_id: int) -> Iterator[Use]:
+    for one in of_segment(session, segment_id):
         path = flask.url_for("journeys.show", ident=one.id)
         yield Use("journey", one.name, STATES[one.state], path)
 
@@ -43,7 +54,7 @@ FEATURE = Feature(
             lambda ident: flask.url_for("journeys.show", ident=ident),
         )
     },
-    uses={"campaign": _of_campaign},
+    uses={"campaign": _of_campaign, "segment": _of_segment},
     parts={"campaign.sends": drawn_of_campaign, "contact.margin": drawn_of_contact},
     counts={"campaign": count_by_campaign},
 )

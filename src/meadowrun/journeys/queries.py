@@ -11,7 +11,7 @@ from meadowrun.base.db import existing
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import from_json
-from meadowrun.core.journeys.steps import Itinerary
+from meadowrun.core.journeys.steps import BranchStep, Itinerary
 from meadowrun.core.journeys.words import Names
 from meadowrun.core.values import email_key
 from meadowrun.journeys.models import (
@@ -46,6 +46,31 @@ def all_journeys(session: orm.Session) -> list[Journey]:
         {"running": 0, "winding_down": 1, "paused": 2, "draft": 3, "ended": 4}, value=Journey.state
     )
     return list(session.scalars(sa.select(Journey).order_by(order, Journey.name)))
+
+
+def of_segment(session: orm.Session, segment_id: int) -> list[Journey]:
+    """The journeys that have not ended and speak of a segment, as they are walked or written."""
+    open_ones = session.scalars(
+        sa.select(Journey).where(Journey.state != "ended").order_by(Journey.id)
+    )
+    return [
+        one
+        for one in open_ones
+        if any(
+            segment_id in segments_of(itinerary)
+            for itinerary in (draft(session, one), walked(session, one))
+            if itinerary is not None
+        )
+    ]
+
+
+def segments_of(itinerary: Itinerary) -> set[int]:
+    """The saved segments that an itinerary speaks of."""
+    found = {itinerary.start.segment}
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, BranchStep):
+            found |= {path.segment for path in step.paths}
+    return found - {0}
 
 
 def count_by_campaign(session: orm.Session) -> dict[int, int]:

@@ -19,7 +19,7 @@ from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, page, queries
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import draw
-from meadowrun.journeys.models import STATES, Journey, JourneyEntry
+from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
 from meadowrun.messages.senders import senders
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
@@ -89,7 +89,19 @@ def show(ident: int) -> Answer:
     return drawn(queries.journey(db(), ident), "", None)
 
 
-def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: str = "") -> str:
+@pages.get("/journeys/<int:ident>/live")
+def live(ident: int) -> Answer:
+    """What of the page changes while people walk it."""
+    return drawn(queries.journey(db(), ident), "", None, page_of="journeys/live.html")
+
+
+def drawn(
+    journey: Journey,
+    typed: str,
+    problem: Exception | str | None,
+    where: str = "",
+    page_of: str = "journeys/show.html",
+) -> str:
     """The page of a journey; `typed` is a step that was not understood, in the path `where`."""
     draft, walked = queries.draft(db(), journey), queries.walked(db(), journey)
     writing = walked is None or "edit" in flask.request.values
@@ -99,7 +111,7 @@ def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: 
     findings = actions.findings(db(), journey, itinerary) if writing else []
     chosen = flask.request.args.get("step", "")
     return flask.render_template(
-        "journeys/show.html",
+        page_of,
         journey=journey,
         campaign=db().get_one(Campaign, journey.campaign_id),
         state=STATES[journey.state],
@@ -129,6 +141,7 @@ def drawn(journey: Journey, typed: str, problem: Exception | str | None, where: 
         problem=problem,
         where=where,
         holds=page.holds,
+        moves=journey.state in MOVES,
     )
 
 
@@ -148,7 +161,13 @@ def _sent_by(journey: Journey) -> str:
     from_whom = Wording("from %(sender)s", sender=sender) if sender else Wording("from nobody yet")
     about = Wording(", about “%(topic)s”", topic=topic) if topic else ""
     rule = rule_words(journey.consent_rule, "email", bool(topic))
-    return f"{from_whom}{about}, " + Wording("to %(rule)s", rule=rule)
+    hours = journey.hours
+    when = (
+        Wording(", from %(begins)s to %(ends)s", begins=hours["from"], ends=hours["to"])
+        if hours
+        else ""
+    )
+    return f"{from_whom}{about}, " + Wording("to %(rule)s", rule=rule) + when
 
 
 def _seen_of(itinerary: Itinerary) -> page.SeenOf:
