@@ -204,6 +204,34 @@ def refused(database):
         return queries.numbers(session, 1).refused
 
 
+def test_a_kind_of_event_that_was_merged_into_another(web, database, journey):
+    """What was written before goes on: the start, and what is waited for."""
+    start(web, database)
+    with database.session() as session:
+        session.execute(
+            sa.text(
+                "UPDATE event_kinds SET key = 'sale', did = 'bought', aka = '{ticket_bought}' "
+                "WHERE key = 'ticket_bought'"
+            )
+        )
+        session.execute(
+            sa.text(
+                "UPDATE event_kinds SET key = 'came', did = 'came', aka = '{visited}' "
+                "WHERE key = 'visited'"
+            )
+        )
+    buys(database, 1)
+    advance(database, NOW + DAY)
+    with clock.at(NOW + 2 * DAY), database.session() as session:
+        at = NOW + 2 * DAY
+        take_events(session, at, "t", [{"event": "came", "contact": 1, "at": at.isoformat()}])
+    advance(database, NOW + 2 * DAY)
+    with database.session() as session:
+        stand = queries.numbers(session, 1).stand
+        assert (stand.finished, stand.reached) == (1, 1)
+    assert "someone bought" in web.get("/journeys/1").text
+
+
 def test_its_messages_keep_hours(web, database, journey, keeper):
     """It is 14:00: from 9:00 to 11:00 nothing goes before the next morning, and the wait counts
     from then."""

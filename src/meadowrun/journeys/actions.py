@@ -254,11 +254,11 @@ def note_heard(session: orm.Session) -> None:
         for step, _, _ in itinerary.walk():
             if isinstance(step, WaitForStep):
                 wanted |= {path.event for path in step.paths}
-    session.execute(
-        sa.update(EventKind)
-        .where(EventKind.heard != EventKind.key.in_(wanted))
-        .values(heard=EventKind.key.in_(wanted))
-    )
+    for kind in session.scalars(sa.select(EventKind).order_by(EventKind.id)):
+        heard = not wanted.isdisjoint((kind.key, *kind.aka))
+        if kind.heard != heard:
+            kind.heard = heard
+    session.flush()
 
 
 def pause(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:

@@ -57,11 +57,12 @@ def _listen(session: orm.Session, now: dt.datetime) -> int:
     found = entering.heard(session, MOST_HEARD)
     if not found:
         return 0
-    kinds = {kind.id: kind.key for kind in session.scalars(sa.select(EventKind))}
+    # A kind that was merged into another is still called as before by what was written then.
+    kinds = {kind.id: (kind.key, *kind.aka) for kind in session.scalars(sa.select(EventKind))}
     by_key: dict[str, list[Happened]] = {}
     for one in found:
-        if one.kind_id is not None:
-            by_key.setdefault(kinds.get(one.kind_id, ""), []).append(one)
+        for key in kinds.get(one.kind_id or 0, ()):
+            by_key.setdefault(key, []).append(one)
     for journey in session.scalars(sa.select(Journey).where(Journey.state.in_(MOVES))):
         walk = Walk.of(session, journey)
         if journey.state == "running" and walk.itinerary.start.event:

@@ -74,7 +74,7 @@ SELECT w.id, k.place, min(e.at) AS at
 FROM jsonb_to_recordset(CAST(:rows AS jsonb))
     AS w(id bigint, contact bigint, since timestamptz, until timestamptz)
 CROSS JOIN jsonb_to_recordset(CAST(:kinds AS jsonb)) AS k(place int, event text)
-JOIN event_kinds n ON n.key = k.event
+JOIN event_kinds n ON n.key = k.event OR k.event = ANY(n.aka)
 JOIN events e ON e.contact_id = w.contact AND e.kind_id = n.id AND e.at >= w.since
     AND e.at < w.until
 GROUP BY 1, 2

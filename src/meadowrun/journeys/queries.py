@@ -100,14 +100,17 @@ def names(session: orm.Session) -> Names:
             for ident, name, channel in messages
         },
         segments=dict(session.execute(sa.select(Segment.id, Segment.name)).tuples().all()),
-        events=dict(
-            session.execute(sa.select(EventKind.key, EventKind.did).where(~EventKind.retired))
-            .tuples()
-            .all()
-        ),
+        events=_events(session),
         tags=paths(session),
         lists=dict(session.execute(sa.select(PeopleList.id, PeopleList.name)).tuples().all()),
     )
+
+
+def _events(session: orm.Session) -> dict[str, str]:
+    """What people did, by the key of its kind: those that are offered, by all keys that they
+    have."""
+    kinds = session.scalars(sa.select(EventKind).where(~EventKind.retired))
+    return {key: kind.did for kind in kinds for key in (kind.key, *kind.aka)}
 
 
 def unsendable(session: orm.Session, numbers: set[int]) -> set[int]:

@@ -21,6 +21,7 @@ from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import draw
 from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
 from meadowrun.messages.senders import senders
+from meadowrun.people.kinds import event_kinds
 from meadowrun.people.queries import contact as get_contact
 from meadowrun.people.queries import topics
 from meadowrun.shell.request import (
@@ -130,6 +131,7 @@ def drawn(
         findings=findings,
         stops=[one for one in findings if one.level == MUST],
         names=names,
+        kinds={kind.key for kind in event_kinds(db())},
         messages=sorted(names.messages.items(), key=lambda one: one[1][0].lower()),
         editors=_editors(itinerary),
         senders=senders(db()),
