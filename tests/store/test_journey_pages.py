@@ -9,6 +9,7 @@ import sqlalchemy as sa
 from meadowrun.base import clock, jobs
 from meadowrun.journeys import queries
 from meadowrun.journeys.models import Journey, JourneyEntry
+from meadowrun.messages.models import Message
 from meadowrun.people import actions as people
 from meadowrun.people.duplicates import merge
 from meadowrun.people.models import Contact
@@ -230,6 +231,35 @@ def test_a_kind_of_event_that_was_merged_into_another(web, database, journey):
         stand = queries.numbers(session, 1).stand
         assert (stand.finished, stand.reached) == (1, 1)
     assert "someone bought" in web.get("/journeys/1").text
+
+
+def test_details_of_the_event_stand_in_the_message(web, database, journey, keeper):
+    """“event.amount” is what the very event said that brought them in; who comes in by hand has
+    none, and gets what stands there instead."""
+    with database.session() as session:
+        message = session.get_one(Message, 1)
+        document = dict(message.document)
+        text = (
+            "<p>Thank you for {{ event.amount | default('nothing', true) }}, {{ event.night }}</p>"
+        )
+        document["lines"] = [{**document["lines"][0], "html": text}, *document["lines"][1:]]
+        message.document = document
+    start(web, database)
+    with clock.at(NOW), database.session() as session:
+        rows = [
+            {
+                "event": "ticket_bought",
+                "contact": contact,
+                "at": NOW.isoformat(),
+                "details": {"amount": amount, "night": "Moon & stars"},
+            }
+            for contact, amount in ((1, 12), (2, 30))
+        ]
+        take_events(session, NOW, "t", rows)
+    advance(database, NOW)
+    said = {letter.to: letter.html for letter in keeper.letters}
+    assert "Thank you for 12, Moon &amp; stars" in said["p1@post.example"]
+    assert "Thank you for 30, Moon &amp; stars" in said["p2@post.example"]
 
 
 def test_its_messages_keep_hours(web, database, journey, keeper):

@@ -14,7 +14,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.outcomes import OPEN
 from meadowrun.core.journeys.steps import MessageStep
 from meadowrun.gateways.channels import CHANNELS
-from meadowrun.journeys.models import Journey, JourneyDispatch
+from meadowrun.journeys.models import Journey, JourneyDispatch, JourneyEntry
 from meadowrun.messages.actions import edition_to_send
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.actions import give_up, open_dispatch, put_some
@@ -111,7 +111,10 @@ def ask(
         session.execute(sa.text(_PROBLEM), values)
         return
     journey.problem = ""
-    numbers = put_some(session, dispatch, [contact for _, contact in people], now)
+    asked = sa.select(JourneyEntry.contact_id, JourneyEntry.details)
+    rows_of = asked.where(JourneyEntry.id.in_([entry for entry, _ in people]))
+    details = {row.contact_id: row.details for row in session.execute(rows_of)}
+    numbers = put_some(session, dispatch, details, now)
     rows = [{"id": entry, "delivery": numbers[contact]} for entry, contact in people]
     session.execute(
         sa.text(_ASKED),

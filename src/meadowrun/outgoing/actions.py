@@ -113,24 +113,28 @@ def put(
 
 #: A delivery to each of some contacts, beside those that they have of the dispatch already.
 PUT_SOME = """
-INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome)
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome, given)
 SELECT v.contact, :dispatch, :taken, (
     SELECT coalesce(max(d.occurrence) + 1, 0) FROM deliveries d WHERE d.contact_id = v.contact
-    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting'
-FROM unnest(CAST(:contacts AS bigint[])) AS v(contact)
+    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting', v.given
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, given jsonb)
 RETURNING contact_id, number
 """
 
 
 def put_some(
-    session: orm.Session, dispatch: Dispatch, contacts: Sequence[int], now: dt.datetime
+    session: orm.Session,
+    dispatch: Dispatch,
+    people: Mapping[int, Mapping[str, Any] | None],
+    now: dt.datetime,
 ) -> dict[int, int]:
-    """Adds a delivery to each of some contacts, who come by and by: the number of the delivery, by
-    contact."""
+    """Adds a delivery to each of some contacts, who come by and by, with the details of the event
+    because of which they get it: the number of the delivery, by contact."""
+    given = [{"contact": contact, "given": details} for contact, details in people.items()]
     values = {
         "dispatch": dispatch.id,
         "taken": dispatch.taken_at,
-        "contacts": list(contacts),
+        "rows": orjson.dumps(given).decode(),
         "now": now,
     }
     rows = session.execute(sa.text(PUT_SOME), values)

@@ -302,7 +302,7 @@ class BatchWork:
         return [
             _Person(
                 Reader(row.id, claimed[row.id].number, row.address),
-                row.filled,
+                self._with_event(row.filled, claimed[row.id].given),
                 claimed[row.id].tries,
                 verdict(
                     Facts.of(
@@ -322,6 +322,13 @@ class BatchWork:
             )
             for row in rows
         ]
+
+    def _with_event(self, filled: dict[str, Any], given: dict[str, Any] | None) -> dict[str, Any]:
+        """Values with those details of an event that the message speaks of."""
+        if not given:
+            return filled
+        said = {f"event.{key}": value for key, value in given.items()}
+        return filled | {ref: value for ref, value in said.items() if ref in self.needs.refs}
 
     def _still_in(
         self, session: orm.Session, ids: Sequence[int], now: dt.datetime

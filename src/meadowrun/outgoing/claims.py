@@ -51,10 +51,10 @@ LOCKED = "SELECT pg_try_advisory_lock(:locks, :lock)"
 FREE = """d.outcome IN ('waiting', 'deferred') AND d.due <= :now
     AND (d.claim IS NULL OR d.claim NOT IN (SELECT b.claim FROM batches b))"""
 
-#: Claims who is due longest: contact, number, tries, repeated, control, portion, hour. Of several
-#: to one contact the first, and only contacts whom no other worker judges at this moment: they are
-#: locked until the verdict on them is written. Who is merely claimed stays as they are, unless the
-#: gateway takes the whole batch at once.
+#: Claims who is due longest: contact, number, tries, repeated, control, portion, hour, given. Of
+#: several to one contact the first, and only contacts whom no other worker judges at this moment:
+#: they are locked until the verdict on them is written. Who is merely claimed stays as they are,
+#: unless the gateway takes the whole batch at once.
 CLAIM = f"""
 WITH due AS MATERIALIZED (
     SELECT d.contact_id, d.occurrence FROM deliveries d WHERE d.dispatch_id = :dispatch
@@ -73,7 +73,8 @@ THEN :now ELSE d.at END,
     outcome = CASE WHEN :whole THEN 'in_hand' ELSE d.outcome END
 FROM chosen x WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken
 AND d.contact_id = x.contact_id AND d.occurrence = x.occurrence
-RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion, d.hour
+RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion, d.hour,
+    d.given
 """
 
 #: The same for a batch that failed before: it keeps its people, under a new token.
@@ -83,7 +84,8 @@ THEN :now ELSE d.at END,
     outcome = CASE WHEN :whole THEN 'in_hand' ELSE d.outcome END
 WHERE d.dispatch_id = :dispatch AND d.taken_at = :taken AND d.claim = :former
 AND d.outcome IN ('waiting', 'deferred') AND d.due <= :now
-RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion, d.hour
+RETURNING d.contact_id, d.number, d.tries, d.repeated, d.control, d.portion, d.hour,
+    d.given
 """
 
 #: Whether a dispatch `s` may leave: not while all marketing is paused.
@@ -131,7 +133,8 @@ RETURNING d.contact_id
 class Claimed(NamedTuple):
     """One claimed person: the delivery's number, how often the gateway delayed, whether
     the address is on another record of the audience, whether they are in the control group, in
-    which portion, and for which hour of the day."""
+    which portion, for which hour of the day, and what the event said because of which it is
+    sent."""
 
     number: int
     tries: int
@@ -139,6 +142,7 @@ class Claimed(NamedTuple):
     control: bool
     portion: int | None
     hour: int | None
+    given: dict[str, Any] | None
 
 
 class ClaimLost(Exception):
@@ -253,7 +257,13 @@ class Claim:
         )
         return {
             row.contact_id: Claimed(
-                row.number, row.tries, row.repeated, row.control, row.portion, row.hour
+                row.number,
+                row.tries,
+                row.repeated,
+                row.control,
+                row.portion,
+                row.hour,
+                row.given,
             )
             for row in rows
         }

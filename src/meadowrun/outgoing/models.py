@@ -139,6 +139,8 @@ class Delivery(Base):
     stood_on: orm.Mapped[dict[str, Any] | None]
     #: the values filled in, so that exactly what somebody got can be shown again
     filled: orm.Mapped[dict[str, Any] | None]
+    #: details of the event because of which it is sent: event.… in the message
+    given: orm.Mapped[dict[str, Any] | None]
     #: the same address is in this audience under an earlier record
     repeated: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: of the control group, settled with the audience

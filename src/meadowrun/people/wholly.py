@@ -135,8 +135,8 @@ def erase(session: orm.Session, actor: Actor, now: dt.datetime, contact_id: int)
     values = {"id": contact_id}
     session.execute(
         sa.text(
-            "UPDATE deliveries SET address = NULL, filled = NULL, note = NULL WHERE contact_id = "
-            ":id"
+            "UPDATE deliveries SET address = NULL, filled = NULL, note = NULL, given = NULL "
+            "WHERE contact_id = :id"
         ),
         values,
     )
