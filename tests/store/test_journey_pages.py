@@ -339,8 +339,13 @@ def test_paused_wound_down_and_ended(web, database, journey, keeper):
     buys(database, 2, at=NOW + DAY)
     advance(database, NOW + 9 * DAY)
     assert len(keeper.letters) == 1
+    with clock.at(NOW + DAY), database.session() as session:
+        at = NOW + DAY
+        take_events(session, at, "t", [{"event": "visited", "contact": 1, "at": at.isoformat()}])
+    advance(database, NOW + 9 * DAY)
     with database.session() as session:
-        assert queries.numbers(session, 1).stand.inside == 1
+        stand = queries.numbers(session, 1).stand
+        assert (stand.inside, stand.reached) == (1, 1)
     web.post("/journeys/1/turn/resume")
     web.post("/journeys/1/turn/wind-down")
     buys(database, 3, at=NOW + 9 * DAY)

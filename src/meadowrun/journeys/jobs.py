@@ -63,7 +63,9 @@ def _listen(session: orm.Session, now: dt.datetime) -> int:
     for one in found:
         for key in kinds.get(one.kind_id or 0, ()):
             by_key.setdefault(key, []).append(one)
-    for journey in session.scalars(sa.select(Journey).where(Journey.state.in_(MOVES))):
+    # Who reaches the goal while it is paused has reached it.
+    heard_by = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused")))
+    for journey in session.scalars(heard_by):
         walk = Walk.of(session, journey)
         if journey.state == "running" and walk.itinerary.start.event:
             starts = [
@@ -75,7 +77,8 @@ def _listen(session: orm.Session, now: dt.datetime) -> int:
         if walk.itinerary.goal:
             happened = by_key.get(walk.itinerary.goal.event, ())
             ends = entering.reach_goal(session, walk, happened)
-            moving.move(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
+            if journey.state in MOVES:
+                moving.move(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
     entering.wake(session, now, [one.contact_id for one in found])
     return len(found)
 

@@ -298,8 +298,12 @@ def moves(session: orm.Session, entry_id: int) -> list[JourneyMove]:
     return list(session.scalars(asked.order_by(JourneyMove.id)))
 
 
+#: So many people of a step are shown.
+MOST_SHOWN = 200
+
+
 def people_on(
-    session: orm.Session, ident: int, step: str | None, state: str, most: int = 200
+    session: orm.Session, ident: int, step: str | None, state: str, most: int = MOST_SHOWN
 ) -> list[JourneyEntry]:
     """Who is on a step now, or stands otherwise; who came first comes first."""
     asked = sa.select(JourneyEntry).where(

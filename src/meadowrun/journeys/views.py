@@ -214,6 +214,7 @@ def people(ident: int) -> Answer:
         "journeys/people.html",
         journey=journey,
         entries=entries,
+        most=queries.MOST_SHOWN,
         contacts=contacts,
         said=said,
         numbered=numbered(itinerary),
