@@ -38,12 +38,11 @@ BATCH = 2000
 #: People whose step is due, locked: entry, journey, contact, step, when they arrived, phase, the
 #: last message they were sent, and their zone.
 _DUE = """
-SELECT e.id, e.journey_id, e.contact_id, e.step, e.arrived_at, e.phase, e.due, e.sent_delivery,
-    c.timezone
-FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
-LEFT JOIN contacts c ON c.id = e.contact_id
-WHERE e.due <= :now AND j.state = ANY(:moving) ORDER BY e.due LIMIT :most
-FOR UPDATE OF e SKIP LOCKED
+WITH due AS MATERIALIZED (
+    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery
+    FROM journey_entries WHERE due <= :now AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
+    FOR UPDATE SKIP LOCKED)
+SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
 """
 #: Makes moves: each with its line in the log.
 _MOVE = """
@@ -173,7 +172,8 @@ class Walk:
 def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url: str) -> int:
     """Does the step of those who are due longest, BATCH people at the most; says how many. `zone`
     is that of people without one, `url` the public address that messages are made with."""
-    values = {"now": now, "most": BATCH, "moving": list(MOVES)}
+    moving = session.scalars(sa.select(Journey.id).where(Journey.state.in_(MOVES))).all()
+    values = {"now": now, "most": BATCH, "moving": list(moving)}
     groups: dict[tuple[int, str], list[Due]] = {}
     for row in session.execute(sa.text(_DUE), values):
         groups.setdefault((row.journey_id, row.step), []).append(Due(*row))
