@@ -462,7 +462,7 @@ TYPED = [
     ),
     (
         "wait up to 2 days for opened",
-        None,
+        WaitForStep("", Span(2, "day"), (Path("", reaction="opened"), Path(""))),
     ),
     (
         "wait for opened, up to 2 days",
@@ -505,7 +505,7 @@ TYPED = [
 ]
 
 
-@pytest.mark.parametrize(("text", "step"), [one for one in TYPED if one[1] is not None])
+@pytest.mark.parametrize(("text", "step"), TYPED)
 def test_typed_steps(text, step):
     found = typed.read(text, NAMES)
     assert found and found[0].step == step

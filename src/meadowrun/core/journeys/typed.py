@@ -208,8 +208,13 @@ def _branch(text: str, names: Names) -> list[Reading]:
     ]
 
 
+_AWAITS = re.compile(r"(?:then )?(?:wait (?:for|until|till)|if(?: they)?|until)\b", re.I)
+#: How long before what for: “wait up to 2 days for …”.
+_UP_TO = re.compile(r"(?:then )?wait (?=(?:(?:up to|at most) )?\w+ \w+ (?:for|until|till)\b)", re.I)
+
+
 def _wait_for(text: str, names: Names) -> list[Reading]:
-    met = re.match(r"(?:then )?(?:wait (?:for|until|till)|if(?: they)?|until)\b", text, re.I)
+    met = _AWAITS.match(text) or _UP_TO.match(text)
     if met is None:
         return []
     rest = text[met.end() :]
