@@ -81,7 +81,7 @@ class JourneyEdition(Base):
 
 
 class JourneyDispatch(Base):
-    """What a message step sends: a dispatch for each edition of the message."""
+    """What a step sends: a dispatch for each edition of the message."""
 
     __tablename__ = "journey_dispatches"
     dispatch_id: orm.Mapped[int] = orm.mapped_column(

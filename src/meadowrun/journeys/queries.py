@@ -147,16 +147,6 @@ LEFT JOIN LATERAL (
     AND NOT x.machine AND x.kind IN ('opened', 'clicked')) r ON TRUE
 WHERE j.journey_id = :id GROUP BY 1
 """
-#: How many came in on each of the last days: day, how many.
-_ARRIVALS = """
-SELECT CAST(date_trunc('day', began_at AT TIME ZONE :zone) AS date) AS day, count(*) AS people
-FROM journey_entries WHERE journey_id = :id AND began_at >= :since GROUP BY 1
-"""
-#: When those who wait go on by themselves, the next 24 hours: by step, how many.
-_NEXT = """
-SELECT step, count(*) AS people FROM journey_entries
-WHERE journey_id = :id AND state = 'inside' AND due <= :until GROUP BY 1
-"""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -314,15 +304,3 @@ def people_on(
     return list(
         session.scalars(asked.order_by(JourneyEntry.arrived_at, JourneyEntry.id).limit(most))
     )
-
-
-def arrivals(session: orm.Session, ident: int, since: dt.datetime, zone: str) -> dict[dt.date, int]:
-    """How many came in on each day since a moment, on a clock."""
-    values = {"id": ident, "since": since, "zone": zone}
-    return {row.day: row.people for row in session.execute(sa.text(_ARRIVALS), values)}
-
-
-def due_by(session: orm.Session, ident: int, until: dt.datetime) -> dict[str, int]:
-    """How many of each step go on by themselves by a moment."""
-    values = {"id": ident, "until": until}
-    return {row.step: row.people for row in session.execute(sa.text(_NEXT), values)}

@@ -11,6 +11,8 @@ import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.outgoing.speeds import domain_of
+
 #: So many domains of a batch are told apart; the others count together.
 MOST_DOMAINS = 8
 #: What was handed over in so many minutes tells the speed.
@@ -37,7 +39,7 @@ def note(
 ) -> None:
     """Notes what one batch handed over within some seconds: the addresses, and those whose server
     asked to come later."""
-    went, later = Counter(map(_domain, handed)), Counter(map(_domain, delayed))
+    went, later = Counter(map(domain_of, handed)), Counter(map(domain_of, delayed))
     counted = went + later
     if not counted:
         return
@@ -54,11 +56,6 @@ def note(
         sa.text(_NOTE),
         {"dispatch": dispatch_id, "seconds": seconds, "rows": orjson.dumps(given).decode()},
     )
-
-
-def _domain(address: str) -> str:
-    """The part of an address after its last @; nothing for what is no email address."""
-    return address.rpartition("@")[2].lower() if "@" in address else ""
 
 
 _SPEED = """
