@@ -13,10 +13,26 @@ from meadowrun.core.journeys.steps import (
     SplitStep,
     WaitForStep,
     WaitStep,
+    Who,
 )
 
 spans = st.builds(Span, st.integers(1, 5), st.sampled_from(("minute", "hour", "day", "week")))
-waits = st.builds(WaitStep, st.just(""), spans, st.one_of(st.none(), st.integers(0, 24 * 60 - 1)))
+hours = st.one_of(st.none(), st.integers(0, 24 * 60 - 1))
+waits = st.builds(
+    WaitStep, st.just(""), spans, hours, st.one_of(st.none(), st.none(), st.integers(0, 6))
+)
+#: Waits for a date of the person, before or after it, of one year or of each.
+dated = st.builds(
+    WaitStep,
+    st.just(""),
+    spans,
+    hours,
+    st.none(),
+    st.just("renewal"),
+    st.booleans(),
+    st.booleans(),
+    st.sampled_from(("go_on", "exit")),
+)
 exits = st.builds(ExitStep, st.just(""))
 
 
@@ -29,7 +45,7 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
         st.just(168),
         st.sampled_from(("go_on", "exit")),
     )
-    simple = st.one_of(message, waits, waits, message, exits)
+    simple = st.one_of(message, waits, waits, dated, message, exits)
     return st.recursive(simple, lambda inner: _parting(inner, segments, events), max_leaves=6)
 
 
@@ -37,7 +53,7 @@ def _parting(inner, segments, events):
     inside = st.lists(inner, max_size=2).map(tuple)
     other = st.builds(Path, st.just(""), inside)
     fits = st.builds(
-        lambda held, number: Path("", held, segment=number), inside, st.sampled_from(segments)
+        lambda held, number: Path("", held, Who(number)), inside, st.sampled_from(segments)
     )
     happened = st.one_of(
         st.builds(lambda held, key: Path("", held, event=key), inside, st.sampled_from(events)),

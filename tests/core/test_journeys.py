@@ -37,6 +37,7 @@ from meadowrun.core.journeys.steps import (
     Start,
     WaitForStep,
     WaitStep,
+    Who,
     numbered,
 )
 from meadowrun.core.journeys.words import Names, as_text
@@ -89,7 +90,7 @@ def two_weeks():
             ),
         ),
         WaitStep("", Span(2, "day")),
-        start=Start("membership_started"),
+        start=Start("event", "membership_started"),
         goal=Goal("visited", 14),
     )
 
@@ -254,7 +255,7 @@ def test_paths_are_added_and_taken_away():
     assert [path.percent for path in two.steps[0].paths] == [50, 50]
     with pytest.raises(ItineraryError):
         edit.remove_path(two, two.steps[0].paths[0].id)
-    branch = built(BranchStep("", (Path("", segment=1), Path("", segment=2), Path(""))))
+    branch = built(BranchStep("", (Path("", who=Who(1)), Path("", who=Who(2)), Path(""))))
     with pytest.raises(ItineraryError):
         edit.remove_path(branch, branch.steps[0].paths[-1].id)
     assert len(edit.remove_path(branch, branch.steps[0].paths[0].id).steps[0].paths) == 2
@@ -387,8 +388,8 @@ def test_nothing_is_missing():
             True,
         ),
         (
-            built(BranchStep("", (Path("", segment=9), Path("")))),
-            "Choose the segment of this path.",
+            built(BranchStep("", (Path("", who=Who(9)), Path("")))),
+            "The segment is gone. Choose another.",
             True,
         ),
         (
@@ -403,7 +404,7 @@ def test_nothing_is_missing():
         ),
         (
             built(
-                BranchStep("", (Path("", (ExitStep(""),), segment=1), Path("", (ExitStep(""),)))),
+                BranchStep("", (Path("", (ExitStep(""),), Who(1)), Path("", (ExitStep(""),)))),
                 MessageStep("", 1),
             ),
             "Nobody can get here: everyone leaves before.",
@@ -450,8 +451,8 @@ TYPED = [
     ("text Get the sky app", MessageStep("", 2)),
     ("send them the text sky app", MessageStep("", 2)),
     ("push Tonight", MessageStep("", 3)),
-    ("if in Members", BranchStep("", (Path("", segment=1), Path("")))),
-    ("if they are in Dome regulars", BranchStep("", (Path("", segment=2), Path("")))),
+    ("if in Members", BranchStep("", (Path("", who=Who(1)), Path("")))),
+    ("if they are in Dome regulars", BranchStep("", (Path("", who=Who(2)), Path("")))),
     (
         "wait for visited, 3 days",
         WaitForStep("", Span(3, "day"), (Path("", event="visited"), Path(""))),

@@ -324,7 +324,7 @@ def test_again_after_some_days(web, database, journey):
 
 
 def test_everyone_in_a_segment_once(web, database, journey):
-    post(web, database, "starts", start="segment:1", again="once", again_days="30")
+    post(web, database, "starts", start="everyone:", segment="1", again="once", again_days="30")
     start(web, database)
     jobs.run_here("journeys.begin", journey_id=1)
     advance(database, NOW)

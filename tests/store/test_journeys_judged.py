@@ -15,11 +15,12 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys.engine import Answered, Happened, Person, walk
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import Goal, Itinerary, Start
+from meadowrun.core.journeys.steps import ExitRule, Goal, Itinerary, Start
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import JourneyEdition, JourneyMove
 from meadowrun.messages.models import Message
 from meadowrun.outgoing.models import Delivery, Reaction
+from meadowrun.people.models import Field
 from meadowrun.tracking.actions import react
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
@@ -32,6 +33,8 @@ ZONES = ("Europe/London", "Asia/Tokyo", "America/New_York", "Pacific/Kiritimati"
 PEOPLE = 8
 #: Whoever said no, and whoever is in the segment.
 SAID_NO, INSIDE = 3, {2, 4, 6, 8}
+#: The renewal date of some: before they come in, soon after, long after, and on 29 February.
+RENEWALS = {1: "2026-11-20", 2: "2026-12-01", 4: "2026-12-24", 5: "2027-02-10", 6: "2024-02-29"}
 MINUTES = 40 * 24 * 60
 #: What the runs covered: kinds of step that somebody stood on, and reasons.
 COVERED: collections.Counter = collections.Counter()
@@ -51,6 +54,17 @@ def world(database, settings, job_context, keeper):
                     "town": "Farrow" if place + 1 in INSIDE else None,
                     "id": place + 1,
                 },
+            )
+        session.add(
+            Field(owner="contact", key="renewal", label="renewal", type="date", created_at=NOW)
+        )
+        for contact, day in RENEWALS.items():
+            session.execute(
+                sa.text(
+                    "UPDATE contacts SET attributes = jsonb_build_object('renewal', CAST(:day AS "
+                    "text)) WHERE id = :id"
+                ),
+                {"day": day, "id": contact},
             )
         session.execute(
             sa.text("UPDATE consents SET agreed = false WHERE contact_id = :id"), {"id": SAID_NO}
@@ -89,6 +103,15 @@ deeds = st.lists(
         st.integers(1, MINUTES),
     ),
     max_size=20,
+)
+#: What takes people out: mostly nothing.
+rules = st.sampled_from(
+    (
+        (),
+        (),
+        (ExitRule("x1", "ticket_bought"),),
+        (ExitRule("x1", "gone"), ExitRule("x2", "visited")),
+    )
 )
 #: (contact, what they do with what they were sent last, minutes after the start).
 reactions = st.lists(
@@ -134,8 +157,8 @@ def live(database, ident, history, reacted):
     # Each run takes seconds: what fails is told as it is.
     phases=(hypothesis.Phase.explicit, hypothesis.Phase.reuse, hypothesis.Phase.generate),
 )
-@hypothesis.given(data=st.data(), history=deeds, reacted=reactions)
-def test_the_database_walks_as_the_judge_does(database, world, data, history, reacted):
+@hypothesis.given(data=st.data(), history=deeds, reacted=reactions, rules=rules)
+def test_the_database_walks_as_the_judge_does(database, world, data, history, reacted, rules):
     message, segment_id, campaign_id = world
     drawn = data.draw(
         itineraries(
@@ -144,7 +167,8 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
             events=("visited", "ticket_bought"),
         )
     )
-    itinerary = Itinerary(Start("began"), drawn.steps, Goal("visited", 20), "once")
+    goal = Goal("visited", 20)
+    itinerary = Itinerary(Start("event", "began"), drawn.steps, goal, "once", exits=rules)
     with clock.at(NOW), database.session() as session:
         # What the run before left.
         session.execute(sa.text("DELETE FROM events"))
@@ -169,12 +193,13 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
                 ),
                 key=lambda one: one.at,
             ),
-            lambda number, moment, who=contact: number == segment_id and who in INSIDE,
+            lambda meant, moment, who=contact: meant.segment == segment_id and who in INSIDE,
             lambda step, moment, known=answers: known.get((step, moment)),
+            lambda field, who=contact: day_of(who),
         )
         expected = [
             (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
-            for one in walk(steps, first, person, at, until, f"journey {ident}")
+            for one in walk(steps, first, person, at, until, f"journey {ident}", rules)
         ]
         assert found == expected
         COVERED.update(type(steps[step].step).__name__ for step, _, _ in found if step)
@@ -195,6 +220,10 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
         assert queries.numbers(session, ident).stand.inside == 0
     # What was covered so far, with -s.
     print(dict(COVERED))
+
+
+def day_of(contact):
+    return dt.date.fromisoformat(RENEWALS[contact]) if contact in RENEWALS else None
 
 
 def goal_at(session, ident, contact):

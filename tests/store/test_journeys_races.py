@@ -48,7 +48,7 @@ def test_four_workers_of_whom_some_die(database, job_context, keeper):
             SplitStep("", (Path("", percent=50), Path("", percent=50))),
             WaitStep("", Span(0, "minute")),
             MessageStep("", send.message_id),
-            start=Start("ticket_bought"),
+            start=Start("event", "ticket_bought"),
             goal=Goal("visited", 10),
         )
         journey = actions.create(session, IDA, NOW, campaign, "A journey")

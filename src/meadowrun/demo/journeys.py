@@ -64,7 +64,9 @@ def begin(session: orm.Session, now: dt.datetime, number: int) -> None:
     names = queries.names(session)
     of = session.scalars(sa.select(Campaign).where(Campaign.name == campaign)).one()
     made = actions.create(session, IDA, now, of, name)
-    itinerary = Itinerary(start=Start(start), goal=Goal(event, days), again="after", again_days=90)
+    itinerary = Itinerary(
+        start=Start("event", start), goal=Goal(event, days), again="after", again_days=90
+    )
     for line in lines:
         itinerary = _with(itinerary, line, names)
     _write(session, now, made, itinerary)

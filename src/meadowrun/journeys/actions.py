@@ -22,8 +22,9 @@ from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.wording import count_of
-from meadowrun.journeys import entering, moving, queries
+from meadowrun.journeys import entering, queries
 from meadowrun.journeys.entering import Happened
+from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.models import (
     MOVES,
     Journey,
@@ -203,7 +204,7 @@ def start(
         _carry_over(session, found, before, itinerary, now)
     _written(session, found, now)
     note_heard(session)
-    if first_time and itinerary.start.segment:
+    if first_time and itinerary.start.how == "everyone":
         jobs.enqueue(session, "journeys.begin", journey_id=found.id)
     jobs.enqueue(session, "journeys.sweep")
     did = "started" if first_time else "made an edition of"
@@ -237,7 +238,7 @@ def _carry_over(
             target = old[target].next
         values = {"journey": found.id, "step": step}
         ids = session.scalars(sa.text(_ON), values).all()
-        moving.move(session, [Move(ident, target, now, "edited") for ident in ids])
+        take_off(session, [Move(ident, target, now, "edited") for ident in ids])
     session.execute(sa.text(_AGAIN), {"journey": found.id})
 
 
@@ -248,7 +249,7 @@ def note_heard(session: orm.Session) -> None:
         itinerary = queries.walked(session, found)
         if itinerary is None:
             continue
-        wanted.add(itinerary.start.event)
+        wanted |= {itinerary.start.event, *(rule.event for rule in itinerary.exits)}
         if itinerary.goal:
             wanted.add(itinerary.goal.event)
         for step, _, _ in itinerary.walk():
@@ -292,7 +293,7 @@ def end(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) ->
     _turn(session, actor, now, found, (*MOVES, "paused"), "ended", "ended")
     found.ended_at = now
     ids = session.scalars(sa.text(_EVERYBODY), {"journey": found.id}).all()
-    moving.move(session, [Move(ident, END, now, "ended", "left") for ident in ids])
+    take_off(session, [Move(ident, END, now, "ended", "left") for ident in ids])
     for state in ("running", "paused"):
         for dispatch in _dispatches(session, found, state):
             outgoing.stop(session, now, dispatch)
@@ -380,7 +381,5 @@ def take_out(
     if entry is None or entry.state != "inside":
         raise Conflict("This person is not in the journey any more.")
     session.refresh(entry, with_for_update=True)
-    if entry.dispatch_id is not None and entry.delivery is not None:
-        outgoing.give_up(session, session.get_one(Dispatch, entry.dispatch_id), [entry.delivery])
-    moving.move(session, [Move(entry.id, END, now, "by_hand", "left")])
+    take_off(session, [Move(entry.id, END, now, "by_hand", "left")])
     audit.record(session, actor, now, "took somebody out of", "journey", found.id, found.name)

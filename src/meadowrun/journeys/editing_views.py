@@ -1,6 +1,7 @@
 """Changes of an itinerary: steps typed, changed in place, moved, nested, taken away, undone."""
 
 from collections.abc import Callable
+from typing import Any
 
 import flask
 
@@ -9,10 +10,13 @@ from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.reading import ItineraryError
 from meadowrun.core.journeys.steps import (
     AGAIN,
+    PAST,
     REACTIONS,
     REFUSED,
+    STARTS,
     Goal,
     Itinerary,
+    JumpStep,
     MessageStep,
     Parting,
     Path,
@@ -22,8 +26,9 @@ from meadowrun.core.journeys.steps import (
     Step,
     WaitForStep,
     WaitStep,
+    Who,
 )
-from meadowrun.core.journeys.words import Names, line, path_line
+from meadowrun.core.journeys.words import Names, line, path_line, who_words
 from meadowrun.core.language import Wording
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
@@ -49,15 +54,20 @@ def add(ident: int) -> Answer:
         )
         return drawn(journey, text, problem, path), 422
     reading = readings[place]
-    if reading.unused:
-        words = ", ".join(f"“{word}”" for word in reading.unused)
-        notice(Wording("Nothing was made of %(words)s.", words=words), "bad")
+    _say_unused(reading.unused)
     return _write(
         journey,
         Wording("added a step"),
         lambda itinerary: edit.add(itinerary, reading.step, path),
         path,
     )
+
+
+def _say_unused(unused: tuple[str, ...]) -> None:
+    """Says of which typed words nothing was made."""
+    if unused:
+        words = ", ".join(f"“{word}”" for word in unused)
+        notice(Wording("Nothing was made of %(words)s.", words=words), "bad")
 
 
 @pages.get("/readings")
@@ -145,14 +155,31 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
             hold=integer(form.get("hold") or str(step.hold), "hold"),
         )
     if isinstance(step, WaitStep):
-        clock = form.get("at", "").strip()
-        return edit.set_values(itinerary, ident, span=_span(), at=_minutes(clock))
+        return edit.set_values(itinerary, ident, **_wait_values(step))
+    if isinstance(step, JumpStep):
+        journey = integer(form.get("journey"), "journey")
+        return edit.set_values(itinerary, ident, journey=journey)
     if isinstance(step, WaitForStep):
         return edit.set_values(itinerary, ident, span=_span())
     for parting, _, _ in itinerary.walk():
         if isinstance(parting, Parting) and any(path.id == ident for path in parting.paths):
             return _path(itinerary, parting, ident)
     raise ItineraryError(Wording("This line is not there any more."))
+
+
+def _wait_values(step: WaitStep) -> dict[str, Any]:
+    """What a form says of a wait."""
+    form = flask.request.form
+    values: dict[str, Any] = {"span": _span(), "at": _minutes(form.get("at", "").strip())}
+    if not step.date:
+        day = form.get("weekday", "")
+        return values | {"weekday": integer(day, "weekday") if day else None}
+    return values | {
+        "date": form.get("date") or step.date,
+        "before": form.get("side") == "before",
+        "yearly": bool(form.get("yearly")),
+        "past": form.get("past") if form.get("past") in PAST else step.past,
+    }
 
 
 def _path(itinerary: Itinerary, step: Parting, ident: str) -> Itinerary:
@@ -172,7 +199,44 @@ def _path(itinerary: Itinerary, step: Parting, ident: str) -> Itinerary:
         if what in REACTIONS:
             return edit.set_values(itinerary, ident, event="", reaction=what)
         return edit.set_values(itinerary, ident, event=what, reaction="")
-    return edit.set_values(itinerary, ident, segment=integer(form.get("segment"), "segment"))
+    return edit.set_values(itinerary, ident, who=_who(path_who(itinerary, ident)))
+
+
+def path_who(itinerary: Itinerary, ident: str) -> Who:
+    """Who takes a path now."""
+    return next(
+        (
+            path.who
+            for step, _, _ in itinerary.walk()
+            if isinstance(step, Parting)
+            for path in step.paths
+            if path.id == ident
+        ),
+        Who(),
+    )
+
+
+def _who(before: Who) -> Who:
+    """Who is meant by a form: a saved segment, or people in words; words that were not changed mean
+    who they meant before. Raises ItineraryError for words that are not understood."""
+    form, names = flask.request.form, queries.names(db())
+    text = form.get("who", "").strip()
+    if not text:
+        return Who(integer(form.get("segment") or "0", "segment"))
+    if before.lines and text == who_words(before, names):
+        return before
+    found = typed.who_of(text, names)
+    if not found:
+        raise ItineraryError(
+            Wording(
+                "Nobody knows who “%(text)s” are. Write it like “town is Farrow” or “bought a "
+                "ticket in the last 30 days”, or choose a segment.",
+                text=text,
+            )
+        )
+    who, unused = found[0]
+    _say_unused(unused)
+    return who
 
 
 def _span() -> Span:
@@ -197,8 +261,7 @@ def starts(ident: int) -> Answer:
     journey, form = queries.journey(db(), ident), flask.request.form
 
     def change(itinerary: Itinerary) -> Itinerary:
-        what, _, which = form.get("start", "").partition(":")
-        start = Start(segment=integer(which, "start")) if what == "segment" else Start(event=which)
+        start = _start(itinerary.start)
         again = form.get("again", "once")
         days = integer(form.get("again_days") or "90", "again_days")
         return edit.checked(
@@ -206,6 +269,51 @@ def starts(ident: int) -> Answer:
         )
 
     return _write(journey, Wording("changed what starts it"), change, "start")
+
+
+def _start(before: Start) -> Start:
+    """What a form says of what brings people in. Raises ItineraryError."""
+    form = flask.request.form
+    how, _, which = form.get("start", "").partition(":")
+    if how not in STARTS:
+        return Start()
+    who = _who(before.who)
+    if how in ("everyone", "turns", "turns_not") and not who:
+        raise ItineraryError(Wording("Say who they are: choose a segment, or write it."), "who")
+    days = integer(form.get("days") or "0", "days")
+    return Start(
+        how,
+        which if how == "event" else "",
+        who,
+        which if how == "date" else "",
+        -days if form.get("side") == "after" else days,
+        _minutes(form.get("at", "").strip()) or 9 * 60,
+        bool(form.get("yearly")),
+    )
+
+
+@pages.post("/exits")
+@needs("author")
+def exits(ident: int) -> Answer:
+    """Adds something that takes people out at once, as it was typed, or takes one away."""
+    journey, form = queries.journey(db(), ident), flask.request.form
+    gone = form.get("remove", "")
+    if gone:
+        said = Wording("took an exit rule away")
+        return _write(journey, said, lambda before: edit.remove_exit(before, gone), "start")
+    text = form.get("text", "").strip()
+    found = typed.read_exit(text, queries.names(db()))
+    if not found:
+        problem = Wording(
+            "“%(text)s” is nothing that takes people out. Write what they do, like “bought a "
+            "ticket”, or what becomes true of them, like “membership is student”.",
+            text=text,
+        )
+        return drawn(journey, text, problem, "exits"), 422
+    rule, unused = found[0]
+    _say_unused(unused)
+    said = Wording("added an exit rule")
+    return _write(journey, said, lambda before: edit.add_exit(before, rule), "exits")
 
 
 @pages.post("/goal")

@@ -3,7 +3,7 @@ refused are counted with their reason."""
 
 import dataclasses
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -24,6 +24,7 @@ REFUSALS = {
     "before": Wording("were in it before"),
     "twice": Wording("the same start twice"),
     "gone": Wording("no contact any more"),
+    "not_one": Wording("not one of those it takes in"),
 }
 
 #: What becomes of starts, in the order in which they happened: who comes in, and why others do not.
@@ -32,14 +33,14 @@ _ENTER = """
 WITH given AS (
     SELECT row_number() OVER (PARTITION BY v.contact ORDER BY v.at) AS place, v.*
     FROM jsonb_to_recordset(CAST(:rows AS jsonb))
-        AS v(contact bigint, at timestamptz, details jsonb, late boolean)),
+        AS v(contact bigint, at timestamptz, details jsonb, refused text)),
 before AS (
     SELECT e.contact_id, max(e.began_at) AS last, bool_or(e.state = 'inside') AS inside
     FROM journey_entries e WHERE e.journey_id = :journey
     AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1),
 judged AS (
-    SELECT g.*, CASE
-        WHEN g.late THEN 'late'
+    SELECT g.place, g.contact, g.at, g.details, CASE
+        WHEN g.refused IS NOT NULL THEN g.refused
         WHEN g.place > 1 THEN 'twice'
         WHEN abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
         WHEN b.inside THEN 'inside'
@@ -87,6 +88,20 @@ RETURNING e.id, e.state, e.goal_at
 """
 
 
+#: Who is inside and did something since they came in: entry and the first such moment.
+_LEAVES = """
+WITH inside AS (
+    SELECT e.id, e.contact_id, e.began_at FROM journey_entries e
+    JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
+        ON e.contact_id = v.contact
+    WHERE e.journey_id = :journey AND e.state = 'inside' FOR UPDATE OF e)
+SELECT i.id, min(v.at) FROM inside i
+JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
+    ON i.contact_id = v.contact AND v.at > i.began_at
+GROUP BY 1
+"""
+
+
 @dataclasses.dataclass(frozen=True, slots=True)
 class Happened:
     """Something that was heard: of which kind (None: a reaction), when, and when we were told."""
@@ -109,8 +124,15 @@ def heard(session: orm.Session, most: int) -> list[Happened]:
     return sorted(found, key=lambda one: one.at)
 
 
-def enter(session: orm.Session, walk: Walk, starts: Sequence[Happened], because: str) -> int:
-    """Brings people in, as far as the journey lets them; says how many."""
+def enter(
+    session: orm.Session,
+    walk: Walk,
+    starts: Sequence[Happened],
+    because: str,
+    among: Collection[int] | None = None,
+) -> int:
+    """Brings people in, as far as the journey lets them; says how many. Where `among` is given,
+    only those are taken in."""
     if not starts or walk.first == END:
         return 0
     rows = [
@@ -118,7 +140,7 @@ def enter(session: orm.Session, walk: Walk, starts: Sequence[Happened], because:
             "contact": one.contact_id,
             "at": one.at.isoformat(),
             "details": one.details,
-            "late": one.late,
+            "refused": _refused(one, among),
         }
         for one in starts
     ]
@@ -133,6 +155,31 @@ def enter(session: orm.Session, walk: Walk, starts: Sequence[Happened], because:
     }
     entered: int = session.execute(sa.text(_ENTER), values).scalar_one()
     return entered
+
+
+def _refused(start: Happened, among: Collection[int] | None) -> str | None:
+    """Why a start brings nobody in, as far as it says so itself."""
+    if start.late:
+        return "late"
+    return "not_one" if among is not None and start.contact_id not in among else None
+
+
+def leave(
+    session: orm.Session, walk: Walk, happened: Mapping[str, Sequence[Happened]]
+) -> list[tuple[int, dt.datetime, str]]:
+    """Who leaves because of what happened, given by the key of its kind: entry, moment and the
+    rule, locked. What was before they came in takes nobody out."""
+    found = {}
+    for rule in reversed(walk.itinerary.exits):
+        rows = [
+            {"contact": one.contact_id, "at": one.at.isoformat()}
+            for one in happened.get(rule.event, ())
+        ]
+        if rule.event and rows:
+            values = {"rows": orjson.dumps(rows).decode(), "journey": walk.journey.id}
+            for ident, at in session.execute(sa.text(_LEAVES), values):
+                found[ident] = (ident, at, rule.id)
+    return list(found.values())
 
 
 def wake(session: orm.Session, now: dt.datetime, contacts: Sequence[int]) -> None:

@@ -9,10 +9,12 @@ import sqlalchemy as sa
 from sqlalchemy import orm
 
 from meadowrun.base import clock, jobs
+from meadowrun.base.errors import Invalid
 from meadowrun.base.jobs import context
 from meadowrun.core.journeys.steps import MessageStep
-from meadowrun.journeys import entering, moving, sending
+from meadowrun.journeys import entering, moving, sending, watching
 from meadowrun.journeys.entering import Happened
+from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import members
 from meadowrun.journeys.models import MOVES, Journey
 from meadowrun.journeys.moving import Move, Walk
@@ -46,13 +48,24 @@ def once(session: orm.Session) -> bool:
     """Does one portion of what is due; says whether there may be more."""
     settings, now = context().settings, clock.now(session)
     zone = zoneinfo.ZoneInfo(settings.timezone)
-    listened = _listen(session, now)
+    seen = watching.look(session, now, zone)
+    listened = _listen(session, now, zone)
     settled = _go_on(session, now)
     moved = moving.advance(session, now, zone, settings.public_url)
-    return bool(listened or settled or moved)
+    for journey_id, jumps in moved.jumps.items():
+        _go_over(session, journey_id, jumps)
+    return bool(seen or listened or settled or moved.looked_at)
 
 
-def _listen(session: orm.Session, now: dt.datetime) -> int:
+def _go_over(session: orm.Session, journey_id: int, jumps: list[tuple[int, dt.datetime]]) -> None:
+    """Brings people into the journey that a step of another leads to, as far as it runs."""
+    journey = session.get(Journey, journey_id)
+    if journey is not None and journey.state == "running":
+        starts = [Happened(contact, None, at, None, at) for contact, at in jumps]
+        entering.enter(session, Walk.of(session, journey), starts, "jumped_in")
+
+
+def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
     """What happened since brings people in, wakes those who wait, and reaches goals."""
     found = entering.heard(session, MOST_HEARD)
     if not found:
@@ -67,20 +80,32 @@ def _listen(session: orm.Session, now: dt.datetime) -> int:
     heard_by = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused")))
     for journey in session.scalars(heard_by):
         walk = Walk.of(session, journey)
-        if journey.state == "running" and walk.itinerary.start.event:
-            starts = [
-                one
-                for one in by_key.get(walk.itinerary.start.event, ())
-                if journey.started_at is not None and one.at >= journey.started_at
-            ]
-            entering.enter(session, walk, starts, "start")
+        if journey.state == "running" and walk.itinerary.start.how == "event":
+            _started(Moment(session, dictionary(session), now, zone), walk, by_key)
         if walk.itinerary.goal:
             happened = by_key.get(walk.itinerary.goal.event, ())
             ends = entering.reach_goal(session, walk, happened)
             if journey.state in MOVES:
-                moving.move(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
+                take_off(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
+        if journey.state in MOVES:
+            leaves = entering.leave(session, walk, by_key)
+            take_off(session, [Move(ident, "", at, rule, "left") for ident, at, rule in leaves])
     entering.wake(session, now, [one.contact_id for one in found])
     return len(found)
+
+
+def _started(moment: Moment, walk: Walk, by_key: dict[str, list[Happened]]) -> None:
+    """Brings in those to whom what starts a journey happened since it runs."""
+    start, began = walk.itinerary.start, walk.journey.started_at
+    starts = [one for one in by_key.get(start.event, ()) if began is not None and one.at >= began]
+    if not starts:
+        return
+    try:
+        among = watching.let_in(moment, start.who, [one.contact_id for one in starts])
+    except Invalid as problem:
+        # Nobody is lost over it: it is said, and who came meanwhile is counted.
+        walk.journey.problem, among = str(problem), set()
+    entering.enter(moment.session, walk, starts, "start", among)
 
 
 def _go_on(session: orm.Session, now: dt.datetime) -> int:
@@ -115,7 +140,7 @@ def begin(journey_id: int) -> None:
         walk = Walk.of(session, journey)
         zone = zoneinfo.ZoneInfo(context().settings.timezone)
         moment = Moment(session, dictionary(session), now, zone)
-        people = members(moment, walk.itinerary.start.segment)
+        people = members(moment, walk.itinerary.start.who)
         starts = [Happened(contact, None, now, None, now) for contact in people]
         for place in range(0, len(starts), MOST_HEARD):
             entering.enter(session, walk, starts[place : place + MOST_HEARD], "start")

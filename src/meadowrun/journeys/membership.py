@@ -1,28 +1,82 @@
-"""Who is in a saved segment at this moment, as the steps of journeys ask it."""
+"""Who certain people are at this moment, and what dates they have, as journeys ask it."""
 
-from collections.abc import Iterable
+import datetime as dt
+from collections.abc import Collection, Iterable
 
 import sqlalchemy as sa
+from pyroaring import BitMap
+from sqlalchemy import orm
 
 from meadowrun.base.errors import Invalid
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.nodes import Definition
+from meadowrun.core.journeys.steps import Who
 from meadowrun.people.moment import Moment
-from meadowrun.segments.fetching import compiler_for
+from meadowrun.segments.compile import Compiler
+from meadowrun.segments.fetching import compiler_for, one_pass
 from meadowrun.segments.models import Segment
 
+#: What a field of some contacts holds: contact and text. `of` is c for theirs, k for their
+#: company's.
+_HELD = """
+SELECT c.id, {of}.attributes->>:key FROM contacts c LEFT JOIN companies k ON k.id = c.company_id
+WHERE c.id = ANY(:contacts)
+"""
 
-def members(moment: Moment, segment_id: int, among: Iterable[int] | None = None) -> list[int]:
-    """The contacts in a saved segment, in order; of some contacts only where `among` is given.
-    Raises Invalid where the segment is gone or has an error."""
-    segment = moment.session.get(Segment, segment_id)
-    if segment is None:
-        raise Invalid("A segment of this journey is gone. Choose another.")
-    compiler = compiler_for(moment)
+
+def definition_of(session: orm.Session, words: Dictionary, who: Who) -> Definition:
+    """The definition that says who is meant. Raises Invalid where that is gone or has an error."""
+    lines = list(who.lines)
+    if who.segment:
+        segment = session.get(Segment, who.segment)
+        if segment is None:
+            raise Invalid("A segment of this journey is gone. Choose another.")
+        lines += segment.definition.get("lines", [])
     try:
-        predicate = compiler.definition(d.parse(segment.definition, moment.words))
+        return d.parse({"lines": lines}, words)
     except d.DefinitionError as problem:
         raise Invalid(str(problem)) from None
+
+
+def members(moment: Moment, who: Who, among: Iterable[int] | None = None) -> list[int]:
+    """The contacts that are meant, in order; of some contacts only where `among` is given. Raises
+    Invalid where it cannot be said."""
+    compiler = compiler_for(moment)
+    predicate = compiler.definition(definition_of(moment.session, moment.words, who))
+    return chosen(moment.session, compiler, predicate, among)
+
+
+def chosen(
+    session: orm.Session, compiler: Compiler, predicate: str, among: Iterable[int] | None = None
+) -> list[int]:
+    """The contacts for whom a predicate is true, in order."""
     some = "TRUE" if among is None else "c.id = ANY(:some)"
     asked = f"SELECT c.id FROM contacts c WHERE {some} AND ({predicate}) ORDER BY c.id"
     values = {**compiler.values, "some": list(among or ())}
-    return list(moment.session.scalars(sa.text(asked), values))
+    return list(session.scalars(sa.text(asked), values))
+
+
+def everybody(moment: Moment, who: Who) -> BitMap:
+    """The contacts that are meant, as a set that is cheap at a million. Raises Invalid."""
+    compiler = compiler_for(moment)
+    predicate = compiler.definition(definition_of(moment.session, moment.words, who))
+    return one_pass(moment.session, [predicate], compiler.values)[0]
+
+
+def days_of(moment: Moment, ref: str, contacts: Collection[int]) -> dict[int, dt.date]:
+    """The day that a field of some contacts holds; whoever has none is missing. Of a date with a
+    time it is the organisation's day."""
+    spec = moment.words.fields.get(ref)
+    if spec is None or not spec.is_day:
+        return {}
+    asked = _HELD.format(of="k" if spec.owner == "company" else "c")
+    values = {"key": spec.key, "contacts": list(contacts)}
+    found = {}
+    for contact, text in moment.session.execute(sa.text(asked), values):
+        try:
+            read = dt.datetime.fromisoformat(text or "")
+        except ValueError:
+            continue
+        found[contact] = (read.astimezone(moment.zone) if read.tzinfo else read).date()
+    return found

@@ -176,6 +176,34 @@ class JourneyMove(Base):
     delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
 
 
+class JourneyWatch(Base):
+    """What a journey saw when it last looked whom something is true of."""
+
+    __tablename__ = "journey_watches"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    #: what was asked
+    stamp: orm.Mapped[str]
+    #: of whom it was true: a set of numbers, as Roaring writes it
+    members: orm.Mapped[bytes]
+    looked_at: orm.Mapped[dt.datetime]
+    #: how long that look took
+    seconds: orm.Mapped[float]
+
+
+class JourneyDay(Base):
+    """The last day on a clock whose dates have brought people in."""
+
+    __tablename__ = "journey_days"
+    journey_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journeys.id", ondelete="CASCADE"), primary_key=True
+    )
+    #: the name of a time zone; empty: the organisation's
+    zone: orm.Mapped[str] = orm.mapped_column(primary_key=True)
+    day: orm.Mapped[dt.date]
+
+
 class JourneyRefusal(Base):
     """How many starts were refused for a reason."""
 

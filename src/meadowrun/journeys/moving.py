@@ -20,14 +20,16 @@ from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
     Itinerary,
+    JumpStep,
     MessageStep,
     SplitStep,
     WaitForStep,
     WaitStep,
+    Who,
 )
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import sending
-from meadowrun.journeys.membership import members
+from meadowrun.journeys.membership import days_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyEdition
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
@@ -132,7 +134,7 @@ class Move:
     delivery: int | None = None
 
     def to_json(self) -> dict[str, object]:
-        finished = "left" if self.because == "exit" else "finished"
+        finished = "left" if self.because in ("exit", "jumped") else "finished"
         return {
             "id": self.id,
             "to_step": self.to_step,
@@ -169,15 +171,24 @@ class Walk:
         return f"journey {self.journey.id}"
 
 
-def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url: str) -> int:
-    """Does the step of those who are due longest, BATCH people at the most; says how many. `zone`
-    is that of people without one, `url` the public address that messages are made with."""
+@dataclasses.dataclass(frozen=True, slots=True)
+class Advanced:
+    """How many people were looked at, and who goes over to which other journey, and when."""
+
+    looked_at: int
+    jumps: dict[int, list[tuple[int, dt.datetime]]]
+
+
+def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url: str) -> Advanced:
+    """Does the step of those who are due longest, BATCH people at the most. `zone` is that of
+    people without one, `url` the public address that messages are made with."""
     moving = session.scalars(sa.select(Journey.id).where(Journey.state.in_(MOVES))).all()
     values = {"now": now, "most": BATCH, "moving": list(moving)}
     groups: dict[tuple[int, str], list[Due]] = {}
     for row in session.execute(sa.text(_DUE), values):
         groups.setdefault((row.journey_id, row.step), []).append(Due(*row))
     walks: dict[int, Walk] = {}
+    jumps: dict[int, list[tuple[int, dt.datetime]]] = {}
     for (journey_id, step), people in groups.items():
         if journey_id not in walks:
             walks[journey_id] = Walk.of(session, session.get_one(Journey, journey_id))
@@ -188,7 +199,10 @@ def advance(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo, url
             move(session, [Move(one.id, END, now, "removed", "left") for one in people])
             continue
         _do(session, walk, flat, people, now, zone, url)
-    return sum(map(len, groups.values()))
+        if isinstance(flat.step, JumpStep):
+            jumped = [(one.contact_id, one.arrived_at) for one in people]
+            jumps.setdefault(flat.step.journey, []).extend(jumped)
+    return Advanced(sum(map(len, groups.values())), jumps)
 
 
 def move(session: orm.Session, moves: Iterable[Move]) -> None:
@@ -222,7 +236,7 @@ def _do(
             session, walk.journey, step, [(one.id, one.contact_id) for one in people], now, url
         )
     elif isinstance(step, WaitStep):
-        _wait(session, flat, step, people, now, zone)
+        _wait(Moment(session, dictionary(session), now, zone), flat, step, people)
     elif isinstance(step, WaitForStep):
         _wait_for(session, flat, step, people, now)
     elif isinstance(step, BranchStep):
@@ -235,22 +249,31 @@ def _do(
         _change(session, step, [one.contact_id for one in people])
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     else:
-        move(session, [Move(one.id, END, one.arrived_at, "exit") for one in people])
+        because = "jumped" if isinstance(step, JumpStep) else "exit"
+        move(session, [Move(one.id, END, one.arrived_at, because) for one in people])
 
 
-def _wait(
-    session: orm.Session,
-    flat: Flat,
-    step: WaitStep,
-    people: list[Due],
-    now: dt.datetime,
-    zone: zoneinfo.ZoneInfo,
-) -> None:
-    over = [
-        (one, wait_until(step, one.arrived_at, zone_of(one.timezone) or zone)) for one in people
-    ]
-    move(session, [Move(one.id, flat.next, at, "time") for one, at in over if at <= now])
-    _stay(session, "waiting", [(one.id, at) for one, at in over if at > now])
+def _wait(moment: Moment, flat: Flat, step: WaitStep, people: list[Due]) -> None:
+    """Each goes on once their time is up. It is worked out from the rule each time that somebody is
+    looked at: what it goes by may have changed."""
+    days = days_of(moment, step.date, [one.contact_id for one in people]) if step.date else {}
+    moves, rest = [], []
+    for one in people:
+        zone = zone_of(one.timezone) or moment.zone
+        over = wait_until(step, one.arrived_at, zone, days.get(one.contact_id))
+        # Whoever waits for a date that was changed meanwhile, so that its moment is past by now.
+        changed = one.phase == "waiting" and step.date and over != one.due
+        if over is None or (changed and over <= moment.now):
+            at = moment.now if one.phase == "waiting" else one.arrived_at
+            out = step.past == "exit"
+            to = END if out else flat.next
+            moves.append(Move(one.id, to, at, "past", "left" if out else ""))
+        elif over <= moment.now:
+            moves.append(Move(one.id, flat.next, over, "time"))
+        else:
+            rest.append((one.id, over))
+    move(moment.session, moves)
+    _stay(moment.session, "waiting", rest)
 
 
 def _branch(
@@ -266,7 +289,7 @@ def _branch(
     taken: dict[int, str] = {}
     moment = Moment(session, dictionary(session), now, zone)
     for path in step.paths[:-1]:
-        inside = _among(moment, path.segment, left)
+        inside = _among(moment, path.who, left)
         taken |= dict.fromkeys(inside, path.id)
         left -= inside
     taken |= dict.fromkeys(left, step.paths[-1].id)
@@ -279,10 +302,12 @@ def _branch(
     )
 
 
-def _among(moment: Moment, segment_id: int, contacts: set[int]) -> set[int]:
-    """Who of some contacts is in a saved segment; nobody where it is gone or has an error."""
+def _among(moment: Moment, who: Who, contacts: set[int]) -> set[int]:
+    """Who of some contacts is meant; nobody where that is gone or has an error."""
+    if not who:
+        return set()
     try:
-        return set(members(moment, segment_id, contacts))
+        return set(members(moment, who, contacts))
     except Invalid:
         return set()
 

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.base import clock
 from meadowrun.base.db import existing
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
@@ -25,6 +26,7 @@ from meadowrun.journeys.models import (
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import state_to_send
 from meadowrun.people.models import Contact, EventKind, PeopleList
+from meadowrun.people.queries import dictionary
 from meadowrun.segments.models import Segment
 from meadowrun.tags.queries import paths
 
@@ -66,10 +68,13 @@ def of_segment(session: orm.Session, segment_id: int) -> list[Journey]:
 
 def segments_of(itinerary: Itinerary) -> set[int]:
     """The saved segments that an itinerary speaks of."""
-    found = {itinerary.start.segment}
+    asked = [itinerary.start.who, *(rule.who for rule in itinerary.exits)]
     for step, _, _ in itinerary.walk():
         if isinstance(step, BranchStep):
-            found |= {path.segment for path in step.paths}
+            asked += [path.who for path in step.paths]
+    found = {one.segment for one in asked}
+    for one in asked:
+        found |= {line["segment"] for line in one.lines if line.get("kind") == "segment"}
     return found - {0}
 
 
@@ -103,7 +108,13 @@ def names(session: orm.Session) -> Names:
         events=_events(session),
         tags=paths(session),
         lists=dict(session.execute(sa.select(PeopleList.id, PeopleList.name)).tuples().all()),
+        journeys=dict(session.execute(_OPEN_ONES).tuples().all()),
+        words=dictionary(session),
+        today=clock.now(session).date(),
     )
+
+
+_OPEN_ONES = sa.select(Journey.id, Journey.name).where(Journey.state != "ended")
 
 
 def _events(session: orm.Session) -> dict[str, str]:

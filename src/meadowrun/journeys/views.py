@@ -7,13 +7,22 @@ import flask
 from meadowrun.base.db import existing
 from meadowrun.base.errors import Invalid, MeadowrunError
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.content.findings import MUST
+from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, rule_words
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, numbered
-from meadowrun.core.journeys.words import again_words, as_text, line, path_line, start_words
+from meadowrun.core.journeys.words import (
+    again_words,
+    as_text,
+    exit_words,
+    line,
+    path_line,
+    start_words,
+    who_words,
+)
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, page, queries
@@ -40,6 +49,7 @@ pages = flask.Blueprint("journeys", __name__)
 #: Why people are not inside any more, in words.
 ENDS = {
     "end": Wording("came to the end"),
+    "jumped": Wording("went over to another journey"),
     "exit": Wording("exited"),
     "goal": Wording("reached the goal"),
     "by_hand": Wording("taken out by hand"),
@@ -52,7 +62,9 @@ ENDS = {
 WHY = {
     "start": Wording("came in"),
     "by_hand": Wording("brought in by hand"),
+    "jumped_in": Wording("came over from another journey"),
     "time": Wording("the time was up"),
+    "past": Wording("the moment to wait for had passed, or there was none"),
     "done": Wording("done"),
     "sent": Wording("it was sent"),
     "edited": Wording("the step was taken away"),
@@ -122,11 +134,15 @@ def drawn(
         rows=page.rows(itinerary, names, found, findings, _seen_of(itinerary)),
         map=draw(itinerary, names, found, chosen),
         start=start_words(itinerary, names),
+        exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
+        who_words=lambda who: who_words(who, names) if who.lines else "",
+        day_names=DAY_NAMES,
+        of_line=_of_line(findings),
         again=again_words(itinerary),
         goal=_goal_words(itinerary, names.events),
         sent_by=_sent_by(journey),
         numbers=found,
-        ends=lambda because: ENDS.get(because) or WORDS.get(because, because),
+        ends=_ends(itinerary),
         refusals=REFUSALS,
         findings=findings,
         stops=[one for one in findings if one.level == MUST],
@@ -145,6 +161,28 @@ def drawn(
         holds=page.holds,
         moves=journey.state in MOVES,
     )
+
+
+def _of_line(findings: list[Check]) -> dict[str, list[str]]:
+    """What a check says, by the line that it is about."""
+    found: dict[str, list[str]] = {}
+    for one in findings:
+        found.setdefault(one.line, []).append(one.text)
+    return found
+
+
+def _ends(itinerary: Itinerary) -> Callable[[str], str]:
+    """Says why somebody is not inside any more."""
+    names = queries.names(db())
+    rules = {rule.id: exit_words(rule, names) for rule in itinerary.exits}
+    return lambda because: (
+        ENDS.get(because) or rules.get(because) or WORDS.get(because) or _no_rule(because)
+    )
+
+
+def _no_rule(because: str) -> str:
+    """What is said of an exit rule that was taken away since."""
+    return Wording("an exit rule that is gone") if because[:1] == "s" else because
 
 
 def _editors(itinerary: Itinerary) -> dict[int, str]:
@@ -220,7 +258,7 @@ def people(ident: int) -> Answer:
         numbered=numbered(itinerary),
         step=said.get(step or ""),
         state=state,
-        ends=lambda because: ENDS.get(because) or WORDS.get(because, because),
+        ends=_ends(itinerary),
     )
 
 
@@ -253,6 +291,7 @@ def _way(entry: JourneyEntry | None, itinerary: Itinerary) -> list[dict[str, obj
         if isinstance(step, Parting)
         for path in step.paths
     }
+    because |= {rule.id: exit_words(rule, names) for rule in itinerary.exits}
     found = []
     for move in queries.moves(db(), entry.id):
         words = said.get(move.to_step)

@@ -2,19 +2,23 @@
 
 from collections.abc import Collection, Iterator
 
-from meadowrun.core.content.findings import Check, must, should
+from meadowrun.core.audience import definition as d
+from meadowrun.core.content.findings import MUST, Check, must, should
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
     ExitStep,
     Itinerary,
+    JumpStep,
     MessageStep,
     Parting,
     Step,
     WaitForStep,
     WaitStep,
+    Who,
 )
 from meadowrun.core.journeys.words import Names
+from meadowrun.core.language import Wording
 
 
 def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) -> list[Check]:
@@ -40,12 +44,21 @@ def check(itinerary: Itinerary, names: Names, unsendable: Collection[int] = ()) 
 
 def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
     start = itinerary.start
-    if not start.event and not start.segment:
+    if not start.how:
         yield must("Nothing brings anybody in yet. Choose what starts it.", "", "start")
     if start.event and start.event not in names.events:
         yield must("The event that starts it is gone. Choose another.", "", "start")
-    if start.segment and start.segment not in names.segments:
-        yield must("The segment that it starts with is gone. Choose another.", "", "start")
+    if problem := who_problem(start.who, names):
+        yield Check(MUST, problem, "", "start")
+    if start.how == "date" and start.date not in names.dates:
+        yield must("The date that it starts by is gone. Choose another.", "", "start")
+    if start.how == "date" and start.yearly and itinerary.again == "once":
+        yield should("It starts each year, but takes in each person once only.", "", "start")
+    for rule in itinerary.exits:
+        if rule.event and rule.event not in names.events:
+            yield must("The event that takes people out is gone.", rule.id)
+        if problem := who_problem(rule.who, names):
+            yield Check(MUST, problem, rule.id)
     if itinerary.goal and itinerary.goal.event not in names.events:
         yield must("The event of the goal is gone. Choose another.", "", "goal")
     if itinerary.goal is None:
@@ -60,8 +73,10 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
             yield must("Nobody has approved this message yet.", step.id)
     if isinstance(step, BranchStep):
         for path in step.paths[:-1]:
-            if path.segment not in names.segments:
-                yield must("Choose the segment of this path.", path.id)
+            if not path.who:
+                yield must("Choose who takes this path.", path.id)
+            elif problem := who_problem(path.who, names):
+                yield Check(MUST, problem, path.id)
     if isinstance(step, WaitForStep):
         for path in step.paths[:-1]:
             if not path.reaction and path.event not in names.events:
@@ -72,10 +87,27 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         known = names.tags if step.what == "tag" else names.lists
         if step.number not in known:
             yield must("What this step gives or takes is gone.", step.id)
-    if isinstance(step, WaitStep) and not step.span.amount and step.at is None:
-        yield should("This step waits no time at all.", step.id)
+    if isinstance(step, WaitStep):
+        if step.date and step.date not in names.dates:
+            yield must("The date of this step is gone. Choose another.", step.id)
+        asks = step.date or step.span.amount or step.at is not None or step.weekday is not None
+        if not asks:
+            yield should("This step waits no time at all.", step.id)
+    if isinstance(step, JumpStep) and step.journey not in names.journeys:
+        yield must("The journey that this step leads to is gone. Choose another.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
+
+
+def who_problem(who: Who, names: Names) -> str:
+    """Why it cannot be said who is meant; empty where it can."""
+    if who.segment and who.segment not in names.segments:
+        return Wording("The segment is gone. Choose another.")
+    try:
+        d.parse({"lines": list(who.lines)}, names.words)
+    except d.DefinitionError as problem:
+        return str(problem)
+    return ""
 
 
 def _behind_exits(steps: tuple[Step, ...]) -> list[Check]:
@@ -94,7 +126,7 @@ def _behind_exits(steps: tuple[Step, ...]) -> list[Check]:
 
 
 def _all_leave(step: Step) -> bool:
-    if isinstance(step, ExitStep):
+    if isinstance(step, (ExitStep, JumpStep)):
         return True
     return isinstance(step, Parting) and all(
         any(_all_leave(inner) for inner in path.steps) for path in step.paths

@@ -9,6 +9,7 @@ from typing import Any
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.journeys.steps import (
     BranchStep,
+    ExitRule,
     Goal,
     Itinerary,
     Parting,
@@ -27,7 +28,7 @@ Steps = tuple[Step, ...]
 
 def new_ids(itinerary: Itinerary, count: int) -> list[str]:
     """Ids that no step and no path of an itinerary has or had: they only grow."""
-    used = [itinerary.ids]
+    used = [itinerary.ids, *(_number(rule.id) for rule in itinerary.exits)]
     for step, _, _ in itinerary.walk():
         used.append(_number(step.id))
         if isinstance(step, Parting):
@@ -274,6 +275,20 @@ def with_start(itinerary: Itinerary, start: Start, again: str, again_days: int) 
 def with_goal(itinerary: Itinerary, goal: Goal | None) -> Itinerary:
     """With another goal, or none."""
     return dataclasses.replace(itinerary, goal=goal)
+
+
+def add_exit(itinerary: Itinerary, rule: ExitRule) -> Itinerary:
+    """With something more that takes people out at once. Raises ItineraryError."""
+    made = dataclasses.replace(rule, id=new_ids(itinerary, 1)[0])
+    return checked(
+        dataclasses.replace(itinerary, exits=(*itinerary.exits, made), ids=_number(made.id))
+    )
+
+
+def remove_exit(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Without one of the things that take people out."""
+    kept = tuple(rule for rule in itinerary.exits if rule.id != ident)
+    return dataclasses.replace(itinerary, exits=kept)
 
 
 def set_shares(itinerary: Itinerary, ident: str, shares: Mapping[str, int]) -> Itinerary:

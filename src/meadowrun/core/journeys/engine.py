@@ -14,11 +14,14 @@ from meadowrun.core.journeys.flat import END, Flat
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
+    ExitRule,
     ExitStep,
+    JumpStep,
     MessageStep,
     SplitStep,
     WaitForStep,
     WaitStep,
+    Who,
 )
 
 
@@ -48,10 +51,12 @@ class Person:
     zone: zoneinfo.ZoneInfo
     #: what they did, in order
     events: Sequence[Happened] = ()
-    #: whether they are in a segment at a moment
-    is_in: Callable[[int, dt.datetime], bool] = lambda segment, at: False
+    #: whether they are among certain people at a moment
+    is_one: Callable[[Who, dt.datetime], bool] = lambda who, at: False
     #: what becomes of the message of a step that is asked for at a moment
     answers: Callable[[str, dt.datetime], Answered | None] = lambda step, at: None
+    #: the day that a field of theirs holds
+    day: Callable[[str], dt.date | None] = lambda field: None
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -63,19 +68,76 @@ class Came:
     because: str
 
 
-def wait_until(step: WaitStep, arrived: dt.datetime, zone: zoneinfo.ZoneInfo) -> dt.datetime:
-    """When a wait is over. With an hour, whole days and weeks go by the person's calendar, and it
-    is the first such hour after the time is up."""
-    if step.at is None:
+def wait_until(
+    step: WaitStep, arrived: dt.datetime, zone: zoneinfo.ZoneInfo, date: dt.date | None = None
+) -> dt.datetime | None:
+    """When a wait is over; None where that was before they arrived, or where it is for a date and
+    they have none. With an hour or a day of the week, whole days and weeks go by the person's
+    calendar, and it is the first such moment after the time is up."""
+    if step.date:
+        return _date_until(step, arrived, zone, date)
+    if step.at is None and step.weekday is None:
         return arrived + step.span.length()
-    hour = dt.time(*divmod(step.at, 60))
-    if step.span.unit in ("day", "week"):
-        day = arrived.astimezone(zone).date() + step.span.length()
-        return _moment(day, hour, zone)
     up = arrived + step.span.length()
-    day = up.astimezone(zone).date()
-    at = _moment(day, hour, zone)
-    return at if at >= up else _moment(day + dt.timedelta(days=1), hour, zone)
+    if step.at is None:
+        day = up.astimezone(zone).date()
+        ahead = ((step.weekday or 0) - day.weekday()) % 7
+        # On such a day it is over at once.
+        return max(up, _moment(day + dt.timedelta(days=ahead), dt.time(), zone))
+    hour = dt.time(*divmod(step.at, 60))
+    whole = step.span.unit in ("day", "week")
+    day = (
+        arrived.astimezone(zone).date() + step.span.length()
+        if whole
+        else up.astimezone(zone).date()
+    )
+    # An hour of a day that is counted in whole days may come before the same hour of the day when
+    # they arrived, but never before they did.
+    least = arrived if whole else up
+    while not (_on(step, day) and _moment(day, hour, zone) >= least):
+        day += dt.timedelta(days=1)
+    return _moment(day, hour, zone)
+
+
+def _on(step: WaitStep, day: dt.date) -> bool:
+    """Whether a day is one of those that a wait goes to."""
+    return step.weekday is None or day.weekday() == step.weekday
+
+
+def _date_until(
+    step: WaitStep, arrived: dt.datetime, zone: zoneinfo.ZoneInfo, date: dt.date | None
+) -> dt.datetime | None:
+    """So long after a date, or before it, at an hour on their own clock; of one that comes round
+    each year the next time."""
+    if date is None:
+        return None
+    length = -step.span.length() if step.before else step.span.length()
+    hour = dt.time(*divmod(step.at or 0, 60))
+    years = (arrived.year - 1, arrived.year, arrived.year + 1, arrived.year + 2)
+    for day in [_in_year(date, year) for year in years] if step.yearly else [date]:
+        whole = step.span.unit in ("day", "week")
+        try:
+            moment = (
+                _moment(day + length, hour, zone) if whole else _moment(day, hour, zone) + length
+            )
+        except OverflowError:
+            return None
+        if moment >= arrived:
+            return moment
+    return None
+
+
+def _in_year(date: dt.date, year: int) -> dt.date:
+    """The same day of a year: 29 February is 28 February where a year lacks it."""
+    try:
+        return date.replace(year=year)
+    except ValueError:
+        return dt.date(year, 2, 28)
+
+
+def on_clock(day: dt.date, minutes: int, zone: zoneinfo.ZoneInfo) -> dt.datetime:
+    """The moment of a day on a clock, so many minutes after midnight."""
+    return _moment(day, dt.time(*divmod(minutes, 60)), zone)
 
 
 def _moment(day: dt.date, hour: dt.time, zone: zoneinfo.ZoneInfo) -> dt.datetime:
@@ -101,8 +163,16 @@ def walk(
     began: dt.datetime,
     until: dt.datetime,
     salt: str,
+    exits: Sequence[ExitRule] = (),
 ) -> list[Came]:
-    """Every arrival of a person who came in at `began`, up to a moment."""
+    """Every arrival of a person who came in at `began`, up to a moment. What `exits` say of events
+    takes them out at once."""
+    out = _taken_out(exits, person, began)
+    if out is not None and out.at <= until:
+        # What happens at the same moment as what takes them out is not reached.
+        before = out.at - dt.timedelta(microseconds=1)
+        found = walk(steps, first, person, began, before, salt)
+        return found if found[-1].step == END else [*found, out]
     found = [Came(first, began, "start")]
     sent_by: dict[str, Answered] = {}
     while found[-1].step != END:
@@ -112,6 +182,20 @@ def walk(
             break
         found.append(following)
     return found
+
+
+def _taken_out(exits: Sequence[ExitRule], person: Person, began: dt.datetime) -> Came | None:
+    """When something first takes a person out, and which rule."""
+    found = [
+        (one.at, place, rule.id)
+        for place, rule in enumerate(exits)
+        for one in person.events
+        if one.event == rule.event and one.at > began
+    ]
+    if not found:
+        return None
+    at, _, ident = min(found)
+    return Came(END, at, ident)
 
 
 def _follow(
@@ -129,14 +213,18 @@ def _follow(
     if isinstance(step, ChangeStep):
         return Came(flat.next, at, "done")
     if isinstance(step, WaitStep):
-        over = wait_until(step, at, person.zone)
+        over = wait_until(step, at, person.zone, person.day(step.date) if step.date else None)
+        if over is None:
+            return Came(END if step.past == "exit" else flat.next, at, "past")
         return Came(flat.next, over, "time") if over <= until else None
+    if isinstance(step, JumpStep):
+        return Came(END, at, "jumped")
     if isinstance(step, SplitStep):
         path = path_by_chance(step, person.contact, salt)
         return Came(first[path], at, path)
     if isinstance(step, BranchStep):
         path = next(
-            (one.id for one in step.paths[:-1] if person.is_in(one.segment, at)),
+            (one.id for one in step.paths[:-1] if person.is_one(one.who, at)),
             step.paths[-1].id,
         )
         return Came(first[path], at, path)

@@ -44,7 +44,7 @@ def first_step(itinerary: Itinerary) -> str:
 def _flatten(steps: tuple[Step, ...], after: str, found: dict[str, Flat]) -> None:
     for place, one in enumerate(steps):
         following = steps[place + 1].id if place + 1 < len(steps) else after
-        if one.kind == "exit":
+        if one.kind in ("exit", "jump"):
             following = END
         if not isinstance(one, Parting):
             found[one.id] = Flat(one, following)

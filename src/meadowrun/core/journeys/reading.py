@@ -5,14 +5,18 @@ from typing import Any
 
 from meadowrun.core.journeys.steps import (
     AGAIN,
+    PAST,
     REACTIONS,
     REFUSED,
+    STARTS,
     UNITS,
     BranchStep,
     ChangeStep,
+    ExitRule,
     ExitStep,
     Goal,
     Itinerary,
+    JumpStep,
     MessageStep,
     Parting,
     Path,
@@ -22,6 +26,7 @@ from meadowrun.core.journeys.steps import (
     Step,
     WaitForStep,
     WaitStep,
+    Who,
 )
 from meadowrun.core.language import Problem, Wording
 
@@ -29,6 +34,9 @@ Json = dict[str, Any]
 #: The most steps of a journey, and the most ways on from one step.
 MOST_STEPS = 200
 MOST_PATHS = 20
+MOST_EXITS = 20
+#: The most lines by which people are told apart at one place.
+MOST_LINES = 50
 _DEEPEST = 12
 
 
@@ -46,6 +54,7 @@ def to_json(itinerary: Itinerary) -> Json:
         "start": dataclasses.asdict(itinerary.start),
         "steps": [_step_json(one) for one in itinerary.steps],
         "goal": dataclasses.asdict(itinerary.goal) if itinerary.goal else None,
+        "exits": [dataclasses.asdict(one) for one in itinerary.exits],
         "again": itinerary.again,
         "again_days": itinerary.again_days,
         "ids": itinerary.ids,
@@ -71,17 +80,14 @@ def from_json(data: Any) -> Itinerary:
     """Reads an itinerary. Raises ItineraryError that names the place."""
     _Reader.is_object(data, "itinerary")
     reader = _Reader()
-    start = data.get("start") or {}
-    reader.is_object(start, "start")
     made = Itinerary(
-        start=Start(
-            reader.text(start, "event", "start"), reader.whole(start, "segment", "start", 0)
-        ),
+        start=reader.start(data.get("start") or {}),
         steps=reader.steps(data.get("steps", []), "steps", 0),
         goal=reader.goal(data.get("goal")),
         again=reader.one_of(data, "again", "", AGAIN, "once"),
         again_days=reader.whole(data, "again_days", "", 90, 1, 3650),
         ids=reader.whole(data, "ids", "", 0),
+        exits=reader.exits(data.get("exits", [])),
     )
     return made
 
@@ -139,6 +145,58 @@ class _Reader:
             self.one_of(span, "unit", f"{place}.span", tuple(UNITS), "day"),
         )
 
+    def who(self, data: Json, place: str) -> Who:
+        """Certain people. Whether their lines mean anything is found when they are asked."""
+        who = data.get("who") or {}
+        place = f"{place}.who"
+        self.is_object(who, place)
+        lines = who.get("lines") or []
+        if not isinstance(lines, list | tuple) or len(lines) > MOST_LINES:
+            raise self._wrong("lines", place)
+        for line in lines:
+            self.is_object(line, f"{place}.lines")
+        return Who(self.whole(who, "segment", place, 0), tuple(lines))
+
+    def minutes(self, data: Json, name: str, place: str) -> int | None:
+        """Minutes after midnight, where any are given."""
+        return None if data.get(name) is None else self.whole(data, name, place, 0, 0, 24 * 60 - 1)
+
+    def start(self, data: Any) -> Start:
+        self.is_object(data, "start")
+        how = self.one_of(data, "how", "start", ("", *STARTS), "")
+        found = Start(
+            how,
+            self.text(data, "event", "start"),
+            self.who(data, "start"),
+            self.text(data, "date", "start"),
+            self.whole(data, "before", "start", 0, -3650, 3650),
+            self.whole(data, "at", "start", 9 * 60, 0, 24 * 60 - 1),
+            bool(data.get("yearly")),
+        )
+        if how == "event" and not found.event:
+            raise self._wrong("event", "start")
+        if how == "date" and not found.date:
+            raise self._wrong("date", "start")
+        if how in ("everyone", "turns", "turns_not") and not found.who:
+            raise self._wrong("who", "start")
+        return found
+
+    def exits(self, data: Any) -> tuple[ExitRule, ...]:
+        """What takes people out."""
+        if not isinstance(data, list) or len(data) > MOST_EXITS:
+            raise self._wrong("exits", "")
+        found = []
+        for number, one in enumerate(data):
+            place = f"exits[{number}]"
+            self.is_object(one, place)
+            rule = ExitRule(
+                self.ident(one, place), self.text(one, "event", place), self.who(one, place)
+            )
+            if bool(rule.event) == bool(rule.who):
+                raise self._wrong("event", place)
+            found.append(rule)
+        return tuple(found)
+
     def goal(self, data: Any) -> Goal | None:
         if data is None:
             return None
@@ -175,10 +233,9 @@ class _Reader:
                 self.one_of(data, "refused", place, REFUSED, "go_on"),
             )
         if kind == "wait":
-            at = data.get("at")
-            if at is not None:
-                at = self.whole(data, "at", place, 0, 0, 24 * 60 - 1)
-            return WaitStep(ident, self.span(data, place), at)
+            return self.wait(data, ident, place)
+        if kind == "jump":
+            return JumpStep(ident, self.whole(data, "journey", place, 0))
         if kind == "exit":
             return ExitStep(ident)
         if kind == "change":
@@ -189,6 +246,19 @@ class _Reader:
                 bool(data.get("remove")),
             )
         return self.parting(data, ident, kind, place, depth)
+
+    def wait(self, data: Json, ident: str, place: str) -> WaitStep:
+        day = data.get("weekday")
+        return WaitStep(
+            ident,
+            self.span(data, place),
+            self.minutes(data, "at", place),
+            None if day is None else self.whole(data, "weekday", place, 0, 0, 6),
+            self.text(data, "date", place),
+            bool(data.get("before")),
+            bool(data.get("yearly")),
+            self.one_of(data, "past", place, PAST, "go_on"),
+        )
 
     def parting(self, data: Json, ident: str, kind: Any, place: str, depth: int) -> Parting:
         """A step at which paths part."""
@@ -223,6 +293,6 @@ class _Reader:
             # For everyone else: nothing is asked.
             return Path(ident, inside)
         if kind == "branch":
-            return Path(ident, inside, segment=self.whole(data, "segment", place, 0))
+            return Path(ident, inside, self.who(data, place))
         reaction = self.one_of(data, "reaction", place, ("", *REACTIONS), "")
         return Path(ident, inside, event=self.text(data, "event", place), reaction=reaction)

@@ -3,8 +3,8 @@ which they part and meet again behind it by themselves."""
 
 import dataclasses
 import datetime as dt
-from collections.abc import Iterator
-from typing import ClassVar
+from collections.abc import Iterator, Mapping
+from typing import Any, ClassVar
 
 #: Units of a wait → one of them.
 UNITS = {
@@ -17,6 +17,12 @@ UNITS = {
 REACTIONS = ("opened", "clicked", "bounced")
 #: What becomes of somebody to whom a message may not be sent.
 REFUSED = ("go_on", "exit")
+#: What brings people in. event: something happens; everyone: they are certain people when the
+#: journey starts; turns and turns_not: they become, or stop being, certain people; date: a date of
+#: theirs comes near.
+STARTS = ("event", "everyone", "turns", "turns_not", "date")
+#: What becomes of somebody whose moment to wait for has passed already, or who has none.
+PAST = ("go_on", "exit")
 #: How often one person can be in a journey.
 AGAIN = ("once", "after", "any")
 #: Hours after its own moment at which an event still starts something.
@@ -37,6 +43,18 @@ class Span:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class Who:
+    """Certain people: those in a saved segment (its number), or those of whom some lines of an
+    audience's definition are true. Empty: nothing is asked."""
+
+    segment: int = 0
+    lines: tuple[Mapping[str, Any], ...] = ()
+
+    def __bool__(self) -> bool:
+        return bool(self.segment or self.lines)
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class MessageStep:
     """Sends a message through the one door; the person stays until it is handed over or refused."""
 
@@ -51,13 +69,21 @@ class MessageStep:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class WaitStep:
-    """Waits a time; with `at` (minutes after midnight) until that hour on the person's own
-    clock."""
+    """Waits a time; with `weekday` (0 is Monday) until such a day, with `at` (minutes after
+    midnight) until that hour, both on the person's own clock. With `date`, a field that holds one,
+    it waits until so long after that date, or before it."""
 
     kind: ClassVar[str] = "wait"
     id: str
     span: Span
     at: int | None = None
+    weekday: int | None = None
+    date: str = ""
+    before: bool = False
+    #: whether the date comes round each year
+    yearly: bool = False
+    #: what becomes of somebody whose moment has passed, or who has no such date: one of PAST
+    past: str = "go_on"
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -67,8 +93,8 @@ class Path:
 
     id: str
     steps: tuple["Step", ...] = ()
-    #: branch: the number of a saved segment
-    segment: int = 0
+    #: branch: who takes it
+    who: Who = Who()
     #: wait for: the key of an event kind, or one of REACTIONS
     event: str = ""
     reaction: str = ""
@@ -126,17 +152,47 @@ class ExitStep:
     id: str
 
 
-Step = MessageStep | WaitStep | BranchStep | WaitForStep | SplitStep | ChangeStep | ExitStep
+@dataclasses.dataclass(frozen=True, slots=True)
+class JumpStep:
+    """Takes the person out of the journey and into another one, as far as that lets them."""
+
+    kind: ClassVar[str] = "jump"
+    id: str
+    journey: int
+
+
+Step = (
+    MessageStep | WaitStep | BranchStep | WaitForStep | SplitStep | ChangeStep | JumpStep | ExitStep
+)
 Parting = BranchStep | WaitForStep | SplitStep
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Start:
-    """What brings somebody in: an event of a kind happens, or they are in a segment when the
-    journey starts."""
+    """What brings somebody in, by `how`, one of STARTS; empty: nothing yet."""
 
+    how: str = ""
+    #: the key of the kind of event
     event: str = ""
-    segment: int = 0
+    #: who comes in; of events and dates only those
+    who: Who = Who()
+    #: the field that holds the date, and so many days before it (after it where below 0), at an
+    #: hour on the person's own clock, in minutes after midnight
+    date: str = ""
+    before: int = 0
+    at: int = 9 * 60
+    #: whether the date comes round each year
+    yearly: bool = False
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class ExitRule:
+    """What takes people out at once, wherever they are: an event, or that they become certain
+    people."""
+
+    id: str
+    event: str = ""
+    who: Who = Who()
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -160,6 +216,7 @@ class Itinerary:
     again_days: int = 90
     #: the highest number that an id of it ever had: none is given twice
     ids: int = 0
+    exits: tuple[ExitRule, ...] = ()
 
     def walk(self) -> Iterator[tuple[Step, int, Path | None]]:
         """Every step in the order of its lines, with how deep it is nested and the path it is

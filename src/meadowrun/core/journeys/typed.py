@@ -5,11 +5,15 @@ import dataclasses
 import re
 from collections.abc import Callable, Mapping
 
+from meadowrun.core.audience import typed as people
+from meadowrun.core.audience.edit import fresh
 from meadowrun.core.journeys.edit import equal
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
+    ExitRule,
     ExitStep,
+    JumpStep,
     MessageStep,
     Path,
     Span,
@@ -17,6 +21,7 @@ from meadowrun.core.journeys.steps import (
     Step,
     WaitForStep,
     WaitStep,
+    Who,
 )
 from meadowrun.core.journeys.words import Names
 
@@ -98,6 +103,20 @@ def _span(text: str) -> tuple[Span, str] | None:
     return Span(amount, key), met[0]
 
 
+_WEEKDAY = re.compile(
+    r"\b(?:until |on |for )?(?:the )?(?:next |coming )?"
+    r"(?P<day>mon|tues|wednes|thurs|fri|satur|sun)day\b",
+    re.I,
+)
+_DAYS = ("mon", "tues", "wednes", "thurs", "fri", "satur", "sun")
+
+
+def _weekday(text: str) -> tuple[int, str] | None:
+    """A day of the week (0 is Monday) of a text, and the words of it."""
+    met = _WEEKDAY.search(text)
+    return (_DAYS.index(met["day"].lower()), met[0]) if met else None
+
+
 def _clock(text: str) -> tuple[int, str] | None:
     """An hour of the day in minutes after midnight, and the words of it."""
     for met in _CLOCK.finditer(text):
@@ -115,12 +134,17 @@ def _clock(text: str) -> tuple[int, str] | None:
 
 
 def _wait(text: str, names: Names) -> list[Reading]:
-    met = re.match(r"(?:then )?(?:wait|pause|hold|sleep|delay|after|do nothing)\b", text, re.I)
+    met = re.match(
+        r"(?:then )?(?:wait|pause|hold|sleep|delay|after|do nothing|(?=until\b))", text, re.I
+    )
     if met is None and not _SPAN.match(text):
         return []
     if re.match(r"wait for\b", text, re.I) and not _SPAN.match(text[9:]):
         return []
     rest = text[met.end() :] if met else text
+    dated = _wait_for_date(rest, names)
+    if dated:
+        return dated
     span, clock = _span(rest), None
     used = [span[1]] if span else []
     clock = _clock(rest.replace(span[1], " ", 1) if span else rest)
@@ -130,12 +154,57 @@ def _wait(text: str, names: Names) -> list[Reading]:
         used.append(day[0])
         if "morning" in day[0].lower() and clock is None:
             clock = 9 * 60, ""
-    if span is None and clock is None:
+    weekday = _weekday(rest)
+    if span is None and clock is None and weekday is None:
         return []
     if clock:
         used.append(clock[1])
+    if weekday:
+        used.append(weekday[1])
     length = span[0] if span else Span(0, "minute")
-    return [Reading(WaitStep("", length, clock[0] if clock else None), _rest(rest, *used))]
+    step = WaitStep("", length, clock[0] if clock else None, weekday[0] if weekday else None)
+    return [Reading(step, _rest(rest, *used))]
+
+
+def _wait_for_date(text: str, names: Names) -> list[Reading]:
+    """“until 3 days before their renewal date”."""
+    found = [
+        (ref, said)
+        for ref, label in names.dates.items()
+        if (said := _date_named(text, label)) is not None
+    ]
+    if not found:
+        return []
+    ref, said = max(found, key=lambda one: len(one[1]))
+    rest = text.replace(said, " ", 1)
+    span = _span(rest)
+    beside = re.search(r"\b(before|after)\b|\b(?:the )?day of\b", rest, re.I)
+    if span and not (beside and beside[1]):
+        # “Wait 3 days, their birthday” says not on which side of it.
+        return []
+    clock = _clock(rest.replace(span[1], " ", 1) if span else rest)
+    yearly = re.search(r"\b(?:next|each year|every year|whatever the year)\b", rest, re.I)
+    used = [part for part in (span and span[1], beside and beside[0], clock and clock[1]) if part]
+    step = WaitStep(
+        "",
+        span[0] if span else Span(0, "day"),
+        clock[0] if clock else 9 * 60,
+        None,
+        ref,
+        bool(beside and beside[1] and beside[1].lower() == "before"),
+        yearly is not None or "birthday" in said.lower(),
+    )
+    return [Reading(step, _rest(rest, *used, yearly[0] if yearly else ""))]
+
+
+def _date_named(text: str, label: str) -> str | None:
+    """The words of a text that name a date: “renewal” names the “renewal date”."""
+    bare = re.sub(r" (?:date|day)$", "", label.lower())
+    for name in (label.lower(), bare):
+        met = re.search(rf"\b{re.escape(name)}\b", text, re.I)
+        if met:
+            return met[0]
+    return None
 
 
 _VERBS = re.compile(
@@ -202,10 +271,40 @@ def _branch(text: str, names: Names) -> list[Reading]:
     if met is None:
         return []
     rest = text[met.end() :].strip(" :“”\"'")
+    found = [(Who(number), _rest(rest, said)) for number, said in _things(rest, names.segments)]
+    if not any(not unused for _, unused in found):
+        found += who_of(_SUBJECT.sub("", text), names)
+    return [Reading(BranchStep("", (Path("", who=who), Path(""))), unused) for who, unused in found]
+
+
+#: How a branch begins whose condition is said in words.
+_SUBJECT = re.compile(r"(?:then )?(?:if|branch|check|for)\b(?: by)?(?: they(?: are|’re)?)?", re.I)
+
+
+def who_of(text: str, names: Names) -> list[tuple[Who, tuple[str, ...]]]:
+    """The people that words may mean, each with the words that nothing was made of; the likeliest
+    first."""
     return [
-        Reading(BranchStep("", (Path("", segment=number), Path(""))), _rest(rest, said))
-        for number, said in _things(rest, names.segments)
+        (Who(lines=(fresh(one.line),)), one.unused)
+        for one in people.read(text.strip(" :“”\"'"), names.words, names.today)
+    ][:3]
+
+
+def read_exit(text: str, names: Names) -> list[tuple[ExitRule, tuple[str, ...]]]:
+    """What may take people out by words: something that they do, or what becomes true of them; with
+    the words that nothing was made of."""
+    said = re.sub(r"^(?:as soon as|when|once|if)\b", "", " ".join(text.split()), flags=re.I)
+    found: list[tuple[ExitRule, tuple[str, ...]]] = [
+        (ExitRule("", event=key), _rest(said, at))
+        for key, did in names.events.items()
+        if (at := _did(said, did))
     ]
+    found += [
+        (ExitRule("", who=Who(number)), _rest(said, at))
+        for number, at in _things(said, names.segments)
+    ]
+    found += [(ExitRule("", who=who), unused) for who, unused in who_of(said, names)]
+    return sorted(found, key=lambda one: len(one[1]))
 
 
 _AWAITS = re.compile(r"(?:then )?(?:wait (?:for|until|till)|if(?: they)?|until)\b", re.I)
@@ -326,6 +425,22 @@ def _change(text: str, names: Names) -> list[Reading]:
     return []
 
 
+def _jump(text: str, names: Names) -> list[Reading]:
+    met = re.match(
+        r"(?:then )?(?:go|jump|move|continue|carry)(?: them)?(?: on| over)?(?: to| with| into)\b"
+        r"(?: the)?(?: journey)?",
+        text,
+        re.I,
+    )
+    if met is None:
+        return []
+    rest = text[met.end() :].strip(" :“”\"'")
+    return [
+        Reading(JumpStep("", number), _rest(rest, said, "journey"))
+        for number, said in _things(rest, names.journeys)
+    ]
+
+
 def _exit(text: str, names: Names) -> list[Reading]:
     met = re.match(r"(?:then )?(?:exit|leave|stop|end)\b(?: the journey| here)?", text, re.I)
     return [Reading(ExitStep(""), _rest(text[met.end() :]))] if met else []
@@ -338,5 +453,6 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     _branch,
     _split,
     _change,
+    _jump,
     _exit,
 )

@@ -1,12 +1,18 @@
 """An itinerary in words: what each line says, and the whole as instructions that can be read."""
 
 import dataclasses
+import datetime as dt
 from collections.abc import Mapping
 
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.english import read_aloud
+from meadowrun.core.audience.fields import Dictionary
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
+    ExitRule,
     Itinerary,
+    JumpStep,
     MessageStep,
     Parting,
     Path,
@@ -15,9 +21,11 @@ from meadowrun.core.journeys.steps import (
     Step,
     WaitForStep,
     WaitStep,
+    Who,
     numbered,
 )
 from meadowrun.core.language import Wording
+from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.wording import count_of
 
 
@@ -32,6 +40,20 @@ class Names:
     events: Mapping[str, str]
     tags: Mapping[int, str]
     lists: Mapping[int, str]
+    #: journeys that have not ended
+    journeys: Mapping[int, str] = dataclasses.field(default_factory=dict)
+    #: everything that lines of an audience can be about, and the day they are read on
+    words: Dictionary = dataclasses.field(default_factory=lambda: Dictionary({}, {}))
+    today: dt.date = dt.date(2026, 1, 1)
+
+    @property
+    def dates(self) -> dict[str, str]:
+        """The fields that hold a day → what they are called."""
+        return {
+            ref: spec.label
+            for ref, spec in self.words.fields.items()
+            if spec.is_day and not spec.retired
+        }
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -68,14 +90,7 @@ def line(step: Step, names: Names) -> Line:
         name, channel = names.messages.get(step.message, (str(_GONE), str(Wording("Message"))))
         return Line("", channel, name)
     if isinstance(step, WaitStep):
-        if step.at is None:
-            return Line("", Wording("Wait"), span_words(step.span))
-        said = Wording(
-            "%(span)s, then until %(clock)s their time",
-            span=span_words(step.span),
-            clock=clock_words(step.at),
-        )
-        return Line("", Wording("Wait"), said)
+        return Line("", Wording("Wait"), _wait_words(step, names))
     if isinstance(step, WaitForStep):
         upto = Wording("up to %(span)s", span=span_words(step.span))
         return Line(upto, Wording("Wait for"), Wording("the first of these"))
@@ -85,7 +100,47 @@ def line(step: Step, names: Names) -> Line:
         return Line("", Wording("Random split"), Wording("by chance"))
     if isinstance(step, ChangeStep):
         return Line("", Wording("Change"), _change_words(step, names))
+    if isinstance(step, JumpStep):
+        name = names.journeys.get(step.journey, _GONE)
+        return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
     return Line("", Wording("Exit"), Wording("leaves the journey"))
+
+
+def _wait_words(step: WaitStep, names: Names) -> str:
+    """How long, or until when."""
+    span = span_words(step.span)
+    clock = clock_words(step.at) if step.at is not None else ""
+    if step.date:
+        date = names.dates.get(step.date, _GONE)
+        day: str = Wording("their next %(date)s", date=date) if step.yearly else date
+        if not step.span.amount:
+            said = Wording("until the day of %(day)s", day=day)
+        elif step.before:
+            said = Wording("until %(span)s before %(day)s", span=span, day=day)
+        else:
+            said = Wording("until %(span)s after %(day)s", span=span, day=day)
+        return Wording("%(said)s, %(clock)s", said=said, clock=clock) if clock else said
+    if not clock and step.weekday is None:
+        return span
+    weekday = DAY_NAMES[step.weekday] if step.weekday is not None else ""
+    until = f"{weekday} {clock}".strip()
+    if not step.span.amount:
+        return Wording("until %(until)s their time", until=until)
+    return Wording("%(span)s, then until %(until)s their time", span=span, until=until)
+
+
+def who_words(who: Who, names: Names) -> str:
+    """Certain people: “who is in the segment “Members””, “whose town is Farrow”."""
+    if who.segment:
+        name = names.segments.get(who.segment, _GONE)
+        return Wording("who is in “%(name)s”", name=name)
+    if not who.lines:
+        return Wording("of whom nothing is asked yet")
+    try:
+        definition = d.parse({"lines": list(who.lines)}, names.words)
+    except d.DefinitionError as problem:
+        return Wording("(%(problem)s)", problem=problem)
+    return read_aloud(definition, names.words, names.today).removeprefix("Everyone ").rstrip(".")
 
 
 def _change_words(step: ChangeStep, names: Names) -> str:
@@ -113,18 +168,53 @@ def path_line(step: Parting, path: Path, names: Names) -> Line:
         if path.reaction:
             return Line("", Wording("if they"), _REACTED[path.reaction])
         return Line("", Wording("if they"), names.events.get(path.event, _GONE))
-    name = names.segments.get(path.segment, _GONE)
-    return Line("", Wording("if"), Wording("in “%(name)s”", name=name))
+    if path.who.segment:
+        name = names.segments.get(path.who.segment, _GONE)
+        return Line("", Wording("if"), Wording("in “%(name)s”", name=name))
+    return Line("", Wording("if one"), who_words(path.who, names))
 
 
 def start_words(itinerary: Itinerary, names: Names) -> str:
     """What brings somebody in."""
-    if itinerary.start.event:
-        return Wording("someone %(did)s", did=names.events.get(itinerary.start.event, _GONE))
-    if itinerary.start.segment:
-        name = names.segments.get(itinerary.start.segment, _GONE)
-        return Wording("it is started, for everyone in “%(name)s”", name=name)
-    return Wording("nothing yet")
+    start = itinerary.start
+    who = who_words(start.who, names)
+    if start.how == "everyone":
+        return Wording("it is started, for everyone %(who)s", who=who)
+    if start.how == "turns":
+        return Wording("someone becomes one %(who)s", who=who)
+    if start.how == "turns_not":
+        return Wording("someone is no longer one %(who)s", who=who)
+    if start.how == "event":
+        did = names.events.get(start.event, _GONE)
+        said: str = Wording("someone %(did)s", did=did)
+    elif start.how == "date":
+        said = _date_words(itinerary, names)
+    else:
+        return Wording("nothing yet")
+    return Wording("%(said)s, if it is one %(who)s", said=said, who=who) if start.who else said
+
+
+def _date_words(itinerary: Itinerary, names: Names) -> str:
+    """“it is 7 days before their renewal date, 9:00 their time”."""
+    start = itinerary.start
+    date, days = names.dates.get(start.date, _GONE), count_of(abs(start.before), "day")
+    clock = clock_words(start.at)
+    if start.yearly:
+        date = Wording("%(date)s, whatever the year", date=date)
+    if start.before > 0:
+        said = Wording("it is %(days)s before their %(date)s", days=days, date=date)
+    elif start.before < 0:
+        said = Wording("it is %(days)s after their %(date)s", days=days, date=date)
+    else:
+        said = Wording("it is the day of their %(date)s", date=date)
+    return Wording("%(said)s, at %(clock)s their time", said=said, clock=clock)
+
+
+def exit_words(rule: ExitRule, names: Names) -> str:
+    """What takes people out."""
+    if rule.event:
+        return Wording("they %(did)s", did=names.events.get(rule.event, _GONE))
+    return Wording("they become one %(who)s", who=who_words(rule.who, names))
 
 
 def again_words(itinerary: Itinerary) -> str:
@@ -154,6 +244,8 @@ def as_text(itinerary: Itinerary, names: Names) -> str:
                     tell(path.steps, f"{indent}      ")
 
     tell(itinerary.steps, "")
+    for rule in itinerary.exits:
+        lines.append(f"Leaves as soon as {exit_words(rule, names)}")
     if itinerary.goal:
         did = names.events.get(itinerary.goal.event, _GONE)
         days = count_of(itinerary.goal.days, "day")

@@ -3,6 +3,25 @@
 document.addEventListener('alpine:init', () => {
   const DEEDS = {ArrowUp: 'up', ArrowDown: 'down', ArrowRight: 'nest', Delete: 'remove'};
 
+  // What brings people in: what is asked beside it depends on what was chosen.
+  Alpine.data('starts', () => ({
+    how: '',
+
+    init() {
+      this.how = this.$root.querySelector('[name=start]').value;
+    },
+
+    get dated() {
+      return this.how.startsWith('date:');
+    },
+
+    get people() {
+      return this.dated || this.how.startsWith('event:')
+        ? 'Only those of them (may stay empty)'
+        : 'These people';
+    },
+  }));
+
   Alpine.data('itinerary', () => ({
     asked: 0,
 

@@ -1,0 +1,185 @@
+"""What no event tells: people become, or stop being, certain people; a date of theirs comes near.
+
+Every half minute each journey that asks it is looked at, and the dear ones less often, so that no
+more than a twentieth of the time goes there. Only whose answer changed comes in or leaves.
+"""
+
+import dataclasses
+import datetime as dt
+import hashlib
+import time
+import zoneinfo
+
+import orjson
+import sqlalchemy as sa
+from pyroaring import BitMap
+from sqlalchemy import orm
+
+from meadowrun.base.errors import Invalid
+from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.dates import Clock
+from meadowrun.core.journeys.engine import on_clock
+from meadowrun.core.journeys.steps import Start, Who
+from meadowrun.core.timing.zones import zone_of
+from meadowrun.journeys import entering
+from meadowrun.journeys.entering import Happened
+from meadowrun.journeys.leaving import take_off
+from meadowrun.journeys.membership import chosen, definition_of, everybody, members
+from meadowrun.journeys.models import MOVES, Journey, JourneyDay, JourneyWatch
+from meadowrun.journeys.moving import Move, Walk
+from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
+from meadowrun.segments.compile import Compiler
+from meadowrun.segments.fetching import zones
+
+#: So long after a look comes the next at the soonest, and so many times what it took at the least.
+OFTEN = dt.timedelta(seconds=30)
+_SPARED = 20
+#: Those on a journey who are certain people now, locked: their entries. The people that are meant
+#: are put in as a predicate over `c`.
+_INSIDE = """
+SELECT e.id FROM journey_entries e JOIN contacts c ON c.id = e.contact_id
+WHERE e.journey_id = :journey AND e.state = 'inside' AND ({predicate}) ORDER BY e.id FOR UPDATE OF e
+"""
+
+
+def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
+    """Looks at every journey whose time has come; says how many people came in or left."""
+    moved = 0
+    asked = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused"))).order_by(Journey.id)
+    for journey in session.scalars(asked).all():
+        walk = Walk.of(session, journey)
+        start = walk.itinerary.start
+        turns = start.how in ("turns", "turns_not", "date")
+        if not turns and not any(rule.who for rule in walk.itinerary.exits):
+            continue
+        watch = session.get(JourneyWatch, journey.id)
+        if watch is None:
+            watch = JourneyWatch(
+                journey_id=journey.id, stamp="", members=b"", looked_at=now, seconds=0.0
+            )
+            session.add(watch)
+        elif watch.looked_at + max(OFTEN, _SPARED * dt.timedelta(seconds=watch.seconds)) > now:
+            continue
+        began = time.monotonic()
+        moment = Moment(session, dictionary(session), now, zone)
+        try:
+            # One that cannot be asked does not keep the others from going on.
+            with session.begin_nested():
+                moved += _looked_at(moment, walk, watch)
+        except (Invalid, sa.exc.DataError, sa.exc.ProgrammingError) as problem:
+            journey.problem = str(problem)
+        watch.looked_at, watch.seconds = now, time.monotonic() - began
+        session.flush()
+    return moved
+
+
+def _looked_at(moment: Moment, walk: Walk, watch: JourneyWatch) -> int:
+    start, running = walk.itinerary.start, walk.journey.state == "running"
+    moved = 0
+    if start.how in ("turns", "turns_not"):
+        turned = _turned(moment, start, watch)
+        if running:
+            starts = [Happened(contact, None, moment.now, None, moment.now) for contact in turned]
+            moved += entering.enter(moment.session, walk, starts, "start")
+    elif start.how == "date" and running:
+        moved += _dates(moment, walk)
+    if walk.journey.state in MOVES:
+        moved += _leave(moment, walk)
+    return moved
+
+
+def _turned(moment: Moment, start: Start, watch: JourneyWatch) -> BitMap:
+    """Who became, or stopped being, one of those that are meant, since the last look. Where it is
+    asked for the first time, or something else is asked, nobody did."""
+    asked = definition_of(moment.session, moment.words, start.who)
+    stamp = hashlib.sha256(orjson.dumps([start.how, d.dump(asked)])).hexdigest()
+    now_in = everybody(moment, start.who)
+    before = BitMap.deserialize(watch.members) if watch.stamp == stamp else None
+    watch.stamp, watch.members = stamp, now_in.serialize()
+    if before is None:
+        return BitMap()
+    return now_in - before if start.how == "turns" else before - now_in
+
+
+def _leave(moment: Moment, walk: Walk) -> int:
+    """Takes out who has become one of those that a rule takes out."""
+    moves: dict[int, Move] = {}
+    for rule in reversed(walk.itinerary.exits):
+        if not rule.who:
+            continue
+        compiler = Compiler(moment.words, Clock(moment.now, moment.zone), zones(moment.session))
+        predicate = compiler.definition(definition_of(moment.session, moment.words, rule.who))
+        values = {**compiler.values, "journey": walk.journey.id}
+        for ident in moment.session.scalars(sa.text(_INSIDE.format(predicate=predicate)), values):
+            moves[ident] = Move(ident, "", moment.now, rule.id, "left")
+    take_off(moment.session, list(moves.values()))
+    return len(moves)
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class _Day:
+    """One day on one clock: its name (empty: of whoever has none), and its zone."""
+
+    name: str
+    zone: zoneinfo.ZoneInfo
+    day: dt.date
+
+
+def _dates(moment: Moment, walk: Walk) -> int:
+    """Brings in whose date has come, on each clock once for each day, at the hour that is set."""
+    start, journey, session = walk.itinerary.start, walk.journey, moment.session
+    assert journey.started_at is not None
+    known = {
+        row.zone: row
+        for row in session.scalars(sa.select(JourneyDay).where(JourneyDay.journey_id == journey.id))
+    }
+    named = [(name, zone_of(name)) for name in zones(session)]
+    moved = 0
+    for name, zone in [("", moment.zone), *((n, z) for n, z in named if z is not None)]:
+        today = _day_of(moment.now, zone, start.at)
+        mark = known.get(name)
+        if mark is None:
+            # The first day that counts is that on which it was started, if the hour was to come.
+            before = _day_of(journey.started_at, zone, start.at)
+            mark = JourneyDay(journey_id=journey.id, zone=name, day=before)
+            session.add(mark)
+        while mark.day < today:
+            mark.day += dt.timedelta(days=1)
+            moved += _on_day(moment, walk, _Day(name, zone, mark.day), [n for n, z in named if z])
+    session.flush()
+    return moved
+
+
+def _day_of(moment: dt.datetime, zone: zoneinfo.ZoneInfo, at: int) -> dt.date:
+    """The last day whose hour has come on a clock."""
+    day = moment.astimezone(zone).date()
+    return day if on_clock(day, at, zone) <= moment else day - dt.timedelta(days=1)
+
+
+def _on_day(moment: Moment, walk: Walk, on: _Day, named: list[str]) -> int:
+    """Brings in whose date is on a day of one clock."""
+    start, session = walk.itinerary.start, moment.session
+    at = on_clock(on.day, start.at, on.zone)
+    wanted = on_clock(on.day + dt.timedelta(days=start.before), 12 * 60, on.zone)
+    op = "yearly_next" if start.yearly else "in_next"
+    line = {"id": "date", "kind": "field", "field": start.date, "op": op, "value": 0}
+    try:
+        asked = d.parse({"lines": [line]}, moment.words)
+    except d.DefinitionError as problem:
+        raise Invalid(str(problem)) from None
+    compiler = Compiler(moment.words, Clock(wanted, on.zone))
+    predicate = compiler.definition(asked)
+    clock = (
+        f"c.timezone = {compiler.bind(on.name)}"
+        if on.name
+        else f"coalesce(c.timezone, '') <> ALL({compiler.bind(named)})"
+    )
+    contacts = chosen(session, compiler, f"{clock} AND ({predicate})")
+    starts = [Happened(contact, None, at, None, moment.now) for contact in contacts]
+    return entering.enter(session, walk, starts, "start", let_in(moment, start.who, contacts))
+
+
+def let_in(moment: Moment, who: Who, contacts: list[int]) -> set[int] | None:
+    """Who of some contacts a start takes in; None where it asks nothing of them. Raises Invalid."""
+    return set(members(moment, who, contacts)) if who else None

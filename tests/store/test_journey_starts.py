@@ -1,0 +1,302 @@
+"""What brings people into a journey besides events, what takes them out at once, where they go over
+to another, and waits that follow their dates."""
+
+import datetime as dt
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock, jobs
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.journeys import edit
+from meadowrun.core.journeys.steps import (
+    ExitRule,
+    JumpStep,
+    MessageStep,
+    Span,
+    Start,
+    WaitStep,
+    Who,
+)
+from meadowrun.journeys import actions, queries
+from meadowrun.journeys.models import Journey
+from meadowrun.messages.models import Message
+from meadowrun.people.models import Field, PeopleList
+from meadowrun.tracking.taking import take_events
+from tests.conftest import NOW
+from tests.store.journeys import advance
+from tests.store.people import IDA, kinds, many, ready_send
+from tests.store.sending import segment
+
+MINUTE, HOUR, DAY = dt.timedelta(minutes=1), dt.timedelta(hours=1), dt.timedelta(days=1)
+LONG = WaitStep("", Span(9, "week"))
+IN_FARROW = Who(
+    lines=({"id": "t", "kind": "field", "field": "town", "op": "is", "value": ["Farrow"]},)
+)
+
+
+@pytest.fixture
+def world(database, settings, job_context, keeper):
+    """Five people, a message, a list, and a date field; gives the campaign and the message."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, 5)
+        session.execute(sa.text("UPDATE contacts SET town = NULL, timezone = 'Europe/London'"))
+        kinds(session)
+        send = ready_send(session, NOW, {"in": [], "out": []})
+        session.add(
+            Field(owner="contact", key="renewal", label="renewal", type="date", created_at=NOW)
+        )
+        session.add(PeopleList(name="Volunteers", source="test", taken_at=NOW))
+        return send.campaign_id, session.scalar(sa.select(Message.id))
+
+
+def running(database, world, start, *steps, exits=(), again="once", name="A journey"):
+    """A journey that runs from NOW on; its number."""
+    with clock.at(NOW), database.session() as session:
+        campaign = session.get_one(Campaign, world[0])
+        made = actions.create(session, IDA, NOW, campaign, name)
+
+        def built(itinerary):
+            itinerary = edit.with_start(itinerary, start, again, 30)
+            for step in steps:
+                itinerary = edit.add(itinerary, step)
+            for rule in exits:
+                itinerary = edit.add_exit(itinerary, rule)
+            return itinerary
+
+        actions.write(session, IDA, NOW, made, made.version, "wrote", built)
+        actions.start(session, IDA, NOW, made, made.version)
+        ident = made.id
+    advance(database, NOW)
+    return ident
+
+
+def did(database, statement, **values):
+    with database.session() as session:
+        session.execute(sa.text(statement), values)
+
+
+def inside(database, ident):
+    with database.session() as session:
+        return sorted(one.contact_id for one in queries.people_on(session, ident, None, "inside"))
+
+
+def stand(database, ident):
+    with database.session() as session:
+        return queries.numbers(session, ident).stand
+
+
+def entry(database, ident, contact):
+    with database.session() as session:
+        return queries.entry(session, ident, contact)
+
+
+def moves(database, ident, contact):
+    with database.session() as session:
+        found = queries.entry(session, ident, contact)
+        return [(one.because, one.at) for one in queries.moves(session, found.id)]
+
+
+TO_FARROW = "UPDATE contacts SET town = 'Farrow' WHERE id = :id"
+
+
+def test_whoever_becomes_one_comes_in_and_nobody_who_was_one_before(database, world):
+    did(database, TO_FARROW, id=1)
+    ident = running(database, world, Start("turns", who=IN_FARROW), LONG)
+    advance(database, NOW + MINUTE)
+    assert inside(database, ident) == []
+    did(database, TO_FARROW, id=2)
+    advance(database, NOW + 2 * MINUTE)
+    advance(database, NOW + 3 * MINUTE)
+    assert inside(database, ident) == [2]
+
+
+def test_whoever_is_no_longer_one_comes_in(database, world):
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 3")
+    ident = running(database, world, Start("turns_not", who=IN_FARROW), LONG)
+    did(database, "UPDATE contacts SET town = 'Hill' WHERE id = 3")
+    advance(database, NOW + MINUTE)
+    assert inside(database, ident) == [3]
+
+
+def test_who_joins_a_list_comes_in(database, world):
+    line = {"id": "l", "kind": "list", "list": 1, "inside": True}
+    ident = running(database, world, Start("turns", who=Who(lines=(line,))), LONG)
+    did(database, "INSERT INTO list_members (list_id, contact_id) VALUES (1, 4)")
+    advance(database, NOW + MINUTE)
+    assert inside(database, ident) == [4]
+
+
+def test_a_changed_segment_brings_in_nobody_who_did_not_change(database, world):
+    did(database, "UPDATE contacts SET town = 'Hill' WHERE id <= 3")
+    with database.session() as session:
+        made = segment(session, [dict(IN_FARROW.lines[0])]).id
+    ident = running(database, world, Start("turns", who=Who(made)), LONG)
+    did(
+        database,
+        "UPDATE segments SET definition = jsonb_set(definition, '{lines,0,value}', '[\"Hill\"]')",
+    )
+    advance(database, NOW + MINUTE)
+    assert inside(database, ident) == []
+    did(database, "UPDATE contacts SET town = 'Hill' WHERE id = 5")
+    advance(database, NOW + 2 * MINUTE)
+    assert inside(database, ident) == [5]
+
+
+def test_nobody_comes_in_late_for_what_they_became_while_it_was_paused(database, world):
+    ident = running(database, world, Start("turns", who=IN_FARROW), LONG)
+    with database.session() as session:
+        actions.pause(session, IDA, NOW, queries.journey(session, ident))
+    did(database, TO_FARROW, id=1)
+    advance(database, NOW + MINUTE)
+    with database.session() as session:
+        actions.resume(session, IDA, NOW, queries.journey(session, ident))
+    advance(database, NOW + 2 * MINUTE)
+    assert inside(database, ident) == []
+
+
+RENEWS = (
+    "UPDATE contacts SET attributes = jsonb_build_object('renewal', CAST(:day AS text)) "
+    "WHERE id = :id"
+)
+
+
+def test_a_date_brings_each_in_on_the_morning_of_their_own_clock(database, world):
+    # NOW is 23 November 2026, 14:00 in London.
+    did(database, RENEWS, id=1, day="2026-12-01")
+    did(database, RENEWS, id=2, day="2026-12-01")
+    did(database, RENEWS, id=3, day="2026-12-02")
+    did(database, "UPDATE contacts SET timezone = 'Asia/Tokyo' WHERE id = 2")
+    start = Start("date", date="renewal", before=7, at=9 * 60)
+    ident = running(database, world, start, LONG)
+    advance(database, dt.datetime(2026, 11, 23, 23, 59, tzinfo=dt.UTC))
+    assert inside(database, ident) == []
+    # 9:00 in Tokyo on the 24th is midnight in London.
+    advance(database, dt.datetime(2026, 11, 24, 0, 0, tzinfo=dt.UTC))
+    assert inside(database, ident) == [2]
+    advance(database, dt.datetime(2026, 11, 24, 9, 0, tzinfo=dt.UTC))
+    assert inside(database, ident) == [1, 2]
+    assert entry(database, ident, 1).began_at == dt.datetime(2026, 11, 24, 9, 0, tzinfo=dt.UTC)
+    advance(database, dt.datetime(2026, 11, 25, 12, 0, tzinfo=dt.UTC))
+    assert inside(database, ident) == [1, 2, 3]
+
+
+def test_a_birthday_on_29_february_comes_round_on_the_28th(database, world):
+    did(database, RENEWS, id=1, day="2000-02-29")
+    did(database, RENEWS, id=2, day="1990-02-28")
+    start = Start("date", date="renewal", before=0, at=8 * 60, yearly=True)
+    ident = running(database, world, start, LONG, again="any")
+    with database.session() as session:
+        # As if it had stood since February: three months pass at once.
+        session.execute(sa.text("UPDATE journey_days SET day = '2027-02-27'"))
+    advance(database, dt.datetime(2027, 2, 28, 8, 0, tzinfo=dt.UTC))
+    assert inside(database, ident) == [1, 2]
+
+
+def test_days_that_nobody_worked_are_made_up_for_where_it_is_not_too_late(database, world):
+    did(database, RENEWS, id=1, day="2026-11-25")
+    did(database, RENEWS, id=2, day="2026-11-27")
+    start = Start("date", date="renewal", before=0, at=9 * 60)
+    ident = running(database, world, start, LONG)
+    # Three days without workers: the 25th is too late by then.
+    advance(database, dt.datetime(2026, 11, 27, 10, 0, tzinfo=dt.UTC))
+    assert inside(database, ident) == [2]
+    with database.session() as session:
+        assert queries.numbers(session, ident).refused == {"late": 1}
+
+
+def test_only_some_of_those_to_whom_it_happens_are_taken_in(database, world):
+    did(database, TO_FARROW, id=1)
+    ident = running(database, world, Start("event", "visited", IN_FARROW), LONG)
+    happens(database, "visited", NOW + MINUTE, 1, 2)
+    assert inside(database, ident) == [1]
+    with database.session() as session:
+        assert queries.numbers(session, ident).refused == {"not_one": 1}
+
+
+def happens(database, kind, at, *contacts):
+    with clock.at(at), database.session() as session:
+        rows = [{"event": kind, "contact": one, "at": at.isoformat()} for one in contacts]
+        take_events(session, at, "t", rows)
+    advance(database, at)
+
+
+def test_an_exit_rule_takes_people_out_at_once_and_what_waits_is_not_sent(database, world):
+    rules = (ExitRule("", "ticket_bought"), ExitRule("", who=IN_FARROW))
+    ident = running(
+        database, world, Start("event", "visited"), MessageStep("", world[1]), LONG, exits=rules
+    )
+    with database.session() as session:
+        # Whatever is sent must wait for the evening.
+        session.get_one(Journey, ident).hours = {"from": "20:00", "to": "21:00"}
+    happens(database, "visited", NOW + MINUTE, 1, 2, 3)
+    happens(database, "ticket_bought", NOW + 2 * MINUTE, 1)
+    assert inside(database, ident) == [2, 3]
+    did(database, TO_FARROW, id=2)
+    advance(database, NOW + 3 * MINUTE)
+    assert inside(database, ident) == [3]
+    advance(database, dt.datetime(2026, 11, 23, 20, 30, tzinfo=dt.UTC))
+    left = stand(database, ident).left
+    with database.session() as session:
+        rules = queries.walked(session, queries.journey(session, ident)).exits
+        sent = session.scalars(
+            sa.text("SELECT contact_id FROM deliveries WHERE outcome = 'delivered'")
+        ).all()
+    assert left == {rules[0].id: 1, rules[1].id: 1} and sent == [3]
+
+
+def test_what_happened_before_they_came_in_takes_nobody_out(database, world):
+    rule = ExitRule("", "visited")
+    ident = running(database, world, Start("event", "visited"), LONG, exits=(rule,))
+    happens(database, "visited", NOW + MINUTE, 1)
+    assert inside(database, ident) == [1]
+    happens(database, "visited", NOW + HOUR, 1)
+    assert inside(database, ident) == []
+
+
+RENEWAL = WaitStep("", Span(3, "day"), 10 * 60, date="renewal", before=True)
+
+
+def test_a_wait_for_a_date_follows_the_date(database, world):
+    did(database, RENEWS, id=1, day="2026-12-20")
+    ident = running(database, world, Start("event", "visited"), RENEWAL, LONG)
+    happens(database, "visited", NOW + MINUTE, 1, 2)
+    assert entry(database, ident, 1).due == dt.datetime(2026, 12, 17, 10, 0, tzinfo=dt.UTC)
+    # Whoever has no date goes on at once.
+    assert [why for why, _ in moves(database, ident, 2)] == ["start", "past"]
+    did(database, RENEWS, id=1, day="2027-01-05")
+    advance(database, NOW + HOUR)
+    assert entry(database, ident, 1).due == dt.datetime(2027, 1, 2, 10, 0, tzinfo=dt.UTC)
+    # It is moved before today: that is past already.
+    did(database, RENEWS, id=1, day="2026-11-24")
+    advance(database, NOW + 2 * HOUR)
+    assert moves(database, ident, 1)[-1] == ("past", NOW + 2 * HOUR)
+
+
+def test_a_wait_until_an_hour_follows_the_clock_they_live_by(database, world):
+    nine = WaitStep("", Span(1, "day"), 9 * 60)
+    ident = running(database, world, Start("event", "visited"), nine, LONG)
+    happens(database, "visited", NOW, 1)
+    assert entry(database, ident, 1).due == dt.datetime(2026, 11, 24, 9, 0, tzinfo=dt.UTC)
+    did(database, "UPDATE contacts SET timezone = 'America/New_York' WHERE id = 1")
+    advance(database, NOW + MINUTE)
+    assert entry(database, ident, 1).due == dt.datetime(2026, 11, 24, 14, 0, tzinfo=dt.UTC)
+
+
+def test_people_go_over_to_another_journey_as_far_as_it_lets_them(database, world):
+    other = running(database, world, Start("event", "ticket_bought"), LONG, name="Another")
+    happens(database, "ticket_bought", NOW + MINUTE, 1)
+    ident = running(database, world, Start("event", "visited"), JumpStep("", other))
+    happens(database, "visited", NOW + HOUR, 1, 2)
+    assert stand(database, ident).left == {"jumped": 2}
+    assert inside(database, other) == [1, 2]
+    assert moves(database, other, 2)[0] == ("jumped_in", NOW + HOUR)
+    with database.session() as session:
+        assert queries.numbers(session, other).refused == {"inside": 1}
+
+
+def test_everyone_of_certain_people_when_it_starts(database, world):
+    did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
+    ident = running(database, world, Start("everyone", who=IN_FARROW), LONG)
+    jobs.run_here("journeys.begin", journey_id=ident)
+    assert inside(database, ident) == [1, 2]
