@@ -1,0 +1,136 @@
+"""What a rehearsal imagines: real people, what people did after such a start in the past, and what
+it found. Moments are minutes since a midnight in UTC (`clocks.py`)."""
+
+import dataclasses
+from collections.abc import Mapping
+
+import numpy as np
+import numpy.typing as npt
+
+from meadowrun.core.guardrails.caps import Cap
+from meadowrun.core.journeys.clocks import Clocks, Floats, Ints
+from meadowrun.core.timing.hours import Hours
+
+Bools = npt.NDArray[np.bool_]
+Texts = npt.NDArray[np.str_]
+
+
+@dataclasses.dataclass(frozen=True)
+class Leaving:
+    """How the message of a step leaves: on which channel, in which hours, how long it may wait, and
+    which limits it obeys and counts for, by their place."""
+
+    channel: str
+    hours: tuple[Hours, ...] = ()
+    hold: float = 168 * 60.0
+    obeys: tuple[int, ...] = ()
+    counts: tuple[int, ...] = ()
+
+
+@dataclasses.dataclass(frozen=True)
+class People:
+    """Real people, one row each."""
+
+    contacts: Ints
+    #: which of the clocks they live by
+    zone: Ints
+    #: step → what the verdict on its message says of them now: “go”, or why not
+    verdicts: Mapping[str, Texts]
+    #: path of a branch → whether they are one of those who take it
+    among: Mapping[str, Bools]
+    #: step that waits for a date → the days that come into question, in order; NaN: none
+    dates: Mapping[str, Floats]
+    #: place of a limit → when they had, or will get from elsewhere, messages that count for it;
+    #: infinity where there are fewer
+    had: Mapping[int, Floats]
+
+
+@dataclasses.dataclass(frozen=True)
+class Pasts:
+    """What people really did."""
+
+    #: kind of event → when each of some people did it, in minutes after their start, in order;
+    #: infinity where there is no more
+    events: Mapping[str, Floats]
+    #: step → (opened, clicked, bounced) after so many minutes, one row a message that was sent;
+    #: infinity where they did not
+    reactions: Mapping[str, Floats]
+
+
+@dataclasses.dataclass(frozen=True)
+class Starts:
+    """Everybody who comes in, in any of the plays: which of the people, like which of the pasts, in
+    which play, and when; in the order of the plays."""
+
+    person: Ints
+    past: Ints
+    play: Ints
+    at: Floats
+
+
+@dataclasses.dataclass(frozen=True)
+class World:
+    """All that a rehearsal goes by."""
+
+    clocks: Clocks
+    people: People
+    pasts: Pasts
+    starts: Starts
+    plays: int
+    #: so long is imagined
+    until: float
+    leaving: Mapping[str, Leaving]
+    limits: tuple[Cap, ...]
+    #: path of a wait for something → the share of people, from 0 to 1, whom the author has do it
+    shares: Mapping[str, float]
+    #: chance is the same for a person each time, by this
+    salt: str
+    #: so many real people stand for one that is imagined
+    weight: float = 1.0
+    seed: int = 1
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Range:
+    """How many: the middle of all plays, and between which numbers nine of ten plays lie."""
+
+    low: float
+    middle: float
+    high: float
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Passed:
+    """One step of one imagined person: when they came, and why from the step before."""
+
+    step: str
+    at: float
+    because: str
+
+
+@dataclasses.dataclass(frozen=True)
+class Rehearsal:
+    """What became of everybody."""
+
+    entered: Range
+    inside: Range
+    finished: Range
+    #: reason → how many left before the end
+    left: Mapping[str, Range]
+    goal: Range
+    came: Mapping[str, Range]
+    sent: Mapping[str, Range]
+    #: step → reason → to how many its message was not sent
+    kept_back: Mapping[str, Mapping[str, Range]]
+    #: path → how many took it
+    took: Mapping[str, Range]
+    #: step → after how many days half of those who come there have come, from when they came in
+    after: Mapping[str, float]
+    #: how many messages wait for room under a limit
+    delayed: Range
+    #: channel → messages on each day: the middle, and what one day in ten goes beyond
+    a_day: Mapping[str, Floats]
+    #: step → how many are on it at the end of each day
+    here: Mapping[str, Floats]
+    #: the way of some of those who came in, by their place among the starts
+    ways: Mapping[int, tuple[Passed, ...]]

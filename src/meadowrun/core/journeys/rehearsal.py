@@ -1,0 +1,426 @@
+"""Lets a journey pass in imagined time, for many people and many plays at once.
+
+An itinerary only leads forward: everybody on a step is moved before the next step is looked at.
+Each imagined person does what a real one did after such a start. `engine.py` is the judge: a test
+holds every way that is found here equal to its walk.
+"""
+
+import dataclasses
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats, Ints, first_open, room_at
+from meadowrun.core.journeys.engine import path_by_chance
+from meadowrun.core.journeys.flat import END, Flat
+from meadowrun.core.journeys.imagined import Bools, Passed, Range, Rehearsal, Texts, World
+from meadowrun.core.journeys.steps import (
+    REACTIONS,
+    BranchStep,
+    ExitRule,
+    Goal,
+    MessageStep,
+    Path,
+    SplitStep,
+    WaitForStep,
+    WaitStep,
+)
+from meadowrun.core.timing.hours import Hours
+
+#: Hours and limits are asked in turn until both are satisfied, so many times at the most.
+_TURNS = 12
+#: So many ways are kept to be followed.
+MOST_WAYS = 200
+#: The days of the week that are tried for a day of the week at an hour.
+_TRIED = 9
+
+
+@dataclasses.dataclass
+class _Gone:
+    """Who leaves a step: who they are, where to, when and why."""
+
+    who: Ints
+    to: Texts
+    at: Floats
+    because: Texts
+    #: whether they leave before the end
+    left: Bools
+
+
+def rehearse(
+    steps: Mapping[str, Flat],
+    first: str,
+    world: World,
+    exits: Sequence[ExitRule] = (),
+    goal: Goal | None = None,
+) -> Rehearsal:
+    """Moves everybody from their start to the end, or to the end of the imagined time."""
+    return _Play(steps, world, exits, goal).run(first)
+
+
+class _Play:
+    """One rehearsal while it runs: one token for each start."""
+
+    def __init__(
+        self,
+        steps: Mapping[str, Flat],
+        world: World,
+        exits: Sequence[ExitRule],
+        goal: Goal | None,
+    ):
+        self.steps, self.world, self.exits = steps, world, exits
+        self.random = np.random.default_rng(world.seed)
+        starts = world.starts
+        self.size = len(starts.at)
+        self.zone = world.people.zone[starts.person]
+        #: when the last message went, and when they react to it
+        self.reacted = np.full((self.size, len(REACTIONS)), NEVER)
+        #: place of a limit → when messages of this journey counted for it, one column each
+        self.had: dict[int, list[Floats]] = {}
+        self.goal_at = self._first_event(goal.event, starts.at) if goal else None
+        if goal is not None and self.goal_at is not None:
+            in_time = self.goal_at < starts.at + goal.days * DAY
+            self.goal_at = np.where(in_time, self.goal_at, NEVER)
+        self.out_at, self.out_by = self._taken_out(goal)
+        self.coming: dict[str, list[tuple[Ints, Floats]]] = {}
+        self.came: dict[str, Range] = {}
+        self.sent: dict[str, Range] = {}
+        self.kept_back: dict[str, dict[str, Range]] = {}
+        self.took: dict[str, Range] = {}
+        self.left: dict[str, Range] = {}
+        self.after: dict[str, float] = {}
+        self.days = int(np.ceil(world.until / DAY)) + 1
+        self.a_day: dict[str, Floats] = {}
+        self.here: dict[str, Floats] = {}
+        self.finished = np.zeros(world.plays)
+        self.inside = np.zeros(world.plays)
+        self.delayed = np.zeros(world.plays)
+        kept = np.flatnonzero(starts.play == 0)[:MOST_WAYS]
+        self.ways: dict[int, list[Passed]] = {
+            int(one): [Passed(END, float(starts.at[one]), "start")] for one in kept
+        }
+
+    def run(self, first: str) -> Rehearsal:
+        everybody = np.arange(self.size)
+        starts = self.world.starts
+        within = starts.at <= self.world.until
+        self.coming[first] = [(everybody[within], starts.at[within])]
+        for place, way in self.ways.items():
+            way[0] = Passed(first, float(starts.at[place]), "start")
+        leaving: dict[str, list[Ints]] = {}
+        for ident, flat in self.steps.items():
+            groups = self.coming.pop(ident, [])
+            if not groups:
+                continue
+            who = np.concatenate([one for one, _ in groups])
+            at = np.concatenate([moments for _, moments in groups])
+            self.came[ident] = self._range(who)
+            self.after[ident] = float(np.median(at - starts.at[who])) / DAY if len(who) else 0.0
+            gone = self._cut(self._do(flat, who, at))
+            self._note_here(ident, at, gone)
+            self._follow(gone)
+            self._send_on(gone, leaving)
+        for because, groups_out in leaving.items():
+            self.left[because] = self._range(np.concatenate(groups_out))
+        goal_at = self.goal_at
+        reached = (
+            np.flatnonzero((goal_at <= self.world.until) & within)
+            if goal_at is not None
+            else np.empty(0, np.int64)
+        )
+        return Rehearsal(
+            entered=self._range(everybody[within]),
+            inside=self._between(self.inside),
+            finished=self._between(self.finished),
+            left=self.left,
+            goal=self._range(reached),
+            came=self.came,
+            sent=self.sent,
+            kept_back=self.kept_back,
+            took=self.took,
+            after=self.after,
+            delayed=self._between(self.delayed),
+            a_day=self.a_day,
+            here=self.here,
+            ways={place: tuple(way) for place, way in self.ways.items()},
+        )
+
+    def _do(self, flat: Flat, who: Ints, at: Floats) -> _Gone:
+        """Where those go who came to a step, when and why."""
+        step = flat.step
+        if isinstance(step, MessageStep):
+            return self._message(flat, step, who, at)
+        if isinstance(step, WaitStep):
+            over = wait_over(step, at, self.zone[who], self.world.clocks, self._dates(step, who))
+            past = np.isnan(over)
+            out = past & (step.past == "exit")
+            return _Gone(
+                who,
+                np.where(out, END, flat.next),
+                np.where(past, at, over),
+                np.where(past, "past", "time"),
+                out,
+            )
+        if isinstance(step, WaitForStep):
+            return self._wait_for(flat, step, who, at)
+        if isinstance(step, (BranchStep, SplitStep)):
+            chosen = (
+                self._branch(step, who) if isinstance(step, BranchStep) else self._split(step, who)
+            )
+            return self._by_path(flat, step.paths, who, at, chosen)
+        because = {"exit": "exit", "jump": "jumped"}.get(step.kind, "done")
+        out = np.full(len(who), because in ("exit", "jumped"))
+        return _Gone(who, np.full(len(who), flat.next), at, np.full(len(who), because), out)
+
+    def _cut(self, gone: _Gone) -> _Gone:
+        """Exit rules and the goal take people out wherever they are."""
+        out_at = self.out_at[gone.who]
+        out = out_at <= gone.at
+        return _Gone(
+            gone.who,
+            np.where(out, END, gone.to),
+            np.where(out, out_at, gone.at),
+            np.where(out, self.out_by[gone.who], gone.because),
+            out | gone.left,
+        )
+
+    def _send_on(self, gone: _Gone, leaving: dict[str, list[Ints]]) -> None:
+        """Puts people on their next step; counts who is out, and who is still here at the end."""
+        moved = gone.at <= self.world.until
+        self.inside += self._by_play(gone.who[~moved])
+        for to in np.unique(gone.to[moved]):
+            there = moved & (gone.to == to)
+            if to != END:
+                self.coming.setdefault(str(to), []).append((gone.who[there], gone.at[there]))
+                continue
+            self.finished += self._by_play(gone.who[there & ~gone.left])
+            there &= gone.left
+            for because in np.unique(gone.because[there]):
+                some = there & (gone.because == because)
+                leaving.setdefault(str(because), []).append(gone.who[some])
+
+    def _message(self, flat: Flat, step: MessageStep, who: Ints, at: Floats) -> _Gone:
+        """The message leaves, or not: by the verdict, by hours and by limits."""
+        leaving = self.world.leaving[step.id]
+        verdict = self.world.people.verdicts[step.id][self.world.starts.person[who]]
+        goes = verdict == "go"
+        leaves_at, delayed = self._leaves(leaving.hours, leaving.obeys, who, at)
+        too_long = goes & (leaves_at > at + leaving.hold)
+        settled = np.where(goes, np.where(too_long, at + leaving.hold, leaves_at), at)
+        sent = goes & ~too_long
+        reason = np.where(goes, np.where(too_long, "too_late", "sent"), verdict)
+        # What would be sent after they are taken out, or after the end, is not.
+        really = sent & (settled < self.out_at[who]) & (settled <= self.world.until)
+        gets = who[really]
+        self.sent[step.id] = self._range(gets)
+        waits = delayed & (settled < self.out_at[who]) & goes
+        self.delayed += self._by_play(who[waits])
+        kept = ~sent & (settled < self.out_at[who]) & (settled <= self.world.until)
+        self.kept_back[step.id] = {
+            str(one): self._range(who[kept & (reason == one)]) for one in np.unique(reason[kept])
+        }
+        for limit in leaving.counts:
+            column = np.full(self.size, NEVER)
+            column[gets] = settled[really]
+            self.had.setdefault(limit, []).append(column)
+        self._count_day(leaving.channel, settled[really])
+        pasts = self.world.pasts.reactions.get(step.id)
+        if pasts is not None and len(pasts) and len(gets):
+            drawn = pasts[self.random.integers(len(pasts), size=len(gets))]
+            self.reacted[gets] = settled[really][:, None] + drawn
+        else:
+            self.reacted[gets] = NEVER
+        out = ~sent & (step.refused == "exit")
+        return _Gone(who, np.where(out, END, flat.next), settled, reason, out)
+
+    def _leaves(
+        self, hours: Sequence[Hours], obeys: Sequence[int], who: Ints, at: Floats
+    ) -> tuple[Floats, Bools]:
+        """When a message may leave by hours and limits together; and who waits for room."""
+        world, zone = self.world, self.zone[who]
+        person = world.starts.person[who]
+        had = {
+            limit: np.column_stack(
+                [world.people.had[limit][person], *(one[who] for one in self.had.get(limit, ()))]
+            )
+            for limit in obeys
+        }
+        now, delayed = at, np.zeros(len(who), bool)
+        for _ in range(_TURNS):
+            before = now
+            for one in hours:
+                now = first_open(one, now, zone, world.clocks)
+            for limit in obeys:
+                room = room_at(world.limits[limit], had[limit], now, zone, world.clocks)
+                delayed |= room > now
+                now = room
+            if np.array_equal(now, before):
+                break
+        return now, delayed
+
+    def _wait_for(self, flat: Flat, step: WaitForStep, who: Ints, at: Floats) -> _Gone:
+        """Each by what happens first; the last path where nothing does in time."""
+        length = step.span.length().total_seconds() / 60
+        moments = [self._happens(path, who, at, length) for path in step.paths[:-1]]
+        first = np.column_stack([*moments, np.full(len(who), NEVER)])
+        place = np.argmin(first, axis=1)
+        moment = first[np.arange(len(who)), place]
+        none = ~(moment < at + length)
+        place = np.where(none, len(step.paths) - 1, place)
+        when = np.where(none, at + length, moment)
+        return self._by_path(flat, step.paths, who, when, place)
+
+    def _happens(self, path: Path, who: Ints, at: Floats, length: float) -> Floats:
+        """When what a path waits for happens to each, infinity where never: as it did in the past,
+        or to the share of people that the author gives."""
+        if path.reaction:
+            moment: Floats = np.maximum(self.reacted[who, REACTIONS.index(path.reaction)], at)
+        else:
+            moment = self._first_event(path.event, at, who)
+        share = self.world.shares.get(path.id)
+        if share is None:
+            return moment
+        does = self.random.random(len(who)) < share
+        if path.reaction:
+            # Nobody reacts to what they were not sent.
+            does &= np.isfinite(self.reacted[who]).any(axis=1) | (share >= 1)
+        in_time = np.where(moment < at + length, moment, at + self.random.random(len(who)) * length)
+        return np.where(does, in_time, NEVER)
+
+    def _branch(self, step: BranchStep, who: Ints) -> Ints:
+        person = self.world.starts.person[who]
+        place = np.full(len(who), len(step.paths) - 1)
+        for number in reversed(range(len(step.paths) - 1)):
+            among = self.world.people.among[step.paths[number].id][person]
+            place = np.where(among, number, place)
+        return place
+
+    def _split(self, step: SplitStep, who: Ints) -> Ints:
+        places = {path.id: number for number, path in enumerate(step.paths)}
+        contacts = self.world.people.contacts
+        chosen = np.array(
+            [places[path_by_chance(step, int(one), self.world.salt)] for one in contacts], np.int64
+        )
+        mine: Ints = chosen[self.world.starts.person[who]]
+        return mine
+
+    def _by_path(
+        self, flat: Flat, paths: Sequence[Path], who: Ints, at: Floats, place: Ints
+    ) -> _Gone:
+        """On by the path that each takes, the first one being 0."""
+        first = dict(flat.first_of)
+        takes = (at < self.out_at[who]) & (at <= self.world.until)
+        for number, path in enumerate(paths):
+            self.took[path.id] = self._range(who[takes & (place == number)])
+        to = np.array([first[path.id] for path in paths])
+        because = np.array([path.id for path in paths])[place]
+        return _Gone(who, to[place], at, because, np.zeros(len(who), bool))
+
+    def _taken_out(self, goal: Goal | None) -> tuple[Floats, Texts]:
+        """When each is taken out by a rule or by the goal, infinity where never, and which."""
+        at, by = np.full(self.size, NEVER), np.full(self.size, "", "<U40")
+        starts = self.world.starts.at
+        for rule in self.exits:
+            if rule.event:
+                # What happens at the very start is what started it.
+                moment = self._first_event(rule.event, np.nextafter(starts, NEVER))
+                by = np.where(moment < at, rule.id, by)
+                at = np.minimum(at, moment)
+        if goal is not None and goal.ends and self.goal_at is not None:
+            by = np.where(self.goal_at < at, "goal", by)
+            at = np.minimum(at, self.goal_at)
+        return at, by
+
+    def _first_event(self, kind: str, at: Floats, who: Ints | None = None) -> Floats:
+        """When each first does something, from a moment each on."""
+        starts = self.world.starts
+        past, begins = starts.past, starts.at
+        if who is not None:
+            past, begins = past[who], begins[who]
+        known = self.world.pasts.events.get(kind)
+        if known is None or not known.shape[1]:
+            return np.full(len(past), NEVER)
+        moments = known[past] + begins[:, None]
+        first: Floats = np.where(moments >= at[:, None], moments, NEVER).min(axis=1)
+        return first
+
+    def _dates(self, step: WaitStep, who: Ints) -> Floats | None:
+        if not step.date:
+            return None
+        dates: Floats = self.world.people.dates[step.id][self.world.starts.person[who]]
+        return dates
+
+    def _range(self, who: Ints) -> Range:
+        """How many they are, over the plays."""
+        return self._between(self._by_play(who))
+
+    def _by_play(self, who: Ints) -> Floats:
+        plays = self.world.starts.play[who]
+        weights = np.full(len(plays), self.world.weight)
+        counted: Floats = np.bincount(plays, weights, self.world.plays).astype(np.float64)
+        return counted
+
+    def _between(self, counts: Floats) -> Range:
+        low, middle, high = np.percentile(counts, (5, 50, 95))
+        return Range(float(low), float(middle), float(high))
+
+    def _by_day(self, moments: Floats) -> Floats:
+        """How many of some moments are on each day, in the middle of the plays."""
+        days = np.floor(moments[np.isfinite(moments)] / DAY).astype(np.int64)
+        counted = np.bincount(days[(days >= 0) & (days < self.days)], minlength=self.days)
+        a_day: Floats = counted * self.world.weight / self.world.plays
+        return a_day
+
+    def _count_day(self, channel: str, moments: Floats) -> None:
+        self.a_day[channel] = self.a_day.get(channel, np.zeros(self.days)) + self._by_day(moments)
+
+    def _note_here(self, ident: str, came: Floats, gone: _Gone) -> None:
+        """How many are on a step at the end of each day."""
+        self.here[ident] = np.cumsum(self._by_day(came)) - np.cumsum(self._by_day(gone.at))
+
+    def _follow(self, gone: _Gone) -> None:
+        """Notes the next step of those whose way is kept."""
+        kept = np.flatnonzero(np.isin(gone.who, list(self.ways)) & (gone.at <= self.world.until))
+        for place in kept:
+            way = self.ways[int(gone.who[place])]
+            way.append(Passed(str(gone.to[place]), float(gone.at[place]), str(gone.because[place])))
+
+
+def wait_over(
+    step: WaitStep, at: Floats, zone: Ints, clocks: Clocks, dates: Floats | None
+) -> Floats:
+    """When a wait is over for each; NaN where its moment has passed or there is none. The same as
+    `engine.wait_until`; `dates` are the days that come into question, one row each."""
+    length = step.span.length().total_seconds() / 60
+    whole = step.span.unit in ("day", "week")
+    if step.date:
+        assert dates is not None
+        ahead, minute = -length if step.before else length, float(step.at or 0)
+        moments = (
+            clocks.utc(dates * DAY + ahead + minute, zone[:, None])
+            if whole
+            else clocks.utc(dates * DAY + minute, zone[:, None]) + ahead
+        )
+        later = np.where(moments >= at[:, None], moments, NEVER).min(axis=1, initial=NEVER)
+        return np.where(np.isfinite(later), later, np.nan)
+    up = at + length
+    if step.at is None and step.weekday is None:
+        return up
+    wanted = step.weekday
+    if step.at is None:
+        day: Floats = np.floor(clocks.local(up, zone) / DAY)
+        ahead_days = ((wanted or 0) - (clocks.begins.weekday() + day)) % 7
+        return np.maximum(up, clocks.utc((day + ahead_days) * DAY, zone))
+    day = np.floor(clocks.local(at if whole else up, zone) / DAY)
+    if whole:
+        day = day + length / DAY
+    least = at if whole else up
+    for _ in range(_TRIED):
+        moment = clocks.utc(day * DAY + step.at, zone)
+        fits = moment >= least
+        if wanted is not None:
+            fits &= (clocks.begins.weekday() + day) % 7 == wanted
+        if fits.all():
+            break
+        day = np.where(fits, day, day + 1)
+    return clocks.utc(day * DAY + step.at, zone)

@@ -1,0 +1,286 @@
+"""Rehearsals: every way that is imagined is the one that the judge walks for the same person, and
+what is counted adds up; worked examples by hand."""
+
+import dataclasses
+import datetime as dt
+import zoneinfo
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from meadowrun.core.guardrails.caps import Cap
+from meadowrun.core.journeys import edit
+from meadowrun.core.journeys.clocks import Clocks
+from meadowrun.core.journeys.engine import Answered, Happened, Person, walk
+from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
+from meadowrun.core.journeys.rehearsal import rehearse
+from meadowrun.core.journeys.steps import (
+    REACTIONS,
+    BranchStep,
+    ExitRule,
+    Goal,
+    Itinerary,
+    MessageStep,
+    Path,
+    Span,
+    SplitStep,
+    WaitForStep,
+    WaitStep,
+)
+from meadowrun.core.timing.hours import Hours
+from tests.itineraries import itineraries
+
+BEGINS = dt.date(2026, 11, 2)
+ZONES = [zoneinfo.ZoneInfo(name) for name in ("Europe/London", "Asia/Tokyo", "UTC")]
+CLOCKS = Clocks.of(BEGINS, 200, ZONES)
+#: Weeks of waiting in the deepest itinerary that is drawn.
+UNTIL = 190 * 24 * 60.0
+FIRST = dt.datetime.combine(BEGINS, dt.time(), dt.UTC)
+#: Person 2 said no; 1 and 4 are in the segment; who has which renewal date.
+SAID_NO, INSIDE = 2, {1, 4}
+RENEWALS = {1: dt.date(2026, 11, 9), 3: dt.date(2026, 12, 20), 4: dt.date(2024, 2, 29)}
+
+
+def moment(minutes):
+    return FIRST + dt.timedelta(minutes=float(minutes))
+
+
+def days_of(step, contact):
+    """The days that come into question for a wait, as numbers from the beginning."""
+    date = RENEWALS.get(contact)
+    if date is None:
+        return [np.nan] * 4
+    if not step.yearly:
+        return [(date - BEGINS).days, *[np.nan] * 3]
+    found = []
+    for year in range(2025, 2029):
+        try:
+            found.append(date.replace(year=year))
+        except ValueError:
+            found.append(dt.date(year, 2, 28))
+    return [(day - BEGINS).days for day in found]
+
+
+def world(itinerary, people, pasts, reacted, limits=(), hours=(), **more):
+    """Some people on three clocks, each of whom comes in once, at ten minutes after each other."""
+    steps = [one for one, _, _ in itinerary.walk()]
+    messages = [one for one in steps if isinstance(one, MessageStep)]
+    contacts = np.arange(1, people + 1)
+    branches = [one for one in steps if isinstance(one, BranchStep)]
+    inside = np.array([one in INSIDE for one in contacts])
+    none = np.zeros(people, bool)
+    everybody = tuple(range(len(limits)))
+    return World(
+        CLOCKS,
+        People(
+            contacts,
+            contacts % len(ZONES),
+            {
+                one.id: np.array(["no_consent" if c == SAID_NO else "go" for c in contacts])
+                for one in messages
+            },
+            {
+                path.id: inside if path.who.segment == 1 else none
+                for step in branches
+                for path in step.paths[:-1]
+            },
+            {
+                one.id: np.array([days_of(one, c) for c in contacts], float)
+                for one in steps
+                if isinstance(one, WaitStep) and one.date
+            },
+            {place: np.full((people, 1), np.inf) for place in everybody},
+        ),
+        Pasts(pasts, dict.fromkeys((one.id for one in messages), reacted)),
+        Starts(
+            np.arange(people),
+            np.arange(people),
+            np.zeros(people, np.int64),
+            10.0 * np.arange(1, people + 1),
+        ),
+        1,
+        UNTIL,
+        {
+            one.id: Leaving("email", tuple(hours), one.hold * 60.0, everybody, everybody)
+            for one in messages
+        },
+        tuple(limits),
+        {},
+        "x",
+        **more,
+    )
+
+
+def rows(timelines):
+    """Timelines of minutes as one array, each filled up with infinity."""
+    most = max([len(one) for one in timelines], default=0)
+    return np.array([[*sorted(one), *[np.inf] * (most - len(one))] for one in timelines], float)
+
+
+minutes = st.lists(st.integers(1, 40 * 24 * 60), max_size=4)
+exits = st.sampled_from(((), (), (ExitRule("x1", "visited"),)))
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    itineraries(messages=(1,), segments=(1, 2), events=("visited", "ticket_bought")),
+    st.lists(minutes, min_size=5, max_size=5),
+    st.lists(minutes, min_size=5, max_size=5),
+    st.tuples(*[st.sampled_from((5.0, 600.0, 9000.0, np.inf))] * 3),
+    exits,
+)
+def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, reacted, rules):
+    itinerary = dataclasses.replace(drawn, exits=rules)
+    steps, first = flatten(itinerary), first_step(itinerary)
+    pasts = {"visited": rows(visits), "ticket_bought": rows(tickets)}
+    asked = world(itinerary, 5, pasts, np.array([reacted]))
+    found = rehearse(steps, first, asked, rules)
+    for place in range(5):
+        began = 10.0 * (place + 1)
+        contact = place + 1
+
+        def answers(step, at, contact=contact):
+            if contact == SAID_NO:
+                return Answered(at, False)
+            came_back = [
+                (kind, at + dt.timedelta(minutes=after))
+                for kind, after in zip(REACTIONS, reacted, strict=True)
+                if np.isfinite(after)
+            ]
+            return Answered(at, True, came_back)
+
+        events = [
+            Happened(kind, moment(began + one))
+            for kind, timelines in (("visited", visits), ("ticket_bought", tickets))
+            for one in timelines[place]
+        ]
+        person = Person(
+            contact,
+            ZONES[contact % len(ZONES)],
+            sorted(events, key=lambda one: one.at),
+            lambda who, at, contact=contact: who.segment == 1 and contact in INSIDE,
+            answers,
+            lambda field, contact=contact: RENEWALS.get(contact),
+        )
+        expected = [
+            (one.step, one.at, "no_consent" if one.because == "refused" else one.because)
+            for one in walk(steps, first, person, moment(began), moment(UNTIL), "x", rules)
+        ]
+        assert [(one.step, moment(one.at), one.because) for one in found.ways[place]] == expected
+    left = sum(one.middle for one in found.left.values())
+    assert found.entered.middle == found.inside.middle + found.finished.middle + left == 5
+
+
+def built(*steps):
+    made = Itinerary()
+    for step in steps:
+        made = edit.add(made, step)
+    return made
+
+
+def told(itinerary, **more):
+    """Ten people who come in ten minutes after each other; nobody reacts unless told otherwise."""
+    pasts = more.pop("pasts", {})
+    reacted = np.array([more.pop("reacted", [np.inf] * 3)])
+    shares = more.pop("shares", {})
+    goal = more.pop("goal", None)
+    asked = world(itinerary, 10, pasts, reacted, **more)
+    asked = dataclasses.replace(asked, shares=shares)
+    return rehearse(flatten(itinerary), first_step(itinerary), asked, itinerary.exits, goal)
+
+
+def test_a_welcome_and_who_reacts():
+    """Ten come in, one of whom said no to email: nine get it, open it after five minutes, and take
+    the path of those who do; the tenth waits three days."""
+    itinerary = built(
+        MessageStep("", 1),
+        WaitForStep("", Span(3, "day"), (Path("", reaction="opened"), Path(""))),
+        MessageStep("", 1),
+    )
+    found = told(itinerary, reacted=[5.0, np.inf, np.inf])
+    opened, none = itinerary.steps[1].paths
+    assert found.sent["s1"].middle == 9
+    assert found.kept_back["s1"]["no_consent"].middle == 1
+    assert (found.took[opened.id].middle, found.took[none.id].middle) == (9, 1)
+    assert found.finished.middle == 10
+    # All on the first day, and nobody on any day after; nobody is on the step three days later.
+    assert found.a_day["email"][0] == 18 and found.a_day["email"][1:].sum() == 0
+    assert found.here["s2"][0] == 1 and found.here["s2"][4] == 0
+
+
+def test_hours_move_what_leaves_to_the_morning():
+    """They come in from 00:10 on; who lives in London and by UTC (numbers 2 and 3 of three clocks)
+    waits until nine; in Tokyo it is nine already."""
+    itinerary = built(MessageStep("", 1))
+    found = told(itinerary, hours=[Hours(9 * 60, 17 * 60)])
+    gone = {place: way[-1].at for place, way in found.ways.items()}
+    for place in range(10):
+        came = 10.0 * (place + 1)
+        tokyo = (place + 1) % 3 == 1
+        no = place + 1 == SAID_NO
+        assert gone[place] == (came if tokyo or no else 9 * 60)
+
+
+def test_a_limit_has_them_wait_and_keeps_back_what_waits_too_long():
+    """At most one a week: of three messages, the second waits until Monday, the third a week more;
+    where it may wait for two days only it is not sent."""
+    steps = [MessageStep("", 1, 24 * 30), MessageStep("", 1, 24 * 30), MessageStep("", 1, 48)]
+    found = told(built(*steps), limits=[Cap(1, 1, "week")])
+    assert found.sent["s1"].middle == found.sent["s2"].middle == 9
+    assert found.kept_back["s3"] == {
+        "no_consent": found.kept_back["s1"]["no_consent"],
+        "too_late": found.sent["s1"],
+    }
+    # Monday the 9th: the week after that in which they came in.
+    assert found.a_day["email"][0] == 9
+    assert found.a_day["email"][6:8].sum() == 9
+    assert found.delayed.middle == 18
+
+
+def test_the_author_may_say_how_many_react():
+    itinerary = built(
+        WaitForStep("", Span(3, "day"), (Path("", event="visited"), Path(""))),
+    )
+    path = itinerary.steps[0].paths[0].id
+    assert told(itinerary, shares={path: 1.0}).took[path].middle == 10
+    assert told(itinerary, shares={path: 0.0}).took[path].middle == 0
+
+
+def test_the_goal_counts_once_within_its_days():
+    itinerary = built(WaitStep("", Span(30, "day")))
+    visits = rows([[100], [20 * 24 * 60], [], [50, 60], [], [], [], [], [], []])
+    found = told(itinerary, pasts={"visited": visits}, goal=Goal("visited", 14))
+    assert found.goal.middle == 2
+    ends = told(itinerary, pasts={"visited": visits}, goal=Goal("visited", 14, True))
+    assert ends.left["goal"].middle == 2 and ends.finished.middle == 8
+
+
+def test_shares_of_a_split_are_those_of_the_journey_itself():
+    itinerary = built(SplitStep("", (Path("", percent=30), Path("", percent=70))))
+    found = told(itinerary)
+    assert sum(found.took[path.id].middle for path in itinerary.steps[0].paths) == 10
+
+
+def test_ranges_hold_nine_plays_of_ten():
+    """Of 500 people in each of 400 plays, each visits by chance of 0.2: nine plays of ten lie
+    between 85 and 115 (binomial distribution with 500 tries: 5 % below 85, 5 % above 115)."""
+    itinerary = built(
+        WaitForStep("", Span(3, "day"), (Path("", event="visited"), Path(""))),
+    )
+    path = itinerary.steps[0].paths[0].id
+    plays, people = 400, 500
+    one = world(itinerary, people, {}, np.array([[np.inf] * 3]))
+    starts = Starts(
+        np.tile(np.arange(people), plays),
+        np.tile(np.arange(people), plays),
+        np.repeat(np.arange(plays), people),
+        np.zeros(plays * people),
+    )
+    asked = dataclasses.replace(one, starts=starts, plays=plays, shares={path: 0.2})
+    found = rehearse(flatten(itinerary), first_step(itinerary), asked).took[path]
+    assert found.low == pytest.approx(85, abs=3)
+    assert found.middle == pytest.approx(100, abs=2)
+    assert found.high == pytest.approx(115, abs=3)
