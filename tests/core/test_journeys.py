@@ -530,7 +530,7 @@ def test_words_that_nothing_is_made_of_are_said():
 
 @given(itineraries())
 def test_no_label_lies_upon_another(itinerary):
-    found = lay_out(itinerary, Flow(lambda step: 10, lambda step, path: 5))
+    found = lay_out(itinerary, Flow(lambda step: 10, lambda step, path: 5, lambda step: 10))
     boxes = [mark.label for mark in found.marks]
     boxes += [stream.label for stream in found.streams if stream.label]
     for one, other in itertools.combinations(boxes, 2):
@@ -546,4 +546,4 @@ def test_the_ruler_tells_the_days_that_pass_at_most():
     assert days == [0, 0, 1, 1, 4, 4]
 
 
-FLOW = Flow(lambda step: 0, lambda step, path: 0)
+FLOW = Flow(lambda step: 0, lambda step, path: 0, lambda step: 0)

@@ -43,7 +43,11 @@ def _stuck(session: orm.Session, who: Actor) -> Iterator[Thing]:
 
 FEATURE = Feature(
     waits=_stuck,
-    pages={"views": Wording("Campaigns"), "editing_views": Wording("Campaigns")},
+    pages={
+        "views": Wording("Campaigns"),
+        "editing_views": Wording("Campaigns"),
+        "rehearsal_views": Wording("Campaigns"),
+    },
     tasks=("jobs",),
     does=((Wording("Journeys"), "journeys.table"),),
     finds=(named("journeys.show", Journey, "journey"),),

@@ -1,6 +1,6 @@
 """Draws the map of a journey: a river along a ruler of days, as wide as the people on it."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from markupsafe import Markup, escape
 
@@ -23,11 +23,25 @@ _INK, _DUSK, _RULE, _HAY = "#1f2b25", "#5c6761", "#dfd9c8", "#c98a1b"
 
 def draw(itinerary: Itinerary, names: Names, numbers: Numbers | None, chosen: str = "") -> Markup:
     """The map of an itinerary with the people on it, `chosen` lit; nothing without a step."""
+    flow = (
+        Flow(numbers.passed, numbers.by, numbers.on)
+        if numbers
+        else Flow(lambda step: 0, lambda step, path: 0, lambda step: 0)
+    )
+    return draw_flow(itinerary, names, flow, lambda mark: _told(mark, numbers), chosen)
+
+
+def draw_flow(
+    itinerary: Itinerary,
+    names: Names,
+    flow: Flow,
+    told: Callable[[Mark], str],
+    chosen: str = "",
+) -> Markup:
+    """The map of an itinerary, as wide as a flow of people; `told` says what stands below the name
+    of a step."""
     if not itinerary.steps:
         return Markup("")
-    flow = (
-        Flow(numbers.passed, numbers.by) if numbers else Flow(lambda step: 0, lambda step, path: 0)
-    )
     found = lay_out(itinerary, flow)
     most = max((mark.people for mark in found.marks), default=0)
     said = {step.id: line(step, names) for step, _, _ in itinerary.walk()}
@@ -46,7 +60,7 @@ def draw(itinerary: Itinerary, names: Names, numbers: Numbers | None, chosen: st
         words = said[mark.id]
         step = itinerary.step(mark.id)
         name = words.what if isinstance(step, MessageStep) else f"{words.kind}: {words.what}"
-        parts.append(_mark(mark, found, most, name, _told(mark, numbers), mark.id == chosen))
+        parts.append(_mark(mark, found, most, name, told(mark), mark.id == chosen))
     fits = " fits" if found.width <= _FITS else ""
     return Markup(
         f'<svg class="river{fits}" width="{found.width:.0f}" height="{found.height:.0f}" '

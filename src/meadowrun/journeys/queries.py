@@ -140,9 +140,10 @@ _HERE = """
 SELECT step, count(*) AS people, min(arrived_at) AS first FROM journey_entries
 WHERE journey_id = :id AND state = 'inside' GROUP BY 1
 """
-#: Moves away from each step: step, reason, how many.
+#: Moves away from each step: step, reason, how many, and how many of them left before the end.
 _WENT = """
-SELECT m.from_step, m.because, count(*) AS people
+SELECT m.from_step, m.because, count(*) AS people,
+    count(*) FILTER (WHERE m.to_step = '' AND e.state = 'left') AS out
 FROM journey_moves m JOIN journey_entries e ON e.id = m.entry_id
 WHERE e.journey_id = :id AND m.from_step <> '' GROUP BY 1, 2
 """
@@ -201,12 +202,18 @@ class Numbers:
     here: dict[str, Here]
     #: step → reason → how many went on from it
     went: dict[str, dict[str, int]]
+    #: step → how many left from it before the end
+    out: dict[str, int]
     did: dict[str, Did]
     refused: dict[str, int]
 
     def passed(self, step: str) -> int:
         """How many came to a step: those on it, and those who went on."""
         return self.here.get(step, Here()).people + sum(self.went.get(step, {}).values())
+
+    def on(self, step: str) -> int:
+        """How many went on from a step, or came to the end by it."""
+        return sum(self.went.get(step, {}).values()) - self.out.get(step, 0)
 
     def by(self, step: str, path: str) -> int:
         """How many went on from a step by a path."""
@@ -227,13 +234,16 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         else:
             left[row.because] = left.get(row.because, 0) + row.people
     went: dict[str, dict[str, int]] = {}
-    for step, because, people in session.execute(sa.text(_WENT), values):
+    out: dict[str, int] = {}
+    for step, because, people, gone in session.execute(sa.text(_WENT), values):
         went.setdefault(step, {})[because] = people
+        out[step] = out.get(step, 0) + gone
     refusals = sa.select(JourneyRefusal).where(JourneyRefusal.journey_id == ident)
     return Numbers(
         Stand(inside, finished, left, reached),
         {row.step: Here(row.people, row.first) for row in session.execute(sa.text(_HERE), values)},
         went,
+        out,
         {
             row.step: Did(row.sent, row.opened, row.clicked)
             for row in session.execute(sa.text(_DID), values)

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from meadowrun.core.journeys.steps import (
     ExitStep,
     Itinerary,
+    JumpStep,
     Parting,
     Step,
     WaitForStep,
@@ -107,10 +108,12 @@ class Map:
 
 @dataclasses.dataclass(frozen=True)
 class Flow:
-    """How many people come to a step, and go on from it by a path; 0 where nobody did yet."""
+    """How many people come to a step, go on from it by a path, and go on from it at all rather than
+    leave; 0 where nobody did yet."""
 
     came: Callable[[str], int]
     by: Callable[[str, str], int]
+    on: Callable[[str], int]
 
 
 def minutes_of(step: Step) -> float:
@@ -216,9 +219,7 @@ def _following(drawing: _Drawing, steps: tuple[Step, ...], place: int, came: int
     """How many are on the river behind a step."""
     if place + 1 < len(steps):
         return drawing.flow.came(steps[place + 1].id)
-    return sum(
-        drawing.flow.by(steps[place].id, because) for because in ("sent", "time", "done", "refused")
-    )
+    return drawing.flow.on(steps[place].id)
 
 
 def _paths(
@@ -244,7 +245,7 @@ def _paths(
             drawing, path.steps, column + 1, beside, minutes, own, people, ends=False
         )
         latest = max(latest, took)
-        if not any(isinstance(one, ExitStep) for one in path.steps):
+        if not any(isinstance(one, (ExitStep, JumpStep)) for one in path.steps):
             stays = _last_of(drawing, path.steps, people)
             marked = bool(path.steps) and not isinstance(path.steps[-1], Parting)
             since = _x(behind - 1 if marked else behind)
@@ -264,7 +265,7 @@ def _last_of(drawing: _Drawing, steps: tuple[Step, ...], people: int) -> int:
         return sum(
             _last_of(drawing, path.steps, drawing.flow.by(last.id, path.id))
             for path in last.paths
-            if not any(isinstance(one, ExitStep) for one in path.steps)
+            if not any(isinstance(one, (ExitStep, JumpStep)) for one in path.steps)
         )
     return _following(drawing, (last,), 0, people)
 

@@ -122,6 +122,8 @@ class Rehearsal:
     sent: Mapping[str, Range]
     #: step → reason → to how many its message was not sent
     kept_back: Mapping[str, Mapping[str, Range]]
+    #: step → how many went on from it, or came to the end by it
+    on: Mapping[str, Range]
     #: path → how many took it
     took: Mapping[str, Range]
     #: step → after how many days half of those who come there have come, from when they came in

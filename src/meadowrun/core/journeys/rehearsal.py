@@ -86,6 +86,7 @@ class _Play:
         self.came: dict[str, Range] = {}
         self.sent: dict[str, Range] = {}
         self.kept_back: dict[str, dict[str, Range]] = {}
+        self.on: dict[str, Range] = {}
         self.took: dict[str, Range] = {}
         self.left: dict[str, Range] = {}
         self.after: dict[str, float] = {}
@@ -117,6 +118,7 @@ class _Play:
             self.came[ident] = self._range(who)
             self.after[ident] = float(np.median(at - starts.at[who])) / DAY if len(who) else 0.0
             gone = self._cut(self._do(flat, who, at))
+            self.on[ident] = self._range(gone.who[~gone.left & (gone.at <= self.world.until)])
             self._note_here(ident, at, gone)
             self._follow(gone)
             self._send_on(gone, leaving)
@@ -137,6 +139,7 @@ class _Play:
             came=self.came,
             sent=self.sent,
             kept_back=self.kept_back,
+            on=self.on,
             took=self.took,
             after=self.after,
             delayed=self._between(self.delayed),

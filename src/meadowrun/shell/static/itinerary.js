@@ -3,6 +3,25 @@
 document.addEventListener('alpine:init', () => {
   const DEEDS = {ArrowUp: 'up', ArrowDown: 'down', ArrowRight: 'nest', Delete: 'remove'};
 
+  // A pin that is moved along the days of a rehearsal; the text tells the day that it stands on.
+  Alpine.data('pin', () => ({
+    day: 0,
+    days: [],
+
+    init() {
+      this.days = JSON.parse(this.$root.dataset.said);
+    },
+
+    get said() {
+      return this.days[this.day] || '';
+    },
+
+    get line() {
+      const width = Number(this.$refs.line.dataset.width);
+      return `M${(this.day + 0.5) * width} 0V110`;
+    },
+  }));
+
   // What brings people in: what is asked beside it depends on what was chosen.
   Alpine.data('starts', () => ({
     how: '',

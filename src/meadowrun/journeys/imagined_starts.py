@@ -1,0 +1,247 @@
+"""Who comes into a journey that is rehearsed, and when: as people did in the past eight weeks, or
+on their own dates, or certain people all at once."""
+
+import dataclasses
+import datetime as dt
+import zoneinfo
+from collections import defaultdict
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+import sqlalchemy as sa
+
+from meadowrun.base.errors import Invalid
+from meadowrun.core.journeys.clocks import Clocks
+from meadowrun.core.journeys.engine import on_clock
+from meadowrun.core.journeys.imagined import Starts
+from meadowrun.core.journeys.steps import Itinerary, Who
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import count_of, number
+from meadowrun.journeys.membership import days_of, everybody, members
+from meadowrun.people.moment import Moment
+
+if TYPE_CHECKING:
+    from meadowrun.journeys.imagining import Asked
+
+#: So many people are imagined at the most; each then stands for several.
+MOST_PEOPLE = 2000
+#: So many days of the past say who comes in on such a day of the week.
+SEEN = 56
+#: So far back starts are looked for whose time after is known.
+_BACK = 240
+MOST_STARTS, LEAST_PLAYS, MOST_PLAYS = 200_000, 20, 200
+#: Those to whom an event happened, in order: contact and moment.
+_HAPPENED = """
+SELECT e.contact_id, e.at FROM events e JOIN event_kinds n ON n.id = e.kind_id
+WHERE (n.key = :kind OR :kind = ANY(n.aka)) AND e.at >= :since AND e.at < :now
+AND e.contact_id IN (SELECT c.id FROM contacts c) ORDER BY e.at LIMIT 200000
+"""
+
+
+@dataclasses.dataclass(frozen=True)
+class Coming:
+    """Who comes in: real people, and by which rule they do."""
+
+    contacts: list[int]
+    weight: float
+    words: str
+    #: starts of the past, where an event starts it: contact and moment, in order
+    happened: list[tuple[int, dt.datetime]]
+    by_event: bool = False
+    #: when each comes in, where that is known: place among the contacts and moment
+    dated: list[tuple[int, dt.datetime]] = dataclasses.field(default_factory=list)
+
+    def starts(
+        self,
+        moment: Moment,
+        clocks: Clocks,
+        zones: Sequence[zoneinfo.ZoneInfo],
+        asked: "Asked",
+    ) -> tuple[Starts, int]:
+        """Everybody who comes in, in so many plays."""
+        now = clocks.minutes(moment.now)
+        if not self.by_event:
+            pairs = [(place, clocks.minutes(at)) for place, at in self.dated]
+            if not self.dated:
+                pairs = [(place, now) for place in range(len(self.contacts))]
+            plays = _plays(len(pairs))
+            person = np.tile(np.array([place for place, _ in pairs], np.int64), plays)
+            at = np.tile(np.array([minutes for _, minutes in pairs], float), plays)
+            play = np.repeat(np.arange(plays), len(pairs))
+            return Starts(person, np.zeros(len(at), np.int64), play, at), plays
+        return self._like_before(moment, clocks, asked)
+
+    def _like_before(self, moment: Moment, clocks: Clocks, asked: "Asked") -> tuple[Starts, int]:
+        """On each coming day as many as on one of the past days with the same day of the week."""
+        places = {contact: place for place, contact in enumerate(self.contacts)}
+        today = moment.now.astimezone(moment.zone).date()
+        by_day: dict[int, list[tuple[int, float]]] = defaultdict(list)
+        for contact, at in self.happened:
+            local = at.astimezone(moment.zone)
+            back = (today - local.date()).days
+            if 0 < back <= SEEN and contact in places:
+                minute = local.hour * 60 + local.minute + local.second / 60
+                by_day[back].append((places[contact], minute))
+        per_play = sum(map(len, by_day.values())) / SEEN * asked.days
+        plays = _plays(per_play)
+        draw, now = np.random.default_rng(asked.seed + 1), clocks.minutes(moment.now)
+        person: list[int] = []
+        play: list[int] = []
+        when: list[float] = []
+        for number_of_play in range(plays):
+            for ahead in range(asked.days + 1):
+                # The same day of the week, in one of the weeks before.
+                back = 7 * int(draw.integers(1, SEEN // 7 + 1)) - ahead % 7
+                midnight = clocks.minutes(
+                    on_clock(today + dt.timedelta(days=ahead), 0, moment.zone)
+                )
+                for place, minute in by_day[back] if back > 0 else ():
+                    if midnight + minute >= now:
+                        person.append(place)
+                        play.append(number_of_play)
+                        when.append(midnight + minute)
+        return (
+            Starts(
+                np.array(person, np.int64),
+                np.zeros(len(person), np.int64),
+                np.array(play, np.int64),
+                np.array(when, float),
+            ),
+            plays,
+        )
+
+    def pasts(self, moment: Moment, days: int, most: int) -> list[tuple[int, dt.datetime]]:
+        """Starts of the past whose time after is known, a few of them, spread evenly; of people who
+        come in otherwise they themselves, so many days ago."""
+        if not self.by_event:
+            since = moment.now - dt.timedelta(days=days)
+            return [(contact, since) for contact in self.contacts]
+        known = [one for one in self.happened if one[1] < moment.now - dt.timedelta(days=days)]
+        known = known if len(known) >= _KNOWN else self.happened
+        every = max(1, -(-len(known) // most))
+        return known[::every]
+
+    def pasts_words(self, count: int) -> str:
+        """Of whom it is known what they did, in words."""
+        if self.by_event:
+            return count_of(count, "such start")
+        return Wording("what these %(n)s did before", n=number(count))
+
+
+#: Fewer starts than these say little of what people do after one.
+_KNOWN = 30
+
+
+def _plays(starts: float) -> int:
+    """How many plays so many starts in each make room for."""
+    return int(np.clip(MOST_STARTS // max(starts, 1), LEAST_PLAYS, MOST_PLAYS))
+
+
+def coming(moment: Moment, itinerary: Itinerary, who: Who, days: int) -> Coming:
+    """Who comes in within the imagined days: certain people at once where they are given, else as
+    the journey starts. Raises Invalid."""
+    start = itinerary.start
+    if who:
+        return _at_once(moment, who)
+    if start.how == "event":
+        return _by_event(moment, itinerary)
+    if start.how == "date":
+        return _by_date(moment, itinerary, days)
+    if start.how in ("everyone", "turns", "turns_not"):
+        return _at_once(moment, start.who)
+    raise Invalid("Choose who comes in: nothing starts this journey yet.")
+
+
+def _at_once(moment: Moment, who: Who) -> Coming:
+    found = list(everybody(moment, who))
+    if not found:
+        raise Invalid("Nobody is one of these people now.")
+    some, weight = _some(found)
+    said = Wording("%(people)s, all at once", people=count_of(len(found), "person", "people"))
+    return Coming(some, weight, said, [])
+
+
+def _some(contacts: list[int]) -> tuple[list[int], float]:
+    """A few of many, spread evenly, and how many each stands for."""
+    every = -(-len(contacts) // MOST_PEOPLE)
+    some = contacts[::every]
+    return some, len(contacts) / len(some)
+
+
+def _by_event(moment: Moment, itinerary: Itinerary) -> Coming:
+    start = itinerary.start
+    values = {
+        "kind": start.event,
+        "since": moment.now - dt.timedelta(days=_BACK),
+        "now": moment.now,
+    }
+    rows = moment.session.execute(sa.text(_HAPPENED), values).tuples().all()
+    gap = {"once": dt.timedelta.max, "after": dt.timedelta(days=itinerary.again_days)}
+    least = gap.get(itinerary.again, dt.timedelta())
+    last: dict[int, dt.datetime] = {}
+    happened = []
+    for contact, at in rows:
+        if contact not in last or at - last[contact] >= least:
+            last[contact] = at
+            happened.append((contact, at))
+    if start.who:
+        let_in = set(members(moment, start.who, {contact for contact, _ in happened}))
+        happened = [one for one in happened if one[0] in let_in]
+    since = moment.now - dt.timedelta(days=SEEN + 1)
+    lately = [one for one in happened if one[1] >= since]
+    if not lately:
+        raise Invalid(
+            "This happened to nobody in the last eight weeks. Say below with whom to rehearse it."
+        )
+    some, weight = _some(list(dict.fromkeys(contact for contact, _ in lately)))
+    said = Wording("people like the %(n)s who came in the last eight weeks", n=number(len(lately)))
+    return Coming(some, weight, said, happened, True)
+
+
+def _by_date(moment: Moment, itinerary: Itinerary, days: int) -> Coming:
+    """Whoever has such a date on one of the coming days, by the organisation's calendar."""
+    start = itinerary.start
+    line = {
+        "id": "date",
+        "kind": "field",
+        "field": start.date,
+        "op": "yearly_next" if start.yearly else "in_next",
+        "value": days + max(start.before, 0),
+    }
+    lines = (line, *start.who.lines)
+    found = list(members(moment, Who(start.who.segment, lines)))
+    some, weight = _some(found) if found else ([], 1.0)
+    begins = moment.now.astimezone(dt.UTC).date()
+    dated = []
+    of = days_of(moment, start.date, some)
+    for place, contact in enumerate(some):
+        for day in day_numbers(of.get(contact), begins, start.yearly):
+            if np.isnan(day):
+                continue
+            on = begins + dt.timedelta(days=int(day) - start.before)
+            at = on_clock(on, start.at, moment.zone)
+            if moment.now <= at < moment.now + dt.timedelta(days=days):
+                dated.append((place, at))
+    if not dated:
+        raise Invalid("Nobody has such a date in these days. Say below with whom to rehearse it.")
+    people = count_of(round(len(dated) * weight), "person", "people")
+    said = Wording("%(people)s whose date comes in these days", people=people)
+    return Coming(some, weight, said, [], False, dated)
+
+
+def day_numbers(date: dt.date | None, begins: dt.date, yearly: bool) -> list[float]:
+    """The days that a date means, as days from a beginning, in order; NaN fills up: of one that
+    comes round each year five, else one."""
+    if not yearly:
+        return [float("nan") if date is None else float((date - begins).days)]
+    found = []
+    for year in range(begins.year - 1, begins.year + 4):
+        if date is None:
+            found.append(float("nan"))
+            continue
+        try:
+            found.append(float((date.replace(year=year) - begins).days))
+        except ValueError:
+            found.append(float((dt.date(year, 2, 28) - begins).days))
+    return found

@@ -1,0 +1,420 @@
+"""Gathers what a rehearsal goes by: real people, what people really did, hours, limits, and what is
+planned; and lets the journey pass in imagined time. Nothing leaves, nothing is written."""
+
+import dataclasses
+import datetime as dt
+import time
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+import numpy.typing as npt
+import orjson
+import sqlalchemy as sa
+
+from meadowrun.base.errors import Invalid
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.guardrails.caps import Cap
+from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
+from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats
+from meadowrun.core.journeys.flat import first_step, flatten
+from meadowrun.core.journeys.imagined import (
+    Leaving,
+    Pasts,
+    People,
+    Rehearsal,
+    Texts,
+    World,
+)
+from meadowrun.core.journeys.rehearsal import rehearse
+from meadowrun.core.journeys.steps import (
+    BranchStep,
+    Itinerary,
+    MessageStep,
+    WaitForStep,
+    WaitStep,
+    Who,
+)
+from meadowrun.core.language import Wording
+from meadowrun.core.timing.zones import zone_of
+from meadowrun.core.wording import count_of
+from meadowrun.gateways.channels import CHANNELS
+from meadowrun.journeys import imagined_starts
+from meadowrun.journeys.imagined_starts import Coming
+from meadowrun.journeys.membership import days_of, members
+from meadowrun.journeys.models import Journey
+from meadowrun.messages.models import Message
+from meadowrun.outgoing import calendars
+from meadowrun.outgoing.caps import all_caps
+from meadowrun.outgoing.models import QuietHours
+from meadowrun.people.moment import Moment
+from meadowrun.segments.facts import facts_sql
+from meadowrun.sends.models import Send
+from meadowrun.sends.queries import audience, tags_of
+
+#: So many pasts, and so many messages of the past, are drawn from.
+MOST_PASTS, MOST_MESSAGES = 2000, 5000
+#: A message is judged by what came back of it within this time.
+_SETTLED = dt.timedelta(days=4)
+#: A message may go so many days after its audience was settled.
+_LATEST = dt.timedelta(days=32)
+#: So many planned sends are looked at.
+MOST_PLANNED = 30
+
+#: When people did something after their starts: place of the past, kind, and minutes.
+_DID = """
+SELECT p.place, k.event, extract(epoch FROM e.at - p.since) / 60 AS minutes
+FROM jsonb_to_recordset(CAST(:pasts AS jsonb))
+    AS p(place int, contact bigint, since timestamptz)
+CROSS JOIN unnest(CAST(:kinds AS text[])) AS k(event)
+JOIN event_kinds n ON n.key = k.event OR k.event = ANY(n.aka)
+JOIN events e ON e.contact_id = p.contact AND e.kind_id = n.id
+    AND e.at >= p.since AND e.at <= least(p.since + :length, :now)
+ORDER BY 1, 2, 3
+"""
+#: What came back of messages of the past, the newest ones first: minutes until they were opened,
+#: clicked and bounced.
+_CAME_BACK = """
+SELECT min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'opened') AS opened,
+    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'clicked') AS clicked,
+    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'bounced') AS bounced
+FROM (SELECT d.contact_id, d.number, d.at FROM deliveries d JOIN dispatches s
+    ON s.id = d.dispatch_id WHERE {of} AND s.taken_at < :before AND d.taken_at = s.taken_at
+    AND d.outcome IN ('delivered', 'bounced') AND d.at < :before
+    ORDER BY d.number DESC LIMIT :most) d
+LEFT JOIN reactions r ON r.contact_id = d.contact_id AND r.delivery = d.number AND NOT r.machine
+GROUP BY d.number
+"""
+_OF_MESSAGE = "s.message_id = :message"
+_OF_CHANNEL = "s.channel = :channel AND s.consent_rule <> 'service'"
+#: What some contacts had lately that counts for limits: contact, channel, tags, moment.
+_HAD = """
+SELECT d.contact_id, s.channel, s.tags, d.at FROM deliveries d
+JOIN dispatches s ON s.id = d.dispatch_id
+WHERE d.contact_id = ANY(:ids) AND s.counts AND d.taken_at >= :taken AND d.at >= :since
+AND d.outcome IN ('delivered', 'in_doubt', 'in_hand')
+"""
+
+
+@dataclasses.dataclass(frozen=True)
+class Asked:
+    """What an author asks a rehearsal for."""
+
+    #: so many days are imagined
+    days: int = 28
+    #: certain people who all come in at once; none: as the journey starts
+    who: Who = Who()
+    #: path of a wait for something → the share of people, from 0 to 1, who do it
+    shares: Mapping[str, float] = dataclasses.field(default_factory=dict)
+    seed: int = 1
+
+
+@dataclasses.dataclass(frozen=True)
+class Rehearsed:
+    """A rehearsal with what it went by."""
+
+    found: Rehearsal
+    clocks: Clocks
+    began: dt.datetime
+    days: int
+    plays: int
+    #: how long it took, in seconds
+    seconds: float
+    #: the contact of each start whose way can be followed
+    contacts: dict[int, int]
+    #: step → the channel on which its message leaves
+    channels: dict[str, str]
+    #: who comes in, and how people react, in words
+    people: str
+    pasts: str
+
+
+def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked) -> Rehearsed:
+    """Rehearses an itinerary with real people. Raises Invalid where that cannot be."""
+    began = time.monotonic()
+    messages = _messages(moment, itinerary)
+    coming = imagined_starts.coming(moment, itinerary, asked.who, asked.days)
+    names = _zones_of(moment, coming.contacts)
+    zones = [zone_of(name) or moment.zone for name in names.values()]
+    known = {str(zone): zone for zone in [moment.zone, *zones]}
+    clocks = Clocks.of(moment.now.astimezone(dt.UTC).date(), asked.days + 3, list(known.values()))
+    caps = all_caps(moment.session)
+    places = {name: place for place, name in enumerate(known)}
+    zone = np.array([places[str(one)] for one in zones], np.int64)
+    leaving = _leaving(moment, journey, itinerary, messages, caps)
+    starts, plays = coming.starts(moment, clocks, zones, asked)
+    pasts, pasts_words, number_of_pasts = _pasts(moment, itinerary, coming, messages, asked.days)
+    draw = np.random.default_rng(asked.seed)
+    # Whoever comes in by themselves does as they did; else as somebody did after such a start.
+    past = (
+        starts.person
+        if number_of_pasts == len(coming.contacts) and not coming.by_event
+        else draw.integers(max(number_of_pasts, 1), size=len(starts.at))
+    )
+    world = World(
+        clocks,
+        People(
+            np.array(coming.contacts, np.int64),
+            zone,
+            _verdicts(moment, journey, messages, coming.contacts),
+            _among(moment, itinerary, coming.contacts),
+            _dates(moment, itinerary, coming.contacts),
+            _had(moment, coming.contacts, caps, clocks, asked.days),
+        ),
+        pasts,
+        dataclasses.replace(starts, past=past),
+        plays,
+        clocks.minutes(moment.now) + asked.days * DAY,
+        leaving,
+        tuple(caps),
+        asked.shares,
+        f"journey {journey.id}",
+        coming.weight,
+        asked.seed,
+    )
+    steps = flatten(itinerary)
+    found = rehearse(steps, first_step(itinerary), world, itinerary.exits, itinerary.goal)
+    return Rehearsed(
+        found,
+        clocks,
+        moment.now,
+        asked.days,
+        plays,
+        time.monotonic() - began,
+        {place: int(coming.contacts[starts.person[place]]) for place in found.ways},
+        {ident: message.channel for ident, message in messages.items()},
+        coming.words,
+        pasts_words,
+    )
+
+
+def _messages(moment: Moment, itinerary: Itinerary) -> dict[str, Message]:
+    """The message of each step. Raises Invalid."""
+    if not itinerary.steps:
+        raise Invalid("There is no step yet. Type what happens first.")
+    found = {}
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, MessageStep):
+            message = moment.session.get(Message, step.message)
+            if message is None:
+                raise Invalid("Choose the message of each step first.")
+            found[step.id] = message
+    return found
+
+
+def _zones_of(moment: Moment, contacts: Sequence[int]) -> dict[int, str | None]:
+    asked = "SELECT id, timezone FROM contacts WHERE id = ANY(:ids)"
+    found: dict[int, str | None] = dict.fromkeys(contacts)
+    for contact, zone in moment.session.execute(sa.text(asked), {"ids": list(contacts)}):
+        found[contact] = zone
+    return found
+
+
+def _leaving(
+    moment: Moment,
+    journey: Journey,
+    itinerary: Itinerary,
+    messages: Mapping[str, Message],
+    caps: Sequence[Cap],
+) -> dict[str, Leaving]:
+    """How the message of each step leaves."""
+    campaign = moment.session.get_one(Campaign, journey.campaign_id)
+    hours = calendars.hours_of(moment.session, journey.hours)
+    holds = {
+        step.id: step.hold * 60.0
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, MessageStep)
+    }
+    found: dict[str, Leaving] = {}
+    for ident, message in messages.items():
+        waits_there = CHANNELS[message.channel].waits_there
+        quiet = moment.session.get(QuietHours, message.channel)
+        of = [] if waits_there else [hours]
+        if quiet is not None and journey.consent_rule != "service" and not waits_there:
+            of.append(quiet.open)
+        tags = frozenset({*campaign.tags, *message.tags})
+        about = tuple(
+            place for place, cap in enumerate(caps) if cap.is_about(message.channel, tags)
+        )
+        limits = () if waits_there else about
+        found[ident] = Leaving(message.channel, tuple(of), holds[ident], limits, limits)
+    return found
+
+
+def _verdicts(
+    moment: Moment, journey: Journey, messages: Mapping[str, Message], contacts: Sequence[int]
+) -> dict[str, Texts]:
+    """What the verdict says of everybody for the message of each step, by the guards themselves."""
+    by_channel: dict[str, Texts] = {}
+    for channel in {message.channel for message in messages.values()}:
+        asked = facts_sql(journey.topic_id, "", "WHERE c.id = ANY(:ids)", channel)
+        rows = moment.session.execute(sa.text(asked), {"ids": list(contacts)})
+        known = {row.id: Facts.of(row) for row in rows}
+        columns = {
+            field.name: np.array(
+                [_code(getattr(known.get(one), field.name, None)) for one in contacts], np.int8
+            )
+            for field in dataclasses.fields(Facts)
+        }
+        by_channel[channel] = verdicts(columns, journey.consent_rule, OF_A_SEND)
+    return {ident: by_channel[message.channel] for ident, message in messages.items()}
+
+
+def _code(fact: bool | None) -> int:
+    return UNKNOWN if fact is None else YES if fact else NO
+
+
+def _among(
+    moment: Moment, itinerary: Itinerary, contacts: Sequence[int]
+) -> dict[str, npt.NDArray[np.bool_]]:
+    """Who takes each path of each branch, as things are now. Raises Invalid."""
+    found: dict[str, npt.NDArray[np.bool_]] = {}
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, BranchStep):
+            for path in step.paths[:-1]:
+                inside = members(moment, path.who, contacts) if path.who else []
+                found[path.id] = np.isin(contacts, inside)
+    return found
+
+
+def _dates(moment: Moment, itinerary: Itinerary, contacts: Sequence[int]) -> dict[str, Floats]:
+    """The days that come into question for everybody at each step that waits for a date."""
+    begins = moment.now.astimezone(dt.UTC).date()
+    found: dict[str, Floats] = {}
+    for step, _, _ in itinerary.walk():
+        if not isinstance(step, WaitStep) or not step.date:
+            continue
+        days = days_of(moment, step.date, contacts)
+        found[step.id] = np.array(
+            [imagined_starts.day_numbers(days.get(one), begins, step.yearly) for one in contacts]
+        ).reshape(len(contacts), -1)
+    return found
+
+
+def _had(
+    moment: Moment, contacts: Sequence[int], caps: Sequence[Cap], clocks: Clocks, days: int
+) -> dict[int, Floats]:
+    """What everybody had lately and will get by planned sends, of what counts for each limit."""
+    if not caps:
+        return {}
+    since = moment.now - max(cap.reaches_back() for cap in caps)
+    values = {"ids": list(contacts), "since": since, "taken": since - _LATEST}
+    rows = [
+        (contact, channel, frozenset(tags), clocks.minutes(at))
+        for contact, channel, tags, at in moment.session.execute(sa.text(_HAD), values)
+    ]
+    rows += _planned(moment, contacts, clocks, days)
+    found = {}
+    for place, cap in enumerate(caps):
+        of: dict[int, list[float]] = {}
+        for contact, channel, tags, at in rows:
+            if cap.is_about(channel, tags):
+                of.setdefault(contact, []).append(at)
+        found[place] = padded([of.get(one, []) for one in contacts])
+    return found
+
+
+def _planned(
+    moment: Moment, contacts: Sequence[int], clocks: Clocks, days: int
+) -> list[tuple[int, str, frozenset[int], float]]:
+    """What some contacts will get by planned sends: contact, channel, tags and moment."""
+    until = moment.now + dt.timedelta(days=days)
+    asked = (
+        sa.select(Send, Message, Campaign)
+        .join(Message, Message.id == Send.message_id)
+        .join(Campaign, Campaign.id == Send.campaign_id)
+        .where(Send.state == "planned", Send.counts, Send.begins_at < until)
+        .order_by(Send.begins_at)
+        .limit(MOST_PLANNED)
+    )
+    found = []
+    for send, message, campaign in moment.session.execute(asked):
+        try:
+            who = audience(moment, send.audience)
+        except Invalid:
+            continue
+        asked_of = f"SELECT c.id FROM contacts c WHERE c.id = ANY(:some) AND ({who.predicate})"
+        values = {**who.values, "some": list(contacts)}
+        at = clocks.minutes(max(send.begins_at or moment.now, moment.now))
+        tags = frozenset({*campaign.tags, *tags_of(moment.session, send)})
+        for contact in moment.session.scalars(sa.text(asked_of), values):
+            found.append((contact, message.channel, tags, at))
+    return found
+
+
+def _pasts(
+    moment: Moment,
+    itinerary: Itinerary,
+    coming: Coming,
+    messages: Mapping[str, Message],
+    days: int,
+) -> tuple[Pasts, str, int]:
+    """What people did after such a start, and with such messages; in words; and of how many starts
+    it is known."""
+    kinds = {rule.event for rule in itinerary.exits} | {
+        path.event
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, WaitForStep)
+        for path in step.paths
+    }
+    if itinerary.goal:
+        kinds.add(itinerary.goal.event)
+    kinds.discard("")
+    starts = coming.pasts(moment, days, MOST_PASTS)
+    rows = [
+        {"place": place, "contact": contact, "since": at.isoformat()}
+        for place, (contact, at) in enumerate(starts)
+    ]
+    values = {
+        "pasts": orjson.dumps(rows).decode(),
+        "kinds": sorted(kinds),
+        "length": dt.timedelta(days=days + 1),
+        "now": moment.now,
+    }
+    events: dict[str, list[list[float]]] = {
+        kind: [[] for _ in range(max(len(starts), 1))] for kind in kinds
+    }
+    if kinds and starts:
+        for place, kind, minutes in moment.session.execute(sa.text(_DID), values):
+            events[kind][place].append(float(minutes))
+    reactions = {ident: _came_back(moment, message) for ident, message in messages.items()}
+    said = Wording(
+        "events as after %(starts)s, reactions as to %(messages)s",
+        starts=coming.pasts_words(len(starts)),
+        messages=count_of(sum(map(len, reactions.values())), "message"),
+    )
+    return (
+        Pasts({kind: padded(of) for kind, of in events.items()}, reactions),
+        said,
+        len(starts),
+    )
+
+
+def _came_back(moment: Moment, message: Message) -> Floats:
+    """What came back of the same message before, or, where it went to few, of others on its
+    channel."""
+    values = {
+        "message": message.id,
+        "channel": message.channel,
+        "before": moment.now - _SETTLED,
+        "most": MOST_MESSAGES,
+    }
+    for of in (_OF_MESSAGE, _OF_CHANNEL):
+        rows = moment.session.execute(sa.text(_CAME_BACK.format(of=of)), values).all()
+        if len(rows) >= _FEW:
+            break
+    return np.array(
+        [[NEVER if one is None else max(float(one), 0.0) for one in row] for row in rows], float
+    ).reshape(len(rows), 3)
+
+
+#: Fewer messages than these say little of how people react.
+_FEW = 100
+
+
+def padded(timelines: Sequence[Sequence[float]]) -> Floats:
+    """Timelines of minutes as one array, in order, each filled up with infinity."""
+    most = max((len(one) for one in timelines), default=0)
+    found = np.full((len(timelines), max(most, 1)), NEVER)
+    for place, one in enumerate(timelines):
+        found[place, : len(one)] = sorted(one)
+    return found

@@ -1,0 +1,351 @@
+"""The page of a rehearsal: what would become of everybody, before anyone is written to."""
+
+import dataclasses
+import datetime as dt
+import urllib.parse
+from collections.abc import Mapping
+from typing import Any
+
+import flask
+
+from meadowrun.base.errors import Invalid, MeadowrunError
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.channels import KINDS
+from meadowrun.core.guardrails.outcomes import WORDS, words_for
+from meadowrun.core.journeys import typed
+from meadowrun.core.journeys.clocks import DAY
+from meadowrun.core.journeys.drawing import Flow, Mark
+from meadowrun.core.journeys.imagined import Passed, Range
+from meadowrun.core.journeys.steps import Itinerary, Parting, WaitForStep, Who, numbered
+from meadowrun.core.journeys.words import Names, exit_words, line, path_line
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import number
+from meadowrun.journeys import page, queries
+from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
+from meadowrun.journeys.map import draw_flow
+from meadowrun.journeys.models import Journey
+from meadowrun.journeys.views import ENDS, WHY
+from meadowrun.people.models import Contact
+from meadowrun.people.moment import at_present
+from meadowrun.shell.later import comes_later
+from meadowrun.shell.request import Answer, db, integer, needs, settings, zone
+
+pages = flask.Blueprint("rehearsal", __name__, url_prefix="/journeys/<int:ident>/rehearsal")
+
+#: How many days can be imagined.
+DAYS = (7, 14, 28, 60, 90)
+#: So many people can be followed at a glance.
+_FOLLOWED = 8
+#: So many reasons are said for which a message is not sent.
+_REASONS = 2
+
+
+@pages.get("")
+@needs("author")
+@comes_later("Rehearsing the journey")
+def show(ident: int) -> Answer:
+    """A rehearsal of the itinerary as it is written now."""
+    journey = queries.journey(db(), ident)
+    itinerary, names = queries.draft(db(), journey), queries.names(db())
+    problem: str | None = None
+    rehearsed = None
+    asked = Asked()
+    try:
+        asked = _asked(itinerary, names)
+        moment = at_present(db(), settings().timezone)
+        rehearsed = imagine(moment, journey, itinerary, asked)
+    except MeadowrunError as said:
+        problem = str(said)
+    place = integer(flask.request.args.get("follow") or "-1", "follow")
+    return flask.render_template(
+        "journeys/rehearsal.html",
+        journey=journey,
+        campaign=db().get_one(Campaign, journey.campaign_id),
+        problem=problem,
+        asked=asked,
+        typed=flask.request.args.get("who", ""),
+        segments=sorted(names.segments.items(), key=lambda one: one[1].lower()),
+        days=DAYS,
+        itinerary=itinerary,
+        rows=[
+            row
+            for row in page.rows(itinerary, names, None, [], lambda message: None)
+            if isinstance(row, page.Row)
+        ],
+        **(_told(journey, itinerary, names, rehearsed, place) if rehearsed else {}),
+    )
+
+
+def _asked(itinerary: Itinerary, names: Names) -> Asked:
+    """What the form asks for. Raises Invalid."""
+    args = flask.request.args
+    days = integer(args.get("days") or "28", "days")
+    if days not in DAYS:
+        raise Invalid("Choose for how many days.", "days")
+    text = args.get("who", "").strip()
+    who = Who(integer(args.get("segment") or "0", "segment"))
+    if text:
+        found = typed.who_of(text, names)
+        if not found or found[0][1]:
+            raise Invalid(
+                Wording(
+                    "Nobody knows who “%(text)s” are. Write it like “town is Farrow”.", text=text
+                ),
+                "who",
+            )
+        who = found[0][0]
+    shares = {}
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, WaitForStep):
+            for path in step.paths[:-1]:
+                given = args.get(f"share-{path.id}", "").strip()
+                if given:
+                    share = integer(given, f"share-{path.id}")
+                    if not 0 <= share <= 100:
+                        raise Invalid("Give shares from 0 to 100 percent.", f"share-{path.id}")
+                    shares[path.id] = share / 100
+    return Asked(days, who, shares, integer(args.get("seed") or "1", "seed"))
+
+
+def _told(
+    journey: Journey, itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int
+) -> dict[str, Any]:
+    """What the page is drawn from."""
+    found = rehearsed.found
+    called = numbered(itinerary)
+    follow = place if place in found.ways else next(iter(_various(rehearsed)), None)
+    return {
+        "done": rehearsed,
+        "found": found,
+        "map": draw_flow(itinerary, names, _flow(rehearsed), lambda mark: _mark(rehearsed, mark)),
+        "span": span,
+        "chart": _chart(rehearsed, called, itinerary, names),
+        "unused": [
+            f"{called[path.id]} · {path_line(step, path, names).what}"
+            for step, _, _ in itinerary.walk()
+            if isinstance(step, Parting)
+            for path in step.paths
+            if path.id not in found.took or found.took[path.id].high == 0
+        ],
+        "piled": _piled(rehearsed, called, itinerary, names),
+        "left": {_why(because, itinerary, names): people for because, people in found.left.items()},
+        "kept": {
+            step: _kept_words(found.kept_back.get(step, {}), channel)
+            for step, channel in rehearsed.channels.items()
+        },
+        "followed": _way(rehearsed, follow, itinerary, names) if follow is not None else [],
+        "follow": follow,
+        "person": db().get(Contact, rehearsed.contacts[follow]) if follow is not None else None,
+        "others": [
+            (_followed(one), db().get(Contact, rehearsed.contacts[one]))
+            for one in _various(rehearsed)
+            if one != follow
+        ],
+        "goal_share": (found.goal.middle / found.entered.middle if found.entered.middle else None),
+    }
+
+
+def _followed(place: int) -> str:
+    """The address of the same rehearsal, with somebody else to follow."""
+    args = {**flask.request.args.to_dict(), "follow": str(place)}
+    return f"{flask.request.path}?{urllib.parse.urlencode(args)}"
+
+
+def span(one: Range) -> str:
+    """A range in words: “1,150 ± 20”; one that is certain as a number."""
+    middle = round(one.middle)
+    beside = round(max(one.high - one.middle, one.middle - one.low))
+    return f"{number(middle)} ± {number(beside)}" if beside else number(middle)
+
+
+def _flow(rehearsed: Rehearsed) -> Flow:
+    found, none = rehearsed.found, Range(0, 0, 0)
+    return Flow(
+        lambda step: round(found.came.get(step, none).middle),
+        lambda step, path: round(found.took.get(path, none).middle),
+        lambda step: round(found.on.get(step, none).middle),
+    )
+
+
+def _mark(rehearsed: Rehearsed, mark: Mark) -> str:
+    """What stands below a step on the map."""
+    none = Range(0, 0, 0)
+    if mark.kind == "message":
+        return Wording("%(n)s sent", n=span(rehearsed.found.sent.get(mark.id, none)))
+    return Wording("%(n)s come", n=span(rehearsed.found.came.get(mark.id, none)))
+
+
+def _kept_words(kept: Mapping[str, Range], channel: str) -> str:
+    """To how many a message would not be sent, and mainly why."""
+    total = round(sum(one.middle for one in kept.values()))
+    if not total:
+        return ""
+    words = words_for(channel)
+    most = sorted(kept, key=lambda why: -kept[why].middle)[:_REASONS]
+    reasons = [str(words[why]).lower() for why in most if round(kept[why].middle)]
+    return Wording("%(n)s not: %(why)s", n=number(total), why=", ".join(reasons))
+
+
+def _various(rehearsed: Rehearsed) -> list[int]:
+    """A few people whose ways differ."""
+    seen: dict[tuple[str, ...], int] = {}
+    for place, way in rehearsed.found.ways.items():
+        seen.setdefault(tuple(one.because for one in way), place)
+    return list(seen.values())[:_FOLLOWED]
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Told:
+    """One moment of somebody's way in words."""
+
+    at: dt.datetime
+    why: str
+    number: str
+    then: str
+
+
+def _way(rehearsed: Rehearsed, place: int, itinerary: Itinerary, names: Names) -> list[Told]:
+    """The way of one person in words."""
+    called = numbered(itinerary)
+    said = {step.id: line(step, names) for step, _, _ in itinerary.walk()}
+
+    def told(one: Passed) -> Told:
+        words = said.get(one.step)
+        return Told(
+            rehearsed.clocks.moment(one.at),
+            _why(one.because, itinerary, names),
+            called.get(one.step, ""),
+            f"{words.kind}: {words.what}" if words else "",
+        )
+
+    return [told(one) for one in rehearsed.found.ways[place]]
+
+
+def _why(because: str, itinerary: Itinerary, names: Names) -> str:
+    """A reason in words."""
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, Parting):
+            for path in step.paths:
+                if path.id == because:
+                    return path_line(step, path, names).what
+    for rule in itinerary.exits:
+        if rule.id == because:
+            return exit_words(rule, names)
+    known = WHY.get(because) or ENDS.get(because)
+    if known:
+        return known
+    return Wording("not sent: %(why)s", why=WORDS.get(because, because))
+
+
+def _piled(
+    rehearsed: Rehearsed, called: dict[str, str], itinerary: Itinerary, names: Names
+) -> tuple[str, int, int] | None:
+    """The step on which most people are at the end of a day: what it is, how many, and the day."""
+    best: tuple[str, int, int] | None = None
+    for step, _, _ in itinerary.walk():
+        here = rehearsed.found.here.get(step.id)
+        if here is None or not len(here):
+            continue
+        day, most = int(here.argmax()), round(float(here.max()))
+        if most and (best is None or most > best[1]):
+            words = line(step, names)
+            best = (f"{called[step.id]} · {words.kind} {words.what}", most, day)
+    return best
+
+
+@dataclasses.dataclass(frozen=True)
+class Chart:
+    """Messages on each day, drawn, and told for the day of the pin."""
+
+    #: each channel: key, what its messages are called, its colour
+    channels: list[tuple[str, str, str]]
+    #: each day: x, and for each channel the y and the height of its bar
+    bars: list[tuple[float, list[tuple[float, float, str]]]]
+    #: each day as text
+    said: list[str]
+    #: days below which a number stands: x and number
+    labels: list[tuple[float, int]]
+    highest: int
+    width: float
+
+
+#: The size of the chart, in its own units.
+_WIDE, _HIGH = 900.0, 110.0
+_COLOURS = {"email": "#7fa48c", "sms": "#c98a1b", "push": "#4a7fb0", "in_app": "#c98fa6"}
+
+
+def _chart(
+    rehearsed: Rehearsed, called: dict[str, str], itinerary: Itinerary, names: Names
+) -> Chart:
+    found = rehearsed.found
+    first = rehearsed.clocks.minutes(rehearsed.began) // DAY
+    days = range(int(first), int(first) + rehearsed.days + 1)
+    channels = list(found.a_day)
+    totals = [
+        sum(float(found.a_day[one][day]) for one in channels if day < len(found.a_day[one]))
+        for day in days
+    ]
+    highest = max([1.0, *totals])
+    width = _WIDE / len(days)
+    bars, said = [], []
+    for place, day in enumerate(days):
+        y, parts = _HIGH, []
+        words = []
+        for channel in channels:
+            count = float(found.a_day[channel][day]) if day < len(found.a_day[channel]) else 0.0
+            high = count / highest * (_HIGH - 4)
+            y -= high
+            parts.append((y, high, _COLOURS.get(channel, "#8a8a8a")))
+            if round(count):
+                kind = KINDS[channel]
+                words.append(f"{number(round(count))} {kind.several if count >= 1.5 else kind.one}")
+        bars.append((place * width, parts))
+        said.append(_day_words(rehearsed, day, words, called, itinerary, names))
+    return Chart(
+        [(one, KINDS[one].several, _COLOURS.get(one, "#8a8a8a")) for one in channels],
+        bars,
+        said,
+        [
+            (place * width + width / 2, place)
+            for place in range(0, len(days), max(1, len(days) // 7))
+        ],
+        round(highest),
+        width,
+    )
+
+
+def _every(days: int) -> int:
+    """Below every which day of so many a number stands."""
+    return max(1, days // 7)
+
+
+def _day_words(
+    rehearsed: Rehearsed,
+    day: int,
+    words: list[str],
+    called: dict[str, str],
+    itinerary: Itinerary,
+    names: Names,
+) -> str:
+    """What a day brings, and where people are at its end."""
+    moment = rehearsed.clocks.moment(day * DAY + DAY / 2).astimezone(zone())
+    sent = ", ".join(words) or Wording("no message")
+    here = [
+        (round(float(rehearsed.found.here[step.id][day])), step)
+        for step, _, _ in itinerary.walk()
+        if step.id in rehearsed.found.here and day < len(rehearsed.found.here[step.id])
+    ]
+    inside = sum(people for people, _ in here)
+    most = max(here, key=lambda one: one[0], default=None)
+    said = f"{moment:%a} {moment.day} {moment:%b}: {sent} · " + Wording(
+        "%(n)s inside at its end", n=number(inside)
+    )
+    if most and most[0]:
+        where = line(most[1], names)
+        said += Wording(
+            ", most of them (%(n)s) on %(number)s · %(kind)s",
+            n=number(most[0]),
+            number=called[most[1].id],
+            kind=where.kind,
+        )
+    return said
