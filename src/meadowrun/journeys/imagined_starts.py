@@ -12,7 +12,7 @@ import numpy as np
 import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid
-from meadowrun.core.journeys.clocks import Clocks
+from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats
 from meadowrun.core.journeys.engine import on_clock
 from meadowrun.core.journeys.imagined import Starts
 from meadowrun.core.journeys.steps import Itinerary, Who
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 #: So many people are imagined at the most; each then stands for several.
 MOST_PEOPLE = 2000
 #: So many days of the past say who comes in on such a day of the week.
-SEEN = 56
+SEEN = 35
 #: So far back starts are looked for whose time after is known.
 _BACK = 240
 MOST_STARTS, LEAST_PLAYS, MOST_PLAYS = 200_000, 20, 200
@@ -49,6 +49,10 @@ class Coming:
     #: starts of the past, where an event starts it: contact and moment, in order
     happened: list[tuple[int, dt.datetime]]
     by_event: bool = False
+    #: minutes until somebody can come in again, and the moment before which each of the contacts
+    #: cannot, since they were in it
+    gap: float = 10.0
+    not_before: Floats = dataclasses.field(default_factory=lambda: np.zeros(0))
     #: when each comes in, where that is known: place among the contacts and moment
     dated: list[tuple[int, dt.datetime]] = dataclasses.field(default_factory=list)
 
@@ -73,7 +77,8 @@ class Coming:
         return self._like_before(moment, clocks, asked)
 
     def _like_before(self, moment: Moment, clocks: Clocks, asked: "Asked") -> tuple[Starts, int]:
-        """On each coming day as many as on one of the past days with the same day of the week."""
+        """Each week like one of the past, on each day about as many as on such a day of the week.
+        The weeks of a play lie close together in the past, since busy weeks follow busy weeks."""
         places = {contact: place for place, contact in enumerate(self.contacts)}
         today = moment.now.astimezone(moment.zone).date()
         by_day: dict[int, list[tuple[int, float]]] = defaultdict(list)
@@ -86,30 +91,46 @@ class Coming:
         per_play = sum(map(len, by_day.values())) / SEEN * asked.days
         plays = _plays(per_play)
         draw, now = np.random.default_rng(asked.seed + 1), clocks.minutes(moment.now)
-        person: list[int] = []
-        play: list[int] = []
-        when: list[float] = []
-        for number_of_play in range(plays):
-            for ahead in range(asked.days + 1):
-                # The same day of the week, in one of the weeks before.
-                back = 7 * int(draw.integers(1, SEEN // 7 + 1)) - ahead % 7
-                midnight = clocks.minutes(
-                    on_clock(today + dt.timedelta(days=ahead), 0, moment.zone)
-                )
-                for place, minute in by_day[back] if back > 0 else ():
+        midnights = [
+            clocks.minutes(on_clock(today + dt.timedelta(days=ahead), 0, moment.zone))
+            for ahead in range(asked.days + 1)
+        ]
+        found: list[tuple[int, float, int]] = []
+        for play in range(plays):
+            week = draw.integers(1, SEEN // 7 + 1) + draw.integers(-1, 2, asked.days // 7 + 1)
+            weeks = np.clip(week, 1, SEEN // 7)
+            others = iter(draw.permutation(len(self.contacts)).tolist())
+            seen: set[int] = set()
+            for ahead, midnight in enumerate(midnights):
+                day = by_day[7 * int(weeks[ahead // 7]) - ahead % 7]
+                if not day:
+                    continue
+                # As many as then, give or take what chance gives and takes.
+                drawn = draw.integers(len(day), size=draw.poisson(len(day)))
+                for one in drawn.tolist():
+                    who, minute = day[one]
+                    if who in seen:
+                        # One more like them is somebody else.
+                        who = next((other for other in others if other not in seen), who)
+                    seen.add(who)
                     if midnight + minute >= now:
-                        person.append(place)
-                        play.append(number_of_play)
-                        when.append(midnight + minute)
-        return (
-            Starts(
-                np.array(person, np.int64),
-                np.zeros(len(person), np.int64),
-                np.array(play, np.int64),
-                np.array(when, float),
-            ),
-            plays,
-        )
+                        found.append((who, midnight + minute, play))
+        return self._let_in(found), plays
+
+    def _let_in(self, found: Sequence[tuple[int, float, int]]) -> Starts:
+        """Starts as (person, moment, play), without those that the journey refuses: who was in it
+        before, or comes again too soon."""
+        person = np.array([one[0] for one in found], np.int64)
+        at = np.array([one[1] for one in found], float)
+        play = np.array([one[2] for one in found], np.int64)
+        order = np.lexsort((at, person, play))
+        person, at, play = person[order], at[order], play[order]
+        same = np.zeros(len(at), bool)
+        same[1:] = (person[1:] == person[:-1]) & (play[1:] == play[:-1])
+        again = np.zeros(len(at), bool)
+        again[1:] = same[1:] & (np.diff(at) < self.gap)
+        kept = ~again & (at >= self.not_before[person])
+        return Starts(person[kept], np.zeros(kept.sum(), np.int64), play[kept], at[kept])
 
     def pasts(self, moment: Moment, days: int, most: int) -> list[tuple[int, dt.datetime]]:
         """Starts of the past whose time after is known, a few of them, spread evenly; of people who
@@ -138,14 +159,14 @@ def _plays(starts: float) -> int:
     return int(np.clip(MOST_STARTS // max(starts, 1), LEAST_PLAYS, MOST_PLAYS))
 
 
-def coming(moment: Moment, itinerary: Itinerary, who: Who, days: int) -> Coming:
+def coming(moment: Moment, journey_id: int, itinerary: Itinerary, who: Who, days: int) -> Coming:
     """Who comes in within the imagined days: certain people at once where they are given, else as
     the journey starts. Raises Invalid."""
     start = itinerary.start
     if who:
         return _at_once(moment, who)
     if start.how == "event":
-        return _by_event(moment, itinerary)
+        return _by_event(moment, journey_id, itinerary)
     if start.how == "date":
         return _by_date(moment, itinerary, days)
     if start.how in ("everyone", "turns", "turns_not"):
@@ -169,7 +190,7 @@ def _some(contacts: list[int]) -> tuple[list[int], float]:
     return some, len(contacts) / len(some)
 
 
-def _by_event(moment: Moment, itinerary: Itinerary) -> Coming:
+def _by_event(moment: Moment, journey_id: int, itinerary: Itinerary) -> Coming:
     start = itinerary.start
     values = {
         "kind": start.event,
@@ -177,14 +198,7 @@ def _by_event(moment: Moment, itinerary: Itinerary) -> Coming:
         "now": moment.now,
     }
     rows = moment.session.execute(sa.text(_HAPPENED), values).tuples().all()
-    gap = {"once": dt.timedelta.max, "after": dt.timedelta(days=itinerary.again_days)}
-    least = gap.get(itinerary.again, dt.timedelta())
-    last: dict[int, dt.datetime] = {}
-    happened = []
-    for contact, at in rows:
-        if contact not in last or at - last[contact] >= least:
-            last[contact] = at
-            happened.append((contact, at))
+    happened = [(contact, at) for contact, at in rows]
     if start.who:
         let_in = set(members(moment, start.who, {contact for contact, _ in happened}))
         happened = [one for one in happened if one[0] in let_in]
@@ -192,11 +206,42 @@ def _by_event(moment: Moment, itinerary: Itinerary) -> Coming:
     lately = [one for one in happened if one[1] >= since]
     if not lately:
         raise Invalid(
-            "This happened to nobody in the last eight weeks. Say below with whom to rehearse it."
+            "This happened to nobody in the last five weeks. Say below with whom to rehearse it."
         )
     some, weight = _some(list(dict.fromkeys(contact for contact, _ in lately)))
-    said = Wording("people like the %(n)s who came in the last eight weeks", n=number(len(lately)))
-    return Coming(some, weight, said, happened, True)
+    said = Wording("people like the %(n)s who came in the last five weeks", n=number(len(lately)))
+    return Coming(
+        some,
+        weight,
+        said,
+        happened,
+        True,
+        _GAPS.get(itinerary.again, itinerary.again_days * DAY),
+        _not_before(moment, journey_id, itinerary, some),
+    )
+
+
+#: Minutes after which somebody can come in again, by how often one person can.
+_GAPS = {"once": NEVER, "any": 10.0}
+#: When contacts were last in a journey, and whether they still are.
+_WERE_IN = """
+SELECT contact_id, max(began_at) AS began, bool_or(state = 'inside') AS inside
+FROM journey_entries WHERE journey_id = :journey AND contact_id = ANY(:contacts) GROUP BY 1
+"""
+
+
+def _not_before(
+    moment: Moment, journey_id: int, itinerary: Itinerary, contacts: list[int]
+) -> Floats:
+    """The moment before which each of some contacts cannot come in, in minutes as the clocks of a
+    rehearsal count them; minus infinity where they can."""
+    values = {"journey": journey_id, "contacts": contacts}
+    first = dt.datetime.combine(moment.now.astimezone(dt.UTC).date(), dt.time(), dt.UTC)
+    found = dict.fromkeys(contacts, -NEVER)
+    for contact, began, inside in moment.session.execute(sa.text(_WERE_IN), values):
+        gap = _GAPS.get(itinerary.again, itinerary.again_days * DAY)
+        found[contact] = NEVER if inside else (began - first).total_seconds() / 60 + gap
+    return np.array([found[one] for one in contacts])
 
 
 def _by_date(moment: Moment, itinerary: Itinerary, days: int) -> Coming:
@@ -227,7 +272,7 @@ def _by_date(moment: Moment, itinerary: Itinerary, days: int) -> Coming:
         raise Invalid("Nobody has such a date in these days. Say below with whom to rehearse it.")
     people = count_of(round(len(dated) * weight), "person", "people")
     said = Wording("%(people)s whose date comes in these days", people=people)
-    return Coming(some, weight, said, [], False, dated)
+    return Coming(some, weight, said, [], dated=dated)
 
 
 def day_numbers(date: dt.date | None, begins: dt.date, yearly: bool) -> list[float]:

@@ -201,7 +201,7 @@ def _steps(
         drawing.days[column] = max(drawing.days[column], minutes)
         drawing.marks.append(Mark(step.id, step.kind, x, y, came, _label(x, y)))
         minutes += minutes_of(step)
-        if isinstance(step, ExitStep):
+        if isinstance(step, (ExitStep, JumpStep)):
             column += 1
             continue
         last = place == len(steps) - 1
