@@ -28,9 +28,11 @@ if TYPE_CHECKING:
 MOST_PEOPLE = 2000
 #: So many days of the past say who comes in on such a day of the week.
 SEEN = 35
-#: So far back starts are looked for whose time after is known.
+#: So many days back starts are looked for whose time after is known.
 _BACK = 240
 MOST_STARTS, LEAST_PLAYS, MOST_PLAYS = 200_000, 20, 200
+#: So often somebody else is looked for in the place of one who comes in already.
+_TRIED = 12
 #: Those to whom an event happened, in order: contact and moment.
 _HAPPENED = """
 SELECT e.contact_id, e.at FROM events e JOIN event_kinds n ON n.id = e.kind_id
@@ -99,19 +101,21 @@ class Coming:
         for play in range(plays):
             week = draw.integers(1, SEEN // 7 + 1) + draw.integers(-1, 2, asked.days // 7 + 1)
             weeks = np.clip(week, 1, SEEN // 7)
-            others = iter(draw.permutation(len(self.contacts)).tolist())
             seen: set[int] = set()
             for ahead, midnight in enumerate(midnights):
                 day = by_day[7 * int(weeks[ahead // 7]) - ahead % 7]
                 if not day:
                     continue
+                if self.gap < DAY:
+                    seen.clear()
                 # As many as then, give or take what chance gives and takes.
                 drawn = draw.integers(len(day), size=draw.poisson(len(day)))
                 for one in drawn.tolist():
                     who, minute = day[one]
                     if who in seen:
                         # One more like them is somebody else.
-                        who = next((other for other in others if other not in seen), who)
+                        tried = draw.integers(len(self.contacts), size=_TRIED).tolist()
+                        who = next((other for other in tried if other not in seen), who)
                     seen.add(who)
                     if midnight + minute >= now:
                         found.append((who, midnight + minute, play))

@@ -23,7 +23,6 @@ from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
 from meadowrun.journeys.map import draw_flow
-from meadowrun.journeys.models import Journey
 from meadowrun.journeys.views import ENDS, WHY
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import at_present
@@ -72,7 +71,7 @@ def show(ident: int) -> Answer:
             for row in page.rows(itinerary, names, None, [], lambda message: None)
             if isinstance(row, page.Row)
         ],
-        **(_told(journey, itinerary, names, rehearsed, place) if rehearsed else {}),
+        **(_told(itinerary, names, rehearsed, place) if rehearsed else {"done": None}),
     )
 
 
@@ -107,9 +106,7 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
     return Asked(days, who, shares, integer(args.get("seed") or "1", "seed"))
 
 
-def _told(
-    journey: Journey, itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int
-) -> dict[str, Any]:
+def _told(itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int) -> dict[str, Any]:
     """What the page is drawn from."""
     found = rehearsed.found
     called = numbered(itinerary)
@@ -209,20 +206,22 @@ def _way(rehearsed: Rehearsed, place: int, itinerary: Itinerary, names: Names) -
     called = numbered(itinerary)
     said = {step.id: line(step, names) for step, _, _ in itinerary.walk()}
 
-    def told(one: Passed) -> Told:
+    def told(before: str, one: Passed) -> Told:
         words = said.get(one.step)
         return Told(
             rehearsed.clocks.moment(one.at),
-            _why(one.because, itinerary, names),
+            _why(one.because, itinerary, names, rehearsed.channels.get(before, "")),
             called.get(one.step, ""),
             f"{words.kind}: {words.what}" if words else "",
         )
 
-    return [told(one) for one in rehearsed.found.ways[place]]
+    way = rehearsed.found.ways[place]
+    befores = ["", *(one.step for one in way)]
+    return [told(before, one) for before, one in zip(befores, way, strict=False)]
 
 
-def _why(because: str, itinerary: Itinerary, names: Names) -> str:
-    """A reason in words."""
+def _why(because: str, itinerary: Itinerary, names: Names, channel: str = "") -> str:
+    """A reason in words; of a message by those of its channel."""
     for step, _, _ in itinerary.walk():
         if isinstance(step, Parting):
             for path in step.paths:
@@ -234,7 +233,8 @@ def _why(because: str, itinerary: Itinerary, names: Names) -> str:
     known = WHY.get(because) or ENDS.get(because)
     if known:
         return known
-    return Wording("not sent: %(why)s", why=WORDS.get(because, because))
+    words = words_for(channel) if channel else WORDS
+    return Wording("not sent: %(why)s", why=str(words.get(because, because)).lower())
 
 
 def _piled(

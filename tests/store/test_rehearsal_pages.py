@@ -1,0 +1,244 @@
+"""Rehearsals on real people: who comes in, what verdicts, limits and planned sends do, and that
+nothing leaves and nothing is written."""
+
+import datetime as dt
+import zoneinfo
+
+import pytest
+import sqlalchemy as sa
+
+from meadowrun.base import clock
+from meadowrun.campaigns.models import Campaign
+from meadowrun.core.journeys import edit
+from meadowrun.core.journeys.steps import (
+    Goal,
+    MessageStep,
+    Path,
+    Span,
+    Start,
+    WaitForStep,
+    WaitStep,
+    Who,
+)
+from meadowrun.journeys import actions, queries
+from meadowrun.journeys.imagining import Asked, imagine
+from meadowrun.messages.models import Message
+from meadowrun.outgoing.models import MessageLimit
+from meadowrun.people.models import Field
+from meadowrun.people.moment import Moment
+from meadowrun.people.queries import dictionary
+from meadowrun.tracking.taking import take_events
+from tests.conftest import NOW
+from tests.store.people import IDA, kinds, many, ready_send
+from tests.store.sending import segment
+from tests.store.web import sign_in
+
+LONDON = zoneinfo.ZoneInfo("Europe/London")
+PEOPLE = 20
+EVERYONE = Who(lines=({"id": "e", "kind": "field", "field": "email", "op": "not_blank"},))
+WELCOME = (
+    MessageStep("", 1),
+    WaitForStep("", Span(3, "day"), (Path("", event="visited"), Path(""))),
+    WaitStep("", Span(1, "day")),
+)
+
+
+@pytest.fixture
+def world(database, settings, job_context, keeper):
+    """Twenty people, one of whom said no to email, a message and a journey of a campaign."""
+    with clock.at(NOW), database.session() as session:
+        many(session, NOW, PEOPLE)
+        session.execute(sa.text("UPDATE contacts SET timezone = 'Europe/London'"))
+        session.execute(sa.text("UPDATE consents SET agreed = false WHERE contact_id = 3"))
+        kinds(session)
+        send = ready_send(session, NOW, {"in": [], "out": []})
+        session.execute(sa.text("UPDATE messages SET name = 'Welcome'"))
+        campaign = session.get_one(Campaign, send.campaign_id)
+        return actions.create(session, IDA, NOW, campaign, "First weeks").id
+
+
+BOUGHT = Start("event", "ticket_bought")
+
+
+def written(database, ident, *steps, start=BOUGHT, **more):
+    with clock.at(NOW), database.session() as session:
+        found = queries.journey(session, ident)
+        message = session.scalar(sa.select(Message.id))
+
+        def built(itinerary):
+            for step in steps:
+                itinerary = edit.add(itinerary, step)
+            itinerary = edit.with_start(itinerary, start, more.get("again", "once"), 30)
+            return edit.with_goal(itinerary, more.get("goal"))
+
+        assert message == 1
+        actions.write(session, IDA, NOW, found, found.version, "wrote", built)
+
+
+def happens(database, kind, *when):
+    """Events of contacts, so many days ago each."""
+    with clock.at(NOW), database.session() as session:
+        rows = [
+            {
+                "event": kind,
+                "contact": contact,
+                "at": (NOW - dt.timedelta(days=days)).isoformat(),
+            }
+            for contact, days in when
+        ]
+        take_events(session, NOW, "t", rows)
+
+
+USUAL = Asked()
+
+
+def rehearsed(database, ident, asked=USUAL):
+    with database.session() as session:
+        moment = Moment(session, dictionary(session), NOW, LONDON)
+        journey = queries.journey(session, ident)
+        return imagine(moment, journey, queries.draft(session, journey), asked)
+
+
+def first_of(database, ident):
+    with database.session() as session:
+        return queries.draft(session, queries.journey(session, ident)).steps
+
+
+def test_certain_people_all_at_once(database, world):
+    written(database, world, *WELCOME, goal=Goal("visited", 14))
+    # Within three days of such a moment 28 days ago five visited, two a week after.
+    happens(database, "visited", *[(one, 26) for one in range(1, 6)], (6, 20), (7, 20))
+    found = rehearsed(database, world, Asked(28, EVERYONE)).found
+    steps = first_of(database, world)
+    assert found.entered.middle == PEOPLE
+    assert found.sent[steps[0].id].middle == PEOPLE - 1
+    assert found.kept_back[steps[0].id]["no_consent"].middle == 1
+    visited, none = steps[1].paths
+    assert (found.took[visited.id].middle, found.took[none.id].middle) == (5, 15)
+    assert found.goal.middle == 7
+    assert found.finished.middle == PEOPLE
+
+
+def test_people_come_as_they_came_before(database, world):
+    written(database, world, *WELCOME)
+    # Four a day for five weeks, by turns; nobody twice in ten days.
+    happens(
+        database,
+        "ticket_bought",
+        *[((day * 4 + one) % PEOPLE + 1, day + 0.1) for day in range(1, 36) for one in range(4)],
+    )
+    written(database, world, again="any")
+    found = rehearsed(database, world, Asked(14)).found
+    # About 56 in a fortnight; chance moves nine plays of ten by some fifteen.
+    assert 45 <= found.entered.middle <= 60
+    assert found.entered.low < found.entered.middle < found.entered.high
+
+
+def test_who_was_in_it_does_not_come_in_again(database, world):
+    written(database, world, *WELCOME)
+    happens(database, "ticket_bought", *[(one, one) for one in range(1, 11)])
+    with clock.at(NOW), database.session() as session:
+        journey = queries.journey(session, world)
+        actions.start(session, IDA, NOW, journey, journey.version)
+        actions.bring_in(session, IDA, NOW, journey, list(range(1, 11)))
+    assert rehearsed(database, world, Asked(14)).found.entered.high == 0
+
+
+def test_dates_bring_in_those_who_have_one(database, world):
+    with database.session() as session:
+        session.add(
+            Field(owner="contact", key="renewal", label="renewal", type="date", created_at=NOW)
+        )
+        session.execute(
+            sa.text(
+                "UPDATE contacts SET attributes = jsonb_build_object('renewal', "
+                "CAST(CAST('2026-11-20' AS date) + CAST(id AS int) * 2 AS text))"
+            )
+        )
+    start = Start("date", date="renewal", before=3, at=9 * 60)
+    written(database, world, *WELCOME, start=start)
+    found = rehearsed(database, world, Asked(14)).found
+    # Renewals of the 27th November to the 10th December, three days before each: numbers 4 to 10.
+    assert found.entered.middle == 7 and found.entered.low == found.entered.high
+
+
+def test_limits_and_planned_sends_make_people_wait(database, world):
+    written(database, world, MessageStep("", 1), start=Start("everyone", who=EVERYONE))
+    with clock.at(NOW), database.session() as session:
+        session.add(
+            MessageLimit(
+                channel="email", most=1, length=1, unit="week", changed_by="Ida", changed_at=NOW
+            )
+        )
+        made = segment(session, [dict(EVERYONE.lines[0])])
+        send = ready_send(session, NOW, {"in": [{"segment": made.id}], "out": []})
+        session.flush()
+        session.execute(
+            sa.text(
+                "UPDATE sends SET state = 'planned', leaves_at = :now, begins_at = :now, "
+                "zone = 'Europe/London' WHERE id = :id"
+            ),
+            {"now": NOW, "id": send.id},
+        )
+    found = rehearsed(database, world).found
+    step = first_of(database, world)[0].id
+    assert found.delayed.middle == PEOPLE - 1
+    assert found.sent[step].middle == PEOPLE - 1
+    # NOW is a Monday: the week after begins seven days later.
+    assert found.a_day["email"][7] == PEOPLE - 1
+
+
+def counts(database):
+    with database.session() as session:
+        return [
+            session.execute(sa.text(f"SELECT count(*) FROM {table}")).scalar()
+            for table in ("deliveries", "dispatches", "journey_entries", "journey_moves")
+        ]
+
+
+@pytest.fixture
+def web(client, world, still):
+    sign_in(client)
+    return client
+
+
+def test_the_page_tells_it_and_writes_nothing(web, database, world):
+    written(database, world, *WELCOME, start=Start("everyone", who=EVERYONE))
+    before = counts(database)
+    shown = web.get(f"/journeys/{world}/rehearsal")
+    assert shown.status_code == 200
+    for words in ("imagined · nothing leaves", "20 people, all at once", "19 sent", "First1 Last"):
+        assert words in shown.text
+    assert counts(database) == before
+    path = first_of(database, world)[1].paths[0].id
+    all_of_them = web.get(f"/journeys/{world}/rehearsal?share-{path}=100&days=7").text
+    assert "3a" not in all_of_them and "Never used" in all_of_them
+    followed = web.get(f"/journeys/{world}/rehearsal?follow=2").text
+    assert "not sent: no consent for email" in followed
+
+
+@pytest.mark.parametrize(
+    ("asked", "said"),
+    [
+        ("days=9", "Choose for how many days."),
+        ("who=the+moon+people", "Nobody knows who “the moon people” are."),
+        ("share-s3=101", "Give shares from 0 to 100 percent."),
+        ("who=town+is+Nowhere", "Nobody is one of these people now."),
+    ],
+)
+def test_what_cannot_be_rehearsed_is_said(web, database, world, asked, said):
+    written(database, world, *WELCOME, start=Start("everyone", who=EVERYONE))
+    shown = web.get(f"/journeys/{world}/rehearsal?{asked}")
+    assert shown.status_code == 200 and said in shown.text
+
+
+def test_a_journey_that_nothing_starts_can_be_rehearsed_with_people_of_ones_choice(
+    web, database, world
+):
+    assert "There is no step yet." in web.get(f"/journeys/{world}/rehearsal").text
+    written(database, world, *WELCOME, start=Start())
+    assert "Choose who comes in" in web.get(f"/journeys/{world}/rehearsal").text
+    with database.session() as session:
+        made = segment(session, [dict(EVERYONE.lines[0])]).id
+    chosen = web.get(f"/journeys/{world}/rehearsal?segment={made}").text
+    assert "20 people, all at once" in chosen
