@@ -10,6 +10,7 @@ from meadowrun.core.audience.fields import Dictionary, FieldSpec
 from meadowrun.core.content.findings import MUST
 from meadowrun.core.journeys import edit, typed
 from meadowrun.core.journeys.check import check
+from meadowrun.core.journeys.concerned import concerned
 from meadowrun.core.journeys.engine import Happened, Person, wait_until, walk
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
@@ -345,3 +346,30 @@ def test_what_is_gone_is_found_before_it_starts():
         ("s5", "The journey that this step leads to is gone. Choose another."),
         ("s6", "The event that takes people out is gone."),
     } <= said
+
+
+def test_whom_a_new_edition_concerns():
+    """The wait gets shorter, the branch is taken away and leads on to what followed it."""
+    before = Itinerary(
+        steps=(
+            WaitStep("s1", Span(3, "day")),
+            BranchStep("s2", (Path("s3", (WaitStep("s4", Span(1, "day")),), STUDENTS), Path("s5"))),
+            WaitStep("s6", Span(1, "week")),
+            WaitStep("s7", Span(1, "week")),
+        )
+    )
+    after = Itinerary(
+        steps=(
+            WaitStep("s1", Span(1, "day")),
+            WaitStep("s6", Span(2, "week")),
+            WaitStep("s7", Span(1, "week"), 600),
+        )
+    )
+    here = {"s1": 12, "s4": 3, "s6": 1, "s7": 2}
+    said = [one.said for one in concerned(before, after, here, NAMES)]
+    assert said == [
+        "“1 · Wait 3 days”: a shorter wait for 12 people; whose time is up goes on at once",
+        "“2a1 · Wait 1 day” is taken away; on to “2 · Wait 2 weeks”: 3 people",
+        "“3 · Wait 1 week”: a longer wait for 1 person",
+        "“4 · Wait 1 week” changes for 2 people",
+    ]

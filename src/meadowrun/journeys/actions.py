@@ -15,6 +15,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.check import check
+from meadowrun.core.journeys.concerned import target_of
 from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, WaitForStep
@@ -233,9 +234,7 @@ def _carry_over(
     for step in old:
         if step in new:
             continue
-        target = old[step].next
-        while target != END and target not in new:
-            target = old[target].next
+        target = target_of(step, old, new)
         values = {"journey": found.id, "step": step}
         ids = session.scalars(sa.text(_ON), values).all()
         take_off(session, [Move(ident, target, now, "edited") for ident in ids])

@@ -10,9 +10,11 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, rule_words
 from meadowrun.core.guardrails.verdict import RULES
+from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, numbered
 from meadowrun.core.journeys.words import (
+    Names,
     again_words,
     as_text,
     exit_words,
@@ -146,6 +148,7 @@ def drawn(
         refusals=REFUSALS,
         findings=findings,
         stops=[one for one in findings if one.level == MUST],
+        concerned=_concerned(walked, draft, found, names) if writing else [],
         names=names,
         kinds={kind.key for kind in event_kinds(db())},
         messages=sorted(names.messages.items(), key=lambda one: one[1][0].lower()),
@@ -161,6 +164,16 @@ def drawn(
         holds=page.holds,
         moves=journey.state in MOVES,
     )
+
+
+def _concerned(
+    walked: Itinerary | None, draft: Itinerary, found: queries.Numbers | None, names: Names
+) -> list[Concern]:
+    """Whom the draft concerns among those who are inside."""
+    if walked is None or found is None:
+        return []
+    here = {step: one.people for step, one in found.here.items()}
+    return concerned(walked, draft, here, names)
 
 
 def _of_line(findings: list[Check]) -> dict[str, list[str]]:
