@@ -8,6 +8,7 @@ from meadowrun.core.journeys.drawing import MOST_LETTERS, Flow, Map, Mark, Strea
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, Path
 from meadowrun.core.journeys.words import Names, line, path_line
 from meadowrun.core.language import Wording
+from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import number
 from meadowrun.journeys.queries import Did, Here, Numbers
 
@@ -66,6 +67,31 @@ def draw_flow(
         f'<svg class="river{fits}" width="{found.width:.0f}" height="{found.height:.0f}" '
         f'viewBox="0 0 {found.width:.0f} {found.height:.0f}" role="group" '
         f'aria-label="{escape(Wording("The journey; its lines follow"))}">{"".join(parts)}</svg>'
+    )
+
+
+#: The size of the curve of a goal.
+_WIDE, _TALL = 220.0, 60.0
+
+
+def curve(found: Reached, days: int) -> Markup:
+    """The share that has reached the goal after each day, as a small picture; nothing where nobody
+    has."""
+    if not found.by_day:
+        return Markup("")
+    top = found.share
+    way = f"M0 {_TALL:.0f}"
+    for day, share in found.by_day:
+        x, y = min(1.0, (day + 1) / days) * _WIDE, _TALL - share / top * (_TALL - 4)
+        way += f"H{x:.1f}V{y:.1f}"
+    label = Wording("The share that has reached the goal, over %(days)s days", days=days)
+    return Markup(
+        f'<svg width="{_WIDE:.0f}" height="{_TALL + 16:.0f}" role="img" '
+        f'aria-label="{escape(label)}"><path d="M0 {_TALL:.0f}H{_WIDE:.0f}" stroke="{_RULE}"/>'
+        f'<path d="{way}H{_WIDE:.0f}" fill="none" stroke="{_NAMED[0]}" stroke-width="2"/>'
+        f'<text x="0" y="{_TALL + 12:.0f}" font-size="10" fill="{_DUSK}">0</text>'
+        f'<text x="{_WIDE:.0f}" y="{_TALL + 12:.0f}" font-size="10" text-anchor="end" '
+        f'fill="{_DUSK}">{escape(Wording("day %(n)s", n=days))}</text></svg>'
     )
 
 

@@ -2,7 +2,7 @@
 journeys draw on the pages of others."""
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import flask
 
@@ -19,6 +19,7 @@ from meadowrun.core.journeys.steps import (
 )
 from meadowrun.core.journeys.words import Line, Names, line, path_line
 from meadowrun.core.language import Wording
+from meadowrun.core.results.reached import Reached
 from meadowrun.core.wording import number
 from meadowrun.journeys import queries
 from meadowrun.journeys.models import STATES
@@ -27,6 +28,11 @@ from meadowrun.shell.request import db
 
 #: What can be seen first of a reaction to a message: its key and what it is called; None: nothing.
 SeenOf = Callable[[int], tuple[str, str] | None]
+
+
+#: Of fewer people no share is said.
+_FEW = 10
+NOTHING: Mapping[str, Reached] = {}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -65,9 +71,11 @@ def rows(
     numbers: Numbers | None,
     findings: list[Check],
     seen_of: SeenOf,
+    goals: Mapping[str, Reached] = NOTHING,
 ) -> list[Row | Adding]:
     """Every line of an itinerary, in order, and behind each path where a step can be added;
-    `seen_of` says what can be seen of reactions to a message."""
+    `seen_of` says what can be seen of reactions to a message, `goals` the share that reaches the
+    goal by path."""
     called = numbered(itinerary)
     wrong: dict[str, list[str]] = {}
     for one in findings:
@@ -104,7 +112,7 @@ def rows(
                         None,
                         path,
                         step,
-                        _took(step, path, numbers),
+                        _took(step, path, numbers, goals.get(path.id)),
                         0,
                         tuple(wrong.get(path.id, ())),
                         asks,
@@ -136,15 +144,19 @@ def _told(step: Step, numbers: Numbers | None, seen_of: SeenOf) -> str:
     return Wording("%(n)s came", n=number(came)) if came else ""
 
 
-def _took(step: Parting, path: Path, numbers: Numbers | None) -> str:
-    """How many took a path, and what share of those who went on."""
+def _took(step: Parting, path: Path, numbers: Numbers | None, goal: Reached | None) -> str:
+    """How many took a path, what share of those who went on, and the share of them that reaches
+    the goal."""
     if numbers is None:
         return ""
     everybody = sum(numbers.by(step.id, one.id) for one in step.paths)
     people = numbers.by(step.id, path.id)
     if not everybody:
         return ""
-    return f"{number(people)} · {round(100 * people / everybody)}%"
+    told = f"{number(people)} · {round(100 * people / everybody)}%"
+    if goal is None or goal.people < _FEW:
+        return told
+    return Wording("%(told)s, goal %(share)s%%", told=told, share=round(100 * goal.share))
 
 
 def holds(step: Step | None) -> bool:

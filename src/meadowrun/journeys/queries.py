@@ -12,8 +12,9 @@ from meadowrun.base.db import existing
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.channels import KINDS
 from meadowrun.core.journeys.reading import from_json
-from meadowrun.core.journeys.steps import BranchStep, Itinerary
+from meadowrun.core.journeys.steps import BranchStep, Itinerary, Parting
 from meadowrun.core.journeys.words import Names
+from meadowrun.core.results.reached import Reached, Seen, reached
 from meadowrun.core.values import email_key
 from meadowrun.journeys.models import (
     Journey,
@@ -250,6 +251,41 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
         },
         {row.because: row.times for row in session.scalars(refusals)},
     )
+
+
+#: Everybody who ever came in, by how many days after that they reached the goal, or how long they
+#: were looked at for it: path that they took (empty: everybody), day, whether, how many.
+_GOAL_BY_DAY = """
+WITH seen AS (
+    SELECT e.id, e.goal_at IS NOT NULL AS reached, floor(extract(epoch FROM coalesce(e.goal_at,
+        least(CAST(:now AS timestamptz), e.began_at + make_interval(days => :days))) - e.began_at)
+        / 86400) AS day
+    FROM journey_entries e WHERE e.journey_id = :id AND e.because NOT IN ('erased', 'merged'))
+SELECT '' AS path, day, reached, count(*) AS people FROM seen GROUP BY 2, 3
+UNION ALL
+SELECT m.because, s.day, s.reached, count(DISTINCT s.id)
+FROM seen s JOIN journey_moves m ON m.entry_id = s.id AND m.because = ANY(:paths) GROUP BY 1, 2, 3
+"""
+
+
+def goal_reached(
+    session: orm.Session, ident: int, itinerary: Itinerary, now: dt.datetime
+) -> dict[str, Reached]:
+    """The share that reaches the goal, over days: of everybody (empty key) and by the path that
+    they took; whoever came in lately counts as long as they were looked at."""
+    if itinerary.goal is None:
+        return {}
+    paths = [
+        path.id
+        for step, _, _ in itinerary.walk()
+        if isinstance(step, Parting)
+        for path in step.paths
+    ]
+    values = {"id": ident, "now": now, "days": itinerary.goal.days, "paths": paths}
+    seen: dict[str, list[Seen]] = {}
+    for path, day, did, people in session.execute(sa.text(_GOAL_BY_DAY), values):
+        seen.setdefault(path, []).append(Seen(int(day), did, people))
+    return {path: reached(of) for path, of in seen.items()}
 
 
 def entries_of(session: orm.Session, contact_id: int) -> list[tuple[JourneyEntry, Journey]]:

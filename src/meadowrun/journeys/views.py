@@ -29,7 +29,7 @@ from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, page, queries
 from meadowrun.journeys.entering import REFUSALS
-from meadowrun.journeys.map import draw
+from meadowrun.journeys.map import curve, draw
 from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
 from meadowrun.messages.senders import senders
 from meadowrun.people.kinds import event_kinds
@@ -124,6 +124,7 @@ def drawn(
     found = queries.numbers(db(), journey.id) if walked is not None else None
     names = queries.names(db())
     findings = actions.findings(db(), journey, itinerary) if writing else []
+    goals = queries.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
     return flask.render_template(
         page_of,
@@ -133,7 +134,9 @@ def drawn(
         writing=writing and journey.state != "ended",
         changed=walked is not None and draft != walked,
         itinerary=itinerary,
-        rows=page.rows(itinerary, names, found, findings, _seen_of(itinerary)),
+        rows=page.rows(itinerary, names, found, findings, _seen_of(itinerary), goals),
+        reached=goals.get(""),
+        curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
         map=draw(itinerary, names, found, chosen),
         start=start_words(itinerary, names),
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
