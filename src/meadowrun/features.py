@@ -18,6 +18,7 @@ NAMES = (
     "tracking",
     "campaigns",
     "sends",
+    "tasks",
     "journeys",
     "calendar",
     "results",

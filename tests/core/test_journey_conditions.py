@@ -1,6 +1,7 @@
 """What journeys ask about people: who comes in, who takes which path, what takes them out; waits
 for days of the week and for dates; all of it typed, said in words, and checked."""
 
+import dataclasses
 import datetime as dt
 import zoneinfo
 
@@ -22,10 +23,18 @@ from meadowrun.core.journeys.steps import (
     Path,
     Span,
     Start,
+    TaskStep,
     WaitStep,
     Who,
 )
-from meadowrun.core.journeys.words import Names, as_text, exit_words, line, start_words
+from meadowrun.core.journeys.words import (
+    Names,
+    as_text,
+    exit_words,
+    line,
+    start_words,
+    task_words,
+)
 
 LONDON, TOKYO = zoneinfo.ZoneInfo("Europe/London"), zoneinfo.ZoneInfo("Asia/Tokyo")
 WORDS = Dictionary.of(
@@ -372,4 +381,39 @@ def test_whom_a_new_edition_concerns():
         "“2a1 · Wait 1 day” is taken away; on to “2 · Wait 2 weeks”: 3 people",
         "“3 · Wait 1 week”: a longer wait for 1 person",
         "“4 · Wait 1 week” changes for 2 people",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "step"),
+    [
+        ("call: ask how the first night was", TaskStep("", "call", "ask how the first night was")),
+        (
+            "task for Hetty Brook: send the brochure, in 3 days",
+            TaskStep("", "task", "send the brochure", Span(3, "day"), to=(5,)),
+        ),
+        (
+            "give Hetty and Rob a lead: wants to hire the dome",
+            TaskStep("", "lead", "wants to hire the dome", to=(5, 6)),
+        ),
+        (
+            "appointment: show them round within 1 week",
+            TaskStep("", "appointment", "show them round", Span(1, "week")),
+        ),
+    ],
+)
+def test_typed_tasks(text, step):
+    names = dataclasses.replace(NAMES, colleagues={5: "Hetty Brook", 6: "Rob Ash"})
+    best = typed.read(text, names)[0]
+    assert (best.step, best.unused) == (step, ())
+
+
+def test_a_task_is_kept_and_said():
+    step = TaskStep("s1", "call", "Ask how it was", Span(1, "day"), "high", (5, 6))
+    whole = Itinerary(steps=(step,), ids=1)
+    assert from_json(to_json(whole)) == whole
+    names = dataclasses.replace(NAMES, colleagues={5: "Hetty Brook", 6: "Rob Ash"})
+    assert task_words(step, names) == "to Hetty Brook and Rob Ash in turn, due after 1 day"
+    assert [one.text for one in check(whole, NAMES) if one.line == "s1"] == [
+        "Nobody is left to get this task. Choose a colleague."
     ]

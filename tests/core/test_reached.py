@@ -42,7 +42,8 @@ def test_without_anybody_it_is_nothing():
 def test_half_of_those_who_reach_it():
     # Of ten people two reach it on day 1 and two on day 9; all were looked at for ten days.
     found = reached([Seen(1, True, 2), Seen(9, True, 2), Seen(10, False, 6)])
-    assert found.share == pytest.approx(0.4) and found.half == 1 and found.by(8) == pytest.approx(0.2)
+    assert found.share == pytest.approx(0.4) and found.half == 1
+    assert found.by(8) == pytest.approx(0.2)
 
 
 @given(st.lists(st.tuples(st.integers(0, 30), st.integers(1, 50)), min_size=1))

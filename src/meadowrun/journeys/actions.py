@@ -18,7 +18,7 @@ from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import target_of
 from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import from_json, to_json
-from meadowrun.core.journeys.steps import Itinerary, MessageStep, WaitForStep
+from meadowrun.core.journeys.steps import Itinerary, MessageStep, TaskStep, WaitForStep
 from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
@@ -39,6 +39,7 @@ from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Dispatch
 from meadowrun.outgoing.settling import locked
 from meadowrun.people.models import Contact, EventKind
+from meadowrun.tasks.actions import note_kind
 
 
 def create(
@@ -95,6 +96,8 @@ def write(
     after = from_json(to_json(change(before)))
     if after == before:
         return before
+    if any(isinstance(step, TaskStep) for step, _, _ in after.walk()):
+        note_kind(session)
     # What was undone before is gone for good.
     session.execute(
         sa.delete(JourneyDraft).where(

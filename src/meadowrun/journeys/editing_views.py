@@ -24,6 +24,7 @@ from meadowrun.core.journeys.steps import (
     SplitStep,
     Start,
     Step,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
@@ -156,6 +157,16 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
         )
     if isinstance(step, WaitStep):
         return edit.set_values(itinerary, ident, **_wait_values(step))
+    if isinstance(step, TaskStep):
+        return edit.set_values(
+            itinerary,
+            ident,
+            what=form.get("what", step.what),
+            subject=form.get("subject", ""),
+            priority=form.get("priority", step.priority),
+            due=_span(),
+            to=tuple(integer(one, "to") for one in form.getlist("to")),
+        )
     if isinstance(step, JumpStep):
         journey = integer(form.get("journey"), "journey")
         return edit.set_values(itinerary, ident, journey=journey)

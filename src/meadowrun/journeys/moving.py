@@ -23,6 +23,7 @@ from meadowrun.core.journeys.steps import (
     JumpStep,
     MessageStep,
     SplitStep,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
@@ -33,6 +34,8 @@ from meadowrun.journeys.membership import days_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyEdition
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
+from meadowrun.shell.telling import named
+from meadowrun.tasks.actions import Wanted, give
 
 #: So many people are moved in one transaction.
 BATCH = 2000
@@ -245,6 +248,9 @@ def _do(
         first = dict(flat.first_of)
         chosen = [(one, path_by_chance(step, one.contact_id, walk.salt)) for one in people]
         move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
+    elif isinstance(step, TaskStep):
+        _give_tasks(session, walk, step, people, now, zone)
+        move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     elif isinstance(step, ChangeStep):
         _change(session, step, [one.contact_id for one in people])
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
@@ -353,6 +359,32 @@ def _wait_for(
             rest.append((one.id, over))
     move(session, moves)
     _stay(session, "awaiting", rest)
+
+
+def _give_tasks(
+    session: orm.Session,
+    walk: Walk,
+    step: TaskStep,
+    people: list[Due],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> None:
+    """Gives one task for each person and each time that they come here."""
+    wanted = Wanted(
+        step.what,
+        step.subject,
+        step.priority,
+        step.due.length(),
+        step.to or (named(session, walk.journey.started_by),),
+        "journey",
+        walk.journey.id,
+        step.id,
+    )
+    given = [
+        (one.contact_id, f"journey:{one.id}:{step.id}:{one.arrived_at.isoformat()}")
+        for one in people
+    ]
+    give(session, now, now.astimezone(zone).date(), wanted, given)
 
 
 def _change(session: orm.Session, step: ChangeStep, contacts: list[int]) -> None:

@@ -29,6 +29,7 @@ from meadowrun.messages.queries import state_to_send
 from meadowrun.people.models import Contact, EventKind, PeopleList
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.models import Segment
+from meadowrun.shell.models import User
 from meadowrun.tags.queries import paths
 
 
@@ -109,12 +110,14 @@ def names(session: orm.Session) -> Names:
         events=_events(session),
         tags=paths(session),
         lists=dict(session.execute(sa.select(PeopleList.id, PeopleList.name)).tuples().all()),
+        colleagues=dict(session.execute(_COLLEAGUES).tuples().all()),
         journeys=dict(session.execute(_OPEN_ONES).tuples().all()),
         words=dictionary(session),
         today=clock.now(session).date(),
     )
 
 
+_COLLEAGUES = sa.select(User.id, User.name).where(User.active)
 _OPEN_ONES = sa.select(Journey.id, Journey.name).where(Journey.state != "ended")
 
 

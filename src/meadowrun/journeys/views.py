@@ -21,9 +21,11 @@ from meadowrun.core.journeys.words import (
     line,
     path_line,
     start_words,
+    task_words,
     who_words,
 )
 from meadowrun.core.language import Wording
+from meadowrun.core.tasks import KINDS, PRIORITIES
 from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
@@ -142,6 +144,9 @@ def drawn(
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
         who_words=lambda who: who_words(who, names) if who.lines else "",
         day_names=DAY_NAMES,
+        task_words=lambda step: task_words(step, names),
+        tasks=KINDS,
+        priorities=PRIORITIES,
         of_line=_of_line(findings),
         again=again_words(itinerary),
         goal=_goal_words(itinerary, names.events),

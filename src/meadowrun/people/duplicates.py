@@ -165,6 +165,7 @@ _MOVED = {
     "score_points": (),
     "short_codes": (),
     "file_views": (),
+    "colleague_tasks": (),
     "details_aside": (),
     "in_app_places": ("dispatch_id",),
     # Of a journey that both are on, the one that went is taken out.

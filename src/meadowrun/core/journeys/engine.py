@@ -19,6 +19,7 @@ from meadowrun.core.journeys.steps import (
     JumpStep,
     MessageStep,
     SplitStep,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
@@ -210,7 +211,7 @@ def _follow(
     step, first = flat.step, dict(flat.first_of)
     if isinstance(step, ExitStep):
         return Came(END, at, "exit")
-    if isinstance(step, ChangeStep):
+    if isinstance(step, ChangeStep | TaskStep):
         return Came(flat.next, at, "done")
     if isinstance(step, WaitStep):
         over = wait_until(step, at, person.zone, person.day(step.date) if step.date else None)

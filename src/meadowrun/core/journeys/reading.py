@@ -24,17 +24,21 @@ from meadowrun.core.journeys.steps import (
     SplitStep,
     Start,
     Step,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
 )
 from meadowrun.core.language import Problem, Wording
+from meadowrun.core.tasks import KINDS, PRIORITIES
 
 Json = dict[str, Any]
 #: The most steps of a journey, and the most ways on from one step.
 MOST_STEPS = 200
 MOST_PATHS = 20
 MOST_EXITS = 20
+#: The most letters of what a colleague is asked to do.
+MOST_SUBJECT = 200
 #: The most lines by which people are told apart at one place.
 MOST_LINES = 50
 _DEEPEST = 12
@@ -136,13 +140,32 @@ class _Reader:
         self.ids.add(value)
         return value
 
-    def span(self, data: Json, place: str) -> Span:
-        span = data.get("span")
-        self.is_object(span, f"{place}.span")
+    def span(self, data: Json, place: str, name: str = "span") -> Span:
+        span = data.get(name)
+        self.is_object(span, f"{place}.{name}")
         assert isinstance(span, dict)
         return Span(
-            self.whole(span, "amount", f"{place}.span", 1, 0, 1000),
-            self.one_of(span, "unit", f"{place}.span", tuple(UNITS), "day"),
+            self.whole(span, "amount", f"{place}.{name}", 1, 0, 1000),
+            self.one_of(span, "unit", f"{place}.{name}", tuple(UNITS), "day"),
+        )
+
+    def task(self, data: Json, ident: str, place: str) -> TaskStep:
+        colleagues = data.get("to") or []
+        whole = isinstance(colleagues, list | tuple) and all(
+            isinstance(one, int) and not isinstance(one, bool) for one in colleagues
+        )
+        if not whole or len(colleagues) > MOST_PATHS:
+            raise self._wrong("to", place)
+        subject = data.get("subject")
+        if not isinstance(subject, str) or not subject.strip() or len(subject) > MOST_SUBJECT:
+            raise self._wrong("subject", place)
+        return TaskStep(
+            ident,
+            self.one_of(data, "what", place, tuple(KINDS), "task"),
+            " ".join(subject.split()),
+            self.span(data, place, "due"),
+            self.one_of(data, "priority", place, tuple(PRIORITIES), "usual"),
+            tuple(colleagues),
         )
 
     def who(self, data: Json, place: str) -> Who:
@@ -234,6 +257,8 @@ class _Reader:
             )
         if kind == "wait":
             return self.wait(data, ident, place)
+        if kind == "task":
+            return self.task(data, ident, place)
         if kind == "jump":
             return JumpStep(ident, self.whole(data, "journey", place, 0))
         if kind == "exit":

@@ -145,6 +145,23 @@ class ChangeStep:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class TaskStep:
+    """Asks a colleague for something; the person goes on at once."""
+
+    kind: ClassVar[str] = "task"
+    id: str
+    #: one of core.tasks.KINDS
+    what: str
+    subject: str
+    #: it is due so long after the person came here
+    due: Span = Span(2, "day")
+    #: one of core.tasks.PRIORITIES
+    priority: str = "usual"
+    #: the colleagues who get it in turn, by number; none: whoever started the journey
+    to: tuple[int, ...] = ()
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class ExitStep:
     """Takes the person out of the journey."""
 
@@ -162,7 +179,15 @@ class JumpStep:
 
 
 Step = (
-    MessageStep | WaitStep | BranchStep | WaitForStep | SplitStep | ChangeStep | JumpStep | ExitStep
+    MessageStep
+    | WaitStep
+    | BranchStep
+    | WaitForStep
+    | SplitStep
+    | ChangeStep
+    | TaskStep
+    | JumpStep
+    | ExitStep
 )
 Parting = BranchStep | WaitForStep | SplitStep
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from meadowrun.core.audience import typed as people
 from meadowrun.core.audience.edit import fresh
 from meadowrun.core.journeys.edit import equal
+from meadowrun.core.journeys.reading import MOST_SUBJECT
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -19,11 +20,13 @@ from meadowrun.core.journeys.steps import (
     Span,
     SplitStep,
     Step,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
 )
 from meadowrun.core.journeys.words import Names
+from meadowrun.core.tasks import KINDS
 
 _NUMBERS = {
     word: number
@@ -425,6 +428,40 @@ def _change(text: str, names: Names) -> list[Reading]:
     return []
 
 
+_TASK = re.compile(
+    r"(?:then )?(?:(?:give|make|create|add|ask)\b.*?\b(?:a|an) )?"
+    r"(?P<what>task|call|phone|ring|appointment|lead)\b(?: (?:for|to|them))*(?P<rest>.*)",
+    re.I,
+)
+
+
+def _task(text: str, names: Names) -> list[Reading]:
+    """“call: ask how the first night was”, “task for Hetty Brook: send the brochure, 2 days”."""
+    met = _TASK.match(text)
+    if met is None:
+        return []
+    what = {"phone": "call", "ring": "call"}.get(met["what"].lower(), met["what"].lower())
+    rest = met["rest"]
+    before, colon, after = rest.partition(":")
+    whom, subject = (before, after) if colon else ("", rest)
+    said = re.sub(r"[^\w\s]", " ", f"{text[: met.start('what')]} {whom}".lower())
+    to = tuple(
+        number
+        for number, name in names.colleagues.items()
+        if name.split()[0].lower() in said.split()
+    )
+    span = _span(subject)
+    due = span[0] if span else Span(2, "day")
+    if span:
+        subject = re.sub(
+            rf",?\s*(?:due\s+)?(?:in|within|after)?\s*{re.escape(span[1])}", "", subject
+        )
+    subject = subject.strip(" .,:“”\"'")
+    if not subject:
+        subject = str(KINDS[what])
+    return [Reading(TaskStep("", what, subject[:MOST_SUBJECT], due, "usual", to))]
+
+
 def _jump(text: str, names: Names) -> list[Reading]:
     met = re.match(
         r"(?:then )?(?:go|jump|move|continue|carry)(?: them)?(?: on| over)?(?: to| with| into)\b"
@@ -453,6 +490,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     _branch,
     _split,
     _change,
+    _task,
     _jump,
     _exit,
 )

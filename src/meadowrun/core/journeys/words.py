@@ -19,14 +19,16 @@ from meadowrun.core.journeys.steps import (
     Span,
     SplitStep,
     Step,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
     numbered,
 )
 from meadowrun.core.language import Wording
+from meadowrun.core.tasks import KINDS
 from meadowrun.core.timing.hours import DAY_NAMES
-from meadowrun.core.wording import count_of
+from meadowrun.core.wording import count_of, joined
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -40,6 +42,8 @@ class Names:
     events: Mapping[str, str]
     tags: Mapping[int, str]
     lists: Mapping[int, str]
+    #: colleagues who can get a task
+    colleagues: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: journeys that have not ended
     journeys: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: everything that lines of an audience can be about, and the day they are read on
@@ -100,6 +104,8 @@ def line(step: Step, names: Names) -> Line:
         return Line("", Wording("Random split"), Wording("by chance"))
     if isinstance(step, ChangeStep):
         return Line("", Wording("Change"), _change_words(step, names))
+    if isinstance(step, TaskStep):
+        return Line("", KINDS[step.what], step.subject)
     if isinstance(step, JumpStep):
         name = names.journeys.get(step.journey, _GONE)
         return Line("", Wording("Go over"), Wording("to the journey “%(name)s”", name=name))
@@ -141,6 +147,16 @@ def who_words(who: Who, names: Names) -> str:
     except d.DefinitionError as problem:
         return Wording("(%(problem)s)", problem=problem)
     return read_aloud(definition, names.words, names.today).removeprefix("Everyone ").rstrip(".")
+
+
+def task_words(step: TaskStep, names: Names) -> str:
+    """Who gets a task, and until when: “to Hetty Brook in turn, due after 2 days”."""
+    to = [names.colleagues.get(one, str(_GONE)) for one in step.to]
+    who: str = joined(to, "and") if to else Wording("whoever started it")
+    if len(to) > 1:
+        who = Wording("%(who)s in turn", who=who)
+    due = span_words(step.due)
+    return Wording("to %(who)s, due after %(due)s", who=who, due=due)
 
 
 def _change_words(step: ChangeStep, names: Names) -> str:
