@@ -5,12 +5,15 @@ from hypothesis import strategies as st
 from meadowrun.core.journeys.edit import add
 from meadowrun.core.journeys.steps import (
     BranchStep,
+    ChangeStep,
     ExitStep,
     Itinerary,
+    JumpStep,
     MessageStep,
     Path,
     Span,
     SplitStep,
+    TaskStep,
     WaitForStep,
     WaitStep,
     Who,
@@ -34,6 +37,12 @@ dated = st.builds(
     st.sampled_from(("go_on", "exit")),
 )
 exits = st.builds(ExitStep, st.just(""))
+#: To a journey that is not there: they leave all the same.
+jumps = st.just(JumpStep("", 10**6))
+tasks = st.just(TaskStep("", "call", "Ask how it was"))
+changes = st.builds(ChangeStep, st.just(""), st.just("tag"), st.just(1), st.booleans())
+#: People of whom a line is true: here those who have a town.
+SOMEWHERE = Who(lines=({"id": "t", "kind": "field", "field": "town", "op": "not_blank"},))
 
 
 def steps(messages=(1,), segments=(1,), events=("visited",)):
@@ -45,7 +54,9 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
         st.just(168),
         st.sampled_from(("go_on", "exit")),
     )
-    simple = st.one_of(message, waits, waits, dated, message, exits)
+    simple = st.one_of(
+        message, waits, waits, dated, message, exits, st.one_of(jumps, tasks, changes)
+    )
     return st.recursive(simple, lambda inner: _parting(inner, segments, events), max_leaves=6)
 
 
@@ -53,7 +64,9 @@ def _parting(inner, segments, events):
     inside = st.lists(inner, max_size=2).map(tuple)
     other = st.builds(Path, st.just(""), inside)
     fits = st.builds(
-        lambda held, number: Path("", held, Who(number)), inside, st.sampled_from(segments)
+        lambda held, who: Path("", held, who),
+        inside,
+        st.sampled_from((*map(Who, segments), SOMEWHERE)),
     )
     happened = st.one_of(
         st.builds(lambda held, key: Path("", held, event=key), inside, st.sampled_from(events)),

@@ -20,10 +20,12 @@ from meadowrun.core.journeys.steps import (
     ExitRule,
     Itinerary,
     JumpStep,
+    MessageStep,
     Path,
     Span,
     Start,
     TaskStep,
+    WaitForStep,
     WaitStep,
     Who,
 )
@@ -417,3 +419,18 @@ def test_a_task_is_kept_and_said():
     assert [one.text for one in check(whole, NAMES) if one.line == "s1"] == [
         "Nobody is left to get this task. Choose a colleague."
     ]
+
+
+def test_a_reminder_is_typed_in_one_line():
+    """Twice at the most, three days apart, until they visit: wait, remind, wait, remind."""
+    best = typed.read("remind up to 2 times with Welcome every 3 days until they visited", NAMES)[0]
+    visited, three = Path("", event="visited"), Span(3, "day")
+    again = WaitForStep("", three, (visited, Path("", (MessageStep("", 1),))))
+    assert best.unused == ()
+    assert best.step == WaitForStep("", three, (visited, Path("", (MessageStep("", 1), again))))
+    once = typed.read("remind them with Welcome unless they bought a ticket", NAMES)[0]
+    assert once.step == WaitForStep(
+        "", three, (Path("", event="ticket_bought"), Path("", (MessageStep("", 1),)))
+    )
+    added = edit.add(Itinerary(), best.step)
+    assert len({one.id for one, _, _ in added.walk()}) == 4

@@ -83,7 +83,7 @@ def world(itinerary, people, pasts, reacted, limits=(), hours=(), **more):
                 for one in messages
             },
             {
-                path.id: inside if path.who.segment == 1 else none
+                path.id: inside if path.who.segment == 1 or path.who.lines else none
                 for step in branches
                 for path in step.paths[:-1]
             },
@@ -161,7 +161,9 @@ def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, react
             contact,
             ZONES[contact % len(ZONES)],
             sorted(events, key=lambda one: one.at),
-            lambda who, at, contact=contact: who.segment == 1 and contact in INSIDE,
+            lambda who, at, contact=contact: (
+                (who.segment == 1 or bool(who.lines)) and contact in INSIDE
+            ),
             answers,
             lambda field, contact=contact: RENEWALS.get(contact),
         )

@@ -14,22 +14,46 @@ from meadowrun.base.db import Database
 from meadowrun.base.settings import Settings
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.journeys import edit, typed
-from meadowrun.core.journeys.steps import Goal, Itinerary, Parting, Start
+from meadowrun.core.journeys.steps import Goal, Itinerary, Parting, Start, Who
 from meadowrun.core.journeys.words import Names
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.jobs import once
 from meadowrun.journeys.models import Journey
 from meadowrun.outgoing.jobs import next_dispatch
+from meadowrun.shell.models import User
+from meadowrun.tasks.actions import finish, note_kind
+from meadowrun.tasks.models import ColleagueTask
 
 IDA = Actor(None, "Ida Vance", "admin")
-#: (campaign, name, days since it was started, what starts it, goal and its days, lines). A line
-#: that begins with a letter and a bracket goes into that path of the step before.
-JOURNEYS: tuple[tuple[str, str, int, str, tuple[str, int], tuple[str, ...]], ...] = (
-    (
+
+
+@dataclasses.dataclass(frozen=True)
+class Written:
+    """A journey as its author wrote it; campaigns, segments and colleagues go by their names."""
+
+    campaign: str
+    name: str
+    #: days since it was started
+    days: int
+    start: Start
+    #: an event and within how many days
+    goal: tuple[str, int]
+    #: steps as they are typed; one that begins with a letter and a bracket goes into that path of
+    #: the step before
+    lines: tuple[str, ...]
+    #: what takes people out, as it is typed
+    exits: tuple[str, ...] = ()
+    again_days: int = 90
+    #: the segment of those whom its start is about
+    segment: str = ""
+
+
+JOURNEYS = (
+    Written(
         "Sky diary",
         "First two weeks",
         18,
-        "membership_started",
+        Start("event", "membership_started"),
         ("visited", 30),
         (
             "email Your first night",
@@ -41,11 +65,11 @@ JOURNEYS: tuple[tuple[str, str, int, str, tuple[str, int], tuple[str, ...]], ...
             "email Leonid nights",
         ),
     ),
-    (
+    Written(
         "After your visit",
         "After a visit",
         5,
-        "visited",
+        Start("event", "visited"),
         ("ticket_bought", 21),
         (
             "wait 1 day until 17:00",
@@ -55,20 +79,120 @@ JOURNEYS: tuple[tuple[str, str, int, str, tuple[str, int], tuple[str, ...]], ...
             "b) email Lecture: moons with oceans",
         ),
     ),
+    Written(
+        "Renewals, winter",
+        "A month before renewal",
+        16,
+        Start("date", date="renewal_date", before=30, at=9 * 60 + 30),
+        ("membership_renewed", 45),
+        (
+            "email Another year of stars",
+            "wait 7 days, then until Tuesday 10:00",
+            "if membership is Student",
+            "b) call for Noor and Will: ask whether they wish to stay, in 4 days",
+            "wait until 3 days before their renewal date",
+            "email Another year of stars",
+        ),
+        ("renewed a membership",),
+        again_days=300,
+    ),
+    Written(
+        "Leonid nights",
+        "Looked, did not buy",
+        6,
+        Start("turns"),
+        ("ticket_bought", 7),
+        (
+            "wait 2 hours",
+            "push Clear tonight, as a push notification",
+            "wait 2 days until 18:00",
+            "email Leonid nights",
+        ),
+        ("bought a ticket",),
+        again_days=14,
+        segment="Looked at tickets, did not buy",
+    ),
+    Written(
+        "Renewals, winter",
+        "Lapsed members",
+        21,
+        Start("event", "membership_lapsed"),
+        ("membership_renewed", 60),
+        (
+            "wait 5 days until 10:00",
+            "email Another year of stars",
+            "wait for opened or looked at tickets, 6 days",
+            "b) text Clear tonight, by text",
+            "c) call for Noor and Will: ask why they left, in 3 days",
+        ),
+        ("renewed a membership", "started a membership"),
+    ),
+    Written(
+        "Autumn lectures",
+        "After a lecture",
+        12,
+        Start("event", "lecture_attended"),
+        ("lecture_booked", 40),
+        (
+            "wait 1 day until 11:00",
+            "email Thank you for coming",
+            "wait 5 days",
+            "split 50 50",
+            "a) email Lecture: moons with oceans",
+            "b) email Sky diary",
+        ),
+    ),
+    Written(
+        "Autumn lectures",
+        "Schools before the agreement ends",
+        20,
+        Start("date", date="company.agreement_ends", before=60, at=8 * 60 + 30),
+        ("task_done", 30),
+        (
+            "call for Will: agree the visits of next year, in 5 days",
+            "wait for had a task done, 10 days",
+            "b) appointment for Hetty: visit the school, in 10 days",
+        ),
+        again_days=300,
+        segment="School contacts",
+    ),
+    Written(
+        "Sky diary",
+        "Thanks to donors",
+        14,
+        Start("event", "donated"),
+        ("donated", 90),
+        (
+            "email Thank you for coming",
+            "if donated at least twice in the last 365 days",
+            "a) call for Hetty: thank them in person, in 2 days",
+            "wait 9 days until 12:00",
+            "email Sky diary",
+        ),
+        again_days=60,
+    ),
 )
 
 
 def begin(session: orm.Session, now: dt.datetime, number: int) -> None:
     """Writes and starts one of the journeys as of a moment."""
-    campaign, name, _, start, (event, days), lines = JOURNEYS[number]
+    written = JOURNEYS[number]
+    note_kind(session)
     names = queries.names(session)
-    of = session.scalars(sa.select(Campaign).where(Campaign.name == campaign)).one()
-    made = actions.create(session, IDA, now, of, name)
+    of = session.scalars(sa.select(Campaign).where(Campaign.name == written.campaign)).one()
+    made = actions.create(session, IDA, now, of, written.name)
+    who = Who(next((key for key, name in names.segments.items() if name == written.segment), 0))
+    event, days = written.goal
     itinerary = Itinerary(
-        start=Start("event", start), goal=Goal(event, days), again="after", again_days=90
+        start=dataclasses.replace(written.start, who=who),
+        goal=Goal(event, days),
+        again="after",
+        again_days=written.again_days,
     )
-    for line in lines:
+    for line in written.lines:
         itinerary = _with(itinerary, line, names)
+    for rule in written.exits:
+        itinerary = edit.add_exit(itinerary, typed.read_exit(rule, names)[0][0])
     _write(session, now, made, itinerary)
     actions.start(session, IDA, now, made, made.version)
 
@@ -114,7 +238,7 @@ def live(database: Database, settings: Settings, now: dt.datetime, react: React)
     people come in by what they really did, and react as `react` has them."""
     quiet = dataclasses.replace(settings, smtp_url="null:", sms_url="null:", push_url="null:")
     jobs.set_context(jobs.Context(database, quiet))
-    starts = {now - dt.timedelta(days=one[2]): place for place, one in enumerate(JOURNEYS)}
+    starts = {now - dt.timedelta(days=one.days): place for place, one in enumerate(JOURNEYS)}
     before = min(starts)
     for moment in sorted({*starts, *_moments(before, now)}):
         span = {"after": before, "upto": moment}
@@ -123,6 +247,7 @@ def live(database: Database, settings: Settings, now: dt.datetime, react: React)
                 session.execute(sa.text(_TOLD), span)
                 session.execute(sa.text(_LOOK), {"now": moment})
             _work(database, moment)
+            _desk(database, moment)
             with database.session() as session:
                 for row in session.execute(sa.text(_HANDED), span).all():
                     links = len(row.compiled["links"])
@@ -130,6 +255,24 @@ def live(database: Database, settings: Settings, now: dt.datetime, react: React)
                 if moment in starts:
                     begin(session, moment, starts[moment])
         before = moment
+
+
+def _desk(database: Database, now: dt.datetime) -> None:
+    """The desk does three of five of its tasks within a day or two, and writes what came of it."""
+    with database.session() as session:
+        waiting = sa.select(ColleagueTask).where(
+            ColleagueTask.state == "open", ColleagueTask.created_at < now - dt.timedelta(hours=30)
+        )
+        for task in session.scalars(waiting.order_by(ColleagueTask.id)).all():
+            said = _CAME_OF_IT.get(task.contact_id % 5)
+            colleague = session.get(User, task.user_id) if task.user_id else None
+            if said and colleague is not None:
+                who = Actor(colleague.id, colleague.name, colleague.role)
+                finish(session, who, now, task, "done", said)
+
+
+#: What comes of a task, by the last figure of the contact's number: of others nothing yet.
+_CAME_OF_IT = {0: "glad to be asked", 1: "wants to think it over", 2: "not there, left a word"}
 
 
 def _moments(start: dt.datetime, end: dt.datetime) -> list[dt.datetime]:

@@ -428,6 +428,48 @@ def _change(text: str, names: Names) -> list[Reading]:
     return []
 
 
+#: The most times that one typed line reminds.
+_MOST_REMINDERS = 5
+_TIMES = re.compile(r"\b(?:up to )?(?:(once|twice)|(\w+) times)\b", re.I)
+
+
+def _remind(text: str, names: Names) -> list[Reading]:
+    """“remind up to 2 times with Welcome every 3 days until they visited”: waits for it so often,
+    and sends the message in between to whoever did not."""
+    met = re.match(r"(?:then )?remind\b(?: them)?", text, re.I)
+    until = re.search(r"\b(?:until|unless|till)\b", text, re.I)
+    if met is None or until is None:
+        return []
+    awaited = _wait_for(f"wait for {text[until.end() :]}", names)
+    before = text[met.end() : until.start()]
+    often, span = _TIMES.search(before), _span(before)
+    count = 1
+    if often:
+        word = (often[1] or often[2]).lower()
+        count = {"once": 1, "twice": 2}.get(word) or int(
+            word if word.isdecimal() else _NUMBERS.get(word, 0)
+        )
+    if not awaited or not 1 <= count <= _MOST_REMINDERS:
+        return []
+    waits = awaited[0].step
+    assert isinstance(waits, WaitForStep)
+    rest = before.replace(often[0], " ", 1) if often else before
+    rest = rest.replace(span[1], " ", 1) if span else rest
+    said = re.sub(r"\b(?:every|each|after|with|by|the|email)\b", " ", rest).strip(" ,:“”")
+    found = []
+    for number, (name, _) in names.messages.items():
+        if (used := _named(" ".join(said.split()), name)) is None:
+            continue
+        inside: tuple[Step, ...] = ()
+        for _ in range(count):
+            ways = (*waits.paths[:-1], Path("", (MessageStep("", number), *inside)))
+            inside = (WaitForStep("", span[0] if span else Span(3, "day"), ways),)
+        unused = (*_rest(" ".join(said.split()), used), *awaited[0].unused)
+        found.append((len(used), Reading(inside[0], unused)))
+    best = sorted(found, key=lambda one: (len(one[1].unused), -one[0]))
+    return [reading for _, reading in best[:5]]
+
+
 _TASK = re.compile(
     r"(?:then )?(?:(?:give|make|create|add|ask)\b.*?\b(?:a|an) )?"
     r"(?P<what>task|call|phone|ring|appointment|lead)\b(?: (?:for|to|them))*(?P<rest>.*)",
@@ -490,6 +532,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     _branch,
     _split,
     _change,
+    _remind,
     _task,
     _jump,
     _exit,
