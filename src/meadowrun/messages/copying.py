@@ -103,9 +103,9 @@ def uses(session: orm.Session, message: Message) -> list[str]:
         for m in others
         if message.id in {(m.document.get("push") or {}).get("page"), *_chosen(m.document)}
     ]
-    asked = definitions_using(
-        session, f'$.** ? (@.kind == "mail" && @.of.message == {int(message.id)})'
-    )
+    line = f'@.kind == "mail" && @.of.message == {int(message.id)}'
+    step = f'@.kind == "message" && @.message == {int(message.id)}'
+    asked = definitions_using(session, f"$.** ? ({line} || {step})")
     return (
         [f"the send “{name}”" for name in sends]
         + [f"the message “{m.name}”" for m in naming]

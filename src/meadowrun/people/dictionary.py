@@ -111,7 +111,8 @@ def uses(session: orm.Session, field: Field) -> list[str]:
         sa.text("SELECT DISTINCT kind, name FROM definitions_in_use WHERE lines::text LIKE :fill"),
         {"fill": fill},
     )
-    asked = definitions_using(session, f'$.** ? (@.kind == "field" && @.field == "{ref(field)}")')
+    named = f'@.kind == "field" && @.field == "{ref(field)}" || @.date == "{ref(field)}"'
+    asked = definitions_using(session, f"$.** ? ({named})")
     return sorted({*asked, *(f"{kind} “{name}”" for kind, name in filled)})
 
 
@@ -251,9 +252,13 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
     def renamed(node: dict[str, Any]) -> None:
         if node.get("kind") == "field" and node.get("field") == old:
             node["field"] = new
+        # The start or a wait of a journey that goes by a date.
+        if node.get("date") == old:
+            node["date"] = new
 
+    named = f'@.kind == "field" && @.field == "{old}" || @.date == "{old}"'
     for table_, column in _DEFINITIONS:
-        _rewrite(session, table_, column, f'@.kind == "field" && @.field == "{old}"', renamed)
+        _rewrite(session, table_, column, named, renamed)
     audit.record(
         session,
         actor,
@@ -276,6 +281,8 @@ _DEFINITIONS = (
     ("segment_versions", "definition"),
     ("groupings", "groups"),
     ("scores", "rules"),
+    ("journey_drafts", "itinerary"),
+    ("journey_editions", "itinerary"),
 )
 
 

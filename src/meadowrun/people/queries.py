@@ -352,7 +352,9 @@ def uses_of_list(session: orm.Session, list_id: int) -> list[str]:
         ),
         {"named": f"$.** ? (@.list == {int(list_id)})"},
     )
-    return definitions_using(session, f'$.** ? (@.kind == "list" && @.list == {int(list_id)})') + [
+    line = f'@.kind == "list" && @.list == {int(list_id)}'
+    step = f'@.kind == "change" && @.what == "list" && @.number == {int(list_id)}'
+    return definitions_using(session, f"$.** ? ({line} || {step})") + [
         f"the send “{name}”" for name in sends
     ]
 

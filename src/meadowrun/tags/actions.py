@@ -201,8 +201,12 @@ def _join(session: orm.Session, gone: Tag, kept: Tag) -> None:
     def renamed(node: dict[str, Any]) -> None:
         if node.get("tag") == gone.id:
             node["tag"] = kept.id
+        # A step of a journey that gives or takes it.
+        if node.get("what") == "tag" and node.get("number") == gone.id:
+            node["number"] = kept.id
 
-    rewrite_everywhere(session, f"@.tag == {gone.id}", renamed, editions=True)
+    named = f'@.tag == {gone.id} || @.what == "tag" && @.number == {gone.id}'
+    rewrite_everywhere(session, named, renamed, editions=True)
     session.delete(gone)
 
 

@@ -122,6 +122,6 @@ def names_it(session: orm.Session, tag: Tag) -> list[str]:
         session,
         (
             f'$.** ? (@.kind == "tag" && @.tag == {int(tag.id)} || @.kind == "mail" && @.of.tag == '
-            f"{int(tag.id)})"
+            f'{int(tag.id)} || @.kind == "change" && @.what == "tag" && @.number == {int(tag.id)})'
         ),
     )
