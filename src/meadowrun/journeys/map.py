@@ -103,6 +103,9 @@ def _told(mark: Mark, numbers: Numbers | None) -> str:
     if mark.kind == "message":
         told = Wording("%(sent)s sent", sent=number(did.sent))
         return f"{told} · " + Wording("%(n)s here", n=number(here.people)) if here.people else told
+    if mark.id in numbers.tasks:
+        given, done = numbers.tasks[mark.id]
+        return Wording("%(done)s of %(given)s done", done=number(done), given=number(given))
     if here.people:
         return Wording("%(n)s here", n=number(here.people))
     return Wording("%(n)s came", n=number(mark.people))

@@ -141,6 +141,9 @@ def _told(step: Step, numbers: Numbers | None, seen_of: SeenOf) -> str:
         people = did.opened if seen[0] == "opened" else did.clicked
         share = f"{round(100 * people / did.sent)}%"
         return f"{told}, {share} {seen[1].lower()}"
+    if step.id in numbers.tasks:
+        given, done = numbers.tasks[step.id]
+        return Wording("%(done)s of %(given)s done", done=number(done), given=number(given))
     return Wording("%(n)s came", n=number(came)) if came else ""
 
 

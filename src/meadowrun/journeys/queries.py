@@ -165,6 +165,13 @@ WHERE j.journey_id = :id GROUP BY 1
 """
 
 
+#: Tasks that each step gave: step, how many, how many of these are done.
+_TASKS = """
+SELECT step, count(*), count(*) FILTER (WHERE state = 'done') FROM colleague_tasks
+WHERE source = 'journey' AND source_id = :id GROUP BY 1
+"""
+
+
 @dataclasses.dataclass(frozen=True, slots=True)
 class Stand:
     """Everybody who ever came in, each under exactly one."""
@@ -209,6 +216,8 @@ class Numbers:
     #: step → how many left from it before the end
     out: dict[str, int]
     did: dict[str, Did]
+    #: step → how many tasks it gave, and how many of these are done
+    tasks: dict[str, tuple[int, int]]
     refused: dict[str, int]
 
     def passed(self, step: str) -> int:
@@ -252,6 +261,7 @@ def numbers(session: orm.Session, ident: int) -> Numbers:
             row.step: Did(row.sent, row.opened, row.clicked)
             for row in session.execute(sa.text(_DID), values)
         },
+        {step: (given, done) for step, given, done in session.execute(sa.text(_TASKS), values)},
         {row.because: row.times for row in session.scalars(refusals)},
     )
 
