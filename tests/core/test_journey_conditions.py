@@ -27,6 +27,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 from meadowrun.core.journeys.words import (
@@ -434,3 +435,15 @@ def test_a_reminder_is_typed_in_one_line():
     )
     added = edit.add(Itinerary(), best.step)
     assert len({one.id for one, _, _ in added.walk()}) == 4
+
+
+def test_a_webhook_is_typed_kept_and_said():
+    best = typed.read("webhook https://shop.example/hooks/members", NAMES)[0]
+    step = WebhookStep("", "https://shop.example/hooks/members")
+    assert (best.step, best.unused) == (step, ())
+    assert typed.read("call https://shop.example/hook", NAMES)[0].step.kind == "webhook"
+    whole = edit.add(Itinerary(), step)
+    assert from_json(to_json(whole)) == whole
+    assert line(step, NAMES).what == "shop.example/hooks/members"
+    with pytest.raises(ItineraryError):
+        from_json(to_json(Itinerary()) | {"steps": [{"kind": "webhook", "id": "a"}]})

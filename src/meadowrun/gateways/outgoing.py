@@ -49,6 +49,8 @@ class Answer:
     reason: str
     leads_to: str
     body: bytes = b""
+    #: when it wishes to be asked again, as it says so
+    retry_after: str = ""
 
 
 def problem(address: str, inner: Collection[str] = ()) -> str | None:
@@ -116,7 +118,13 @@ def ask(
             # What was not read to its end cannot be used again.
             found.close()
             found.release_conn()
-        return Answer(found.status, found.reason or "", found.headers.get("Location", ""), body)
+        return Answer(
+            found.status,
+            found.reason or "",
+            found.headers.get("Location", ""),
+            body,
+            found.headers.get("Retry-After", ""),
+        )
     except urllib3.exceptions.NewConnectionError as trouble:
         raise OSError("nobody is there") from trouble
     except urllib3.exceptions.TimeoutError as trouble:

@@ -3,7 +3,7 @@ out by hand."""
 
 import dataclasses
 import datetime as dt
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -18,11 +18,18 @@ from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import target_of
 from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import from_json, to_json
-from meadowrun.core.journeys.steps import Itinerary, MessageStep, TaskStep, WaitForStep
+from meadowrun.core.journeys.steps import (
+    Itinerary,
+    MessageStep,
+    TaskStep,
+    WaitForStep,
+    WebhookStep,
+)
 from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
 from meadowrun.core.wording import count_of
+from meadowrun.gateways import outgoing as outgoing_http
 from meadowrun.journeys import entering, queries
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
@@ -168,23 +175,35 @@ def set_sending(
     audit.record(session, actor, now, "changed how it sends", "journey", found.id, found.name)
 
 
-def findings(session: orm.Session, found: Journey, itinerary: Itinerary) -> list[Check]:
-    """What keeps a journey from starting, and what should be mended."""
+def findings(
+    session: orm.Session, found: Journey, itinerary: Itinerary, inner: Collection[str] = ()
+) -> list[Check]:
+    """What keeps a journey from starting, and what should be mended; `inner` are the machines
+    inside this network that may be called."""
     used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
     said = check(itinerary, queries.names(session), queries.unsendable(session, used))
+    for step, _, _ in itinerary.walk():
+        if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
+            said.append(Check(MUST, wrong, step.id))
     if found.sender_id is None and used:
         said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
     return said
 
 
 def start(
-    session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, version: int
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    version: int,
+    inner: Collection[str] = (),
 ) -> None:
-    """Starts a journey, or has people go on by its newest draft as the next edition. Raises Invalid
-    where something must be mended first, Conflict."""
+    """Starts a journey, or has people go on by its newest draft as the next edition; `inner` are
+    the machines inside this network that may be called. Raises Invalid where something must be
+    mended first, Conflict."""
     _lock(session, found, version)
     itinerary = queries.draft(session, found)
-    stops = [one.text for one in findings(session, found, itinerary) if one.level == MUST]
+    stops = [one.text for one in findings(session, found, itinerary, inner) if one.level == MUST]
     if stops:
         raise Invalid(stops[0])
     before = queries.walked(session, found)

@@ -27,6 +27,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 from meadowrun.core.journeys.words import Names, line, path_line, who_words
@@ -157,6 +158,11 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
         )
     if isinstance(step, WaitStep):
         return edit.set_values(itinerary, ident, **_wait_values(step))
+    if isinstance(step, WebhookStep):
+        failed = form.get("failed") if form.get("failed") in REFUSED else step.failed
+        return edit.set_values(
+            itinerary, ident, address=form.get("address", "").strip(), failed=failed
+        )
     if isinstance(step, TaskStep):
         return edit.set_values(
             itinerary,

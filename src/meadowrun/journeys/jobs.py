@@ -12,7 +12,8 @@ from meadowrun.base import clock, jobs
 from meadowrun.base.errors import Invalid
 from meadowrun.base.jobs import context
 from meadowrun.core.journeys.steps import MessageStep
-from meadowrun.journeys import entering, moving, sending, watching
+from meadowrun.journeys import calling, entering, moving, sending, watching
+from meadowrun.journeys.calling import RESTS
 from meadowrun.journeys.entering import Happened
 from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import members
@@ -50,7 +51,7 @@ def once(session: orm.Session) -> bool:
     zone = zoneinfo.ZoneInfo(settings.timezone)
     seen = watching.look(session, now, zone)
     listened = _listen(session, now, zone)
-    settled = _go_on(session, now)
+    settled = _go_on(session, now) + _called(session, now)
     moved = moving.advance(session, now, zone, settings.public_url)
     for journey_id, jumps in moved.jumps.items():
         _go_over(session, journey_id, jumps)
@@ -127,6 +128,38 @@ def _go_on(session: orm.Session, now: dt.datetime) -> int:
             moves.append(Move(one.id, flat.next, one.at, because, "", one.delivery))
     moving.move(session, moves)
     return len(found)
+
+
+def _called(session: orm.Session, now: dt.datetime) -> int:
+    """People whose webhook has answered, or was given up, go on."""
+    found = calling.settled(session, MOVES, moving.BATCH)
+    walks: dict[int, Walk] = {}
+    moves = []
+    for one in found:
+        if one.journey_id not in walks:
+            journey = session.get_one(Journey, one.journey_id)
+            walks[one.journey_id] = Walk.of(session, journey)
+            journey.problem = str(RESTS) if calling.resting(session, journey.id, now) else ""
+        flat = walks[one.journey_id].steps.get(one.step)
+        because = "answered" if one.answered else "failed"
+        if flat is None:
+            moves.append(Move(one.id, "", one.at, "removed", "left"))
+        elif not one.answered and getattr(flat.step, "failed", "") == "exit":
+            moves.append(Move(one.id, "", one.at, because, "left"))
+        else:
+            moves.append(Move(one.id, flat.next, one.at, because))
+    moving.move(session, moves)
+    return len(found)
+
+
+@jobs.task("journeys.call", "waited", every="* * * * * */5")
+def call() -> None:
+    """Makes the calls of webhooks that are due. Safe to run any number of times, anywhere."""
+    with context().database.session() as session:
+        now = clock.now(session)
+    while calling.call_due(context().database, context().settings, now):
+        with context().database.session() as session:
+            jobs.enqueue(session, "journeys.sweep")
 
 
 @jobs.task("journeys.begin", "waited")

@@ -109,11 +109,11 @@ class JourneyEntry(Base):
     step: orm.Mapped[str]
     arrived_at: orm.Mapped[dt.datetime]
     #: due: the step is to be done; waiting: a time is waited for; awaiting: something is waited
-    #: for; sending: a message is on its way; over
+    #: for; sending: a message is on its way; calling: another server is to answer; over
     phase: orm.Mapped[str] = orm.mapped_column(
         sa.Text,
         sa.CheckConstraint(
-            "phase IN ('due', 'waiting', 'awaiting', 'sending', 'over')", name="phase"
+            "phase IN ('due', 'waiting', 'awaiting', 'sending', 'calling', 'over')", name="phase"
         ),
     )
     #: when the entry is looked at next; empty: not before something happens
@@ -202,6 +202,39 @@ class JourneyDay(Base):
     #: the name of a time zone; empty: the organisation's
     zone: orm.Mapped[str] = orm.mapped_column(primary_key=True)
     day: orm.Mapped[dt.date]
+
+
+class JourneyCall(Base):
+    """One call of another server, for one entry on one step."""
+
+    __tablename__ = "journey_calls"
+    id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger, sa.Identity(), primary_key=True)
+    entry_id: orm.Mapped[int] = orm.mapped_column(
+        sa.ForeignKey("journey_entries.id", ondelete="CASCADE"), index=True
+    )
+    journey_id: orm.Mapped[int] = orm.mapped_column(sa.BigInteger)
+    step: orm.Mapped[str]
+    address: orm.Mapped[str]
+    #: by which the other side tells two calls for the same thing
+    key: orm.Mapped[str] = orm.mapped_column(unique=True)
+    state: orm.Mapped[str] = orm.mapped_column(
+        sa.Text,
+        sa.CheckConstraint("state IN ('waiting', 'done', 'failed')", name="state"),
+        server_default="waiting",
+    )
+    next_at: orm.Mapped[dt.datetime]
+    tries: orm.Mapped[int] = orm.mapped_column(server_default="0")
+    #: what came back: the status, the words beside it, and the beginning of the answer
+    status: orm.Mapped[int | None]
+    said: orm.Mapped[str] = orm.mapped_column(server_default="")
+    answer: orm.Mapped[str] = orm.mapped_column(server_default="")
+    done_at: orm.Mapped[dt.datetime | None]
+    __table_args__ = (
+        sa.Index(
+            "ix_journey_calls_waiting", "next_at", postgresql_where=sa.text("state = 'waiting'")
+        ),
+        sa.Index("ix_journey_calls_step", "journey_id", "step", "done_at"),
+    )
 
 
 class JourneyRefusal(Base):

@@ -26,10 +26,11 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 from meadowrun.core.timing.zones import zone_of
-from meadowrun.journeys import sending
+from meadowrun.journeys import calling, sending
 from meadowrun.journeys.membership import days_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyEdition
 from meadowrun.people.moment import Moment
@@ -248,6 +249,9 @@ def _do(
         first = dict(flat.first_of)
         chosen = [(one, path_by_chance(step, one.contact_id, walk.salt)) for one in people]
         move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
+    elif isinstance(step, WebhookStep):
+        asked = [(one.id, one.arrived_at) for one in people]
+        calling.ask(session, walk.journey.id, step, asked, now)
     elif isinstance(step, TaskStep):
         _give_tasks(session, walk, step, people, now, zone)
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])

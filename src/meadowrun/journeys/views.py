@@ -30,6 +30,7 @@ from meadowrun.core.timing.hours import DAY_NAMES
 from meadowrun.core.wording import count_of
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, page, queries
+from meadowrun.journeys.calling import signing_key
 from meadowrun.journeys.entering import REFUSALS
 from meadowrun.journeys.map import curve, draw
 from meadowrun.journeys.models import MOVES, STATES, Journey, JourneyEntry
@@ -46,6 +47,7 @@ from meadowrun.shell.request import (
     needs,
     not_done,
     now,
+    settings,
 )
 
 pages = flask.Blueprint("journeys", __name__)
@@ -54,6 +56,7 @@ pages = flask.Blueprint("journeys", __name__)
 ENDS = {
     "end": Wording("came to the end"),
     "jumped": Wording("went over to another journey"),
+    "failed": Wording("the other server did not answer, or refused"),
     "exit": Wording("exited"),
     "goal": Wording("reached the goal"),
     "by_hand": Wording("taken out by hand"),
@@ -68,6 +71,8 @@ WHY = {
     "by_hand": Wording("brought in by hand"),
     "jumped_in": Wording("came over from another journey"),
     "time": Wording("the time was up"),
+    "answered": Wording("the other server answered"),
+    "failed": Wording("the other server did not answer, or refused"),
     "past": Wording("the moment to wait for had passed, or there was none"),
     "done": Wording("done"),
     "sent": Wording("it was sent"),
@@ -125,7 +130,7 @@ def drawn(
     itinerary = draft if writing or walked is None else walked
     found = queries.numbers(db(), journey.id) if walked is not None else None
     names = queries.names(db())
-    findings = actions.findings(db(), journey, itinerary) if writing else []
+    findings = actions.findings(db(), journey, itinerary, settings().inner) if writing else []
     goals = queries.goal_reached(db(), journey.id, itinerary, now()) if found else {}
     chosen = flask.request.args.get("step", "")
     return flask.render_template(
@@ -144,6 +149,7 @@ def drawn(
         exits=[(rule.id, exit_words(rule, names)) for rule in itinerary.exits],
         who_words=lambda who: who_words(who, names) if who.lines else "",
         day_names=DAY_NAMES,
+        signing_key=signing_key(settings()).decode(),
         task_words=lambda step: task_words(step, names),
         tasks=KINDS,
         priorities=PRIORITIES,
@@ -391,7 +397,7 @@ def start(ident: int) -> Answer:
     version = integer(flask.request.form.get("version"), "version")
     first = journey.started_at is None
     try:
-        actions.start(db(), actor(), now(), journey, version)
+        actions.start(db(), actor(), now(), journey, version, settings().inner)
     except MeadowrunError as problem:
         return not_done(problem, "journeys.show", ident=ident, edit=1)
     said = (

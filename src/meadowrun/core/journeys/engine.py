@@ -22,6 +22,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 
@@ -37,7 +38,7 @@ class Happened:
 @dataclasses.dataclass(frozen=True, slots=True)
 class Answered:
     """What became of a message: when it was settled, and whether it was handed over; when the
-    person reacted, by kind."""
+    person reacted, by kind. Of a webhook: when it was settled, and whether it was answered."""
 
     at: dt.datetime
     sent: bool
@@ -229,6 +230,13 @@ def _follow(
             step.paths[-1].id,
         )
         return Came(first[path], at, path)
+    if isinstance(step, WebhookStep):
+        answer = person.answers(step.id, at)
+        if answer is None or answer.at > until:
+            return None
+        if not answer.sent and step.failed == "exit":
+            return Came(END, answer.at, "failed")
+        return Came(flat.next, answer.at, "answered" if answer.sent else "failed")
     if isinstance(step, MessageStep):
         answer = person.answers(step.id, at)
         if answer is None or answer.at > until:

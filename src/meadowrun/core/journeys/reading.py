@@ -27,6 +27,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 from meadowrun.core.language import Problem, Wording
@@ -37,6 +38,8 @@ Json = dict[str, Any]
 MOST_STEPS = 200
 MOST_PATHS = 20
 MOST_EXITS = 20
+#: The most letters of an address.
+MOST_ADDRESS = 2000
 #: The most letters of what a colleague is asked to do.
 MOST_SUBJECT = 200
 #: The most lines by which people are told apart at one place.
@@ -259,6 +262,12 @@ class _Reader:
             return self.wait(data, ident, place)
         if kind == "task":
             return self.task(data, ident, place)
+        if kind == "webhook":
+            address = data.get("address")
+            if not isinstance(address, str) or not 0 < len(address) <= MOST_ADDRESS:
+                raise self._wrong("address", place)
+            failed = self.one_of(data, "failed", place, REFUSED, "go_on")
+            return WebhookStep(ident, address.strip(), failed)
         if kind == "jump":
             return JumpStep(ident, self.whole(data, "journey", place, 0))
         if kind == "exit":

@@ -162,6 +162,17 @@ class TaskStep:
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
+class WebhookStep:
+    """Tells another server, and waits for its answer."""
+
+    kind: ClassVar[str] = "webhook"
+    id: str
+    address: str
+    #: what becomes of people where it does not answer, or refuses: one of REFUSED
+    failed: str = "go_on"
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
 class ExitStep:
     """Takes the person out of the journey."""
 
@@ -186,6 +197,7 @@ Step = (
     | SplitStep
     | ChangeStep
     | TaskStep
+    | WebhookStep
     | JumpStep
     | ExitStep
 )

@@ -23,6 +23,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
 )
 from meadowrun.core.journeys.words import Names
@@ -470,6 +471,18 @@ def _remind(text: str, names: Names) -> list[Reading]:
     return [reading for _, reading in best[:5]]
 
 
+_ADDRESS = re.compile(
+    r"(?:then )?(?:webhook|call|tell|post(?: to)?|ask)\b:? (?P<address>https?://\S+)(?P<rest>.*)",
+    re.I,
+)
+
+
+def _webhook(text: str, names: Names) -> list[Reading]:
+    """“webhook https://shop.example/hook”."""
+    met = _ADDRESS.match(text)
+    return [Reading(WebhookStep("", met["address"]), _rest(met["rest"]))] if met else []
+
+
 _TASK = re.compile(
     r"(?:then )?(?:(?:give|make|create|add|ask)\b.*?\b(?:a|an) )?"
     r"(?P<what>task|call|phone|ring|appointment|lead)\b(?: (?:for|to|them))*(?P<rest>.*)",
@@ -480,7 +493,7 @@ _TASK = re.compile(
 def _task(text: str, names: Names) -> list[Reading]:
     """“call: ask how the first night was”, “task for Hetty Brook: send the brochure, 2 days”."""
     met = _TASK.match(text)
-    if met is None:
+    if met is None or _ADDRESS.match(text):
         return []
     what = {"phone": "call", "ring": "call"}.get(met["what"].lower(), met["what"].lower())
     rest = met["rest"]
@@ -533,6 +546,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     _split,
     _change,
     _remind,
+    _webhook,
     _task,
     _jump,
     _exit,

@@ -2,6 +2,7 @@
 
 import dataclasses
 import datetime as dt
+import urllib.parse
 from collections.abc import Mapping
 
 from meadowrun.core.audience import definition as d
@@ -22,6 +23,7 @@ from meadowrun.core.journeys.steps import (
     TaskStep,
     WaitForStep,
     WaitStep,
+    WebhookStep,
     Who,
     numbered,
 )
@@ -104,6 +106,9 @@ def line(step: Step, names: Names) -> Line:
         return Line("", Wording("Random split"), Wording("by chance"))
     if isinstance(step, ChangeStep):
         return Line("", Wording("Change"), _change_words(step, names))
+    if isinstance(step, WebhookStep):
+        parts = urllib.parse.urlsplit(step.address)
+        return Line("", Wording("Webhook"), f"{parts.hostname or step.address}{parts.path}")
     if isinstance(step, TaskStep):
         return Line("", KINDS[step.what], step.subject)
     if isinstance(step, JumpStep):
