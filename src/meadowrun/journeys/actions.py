@@ -83,6 +83,57 @@ def create(
     return made
 
 
+def copy(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> Journey:
+    """Another journey of the same campaign, with the same itinerary and sent in the same way, not
+    started."""
+    campaign = session.get_one(Campaign, found.campaign_id)
+    name = str(Wording("Copy of %(name)s", name=found.name))
+    made = create(session, actor, now, campaign, name)
+    made.sender_id, made.topic_id = found.sender_id, found.topic_id
+    made.consent_rule, made.hours = found.consent_rule, dict(found.hours)
+    kept = queries.draft(session, found)
+    write(session, actor, now, made, made.version, "", lambda _: kept)
+    return made
+
+
+def rename(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, name: str) -> None:
+    """Gives a journey another name. Raises Invalid."""
+    name = " ".join(name.split())[:200]
+    if not name:
+        raise Invalid("Give the journey a name.", "name")
+    audit.record(session, actor, now, "renamed", "journey", found.id, name, before=found.name)
+    found.name = name
+    session.flush()
+
+
+#: Limits at which a journey pauses itself, in percent of what was sent within a day: the least and
+#: the most that can be set.
+MOST_SHARE = 50.0
+
+
+def set_safety(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    bounces: float | None,
+    complaints: float | None,
+    an_hour: int | None,
+) -> None:
+    """Sets when a journey pauses itself: where more than a share of what it sent within a day
+    bounced, or led to complaints (in percent), or more people than that came in within an hour;
+    None: never. Raises Invalid."""
+    for share, field in ((bounces, "bounces"), (complaints, "complaints")):
+        if share is not None and not 0 < share <= MOST_SHARE:
+            raise Invalid("Give a share above 0 and up to 50 percent, or nothing.", field)
+    if an_hour is not None and not 1 <= an_hour <= 10_000_000:
+        raise Invalid("Give a number of people from 1 on, or nothing.", "an_hour")
+    found.most_bounces, found.most_complaints, found.most_an_hour = bounces, complaints, an_hour
+    _written(session, found, now)
+    said = "changed when it pauses itself"
+    audit.record(session, actor, now, said, "journey", found.id, found.name)
+
+
 def write(
     session: orm.Session,
     actor: Actor,
@@ -293,6 +344,7 @@ def pause(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) 
 def resume(session: orm.Session, actor: Actor, now: dt.datetime, found: Journey) -> None:
     """Goes on. What came too late meanwhile goes on now. Raises Conflict."""
     _turn(session, actor, now, found, ("paused", "winding_down"), "running", "resumed")
+    found.resumed_at, found.problem = now, ""
     for dispatch in _dispatches(session, found, "paused"):
         outgoing.resume(session, now, dispatch)
     jobs.enqueue(session, "journeys.sweep")

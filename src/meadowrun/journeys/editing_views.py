@@ -370,6 +370,39 @@ def sending(ident: int) -> Answer:
     return done("journeys.show", ident=ident, edit=1)
 
 
+@pages.post("/safety")
+@needs("author")
+def safety(ident: int) -> Answer:
+    """Sets when it pauses itself."""
+    journey = queries.journey(db(), ident)
+    try:
+        actions.set_safety(
+            db(),
+            actor(),
+            now(),
+            journey,
+            _share("bounces"),
+            _share("complaints"),
+            integer(flask.request.form["an_hour"], "an_hour")
+            if flask.request.form.get("an_hour")
+            else None,
+        )
+    except MeadowrunError as problem:
+        return _refused(journey, problem)
+    return done("journeys.show", ident=ident, edit=1)
+
+
+def _share(field: str) -> float | None:
+    """A share in percent of a form; None for an empty field. Raises Invalid."""
+    text = flask.request.form.get(field, "").strip().replace(",", ".")
+    if not text:
+        return None
+    try:
+        return float(text)
+    except ValueError:
+        raise Invalid("Give a share in percent, like 0.5.", field) from None
+
+
 def _version() -> int:
     return integer(flask.request.form.get("version"), "version")
 

@@ -36,9 +36,14 @@ def _stuck(session: orm.Session, who: Actor) -> Iterator[Thing]:
     if not may(who, "author"):
         return
     for one in all_journeys(session):
-        if one.state == "running" and one.problem:
+        if one.problem and one.state in ("running", "paused"):
             path = flask.url_for("journeys.show", ident=one.id)
-            yield Thing(Wording("People wait at a step of"), one.name, path, one.problem)
+            what = (
+                Wording("People wait at a step of")
+                if one.state == "running"
+                else Wording("Look into what paused")
+            )
+            yield Thing(what, one.name, path, one.problem)
 
 
 FEATURE = Feature(

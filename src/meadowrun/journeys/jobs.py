@@ -19,6 +19,7 @@ from meadowrun.journeys.leaving import take_off
 from meadowrun.journeys.membership import members
 from meadowrun.journeys.models import MOVES, Journey
 from meadowrun.journeys.moving import Move, Walk
+from meadowrun.journeys.safety import watch
 from meadowrun.people.models import EventKind
 from meadowrun.people.moment import Moment
 from meadowrun.people.queries import dictionary
@@ -150,6 +151,13 @@ def _called(session: orm.Session, now: dt.datetime) -> int:
             moves.append(Move(one.id, flat.next, one.at, because))
     moving.move(session, moves)
     return len(found)
+
+
+@jobs.task("journeys.safety", "sweeps", every="* * * * * */30")
+def safety() -> None:
+    """Pauses journeys in which something goes wrong."""
+    with context().database.session() as session:
+        watch(session, clock.now(session))
 
 
 @jobs.task("journeys.call", "waited", every="* * * * * */5")

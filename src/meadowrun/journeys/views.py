@@ -27,7 +27,8 @@ from meadowrun.core.journeys.words import (
 from meadowrun.core.language import Wording
 from meadowrun.core.tasks import KINDS, PRIORITIES
 from meadowrun.core.timing.hours import DAY_NAMES
-from meadowrun.core.wording import count_of
+from meadowrun.core.wording import count_of, joined
+from meadowrun.core.wording import people as people_words
 from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, page, queries
 from meadowrun.journeys.calling import signing_key
@@ -157,6 +158,7 @@ def drawn(
         again=again_words(itinerary),
         goal=_goal_words(itinerary, names.events),
         sent_by=_sent_by(journey),
+        safety_words=_safety_words(journey),
         numbers=found,
         ends=_ends(itinerary),
         refusals=REFUSALS,
@@ -235,6 +237,19 @@ def _sent_by(journey: Journey) -> str:
         else ""
     )
     return f"{from_whom}{about}, " + Wording("to %(rule)s", rule=rule) + when
+
+
+def _safety_words(journey: Journey) -> str:
+    """When a journey pauses itself."""
+    found = []
+    if journey.most_bounces is not None:
+        found.append(Wording("over %(n)s%% bounce", n=f"{journey.most_bounces:g}"))
+    if journey.most_complaints is not None:
+        found.append(Wording("over %(n)s%% complain", n=f"{journey.most_complaints:g}"))
+    if journey.most_an_hour is not None:
+        people = people_words(journey.most_an_hour)
+        found.append(Wording("over %(people)s come in within an hour", people=people))
+    return Wording("when %(cases)s", cases=joined(found)) if found else Wording("never")
 
 
 def _seen_of(itinerary: Itinerary) -> page.SeenOf:
@@ -406,6 +421,26 @@ def start(ident: int) -> Answer:
         else Wording("People go on by edition %(edition)s.", edition=journey.edition)
     )
     return done("journeys.show", said, ident=ident)
+
+
+@pages.post("/journeys/<int:ident>/copy")
+@needs("author")
+def copy(ident: int) -> Answer:
+    """Another journey with the same itinerary."""
+    made = actions.copy(db(), actor(), now(), queries.journey(db(), ident))
+    return done("journeys.show", Wording("A copy, which nothing has started."), ident=made.id)
+
+
+@pages.post("/journeys/<int:ident>/rename")
+@needs("author")
+def rename(ident: int) -> Answer:
+    """Gives it another name."""
+    journey = queries.journey(db(), ident)
+    try:
+        actions.rename(db(), actor(), now(), journey, flask.request.form.get("name", ""))
+    except MeadowrunError as problem:
+        return not_done(problem, "journeys.show", ident=ident)
+    return done("journeys.show", ident=ident)
 
 
 @pages.post("/journeys/<int:ident>/delete")

@@ -63,12 +63,16 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
             continue
         began = time.monotonic()
         moment = Moment(session, dictionary(session), now, zone)
+        failed_before = watch.stamp.removeprefix("!") if watch.stamp[:1] == "!" else None
         try:
             # One that cannot be asked does not keep the others from going on.
             with session.begin_nested():
                 moved += _looked_at(moment, walk, watch)
+            if failed_before is not None and journey.problem == failed_before:
+                journey.problem = ""
         except (Invalid, sa.exc.DataError, sa.exc.ProgrammingError) as problem:
             journey.problem = str(problem)
+            watch.stamp = f"!{problem}"
         watch.looked_at, watch.seconds = now, time.monotonic() - began
         session.flush()
     return moved
@@ -93,6 +97,7 @@ def _turned(moment: Moment, start: Start, watch: JourneyWatch) -> BitMap:
     """Who became, or stopped being, one of those that are meant, since the last look. Where it is
     asked for the first time, or something else is asked, nobody did."""
     asked = definition_of(moment.session, moment.words, start.who)
+    # Whoever turned while it could not be asked is not known of.
     stamp = hashlib.sha256(orjson.dumps([start.how, d.dump(asked)])).hexdigest()
     now_in = everybody(moment, start.who)
     before = BitMap.deserialize(watch.members) if watch.stamp == stamp else None

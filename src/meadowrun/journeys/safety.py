@@ -1,0 +1,104 @@
+"""A journey pauses itself where something goes wrong: too much bounces, too many complain, or far
+more people come in than its author expects."""
+
+import dataclasses
+import datetime as dt
+
+import sqlalchemy as sa
+from sqlalchemy import orm
+
+from meadowrun.base.audit import Actor
+from meadowrun.core.language import Wording
+from meadowrun.core.wording import number
+from meadowrun.journeys import actions
+from meadowrun.journeys.models import MOVES, Journey
+from meadowrun.shell.telling import named, tell
+
+#: Of fewer messages no share is believed.
+LEAST = 50
+WATCH = Actor(None, "Meadowrun", "admin")
+#: What became of what a journey sent within a day: how many, bounced, complained of.
+_WENT = """
+SELECT count(*) AS sent, count(*) FILTER (WHERE d.outcome = 'bounced' OR r.bounced) AS bounced,
+    count(*) FILTER (WHERE r.complained) AS complained
+FROM journey_dispatches j JOIN dispatches s ON s.id = j.dispatch_id
+JOIN deliveries d ON d.dispatch_id = s.id AND d.taken_at = s.taken_at
+LEFT JOIN LATERAL (
+    SELECT bool_or(x.kind = 'bounced') AS bounced, bool_or(x.kind = 'complained') AS complained
+    FROM reactions x WHERE x.contact_id = d.contact_id AND x.delivery = d.number
+    AND x.kind IN ('bounced', 'complained')) r ON TRUE
+WHERE j.journey_id = :id AND d.outcome IN ('delivered', 'bounced', 'in_doubt')
+AND d.at > :since AND d.at > :resumed
+"""
+#: How many came into a journey since a moment.
+_CAME = """
+SELECT count(*) FROM journey_entries WHERE journey_id = :id AND began_at > :since
+AND began_at > :resumed
+"""
+
+
+@dataclasses.dataclass(frozen=True, slots=True)
+class Went:
+    """What became of what a journey sent within a day, and how many came in within an hour."""
+
+    sent: int
+    bounced: int
+    complained: int
+    came: int
+
+
+def went(session: orm.Session, journey: Journey, now: dt.datetime) -> Went:
+    """How it went lately: since it was resumed, where that was lately."""
+    values = {
+        "id": journey.id,
+        "since": now - dt.timedelta(days=1),
+        "resumed": journey.resumed_at or dt.datetime.min.replace(tzinfo=dt.UTC),
+    }
+    row = session.execute(sa.text(_WENT), values).one()
+    hour = values | {"since": now - dt.timedelta(hours=1)}
+    came = session.execute(sa.text(_CAME), hour).scalar_one()
+    return Went(row.sent, row.bounced, row.complained, came)
+
+
+def reason(journey: Journey, found: Went) -> Wording | None:
+    """Why a journey should pause, in words; None where nothing is wrong."""
+    if journey.most_an_hour is not None and found.came > journey.most_an_hour:
+        return Wording(
+            "It paused itself: %(n)s people came in within an hour; its limit is %(most)s.",
+            n=number(found.came),
+            most=number(journey.most_an_hour),
+        )
+    if found.sent < LEAST:
+        return None
+    for many, most, what in (
+        (found.bounced, journey.most_bounces, Wording("bounced")),
+        (found.complained, journey.most_complaints, Wording("led to complaints")),
+    ):
+        if most is not None and 100 * many / found.sent > most:
+            return Wording(
+                "It paused itself: %(n)s of %(sent)s messages of a day %(what)s; its limit is "
+                "%(most)s%%.",
+                n=number(many),
+                sent=number(found.sent),
+                what=what,
+                most=f"{most:g}",
+            )
+    return None
+
+
+def watch(session: orm.Session, now: dt.datetime) -> int:
+    """Pauses journeys in which something goes wrong, and tells whoever started them; says how
+    many."""
+    paused = 0
+    asked = sa.select(Journey).where(Journey.state.in_(MOVES)).order_by(Journey.id)
+    for journey in session.scalars(asked).all():
+        why = reason(journey, went(session, journey, now))
+        if why is None:
+            continue
+        actions.pause(session, WATCH, now, journey)
+        journey.problem = str(why)
+        owner = named(session, journey.started_by)
+        about = f"journey-paused:{journey.id}:{now.isoformat()}"
+        tell(session, now, owner, about, journey.name, str(why), f"/journeys/{journey.id}")
+        paused += 1
+    return paused
