@@ -21,6 +21,7 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
+from meadowrun.people.duplicates import merge, undo
 from meadowrun.people.models import Field, PeopleList
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
@@ -300,3 +301,45 @@ def test_everyone_of_certain_people_when_it_starts(database, world):
     ident = running(database, world, Start("everyone", who=IN_FARROW), LONG)
     jobs.run_here("journeys.begin", journey_id=ident)
     assert inside(database, ident) == [1, 2]
+
+
+def test_of_two_records_that_are_merged_the_one_further_on_goes_on_and_undoing_parts_them(
+    database, world
+):
+    ident = running(
+        database, world, Start("event", "visited"), WaitStep("", Span(1, "day")), LONG, again="any"
+    )
+    happens(database, "visited", NOW + MINUTE, 1)
+    happens(database, "visited", NOW + 2 * DAY, 2, 3)
+    with clock.at(NOW + 2 * DAY), database.session() as session:
+        done = merge(session, IDA, NOW + 2 * DAY, 2, 1, set()).id
+    # The record that stays goes on where the other one was: a day ahead.
+    assert inside(database, ident) == [2, 3]
+    with database.session() as session:
+        on = session.scalars(
+            sa.text("SELECT step FROM journey_entries WHERE contact_id = 2 AND state = 'inside'")
+        ).all()
+        steps = queries.walked(session, queries.journey(session, ident)).steps
+    assert on == [steps[1].id] and stand(database, ident).left == {"merged": 1}
+    with clock.at(NOW + 2 * DAY + HOUR), database.session() as session:
+        undo(session, IDA, NOW + 2 * DAY + HOUR, done)
+    advance(database, NOW + 2 * DAY + HOUR)
+    assert inside(database, ident) == [1, 2, 3] and stand(database, ident).left == {}
+    assert entry(database, ident, 1).step == steps[1].id
+    assert entry(database, ident, 2).step == steps[0].id
+
+
+def test_a_segment_that_is_gone_is_said_and_the_others_go_on(database, world):
+    with database.session() as session:
+        made = segment(session, [dict(IN_FARROW.lines[0])]).id
+    wrong = running(database, world, Start("turns", who=Who(made)), LONG, name="Wrong")
+    right = running(database, world, Start("turns", who=IN_FARROW), LONG, name="Right")
+    did(database, "DELETE FROM segment_versions WHERE segment_id = :id", id=made)
+    did(database, "DELETE FROM segments WHERE id = :id", id=made)
+    did(database, TO_FARROW, id=2)
+    advance(database, NOW + MINUTE)
+    assert inside(database, right) == [2] and inside(database, wrong) == []
+    with database.session() as session:
+        assert queries.journey(session, wrong).problem == (
+            "A segment of this journey is gone. Choose another."
+        )

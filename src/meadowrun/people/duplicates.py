@@ -3,6 +3,7 @@ a while."""
 
 import dataclasses
 import datetime as dt
+import json
 from typing import Any
 
 import sqlalchemy as sa
@@ -168,8 +169,6 @@ _MOVED = {
     "colleague_tasks": (),
     "details_aside": (),
     "in_app_places": ("dispatch_id",),
-    # Of a journey that both are on, the one that went is taken out.
-    "journey_entries": ("journey_id",),
 }
 
 #: What both had went with its record: where the memory of a merge keeps it → its table.
@@ -188,11 +187,36 @@ SELECT coalesce(jsonb_agg(to_jsonb(moved)), '[]') FROM moved
 """
 
 
-#: Takes the record that goes off the journeys on which the other one is, too.
+#: Of the entries of two records on the same journey the one that went further goes on; the other
+#: ends. Gives back what ended, as it was.
 _OFF_JOURNEYS = """
-UPDATE journey_entries SET state = 'left', because = 'merged', phase = 'over', due = NULL,
-    step = '', ended_at = :now
-WHERE contact_id = :gone AND state = 'inside'
+WITH counted AS (
+    SELECT e.id, e.journey_id, e.contact_id, count(m.id) AS moves FROM journey_entries e
+    LEFT JOIN journey_moves m ON m.entry_id = e.id
+    WHERE e.contact_id IN (:kept, :gone) AND e.state = 'inside' GROUP BY e.id),
+lesser AS (
+    SELECT CASE WHEN k.moves >= g.moves THEN g.id ELSE k.id END AS id
+    FROM counted k JOIN counted g ON g.journey_id = k.journey_id
+    WHERE k.contact_id = :kept AND g.contact_id = :gone),
+old AS (SELECT to_jsonb(e) AS was FROM journey_entries e JOIN lesser USING (id)),
+ended AS (
+    UPDATE journey_entries e SET state = 'left', because = 'merged', phase = 'over', due = NULL,
+        step = '', ended_at = :now
+    FROM lesser WHERE e.id = lesser.id)
+SELECT coalesce(jsonb_agg(was), '[]') FROM old
+"""
+#: The entries of the record that goes move over; after that, the numbers of those that did.
+_JOURNEYS_MOVE = """
+UPDATE journey_entries SET contact_id = :kept WHERE contact_id = :gone RETURNING id
+"""
+#: Undoes both, of what is still there as the merge left it.
+_JOURNEYS_BACK = "UPDATE journey_entries SET contact_id = :gone WHERE id = ANY(:ids)"
+_JOURNEYS_ON = """
+UPDATE journey_entries e SET state = 'inside', because = '', ended_at = NULL, step = r.step,
+    phase = r.phase, due = CASE WHEN r.phase IN ('due', 'waiting', 'awaiting')
+        THEN CAST(:now AS timestamptz) END
+FROM jsonb_populate_recordset(NULL::journey_entries, CAST(:rows AS jsonb)) r
+WHERE e.id = r.id AND e.because = 'merged'
 """
 
 
@@ -219,8 +243,8 @@ def merge(
             n: _rows(session, "consents", i) for n, i in (("kept", kept_id), ("gone", gone_id))
         },
         "moved": _move_history(session, kept_id, gone_id),
+        **_move_journeys(session, kept_id, gone_id, now),
     }
-    session.execute(sa.text(_OFF_JOURNEYS), {"gone": gone_id, "now": now})
     for name, table in _LEFT.items():
         undo[name] = _rows(session, table, gone_id)
     _merge_consents(session, kept_id, gone_id)
@@ -259,6 +283,16 @@ def _move_history(session: orm.Session, kept_id: int, gone_id: int) -> dict[str,
             {"kept": kept_id, "gone": gone_id},
         ).scalar_one()
     return moved
+
+
+def _move_journeys(
+    session: orm.Session, kept_id: int, gone_id: int, now: dt.datetime
+) -> dict[str, Any]:
+    """Journeys go on for the record that stays: what ended, and the entries that moved over."""
+    values = {"kept": kept_id, "gone": gone_id}
+    ended = session.execute(sa.text(_OFF_JOURNEYS), values | {"now": now}).scalar_one()
+    moved = session.scalars(sa.text(_JOURNEYS_MOVE), values).all()
+    return {"journeys_ended": ended, "journeys_moved": list(moved)}
 
 
 def _take_fields(session: orm.Session, kept: Contact, gone: Contact, from_gone: set[str]) -> None:
@@ -361,6 +395,10 @@ def undo(session: orm.Session, actor: Actor, now: dt.datetime, merge_id: int) ->
     )
     for table in _MOVED:
         _move_back(session, table, memory["moved"].get(table, []), done)
+    back = {"gone": done.gone_id, "ids": memory.get("journeys_moved", [])}
+    session.execute(sa.text(_JOURNEYS_BACK), back)
+    on = {"now": now, "rows": json.dumps(memory.get("journeys_ended", []))}
+    session.execute(sa.text(_JOURNEYS_ON), on)
     # Where both were in a list, the other's membership went with its record.
     for name, table in _LEFT.items():
         _put_back(session, table, memory.get(name, []))
