@@ -472,6 +472,14 @@ def test_by_the_api(api, web, database, journey, keeper):
         "put", "/journeys/1/itinerary", {"version": written["version"], "itinerary": itinerary}
     )
     assert (code, said["where"]) == (422, "itinerary.steps[1].span.unit")
+    code, said = api("post", "/journeys/1/start", {"version": written["version"]})
+    assert (code, said["edition"]) == (200, 2)
+    code, said = api("post", "/journeys/1/state", {"do": "pause"})
+    assert (code, said["state"]) == (200, "paused")
+    assert api("post", "/journeys/1/state", {"do": "pause"})[0] == 409
+    assert api("post", "/journeys/1/state", {"do": "dance"})[0] == 422
+    assert api("post", "/journeys/1/state", {"do": "resume"})[1]["state"] == "running"
+    assert web.get("/api/itinerary.schema.json").json["title"] == "A journey's itinerary"
     assert api("delete", "/journeys/1/people/1")[0] == 204
     assert api("get", "/journeys/1/people/1")[1]["because"] == "by_hand"
 

@@ -177,3 +177,18 @@ def test_tasks_follow_a_merge_and_go_with_the_erased(database, world):
     with clock.at(NOW), database.session() as session:
         erase(session, IDA, NOW, 2)
     assert [contact for contact, _ in whose(database)] == [3]
+
+
+def test_by_the_api(api, database, world):
+    running(database, world, call(world[1][0]))
+    visits(database, NOW, 1, 2)
+    found = api("get", "/tasks")[1]["items"]
+    assert [(one["contact"], one["kind"], one["state"]) for one in found] == [
+        (1, "call", "open"),
+        (2, "call", "open"),
+    ]
+    done = {"state": "done", "outcome": "will come again"}
+    code, said = api("post", f"/tasks/{found[0]['id']}/finish", done)
+    assert (code, said["outcome"]) == (200, "will come again")
+    assert api("post", f"/tasks/{found[0]['id']}/finish", done)[0] == 409
+    assert len(api("get", "/tasks?state=done")[1]["items"]) == 1

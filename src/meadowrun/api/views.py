@@ -9,6 +9,7 @@ import flask
 from meadowrun.api import (
     audience,
     bringing,
+    colleagues,
     guardrails,
     labels,
     order,
@@ -38,6 +39,7 @@ from meadowrun.core import values
 from meadowrun.core.audience.fields import TYPES
 from meadowrun.core.audience.schema import schema
 from meadowrun.core.channels import CHANNEL_WORDS
+from meadowrun.core.journeys import schema as itinerary_form
 from meadowrun.core.language import Wording
 from meadowrun.people import actions as people
 from meadowrun.people import company_queries, keeping, list_queries, queries
@@ -62,6 +64,7 @@ __all__ = [
     "sending",
     "signing_up",
     "walking",
+    "colleagues",
 ]
 
 _EVENT: Json = thing(
@@ -518,6 +521,13 @@ def lift_suppression(actor: Actor) -> Answer:
     address = body()["address"]
     keeping.lift_suppression(db(), actor, now(), keeping.address_or_domain(address))
     return flask.jsonify(lifted=address)
+
+
+@pages.get("/itinerary.schema.json")
+@public
+def itinerary_schema() -> Answer:
+    """The JSON Schema of a journey's itinerary."""
+    return flask.jsonify(itinerary_form.schema())
 
 
 @pages.get("/segment.schema.json")

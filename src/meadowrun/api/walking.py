@@ -9,7 +9,7 @@ from meadowrun.core.journeys.reading import ItineraryError, from_json, to_json
 from meadowrun.core.language import Wording
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
-from meadowrun.shell.request import Answer, body, db, now
+from meadowrun.shell.request import Answer, body, db, now, settings
 
 #: So many people can be brought in at once.
 MOST_PEOPLE = 1000
@@ -64,7 +64,7 @@ def one_journey(actor: Actor, ident: int) -> Answer:
     takes=thing(
         ["version", "itinerary"],
         version={"type": "integer", "description": "the one that was read"},
-        itinerary={"type": "object", "description": "as GET gives it"},
+        itinerary={"$ref": "/api/itinerary.schema.json"},
     ),
 )
 def write_itinerary(actor: Actor, ident: int) -> Answer:
@@ -75,6 +75,39 @@ def write_itinerary(actor: Actor, ident: int) -> Answer:
         raise Invalid(problem.args[0], f"itinerary.{problem.place}") from None
     said = Wording("wrote it by the API")
     actions.write(db(), actor, now(), found, data["version"], said, lambda _: wanted)
+    return flask.jsonify(_journey(found))
+
+
+@endpoint(
+    "post",
+    "/v1/journeys/<int:ident>/start",
+    "Start a journey, or have people go on by its draft as the next edition",
+    takes=thing(["version"], version={"type": "integer", "description": "the one that was read"}),
+)
+def start(actor: Actor, ident: int) -> Answer:
+    found = queries.journey(db(), ident)
+    actions.start(db(), actor, now(), found, body()["version"], settings().inner)
+    return flask.jsonify(_journey(found))
+
+
+#: What can be done with a journey as a whole.
+_TURNS = {
+    "pause": actions.pause,
+    "resume": actions.resume,
+    "wind_down": actions.wind_down,
+    "end": actions.end,
+}
+
+
+@endpoint(
+    "post",
+    "/v1/journeys/<int:ident>/state",
+    "Pause a journey, resume it, wind it down or end it for good",
+    takes=thing(["do"], do={"enum": list(_TURNS)}),
+)
+def turn(actor: Actor, ident: int) -> Answer:
+    found = queries.journey(db(), ident)
+    _TURNS[body()["do"]](db(), actor, now(), found)
     return flask.jsonify(_journey(found))
 
 
