@@ -84,6 +84,20 @@ def test_a_journey_from_nothing_by_keyboard(page, house, who):
     assert len(page.all(".river a")) == 5
     assert violations(page) == []
     assert time.monotonic() - begun < 180
+    # Before anybody is written to it is tried in imagined time.
+    page.press("Rehearse", ".doing")
+    page.says("imagined · nothing leaves")
+    first = page.find("[x-data=pin] [role=status]").text
+    page.driver.execute_script(
+        "const r = document.querySelector('[type=range]'); r.value = 9;"
+        "r.dispatchEvent(new Event('input', {bubbles: true}))"
+    )
+    page.wait(
+        lambda: page.find("[x-data=pin] [role=status]").text != first,
+        why="the text tells the day of the pin",
+    )
+    assert violations(page) == []
+    page.press("Back to writing")
     page.press("Start", ".doing")
     page.press("Start", "dialog[open]")
     page.says("Running since")
@@ -103,6 +117,54 @@ def test_a_journey_from_nothing_by_keyboard(page, house, who):
     page.press("First nights", ".margin")
     page.says("It was sent: on to 2 · Wait: 2 days, then until 10:00 their time")
     assert violations(page) == []
+
+
+def test_what_brings_people_in_takes_them_out_and_is_asked_of_them(page, house):
+    page.open("/campaigns/1")
+    page.press("Add a journey")
+    press(page, "Before renewal", Keys.ENTER)
+    page.says("Before renewal", "h1")
+    typed(page, "email Your first night")
+    typed(page, "if membership is Student")
+    typed(page, "call for Hetty: ask whether they stay, in 3 days")
+    page.says("to Hetty Brook, due after 3 days")
+    page.click("#line-start summary")
+    # What is asked beside the date shows itself only where a date is chosen.
+    assert not page.find("#start-at").is_displayed()
+    Select(page.find("#start-what")).select_by_visible_text("renewal date")
+    page.wait(lambda: page.find("#start-at").is_displayed(), why="the hour can be set")
+    days = page.find("#line-start [name=days]")
+    days.clear()
+    days.send_keys("7")
+    page.type("#start-who-who", "lives in Farrow")
+    page.press("Save", "#line-start")
+    page.says("it is 7 days before their renewal date, at 9:00 their time, if it is one whose town")
+    page.type("#exits [name=text]", "renewed a membership" + Keys.ENTER)
+    page.says("they renewed a membership")
+    assert violations(page) == []
+    page.press("Rehearse", ".doing")
+    page.says("whose date comes in these days")
+    assert violations(page) == []
+
+
+def test_tasks_are_done_where_they_are_listed(page, house):
+    with house.database.session() as session:
+        session.execute(
+            sa.text(
+                "INSERT INTO colleague_tasks (contact_id, kind, subject, priority, due_at, user_id,"
+                " source, source_id, step, about, created_at) SELECT min(c.id), 'call', "
+                "'Ask how it was', 'usual', now(), (SELECT id FROM users WHERE name = 'Ida Vance'),"
+                " 'test', 1, '', 'browser', now() FROM contacts c"
+            )
+        )
+    page.open("/tasks")
+    page.says("Ask how it was")
+    page.type("[name=outcome]", "Glad to be asked")
+    assert violations(page) == []
+    page.press("Done", ".table")
+    page.says("No task")
+    page.open("/tasks?of=all&state=done")
+    page.says("Glad to be asked")
 
 
 def went_on(house, contact):
