@@ -447,3 +447,27 @@ def test_a_webhook_is_typed_kept_and_said():
     assert line(step, NAMES).what == "shop.example/hooks/members"
     with pytest.raises(ItineraryError):
         from_json(to_json(Itinerary()) | {"steps": [{"kind": "webhook", "id": "a"}]})
+
+
+@pytest.mark.parametrize(
+    ("text", "event"),
+    [
+        ("wait for renewed a membership, 3 days", "renewed"),
+        ("wait for started a membership, 3 days", "started"),
+        ("wait until they renew a membership, 3 days", "renewed"),
+        ("wait until they start a membership, 3 days", "started"),
+        ("wait until they buy a ticket, 3 days", "bought"),
+    ],
+)
+def test_events_about_the_same_thing_are_told_apart_by_their_verb(text, event):
+    names = dataclasses.replace(
+        NAMES,
+        events={
+            "started": "started a membership",
+            "renewed": "renewed a membership",
+            "lapsed": "let a membership lapse",
+            "bought": "bought a ticket",
+        },
+    )
+    best = typed.read(text, names)[0]
+    assert [path.event for path in best.step.paths] == [event, ""] and best.unused == ()

@@ -299,9 +299,7 @@ def read_exit(text: str, names: Names) -> list[tuple[ExitRule, tuple[str, ...]]]
     the words that nothing was made of."""
     said = re.sub(r"^(?:as soon as|when|once|if)\b", "", " ".join(text.split()), flags=re.I)
     found: list[tuple[ExitRule, tuple[str, ...]]] = [
-        (ExitRule("", event=key), _rest(said, at))
-        for key, did in names.events.items()
-        if (at := _did(said, did))
+        (ExitRule("", event=key), _rest(said, at)) for key, at in _done(said, names)
     ]
     found += [
         (ExitRule("", who=Who(number)), _rest(said, at))
@@ -324,7 +322,7 @@ def _wait_for(text: str, names: Names) -> list[Reading]:
     span = _span(rest)
     used = [span[1]] if span else []
     paths: list[tuple[int, Path]] = []
-    events = [(key, at) for key, did in names.events.items() if (at := _did(rest, did))]
+    events = _done(rest, names)
     if not events:
         # A verb alone is enough where one kind of event has it, and it is not what people do with
         # a message.
@@ -347,6 +345,22 @@ def _wait_for(text: str, names: Names) -> list[Reading]:
     ways = (*(path for _, path in sorted(paths, key=lambda one: one[0])), Path(""))
     length = span[0] if span else Span(3, "day")
     return [Reading(WaitForStep("", length, ways), _rest(rest, *used))]
+
+
+def _done(text: str, names: Names) -> list[tuple[str, str]]:
+    """The events that a text names, by key, each with its words. Words that say one exactly say no
+    other: “renewed a membership” is not “started a membership” in another tense."""
+    said = [(key, did, at) for key, did in names.events.items() if (at := _did(text, did))]
+    exact = [at.lower() for _, did, at in said if at.lower() == did.lower()]
+    same_verb = [at.lower() for _, did, at in said if _verb(at, did)]
+    found = []
+    for key, did, at in said:
+        words = at.lower()
+        taken = any(words in one or one in words for one in exact)
+        if words != did.lower() and (taken or (words in same_verb and not _verb(at, did))):
+            continue
+        found.append((key, at))
+    return found
 
 
 def _did(text: str, did: str) -> str | None:
