@@ -10,16 +10,14 @@ import numpy as np
 import sqlalchemy as sa
 
 from meadowrun.base import clock
-from meadowrun.base.audit import SYSTEM
 from meadowrun.bench.run import Measurement, World, compare
-from meadowrun.campaigns.models import Campaign
+from meadowrun.bench.walking import run_many
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts
 from meadowrun.core.journeys.imagined import World as Imagined
-from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.rehearsal import rehearse
 from meadowrun.core.journeys.steps import (
     Itinerary,
@@ -32,7 +30,7 @@ from meadowrun.core.journeys.steps import (
 )
 from meadowrun.core.timing.hours import Hours
 from meadowrun.journeys import actions
-from meadowrun.journeys.models import Journey, JourneyEdition
+from meadowrun.journeys.models import Journey
 from meadowrun.people.models import EventKind
 from meadowrun.tracking import taking
 
@@ -154,16 +152,7 @@ def _run_many(world: World, now: dt.datetime) -> None:
     """Journeys that an event starts."""
     itinerary = Itinerary(Start("event", "bench_waited"), (WaitStep("s1", Span(1, "day")),))
     with world.database.session() as session:
-        campaign = session.scalars(sa.select(Campaign).limit(1)).one()
-        for _ in range(JOURNEYS):
-            made = actions.create(session, SYSTEM, now, campaign, "bench")
-            made.edition, made.state, made.started_at = 1, "running", now
-            session.add(
-                JourneyEdition(
-                    journey_id=made.id, number=1, itinerary=to_json(itinerary), by="bench", at=now
-                )
-            )
-        session.flush()
+        run_many(session, itinerary, JOURNEYS, now)
         actions.note_heard(session)
 
 

@@ -46,9 +46,15 @@ def _begun(session: orm.Session, now: dt.datetime) -> list[int]:
         WaitStep("", Span(30, "day")),
     ):
         itinerary = add(itinerary, step)
+    return run_many(session, itinerary, JOURNEYS, now)
+
+
+def run_many(session: orm.Session, itinerary: Itinerary, many: int, now: dt.datetime) -> list[int]:
+    """So many journeys with the same itinerary that run, whatever a check would say of it; their
+    numbers."""
     campaign = session.scalars(sa.select(Campaign).limit(1)).one()
     found = []
-    for _ in range(JOURNEYS):
+    for _ in range(many):
         made = actions.create(session, SYSTEM, now, campaign, "bench")
         made.edition, made.state, made.started_at = 1, "running", now
         session.add(

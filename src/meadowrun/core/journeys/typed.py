@@ -224,15 +224,22 @@ def _message(text: str, names: Names) -> list[Reading]:
         return []
     rest = text[met.end() :].strip(" :“”\"'")
     wanted = _channel(met[0])
+    return [
+        Reading(MessageStep("", number), unused)
+        for number, unused in _messages(rest, names, wanted)
+    ]
+
+
+def _messages(text: str, names: Names, channel: str = "") -> list[tuple[int, tuple[str, ...]]]:
+    """The messages that a text may name, the likeliest first, each with the words that are left; of
+    those whose channel's word begins in one way only where that is given."""
     found = []
-    for number, (name, channel) in names.messages.items():
-        if wanted and not channel.lower().startswith(wanted):
-            continue
-        said = _named(rest, name)
-        if said is not None:
-            found.append((len(said), Reading(MessageStep("", number), _rest(rest, said))))
-    best = sorted(found, key=lambda one: (len(one[1].unused), -one[0]))
-    return [reading for _, reading in best[:5]]
+    for number, (name, of) in names.messages.items():
+        said = _named(text, name)
+        if said is not None and of.lower().startswith(channel):
+            found.append((len(said), number, _rest(text, said)))
+    best = sorted(found, key=lambda one: (len(one[2]), -one[0]))
+    return [(number, unused) for _, number, unused in best[:5]]
 
 
 def _channel(verb: str) -> str:
@@ -470,19 +477,15 @@ def _remind(text: str, names: Names) -> list[Reading]:
     assert isinstance(waits, WaitForStep)
     rest = before.replace(often[0], " ", 1) if often else before
     rest = rest.replace(span[1], " ", 1) if span else rest
-    said = re.sub(r"\b(?:every|each|after|with|by|the|email)\b", " ", rest).strip(" ,:“”")
+    said = re.sub(r"\b(?:every|each|after|with|by|the|email)\b", " ", rest)
     found = []
-    for number, (name, _) in names.messages.items():
-        if (used := _named(" ".join(said.split()), name)) is None:
-            continue
+    for number, left in _messages(" ".join(said.split()).strip(" ,:“”"), names):
         inside: tuple[Step, ...] = ()
         for _ in range(count):
             ways = (*waits.paths[:-1], Path("", (MessageStep("", number), *inside)))
             inside = (WaitForStep("", span[0] if span else Span(3, "day"), ways),)
-        unused = (*_rest(" ".join(said.split()), used), *awaited[0].unused)
-        found.append((len(used), Reading(inside[0], unused)))
-    best = sorted(found, key=lambda one: (len(one[1].unused), -one[0]))
-    return [reading for _, reading in best[:5]]
+        found.append(Reading(inside[0], (*left, *awaited[0].unused)))
+    return found
 
 
 _ADDRESS = re.compile(
