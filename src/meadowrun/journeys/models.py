@@ -153,6 +153,7 @@ class JourneyEntry(Base):
             "delivery",
             postgresql_where=sa.text("phase = 'sending'"),
         ),
+        sa.Index("ix_journey_entries_calling", "id", postgresql_where=sa.text("phase = 'calling'")),
         sa.Index(
             "uq_journey_entries_inside",
             "journey_id",

@@ -240,7 +240,7 @@ def _do(
             session, walk.journey, step, [(one.id, one.contact_id) for one in people], now, url
         )
     elif isinstance(step, WaitStep):
-        _wait(Moment(session, dictionary(session), now, zone), flat, step, people)
+        _wait(session, flat, step, people, now, zone)
     elif isinstance(step, WaitForStep):
         _wait_for(session, flat, step, people, now)
     elif isinstance(step, BranchStep):
@@ -263,27 +263,37 @@ def _do(
         move(session, [Move(one.id, END, one.arrived_at, because) for one in people])
 
 
-def _wait(moment: Moment, flat: Flat, step: WaitStep, people: list[Due]) -> None:
+def _wait(
+    session: orm.Session,
+    flat: Flat,
+    step: WaitStep,
+    people: list[Due],
+    now: dt.datetime,
+    zone: zoneinfo.ZoneInfo,
+) -> None:
     """Each goes on once their time is up. It is worked out from the rule each time that somebody is
     looked at: what it goes by may have changed."""
-    days = days_of(moment, step.date, [one.contact_id for one in people]) if step.date else {}
+    days: dict[int, dt.date] = {}
+    if step.date:
+        moment = Moment(session, dictionary(session), now, zone)
+        days = days_of(moment, step.date, [one.contact_id for one in people])
     moves, rest = [], []
     for one in people:
-        zone = zone_of(one.timezone) or moment.zone
-        over = wait_until(step, one.arrived_at, zone, days.get(one.contact_id))
+        clock = zone_of(one.timezone) or zone
+        over = wait_until(step, one.arrived_at, clock, days.get(one.contact_id))
         # Whoever waits for a date that was changed meanwhile, so that its moment is past by now.
         changed = one.phase == "waiting" and step.date and over != one.due
-        if over is None or (changed and over <= moment.now):
-            at = moment.now if one.phase == "waiting" else one.arrived_at
+        if over is None or (changed and over <= now):
+            at = now if one.phase == "waiting" else one.arrived_at
             out = step.past == "exit"
             to = END if out else flat.next
             moves.append(Move(one.id, to, at, "past", "left" if out else ""))
-        elif over <= moment.now:
+        elif over <= now:
             moves.append(Move(one.id, flat.next, over, "time"))
         else:
             rest.append((one.id, over))
-    move(moment.session, moves)
-    _stay(moment.session, "waiting", rest)
+    move(session, moves)
+    _stay(session, "waiting", rest)
 
 
 def _branch(

@@ -35,6 +35,18 @@ from meadowrun.segments.fetching import zones
 #: So long after a look comes the next at the soonest, and so many times what it took at the least.
 OFTEN = dt.timedelta(seconds=30)
 _SPARED = 20
+#: Journeys that ask what no event tells, and whose time to be looked at has come.
+_DUE = """
+SELECT j.id FROM journeys j
+JOIN journey_editions e ON e.journey_id = j.id AND e.number = j.edition
+LEFT JOIN journey_watches w ON w.journey_id = j.id
+WHERE j.state = ANY(:states)
+AND (w.looked_at IS NULL OR w.looked_at + greatest(CAST(:often AS interval),
+    w.seconds * :spared * interval '1 second') <= :now)
+AND (e.itinerary #>> '{start,how}' IN ('turns', 'turns_not', 'date') OR jsonb_path_exists(
+    e.itinerary, '$.exits[*] ? (@.who.segment > 0 || @.who.lines.size() > 0)'))
+ORDER BY j.id
+"""
 #: Those on a journey who are certain people now, locked: their entries. The people that are meant
 #: are put in as a predicate over `c`.
 _INSIDE = """
@@ -46,21 +58,16 @@ WHERE e.journey_id = :journey AND e.state = 'inside' AND ({predicate}) ORDER BY 
 def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int:
     """Looks at every journey whose time has come; says how many people came in or left."""
     moved = 0
-    asked = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused"))).order_by(Journey.id)
-    for journey in session.scalars(asked).all():
+    values = {"states": [*MOVES, "paused"], "often": OFTEN, "spared": _SPARED, "now": now}
+    for ident in session.scalars(sa.text(_DUE), values).all():
+        journey = session.get_one(Journey, ident)
         walk = Walk.of(session, journey)
-        start = walk.itinerary.start
-        turns = start.how in ("turns", "turns_not", "date")
-        if not turns and not any(rule.who for rule in walk.itinerary.exits):
-            continue
         watch = session.get(JourneyWatch, journey.id)
         if watch is None:
             watch = JourneyWatch(
                 journey_id=journey.id, stamp="", members=b"", looked_at=now, seconds=0.0
             )
             session.add(watch)
-        elif watch.looked_at + max(OFTEN, _SPARED * dt.timedelta(seconds=watch.seconds)) > now:
-            continue
         began = time.monotonic()
         moment = Moment(session, dictionary(session), now, zone)
         failed_before = watch.stamp.removeprefix("!") if watch.stamp[:1] == "!" else None
