@@ -296,6 +296,40 @@ def test_people_go_over_to_another_journey_as_far_as_it_lets_them(database, worl
         assert queries.numbers(session, other).refused == {"inside": 1}
 
 
+def test_journeys_that_lead_back_to_each_other_are_told(database, world):
+    other = running(database, world, Start("event", "ticket_bought"), LONG, name="Another")
+    ident = running(
+        database, world, Start("event", "visited"), LONG, JumpStep("", other), again="any"
+    )
+    with clock.at(NOW), database.session() as session:
+        back = queries.journey(session, other)
+
+        def leads_back(itinerary):
+            return edit.add(itinerary, JumpStep("", ident))
+
+        actions.write(session, IDA, NOW, back, back.version, "wrote", leads_back)
+        actions.start(session, IDA, NOW, back, back.version)
+        found = queries.journey(session, ident)
+        draft = queries.draft(session, found)
+        said = {one.line: one.text for one in actions.findings(session, found, draft)}
+    assert said[draft.steps[1].id] == (
+        "This leads back here by itself: people could go round and round."
+    )
+
+
+def test_what_takes_people_out_while_it_is_paused_is_not_lost(database, world):
+    rule = ExitRule("", "ticket_bought")
+    ident = running(database, world, Start("event", "visited"), LONG, exits=(rule,))
+    happens(database, "visited", NOW + MINUTE, 1, 2)
+    with database.session() as session:
+        actions.pause(session, IDA, NOW + MINUTE, queries.journey(session, ident))
+    happens(database, "ticket_bought", NOW + HOUR, 1)
+    with database.session() as session:
+        actions.resume(session, IDA, NOW + 2 * HOUR, queries.journey(session, ident))
+    advance(database, NOW + 2 * HOUR)
+    assert inside(database, ident) == [2]
+
+
 def test_everyone_of_certain_people_when_it_starts(database, world):
     did(database, "UPDATE contacts SET town = 'Farrow' WHERE id <= 2")
     ident = running(database, world, Start("everyone", who=IN_FARROW), LONG)

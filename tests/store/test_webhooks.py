@@ -20,7 +20,7 @@ from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.steps import Span, Start, WaitStep, WebhookStep
 from meadowrun.journeys import actions, calling, queries
 from meadowrun.journeys.models import JourneyCall
-from meadowrun.people.wholly import erase
+from meadowrun.people.wholly import erase, everything
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -224,6 +224,20 @@ def test_nobody_is_told_of_whoever_was_erased_or_taken_out(database, world, serv
         actions.take_out(session, IDA, NOW, queries.journey(session, ident), 2)
     calls_at(database, inside, NOW + MINUTE)
     assert [json.loads(body)["contact"]["id"] for _, body in server.got] == [3]
+
+
+def test_what_another_server_said_of_somebody_goes_when_they_are_erased(
+    database, world, server, inside
+):
+    running(database, world, inside, WebhookStep("", server.address), LONG)
+    server.answers.append((200, {}, "their number is 7"))
+    visits(database, NOW, 1)
+    calls_at(database, inside, NOW)
+    with clock.at(NOW), database.session() as session:
+        assert everything(session, 1)["journey_calls"][0]["answer"] == "their number is 7"
+        erase(session, IDA, NOW, 1)
+    with database.session() as session:
+        assert session.scalars(sa.select(JourneyCall)).all() == []
 
 
 def test_a_machine_inside_this_network_is_not_called(database, world, settings):

@@ -12,7 +12,7 @@ from meadowrun.base import audit, jobs
 from meadowrun.base.audit import Actor
 from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.content.findings import MUST, Check
+from meadowrun.core.content.findings import MUST, SHOULD, Check
 from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import target_of
@@ -20,6 +20,7 @@ from meadowrun.core.journeys.flat import END, flatten
 from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import (
     Itinerary,
+    JumpStep,
     MessageStep,
     TaskStep,
     WaitForStep,
@@ -236,9 +237,34 @@ def findings(
     for step, _, _ in itinerary.walk():
         if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):
             said.append(Check(MUST, wrong, step.id))
+    if itinerary.again == "any":
+        said += [
+            Check(SHOULD, _ROUND, step.id)
+            for step, _, _ in itinerary.walk()
+            if isinstance(step, JumpStep) and _leads_back(session, step.journey, found.id)
+        ]
     if found.sender_id is None and used:
         said.append(Check(MUST, Wording("Choose the sender."), "", "from"))
     return said
+
+
+_ROUND = Wording("This leads back here by itself: people could go round and round.")
+
+
+def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:
+    """Whether jumps lead from a journey to another one, by whatever is between."""
+    seen, ahead = set(), [journey_id]
+    while ahead:
+        ident = ahead.pop()
+        if ident == to:
+            return True
+        other = session.get(Journey, ident)
+        if ident in seen or other is None:
+            continue
+        seen.add(ident)
+        itinerary = queries.walked(session, other) or queries.draft(session, other)
+        ahead += [step.journey for step, _, _ in itinerary.walk() if isinstance(step, JumpStep)]
+    return False
 
 
 def start(

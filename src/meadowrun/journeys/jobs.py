@@ -78,7 +78,8 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
     for one in found:
         for key in kinds.get(one.kind_id or 0, ()):
             by_key.setdefault(key, []).append(one)
-    # Who reaches the goal while it is paused has reached it.
+    # Who reaches the goal while it is paused has reached it, and who is taken out is out: what
+    # happened is told once.
     heard_by = sa.select(Journey).where(Journey.state.in_((*MOVES, "paused")))
     for journey in session.scalars(heard_by):
         walk = Walk.of(session, journey)
@@ -87,11 +88,9 @@ def _listen(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> 
         if walk.itinerary.goal:
             happened = by_key.get(walk.itinerary.goal.event, ())
             ends = entering.reach_goal(session, walk, happened)
-            if journey.state in MOVES:
-                take_off(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
-        if journey.state in MOVES:
-            leaves = entering.leave(session, walk, by_key)
-            take_off(session, [Move(ident, "", at, rule, "left") for ident, at, rule in leaves])
+            take_off(session, [Move(ident, "", at, "goal", "left") for ident, at in ends])
+        leaves = entering.leave(session, walk, by_key)
+        take_off(session, [Move(ident, "", at, rule, "left") for ident, at, rule in leaves])
     entering.wake(session, now, [one.contact_id for one in found])
     return len(found)
 
@@ -140,7 +139,10 @@ def _called(session: orm.Session, now: dt.datetime) -> int:
         if one.journey_id not in walks:
             journey = session.get_one(Journey, one.journey_id)
             walks[one.journey_id] = Walk.of(session, journey)
-            journey.problem = str(RESTS) if calling.resting(session, journey.id, now) else ""
+            if calling.resting(session, journey.id, now):
+                journey.problem = str(RESTS)
+            elif journey.problem == str(RESTS):
+                journey.problem = ""
         flat = walks[one.journey_id].steps.get(one.step)
         because = "answered" if one.answered else "failed"
         if flat is None:

@@ -78,6 +78,15 @@ SELECT j.name, e.began_at, e.state, e.because, e.ended_at, e.goal_at, e.details
 FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
 WHERE e.contact_id = :id ORDER BY e.id
 """,
+    "journey_calls": """
+SELECT c.address, c.state, c.status, c.answer, c.done_at
+FROM journey_calls c JOIN journey_entries e ON e.id = c.entry_id
+WHERE e.contact_id = :id ORDER BY c.id
+""",
+    "tasks": """
+SELECT kind, subject, state, outcome, due_at, created_at, done_at
+FROM colleague_tasks WHERE contact_id = :id ORDER BY id
+""",
     "documents_viewed": """
 SELECT f.name, v.at
 FROM file_views v JOIN files f ON f.id = v.file_id
