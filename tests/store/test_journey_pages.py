@@ -494,3 +494,18 @@ def test_a_viewer_sees_it_and_changes_nothing(web, database, settings, journey):
     shown = viewer.get("/journeys/1")
     assert shown.status_code == 200 and "Add a step" not in shown.text
     assert viewer.post("/journeys/1/add", data={"text": "exit", "version": 1}).status_code == 403
+
+
+def test_it_begins_with_a_worked_example(web, database):
+    shown = web.get(f"/campaigns/{web.campaign}").text
+    assert "A welcome over two weeks" in shown
+    begun = {"name": "New members", "begin": "welcome"}
+    answer = web.post(f"/campaigns/{web.campaign}/journeys", data=begun, follow_redirects=True).text
+    assert "(welcome them)" in answer and "Choose the message of this step." in answer
+    steps = draft(database).steps
+    post(web, database, "set", step=steps[0].id, message="1", refused="go_on", hold="168")
+    assert draft(database).steps[0].message == 1
+    # A step that is added later takes no id that is there.
+    post(web, database, "add", text="wait 3 days")
+    idents = [one.id for one, _, _ in draft(database).walk()]
+    assert len(idents) == len(set(idents)) == len(list(draft(database).walk()))

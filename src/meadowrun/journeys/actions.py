@@ -51,9 +51,15 @@ from meadowrun.tasks.actions import note_kind
 
 
 def create(
-    session: orm.Session, actor: Actor, now: dt.datetime, campaign: Campaign, name: str
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    campaign: Campaign,
+    name: str,
+    begin: Itinerary | None = None,
 ) -> Journey:
-    """A journey of a campaign, without a step yet. Raises Invalid."""
+    """A journey of a campaign, without a step yet or with those of an itinerary to begin from.
+    Raises Invalid."""
     name = " ".join(name.split())
     if not name:
         raise Invalid("Give the journey a name.", "name")
@@ -73,7 +79,7 @@ def create(
         JourneyDraft(
             journey_id=made.id,
             number=1,
-            itinerary=to_json(Itinerary()),
+            itinerary=to_json(begin or Itinerary()),
             did="",
             by=actor.name,
             at=now,

@@ -7,6 +7,7 @@ from sqlalchemy import orm
 
 from meadowrun.base.audit import Actor
 from meadowrun.base.manifest import Feature, Owner, Thing, Use, named
+from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.language import Wording
 from meadowrun.journeys.models import STATES, Journey
 from meadowrun.journeys.page import drawn_of_campaign, drawn_of_contact
@@ -66,4 +67,5 @@ FEATURE = Feature(
     uses={"campaign": _of_campaign, "segment": _of_segment},
     parts={"campaign.sends": drawn_of_campaign, "contact.margin": drawn_of_contact},
     counts={"campaign": count_by_campaign},
+    says={"beginnings": lambda: BEGINNINGS},
 )

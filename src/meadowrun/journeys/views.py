@@ -10,6 +10,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.findings import MUST, Check
 from meadowrun.core.guardrails.outcomes import OUTCOMES, WORDS, rule_words
 from meadowrun.core.guardrails.verdict import RULES
+from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, numbered
@@ -98,9 +99,11 @@ def table() -> Answer:
 @needs("author")
 def add(ident: int) -> Answer:
     """Begins a journey of a campaign."""
-    campaign = existing(db(), Campaign, ident, "campaign")
+    campaign, form = existing(db(), Campaign, ident, "campaign"), flask.request.form
+    begins = BEGINNINGS.get(form.get("begin", ""))
+    itinerary = begins.itinerary() if begins else None
     try:
-        made = actions.create(db(), actor(), now(), campaign, flask.request.form.get("name", ""))
+        made = actions.create(db(), actor(), now(), campaign, form.get("name", ""), itinerary)
     except MeadowrunError as problem:
         return not_done(problem, "campaigns.show", ident=ident)
     return done("journeys.show", ident=made.id, _anchor="add")

@@ -257,6 +257,7 @@ class _Reader:
                 self.whole(data, "message", place, 0),
                 self.whole(data, "hold", place, 168, 1, 720),
                 self.one_of(data, "refused", place, REFUSED, "go_on"),
+                self.text(data, "note", place),
             )
         if kind == "wait":
             return self.wait(data, ident, place)

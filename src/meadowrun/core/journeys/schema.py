@@ -70,6 +70,7 @@ STEPS: dict[str, Json] = {
         message=_whole(),
         _hold=_whole(1, 720),
         _refused=_one_of(*REFUSED),
+        _note={"type": "string", "maxLength": 100},
     ),
     "wait": _step(
         "wait",

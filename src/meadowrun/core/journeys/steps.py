@@ -65,6 +65,8 @@ class MessageStep:
     hold: int = 168
     #: what becomes of somebody to whom it may not be sent, one of REFUSED
     refused: str = "go_on"
+    #: what a message that is still to be chosen should do
+    note: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

@@ -93,7 +93,8 @@ def clock_words(minutes: int) -> str:
 def line(step: Step, names: Names) -> Line:
     """What a step says."""
     if isinstance(step, MessageStep):
-        name, channel = names.messages.get(step.message, (str(_GONE), str(Wording("Message"))))
+        unknown = Wording("(%(note)s)", note=step.note) if step.note else _GONE
+        name, channel = names.messages.get(step.message, (str(unknown), str(Wording("Message"))))
         return Line("", channel, name)
     if isinstance(step, WaitStep):
         return Line("", Wording("Wait"), _wait_words(step, names))
