@@ -205,6 +205,25 @@ def test_the_first_event_of_any_exit_rule_takes_them_out_and_the_start_itself_do
     ]
 
 
+def test_with_a_subject_what_is_about_another_counts_for_nothing():
+    waits = WaitForStep("", Span(5, "day"), (Path("", event="visited"), Path("")))
+    found = edit.add(Itinerary(), waits)
+    began = at("2026-11-30T12:00Z")
+    events = [
+        Happened("visited", began + dt.timedelta(hours=1), "6th"),
+        Happened("visited", began + dt.timedelta(hours=3)),
+    ]
+    until = began + dt.timedelta(days=9)
+
+    def when(subject):
+        person = Person(1, LONDON, events)
+        first = first_step(found)
+        return walk(flatten(found), first, person, began, until, "x", (), subject)[-1].at
+
+    assert when("5th") == began + dt.timedelta(hours=3)
+    assert when("6th") == when("") == began + dt.timedelta(hours=1)
+
+
 def branch(text):
     """The people of a branch that was typed, and what was made of none of its words."""
     best = typed.read(text, NAMES)[0]

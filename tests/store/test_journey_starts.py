@@ -13,8 +13,10 @@ from meadowrun.core.journeys.steps import (
     ExitRule,
     JumpStep,
     MessageStep,
+    Path,
     Span,
     Start,
+    WaitForStep,
     WaitStep,
     Who,
 )
@@ -22,7 +24,7 @@ from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.messages.models import Message
 from meadowrun.people.duplicates import merge, undo
-from meadowrun.people.models import Field, PeopleList
+from meadowrun.people.models import EventKind, Field, PeopleList
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance
@@ -43,6 +45,7 @@ def world(database, settings, job_context, keeper):
         many(session, NOW, 5)
         session.execute(sa.text("UPDATE contacts SET town = NULL, timezone = 'Europe/London'"))
         kinds(session)
+        session.add(EventKind(key="survey_answered", did="answered", do="answer", details={}))
         send = ready_send(session, NOW, {"in": [], "out": []})
         session.add(
             Field(owner="contact", key="renewal", label="renewal", type="date", created_at=NOW)
@@ -328,6 +331,62 @@ def test_what_takes_people_out_while_it_is_paused_is_not_lost(database, world):
         actions.resume(session, IDA, NOW + 2 * HOUR, queries.journey(session, ident))
     advance(database, NOW + 2 * HOUR)
     assert inside(database, ident) == [2]
+
+
+def tells(database, kind, at, *about):
+    """An event of contact 1 about each of some nights."""
+    with clock.at(at), database.session() as session:
+        rows = [
+            {
+                "event": kind,
+                "contact": 1,
+                "id": f"{kind}-{night}-{at}",
+                "at": at.isoformat(),
+                "details": {"night": night} if night else {},
+            }
+            for night in about
+        ]
+        take_events(session, at, "t", rows)
+    advance(database, at)
+
+
+def test_two_cases_of_one_person_at_once(database, world):
+    """Two nights are bought at once, and one more later: three times inside, each asked by itself.
+    A visit of one night takes only that one on; one that says no night takes all."""
+    waits = WaitForStep("", Span(5, "day"), (Path("", event="visited"), Path("")))
+    rule = ExitRule("", "survey_answered")
+    start = Start("event", "ticket_bought", subject="night")
+    ident = running(database, world, start, MessageStep("", world[1]), waits, LONG, exits=(rule,))
+    tells(database, "ticket_bought", NOW + MINUTE, "5th", "6th")
+    # The same night again is the same.
+    tells(database, "ticket_bought", NOW + 2 * MINUTE, "5th")
+    tells(database, "ticket_bought", NOW + HOUR, "7th")
+    assert inside(database, ident) == [1, 1, 1]
+    with database.session() as session:
+        assert queries.numbers(session, ident).refused == {"twice": 1}
+        sent = session.scalars(
+            sa.text("SELECT contact_id FROM deliveries WHERE outcome = 'delivered'")
+        ).all()
+    assert sent == [1, 1, 1]
+
+    def on(step):
+        asked = sa.text(
+            "SELECT subject FROM journey_entries WHERE step = :step AND state = 'inside' ORDER BY 1"
+        )
+        with database.session() as session:
+            steps = queries.walked(session, queries.journey(session, ident)).steps
+            return session.scalars(asked, {"step": steps[step].id}).all()
+
+    assert on(1) == ["5th", "6th", "7th"]
+    tells(database, "visited", NOW + 2 * HOUR, "6th")
+    assert (on(1), on(2)) == (["5th", "7th"], ["6th"])
+    tells(database, "survey_answered", NOW + 3 * HOUR, "5th")
+    assert (on(1), on(2)) == (["7th"], ["6th"])
+    tells(database, "visited", NOW + 4 * HOUR, "")
+    assert (on(1), on(2)) == ([], ["6th", "7th"])
+    with clock.at(NOW + 5 * HOUR), database.session() as session:
+        actions.take_out(session, IDA, NOW, queries.journey(session, ident), 1)
+    assert inside(database, ident) == []
 
 
 def test_everyone_of_certain_people_when_it_starts(database, world):

@@ -478,13 +478,20 @@ def why_not_in(session: orm.Session, found: Journey, who: Contact, now: dt.datet
     )
 
 
+#: Every time that a contact is inside, locked: entries.
+_OF_CONTACT = """
+SELECT id FROM journey_entries WHERE journey_id = :journey AND contact_id = :contact
+AND state = 'inside' ORDER BY id FOR UPDATE
+"""
+
+
 def take_out(
     session: orm.Session, actor: Actor, now: dt.datetime, found: Journey, contact_id: int
 ) -> None:
     """Takes a contact out by hand. Raises Conflict where they are not inside."""
-    entry = queries.entry(session, found.id, contact_id)
-    if entry is None or entry.state != "inside":
+    asked = sa.text(_OF_CONTACT)
+    inside = session.scalars(asked, {"journey": found.id, "contact": contact_id}).all()
+    if not inside:
         raise Conflict("This person is not in the journey any more.")
-    session.refresh(entry, with_for_update=True)
-    take_off(session, [Move(entry.id, END, now, "by_hand", "left")])
+    take_off(session, [Move(ident, END, now, "by_hand", "left") for ident in inside])
     audit.record(session, actor, now, "took somebody out of", "journey", found.id, found.name)

@@ -306,6 +306,7 @@ def _start(before: Start) -> Start:
         -days if form.get("side") == "after" else days,
         _minutes(form.get("at", "").strip()) or 9 * 60,
         bool(form.get("yearly")),
+        form.get("subject", "")[:100] if how == "event" else "",
     )
 
 

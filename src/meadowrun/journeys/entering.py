@@ -31,15 +31,16 @@ REFUSALS = {
 #: The place tells several of one person apart: only the first can come in.
 _ENTER = """
 WITH given AS (
-    SELECT row_number() OVER (PARTITION BY v.contact ORDER BY v.at) AS place, v.*
+    SELECT row_number() OVER (PARTITION BY v.contact, v.subject ORDER BY v.at) AS place, v.*
     FROM jsonb_to_recordset(CAST(:rows AS jsonb))
-        AS v(contact bigint, at timestamptz, details jsonb, refused text)),
+        AS v(contact bigint, at timestamptz, details jsonb, refused text, subject text)),
 before AS (
-    SELECT e.contact_id, max(e.began_at) AS last, bool_or(e.state = 'inside') AS inside
+    SELECT e.contact_id, e.subject, max(e.began_at) AS last,
+        bool_or(e.state = 'inside') AS inside
     FROM journey_entries e WHERE e.journey_id = :journey
-    AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1),
+    AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1, 2),
 judged AS (
-    SELECT g.place, g.contact, g.at, g.details, CASE
+    SELECT g.place, g.contact, g.at, g.details, g.subject, CASE
         WHEN g.refused IS NOT NULL THEN g.refused
         WHEN g.place > 1 THEN 'twice'
         WHEN abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
@@ -48,14 +49,15 @@ judged AS (
             OR :again = 'after' AND g.at < b.last + make_interval(days => :days)) THEN 'before'
         WHEN c.id IS NULL THEN 'gone'
     END AS refused
-    FROM given g LEFT JOIN before b ON b.contact_id = g.contact
+    FROM given g LEFT JOIN before b ON b.contact_id = g.contact AND b.subject = g.subject
     LEFT JOIN contacts c ON c.id = g.contact),
 entered AS (
     INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
-        details)
-    SELECT :journey, contact, at, :first, at, 'due', at, details FROM judged WHERE refused IS NULL
+        details, subject)
+    SELECT :journey, contact, at, :first, at, 'due', at, details, subject
+    FROM judged WHERE refused IS NULL
     ORDER BY at, contact
-    ON CONFLICT (journey_id, contact_id) WHERE state = 'inside' DO NOTHING
+    ON CONFLICT (journey_id, contact_id, subject) WHERE state = 'inside' DO NOTHING
     RETURNING id, began_at),
 logged AS (
     INSERT INTO journey_moves (entry_id, at, from_step, to_step, because)
@@ -81,8 +83,9 @@ WHERE e.contact_id = w.contact AND e.phase = 'awaiting' AND e.due > :now
 #: Notes that people reached the goal, within its time: their entries that are inside.
 _GOAL = """
 UPDATE journey_entries e SET goal_at = v.at
-FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz, subject text)
 WHERE e.journey_id = :journey AND e.contact_id = v.contact AND e.goal_at IS NULL
+    AND (v.subject = '' OR e.subject IN ('', v.subject))
     AND e.began_at <= v.at AND v.at < e.began_at + make_interval(days => :days)
 RETURNING e.id, e.state, e.goal_at
 """
@@ -91,13 +94,14 @@ RETURNING e.id, e.state, e.goal_at
 #: Who is inside and did something since they came in: entry and the first such moment.
 _LEAVES = """
 WITH inside AS (
-    SELECT e.id, e.contact_id, e.began_at FROM journey_entries e
+    SELECT e.id, e.contact_id, e.began_at, e.subject FROM journey_entries e
     JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
         ON e.contact_id = v.contact
     WHERE e.journey_id = :journey AND e.state = 'inside' FOR UPDATE OF e)
 SELECT i.id, min(v.at) FROM inside i
-JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz)
+JOIN jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, at timestamptz, subject text)
     ON i.contact_id = v.contact AND v.at > i.began_at
+    AND (v.subject = '' OR i.subject IN ('', v.subject))
 GROUP BY 1
 """
 
@@ -111,6 +115,12 @@ class Happened:
     at: dt.datetime
     details: Any
     noted_at: dt.datetime
+
+    def subject(self, key: str) -> str:
+        """What it is about, by the detail that tells subjects apart; empty where it says nothing of
+        that, or nothing tells them apart."""
+        found = self.details.get(key) if key and isinstance(self.details, dict) else None
+        return "" if found is None else str(found)[:100]
 
     @property
     def late(self) -> bool:
@@ -141,6 +151,7 @@ def enter(
             "at": one.at.isoformat(),
             "details": one.details,
             "refused": _refused(one, among),
+            "subject": one.subject(walk.itinerary.start.subject),
         }
         for one in starts
     ]
@@ -172,7 +183,11 @@ def leave(
     found = {}
     for rule in reversed(walk.itinerary.exits):
         rows = [
-            {"contact": one.contact_id, "at": one.at.isoformat()}
+            {
+                "contact": one.contact_id,
+                "at": one.at.isoformat(),
+                "subject": one.subject(walk.itinerary.start.subject),
+            }
             for one in happened.get(rule.event, ())
         ]
         if rule.event and rows:
@@ -195,7 +210,14 @@ def reach_goal(
     goal = walk.itinerary.goal
     if goal is None or not happened:
         return []
-    rows = [{"contact": one.contact_id, "at": one.at.isoformat()} for one in happened]
+    rows = [
+        {
+            "contact": one.contact_id,
+            "at": one.at.isoformat(),
+            "subject": one.subject(walk.itinerary.start.subject),
+        }
+        for one in happened
+    ]
     values = {
         "rows": orjson.dumps(rows).decode(),
         "journey": walk.journey.id,

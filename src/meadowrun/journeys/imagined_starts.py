@@ -220,7 +220,7 @@ def _by_event(moment: Moment, journey_id: int, itinerary: Itinerary) -> Coming:
         said,
         happened,
         True,
-        _GAPS.get(itinerary.again, itinerary.again_days * DAY),
+        10.0 if start.subject else _GAPS.get(itinerary.again, itinerary.again_days * DAY),
         _not_before(moment, journey_id, itinerary, some),
     )
 
@@ -242,6 +242,9 @@ def _not_before(
     values = {"journey": journey_id, "contacts": contacts}
     first = dt.datetime.combine(moment.now.astimezone(dt.UTC).date(), dt.time(), dt.UTC)
     found = dict.fromkeys(contacts, -NEVER)
+    if itinerary.start.subject:
+        # Whoever was in it with one subject can come in with another.
+        return np.array([found[one] for one in contacts])
     for contact, began, inside in moment.session.execute(sa.text(_WERE_IN), values):
         gap = _GAPS.get(itinerary.again, itinerary.again_days * DAY)
         found[contact] = NEVER if inside else (began - first).total_seconds() / 60 + gap

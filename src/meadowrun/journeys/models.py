@@ -142,6 +142,8 @@ class JourneyEntry(Base):
     ended_at: orm.Mapped[dt.datetime | None]
     #: when they reached the goal
     goal_at: orm.Mapped[dt.datetime | None]
+    #: what this time is about, by the detail that tells times apart; empty: the person alone
+    subject: orm.Mapped[str] = orm.mapped_column(server_default="")
     #: what the event said that brought them in
     details: orm.Mapped[dict[str, Any] | None]
     __table_args__ = (
@@ -158,6 +160,7 @@ class JourneyEntry(Base):
             "uq_journey_entries_inside",
             "journey_id",
             "contact_id",
+            "subject",
             unique=True,
             postgresql_where=sa.text("state = 'inside'"),
         ),

@@ -45,7 +45,7 @@ BATCH = 2000
 #: last message they were sent, and their zone.
 _DUE = """
 WITH due AS MATERIALIZED (
-    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery
+    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject
     FROM journey_entries WHERE due <= :now AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
     FOR UPDATE SKIP LOCKED)
 SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
@@ -77,11 +77,12 @@ FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, due timestamptz) W
 _EVENTS = """
 SELECT w.id, k.place, min(e.at) AS at
 FROM jsonb_to_recordset(CAST(:rows AS jsonb))
-    AS w(id bigint, contact bigint, since timestamptz, until timestamptz)
+    AS w(id bigint, contact bigint, since timestamptz, until timestamptz, subject text)
 CROSS JOIN jsonb_to_recordset(CAST(:kinds AS jsonb)) AS k(place int, event text)
 JOIN event_kinds n ON n.key = k.event OR k.event = ANY(n.aka)
 JOIN events e ON e.contact_id = w.contact AND e.kind_id = n.id AND e.at >= w.since
     AND e.at < w.until
+    AND (w.subject = '' OR coalesce(e.details->>:about, w.subject) = w.subject)
 GROUP BY 1, 2
 """
 #: The first reaction of each kind to the message that entries were sent last: the same.
@@ -122,6 +123,7 @@ class Due:
     phase: str
     due: dt.datetime
     sent_delivery: int | None
+    subject: str
     timezone: str | None
 
 
@@ -236,13 +238,14 @@ def _do(
     """Does one step for all who are on it."""
     step = flat.step
     if isinstance(step, MessageStep):
-        sending.ask(
-            session, walk.journey, step, [(one.id, one.contact_id) for one in people], now, url
-        )
+        # Who is here twice, with two subjects, gets the second one in the next portion.
+        asked = {one.contact_id: one.id for one in reversed(people)}
+        entries = [(entry, contact) for contact, entry in asked.items()]
+        sending.ask(session, walk.journey, step, entries, now, url)
     elif isinstance(step, WaitStep):
         _wait(session, flat, step, people, now, zone)
     elif isinstance(step, WaitForStep):
-        _wait_for(session, flat, step, people, now)
+        _wait_for(session, flat, step, people, now, walk.itinerary.start.subject)
     elif isinstance(step, BranchStep):
         _branch(session, flat, step, people, now, zone)
     elif isinstance(step, SplitStep):
@@ -250,8 +253,8 @@ def _do(
         chosen = [(one, path_by_chance(step, one.contact_id, walk.salt)) for one in people]
         move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
     elif isinstance(step, WebhookStep):
-        asked = [(one.id, one.arrived_at) for one in people]
-        calling.ask(session, walk.journey.id, step, asked, now)
+        told = [(one.id, one.arrived_at) for one in people]
+        calling.ask(session, walk.journey.id, step, told, now)
     elif isinstance(step, TaskStep):
         _give_tasks(session, walk, step, people, now, zone)
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
@@ -333,9 +336,15 @@ def _among(moment: Moment, who: Who, contacts: set[int]) -> set[int]:
 
 
 def _wait_for(
-    session: orm.Session, flat: Flat, step: WaitForStep, people: list[Due], now: dt.datetime
+    session: orm.Session,
+    flat: Flat,
+    step: WaitForStep,
+    people: list[Due],
+    now: dt.datetime,
+    about: str,
 ) -> None:
-    """Each goes by what happened first since they came, or by the last path once the time is up."""
+    """Each goes by what happened first since they came, or by the last path once the time is up. Of
+    events that have the detail `about` only those count that are about their subject."""
     first, length = dict(flat.first_of), step.span.length()
     rows = [
         {
@@ -344,6 +353,7 @@ def _wait_for(
             "since": one.arrived_at.isoformat(),
             "until": min(one.arrived_at + length, now + dt.timedelta(microseconds=1)).isoformat(),
             "delivery": one.sent_delivery,
+            "subject": one.subject,
         }
         for one in people
     ]
@@ -357,6 +367,8 @@ def _wait_for(
         if not kinds:
             continue
         values = {"rows": orjson.dumps(rows).decode(), "kinds": orjson.dumps(kinds).decode()}
+        if name == "event":
+            values["about"] = about
         for ident, place, at in session.execute(sa.text(asked), values):
             happened[ident] = min(happened.get(ident, (at, place)), (at, place))
     moves, rest = [], []

@@ -352,6 +352,14 @@ def entry(session: orm.Session, journey_id: int, contact_id: int) -> JourneyEntr
     )
 
 
+def entries(session: orm.Session, journey_id: int, contact_id: int) -> list[JourneyEntry]:
+    """Every time that a contact was or is in a journey, the latest first."""
+    asked = sa.select(JourneyEntry).where(
+        JourneyEntry.journey_id == journey_id, JourneyEntry.contact_id == contact_id
+    )
+    return list(session.scalars(asked.order_by(JourneyEntry.id.desc())))
+
+
 def moves(session: orm.Session, entry_id: int) -> list[JourneyMove]:
     """Every move of an entry, in order."""
     asked = sa.select(JourneyMove).where(JourneyMove.entry_id == entry_id)

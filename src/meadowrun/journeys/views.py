@@ -312,13 +312,16 @@ def person(ident: int, contact: int) -> Answer:
     """One person's way through a journey: each step, when, and why."""
     journey = queries.journey(db(), ident)
     who = get_contact(db(), contact)
-    entry = queries.entry(db(), ident, contact)
+    times = queries.entries(db(), ident, contact)
+    wanted = integer(flask.request.args.get("time") or "0", "time")
+    entry = next((one for one in times if one.id == wanted), times[0] if times else None)
     itinerary = queries.walked(db(), journey) or Itinerary()
     return flask.render_template(
         "journeys/person.html",
         journey=journey,
         contact=who,
         entry=entry,
+        times=times,
         steps=_way(entry, itinerary),
         why_not=None if entry else actions.why_not_in(db(), journey, who, now()),
     )

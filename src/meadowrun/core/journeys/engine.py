@@ -29,10 +29,12 @@ from meadowrun.core.journeys.steps import (
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class Happened:
-    """Something that a person did: the key of an event kind, at its own moment."""
+    """Something that a person did: the key of an event kind, at its own moment, and what it was
+    about where it says so."""
 
     event: str
     at: dt.datetime
+    about: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -166,9 +168,13 @@ def walk(
     until: dt.datetime,
     salt: str,
     exits: Sequence[ExitRule] = (),
+    subject: str = "",
 ) -> list[Came]:
     """Every arrival of a person who came in at `began`, up to a moment. What `exits` say of events
-    takes them out at once."""
+    takes them out at once. With a subject, what they did about another one counts for nothing."""
+    if subject:
+        events = [one for one in person.events if one.about in ("", subject)]
+        person = dataclasses.replace(person, events=events)
     out = _taken_out(exits, person, began)
     if out is not None and out.at <= until:
         # What happens at the same moment as what takes them out is not reached.

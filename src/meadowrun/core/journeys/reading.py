@@ -198,6 +198,7 @@ class _Reader:
             self.whole(data, "before", "start", 0, -3650, 3650),
             self.whole(data, "at", "start", 9 * 60, 0, 24 * 60 - 1),
             bool(data.get("yearly")),
+            self.text(data, "subject", "start"),
         )
         if how == "event" and not found.event:
             raise self._wrong("event", "start")

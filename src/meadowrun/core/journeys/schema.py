@@ -121,6 +121,7 @@ def schema() -> Json:
                     "before": _whole(-3650, 3650),
                     "at": _whole(0, 24 * 60 - 1),
                     "yearly": _FLAG,
+                    "subject": _TEXT,
                 },
                 "additionalProperties": False,
             },

@@ -222,6 +222,9 @@ class Start:
     at: int = 9 * 60
     #: whether the date comes round each year
     yearly: bool = False
+    #: the detail of the event by which several times of one person at once are told apart, such as
+    #: the number of a case; empty: one at a time
+    subject: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)

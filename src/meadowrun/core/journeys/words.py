@@ -241,6 +241,12 @@ def exit_words(rule: ExitRule, names: Names) -> str:
 
 def again_words(itinerary: Itinerary) -> str:
     """How often one person can be in it."""
+    if itinerary.start.subject:
+        return {
+            "once": Wording("once for each %(one)s", one=itinerary.start.subject),
+            "after": Wording("each %(one)s, and again later", one=itinerary.start.subject),
+            "any": Wording("each %(one)s, each time", one=itinerary.start.subject),
+        }[itinerary.again]
     return {
         "once": Wording("once per person"),
         "after": Wording("again after %(days)s", days=count_of(itinerary.again_days, "day")),
