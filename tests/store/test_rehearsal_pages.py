@@ -134,13 +134,31 @@ def test_people_come_as_they_came_before(database, world):
     assert found.entered.low < found.entered.middle < found.entered.high
 
 
-def test_who_was_in_it_does_not_come_in_again(database, world):
+def test_whoever_comes_again_is_refused_as_long_as_the_journey_remembers(database, world):
+    """Ten people buy every other day. A journey that takes each in once has taken in all of them on
+    the first two days; one that takes them again after a day takes in five a day."""
     written(database, world, *WELCOME)
-    happens(database, "ticket_bought", *[(one, one) for one in range(1, 11)])
+    every_other = [
+        (one, day + 0.1) for day in range(1, 60) for one in range(1, 11) if (day + one) % 2 == 0
+    ]
+    happens(database, "ticket_bought", *every_other)
+    once = rehearsed(database, world, Asked(14)).found.entered
+    assert 4 <= once.low <= once.high <= 16
     with clock.at(NOW), database.session() as session:
         journey = queries.journey(session, world)
-        actions.start(session, IDA, NOW, journey, journey.version)
-        actions.bring_in(session, IDA, NOW, journey, list(range(1, 11)))
+        itinerary = queries.draft(session, journey)
+
+        def oftener(_):
+            return edit.with_start(itinerary, itinerary.start, "after", 1)
+
+        actions.write(session, IDA, NOW, journey, journey.version, "wrote", oftener)
+    often = rehearsed(database, world, Asked(14)).found.entered
+    assert 60 <= often.middle <= 80
+    # It runs for a month already: whoever still comes was in it before.
+    with clock.at(NOW), database.session() as session:
+        journey = queries.journey(session, world)
+        actions.write(session, IDA, NOW, journey, journey.version, "wrote", lambda _: itinerary)
+        journey.started_at = NOW - dt.timedelta(days=30)
     assert rehearsed(database, world, Asked(14)).found.entered.high == 0
 
 

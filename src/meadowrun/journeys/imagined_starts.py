@@ -12,13 +12,14 @@ import numpy as np
 import sqlalchemy as sa
 
 from meadowrun.base.errors import Invalid
-from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats
+from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks
 from meadowrun.core.journeys.engine import on_clock
 from meadowrun.core.journeys.imagined import Starts
 from meadowrun.core.journeys.steps import Itinerary, Who
 from meadowrun.core.language import Wording
 from meadowrun.core.wording import count_of, number
 from meadowrun.journeys.membership import days_of, everybody, members
+from meadowrun.journeys.models import Journey
 from meadowrun.people.moment import Moment
 
 if TYPE_CHECKING:
@@ -31,8 +32,8 @@ SEEN = 35
 #: So many days back starts are looked for whose time after is known.
 _BACK = 240
 MOST_STARTS, LEAST_PLAYS, MOST_PLAYS = 200_000, 20, 200
-#: So often somebody else is looked for in the place of one who comes in already.
-_TRIED = 12
+#: Two starts of one person within so many minutes are one.
+_TWICE = 10.0
 #: Those to whom an event happened, in order: contact and moment.
 _HAPPENED = """
 SELECT e.contact_id, e.at FROM events e JOIN event_kinds n ON n.id = e.kind_id
@@ -51,10 +52,9 @@ class Coming:
     #: starts of the past, where an event starts it: contact and moment, in order
     happened: list[tuple[int, dt.datetime]]
     by_event: bool = False
-    #: minutes until somebody can come in again, and the moment before which each of the contacts
-    #: cannot, since they were in it
+    #: minutes until somebody can come in again, and since when anybody could
     gap: float = 10.0
-    not_before: Floats = dataclasses.field(default_factory=lambda: np.zeros(0))
+    since: dt.datetime | None = None
     #: when each comes in, where that is known: place among the contacts and moment
     dated: list[tuple[int, dt.datetime]] = dataclasses.field(default_factory=list)
 
@@ -80,19 +80,17 @@ class Coming:
 
     def _like_before(self, moment: Moment, clocks: Clocks, asked: "Asked") -> tuple[Starts, int]:
         """Each week like one of the past, on each day about as many as on such a day of the week.
-        The weeks of a play lie close together in the past, since busy weeks follow busy weeks."""
-        places = {contact: place for place, contact in enumerate(self.contacts)}
-        today = moment.now.astimezone(moment.zone).date()
-        by_day: dict[int, list[tuple[int, float]]] = defaultdict(list)
-        for contact, at in self.happened:
-            local = at.astimezone(moment.zone)
-            back = (today - local.date()).days
-            if 0 < back <= SEEN and contact in places:
-                minute = local.hour * 60 + local.minute + local.second / 60
-                by_day[back].append((places[contact], minute))
+        The weeks of a play lie close together in the past, since busy weeks follow busy weeks.
+
+        Whoever is drawn stands for somebody like them: the journey refuses them where they had
+        started before, as long ago as it remembers by then.
+        """
+        by_day = self._by_day(moment)
         per_play = sum(map(len, by_day.values())) / SEEN * asked.days
         plays = _plays(per_play)
         draw, now = np.random.default_rng(asked.seed + 1), clocks.minutes(moment.now)
+        since = clocks.minutes(self.since or moment.now)
+        today = moment.now.astimezone(moment.zone).date()
         midnights = [
             clocks.minutes(on_clock(today + dt.timedelta(days=ahead), 0, moment.zone))
             for ahead in range(asked.days + 1)
@@ -101,40 +99,42 @@ class Coming:
         for play in range(plays):
             week = draw.integers(1, SEEN // 7 + 1) + draw.integers(-1, 2, asked.days // 7 + 1)
             weeks = np.clip(week, 1, SEEN // 7)
-            seen: set[int] = set()
             for ahead, midnight in enumerate(midnights):
                 day = by_day[7 * int(weeks[ahead // 7]) - ahead % 7]
                 if not day:
                     continue
-                if self.gap < DAY:
-                    seen.clear()
                 # As many as then, give or take what chance gives and takes.
-                drawn = draw.integers(len(day), size=draw.poisson(len(day)))
-                for one in drawn.tolist():
-                    who, minute = day[one]
-                    if who in seen:
-                        # One more like them is somebody else.
-                        tried = draw.integers(len(self.contacts), size=_TRIED).tolist()
-                        who = next((other for other in tried if other not in seen), who)
-                    seen.add(who)
-                    if midnight + minute >= now:
-                        found.append((who, midnight + minute, play))
-        return self._let_in(found), plays
+                for one in draw.integers(len(day), size=draw.poisson(len(day))).tolist():
+                    who, minute, before = day[one]
+                    at = midnight + minute
+                    if at >= now and before >= max(_TWICE, min(self.gap, at - since)):
+                        found.append((who, at, play))
+        return (
+            Starts(
+                np.array([one[0] for one in found], np.int64),
+                np.zeros(len(found), np.int64),
+                np.array([one[2] for one in found], np.int64),
+                np.array([one[1] for one in found], float),
+            ),
+            plays,
+        )
 
-    def _let_in(self, found: Sequence[tuple[int, float, int]]) -> Starts:
-        """Starts as (person, moment, play), without those that the journey refuses: who was in it
-        before, or comes again too soon."""
-        person = np.array([one[0] for one in found], np.int64)
-        at = np.array([one[1] for one in found], float)
-        play = np.array([one[2] for one in found], np.int64)
-        order = np.lexsort((at, person, play))
-        person, at, play = person[order], at[order], play[order]
-        same = np.zeros(len(at), bool)
-        same[1:] = (person[1:] == person[:-1]) & (play[1:] == play[:-1])
-        again = np.zeros(len(at), bool)
-        again[1:] = same[1:] & (np.diff(at) < self.gap)
-        kept = ~again & (at >= self.not_before[person])
-        return Starts(person[kept], np.zeros(kept.sum(), np.int64), play[kept], at[kept])
+    def _by_day(self, moment: Moment) -> dict[int, list[tuple[int, float, float]]]:
+        """The starts of the past by how many days ago they were: whose, at which minute of the day,
+        and how many minutes after the same person's start before that."""
+        places = {contact: place for place, contact in enumerate(self.contacts)}
+        today = moment.now.astimezone(moment.zone).date()
+        found: dict[int, list[tuple[int, float, float]]] = defaultdict(list)
+        last: dict[int, dt.datetime] = {}
+        for contact, at in self.happened:
+            before = (at - last[contact]).total_seconds() / 60 if contact in last else NEVER
+            last[contact] = at
+            local = at.astimezone(moment.zone)
+            back = (today - local.date()).days
+            if 0 < back <= SEEN and contact in places:
+                minute = local.hour * 60 + local.minute + local.second / 60
+                found[back].append((places[contact], minute, before))
+        return found
 
     def pasts(self, moment: Moment, days: int, most: int) -> list[tuple[int, dt.datetime]]:
         """Starts of the past whose time after is known, a few of them, spread evenly; of people who
@@ -163,14 +163,14 @@ def _plays(starts: float) -> int:
     return int(np.clip(MOST_STARTS // max(starts, 1), LEAST_PLAYS, MOST_PLAYS))
 
 
-def coming(moment: Moment, journey_id: int, itinerary: Itinerary, who: Who, days: int) -> Coming:
+def coming(moment: Moment, journey: Journey, itinerary: Itinerary, who: Who, days: int) -> Coming:
     """Who comes in within the imagined days: certain people at once where they are given, else as
     the journey starts. Raises Invalid."""
     start = itinerary.start
     if who:
         return _at_once(moment, who)
     if start.how == "event":
-        return _by_event(moment, journey_id, itinerary)
+        return _by_event(moment, journey, itinerary)
     if start.how == "date":
         return _by_date(moment, itinerary, days)
     if start.how in ("everyone", "turns", "turns_not"):
@@ -194,7 +194,7 @@ def _some(contacts: list[int]) -> tuple[list[int], float]:
     return some, len(contacts) / len(some)
 
 
-def _by_event(moment: Moment, journey_id: int, itinerary: Itinerary) -> Coming:
+def _by_event(moment: Moment, journey: Journey, itinerary: Itinerary) -> Coming:
     start = itinerary.start
     values = {
         "kind": start.event,
@@ -220,35 +220,13 @@ def _by_event(moment: Moment, journey_id: int, itinerary: Itinerary) -> Coming:
         said,
         happened,
         True,
-        10.0 if start.subject else _GAPS.get(itinerary.again, itinerary.again_days * DAY),
-        _not_before(moment, journey_id, itinerary, some),
+        _TWICE if start.subject else _GAPS.get(itinerary.again, itinerary.again_days * DAY),
+        journey.started_at,
     )
 
 
 #: Minutes after which somebody can come in again, by how often one person can.
-_GAPS = {"once": NEVER, "any": 10.0}
-#: When contacts were last in a journey, and whether they still are.
-_WERE_IN = """
-SELECT contact_id, max(began_at) AS began, bool_or(state = 'inside') AS inside
-FROM journey_entries WHERE journey_id = :journey AND contact_id = ANY(:contacts) GROUP BY 1
-"""
-
-
-def _not_before(
-    moment: Moment, journey_id: int, itinerary: Itinerary, contacts: list[int]
-) -> Floats:
-    """The moment before which each of some contacts cannot come in, in minutes as the clocks of a
-    rehearsal count them; minus infinity where they can."""
-    values = {"journey": journey_id, "contacts": contacts}
-    first = dt.datetime.combine(moment.now.astimezone(dt.UTC).date(), dt.time(), dt.UTC)
-    found = dict.fromkeys(contacts, -NEVER)
-    if itinerary.start.subject:
-        # Whoever was in it with one subject can come in with another.
-        return np.array([found[one] for one in contacts])
-    for contact, began, inside in moment.session.execute(sa.text(_WERE_IN), values):
-        gap = _GAPS.get(itinerary.again, itinerary.again_days * DAY)
-        found[contact] = NEVER if inside else (began - first).total_seconds() / 60 + gap
-    return np.array([found[one] for one in contacts])
+_GAPS = {"once": NEVER, "any": _TWICE}
 
 
 def _by_date(moment: Moment, itinerary: Itinerary, days: int) -> Coming:

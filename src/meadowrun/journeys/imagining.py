@@ -132,7 +132,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
     """Rehearses an itinerary with real people. Raises Invalid where that cannot be."""
     began = time.monotonic()
     messages = _messages(moment, itinerary)
-    coming = imagined_starts.coming(moment, journey.id, itinerary, asked.who, asked.days)
+    coming = imagined_starts.coming(moment, journey, itinerary, asked.who, asked.days)
     names = _zones_of(moment, coming.contacts)
     zones = [zone_of(name) or moment.zone for name in names.values()]
     known = {str(zone): zone for zone in [moment.zone, *zones]}
