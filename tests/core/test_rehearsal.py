@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.clocks import Clocks
-from meadowrun.core.journeys.engine import Answered, Happened, Person, walk
+from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
 from meadowrun.core.journeys.rehearsal import rehearse
@@ -251,6 +251,15 @@ def test_the_author_may_say_how_many_react():
     assert told(itinerary, shares={path: 0.0}).took[path].middle == 0
 
 
+def test_a_share_of_reactions_is_of_those_who_got_it_whatever_people_did_before():
+    """Nobody reacted before; the author has all react: nine do, who got it, and not the tenth."""
+    ways = (Path("", reaction="opened"), Path(""))
+    itinerary = built(MessageStep("", 1), WaitForStep("", Span(3, "day"), ways))
+    opened, none = itinerary.steps[1].paths
+    found = told(itinerary, shares={opened.id: 1.0})
+    assert (found.took[opened.id].middle, found.took[none.id].middle) == (9, 1)
+
+
 def test_the_goal_counts_once_within_its_days():
     itinerary = built(WaitStep("", Span(30, "day")))
     visits = rows([[100], [20 * 24 * 60], [], [50, 60], [], [], [], [], [], []])
@@ -262,8 +271,12 @@ def test_the_goal_counts_once_within_its_days():
 
 def test_shares_of_a_split_are_those_of_the_journey_itself():
     itinerary = built(SplitStep("", (Path("", percent=30), Path("", percent=70))))
+    step = itinerary.steps[0]
     found = told(itinerary)
-    assert sum(found.took[path.id].middle for path in itinerary.steps[0].paths) == 10
+    chosen = [path_by_chance(step, contact, "x") for contact in range(1, 11)]
+    assert set(chosen) == {path.id for path in step.paths}
+    for path in step.paths:
+        assert found.took[path.id].middle == chosen.count(path.id)
 
 
 def test_ranges_hold_nine_plays_of_ten():

@@ -280,5 +280,16 @@ def test_when_another_server_wishes_to_be_asked_again(text, seconds):
     assert found == (None if seconds is None else dt.timedelta(seconds=seconds))
 
 
-def test_the_task_makes_them(database, world, job_context):
-    jobs.run_here("journeys.call")
+def test_the_task_makes_them_and_asks_no_machine_inside_this_network(
+    database, world, server, inside
+):
+    """Its own settings do not name the server: by them it may not be asked."""
+    running(database, world, inside, WebhookStep("", server.address), LONG)
+    visits(database, NOW, 1)
+    with clock.at(NOW):
+        jobs.run_here("journeys.call")
+    with database.session() as session:
+        made = session.scalars(sa.select(JourneyCall)).one()
+        assert (made.state, made.tries) == ("failed", 1)
+        assert "inside this network" in made.said
+    assert server.got == []

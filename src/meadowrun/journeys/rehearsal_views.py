@@ -103,7 +103,7 @@ def _asked(itinerary: Itinerary, names: Names) -> Asked:
                     if not 0 <= share <= 100:
                         raise Invalid("Give shares from 0 to 100 percent.", f"share-{path.id}")
                     shares[path.id] = share / 100
-    return Asked(days, who, shares, integer(args.get("seed") or "1", "seed"))
+    return Asked(days, who, shares)
 
 
 def _told(itinerary: Itinerary, names: Names, rehearsed: Rehearsed, place: int) -> dict[str, Any]:

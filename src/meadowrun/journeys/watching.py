@@ -16,10 +16,12 @@ from pyroaring import BitMap
 from sqlalchemy import orm
 
 from meadowrun.base.errors import Invalid
+from meadowrun.base.logs import log
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.dates import Clock
 from meadowrun.core.journeys.engine import on_clock
 from meadowrun.core.journeys.steps import Start, Who
+from meadowrun.core.language import Wording
 from meadowrun.core.timing.zones import zone_of
 from meadowrun.journeys import entering
 from meadowrun.journeys.entering import Happened
@@ -77,12 +79,23 @@ def look(session: orm.Session, now: dt.datetime, zone: zoneinfo.ZoneInfo) -> int
                 moved += _looked_at(moment, walk, watch)
             if failed_before is not None and journey.problem == failed_before:
                 journey.problem = ""
-        except (Invalid, sa.exc.DataError, sa.exc.ProgrammingError) as problem:
-            journey.problem = str(problem)
-            watch.stamp = f"!{problem}"
+        except Invalid as problem:
+            _failed(journey, watch, str(problem))
+        except (sa.exc.DataError, sa.exc.ProgrammingError) as fault:
+            log.error("fault", journey=journey.id, exception=str(fault))
+            _failed(journey, watch, str(_CANNOT))
         watch.looked_at, watch.seconds = now, time.monotonic() - began
         session.flush()
     return moved
+
+
+#: What is said where the database refuses a question; why is in the log.
+_CANNOT = Wording("What this journey asks of people cannot be asked. Say it in another way.")
+
+
+def _failed(journey: Journey, watch: JourneyWatch, problem: str) -> None:
+    """Says why nobody could be asked, and remembers it until they can."""
+    journey.problem, watch.stamp = problem, f"!{problem}"
 
 
 def _looked_at(moment: Moment, walk: Walk, watch: JourneyWatch) -> int:

@@ -75,6 +75,8 @@ class _Play:
         self.zone = world.people.zone[starts.person]
         #: when the last message went, and when they react to it
         self.reacted = np.full((self.size, len(REACTIONS)), NEVER)
+        #: who was sent anything yet
+        self.got = np.zeros(self.size, bool)
         #: place of a limit → when messages of this journey counted for it, one column each
         self.had: dict[int, list[Floats]] = {}
         self.goal_at = self._first_event(goal.event, starts.at) if goal else None
@@ -216,6 +218,7 @@ class _Play:
         really = sent & (settled < self.out_at[who]) & (settled <= self.world.until)
         gets = who[really]
         self.sent[step.id] = self._range(gets)
+        self.got[gets] = True
         waits = delayed & (settled < self.out_at[who]) & goes
         self.delayed += self._by_play(who[waits])
         kept = ~sent & (settled < self.out_at[who]) & (settled <= self.world.until)
@@ -286,7 +289,7 @@ class _Play:
         does = self.random.random(len(who)) < share
         if path.reaction:
             # Nobody reacts to what they were not sent.
-            does &= np.isfinite(self.reacted[who]).any(axis=1) | (share >= 1)
+            does &= self.got[who]
         in_time = np.where(moment < at + length, moment, at + self.random.random(len(who)) * length)
         return np.where(does, in_time, NEVER)
 
