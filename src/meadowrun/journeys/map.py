@@ -13,7 +13,7 @@ from meadowrun.core.wording import number
 from meadowrun.journeys.queries import Did, Here, Numbers
 
 #: The colour of the main path, and of those beside it; and of their names.
-_RIVER = ("#7fa48c", "#8fb3cf", "#e0b95a", "#c98fa6")
+RIVER = ("#7fa48c", "#8fb3cf", "#e0b95a", "#c98fa6")
 _NAMED = ("#2e5e45", "#2b5c7e", "#8a5c0b", "#8a2a50")
 #: How long the river takes to change its row.
 _BEND = 56
@@ -153,7 +153,7 @@ def _stream(one: Stream, found: Map, most: int) -> str:
         )
     way += f"H{one.x2:.0f}"
     return (
-        f'<path d="{way}" fill="none" stroke="{_RIVER[one.tone]}" '
+        f'<path d="{way}" fill="none" stroke="{RIVER[one.tone]}" '
         f'stroke-width="{found.width_of(one.people, most):.1f}"/>'
     )
 

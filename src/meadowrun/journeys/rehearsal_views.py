@@ -22,7 +22,7 @@ from meadowrun.core.language import Wording
 from meadowrun.core.wording import number
 from meadowrun.journeys import page, queries
 from meadowrun.journeys.imagining import Asked, Rehearsed, imagine
-from meadowrun.journeys.map import draw_flow
+from meadowrun.journeys.map import RIVER, draw_flow
 from meadowrun.journeys.views import ENDS, WHY
 from meadowrun.people.models import Contact
 from meadowrun.people.moment import at_present
@@ -271,7 +271,6 @@ class Chart:
 
 #: The size of the chart, in its own units.
 _WIDE, _HIGH = 900.0, 110.0
-_COLOURS = {"email": "#7fa48c", "sms": "#c98a1b", "push": "#4a7fb0", "in_app": "#c98fa6"}
 
 
 def _chart(
@@ -281,6 +280,8 @@ def _chart(
     first = rehearsed.clocks.minutes(rehearsed.began) // DAY
     days = range(int(first), int(first) + rehearsed.days + 1)
     channels = list(found.a_day)
+    # By their place, so that a channel of one's own has a colour, too.
+    colours = {one: RIVER[place % len(RIVER)] for place, one in enumerate(channels)}
     totals = [
         sum(float(found.a_day[one][day]) for one in channels if day < len(found.a_day[one]))
         for day in days
@@ -295,14 +296,14 @@ def _chart(
             count = float(found.a_day[channel][day]) if day < len(found.a_day[channel]) else 0.0
             high = count / highest * (_HIGH - 4)
             y -= high
-            parts.append((y, high, _COLOURS.get(channel, "#8a8a8a")))
+            parts.append((y, high, colours[channel]))
             if round(count):
                 kind = KINDS[channel]
                 words.append(f"{number(round(count))} {kind.several if count >= 1.5 else kind.one}")
         bars.append((place * width, parts))
         said.append(_day_words(rehearsed, day, words, called, itinerary, names))
     return Chart(
-        [(one, KINDS[one].several, _COLOURS.get(one, "#8a8a8a")) for one in channels],
+        [(one, KINDS[one].several, colours[one]) for one in channels],
         bars,
         said,
         [
