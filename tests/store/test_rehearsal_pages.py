@@ -250,6 +250,15 @@ def test_what_cannot_be_rehearsed_is_said(web, database, world, asked, said):
     assert shown.status_code == 200 and said in shown.text
 
 
+def test_what_was_asked_stays_in_the_form_where_it_is_refused(web, database, world):
+    written(database, world, *WELCOME, start=Start("everyone", who=EVERYONE))
+    path = first_of(database, world)[1].paths[0].id
+    asked = f"days=7&who=the+moon+people&share-{path}=40"
+    shown = web.get(f"/journeys/{world}/rehearsal?{asked}").text
+    assert 'value="the moon people"' in shown and 'value="40"' in shown
+    assert '<option value="7" selected>' in shown
+
+
 def test_a_journey_that_nothing_starts_can_be_rehearsed_with_people_of_ones_choice(
     web, database, world
 ):

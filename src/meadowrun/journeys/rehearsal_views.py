@@ -48,11 +48,9 @@ def show(ident: int) -> Answer:
     itinerary, names = queries.draft(db(), journey), queries.names(db())
     problem: str | None = None
     rehearsed = None
-    asked = Asked()
     try:
-        asked = _asked(itinerary, names)
         moment = at_present(db(), settings().timezone)
-        rehearsed = imagine(moment, journey, itinerary, asked)
+        rehearsed = imagine(moment, journey, itinerary, _asked(itinerary, names))
     except MeadowrunError as said:
         problem = str(said)
     place = integer(flask.request.args.get("follow") or "-1", "follow")
@@ -61,8 +59,7 @@ def show(ident: int) -> Answer:
         journey=journey,
         campaign=db().get_one(Campaign, journey.campaign_id),
         problem=problem,
-        asked=asked,
-        typed=flask.request.args.get("who", ""),
+        given=flask.request.args,
         segments=sorted(names.segments.items(), key=lambda one: one[1].lower()),
         days=DAYS,
         itinerary=itinerary,
