@@ -6,8 +6,8 @@ import sqlalchemy as sa
 from selenium.webdriver.support.ui import Select
 
 from meadowrun.base import signing
+from tests.browser import new_sends
 
-DRAFT = "SELECT id FROM sends WHERE state = 'draft' AND message_id IS NOT NULL ORDER BY id LIMIT 1"
 READER = """
 SELECT c.id FROM contacts c JOIN consents k ON k.contact_id = c.id
 WHERE k.channel = 'email' AND k.topic_id = 0 AND k.agreed AND c.email_usable
@@ -37,15 +37,12 @@ def test_everything_is_tried(page):
 
 @pytest.fixture
 def draft(house):
-    """The number of a send that can be worked on; it is as it was afterwards."""
+    """The number of a send that can be worked on; it is gone afterwards."""
     with house.database.session() as session:
-        ident = session.execute(sa.text(DRAFT)).scalar_one()
+        ident = new_sends.make(session, "A send to work on")
     yield ident
     with house.database.session() as session:
-        session.execute(
-            sa.text("UPDATE sends SET best_hour = false, portion_size = NULL WHERE id = :id"),
-            {"id": ident},
-        )
+        new_sends.delete(session, [ident])
 
 
 def test_a_send_goes_at_each_persons_best_hour(page, draft):

@@ -9,6 +9,7 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
 from meadowrun.base import clock
+from tests.browser import new_sends
 from tests.browser.conftest import sign_in
 
 
@@ -19,31 +20,15 @@ def planned(house):
     with house.database.session() as session:
         now = clock.now(session)
         day = (now + dt.timedelta(days=35)).date()
-        like = "FROM sends WHERE message_id IS NOT NULL ORDER BY id LIMIT 1"
-        columns = "campaign_id, message_id, sender_id, zone, success_days, created_at, changed_at"
         found = []
         for name, state, hour in (("First of the day", "planned", 9), ("Second one", "draft", 15)):
             at = dt.datetime.combine(day, dt.time(hour), dt.UTC)
-            found.append(
-                session.execute(
-                    sa.text(
-                        f"INSERT INTO sends ({columns}, name, state, audience, leaves_at, "
-                        f"begins_at) SELECT {columns}, :name, :state, CAST(:who AS jsonb), :at, "
-                        f":at {like} RETURNING id"
-                    ),
-                    {
-                        "name": name,
-                        "state": state,
-                        "at": at,
-                        "who": '{"in": [{"everyone": true}], "out": []}',
-                    },
-                ).scalar_one()
-            )
+            found.append(new_sends.make(session, name, state, at))
         session.execute(sa.text("UPDATE sending_rules SET second_person_above = 50"))
     yield day, found[1]
     with house.database.session() as session:
         session.execute(sa.text("UPDATE sending_rules SET second_person_above = NULL"))
-        session.execute(sa.text("DELETE FROM sends WHERE id = ANY(:ids)"), {"ids": found})
+        new_sends.delete(session, found)
 
 
 def reopen(page, email):
