@@ -16,7 +16,7 @@ from meadowrun.core.journeys.clocks import Clocks
 from meadowrun.core.journeys.engine import Answered, Happened, Person, path_by_chance, walk
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts, World
-from meadowrun.core.journeys.rehearsal import rehearse
+from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
     REACTIONS,
     BranchStep,
@@ -79,8 +79,11 @@ def world(itinerary, people, pasts, reacted, limits=(), hours=(), **more):
             contacts,
             contacts % len(ZONES),
             {
-                one.id: np.array(["no_consent" if c == SAID_NO else "go" for c in contacts])
+                option: np.array(
+                    ["no_consent" if c == SAID_NO and option == one.id else "go" for c in contacts]
+                )
                 for one in messages
+                for option in options(one)
             },
             {
                 path.id: inside if path.who.segment == 1 or path.who.lines else none
@@ -94,7 +97,7 @@ def world(itinerary, people, pasts, reacted, limits=(), hours=(), **more):
             },
             {place: np.full((people, 1), np.inf) for place in everybody},
         ),
-        Pasts(pasts, dict.fromkeys((one.id for one in messages), reacted)),
+        Pasts(pasts, dict.fromkeys((each for one in messages for each in options(one)), reacted)),
         Starts(
             np.arange(people),
             np.arange(people),
@@ -104,8 +107,9 @@ def world(itinerary, people, pasts, reacted, limits=(), hours=(), **more):
         1,
         UNTIL,
         {
-            one.id: Leaving("email", tuple(hours), one.hold * 60.0, everybody, everybody)
+            option: Leaving("email", tuple(hours), one.hold * 60.0, everybody, everybody)
             for one in messages
+            for option in options(one)
         },
         tuple(limits),
         {},
@@ -143,7 +147,8 @@ def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, react
         contact = place + 1
 
         def answers(step, at, contact=contact):
-            if contact == SAID_NO:
+            # Whoever said no to the first message of a step may get any other of it.
+            if contact == SAID_NO and not steps[step].step.instead:
                 return Answered(at, False)
             came_back = [
                 (kind, at + dt.timedelta(minutes=after))

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from meadowrun.base import clock
 from meadowrun.campaigns.models import Campaign
-from meadowrun.core.journeys.engine import Answered, Happened, Person, walk
+from meadowrun.core.journeys.engine import Answered, Happened, Person, in_control, walk
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.reading import to_json
 from meadowrun.core.journeys.steps import ExitRule, Goal, Itinerary, Start
@@ -72,8 +72,9 @@ def world(database, settings, job_context, keeper):
         kinds(session)
         send = ready_send(session, NOW, {"in": [], "out": []})
         line = {"id": "a", "kind": "field", "field": "town", "op": "not_blank"}
+        ready_send(session, NOW, {"in": [], "out": []})
         return (
-            session.scalar(sa.select(Message.id)),
+            tuple(session.scalars(sa.select(Message.id).order_by(Message.id))),
             segment(session, [line]).id,
             send.campaign_id,
         )
@@ -96,6 +97,11 @@ def started(database, campaign_id, itinerary):
         return journey.id
 
 
+#: Who got, or might have got, something of a journey.
+GOT = """
+SELECT d.contact_id FROM deliveries d JOIN dispatches s ON s.id = d.dispatch_id
+WHERE s.owner_kind = 'journey' AND s.owner_id = :journey AND d.outcome <> 'control'
+"""
 deeds = st.lists(
     st.tuples(
         st.integers(1, PEOPLE),
@@ -159,15 +165,15 @@ def live(database, ident, history, reacted):
 )
 @hypothesis.given(data=st.data(), history=deeds, reacted=reactions, rules=rules)
 def test_the_database_walks_as_the_judge_does(database, world, data, history, reacted, rules):
-    message, segment_id, campaign_id = world
+    messages, segment_id, campaign_id = world
     drawn = data.draw(
         itineraries(
-            messages=(message,),
+            messages=messages,
             segments=(segment_id, 10**6),
             events=("visited", "ticket_bought"),
         )
     )
-    goal = Goal("visited", 20)
+    goal = Goal("visited", 20, control=data.draw(st.sampled_from((0, 40))))
     itinerary = Itinerary(Start("event", "began"), drawn.steps, goal, "once", exits=rules)
     with clock.at(NOW), database.session() as session:
         # What the run before left.
@@ -209,6 +215,9 @@ def test_the_database_walks_as_the_judge_does(database, world, data, history, re
     with clock.at(until), database.session() as session:
         stand = queries.numbers(session, ident).stand
         assert stand.entered == PEOPLE
+        control = {one for one in came if in_control(one, goal.control, f"journey {ident}")}
+        got = session.scalars(sa.text(GOT), {"journey": ident})
+        assert not control & set(got), "who is of the control group gets nothing"
         for who, began in came.items():
             # They came in so many minutes after NOW: what they did before that is no goal.
             visits = [
@@ -245,6 +254,9 @@ def answered(session, entry_id):
         sent = session.scalars(sa.select(Delivery).where(Delivery.number == after.delivery)).one()
         came_back = session.scalars(sa.select(Reaction).where(Reaction.delivery == sent.number))
         found[before.to_step, before.at] = Answered(
-            sent.at, sent.outcome == "delivered", tuple((one.kind, one.at) for one in came_back)
+            sent.at,
+            sent.outcome == "delivered",
+            tuple((one.kind, one.at) for one in came_back),
+            sent.outcome == "control",
         )
     return found

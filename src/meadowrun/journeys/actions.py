@@ -21,7 +21,6 @@ from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import (
     Itinerary,
     JumpStep,
-    MessageStep,
     TaskStep,
     WaitForStep,
     WebhookStep,
@@ -238,7 +237,7 @@ def findings(
 ) -> list[Check]:
     """What keeps a journey from starting, and what should be mended; `inner` are the machines
     inside this network that may be called."""
-    used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
+    used = itinerary.messages()
     said = check(itinerary, queries.names(session), queries.unsendable(session, used))
     for step, _, _ in itinerary.walk():
         if isinstance(step, WebhookStep) and (wrong := outgoing_http.problem(step.address, inner)):

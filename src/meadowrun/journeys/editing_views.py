@@ -14,6 +14,7 @@ from meadowrun.core.journeys.steps import (
     REACTIONS,
     REFUSED,
     STARTS,
+    ChangeStep,
     Goal,
     Itinerary,
     JumpStep,
@@ -153,6 +154,7 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
             itinerary,
             ident,
             message=integer(form.get("message"), "message"),
+            instead=tuple(integer(one, "instead") for one in form.getlist("instead") if one),
             refused=form.get("refused") if form.get("refused") in REFUSED else step.refused,
             hold=integer(form.get("hold") or str(step.hold), "hold"),
         )
@@ -173,6 +175,8 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
             due=_span(),
             to=tuple(integer(one, "to") for one in form.getlist("to")),
         )
+    if isinstance(step, ChangeStep):
+        return edit.set_values(itinerary, ident, **_change_values(step))
     if isinstance(step, JumpStep):
         journey = integer(form.get("journey"), "journey")
         return edit.set_values(itinerary, ident, journey=journey)
@@ -182,6 +186,15 @@ def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
         if isinstance(parting, Parting) and any(path.id == ident for path in parting.paths):
             return _path(itinerary, parting, ident)
     raise ItineraryError(Wording("This line is not there any more."))
+
+
+def _change_values(step: ChangeStep) -> dict[str, Any]:
+    """What a form says of a change."""
+    form = flask.request.form
+    if step.what == "field":
+        return {"field": form.get("field") or step.field, "value": form.get("value", "").strip()}
+    number = integer(form.get("number"), "number")
+    return {"number": number, "remove": form.get("remove") == "yes"}
 
 
 def _wait_values(step: WaitStep) -> dict[str, Any]:
@@ -345,7 +358,9 @@ def goal(ident: int) -> Answer:
         if not event:
             return edit.with_goal(itinerary, None)
         days = integer(form.get("days"), "days")
-        return edit.checked(edit.with_goal(itinerary, Goal(event, days, bool(form.get("ends")))))
+        control = integer(form.get("control") or "0", "control")
+        made = Goal(event, days, bool(form.get("ends")), control)
+        return edit.checked(edit.with_goal(itinerary, made))
 
     return _write(journey, Wording("changed the goal"), change, "goal")
 

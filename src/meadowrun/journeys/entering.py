@@ -10,6 +10,7 @@ import orjson
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import END
 from meadowrun.core.journeys.steps import TOO_LATE
 from meadowrun.core.language import Wording
@@ -33,14 +34,15 @@ _ENTER = """
 WITH given AS (
     SELECT row_number() OVER (PARTITION BY v.contact, v.subject ORDER BY v.at) AS place, v.*
     FROM jsonb_to_recordset(CAST(:rows AS jsonb))
-        AS v(contact bigint, at timestamptz, details jsonb, refused text, subject text)),
+        AS v(contact bigint, at timestamptz, details jsonb, refused text, subject text,
+            control boolean)),
 before AS (
     SELECT e.contact_id, e.subject, max(e.began_at) AS last,
         bool_or(e.state = 'inside') AS inside
     FROM journey_entries e WHERE e.journey_id = :journey
     AND e.contact_id IN (SELECT contact FROM given) GROUP BY 1, 2),
 judged AS (
-    SELECT g.place, g.contact, g.at, g.details, g.subject, CASE
+    SELECT g.place, g.contact, g.at, g.details, g.subject, g.control, CASE
         WHEN g.refused IS NOT NULL THEN g.refused
         WHEN g.place > 1 THEN 'twice'
         WHEN abs(extract(epoch FROM g.at - b.last)) < :twice THEN 'twice'
@@ -53,8 +55,8 @@ judged AS (
     LEFT JOIN contacts c ON c.id = g.contact),
 entered AS (
     INSERT INTO journey_entries (journey_id, contact_id, began_at, step, arrived_at, phase, due,
-        details, subject)
-    SELECT :journey, contact, at, :first, at, 'due', at, details, subject
+        details, subject, control)
+    SELECT :journey, contact, at, :first, at, 'due', at, details, subject, control
     FROM judged WHERE refused IS NULL
     ORDER BY at, contact
     ON CONFLICT (journey_id, contact_id, subject) WHERE state = 'inside' DO NOTHING
@@ -145,11 +147,14 @@ def enter(
     only those are taken in."""
     if not starts or walk.first == END:
         return 0
+    goal = walk.itinerary.goal
+    compared = goal.control if goal else 0
     rows = [
         {
             "contact": one.contact_id,
             "at": one.at.isoformat(),
             "details": one.details,
+            "control": in_control(one.contact_id, compared, walk.journey.salt),
             "refused": _refused(one, among),
             "subject": one.subject(walk.itinerary.start.subject),
         }

@@ -16,6 +16,7 @@ from meadowrun.campaigns.models import Campaign
 from meadowrun.core.guardrails.caps import Cap
 from meadowrun.core.guardrails.guards import NO, OF_A_SEND, UNKNOWN, YES, Facts, verdicts
 from meadowrun.core.journeys.clocks import DAY, NEVER, Clocks, Floats
+from meadowrun.core.journeys.engine import in_control
 from meadowrun.core.journeys.flat import first_step, flatten
 from meadowrun.core.journeys.imagined import (
     Leaving,
@@ -25,7 +26,7 @@ from meadowrun.core.journeys.imagined import (
     Texts,
     World,
 )
-from meadowrun.core.journeys.rehearsal import rehearse
+from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
     BranchStep,
     Itinerary,
@@ -155,7 +156,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         People(
             np.array(coming.contacts, np.int64),
             zone,
-            _verdicts(moment, journey, messages, coming.contacts),
+            _verdicts(moment, journey, itinerary, messages, coming.contacts),
             _among(moment, itinerary, coming.contacts),
             _dates(moment, itinerary, coming.contacts),
             _had(moment, coming.contacts, caps, clocks, asked.days),
@@ -167,7 +168,7 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
         leaving,
         tuple(caps),
         asked.shares,
-        f"journey {journey.id}",
+        journey.salt,
         coming.weight,
         asked.seed,
     )
@@ -188,16 +189,17 @@ def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked
 
 
 def _messages(moment: Moment, itinerary: Itinerary) -> dict[str, Message]:
-    """The message of each step. Raises Invalid."""
+    """The messages of each step, by what they are known by. Raises Invalid."""
     if not itinerary.steps:
         raise Invalid("There is no step yet. Type what happens first.")
     found = {}
     for step, _, _ in itinerary.walk():
         if isinstance(step, MessageStep):
-            message = moment.session.get(Message, step.message)
-            if message is None:
-                raise Invalid("Choose the message of each step first.")
-            found[step.id] = message
+            for option, number in zip(options(step), step.messages, strict=True):
+                message = moment.session.get(Message, number)
+                if message is None:
+                    raise Invalid("Choose the message of each step first.")
+                found[option] = message
     return found
 
 
@@ -220,9 +222,10 @@ def _leaving(
     campaign = moment.session.get_one(Campaign, journey.campaign_id)
     hours = calendars.hours_of(moment.session, journey.hours)
     holds = {
-        step.id: step.hold * 60.0
+        option: step.hold * 60.0
         for step, _, _ in itinerary.walk()
         if isinstance(step, MessageStep)
+        for option in options(step)
     }
     found: dict[str, Leaving] = {}
     for ident, message in messages.items():
@@ -241,9 +244,17 @@ def _leaving(
 
 
 def _verdicts(
-    moment: Moment, journey: Journey, messages: Mapping[str, Message], contacts: Sequence[int]
+    moment: Moment,
+    journey: Journey,
+    itinerary: Itinerary,
+    messages: Mapping[str, Message],
+    contacts: Sequence[int],
 ) -> dict[str, Texts]:
-    """What the verdict says of everybody for the message of each step, by the guards themselves."""
+    """What the verdict says of everybody for the messages of each step, by the guards
+    themselves."""
+    percent = itinerary.goal.control if itinerary.goal else 0
+    compared = percent if journey.consent_rule != "service" else 0
+    control = np.array([in_control(one, compared, journey.salt) for one in contacts], bool)
     by_channel: dict[str, Texts] = {}
     for channel in {message.channel for message in messages.values()}:
         asked = facts_sql(journey.topic_id, "", "WHERE c.id = ANY(:ids)", channel)
@@ -255,7 +266,8 @@ def _verdicts(
             )
             for field in dataclasses.fields(Facts)
         }
-        by_channel[channel] = verdicts(columns, journey.consent_rule, OF_A_SEND)
+        said = verdicts(columns, journey.consent_rule, OF_A_SEND)
+        by_channel[channel] = np.where((said == "go") & control, "control", said)
     return {ident: by_channel[message.channel] for ident, message in messages.items()}
 
 

@@ -113,19 +113,23 @@ def _go_on(session: orm.Session, now: dt.datetime) -> int:
     """People whose message is settled go on."""
     found = sending.settled(session, now, MOVES, moving.BATCH)
     walks: dict[int, Walk] = {}
-    moves = []
+    moves, others = [], []
     for one in found:
         if one.journey_id not in walks:
             journey = session.get_one(Journey, one.journey_id)
             walks[one.journey_id] = Walk.of(session, journey)
         flat = walks[one.journey_id].steps.get(one.step)
         because = "sent" if one.sent else one.outcome
+        refused = flat.step if flat and not (one.sent or one.outcome == "control") else None
         if flat is None:
             moves.append(Move(one.id, "", one.at, "removed", "left", one.delivery))
-        elif not one.sent and isinstance(flat.step, MessageStep) and flat.step.refused == "exit":
+        elif isinstance(refused, MessageStep) and one.attempt < len(refused.instead):
+            others.append(one)
+        elif isinstance(refused, MessageStep) and refused.refused == "exit":
             moves.append(Move(one.id, "", one.at, because, "left", one.delivery))
         else:
             moves.append(Move(one.id, flat.next, one.at, because, "", one.delivery))
+    sending.try_next(session, others)
     moving.move(session, moves)
     return len(found)
 

@@ -58,6 +58,11 @@ class Journey(Base):
     started_by: orm.Mapped[str] = orm.mapped_column(server_default="")
     ended_at: orm.Mapped[dt.datetime | None]
 
+    @property
+    def salt(self) -> str:
+        """By which chance is the same for a person on it each time."""
+        return f"journey {self.id}"
+
 
 class JourneyDraft(Base):
     """One state of an itinerary while it is written."""
@@ -131,6 +136,10 @@ class JourneyEntry(Base):
     dispatch_id: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
     delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
     sent_delivery: orm.Mapped[int | None] = orm.mapped_column(sa.BigInteger)
+    #: which of the messages of this step is tried, the first being 0
+    attempt: orm.Mapped[int] = orm.mapped_column(sa.SmallInteger, server_default="0")
+    #: of the control group: settled as they came in
+    control: orm.Mapped[bool] = orm.mapped_column(server_default=sa.false())
     #: inside, finished, or left before the end
     state: orm.Mapped[str] = orm.mapped_column(
         sa.Text,

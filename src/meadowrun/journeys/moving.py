@@ -30,7 +30,7 @@ from meadowrun.core.journeys.steps import (
     Who,
 )
 from meadowrun.core.timing.zones import zone_of
-from meadowrun.journeys import calling, sending
+from meadowrun.journeys import calling, changing, sending
 from meadowrun.journeys.membership import days_of, members
 from meadowrun.journeys.models import MOVES, Journey, JourneyEdition
 from meadowrun.people.moment import Moment
@@ -42,10 +42,10 @@ from meadowrun.tasks.actions import Wanted, give
 BATCH = 2000
 
 #: People whose step is due, locked: entry, journey, contact, step, when they arrived, phase, the
-#: last message they were sent, and their zone.
+#: last message they were sent, what it is about, which message is tried, and their zone.
 _DUE = """
 WITH due AS MATERIALIZED (
-    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject
+    SELECT id, journey_id, contact_id, step, arrived_at, phase, due, sent_delivery, subject, attempt
     FROM journey_entries WHERE due <= :now AND journey_id = ANY(:moving) ORDER BY due LIMIT :most
     FOR UPDATE SKIP LOCKED)
 SELECT d.*, c.timezone FROM due d LEFT JOIN contacts c ON c.id = d.contact_id
@@ -64,7 +64,7 @@ UPDATE journey_entries e SET step = m.to_step, arrived_at = m.at, state = m.stat
     due = CASE m.state WHEN 'inside' THEN m.at END,
     because = CASE m.state WHEN 'inside' THEN '' WHEN 'finished' THEN 'end' ELSE m.because END,
     ended_at = CASE m.state WHEN 'inside' THEN NULL ELSE m.at END,
-    hold_until = NULL, delivery = NULL, dispatch_id = NULL
+    hold_until = NULL, delivery = NULL, dispatch_id = NULL, attempt = 0
 FROM moves m WHERE e.id = m.id AND e.state = 'inside'
 """
 #: Has people stay on their step, until a moment or until something happens.
@@ -95,20 +95,6 @@ JOIN reactions r ON r.contact_id = w.contact AND r.delivery = w.delivery
     AND r.kind = k.reaction AND NOT r.machine AND r.at < w.until
 GROUP BY 1, 2
 """
-_TAG = {
-    False: "INSERT INTO contact_tags (contact_id, tag_id) SELECT c.id, :number FROM contacts c "
-    "WHERE c.id = ANY(:contacts) ON CONFLICT DO NOTHING",
-    True: "DELETE FROM contact_tags WHERE tag_id = :number AND contact_id = ANY(:contacts)",
-}
-_LIST = {
-    False: "INSERT INTO list_members (contact_id, list_id) SELECT c.id, :number FROM contacts c "
-    "WHERE c.id = ANY(:contacts) ON CONFLICT DO NOTHING",
-    True: "DELETE FROM list_members WHERE list_id = :number AND contact_id = ANY(:contacts)",
-}
-_THERE = {
-    "tag": "SELECT 1 FROM tags WHERE id = :number",
-    "list": "SELECT 1 FROM lists WHERE id = :number",
-}
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -124,6 +110,7 @@ class Due:
     due: dt.datetime
     sent_delivery: int | None
     subject: str
+    attempt: int
     timezone: str | None
 
 
@@ -170,11 +157,6 @@ class Walk:
     def first(self) -> str:
         """The step that everybody begins with."""
         return first_step(self.itinerary)
-
-    @property
-    def salt(self) -> str:
-        """By which chance is the same for a person each time."""
-        return f"journey {self.journey.id}"
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -238,10 +220,7 @@ def _do(
     """Does one step for all who are on it."""
     step = flat.step
     if isinstance(step, MessageStep):
-        # Who is here twice, with two subjects, gets the second one in the next portion.
-        asked = {one.contact_id: one.id for one in reversed(people)}
-        entries = [(entry, contact) for contact, entry in asked.items()]
-        sending.ask(session, walk.journey, step, entries, now, url)
+        _ask(session, walk.journey, step, people, now, url)
     elif isinstance(step, WaitStep):
         _wait(session, flat, step, people, now, zone)
     elif isinstance(step, WaitForStep):
@@ -250,7 +229,7 @@ def _do(
         _branch(session, flat, step, people, now, zone)
     elif isinstance(step, SplitStep):
         first = dict(flat.first_of)
-        chosen = [(one, path_by_chance(step, one.contact_id, walk.salt)) for one in people]
+        chosen = [(one, path_by_chance(step, one.contact_id, walk.journey.salt)) for one in people]
         move(session, [Move(one.id, first[path], one.arrived_at, path) for one, path in chosen])
     elif isinstance(step, WebhookStep):
         told = [(one.id, one.arrived_at) for one in people]
@@ -259,11 +238,35 @@ def _do(
         _give_tasks(session, walk, step, people, now, zone)
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     elif isinstance(step, ChangeStep):
-        _change(session, step, [one.contact_id for one in people])
+        changing.change(session, step, walk.journey, _came(people), now, zone)
         move(session, [Move(one.id, flat.next, one.arrived_at, "done") for one in people])
     else:
         because = "jumped" if isinstance(step, JumpStep) else "exit"
         move(session, [Move(one.id, END, one.arrived_at, because) for one in people])
+
+
+def _ask(
+    session: orm.Session,
+    journey: Journey,
+    step: MessageStep,
+    people: Sequence[Due],
+    now: dt.datetime,
+    url: str,
+) -> None:
+    """Asks for the message that each is to get: of a step that lost some since, the last."""
+    # Who is here twice, with two subjects, gets the second one in the next portion.
+    first = {one.contact_id: one for one in reversed(people)}
+    by_message: dict[int, list[tuple[int, int]]] = {}
+    for one in first.values():
+        message = step.messages[min(one.attempt, len(step.instead))]
+        by_message.setdefault(message, []).append((one.id, one.contact_id))
+    for message, entries in by_message.items():
+        sending.ask(session, journey, step, message, entries, now, url)
+
+
+def _came(people: Sequence[Due]) -> list[changing.Came]:
+    """Whoever came to a step, with the zone that they have."""
+    return [changing.Came(one.contact_id, one.timezone) for one in people]
 
 
 def _wait(
@@ -411,11 +414,3 @@ def _give_tasks(
         for one in people
     ]
     give(session, now, now.astimezone(zone).date(), wanted, given)
-
-
-def _change(session: orm.Session, step: ChangeStep, contacts: list[int]) -> None:
-    """Gives or takes a tag, or a place on a list; what is gone changes nothing."""
-    values = {"number": step.number, "contacts": contacts}
-    if session.execute(sa.text(_THERE[step.what]), values).first() is not None:
-        done = (_TAG if step.what == "tag" else _LIST)[step.remove]
-        session.execute(sa.text(done), values)

@@ -15,6 +15,7 @@ from meadowrun.core.journeys.reading import from_json
 from meadowrun.core.journeys.steps import BranchStep, Itinerary, Parting
 from meadowrun.core.journeys.words import Names
 from meadowrun.core.results.reached import Reached, Seen, reached
+from meadowrun.core.results.worth import Group, Worth, worth
 from meadowrun.core.values import email_key
 from meadowrun.journeys.models import (
     Journey,
@@ -26,7 +27,7 @@ from meadowrun.journeys.models import (
 )
 from meadowrun.messages.models import Message
 from meadowrun.messages.queries import state_to_send
-from meadowrun.people.models import Contact, EventKind, PeopleList
+from meadowrun.people.models import Contact, EventKind, PeopleList, Topic
 from meadowrun.people.queries import dictionary
 from meadowrun.segments.models import Segment
 from meadowrun.shell.models import User
@@ -110,6 +111,7 @@ def names(session: orm.Session) -> Names:
         events=_events(session),
         tags=paths(session),
         lists=dict(session.execute(sa.select(PeopleList.id, PeopleList.name)).tuples().all()),
+        topics=dict(session.execute(sa.select(Topic.id, Topic.name)).tuples().all()),
         colleagues=dict(session.execute(_COLLEAGUES).tuples().all()),
         journeys=dict(session.execute(_OPEN_ONES).tuples().all()),
         words=dictionary(session),
@@ -299,6 +301,26 @@ def goal_reached(
     for path, day, did, people in session.execute(sa.text(_GOAL_BY_DAY), values):
         seen.setdefault(path, []).append(Seen(int(day), did, people))
     return {path: reached(of) for path, of in seen.items()}
+
+
+#: People who ever came in, by whether they are of the control group: how many, and how many of
+#: them reached the goal. Somebody who came in several times counts once, as at the first time.
+_COMPARED = """
+SELECT control, count(*) AS people, count(*) FILTER (WHERE reached) AS reached
+FROM (
+    SELECT (array_agg(control ORDER BY id))[1] AS control, bool_or(goal_at IS NOT NULL) AS reached
+    FROM journey_entries
+    WHERE journey_id = :id AND because NOT IN ('erased', 'merged') GROUP BY contact_id) x
+GROUP BY 1
+"""
+
+
+def compared(session: orm.Session, ident: int) -> Worth | None:
+    """The goal of those who got the messages against the control group's; None where either is
+    empty."""
+    rows = session.execute(sa.text(_COMPARED), {"id": ident})
+    groups = {row.control: Group(row.people, row.reached) for row in rows}
+    return worth(groups[False], groups[True]) if len(groups) == 2 else None
 
 
 def entries_of(session: orm.Session, contact_id: int) -> list[tuple[JourneyEntry, Journey]]:

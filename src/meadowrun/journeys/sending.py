@@ -42,9 +42,9 @@ WHERE j.journey_id = :journey AND j.step = :step AND s.edition_id = :edition AND
     AND s.hours = CAST(:hours AS jsonb)
 ORDER BY s.id DESC LIMIT 1
 """
-#: Entries whose message is settled: entry, journey, step, outcome, when, delivery.
+#: Entries whose message is settled: entry, journey, step, outcome, when, delivery, attempt.
 _SETTLED = """
-SELECT e.id, e.journey_id, e.step, d.outcome, coalesce(d.at, :now) AS at, e.delivery
+SELECT e.id, e.journey_id, e.step, d.outcome, coalesce(d.at, :now) AS at, e.delivery, e.attempt
 FROM journey_entries e JOIN dispatches s ON s.id = e.dispatch_id
 JOIN journeys j ON j.id = e.journey_id
 JOIN deliveries d ON d.contact_id = e.contact_id AND d.dispatch_id = s.id
@@ -61,7 +61,7 @@ WHERE phase = 'sending' AND hold_until <= :now LIMIT :most
 #: Entries whose message cannot be found any more, long after it could have waited: the same. A
 #: merge can leave a delivery with the record that went.
 _LOST = """
-SELECT e.id, e.journey_id, e.step, 'lost', CAST(:now AS timestamptz), e.delivery
+SELECT e.id, e.journey_id, e.step, 'lost', CAST(:now AS timestamptz), e.delivery, e.attempt
 FROM journey_entries e JOIN journeys j ON j.id = e.journey_id
 WHERE e.phase = 'sending' AND j.state = ANY(:moving)
 AND e.hold_until <= CAST(:now AS timestamptz) - interval '1 hour' AND e.id <> ALL(:known)
@@ -72,6 +72,13 @@ ORDER BY e.id LIMIT :most FOR UPDATE OF e SKIP LOCKED
 """
 _WAS_SENT = """
 UPDATE journey_entries e SET sent_delivery = e.delivery WHERE e.id = ANY(:entries)
+"""
+#: Has entries try the next message of their step.
+_NEXT = """
+UPDATE journey_entries e SET phase = 'due', due = v.at, attempt = v.attempt, hold_until = NULL,
+    delivery = NULL, dispatch_id = NULL
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(id bigint, at timestamptz, attempt smallint)
+WHERE e.id = v.id AND e.state = 'inside'
 """
 _PROBLEM = "UPDATE journey_entries SET due = :due WHERE id = ANY(:entries)"
 
@@ -86,6 +93,8 @@ class Settled:
     outcome: str
     at: dt.datetime
     delivery: int
+    #: which of the messages of the step it was
+    attempt: int
 
     @property
     def sent(self) -> bool:
@@ -97,24 +106,28 @@ def ask(
     session: orm.Session,
     journey: Journey,
     step: MessageStep,
+    message: int,
     people: Sequence[tuple[int, int]],
     now: dt.datetime,
     url: str,
 ) -> None:
-    """Asks for the message of a step for some people, entry and contact each; they stay until it is
+    """Asks for a message of a step for some people, entry and contact each; they stay until it is
     settled. Where it cannot be sent to anybody, the journey says why, and they wait."""
     try:
-        dispatch = _dispatch(session, journey, step, now, url)
+        dispatch = _dispatch(session, journey, step, message, now, url)
     except Invalid as problem:
         journey.problem = str(problem)
         values = {"due": now + _TRY_AGAIN, "entries": [entry for entry, _ in people]}
         session.execute(sa.text(_PROBLEM), values)
         return
     journey.problem = ""
-    asked = sa.select(JourneyEntry.contact_id, JourneyEntry.details)
-    rows_of = asked.where(JourneyEntry.id.in_([entry for entry, _ in people]))
-    details = {row.contact_id: row.details for row in session.execute(rows_of)}
-    numbers = put_some(session, dispatch, details, now)
+    asked = sa.select(JourneyEntry.contact_id, JourneyEntry.details, JourneyEntry.control)
+    known = session.execute(asked.where(JourneyEntry.id.in_([entry for entry, _ in people]))).all()
+    details = {row.contact_id: row.details for row in known}
+    # Service messages go to everybody: nobody is kept from what they asked for.
+    compared = journey.consent_rule != "service"
+    control = {row.contact_id for row in known if row.control and compared}
+    numbers = put_some(session, dispatch, details, now, control)
     rows = [{"id": entry, "delivery": numbers[contact]} for entry, contact in people]
     session.execute(
         sa.text(_ASKED),
@@ -127,10 +140,15 @@ def ask(
 
 
 def _dispatch(
-    session: orm.Session, journey: Journey, step: MessageStep, now: dt.datetime, url: str
+    session: orm.Session,
+    journey: Journey,
+    step: MessageStep,
+    number: int,
+    now: dt.datetime,
+    url: str,
 ) -> Dispatch:
-    """The dispatch by which the message of a step leaves now. Raises Invalid where it cannot."""
-    message = session.get(Message, step.message)
+    """The dispatch by which a message of a step leaves now. Raises Invalid where it cannot."""
+    message = session.get(Message, number)
     if message is None:
         raise Invalid("A message of this journey is gone. Choose another.")
     who = Actor(None, journey.started_by, "author")
@@ -179,6 +197,13 @@ def _dispatch(
     session.add(JourneyDispatch(dispatch_id=made.id, journey_id=journey.id, step=step.id))
     session.flush()
     return made
+
+
+def try_next(session: orm.Session, people: Sequence[Settled]) -> None:
+    """Has those who may not get a message of their step try the one after it."""
+    rows = [{"id": one.id, "at": one.at.isoformat(), "attempt": one.attempt + 1} for one in people]
+    if rows:
+        session.execute(sa.text(_NEXT), {"rows": orjson.dumps(rows).decode()})
 
 
 def settled(

@@ -13,7 +13,7 @@ from meadowrun.core.guardrails.verdict import RULES
 from meadowrun.core.journeys.beginnings import BEGINNINGS
 from meadowrun.core.journeys.concerned import Concern, concerned
 from meadowrun.core.journeys.reading import to_json
-from meadowrun.core.journeys.steps import Itinerary, MessageStep, Parting, numbered
+from meadowrun.core.journeys.steps import Itinerary, Parting, numbered
 from meadowrun.core.journeys.words import (
     Names,
     again_words,
@@ -147,6 +147,7 @@ def drawn(
         itinerary=itinerary,
         rows=page.rows(itinerary, names, found, findings, _seen_of(itinerary), goals),
         reached=goals.get(""),
+        compared=queries.compared(db(), journey.id) if found and itinerary.goal else None,
         curve=curve(goals[""], itinerary.goal.days) if goals.get("") and itinerary.goal else "",
         map=draw(itinerary, names, found, chosen),
         start=start_words(itinerary, names),
@@ -219,7 +220,7 @@ def _no_rule(because: str) -> str:
 
 def _editors(itinerary: Itinerary) -> dict[int, str]:
     """Where each message of an itinerary is written."""
-    used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
+    used = itinerary.messages()
     return {
         ident: flask.url_for(CHANNELS[channel].editor, ident=ident)
         for ident, channel in queries.channels_of(db(), used).items()
@@ -257,8 +258,7 @@ def _safety_words(journey: Journey) -> str:
 
 def _seen_of(itinerary: Itinerary) -> page.SeenOf:
     """What can be seen first of reactions to each message of an itinerary, by its channel."""
-    used = {one.message for one, _, _ in itinerary.walk() if isinstance(one, MessageStep)}
-    channels = queries.channels_of(db(), used)
+    channels = queries.channels_of(db(), itinerary.messages())
 
     def seen(message: int) -> tuple[str, str] | None:
         steps = CHANNELS[channels[message]].steps if message in channels else {}
@@ -274,7 +274,10 @@ def _goal_words(itinerary: Itinerary, events: Mapping[str, str]) -> str:
         return ""
     did = events.get(goal.event, goal.event)
     days = count_of(goal.days, "day")
-    return Wording("%(did)s within %(days)s", did=did, days=days)
+    said = Wording("%(did)s within %(days)s", did=did, days=days)
+    if not goal.control:
+        return said
+    return Wording("%(said)s, with %(n)s%% as the control group", said=said, n=goal.control)
 
 
 def _has_draft(journey: Journey, by: int) -> bool:

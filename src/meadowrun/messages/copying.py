@@ -104,7 +104,8 @@ def uses(session: orm.Session, message: Message) -> list[str]:
         if message.id in {(m.document.get("push") or {}).get("page"), *_chosen(m.document)}
     ]
     line = f'@.kind == "mail" && @.of.message == {int(message.id)}'
-    step = f'@.kind == "message" && @.message == {int(message.id)}'
+    instead = f"exists(@.instead[*] ? (@ == {int(message.id)}))"
+    step = f'@.kind == "message" && (@.message == {int(message.id)} || {instead})'
     asked = definitions_using(session, f"$.** ? ({line} || {step})")
     return (
         [f"the send “{name}”" for name in sends]

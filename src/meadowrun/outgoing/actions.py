@@ -7,7 +7,7 @@ theirs.
 
 import datetime as dt
 import zoneinfo
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -113,11 +113,11 @@ def put(
 
 #: A delivery to each of some contacts, beside those that they have of the dispatch already.
 PUT_SOME = """
-INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome, given)
+INSERT INTO deliveries (contact_id, dispatch_id, taken_at, occurrence, due, outcome, given, control)
 SELECT v.contact, :dispatch, :taken, (
     SELECT coalesce(max(d.occurrence) + 1, 0) FROM deliveries d WHERE d.contact_id = v.contact
-    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting', v.given
-FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, given jsonb)
+    AND d.dispatch_id = :dispatch AND d.taken_at = :taken), :now, 'waiting', v.given, v.control
+FROM jsonb_to_recordset(CAST(:rows AS jsonb)) AS v(contact bigint, given jsonb, control boolean)
 RETURNING contact_id, number
 """
 
@@ -127,10 +127,15 @@ def put_some(
     dispatch: Dispatch,
     people: Mapping[int, Mapping[str, Any] | None],
     now: dt.datetime,
+    control: Collection[int] = (),
 ) -> dict[int, int]:
     """Adds a delivery to each of some contacts, who come by and by, with the details of the event
-    because of which they get it: the number of the delivery, by contact."""
-    given = [{"contact": contact, "given": details} for contact, details in people.items()]
+    because of which they get it: the number of the delivery, by contact. Those of the control group
+    get nothing, so that the others can be compared with them."""
+    given = [
+        {"contact": contact, "given": details, "control": contact in control}
+        for contact, details in people.items()
+    ]
     values = {
         "dispatch": dispatch.id,
         "taken": dispatch.taken_at,

@@ -20,6 +20,12 @@ from meadowrun.core.wording import fold
 from meadowrun.people.models import EventKind, Field
 from meadowrun.people.queries import definitions_using
 
+#: A part of a definition or an itinerary that names a field: a line that asks it, a step that sets
+#: it, or a start or a wait that goes by its date.
+_NAMES_FIELD = (
+    '(@.kind == "field" || @.kind == "change") && @.field == "{ref}" || @.date == "{ref}"'
+)
+
 
 @dataclasses.dataclass(frozen=True)
 class Entry:
@@ -111,8 +117,7 @@ def uses(session: orm.Session, field: Field) -> list[str]:
         sa.text("SELECT DISTINCT kind, name FROM definitions_in_use WHERE lines::text LIKE :fill"),
         {"fill": fill},
     )
-    named = f'@.kind == "field" && @.field == "{ref(field)}" || @.date == "{ref(field)}"'
-    asked = definitions_using(session, f"$.** ? ({named})")
+    asked = definitions_using(session, f"$.** ? ({_NAMES_FIELD.format(ref=ref(field))})")
     return sorted({*asked, *(f"{kind} “{name}”" for kind, name in filled)})
 
 
@@ -250,15 +255,14 @@ def merge(session: orm.Session, actor: Actor, gone: Field, kept: Field, wins: st
     old, new = ref(gone), ref(kept)
 
     def renamed(node: dict[str, Any]) -> None:
-        if node.get("kind") == "field" and node.get("field") == old:
+        if node.get("kind") in ("field", "change") and node.get("field") == old:
             node["field"] = new
         # The start or a wait of a journey that goes by a date.
         if node.get("date") == old:
             node["date"] = new
 
-    named = f'@.kind == "field" && @.field == "{old}" || @.date == "{old}"'
     for table_, column in _DEFINITIONS:
-        _rewrite(session, table_, column, named, renamed)
+        _rewrite(session, table_, column, _NAMES_FIELD.format(ref=old), renamed)
     audit.record(
         session,
         actor,

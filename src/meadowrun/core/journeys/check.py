@@ -2,9 +2,12 @@
 
 from collections.abc import Collection, Iterator
 
+from meadowrun.core import values
 from meadowrun.core.audience import definition as d
+from meadowrun.core.audience.fields import FieldSpec
 from meadowrun.core.content.findings import MUST, Check, must, should
 from meadowrun.core.journeys.steps import (
+    TODAY,
     BranchStep,
     ChangeStep,
     ExitStep,
@@ -68,10 +71,12 @@ def _start(itinerary: Itinerary, names: Names) -> Iterator[Check]:
 
 def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[Check]:
     if isinstance(step, MessageStep):
-        if step.message not in names.messages:
+        if any(one not in names.messages for one in step.messages):
             yield must("Choose the message of this step.", step.id)
-        elif step.message in unsendable:
+        elif any(one in unsendable for one in step.messages):
             yield must("Nobody has approved this message yet.", step.id)
+        if len(set(step.messages)) < len(step.messages):
+            yield should("The same message is tried twice.", step.id)
     if isinstance(step, BranchStep):
         for path in step.paths[:-1]:
             if not path.who:
@@ -85,9 +90,7 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         if not step.span.amount:
             yield must("Give it some time: nothing can happen in none.", step.id)
     if isinstance(step, ChangeStep):
-        known = names.tags if step.what == "tag" else names.lists
-        if step.number not in known:
-            yield must("What this step gives or takes is gone.", step.id)
+        yield from _of_change(step, names)
     if isinstance(step, WaitStep):
         if step.date and step.date not in names.dates:
             yield must("The date of this step is gone. Choose another.", step.id)
@@ -104,6 +107,32 @@ def _of_step(step: Step, names: Names, unsendable: Collection[int]) -> Iterator[
         yield must("The journey that this step leads to is gone. Choose another.", step.id)
     if isinstance(step, Parting) and not any(path.steps for path in step.paths):
         yield should("All paths of this step are empty: everyone goes on the same way.", step.id)
+
+
+def _of_change(step: ChangeStep, names: Names) -> Iterator[Check]:
+    if step.what == "field":
+        spec = names.fields.get(step.field)
+        if spec is None:
+            yield must("The field that this step sets is gone. Choose another.", step.id)
+        elif step.value and (wrong := value_problem(spec, step.value)):
+            yield Check(MUST, wrong, step.id)
+        return
+    known = {"tag": names.tags, "list": names.lists, "topic": names.topics}[step.what]
+    if step.number not in known:
+        yield must("What this step gives or takes is gone.", step.id)
+
+
+def value_problem(spec: FieldSpec, value: str) -> str:
+    """Why a field cannot hold what is typed; empty where it can."""
+    if spec.is_day and value.lower() == TODAY:
+        return ""
+    try:
+        if spec.ref == "timezone":
+            values.timezone(value)
+        values.typed(spec.type, value, spec.options)
+    except values.ValueProblem as problem:
+        return str(problem)
+    return ""
 
 
 def who_problem(who: Who, names: Names) -> str:

@@ -40,11 +40,13 @@ class Happened:
 @dataclasses.dataclass(frozen=True, slots=True)
 class Answered:
     """What became of a message: when it was settled, and whether it was handed over; when the
-    person reacted, by kind. Of a webhook: when it was settled, and whether it was answered."""
+    person reacted, by kind. Of a webhook: when it was settled, and whether it was answered. Who is
+    in the control group goes on without the message."""
 
     at: dt.datetime
     sent: bool
     reactions: tuple[tuple[str, dt.datetime], ...] = ()
+    control: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -160,6 +162,11 @@ def path_by_chance(step: SplitStep, contact: int, salt: str) -> str:
     return step.paths[-1].id
 
 
+def in_control(contact: int, percent: int, salt: str) -> bool:
+    """Whether somebody is in the control group of a journey, always the same for a salt."""
+    return share_number(contact, f"{salt}:control") < percent * 100
+
+
 def walk(
     steps: Mapping[str, Flat],
     first: str,
@@ -249,6 +256,8 @@ def _follow(
             return None
         if answer.sent:
             sent[""] = answer
+        if answer.control:
+            return Came(flat.next, answer.at, "control")
         if not answer.sent and step.refused == "exit":
             return Came(END, answer.at, "refused")
         return Came(flat.next, answer.at, "sent" if answer.sent else "refused")

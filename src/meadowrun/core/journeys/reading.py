@@ -5,6 +5,8 @@ from typing import Any
 
 from meadowrun.core.journeys.steps import (
     AGAIN,
+    CHANGES,
+    MOST_CONTROL,
     PAST,
     REACTIONS,
     REFUSED,
@@ -42,6 +44,8 @@ MOST_EXITS = 20
 MOST_ADDRESS = 2000
 #: The most letters of what a colleague is asked to do.
 MOST_SUBJECT = 200
+#: The most letters of what a field is set to.
+MOST_VALUE = 500
 #: The most lines by which people are told apart at one place.
 MOST_LINES = 50
 _DEEPEST = 12
@@ -152,13 +156,34 @@ class _Reader:
             self.one_of(span, "unit", f"{place}.{name}", tuple(UNITS), "day"),
         )
 
-    def task(self, data: Json, ident: str, place: str) -> TaskStep:
-        colleagues = data.get("to") or []
-        whole = isinstance(colleagues, list | tuple) and all(
-            isinstance(one, int) and not isinstance(one, bool) for one in colleagues
+    def numbers(self, data: Json, name: str, place: str) -> tuple[int, ...]:
+        """Numbers of a few things, in order."""
+        found = data.get(name) or []
+        whole = isinstance(found, list | tuple) and all(
+            isinstance(one, int) and not isinstance(one, bool) and one >= 0 for one in found
         )
-        if not whole or len(colleagues) > MOST_PATHS:
-            raise self._wrong("to", place)
+        if not whole or len(found) > MOST_PATHS:
+            raise self._wrong(name, place)
+        return tuple(found)
+
+    def change(self, data: Json, ident: str, place: str) -> ChangeStep:
+        what = self.one_of(data, "what", place, CHANGES, "")
+        field = self.text(data, "field", place)
+        if (what == "field") != bool(field):
+            raise self._wrong("field", place)
+        value = data.get("value") or ""
+        if not isinstance(value, str) or len(value) > MOST_VALUE:
+            raise self._wrong("value", place)
+        return ChangeStep(
+            ident,
+            what,
+            self.whole(data, "number", place, 0),
+            bool(data.get("remove")),
+            field,
+            " ".join(value.split()),
+        )
+
+    def task(self, data: Json, ident: str, place: str) -> TaskStep:
         subject = data.get("subject")
         if not isinstance(subject, str) or not subject.strip() or len(subject) > MOST_SUBJECT:
             raise self._wrong("subject", place)
@@ -168,7 +193,7 @@ class _Reader:
             " ".join(subject.split()),
             self.span(data, place, "due"),
             self.one_of(data, "priority", place, tuple(PRIORITIES), "usual"),
-            tuple(colleagues),
+            self.numbers(data, "to", place),
         )
 
     def who(self, data: Json, place: str) -> Who:
@@ -232,7 +257,8 @@ class _Reader:
         if not event:
             raise self._wrong("event", "goal")
         days = self.whole(data, "days", "goal", 30, 1, 3650)
-        return Goal(event, days, bool(data.get("ends")))
+        control = self.whole(data, "control", "goal", 0, 0, MOST_CONTROL)
+        return Goal(event, days, bool(data.get("ends")), control)
 
     def steps(self, data: Any, place: str, depth: int) -> tuple[Step, ...]:
         if not isinstance(data, list):
@@ -259,6 +285,7 @@ class _Reader:
                 self.whole(data, "hold", place, 168, 1, 720),
                 self.one_of(data, "refused", place, REFUSED, "go_on"),
                 self.text(data, "note", place),
+                self.numbers(data, "instead", place),
             )
         if kind == "wait":
             return self.wait(data, ident, place)
@@ -275,12 +302,7 @@ class _Reader:
         if kind == "exit":
             return ExitStep(ident)
         if kind == "change":
-            return ChangeStep(
-                ident,
-                self.one_of(data, "what", place, ("tag", "list"), ""),
-                self.whole(data, "number", place, 0),
-                bool(data.get("remove")),
-            )
+            return self.change(data, ident, place)
         return self.parting(data, ident, kind, place, depth)
 
     def wait(self, data: Json, ident: str, place: str) -> WaitStep:

@@ -205,9 +205,30 @@ class _Play:
                 leaving.setdefault(str(because), []).append(gone.who[some])
 
     def _message(self, flat: Flat, step: MessageStep, who: Ints, at: Floats) -> _Gone:
-        """The message leaves, or not: by the verdict, by hours and by limits."""
-        leaving = self.world.leaving[step.id]
-        verdict = self.world.people.verdicts[step.id][self.world.starts.person[who]]
+        """The first of its messages that may leaves, or none: by the verdict, hours and limits."""
+        self.sent[step.id], self.kept_back[step.id] = Range(0, 0, 0), {}
+        settled, reason = at.copy(), np.full(len(who), "", "<U40")
+        left = np.arange(len(who))
+        gets: list[Ints] = []
+        for option in options(step):
+            some = who[left]
+            settled[left], reason[left], really = self._tried(option, some, settled[left])
+            gets.append(some[really])
+            left = left[~np.isin(reason[left], ("sent", "control"))]
+        self.sent[step.id] = self._range(np.concatenate(gets))
+        sent = reason == "sent"
+        kept = ~sent & (settled < self.out_at[who]) & (settled <= self.world.until)
+        self.kept_back[step.id] = {
+            str(one): self._range(who[kept & (reason == one)]) for one in np.unique(reason[kept])
+        }
+        out = ~sent & (reason != "control") & (step.refused == "exit")
+        return _Gone(who, np.where(out, END, flat.next), settled, reason, out)
+
+    def _tried(self, option: str, who: Ints, at: Floats) -> tuple[Floats, Texts, Bools]:
+        """One message of a step for some people: when it is settled, what becomes of it, and who
+        gets it before they are taken out, and before the end."""
+        leaving = self.world.leaving[option]
+        verdict = self.world.people.verdicts[option][self.world.starts.person[who]]
         goes = verdict == "go"
         leaves_at, delayed = self._leaves(leaving.hours, leaving.obeys, who, at)
         too_long = goes & (leaves_at > at + leaving.hold)
@@ -217,27 +238,21 @@ class _Play:
         # What would be sent after they are taken out, or after the end, is not.
         really = sent & (settled < self.out_at[who]) & (settled <= self.world.until)
         gets = who[really]
-        self.sent[step.id] = self._range(gets)
         self.got[gets] = True
         waits = delayed & (settled < self.out_at[who]) & goes
         self.delayed += self._by_play(who[waits])
-        kept = ~sent & (settled < self.out_at[who]) & (settled <= self.world.until)
-        self.kept_back[step.id] = {
-            str(one): self._range(who[kept & (reason == one)]) for one in np.unique(reason[kept])
-        }
         for limit in leaving.counts:
             column = np.full(self.size, NEVER)
             column[gets] = settled[really]
             self.had.setdefault(limit, []).append(column)
         self._count_day(leaving.channel, settled[really])
-        pasts = self.world.pasts.reactions.get(step.id)
+        pasts = self.world.pasts.reactions.get(option)
         if pasts is not None and len(pasts) and len(gets):
             drawn = pasts[self.random.integers(len(pasts), size=len(gets))]
             self.reacted[gets] = settled[really][:, None] + drawn
         else:
             self.reacted[gets] = NEVER
-        out = ~sent & (step.refused == "exit")
-        return _Gone(who, np.where(out, END, flat.next), settled, reason, out)
+        return settled, reason, really
 
     def _leaves(
         self, hours: Sequence[Hours], obeys: Sequence[int], who: Ints, at: Floats
@@ -390,6 +405,12 @@ class _Play:
         for place in kept:
             way = self.ways[int(gone.who[place])]
             way.append(Passed(str(gone.to[place]), float(gone.at[place]), str(gone.because[place])))
+
+
+def options(step: MessageStep) -> list[str]:
+    """What the messages of a step are known by, in the order in which they are tried: the first by
+    the id of the step."""
+    return [step.id, *(f"{step.id}/{place}" for place, _ in enumerate(step.instead, 1))]
 
 
 def wait_over(

@@ -8,8 +8,18 @@ from meadowrun.core.journeys.reading import (
     MOST_LINES,
     MOST_PATHS,
     MOST_SUBJECT,
+    MOST_VALUE,
 )
-from meadowrun.core.journeys.steps import AGAIN, PAST, REACTIONS, REFUSED, STARTS, UNITS
+from meadowrun.core.journeys.steps import (
+    AGAIN,
+    CHANGES,
+    MOST_CONTROL,
+    PAST,
+    REACTIONS,
+    REFUSED,
+    STARTS,
+    UNITS,
+)
 from meadowrun.core.tasks import KINDS, PRIORITIES
 
 Json = dict[str, Any]
@@ -28,6 +38,7 @@ _TEXT: Json = {"type": "string"}
 _FLAG: Json = {"type": "boolean"}
 _MINUTES: Json = {"type": ["integer", "null"], "minimum": 0, "maximum": 24 * 60 - 1}
 _ID: Json = {"type": "string", "minLength": 1, "maxLength": 100}
+_NUMBERS: Json = {"type": "array", "maxItems": MOST_PATHS, "items": _whole()}
 _WHO: Json = {"$ref": "#/$defs/who"}
 _SPAN: Json = {"$ref": "#/$defs/span"}
 _STEPS: Json = {"type": "array", "items": {"$ref": "#/$defs/step"}}
@@ -71,6 +82,7 @@ STEPS: dict[str, Json] = {
         _hold=_whole(1, 720),
         _refused=_one_of(*REFUSED),
         _note={"type": "string", "maxLength": 100},
+        _instead=_NUMBERS,
     ),
     "wait": _step(
         "wait",
@@ -85,14 +97,21 @@ STEPS: dict[str, Json] = {
     "branch": _step("branch", paths=_paths()),
     "wait_for": _step("wait_for", span=_SPAN, paths=_paths()),
     "split": _step("split", paths=_paths()),
-    "change": _step("change", what=_one_of("tag", "list"), number=_whole(), _remove=_FLAG),
+    "change": _step(
+        "change",
+        what=_one_of(*CHANGES),
+        _number=_whole(),
+        _remove=_FLAG,
+        _field={"type": "string", "maxLength": 100},
+        _value={"type": "string", "maxLength": MOST_VALUE},
+    ),
     "task": _step(
         "task",
         what=_one_of(*KINDS),
         subject={"type": "string", "minLength": 1, "maxLength": MOST_SUBJECT},
         due=_SPAN,
         _priority=_one_of(*PRIORITIES),
-        _to={"type": "array", "maxItems": MOST_PATHS, "items": {"type": "integer"}},
+        _to=_NUMBERS,
     ),
     "webhook": _step(
         "webhook",
@@ -132,6 +151,7 @@ def schema() -> Json:
                     "event": {"type": "string", "minLength": 1},
                     "days": _whole(1, 3650),
                     "ends": _FLAG,
+                    "control": _whole(0, MOST_CONTROL),
                 },
                 "required": ["event"],
                 "additionalProperties": False,

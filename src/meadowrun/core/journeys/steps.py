@@ -23,6 +23,12 @@ REFUSED = ("go_on", "exit")
 STARTS = ("event", "everyone", "turns", "turns_not", "date")
 #: What becomes of somebody whose moment to wait for has passed already, or who has none.
 PAST = ("go_on", "exit")
+#: What a step can change of a person.
+CHANGES = ("tag", "list", "topic", "field")
+#: What a field that holds a day is set to where it is to be the day on which they come there.
+TODAY = "today"
+#: The largest control group, in percent.
+MOST_CONTROL = 50
 #: How often one person can be in a journey.
 AGAIN = ("once", "after", "any")
 #: Hours after its own moment at which an event still starts something.
@@ -56,7 +62,8 @@ class Who:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class MessageStep:
-    """Sends a message through the one door; the person stays until it is handed over or refused."""
+    """Sends a message through the one door; the person stays until it is handed over or refused.
+    Whoever may not get it gets the first of `instead` that they may get."""
 
     kind: ClassVar[str] = "message"
     id: str
@@ -67,6 +74,13 @@ class MessageStep:
     refused: str = "go_on"
     #: what a message that is still to be chosen should do
     note: str = ""
+    #: messages that are tried in turn for whoever may not get the one before
+    instead: tuple[int, ...] = ()
+
+    @property
+    def messages(self) -> tuple[int, ...]:
+        """All that it may send, in the order in which they are tried."""
+        return (self.message, *self.instead)
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -136,14 +150,19 @@ class SplitStep:
 
 @dataclasses.dataclass(frozen=True, slots=True)
 class ChangeStep:
-    """Gives or takes a tag, or puts the person on a list or takes them off."""
+    """Gives or takes a tag, puts the person on a list or takes them off, subscribes them to a topic
+    or unsubscribes them, or sets a field of theirs or of their company."""
 
     kind: ClassVar[str] = "change"
     id: str
-    #: tag or list
+    #: one of CHANGES
     what: str
-    number: int
+    #: which tag, list or topic
+    number: int = 0
     remove: bool = False
+    #: which field, and what it is set to, as it is typed; empty: nothing stands in it any more
+    field: str = ""
+    value: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -244,6 +263,8 @@ class Goal:
     event: str
     days: int
     ends: bool = False
+    #: so many of a hundred people walk it without its marketing messages, to be compared with
+    control: int = 0
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -264,6 +285,15 @@ class Itinerary:
         """Every step in the order of its lines, with how deep it is nested and the path it is
         in."""
         return _walk(self.steps, 0, None)
+
+    def messages(self) -> set[int]:
+        """Every message that a step of it may send."""
+        return {
+            message
+            for one, _, _ in self.walk()
+            if isinstance(one, MessageStep)
+            for message in one.messages
+        }
 
     def step(self, ident: str) -> Step | None:
         """The step of an id; None where there is none."""

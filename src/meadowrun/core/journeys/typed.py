@@ -218,7 +218,30 @@ _VERBS = re.compile(
 )
 
 
+#: Between messages of which the next is for whoever may not get the one before.
+_INSTEAD = re.compile(r"[,;]?\s*\b(?:or else|or if not|otherwise|if not)\b[,:]?\s*", re.I)
+
+
 def _message(text: str, names: Names) -> list[Reading]:
+    """“email Welcome, or else push Hello”."""
+    text, *others = _INSTEAD.split(text)
+    found = _one_message(text, names)
+    for other in others:
+        best = _one_message(other, names) or _one_message(f"send {other}", names)
+        if not found or not best:
+            return []
+        found = [_with_instead(one, best[0]) for one in found]
+    return found
+
+
+def _with_instead(first: Reading, other: Reading) -> Reading:
+    assert isinstance(first.step, MessageStep) and isinstance(other.step, MessageStep)
+    instead = (*first.step.instead, other.step.message)
+    step = dataclasses.replace(first.step, instead=instead)
+    return Reading(step, (*first.unused, *other.unused))
+
+
+def _one_message(text: str, names: Names) -> list[Reading]:
     met = _VERBS.match(text)
     if met is None:
         return []
@@ -423,6 +446,18 @@ _CHANGES: tuple[tuple[str, str, bool, Callable[[Names], Mapping[int, str]]], ...
         lambda n: n.tags,
     ),
     (
+        r"(?:unsubscribe|sign off|opt out)(?: them)?(?: from| of)?(?: the topic)?\b",
+        "topic",
+        True,
+        lambda n: n.topics,
+    ),
+    (
+        r"(?:subscribe|sign up|opt in)(?: them)?(?: to| for)?(?: the topic)?\b",
+        "topic",
+        False,
+        lambda n: n.topics,
+    ),
+    (
         r"(?:take|remove)(?: them)? (?:off|from)(?: the)?(?: list)?\b",
         "list",
         True,
@@ -435,6 +470,31 @@ _CHANGES: tuple[tuple[str, str, bool, Callable[[Names], Mapping[int, str]]], ...
         lambda n: n.lists,
     ),
 )
+
+
+_SETS = re.compile(
+    r"(?:then )?(?:set|change|update)\b(?: their| the)?(?: field)? (?P<field>.+?) "
+    r"(?:to|as|=) (?P<value>.+)",
+    re.I,
+)
+_EMPTIES = re.compile(
+    r"(?:then )?(?:empty|clear|erase|remove|blank)\b(?: their| the)?(?: field)? (?P<field>.+)", re.I
+)
+
+
+def _set_field(text: str, names: Names) -> list[Reading]:
+    """“set membership to student”, “clear their town”."""
+    met = _SETS.match(text) or _EMPTIES.match(text)
+    if met is None:
+        return []
+    value = (met.groupdict().get("value") or "").strip(" .“”\"'")
+    said = met["field"].strip(" .“”\"'").lower()
+    found = [
+        Reading(ChangeStep("", "field", field=ref, value=value))
+        for ref, spec in names.fields.items()
+        if said in (spec.label.lower(), ref.lower())
+    ]
+    return found[:1]
 
 
 def _change(text: str, names: Names) -> list[Reading]:
@@ -562,6 +622,7 @@ _READERS: tuple[Callable[[str, Names], list[Reading]], ...] = (
     _branch,
     _split,
     _change,
+    _set_field,
     _remind,
     _webhook,
     _task,

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.english import read_aloud
-from meadowrun.core.audience.fields import Dictionary
+from meadowrun.core.audience.fields import Dictionary, FieldSpec
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -44,6 +44,8 @@ class Names:
     events: Mapping[str, str]
     tags: Mapping[int, str]
     lists: Mapping[int, str]
+    #: topics that people can be subscribed to
+    topics: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: colleagues who can get a task
     colleagues: Mapping[int, str] = dataclasses.field(default_factory=dict)
     #: journeys that have not ended
@@ -59,6 +61,15 @@ class Names:
             ref: spec.label
             for ref, spec in self.words.fields.items()
             if spec.is_day and not spec.retired
+        }
+
+    @property
+    def fields(self) -> dict[str, FieldSpec]:
+        """The fields that a step can set."""
+        return {
+            ref: spec
+            for ref, spec in self.words.fields.items()
+            if not spec.retired and (spec.column is None or ref in ("town", "language", "timezone"))
         }
 
 
@@ -95,6 +106,14 @@ def line(step: Step, names: Names) -> Line:
     if isinstance(step, MessageStep):
         unknown = Wording("(%(note)s)", note=step.note) if step.note else _GONE
         name, channel = names.messages.get(step.message, (str(unknown), str(Wording("Message"))))
+        for number in step.instead:
+            other, of = names.messages.get(number, (str(_GONE), str(Wording("Message"))))
+            name = Wording(
+                "%(first)s, or else %(other)s (%(channel)s)",
+                first=name,
+                other=other,
+                channel=of.lower(),
+            )
         return Line("", channel, name)
     if isinstance(step, WaitStep):
         return Line("", Wording("Wait"), _wait_words(step, names))
@@ -171,6 +190,17 @@ def _change_words(step: ChangeStep, names: Names) -> str:
         if step.remove:
             return Wording("take the tag “%(name)s”", name=name)
         return Wording("give the tag “%(name)s”", name=name)
+    if step.what == "topic":
+        name = names.topics.get(step.number, _GONE)
+        if step.remove:
+            return Wording("unsubscribe from “%(name)s”", name=name)
+        return Wording("subscribe to “%(name)s”", name=name)
+    if step.what == "field":
+        spec = names.fields.get(step.field)
+        label = spec.label if spec else _GONE
+        if not step.value:
+            return Wording("empty “%(label)s”", label=label)
+        return Wording("set “%(label)s” to “%(value)s”", label=label, value=step.value)
     name = names.lists.get(step.number, _GONE)
     if step.remove:
         return Wording("take off the list “%(name)s”", name=name)
@@ -277,5 +307,7 @@ def as_text(itinerary: Itinerary, names: Names) -> str:
     if itinerary.goal:
         did = names.events.get(itinerary.goal.event, _GONE)
         days = count_of(itinerary.goal.days, "day")
-        lines.append(f"Goal: {did} within {days}")
+        control = itinerary.goal.control
+        compared = f"; {control}% walk it without its marketing messages" if control else ""
+        lines.append(f"Goal: {did} within {days}{compared}")
     return "\n".join(lines)
