@@ -75,7 +75,7 @@ def _parting(inner, segments, events):
         st.builds(
             lambda held, did: Path("", held, reaction=did),
             inside,
-            st.sampled_from(("opened", "clicked")),
+            st.sampled_from(("opened", "clicked", "replied")),
         ),
     )
     halves = st.builds(

@@ -287,7 +287,7 @@ def test_typed_waits_and_ways_over(text, step):
     ],
 )
 def test_exit_rules_in_words(text, said):
-    rule, unused = typed.read_exit(text, NAMES)[0]
+    rule, unused = typed.read_exit_rule(text, NAMES)[0]
     assert exit_words(rule, NAMES) == said and not unused
 
 

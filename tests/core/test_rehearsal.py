@@ -133,7 +133,7 @@ exits = st.sampled_from(((), (), (ExitRule("x1", "visited"),)))
     itineraries(messages=(1,), segments=(1, 2), events=("visited", "ticket_bought")),
     st.lists(minutes, min_size=5, max_size=5),
     st.lists(minutes, min_size=5, max_size=5),
-    st.tuples(*[st.sampled_from((5.0, 600.0, 9000.0, np.inf))] * 3),
+    st.tuples(*[st.sampled_from((5.0, 600.0, 9000.0, np.inf))] * len(REACTIONS)),
     exits,
 )
 def test_every_way_is_the_one_that_the_judge_walks(drawn, visits, tickets, reacted, rules):
@@ -191,7 +191,7 @@ def built(*steps):
 def told(itinerary, **more):
     """Ten people who come in ten minutes after each other; nobody reacts unless told otherwise."""
     pasts = more.pop("pasts", {})
-    reacted = np.array([more.pop("reacted", [np.inf] * 3)])
+    reacted = np.array([more.pop("reacted", [np.inf] * len(REACTIONS))])
     shares = more.pop("shares", {})
     goal = more.pop("goal", None)
     asked = world(itinerary, 10, pasts, reacted, **more)
@@ -207,7 +207,7 @@ def test_a_welcome_and_who_reacts():
         WaitForStep("", Span(3, "day"), (Path("", reaction="opened"), Path(""))),
         MessageStep("", 1),
     )
-    found = told(itinerary, reacted=[5.0, np.inf, np.inf])
+    found = told(itinerary, reacted=[5.0, np.inf, np.inf, np.inf])
     opened, none = itinerary.steps[1].paths
     assert found.sent["s1"].middle == 9
     assert found.kept_back["s1"]["no_consent"].middle == 1
@@ -292,7 +292,7 @@ def test_ranges_hold_nine_plays_of_ten():
     )
     path = itinerary.steps[0].paths[0].id
     plays, people = 400, 500
-    one = world(itinerary, people, {}, np.array([[np.inf] * 3]))
+    one = world(itinerary, people, {}, np.array([[np.inf] * len(REACTIONS)]))
     starts = Starts(
         np.tile(np.arange(people), plays),
         np.tile(np.arange(people), plays),

@@ -122,7 +122,9 @@ rules = st.sampled_from(
 #: (contact, what they do with what they were sent last, minutes after the start).
 reactions = st.lists(
     st.tuples(
-        st.integers(1, PEOPLE), st.sampled_from(("opened", "clicked")), st.integers(9, MINUTES)
+        st.integers(1, PEOPLE),
+        st.sampled_from(("opened", "clicked", "replied")),
+        st.integers(9, MINUTES),
     ),
     max_size=12,
 )

@@ -20,6 +20,7 @@ from meadowrun.core.journeys.imagined import Leaving, Pasts, People, Starts
 from meadowrun.core.journeys.imagined import World as Imagined
 from meadowrun.core.journeys.rehearsal import rehearse
 from meadowrun.core.journeys.steps import (
+    REACTIONS,
     Itinerary,
     MessageStep,
     Path,
@@ -59,8 +60,8 @@ def _imagined(itinerary: Itinerary) -> Imagined:
     names = ("Europe/London", "Asia/Tokyo", "America/New_York", "Europe/Paris")
     zones = [zoneinfo.ZoneInfo(name) for name in names]
     messages = [step.id for step, _, _ in itinerary.walk() if isinstance(step, MessageStep)]
-    reacted = draw.exponential(600, (5000, 3))
-    reacted[draw.random((5000, 3)) > 0.4] = NEVER
+    reacted = draw.exponential(600, (5000, len(REACTIONS)))
+    reacted[draw.random(reacted.shape) > 0.4] = NEVER
     visits = np.sort(draw.exponential(20 * DAY, (PEOPLE, 4)), axis=1)
     everybody = np.tile(np.arange(PEOPLE), PLAYS)
     return Imagined(

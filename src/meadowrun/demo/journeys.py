@@ -192,7 +192,7 @@ def begin(session: orm.Session, now: dt.datetime, number: int) -> None:
     for line in written.lines:
         itinerary = _with(itinerary, line, names)
     for rule in written.exits:
-        itinerary = edit.add_exit(itinerary, typed.read_exit(rule, names)[0][0])
+        itinerary = edit.add_exit(itinerary, typed.read_exit_rule(rule, names)[0][0])
     _write(session, now, made, itinerary)
     actions.start(session, IDA, now, made, made.version)
 

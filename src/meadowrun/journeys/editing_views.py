@@ -24,14 +24,13 @@ from meadowrun.core.journeys.steps import (
     Span,
     SplitStep,
     Start,
-    Step,
     TaskStep,
     WaitForStep,
     WaitStep,
     WebhookStep,
     Who,
 )
-from meadowrun.core.journeys.words import Names, line, path_line, who_words
+from meadowrun.core.journeys.words import step_words, who_words
 from meadowrun.core.language import Wording
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
@@ -82,21 +81,8 @@ def readings(ident: int) -> Answer:
     found = typed.read(flask.request.args.get("text", ""), names)[:6]
     return flask.render_template(
         "journeys/readings.html",
-        readings=[(_said(one.step, names), one.unused) for one in found],
+        readings=[(step_words(one.step, names), one.unused) for one in found],
     )
-
-
-def _said(step: Step, names: Names) -> str:
-    """A step that was read, in words, with its paths."""
-    words = line(step, names)
-    said = f"{words.kind}: {words.what}"
-    if isinstance(step, WaitForStep):
-        ways = [str(path_line(step, path, names).what) for path in step.paths[:-1]]
-        said = f"{words.kind} {words.when}: {', '.join(ways)}"
-    elif isinstance(step, Parting):
-        ways = [str(path_line(step, path, names).what) for path in step.paths]
-        said = f"{words.kind}: {' / '.join(ways)}"
-    return said
 
 
 #: What can be done with a line → what was done, in words, and the change.
@@ -333,7 +319,7 @@ def exits(ident: int) -> Answer:
         said = Wording("took an exit rule away")
         return _write(journey, said, lambda before: edit.remove_exit(before, gone), "start")
     text = form.get("text", "").strip()
-    found = typed.read_exit(text, queries.names(db()))
+    found = typed.read_exit_rule(text, queries.names(db()))
     if not found:
         problem = Wording(
             "“%(text)s” is nothing that takes people out. Write what they do, like “bought a "

@@ -28,6 +28,7 @@ from meadowrun.core.journeys.imagined import (
 )
 from meadowrun.core.journeys.rehearsal import options, rehearse
 from meadowrun.core.journeys.steps import (
+    REACTIONS,
     BranchStep,
     Itinerary,
     MessageStep,
@@ -77,6 +78,7 @@ ORDER BY 1, 2, 3
 _CAME_BACK = """
 SELECT min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'opened') AS opened,
     min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'clicked') AS clicked,
+    min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'replied') AS replied,
     min(extract(epoch FROM r.at - d.at) / 60) FILTER (WHERE r.kind = 'bounced') AS bounced
 FROM (SELECT d.contact_id, d.number, d.at FROM deliveries d JOIN dispatches s
     ON s.id = d.dispatch_id WHERE {of} AND s.taken_at < :before AND d.taken_at = s.taken_at
@@ -416,7 +418,7 @@ def _came_back(moment: Moment, message: Message) -> Floats:
             break
     return np.array(
         [[NEVER if one is None else max(float(one), 0.0) for one in row] for row in rows], float
-    ).reshape(len(rows), 3)
+    ).reshape(len(rows), len(REACTIONS))
 
 
 #: Fewer messages than these say little of how people react.

@@ -14,7 +14,7 @@ UNITS = {
     "week": dt.timedelta(weeks=1),
 }
 #: What can be waited for of a message that went before.
-REACTIONS = ("opened", "clicked", "bounced")
+REACTIONS = ("opened", "clicked", "replied", "bounced")
 #: What becomes of somebody to whom a message may not be sent.
 REFUSED = ("go_on", "exit")
 #: What brings people in. event: something happens; everyone: they are certain people when the

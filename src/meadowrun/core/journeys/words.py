@@ -87,6 +87,7 @@ _GONE = Wording("something that is gone")
 _REACTED = {
     "opened": Wording("opened it"),
     "clicked": Wording("clicked in it"),
+    "replied": Wording("replied to it"),
     "bounced": Wording("it bounced"),
 }
 
@@ -224,6 +225,18 @@ def path_line(step: Parting, path: Path, names: Names) -> Line:
         name = names.segments.get(path.who.segment, _GONE)
         return Line("", Wording("if"), Wording("in “%(name)s”", name=name))
     return Line("", Wording("if one"), who_words(path.who, names))
+
+
+def step_words(step: Step, names: Names) -> str:
+    """A step with its paths, on one line."""
+    said = line(step, names)
+    if not isinstance(step, Parting):
+        return f"{said.kind}: {said.what}"
+    last = -1 if isinstance(step, WaitForStep) else None
+    ways = [str(path_line(step, path, names).what) for path in step.paths[:last]]
+    if isinstance(step, WaitForStep):
+        return f"{said.kind} {said.when}: {', '.join(ways)}"
+    return f"{said.kind}: {' / '.join(ways)}"
 
 
 def start_words(itinerary: Itinerary, names: Names) -> str:

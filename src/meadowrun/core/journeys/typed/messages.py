@@ -1,0 +1,177 @@
+"""Typed messages: one, others in turn for whoever may not get it, and reminders."""
+
+import dataclasses
+import re
+
+from meadowrun.core.journeys.steps import MessageStep, Path, Span, Step, WaitForStep
+from meadowrun.core.journeys.typed import waits_for
+from meadowrun.core.journeys.typed.parts import NUMBERS, Reading, named, rest_of, span_in
+from meadowrun.core.journeys.words import Names
+
+_VERBS = re.compile(
+    r"(?:then )?(?:try )?(?:send|email|e-mail|mail|text|sms|push notification|push|message|write)\b"
+    r"(?: (?:them|the|an?))*"
+    r"(?: (?:email|e-mail|text message|text|message|sms|push notification|push))?\b",
+    re.I,
+)
+#: The channel named behind the message: “Welcome by email”, “the Welcome email”.
+_BY = re.compile(
+    r"\s*\b(?:by |as an? )?(?P<channel>e-?mail|text message|text|sms|push notification|push)$", re.I
+)
+#: Between messages of which the next is for whoever may not get the one before.
+_INSTEAD = re.compile(
+    r"[,;]?\s*\b(?:or else|or if not|otherwise|if not|else|"
+    r"if (?:they|that) (?:can[’']?t|cannot|may not|can not)[^,;]*[,;]|"
+    r"(?:or|, then)(?= (?:send|e-?mail|text|sms|push)\b))\b[,:]?\s*",
+    re.I,
+)
+#: What is said of the others: it is what they are for.
+_CANNOT = re.compile(
+    r",?\s*\b(?:(?:if|where|when) (?:they|that|it) (?:can[’']?t|cannot|may not|can not)\b"
+    r"|instead of an? ).*$",
+    re.I,
+)
+#: The most times that one typed line reminds.
+_MOST_REMINDERS = 5
+_TIMES = re.compile(
+    r"\b(?:(?:up to|at most) )?(?:(?P<word>once|twice)|(?P<number>\w+) times)\b", re.I
+)
+
+
+def read(text: str, names: Names) -> list[Reading]:
+    """“email Welcome, or else push Hello”."""
+    first, *others = _INSTEAD.split(_CANNOT.sub("", text))
+    found = _one(first, names)
+    for other in others:
+        best = _one(other, names) or _one(f"send {other}", names)
+        if not found or not best:
+            return []
+        found = [_with_instead(one, best[0]) for one in found]
+    return found
+
+
+def _with_instead(first: Reading, other: Reading) -> Reading:
+    assert isinstance(first.step, MessageStep) and isinstance(other.step, MessageStep)
+    instead = (*first.step.instead, other.step.message)
+    step = dataclasses.replace(first.step, instead=instead)
+    return Reading(step, (*first.unused, *other.unused))
+
+
+def _one(text: str, names: Names) -> list[Reading]:
+    met = _VERBS.match(text)
+    if met is None:
+        return []
+    rest = text[met.end() :].strip(" :“”\"'")
+    return [
+        Reading(MessageStep("", number), unused) for number, unused in _named(met[0], rest, names)
+    ]
+
+
+def _named(verb: str, rest: str, names: Names) -> list[tuple[int, tuple[str, ...]]]:
+    """The messages that the words behind a verb may name: the whole of them, or without the channel
+    that stands last."""
+    found = messages_in(rest, names, channel_of(verb))
+    by = _BY.search(rest)
+    if by and (not found or found[0][1]):
+        bare = rest[: by.start()].strip(" :“”\"'")
+        found = messages_in(bare, names, channel_of(by["channel"])) or found
+    return found
+
+
+def messages_in(text: str, names: Names, channel: str = "") -> list[tuple[int, tuple[str, ...]]]:
+    """The messages that a text may name, the likeliest first, each with the words that are left; of
+    those whose channel's word begins in one way only where that is given."""
+    found = []
+    for number, (name, of) in names.messages.items():
+        said = named(text, name)
+        if said is not None and of.lower().startswith(channel):
+            found.append((len(said), number, rest_of(text, said)))
+    best = sorted(found, key=lambda one: (len(one[2]), -one[0]))
+    return [(number, unused) for _, number, unused in best[:5]]
+
+
+def channel_of(verb: str) -> str:
+    """How the word of a channel begins that a verb means; empty: any."""
+    for words, begin in (("mail", "email"), ("text", "text"), ("sms", "text"), ("push", "push")):
+        if words in verb.lower():
+            return begin
+    return ""
+
+
+_REMIND = re.compile(
+    r"(?:then )?(?:remind|nudge|chase|send (?:them )?(?:a )?reminders?)\b(?: them)?", re.I
+)
+_UNTIL = re.compile(r"\b(?:until|unless|till|if)\b", re.I)
+
+
+def read_reminder(text: str, names: Names) -> list[Reading]:
+    """“remind up to 2 times with Welcome every 3 days until they visited”: waits for it so often,
+    and sends the message in between to whoever did not."""
+    met, until = _REMIND.match(text), _UNTIL.search(text)
+    if met is None:
+        return []
+    # Where it is not said until when: until they open what they were sent.
+    before, behind = text[met.end() :], "opened it"
+    if until:
+        before, behind = text[met.end() : until.start()], text[until.end() :]
+    often = _TIMES.search(before) or _TIMES.search(behind)
+    if often:
+        before, behind = (part.replace(often[0], " ", 1) for part in (before, behind))
+    return _reminders(before, behind.strip(" ,"), _count(often), names)
+
+
+_AGAIN = re.compile(
+    r"(?:then )?(?P<verb>(?:re-?send|send|e-?mail|text|push)\b.+?)(?: again)?,? (?P<when>after|in) "
+    r"(?P<span>.+?),? (?:if|unless|until)(?P<what> .+)",
+    re.I,
+)
+
+
+#: What stands before and behind the name of a message.
+_BESIDE = re.compile(
+    r"^(?:(?:every|each|after|with|by|the|email)\b[\s,]*)+"
+    r"|(?:[\s,]*\b(?:every|each|after|apart|again))+[\s,]*$",
+    re.I,
+)
+#: “every day”: once in each.
+_EVERY = re.compile(r"\b(?:every|each) (?P<unit>hour|day|week)\b", re.I)
+_SEND = re.compile(r"(?:(?:re-?send|send|e-?mail|text|push)\b\s*)+(?:them\b)?(?:\s*the\b)?", re.I)
+
+
+def read_again(text: str, names: Names) -> list[Reading]:
+    """“send Come back again after 2 days if they have not opened it”."""
+    met = _AGAIN.match(text)
+    if met is None or span_in(met["span"]) is None:
+        return []
+    said = _SEND.sub("", met["verb"], count=1)
+    return _reminders(f"{said} {met['span']}", met["what"], 1, names)
+
+
+def _count(often: "re.Match[str] | None") -> int:
+    """How often somebody is reminded; 0 where that is not understood."""
+    if often is None:
+        return 1
+    word = (often["word"] or often["number"]).lower()
+    known = {"once": 1, "twice": 2}.get(word)
+    return known or int(word if word.isdecimal() else NUMBERS.get(word, 0))
+
+
+def _reminders(before: str, awaited: str, count: int, names: Names) -> list[Reading]:
+    """Waits for something so often, and sends a message in between."""
+    found = waits_for.read(f"wait for {awaited}", names)
+    if not found or not 1 <= count <= _MOST_REMINDERS:
+        return []
+    waits = found[0].step
+    assert isinstance(waits, WaitForStep)
+    every = _EVERY.search(before)
+    span = (Span(1, every["unit"].lower()), every[0]) if every else span_in(before)
+    rest = before.replace(span[1], " ", 1) if span else before
+    said = _BESIDE.sub("", " ".join(rest.split()))
+    readings = []
+    for number, left in messages_in(said.strip(" ,:“”"), names):
+        inside: tuple[Step, ...] = ()
+        for _ in range(count):
+            ways = (*waits.paths[:-1], Path("", (MessageStep("", number), *inside)))
+            inside = (WaitForStep("", span[0] if span else Span(3, "day"), ways),)
+        readings.append(Reading(inside[0], (*left, *found[0].unused)))
+    return readings
