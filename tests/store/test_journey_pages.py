@@ -409,6 +409,88 @@ def test_a_new_edition_while_people_are_inside(web, database, journey, keeper):
     assert "Nothing was changed since it started." in answer.text
 
 
+@pytest.mark.parametrize(("where", "stand"), [("", "behind"), ("wait", "wait"), ("out", "left")])
+def test_where_those_go_whose_step_is_taken_away(web, database, journey, keeper, where, stand):
+    """The step that waits for a visit is taken away while somebody is on it: they go behind it, to
+    a step of the author's choice, or out."""
+    post(web, database, "add", text="wait 1 week")
+    start(web, database)
+    buys(database, 1)
+    advance(database, NOW + DAY)
+    _, wait, gone, behind = (one.id for one in draft(database).steps)
+    post(web, database, "do", do="remove", step=gone)
+    shown = web.get("/journeys/1?edit=1").text
+    assert f'name="to-{gone}"' in shown and "They go" in shown
+    data = {"version": version(database), f"to-{gone}": wait if where == "wait" else where}
+    with clock.at(NOW + DAY):
+        assert web.post("/journeys/1/start", data=data).status_code == 303
+    with database.session() as session:
+        entry = queries.entry(session, 1, 1)
+        found = (entry.step, entry.state, entry.because)
+    assert (
+        found
+        == {
+            "behind": (behind, "inside", ""),
+            "wait": (wait, "inside", ""),
+            "left": ("", "left", "removed"),
+        }[stand]
+    )
+    # It was said for this edition, and a step that is not there is refused.
+    data = {"version": version(database), f"to-{gone}": "s99"}
+    answer = web.post("/journeys/1/start", data=data, follow_redirects=True)
+    assert "is not there any more. Choose another." in answer.text
+
+
+def test_steps_and_paths_get_names_and_lose_them(web, database, journey):
+    step = draft(database).steps[2]
+    post(web, database, "name", step=step.id, name="  Do they   come? ")
+    post(web, database, "name", step=step.paths[0].id, name="Came")
+    shown = web.get("/journeys/1").text
+    assert "Do they come?: the first of these" in shown and "Came: visited" in shown
+    # On the map the name stands alone.
+    assert ">Came</text>" in shown
+    post(web, database, "name", step=step.id, name="")
+    assert draft(database).steps[2].name == ""
+    assert post(web, database, "name", step=step.id, name="x" * 101).status_code == 422
+
+
+def test_a_change_is_made_in_its_place(web, database, journey):
+    post(web, database, "add", text="set town to Farrow")
+    step = draft(database).steps[-1]
+    assert (step.what, step.field, step.value) == ("field", "town", "Farrow")
+    post(web, database, "set", step=step.id, field="language", value=" cy ")
+    changed = draft(database).steps[-1]
+    assert (changed.field, changed.value) == ("language", "cy")
+    assert "set “language” to “cy”" in web.get("/journeys/1").text
+
+
+def test_a_message_gets_others_that_are_tried_in_turn(web, database, journey):
+    with database.session() as session:
+        other = ready_send(session, NOW, {"in": [], "out": []}).message_id
+        session.execute(
+            sa.text("UPDATE messages SET name = 'The other' WHERE id = :id"), {"id": other}
+        )
+    step = draft(database).steps[0]
+    form = {"step": step.id, "message": "1", "instead": [str(other), ""], "refused": "exit"}
+    post(web, database, "set", **form)
+    changed = draft(database).steps[0]
+    assert (changed.message, changed.instead, changed.refused) == (1, (other,), "exit")
+    assert "Welcome, or else The other (email)" in web.get("/journeys/1").text
+
+
+def test_a_control_group_is_set_and_shown_against_the_others(web, database, journey, keeper):
+    post(web, database, "goal", event="visited", days="14", control="40")
+    assert "with 40% as the control group" in web.get("/journeys/1").text
+    assert post(web, database, "goal", event="visited", days="14", control="51").status_code == 422
+    start(web, database)
+    buys(database, 1, 2, 3, 4, 5)
+    with database.session() as session:
+        found = queries.compared(session, 1)
+        control = {one for one in range(1, 6) if queries.entry(session, 1, one).control}
+    assert found.control.people == len(control) and len(keeper.letters) == 5 - len(control)
+    assert "Against the control group" in web.get("/journeys/1").text
+
+
 def test_erased_and_merged_people(web, database, journey):
     start(web, database)
     buys(database, 1, 2, 3, 4)

@@ -272,6 +272,10 @@ def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:
     return False
 
 
+#: What stands for out of the journey where it is said where people go.
+OUT = "out"
+
+
 def start(
     session: orm.Session,
     actor: Actor,
@@ -279,12 +283,17 @@ def start(
     found: Journey,
     version: int,
     inner: Collection[str] = (),
+    to: Mapping[str, str] | None = None,
 ) -> None:
     """Starts a journey, or has people go on by its newest draft as the next edition; `inner` are
-    the machines inside this network that may be called. Raises Invalid where something must be
-    mended first, Conflict."""
+    the machines inside this network that may be called. `to` says where those go who stand on steps
+    that are taken away: step → another step, or OUT; else they go behind it. Raises Invalid where
+    something must be mended first, Conflict."""
     _lock(session, found, version)
     itinerary = queries.draft(session, found)
+    places = {step: place for step, place in (to or {}).items() if place}
+    if any(place != OUT and itinerary.step(place) is None for place in places.values()):
+        raise Invalid("The step that people were to go to is not there any more. Choose another.")
     stops = [one.text for one in findings(session, found, itinerary, inner) if one.level == MUST]
     if stops:
         raise Invalid(stops[0])
@@ -306,7 +315,7 @@ def start(
     if first_time:
         found.state, found.started_at, found.started_by = "running", now, actor.name
     elif before is not None:
-        _carry_over(session, found, before, itinerary, now)
+        _carry_over(session, found, before, itinerary, now, places)
     _written(session, found, now)
     note_heard(session)
     if first_time and itinerary.start.how == "everyone":
@@ -330,17 +339,25 @@ WHERE journey_id = :journey AND phase IN ('waiting', 'awaiting')
 
 
 def _carry_over(
-    session: orm.Session, found: Journey, before: Itinerary, after: Itinerary, now: dt.datetime
+    session: orm.Session,
+    found: Journey,
+    before: Itinerary,
+    after: Itinerary,
+    now: dt.datetime,
+    to: Mapping[str, str],
 ) -> None:
-    """People go on in the new edition on the step they are on; those on a step that is gone on the
-    next one that followed it and is still there."""
+    """People go on in the new edition on the step they are on; those on a step that is gone where
+    it is said, else on the next one that followed it and is still there."""
     old, new = flatten(before), flatten(after)
     for step in old:
         if step in new:
             continue
-        target = target_of(step, old, new)
         values = {"journey": found.id, "step": step}
         ids = session.scalars(sa.text(_ON), values).all()
+        if to.get(step) == OUT:
+            take_off(session, [Move(ident, END, now, "removed", "left") for ident in ids])
+            continue
+        target = to.get(step) or target_of(step, old, new)
         take_off(session, [Move(ident, target, now, "edited") for ident in ids])
     session.execute(sa.text(_AGAIN), {"journey": found.id})
 

@@ -131,6 +131,20 @@ def set_line(ident: int) -> Answer:
     )
 
 
+@pages.post("/name")
+@needs("author")
+def name(ident: int) -> Answer:
+    """Calls a step or a path something; an empty name takes its name away."""
+    journey, form = queries.journey(db(), ident), flask.request.form
+    step, called = form.get("step", ""), " ".join(form.get("name", "").split())
+    return _write(
+        journey,
+        Wording("named a step"),
+        lambda itinerary: edit.set_values(itinerary, step, name=called),
+        step,
+    )
+
+
 def _changed(itinerary: Itinerary, ident: str) -> Itinerary:
     """An itinerary with one line as the form says it."""
     form = flask.request.form

@@ -61,6 +61,7 @@ def draw_flow(
         words = said[mark.id]
         step = itinerary.step(mark.id)
         name = words.what if isinstance(step, MessageStep) else f"{words.kind}: {words.what}"
+        name = (step.name if step else "") or name
         parts.append(_mark(mark, found, most, name, told(mark), mark.id == chosen))
     fits = " fits" if found.width <= _FITS else ""
     return Markup(
@@ -164,7 +165,7 @@ def _path_name(one: Stream, paths: Mapping[str, tuple[Parting, Path]], names: Na
     step, path = paths[one.path]
     words = path_line(step, path, names)
     count = f" {number(one.people)}" if one.people else ""
-    text = _cut(str(words.what), MOST_LETTERS - len(count)) + count
+    text = _cut(path.name or str(words.what), MOST_LETTERS - len(count)) + count
     return (
         f'<text x="{one.label.x + one.label.width:.0f}" y="{one.label.y + 10:.0f}" '
         'text-anchor="end" font-size="11" '

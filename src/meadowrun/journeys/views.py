@@ -420,8 +420,13 @@ def start(ident: int) -> Answer:
     journey = queries.journey(db(), ident)
     version = integer(flask.request.form.get("version"), "version")
     first = journey.started_at is None
+    to = {
+        name.removeprefix("to-"): place
+        for name, place in flask.request.form.items()
+        if name.startswith("to-")
+    }
     try:
-        actions.start(db(), actor(), now(), journey, version, settings().inner)
+        actions.start(db(), actor(), now(), journey, version, settings().inner, to)
     except MeadowrunError as problem:
         return not_done(problem, "journeys.show", ident=ident, edit=1)
     said = (

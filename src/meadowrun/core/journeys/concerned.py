@@ -17,6 +17,8 @@ class Concern:
     step: str
     people: int
     said: str
+    #: whether the step is taken away, so that somebody may say where they go
+    gone: bool = False
 
 
 def target_of(step: str, old: Mapping[str, Flat], new: Mapping[str, Flat]) -> str:
@@ -45,7 +47,7 @@ def concerned(
         else:
             said = _changed(flat.step, new[ident].step, name, people)
         if said:
-            found.append(Concern(ident, people, said))
+            found.append(Concern(ident, people, said, ident not in new))
     return found
 
 

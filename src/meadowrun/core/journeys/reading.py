@@ -275,6 +275,10 @@ class _Reader:
         return found
 
     def step(self, data: Any, place: str, depth: int) -> Step:
+        found = self._step(data, place, depth)
+        return dataclasses.replace(found, name=self.text(data, "name", place).strip())
+
+    def _step(self, data: Any, place: str, depth: int) -> Step:
         self.is_object(data, place)
         ident = self.ident(data, place)
         kind = data.get("kind")
@@ -342,6 +346,10 @@ class _Reader:
         return SplitStep(ident, paths)
 
     def path(self, data: Any, kind: str, place: str, last: bool, depth: int) -> Path:
+        found = self._path(data, kind, place, last, depth)
+        return dataclasses.replace(found, name=self.text(data, "name", place).strip())
+
+    def _path(self, data: Any, kind: str, place: str, last: bool, depth: int) -> Path:
         self.is_object(data, place)
         ident = self.ident(data, place)
         inside = self.steps(data.get("steps", []), f"{place}.steps", depth + 1)

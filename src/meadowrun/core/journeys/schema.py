@@ -39,6 +39,7 @@ _FLAG: Json = {"type": "boolean"}
 _MINUTES: Json = {"type": ["integer", "null"], "minimum": 0, "maximum": 24 * 60 - 1}
 _ID: Json = {"type": "string", "minLength": 1, "maxLength": 100}
 _NUMBERS: Json = {"type": "array", "maxItems": MOST_PATHS, "items": _whole()}
+_NAME: Json = {"type": "string", "maxLength": 100}
 _WHO: Json = {"$ref": "#/$defs/who"}
 _SPAN: Json = {"$ref": "#/$defs/span"}
 _STEPS: Json = {"type": "array", "items": {"$ref": "#/$defs/step"}}
@@ -50,7 +51,7 @@ def _step(kind: str, **members: Json) -> Json:
     may = {name.removeprefix("_"): schema for name, schema in members.items()}
     return {
         "type": "object",
-        "properties": {"kind": {"const": kind}, "id": _ID, **may},
+        "properties": {"kind": {"const": kind}, "id": _ID, "name": _NAME, **may},
         "required": ["kind", "id", *needed],
         "additionalProperties": False,
     }
@@ -62,6 +63,7 @@ def _paths() -> Json:
         "type": "object",
         "properties": {
             "id": _ID,
+            "name": _NAME,
             "steps": _STEPS,
             "who": _WHO,
             "event": _TEXT,

@@ -76,6 +76,8 @@ class MessageStep:
     note: str = ""
     #: messages that are tried in turn for whoever may not get the one before
     instead: tuple[int, ...] = ()
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
     @property
     def messages(self) -> tuple[int, ...]:
@@ -100,6 +102,8 @@ class WaitStep:
     yearly: bool = False
     #: what becomes of somebody whose moment has passed, or who has no such date: one of PAST
     past: str = "go_on"
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -116,6 +120,8 @@ class Path:
     reaction: str = ""
     #: random split: the share, in percent
     percent: int = 0
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -126,6 +132,8 @@ class BranchStep:
     kind: ClassVar[str] = "branch"
     id: str
     paths: tuple[Path, ...]
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -137,6 +145,8 @@ class WaitForStep:
     id: str
     span: Span
     paths: tuple[Path, ...]
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -146,6 +156,8 @@ class SplitStep:
     kind: ClassVar[str] = "split"
     id: str
     paths: tuple[Path, ...]
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -163,6 +175,8 @@ class ChangeStep:
     #: which field, and what it is set to, as it is typed; empty: nothing stands in it any more
     field: str = ""
     value: str = ""
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -180,6 +194,8 @@ class TaskStep:
     priority: str = "usual"
     #: the colleagues who get it in turn, by number; none: whoever started the journey
     to: tuple[int, ...] = ()
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -191,6 +207,8 @@ class WebhookStep:
     address: str
     #: what becomes of people where it does not answer, or refuses: one of REFUSED
     failed: str = "go_on"
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -199,6 +217,8 @@ class ExitStep:
 
     kind: ClassVar[str] = "exit"
     id: str
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -208,6 +228,8 @@ class JumpStep:
     kind: ClassVar[str] = "jump"
     id: str
     journey: int
+    #: what its author calls it; empty: nothing of its own
+    name: str = ""
 
 
 Step = (

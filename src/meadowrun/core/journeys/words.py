@@ -103,7 +103,12 @@ def clock_words(minutes: int) -> str:
 
 
 def line(step: Step, names: Names) -> Line:
-    """What a step says."""
+    """What a step says, behind the name that its author gave it."""
+    said = _line(step, names)
+    return dataclasses.replace(said, what=f"{step.name}: {said.what}") if step.name else said
+
+
+def _line(step: Step, names: Names) -> Line:
     if isinstance(step, MessageStep):
         unknown = Wording("(%(note)s)", note=step.note) if step.note else _GONE
         name, channel = names.messages.get(step.message, (str(unknown), str(Wording("Message"))))
@@ -209,7 +214,12 @@ def _change_words(step: ChangeStep, names: Names) -> str:
 
 
 def path_line(step: Parting, path: Path, names: Names) -> Line:
-    """What has to hold for a path."""
+    """What has to hold for a path, behind the name that its author gave it."""
+    said = _path_line(step, path, names)
+    return dataclasses.replace(said, what=f"{path.name}: {said.what}") if path.name else said
+
+
+def _path_line(step: Parting, path: Path, names: Names) -> Line:
     if isinstance(step, SplitStep):
         return Line("", "", Wording("%(percent)s%% of them", percent=path.percent))
     if path is step.paths[-1]:
