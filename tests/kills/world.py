@@ -241,18 +241,19 @@ class World:
         return False
 
     def reckon(self):
-        """Compares what the database says with the mail server's own record."""
+        """Compares what the database says with the mail server's own record: what became of each
+        delivery, by its number."""
         with self.database.session() as session:
             rows = session.execute(
                 sa.text("SELECT contact_id, outcome, number FROM deliveries")
             ).all()
-        outcomes = {row.contact_id: row.outcome for row in rows}
+        outcomes = {row.number: row.outcome for row in rows}
 
         def message_id(row):
             token = signing.make(self.secret, "message", row.number, row.contact_id)
             return f"<{token}@mail.example>"
 
-        ids = {message_id(row): row.contact_id for row in rows}
+        ids = {message_id(row): row.number for row in rows}
         reached, stored = set(), {}
         for line in self.record.read_text().splitlines():
             what, ident = line.split()
@@ -260,8 +261,8 @@ class World:
                 reached.add(ids[ident])
             else:
                 stored[ids[ident]] = stored.get(ids[ident], 0) + 1
-        doubts = {c for c, outcome in outcomes.items() if outcome == "in_doubt"}
-        got = {c for c, outcome in outcomes.items() if outcome == "delivered"}
+        doubts = {one for one, outcome in outcomes.items() if outcome == "in_doubt"}
+        got = {one for one, outcome in outcomes.items() if outcome == "delivered"}
         self.counts.checked = len(outcomes)
         self.counts.twice = sum(times - 1 for times in stored.values())
         # Whom the page says it was delivered to without the server having it, and whom the server
