@@ -1,5 +1,7 @@
 """Random itineraries, for tests that hold for any of them."""
 
+import dataclasses
+
 from hypothesis import strategies as st
 
 from meadowrun.core.journeys.edit import add
@@ -59,7 +61,13 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
     simple = st.one_of(
         message, waits, waits, dated, message, exits, st.one_of(jumps, tasks, changes)
     )
+    # One in five is switched off: people pass it by.
+    simple = st.builds(_switched, simple, st.sampled_from((False,) * 4 + (True,)))
     return st.recursive(simple, lambda inner: _parting(inner, segments, events), max_leaves=6)
+
+
+def _switched(step, off):
+    return dataclasses.replace(step, off=off)
 
 
 def _parting(inner, segments, events):

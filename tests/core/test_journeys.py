@@ -104,7 +104,8 @@ def test_what_is_written_is_read_again(itinerary):
 def test_every_id_comes_once_and_every_step_leads_on(itinerary):
     flat = flatten(itinerary)
     idents = [step.id for step, _, _ in itinerary.walk()]
-    assert sorted(flat) == sorted(idents) and len(set(idents)) == len(idents)
+    on = [step.id for step, _, _ in itinerary.on().walk()]
+    assert sorted(flat) == sorted(on) and len(set(idents)) == len(idents)
     for one in flat.values():
         targets = [one.next, *(first for _, first in one.first_of)]
         assert all(target == END or target in flat for target in targets)
@@ -523,6 +524,27 @@ def test_what_is_no_step(text):
 def test_words_that_nothing_is_made_of_are_said():
     assert typed.read("email Welcome on Tuesdays", NAMES)[0].unused == ("on", "Tuesdays")
     assert typed.read("wait 3 days unless it rains", NAMES)[0].unused == ("unless", "rains")
+
+
+# Steps that are switched off.
+
+
+def test_people_pass_by_what_is_switched_off():
+    whole = two_weeks()
+    welcome, day, _, wait_for, _ = whole.steps
+    off = edit.switch(edit.switch(whole, welcome.id), wait_for.paths[0].steps[0].id)
+    assert first_step(off) == day.id
+    steps = flatten(off)
+    assert welcome.id not in steps and len(steps) == len(flatten(whole)) - 2
+    # The path of which all is switched off leads behind the step at which they part.
+    assert dict(steps[wait_for.id].first_of)[wait_for.paths[0].id] == off.steps[4].id
+    # Where it parts is switched off, so is all that is inside.
+    assert len(flatten(edit.switch(whole, wait_for.id))) == 4
+    assert edit.switch(edit.switch(whole, welcome.id), welcome.id) == whole
+    # What is not done lacks nothing.
+    gone = edit.switch(built(MessageStep("", 99), WaitStep("", Span(1, "day"))), "s1")
+    assert not [text for text, stops in said(gone) if "message" in text]
+    assert "1. Email, switched off: Welcome" in as_text(off, NAMES)
 
 
 # The map.

@@ -16,7 +16,6 @@ from meadowrun.scores import actions as scores
 from meadowrun.segments import actions as segments
 from meadowrun.segments import groupings
 from meadowrun.shell import accounts
-from meadowrun.shell.app import create_app
 from meadowrun.shell.keys import hash_key
 from meadowrun.shell.models import SCOPES, ApiKey
 from meadowrun.tags import actions as tags
@@ -25,7 +24,7 @@ from tests.store.letters import LETTER
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.sending import Keeper
 from tests.store.small_world import build
-from tests.store.web import sign_in
+from tests.store.web import browser, sign_in
 
 
 @pytest.fixture
@@ -35,9 +34,7 @@ def client(database, settings):
             accounts.add_user(
                 session, NOW, f"{name}@farrowhill.example", name.title(), name, "a long password"
             )
-    app = create_app(settings, database)
-    app.config["WTF_CSRF_ENABLED"] = False
-    return app.test_client()
+    return browser(database, settings)
 
 
 @pytest.fixture
@@ -161,9 +158,7 @@ def second(database, settings, client):
         accounts.add_user(
             session, NOW, "hetty@farrowhill.example", "Hetty", "approver", "a long password"
         )
-    app = create_app(settings, database)
-    app.config["WTF_CSRF_ENABLED"] = False
-    other = app.test_client()
+    other = browser(database, settings)
     sign_in(other, "hetty")
     return other
 

@@ -15,13 +15,12 @@ from meadowrun.people.duplicates import merge
 from meadowrun.people.models import Contact
 from meadowrun.people.wholly import erase, everything
 from meadowrun.shell import accounts
-from meadowrun.shell.app import create_app
 from meadowrun.tracking.taking import take_events
 from tests.conftest import NOW
 from tests.store.journeys import advance, due_next
 from tests.store.people import IDA, kinds, many, ready_send
 from tests.store.sending import segment
-from tests.store.web import sign_in
+from tests.store.web import browser, sign_in
 
 DAY = dt.timedelta(days=1)
 
@@ -441,6 +440,23 @@ def test_where_those_go_whose_step_is_taken_away(web, database, journey, keeper,
     assert "is not there any more. Choose another." in answer.text
 
 
+def test_a_step_is_switched_off_and_on_while_people_walk(web, database, journey, keeper):
+    start(web, database)
+    buys(database, 1)
+    advance(database, NOW)
+    wait = draft(database).steps[1].id
+    post(web, database, "do", do="off", step=wait)
+    shown = web.get("/journeys/1?edit=1").text
+    assert "is switched off; on to" in shown and "Switch on" in shown and "is-off" in shown
+    with clock.at(NOW):
+        start(web, database)
+    advance(database, NOW)
+    with database.session() as session:
+        # Whoever waited there is on the step behind it, at once.
+        assert queries.entry(session, 1, 1).step == draft(database).steps[2].id
+    assert web.get("/journeys/1/rehearsal").status_code == 200
+
+
 def test_steps_and_paths_get_names_and_lose_them(web, database, journey):
     step = draft(database).steps[2]
     post(web, database, "name", step=step.id, name="  Do they   come? ")
@@ -569,9 +585,7 @@ def test_by_the_api(api, web, database, journey, keeper):
 def test_a_viewer_sees_it_and_changes_nothing(web, database, settings, journey):
     with database.session() as session:
         accounts.add_user(session, NOW, "vi@farrowhill.example", "Vi", "viewer", "a long password")
-    app = create_app(settings, database)
-    app.config["WTF_CSRF_ENABLED"] = False
-    viewer = app.test_client()
+    viewer = browser(database, settings)
     sign_in(viewer, "vi")
     shown = viewer.get("/journeys/1")
     assert shown.status_code == 200 and "Add a step" not in shown.text

@@ -208,10 +208,11 @@ def test_a_password_is_judged_while_it_is_typed(web, client):
 )
 def test_judging_takes_no_longer_for_what_is_made_to_take_long(password):
     def seconds(text):
-        began = time.perf_counter()
+        # The time that it computes: what else this machine does says nothing.
+        began = time.process_time()
         with contextlib.suppress(Invalid):
             passwords.judge(text[:128], ("ida@farrowhill.example", "Ida Vance"))
-        return time.perf_counter() - began
+        return time.process_time() - began
 
     usual = max(seconds("kettle orbit 9 violet"), 0.002)
     assert min(seconds(password) for _ in range(3)) < max(200 * usual, 1.0)

@@ -24,7 +24,6 @@ from meadowrun.people.models import Consent, Contact, Suppression, Topic
 from meadowrun.results.queries import count_behind, people_behind, result
 from meadowrun.sends import actions as sends
 from meadowrun.sends.models import Send
-from meadowrun.shell.app import create_app
 from meadowrun.shell.keys import hash_key
 from meadowrun.shell.models import ApiKey
 from meadowrun.tracking import inbound, taking
@@ -33,7 +32,7 @@ from tests import conftest
 from tests.ports import own_port
 from tests.store.people import IDA, add, kinds, ready_send
 from tests.store.sending import Keeper, run_all, segment
-from tests.store.web import flat
+from tests.store.web import app_of, flat
 from tests.store.work import number_of
 
 #: A week before the rest: the listener has a thread of its own, where the clock cannot be held
@@ -74,7 +73,7 @@ def sent(database, settings, job_context, monkeypatch):
     run_all(database, ident, NOW)
     with clock.at(NOW + dt.timedelta(hours=1)):
         numbers = {name: number_of(database, ident, contact) for name, contact in who.items()}
-        yield ident, who, create_app(settings, database).test_client(), numbers
+        yield ident, who, app_of(settings, database).test_client(), numbers
 
 
 def token(settings, sent, name, purpose):

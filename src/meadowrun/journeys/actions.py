@@ -236,7 +236,8 @@ def findings(
     session: orm.Session, found: Journey, itinerary: Itinerary, inner: Collection[str] = ()
 ) -> list[Check]:
     """What keeps a journey from starting, and what should be mended; `inner` are the machines
-    inside this network that may be called."""
+    inside this network that may be called. What is switched off is not asked."""
+    itinerary = itinerary.on()
     used = itinerary.messages()
     said = check(itinerary, queries.names(session), queries.unsendable(session, used))
     for step, _, _ in itinerary.walk():

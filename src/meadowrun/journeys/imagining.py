@@ -134,6 +134,7 @@ class Rehearsed:
 def imagine(moment: Moment, journey: Journey, itinerary: Itinerary, asked: Asked) -> Rehearsed:
     """Rehearses an itinerary with real people. Raises Invalid where that cannot be."""
     began = time.monotonic()
+    itinerary = itinerary.on()
     messages = _messages(moment, itinerary)
     coming = imagined_starts.coming(moment, journey, itinerary, asked.who, asked.days)
     names = _zones_of(moment, coming.contacts)

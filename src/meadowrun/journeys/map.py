@@ -41,6 +41,7 @@ def draw_flow(
 ) -> Markup:
     """The map of an itinerary, as wide as a flow of people; `told` says what stands below the name
     of a step."""
+    itinerary = itinerary.on()
     if not itinerary.steps:
         return Markup("")
     found = lay_out(itinerary, flow)

@@ -43,7 +43,8 @@ def concerned(
             continue
         name = f"{called[ident]} · {line(flat.step, names).kind} {line(flat.step, names).what}"
         if ident not in new:
-            said = _goes_on(name, people, target_of(ident, old, new), new, called_now, names)
+            off = after.step(ident) is not None
+            said = _goes_on(name, off, people, target_of(ident, old, new), new, called_now, names)
         else:
             said = _changed(flat.step, new[ident].step, name, people)
         if said:
@@ -53,19 +54,23 @@ def concerned(
 
 def _goes_on(
     name: str,
+    off: bool,
     people: int,
     target: str,
     new: Mapping[str, Flat],
     called: Mapping[str, str],
     names: Names,
 ) -> str:
-    """What is said of a step that is taken away."""
+    """What is said of a step that is taken away, or switched off."""
     who = people_words(people)
+    gone: str = Wording("is switched off") if off else Wording("is taken away")
     if target == END:
-        return Wording("“%(name)s” is taken away; to the end: %(who)s", who=who, name=name)
+        return Wording("“%(name)s” %(gone)s; to the end: %(who)s", who=who, name=name, gone=gone)
     words = line(new[target].step, names)
     to = f"{called[target]} · {words.kind} {words.what}"
-    return Wording("“%(name)s” is taken away; on to “%(to)s”: %(who)s", who=who, name=name, to=to)
+    return Wording(
+        "“%(name)s” %(gone)s; on to “%(to)s”: %(who)s", who=who, name=name, to=to, gone=gone
+    )
 
 
 def _changed(before: Step, after: Step, name: str, people: int) -> str:

@@ -150,6 +150,12 @@ def set_values(itinerary: Itinerary, ident: str, **values: Any) -> Itinerary:
     return checked(_everywhere(itinerary, changed))
 
 
+def switch(itinerary: Itinerary, ident: str) -> Itinerary:
+    """Switches a step off, so that people pass it by, or on again. Raises ItineraryError."""
+    step = itinerary.step(ident)
+    return set_values(itinerary, ident, off=not step.off) if step else itinerary
+
+
 def _changed(step: Step, ident: str, values: dict[str, Any]) -> Step:
     if step.id == ident:
         return dataclasses.replace(step, **values)

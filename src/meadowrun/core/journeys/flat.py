@@ -29,16 +29,17 @@ class Flat:
 
 
 def flatten(itinerary: Itinerary) -> dict[str, Flat]:
-    """Every step by its id, in the order of the lines. Paths meet again behind the step at which
-    they part."""
+    """Every step by its id, in the order of the lines, but for those that are switched off. Paths
+    meet again behind the step at which they part."""
     found: dict[str, Flat] = {}
-    _flatten(itinerary.steps, END, found)
+    _flatten(itinerary.on().steps, END, found)
     return found
 
 
 def first_step(itinerary: Itinerary) -> str:
     """The step that everybody begins with; END where there is none."""
-    return itinerary.steps[0].id if itinerary.steps else END
+    steps = itinerary.on().steps
+    return steps[0].id if steps else END
 
 
 def _flatten(steps: tuple[Step, ...], after: str, found: dict[str, Flat]) -> None:

@@ -276,7 +276,8 @@ class _Reader:
 
     def step(self, data: Any, place: str, depth: int) -> Step:
         found = self._step(data, place, depth)
-        return dataclasses.replace(found, name=self.text(data, "name", place).strip())
+        name = self.text(data, "name", place).strip()
+        return dataclasses.replace(found, name=name, off=bool(data.get("off")))
 
     def _step(self, data: Any, place: str, depth: int) -> Step:
         self.is_object(data, place)

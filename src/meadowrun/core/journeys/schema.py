@@ -51,7 +51,7 @@ def _step(kind: str, **members: Json) -> Json:
     may = {name.removeprefix("_"): schema for name, schema in members.items()}
     return {
         "type": "object",
-        "properties": {"kind": {"const": kind}, "id": _ID, "name": _NAME, **may},
+        "properties": {"kind": {"const": kind}, "id": _ID, "name": _NAME, "off": _FLAG, **may},
         "required": ["kind", "id", *needed],
         "additionalProperties": False,
     }

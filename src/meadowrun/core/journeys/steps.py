@@ -78,6 +78,8 @@ class MessageStep:
     instead: tuple[int, ...] = ()
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
     @property
     def messages(self) -> tuple[int, ...]:
@@ -104,6 +106,8 @@ class WaitStep:
     past: str = "go_on"
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -134,6 +138,8 @@ class BranchStep:
     paths: tuple[Path, ...]
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -147,6 +153,8 @@ class WaitForStep:
     paths: tuple[Path, ...]
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -158,6 +166,8 @@ class SplitStep:
     paths: tuple[Path, ...]
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -177,6 +187,8 @@ class ChangeStep:
     value: str = ""
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -196,6 +208,8 @@ class TaskStep:
     to: tuple[int, ...] = ()
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -209,6 +223,8 @@ class WebhookStep:
     failed: str = "go_on"
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -219,6 +235,8 @@ class ExitStep:
     id: str
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 @dataclasses.dataclass(frozen=True, slots=True)
@@ -230,6 +248,8 @@ class JumpStep:
     journey: int
     #: what its author calls it; empty: nothing of its own
     name: str = ""
+    #: switched off: people pass it by
+    off: bool = False
 
 
 Step = (
@@ -308,6 +328,10 @@ class Itinerary:
         in."""
         return _walk(self.steps, 0, None)
 
+    def on(self) -> "Itinerary":
+        """The itinerary as people walk it: without the steps that are switched off."""
+        return dataclasses.replace(self, steps=_on(self.steps))
+
     def messages(self) -> set[int]:
         """Every message that a step of it may send."""
         return {
@@ -320,6 +344,19 @@ class Itinerary:
     def step(self, ident: str) -> Step | None:
         """The step of an id; None where there is none."""
         return next((one for one, _, _ in self.walk() if one.id == ident), None)
+
+
+def _on(steps: tuple[Step, ...]) -> tuple[Step, ...]:
+    """Steps without those that are switched off, also inside of paths."""
+    found: list[Step] = []
+    for one in steps:
+        if one.off:
+            continue
+        if isinstance(one, Parting):
+            paths = tuple(dataclasses.replace(path, steps=_on(path.steps)) for path in one.paths)
+            one = dataclasses.replace(one, paths=paths)
+        found.append(one)
+    return tuple(found)
 
 
 def _walk(

@@ -105,6 +105,8 @@ def clock_words(minutes: int) -> str:
 def line(step: Step, names: Names) -> Line:
     """What a step says, behind the name that its author gave it."""
     said = _line(step, names)
+    if step.off:
+        said = dataclasses.replace(said, when=Wording("switched off"))
     return dataclasses.replace(said, what=f"{step.name}: {said.what}") if step.name else said
 
 
