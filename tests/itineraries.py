@@ -55,8 +55,7 @@ def steps(messages=(1,), segments=(1,), events=("visited",)):
         st.sampled_from(messages),
         st.just(168),
         st.sampled_from(("go_on", "exit")),
-        st.just(""),
-        st.sampled_from(((), (), tuple(messages))),
+        instead=st.sampled_from(((), (), tuple(messages))),
     )
     simple = st.one_of(
         message, waits, waits, dated, message, exits, st.one_of(jumps, tasks, changes)

@@ -156,17 +156,24 @@ class Page:
         ]
 
 
-def sign_in(page, email="ida@farrowhill.example"):
+IDA = "ida@farrowhill.example"
+
+
+def sign_in(page, email=IDA):
+    page.driver.who = None
     page.open("/sign-in")
     page.type("#email", email)
     page.type("#password", "clear-night-sky")
     page.press("Sign in")
     page.wait(lambda: page.driver.current_url.rstrip("/") == page.address)
+    page.driver.who = email
 
 
 @pytest.fixture(scope="session")
 def driver():
     made = chromium()
+    #: who is signed in, by their address
+    made.who = None
     yield made
     made.quit()
 
@@ -174,8 +181,9 @@ def driver():
 @pytest.fixture
 def page(house, driver):
     made = Page(driver, house.address)
-    driver.get(house.address + "/sign-in")
-    if "email" in driver.page_source and driver.find_elements(By.CSS_SELECTOR, "#password"):
+    driver.get(house.address + "/")
+    if driver.who != IDA or "/sign-in" in driver.current_url:
+        # A test signed out, or in as somebody else.
         driver.delete_all_cookies()
         sign_in(made)
     yield made

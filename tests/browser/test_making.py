@@ -4,15 +4,12 @@ several channels."""
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.keys import Keys
 
-from tests.browser.conftest import sign_in
-
 
 def typed(page, *keys):
     page.driver.switch_to.active_element.send_keys(*keys)
 
 
 def test_a_long_pick_list_is_searched_by_typing(page):
-    sign_in(page)
     page.open("/messages/lookups")
     select = page.find("select[name=looked_up_by]")
     ActionChains(page.driver).click(select).perform()
@@ -48,7 +45,6 @@ def test_a_long_pick_list_is_searched_by_typing(page):
 
 
 def test_a_send_is_put_together_without_leaving_its_sheet(page):
-    sign_in(page)
     page.open("/campaigns/new")
     page.type("[name=name]", "On the spot")
     page.press("Create")
@@ -82,7 +78,6 @@ def test_a_send_is_put_together_without_leaving_its_sheet(page):
 
 
 def test_an_email_goes_on_as_a_text_message(page):
-    sign_in(page)
     page.open("/messages/new")
     page.type("#name", "For two channels")
     page.click('.tile:has([value="one-thing"])')

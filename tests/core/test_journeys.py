@@ -515,7 +515,7 @@ def test_typed_steps(text, step):
 
 
 @pytest.mark.parametrize(
-    "text", ["", "hello", "wait", "email Nothing of that name", "split 20 20", "if in Nobody"]
+    "text", ["", "hello", "wait", "send Nothing of that name", "split 20 20", "if in Nobody"]
 )
 def test_what_is_no_step(text):
     assert typed.read(text, NAMES) == []

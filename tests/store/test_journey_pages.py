@@ -494,6 +494,24 @@ def test_a_message_gets_others_that_are_tried_in_turn(web, database, journey):
     assert "Welcome, or else The other (email)" in web.get("/journeys/1").text
 
 
+def test_a_message_is_begun_where_it_is_missed(web, database, journey):
+    """“email Thank you for coming” names a message that is not there: it is written from here."""
+    post(web, database, "add", text="email Thank you for coming")
+    step = draft(database).steps[-1]
+    assert (step.message, step.note, step.channel) == (0, "Thank you for coming", "email")
+    shown = web.get("/journeys/1").text
+    assert "(Thank you for coming)" in shown and "Write it now" in shown
+    assert "Choose the message of this step." in shown
+    answer = post(web, database, "message", step=step.id, channel="email")
+    made = draft(database).steps[-1].message
+    assert answer.status_code == 303 and answer.headers["Location"].endswith(f"/messages/{made}")
+    with database.session() as session:
+        assert session.get_one(Message, made).name == "Thank you for coming"
+    # The step behind has one already, and no channel is made up.
+    for line, channel in ((step.id, "carrier pigeon"), ("s99", "email")):
+        assert post(web, database, "message", step=line, channel=channel).status_code == 422
+
+
 def test_a_control_group_is_set_and_shown_against_the_others(web, database, journey, keeper):
     post(web, database, "goal", event="visited", days="14", control="40")
     assert "with 40% as the control group" in web.get("/journeys/1").text

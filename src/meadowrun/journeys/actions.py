@@ -4,6 +4,7 @@ out by hand."""
 import dataclasses
 import datetime as dt
 from collections.abc import Callable, Collection, Mapping
+from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import orm
@@ -14,6 +15,7 @@ from meadowrun.base.errors import Conflict, Invalid
 from meadowrun.campaigns.models import Campaign
 from meadowrun.core.content.findings import MUST, SHOULD, Check
 from meadowrun.core.guardrails.verdict import RULES
+from meadowrun.core.journeys import edit
 from meadowrun.core.journeys.check import check
 from meadowrun.core.journeys.concerned import target_of
 from meadowrun.core.journeys.flat import END, flatten
@@ -21,6 +23,7 @@ from meadowrun.core.journeys.reading import from_json, to_json
 from meadowrun.core.journeys.steps import (
     Itinerary,
     JumpStep,
+    MessageStep,
     TaskStep,
     WaitForStep,
     WebhookStep,
@@ -28,7 +31,7 @@ from meadowrun.core.journeys.steps import (
 from meadowrun.core.journeys.words import start_words
 from meadowrun.core.language import Wording
 from meadowrun.core.timing.hours import Hours, HoursError
-from meadowrun.core.wording import count_of
+from meadowrun.core.wording import count_of, free_name
 from meadowrun.gateways import outgoing as outgoing_http
 from meadowrun.journeys import entering, queries
 from meadowrun.journeys.entering import Happened
@@ -41,6 +44,8 @@ from meadowrun.journeys.models import (
     JourneyEdition,
 )
 from meadowrun.journeys.moving import Move, Walk
+from meadowrun.messages import actions as messages
+from meadowrun.messages.models import Message
 from meadowrun.messages.senders import Sender
 from meadowrun.outgoing import actions as outgoing
 from meadowrun.outgoing.models import Dispatch
@@ -271,6 +276,40 @@ def _leads_back(session: orm.Session, journey_id: int, to: int) -> bool:
         itinerary = queries.walked(session, other) or queries.draft(session, other)
         ahead += [step.journey for step, _, _ in itinerary.walk() if isinstance(step, JumpStep)]
     return False
+
+
+def write_message(
+    session: orm.Session,
+    actor: Actor,
+    now: dt.datetime,
+    found: Journey,
+    version: int,
+    step: str,
+    document: Mapping[str, Any],
+    channel: str,
+) -> Message:
+    """Begins the message of a step that has none yet, called as the step says what it should do;
+    the step sends it from then on. Raises Invalid, ItineraryError, Conflict."""
+    asked = queries.draft(session, found).step(step)
+    if not isinstance(asked, MessageStep):
+        raise Invalid("This step sends no message.")
+    wanted = asked.name or asked.note or found.name
+    taken = set(
+        session.scalars(
+            sa.select(Message.name).where(Message.name.startswith(wanted, autoescape=True))
+        )
+    )
+    made = messages.create(session, actor, now, free_name(wanted, taken), dict(document), channel)
+    write(
+        session,
+        actor,
+        now,
+        found,
+        version,
+        Wording("began a message"),
+        lambda itinerary: edit.set_values(itinerary, step, message=made.id),
+    )
+    return made
 
 
 #: What stands for out of the journey where it is said where people go.

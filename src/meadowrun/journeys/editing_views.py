@@ -32,10 +32,22 @@ from meadowrun.core.journeys.steps import (
 )
 from meadowrun.core.journeys.words import step_words, who_words
 from meadowrun.core.language import Wording
+from meadowrun.gateways.channels import CHANNELS
 from meadowrun.journeys import actions, queries
 from meadowrun.journeys.models import Journey
 from meadowrun.journeys.views import drawn
-from meadowrun.shell.request import Answer, actor, db, done, integer, needs, notice, now
+from meadowrun.messages.copying import begun
+from meadowrun.shell.request import (
+    Answer,
+    actor,
+    db,
+    done,
+    integer,
+    needs,
+    notice,
+    now,
+    settings,
+)
 
 pages = flask.Blueprint("itinerary", __name__, url_prefix="/journeys/<int:ident>")
 
@@ -133,6 +145,24 @@ def set_line(ident: int) -> Answer:
         lambda itinerary: _changed(itinerary, step),
         step,
     )
+
+
+@pages.post("/message")
+@needs("author")
+def message(ident: int) -> Answer:
+    """Begins the message of a step, and leads to where it is written."""
+    journey, form = queries.journey(db(), ident), flask.request.form
+    step, channel = form.get("step", ""), form.get("channel", "")
+    if channel not in CHANNELS:
+        return _refused(journey, Invalid("Choose a channel."))
+    try:
+        document = begun(db(), channel, settings())
+        made = actions.write_message(
+            db(), actor(), now(), journey, _version(), step, document, channel
+        )
+    except (MeadowrunError, ItineraryError) as problem:
+        return _refused(journey, problem)
+    return done(CHANNELS[channel].editor, ident=made.id)
 
 
 @pages.post("/name")

@@ -173,6 +173,7 @@ def drawn(
         kinds={kind.key for kind in event_kinds(db())},
         messages=sorted(names.messages.items(), key=lambda one: one[1][0].lower()),
         editors=_editors(itinerary),
+        channels={key: one.kind.name for key, one in CHANNELS.items()},
         senders=senders(db()),
         topics=topics(db()),
         rules={rule: rule_words(rule, "email", bool(journey.topic_id)) for rule in RULES},

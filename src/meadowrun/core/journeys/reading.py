@@ -40,6 +40,8 @@ Json = dict[str, Any]
 MOST_STEPS = 200
 MOST_PATHS = 20
 MOST_EXITS = 20
+#: The most letters of a name, or of what a message should do.
+MOST_NOTE = 100
 #: The most letters of an address.
 MOST_ADDRESS = 2000
 #: The most letters of what a colleague is asked to do.
@@ -116,7 +118,7 @@ class _Reader:
 
     def text(self, data: Json, name: str, place: str) -> str:
         value = data.get(name) or ""
-        if not isinstance(value, str) or len(value) > 100:
+        if not isinstance(value, str) or len(value) > MOST_NOTE:
             raise self._wrong(name, place)
         return value
 
@@ -290,6 +292,7 @@ class _Reader:
                 self.whole(data, "hold", place, 168, 1, 720),
                 self.one_of(data, "refused", place, REFUSED, "go_on"),
                 self.text(data, "note", place),
+                self.text(data, "channel", place),
                 self.numbers(data, "instead", place),
             )
         if kind == "wait":

@@ -84,6 +84,7 @@ STEPS: dict[str, Json] = {
         _hold=_whole(1, 720),
         _refused=_one_of(*REFUSED),
         _note={"type": "string", "maxLength": 100},
+        _channel={"type": "string", "maxLength": 100},
         _instead=_NUMBERS,
     ),
     "wait": _step(

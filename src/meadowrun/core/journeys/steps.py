@@ -72,8 +72,9 @@ class MessageStep:
     hold: int = 168
     #: what becomes of somebody to whom it may not be sent, one of REFUSED
     refused: str = "go_on"
-    #: what a message that is still to be chosen should do
+    #: what a message that is still to be chosen or written should do, and on which channel
     note: str = ""
+    channel: str = ""
     #: messages that are tried in turn for whoever may not get the one before
     instead: tuple[int, ...] = ()
     #: what its author calls it; empty: nothing of its own

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from meadowrun.core.audience import definition as d
 from meadowrun.core.audience.english import read_aloud
 from meadowrun.core.audience.fields import Dictionary, FieldSpec
+from meadowrun.core.channels import KINDS as KINDS_OF_CHANNEL
 from meadowrun.core.journeys.steps import (
     BranchStep,
     ChangeStep,
@@ -113,7 +114,9 @@ def line(step: Step, names: Names) -> Line:
 def _line(step: Step, names: Names) -> Line:
     if isinstance(step, MessageStep):
         unknown = Wording("(%(note)s)", note=step.note) if step.note else _GONE
-        name, channel = names.messages.get(step.message, (str(unknown), str(Wording("Message"))))
+        kind = KINDS_OF_CHANNEL.get(step.channel)
+        of_note = kind.name[:1].upper() + kind.name[1:] if kind else str(Wording("Message"))
+        name, channel = names.messages.get(step.message, (str(unknown), of_note))
         for number in step.instead:
             other, of = names.messages.get(number, (str(_GONE), str(Wording("Message"))))
             name = Wording(

@@ -3,6 +3,8 @@
 import dataclasses
 import re
 
+from meadowrun.core.channels import KINDS
+from meadowrun.core.journeys.reading import MOST_NOTE
 from meadowrun.core.journeys.steps import MessageStep, Path, Span, Step, WaitForStep
 from meadowrun.core.journeys.typed import waits_for
 from meadowrun.core.journeys.typed.parts import NUMBERS, Reading, named, rest_of, span_in
@@ -31,6 +33,8 @@ _CANNOT = re.compile(
     r"|instead of an? ).*$",
     re.I,
 )
+#: The letters of the name of a message that is still to be written.
+_LEAST = 3
 #: The most times that one typed line reminds.
 _MOST_REMINDERS = 5
 _TIMES = re.compile(
@@ -62,9 +66,19 @@ def _one(text: str, names: Names) -> list[Reading]:
     if met is None:
         return []
     rest = text[met.end() :].strip(" :“”\"'")
-    return [
-        Reading(MessageStep("", number), unused) for number, unused in _named(met[0], rest, names)
-    ]
+    found = _named(met[0], rest, names)
+    if not found:
+        return _to_be_written(channel_of(met[0]), rest)
+    return [Reading(MessageStep("", number), unused) for number, unused in found]
+
+
+def _to_be_written(begins: str, name: str) -> list[Reading]:
+    """A message of a name that no message has: it is still to be written. The channel must be
+    said."""
+    channel = next((key for key, kind in KINDS.items() if kind.name.startswith(begins)), "")
+    if not begins or not channel or not _LEAST <= len(name) <= MOST_NOTE:
+        return []
+    return [Reading(MessageStep("", 0, note=name, channel=channel))]
 
 
 def _named(verb: str, rest: str, names: Names) -> list[tuple[int, tuple[str, ...]]]:
